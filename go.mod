@@ -1,0 +1,32 @@
+module envask
+
+go 1.26.0
+
+require (
+	github.com/agext/levenshtein v1.2.3
+	github.com/bmatcuk/doublestar/v4 v4.10.4
+	github.com/dustin/go-humanize v1.1.0
+	github.com/gofrs/flock v0.13.1
+	github.com/jedib0t/go-pretty/v6 v6.8.3
+	github.com/klauspost/compress v1.20.3
+	github.com/pkg/sftp v1.13.12
+	github.com/skeema/knownhosts v1.3.3
+	github.com/spf13/cobra v1.10.2
+	github.com/vbauerster/mpb/v8 v8.9.3
+	go.yaml.in/yaml/v3 v3.0.6
+	golang.org/x/crypto v0.58.0
+	golang.org/x/sync v0.24.0
+	golang.org/x/term v0.47.0
+)
+
+require (
+	github.com/VividCortex/ewma v1.2.0 // indirect
+	github.com/acarl005/stripansi v0.0.0-20180116102854-5a71ef0e047d // indirect
+	github.com/inconshreveable/mousetrap v1.1.0 // indirect
+	github.com/kr/fs v0.1.0 // indirect
+	github.com/mattn/go-runewidth v0.0.16 // indirect
+	github.com/rivo/uniseg v0.4.7 // indirect
+	github.com/spf13/pflag v1.0.9 // indirect
+	golang.org/x/sys v0.49.0 // indirect
+	golang.org/x/text v0.43.0 // indirect
+)

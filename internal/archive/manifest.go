@@ -1,0 +1,96 @@
+// Package archive writes, reads and verifies the archives that go to a vendor. An archive can be unpacked with tar and
+// checked with sha256sum; nobody needs Envask to use it.
+package archive
+
+import (
+	"time"
+
+	"envask/internal/collect"
+	"envask/internal/redact"
+	"envask/internal/window"
+)
+
+// Names within the top folder.
+const (
+	PageName     = "START-HERE.html"
+	BriefName    = "brief.md"
+	ManifestName = "manifest.json"
+	SumsName     = "SHA256SUMS"
+)
+
+// ManifestFormat is the version of the manifest's shape. Fields are only ever added within one version.
+const ManifestFormat = 1
+
+// Manifest says what is in an archive, how it came there and what is not in it. All text in it went through redaction;
+// it never holds an original value.
+type Manifest struct {
+	Format    int              `json:"format"`
+	Envask    string           `json:"envask"` // version of the program
+	Rules     string           `json:"rules"`  // version of the redaction rules
+	Case      string           `json:"case"`
+	Title     string           `json:"title,omitempty"`
+	Vendor    string           `json:"vendor"`
+	Site      string           `json:"site"`
+	Ask       string           `json:"ask"`
+	AskSHA256 string           `json:"ask_sha256"`
+	Window    WindowInfo       `json:"window"`
+	Rounds    []RoundInfo      `json:"rounds"`
+	Complete  bool             `json:"complete"` // nothing that the ask requires is missing
+	Lacking   []string         `json:"lacking"`  // what is, as "item on system: reason"
+	Coverage  collect.Coverage `json:"coverage"`
+	Files     []File           `json:"files"`
+	LeftOut   []LeftOut        `json:"left_out"`
+	Redaction Redaction        `json:"redaction"`
+}
+
+// WindowInfo is the window as given.
+type WindowInfo struct {
+	Text  string        `json:"text"`
+	Zone  string        `json:"zone"`
+	Spans []window.Span `json:"spans"` // empty means no limit
+}
+
+// RoundInfo is one round of which the archive holds evidence.
+type RoundInfo struct {
+	ID      string    `json:"id"`
+	Note    string    `json:"note,omitempty"`
+	Started time.Time `json:"started"`
+	Ended   time.Time `json:"ended"`
+	Depth   string    `json:"depth"`
+}
+
+// File is one piece of evidence in the archive.
+type File struct {
+	Path      string        `json:"path"` // below the top folder
+	System    string        `json:"system"`
+	Item      string        `json:"item"`
+	Source    string        `json:"source"` // path on the system, or the command line
+	State     collect.State `json:"state"`
+	How       string        `json:"how,omitempty"`  // why it was taken, how it was cut, what was odd
+	SizeThere int64         `json:"size_on_system"` // bytes
+	SizeTaken int64         `json:"size_taken"`     // bytes
+	Size      int64         `json:"size"`           // bytes in the archive, after redaction
+	SHA256    string        `json:"sha256"`         // of the bytes in the archive
+	Modified  time.Time     `json:"modified,omitzero"`
+	First     time.Time     `json:"first_dated_line,omitzero"`
+	Form      redact.Form   `json:"form"`
+	Findings  redact.Counts `json:"findings,omitempty"` // replaced, by rule
+	Command   *collect.Ran  `json:"command,omitempty"`
+}
+
+// LeftOut is what was there, or should have been, and is not in the archive.
+type LeftOut struct {
+	System string        `json:"system"`
+	Item   string        `json:"item"`
+	Source string        `json:"source"`
+	State  collect.State `json:"state"`
+	Reason string        `json:"reason"`
+	Size   int64         `json:"size_on_system,omitempty"`
+}
+
+// Redaction says what was replaced, and what could not be looked into.
+type Redaction struct {
+	Findings redact.Counts `json:"findings"` // by rule, over all files
+	Learned  int           `json:"learned"`  // values that were removed wherever they stood
+	Opaque   []string      `json:"opaque"`   // files that went unread, on the engineer's word
+}

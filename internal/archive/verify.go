@@ -1,0 +1,272 @@
+package archive
+
+import (
+	"archive/tar"
+	"bufio"
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path"
+	"regexp"
+	"sort"
+	"strings"
+
+	"github.com/klauspost/compress/gzip"
+)
+
+// Limits on what is read from an archive, in bytes and files.
+const (
+	maxSums     = 512 << 20
+	maxManifest = 1 << 30
+	maxFiles    = 20_000_000
+	maxListed   = 1000 // differences
+)
+
+// Difference is one way in which an archive is not what its checksums say.
+type Difference struct {
+	Path string `json:"path"` // "" means the archive as a whole
+	What string `json:"what"` // "missing", "extra", "changed", "truncated", "unsafe"
+	Why  string `json:"why"`
+}
+
+// Report is the result of verifying.
+type Report struct {
+	Name        string       `json:"archive"`
+	Size        int64        `json:"size"`   // bytes
+	SHA256      string       `json:"sha256"` // of the archive file itself
+	Top         string       `json:"top"`
+	Files       int          `json:"files"`
+	Bytes       int64        `json:"bytes"` // of content
+	Complete    bool         `json:"complete"`
+	Lacking     []string     `json:"lacking"`
+	Differences []Difference `json:"differences"`
+	Manifest    *Manifest    `json:"-"`
+}
+
+// Good says whether nothing differs.
+func (r *Report) Good() bool { return len(r.Differences) == 0 }
+
+func (r *Report) differ(p, what, why string) {
+	if len(r.Differences) < maxListed {
+		r.Differences = append(r.Differences, Difference{p, what, why})
+	}
+}
+
+// Inspect may look at the content of each file while it is verified; what it leaves unread is read for it.
+type Inspect func(name string, r io.Reader) error
+
+// VerifyFile checks an archive against its checksums and its manifest, in one read. What is wrong with the archive is in
+// the report; the error is for what kept it from being read at all.
+func VerifyFile(name string, inspect Inspect) (*Report, error) {
+	f, err := os.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	sum := sha256.New()
+	r := &Report{Name: name, Lacking: []string{}, Differences: []Difference{}}
+	count := &byteCounter{}
+	all := io.TeeReader(f, io.MultiWriter(sum, count))
+	br := bufio.NewReaderSize(all, 1<<20)
+	if err := r.verify(br, inspect); err != nil {
+		return nil, err
+	}
+	if _, err := io.Copy(io.Discard, br); err != nil {
+		return nil, err
+	}
+	r.Size, r.SHA256 = count.n, hex.EncodeToString(sum.Sum(nil))
+	sort.SliceStable(r.Differences, func(i, j int) bool { return r.Differences[i].Path < r.Differences[j].Path })
+	return r, nil
+}
+
+type byteCounter struct{ n int64 }
+
+func (c *byteCounter) Write(b []byte) (int, error) {
+	c.n += int64(len(b))
+	return len(b), nil
+}
+
+func (r *Report) verify(in io.Reader, inspect Inspect) error {
+	zr, err := gzip.NewReader(in)
+	if err != nil {
+		r.differ("", "truncated", "this is no gzip file, or its beginning is lost")
+		return nil
+	}
+	defer zr.Close()
+	v := &verifier{report: r, inspect: inspect, got: map[string]string{}}
+	tr := tar.NewReader(zr)
+	for {
+		h, err := tr.Next()
+		if err == io.EOF {
+			break
+		}
+		if err == nil {
+			err = v.entry(h, tr)
+		}
+		var ins *inspectError
+		if errors.As(err, &ins) {
+			return ins.err
+		}
+		if err != nil {
+			r.differ("", "truncated", fmt.Sprintf("cannot be read after file %d (%v)", r.Files, err))
+			break
+		}
+	}
+	// The tar reader stops at the end mark; a gzip member that is cut off shows only when the rest is read.
+	if _, err := io.Copy(io.Discard, zr); err != nil && r.Good() {
+		r.differ("", "truncated", fmt.Sprintf("its end is damaged (%v)", err))
+	}
+	v.compare()
+	return nil
+}
+
+type inspectError struct{ err error }
+
+func (e *inspectError) Error() string { return e.err.Error() }
+
+type verifier struct {
+	report   *Report
+	inspect  Inspect
+	got      map[string]string // SHA-256 by name below the top folder
+	sums     []byte
+	manifest []byte
+}
+
+// entry reads one file of the archive.
+func (v *verifier) entry(h *tar.Header, content io.Reader) error {
+	top, name, ok := strings.Cut(h.Name, "/")
+	if v.report.Top == "" {
+		v.report.Top = top
+	}
+	switch {
+	case h.Typeflag == tar.TypeDir:
+		return nil
+	case h.Typeflag != tar.TypeReg:
+		v.report.differ(h.Name, "unsafe", "is not a plain file")
+		return nil
+	case !ok || name == "" || path.Clean("/"+h.Name) != "/"+h.Name || strings.HasPrefix(top, ".."):
+		v.report.differ(h.Name, "unsafe", "lies outside the top folder")
+		return nil
+	case top != v.report.Top:
+		v.report.differ(h.Name, "extra", "lies outside the top folder "+v.report.Top)
+		return nil
+	}
+	if _, twice := v.got[name]; twice {
+		v.report.differ(name, "extra", "is there twice")
+	}
+	if v.report.Files++; v.report.Files > maxFiles {
+		return errors.New("more files than an archive may hold")
+	}
+	sum := sha256.New()
+	count := &byteCounter{}
+	tee := io.TeeReader(content, io.MultiWriter(sum, count))
+	var err error
+	switch name {
+	case SumsName:
+		v.sums, err = readUpTo(tee, maxSums)
+	case ManifestName:
+		v.manifest, err = readUpTo(tee, maxManifest)
+	}
+	if err == nil && v.inspect != nil {
+		src := tee
+		if name == SumsName {
+			src = bytes.NewReader(v.sums)
+		} else if name == ManifestName {
+			src = bytes.NewReader(v.manifest)
+		}
+		if e := v.inspect(name, src); e != nil {
+			return &inspectError{e}
+		}
+	}
+	if err == nil {
+		_, err = io.Copy(io.Discard, tee)
+	}
+	if err != nil {
+		v.report.differ(name, "truncated", fmt.Sprintf("ends after %d of %d bytes", count.n, h.Size))
+		v.got[name] = "-"
+		return err
+	}
+	v.report.Bytes += count.n
+	v.got[name] = hex.EncodeToString(sum.Sum(nil))
+	return nil
+}
+
+func readUpTo(r io.Reader, limit int64) ([]byte, error) {
+	data, err := io.ReadAll(io.LimitReader(r, limit+1))
+	if err == nil && int64(len(data)) > limit {
+		err = errors.New("larger than it may be")
+	}
+	return data, err
+}
+
+var sumLine = regexp.MustCompile(`^([0-9a-f]{64})  (.+)$`)
+
+// compare holds what was read against the checksums, and the checksums against the manifest.
+func (v *verifier) compare() {
+	r := v.report
+	if v.sums == nil {
+		r.differ(SumsName, "missing", "without it nothing can be checked")
+		return
+	}
+	want := map[string]string{}
+	for i, line := range strings.Split(strings.TrimSuffix(string(v.sums), "\n"), "\n") {
+		m := sumLine.FindStringSubmatch(line)
+		if m == nil {
+			r.differ(SumsName, "changed", fmt.Sprintf("line %d is not a checksum and a name", i+1))
+			continue
+		}
+		want[m[2]] = m[1]
+	}
+	for name, sum := range want {
+		switch got, ok := v.got[name]; {
+		case !ok:
+			r.differ(name, "missing", "stands in "+SumsName+" and is not there")
+		case got != sum && got != "-":
+			r.differ(name, "changed", "SHA-256 is "+got[:16]+"…, expected "+sum[:16]+"…")
+		}
+	}
+	for name := range v.got {
+		if _, ok := want[name]; !ok && name != SumsName {
+			r.differ(name, "extra", "does not stand in "+SumsName)
+		}
+	}
+	v.compareManifest(want)
+}
+
+func (v *verifier) compareManifest(want map[string]string) {
+	r := v.report
+	if v.manifest == nil {
+		if _, ok := want[ManifestName]; !ok {
+			r.differ(ManifestName, "missing", "says what the archive holds")
+		}
+		return
+	}
+	var m Manifest
+	if err := json.Unmarshal(v.manifest, &m); err != nil {
+		r.differ(ManifestName, "changed", "cannot be read: "+err.Error())
+		return
+	}
+	r.Manifest, r.Complete = &m, m.Complete
+	if m.Lacking != nil {
+		r.Lacking = m.Lacking
+	}
+	listed := map[string]bool{}
+	for _, f := range m.Files {
+		listed[f.Path] = true
+		if sum, ok := want[f.Path]; !ok {
+			r.differ(f.Path, "missing", "stands in "+ManifestName+" and not in "+SumsName)
+		} else if sum != f.SHA256 {
+			r.differ(f.Path, "changed", "its checksum in "+ManifestName+" is another than in "+SumsName)
+		}
+	}
+	for name := range want {
+		if strings.HasPrefix(name, "systems/") && !listed[name] {
+			r.differ(name, "extra", "does not stand in "+ManifestName)
+		}
+	}
+}

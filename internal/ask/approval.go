@@ -1,0 +1,161 @@
+package ask
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+)
+
+// Sheet is the approval sheet: everything that the ask would do, line by line.
+func (a *Ask) Sheet() []string {
+	lines := []string{fmt.Sprintf("ask %s of %s", a.Name, a.Vendor)}
+	for _, it := range a.Items {
+		of := "every system"
+		if len(it.Of) > 0 {
+			of = "role " + strings.Join(it.Of, ", role ")
+		}
+		from := ""
+		if it.Depth != Light {
+			from = ", from depth " + it.Depth.String() + " on"
+		}
+		for _, l := range it.Spec.Sheet() {
+			lines = append(lines, fmt.Sprintf("item %s, of %s%s: %s", it.ID, of, from, l))
+		}
+	}
+	for _, r := range a.Routes {
+		lines = append(lines, fmt.Sprintf("route %s: send the archive to %s", r.Name, r.To))
+	}
+	if len(a.Routes) == 0 {
+		lines = append(lines, "no route: it sends nothing by itself")
+	}
+	return lines
+}
+
+// Change is one line of a sheet that came or went since the version approved last.
+type Change struct {
+	Added bool
+	Line  string
+}
+
+// CompareSheets gives the lines that went and those that came, in the order of the sheets.
+func CompareSheets(before, after []string) []Change {
+	in := func(lines []string) map[string]bool {
+		m := map[string]bool{}
+		for _, l := range lines {
+			m[l] = true
+		}
+		return m
+	}
+	var out []Change
+	now := in(after)
+	for _, l := range before {
+		if !now[l] {
+			out = append(out, Change{Line: l})
+		}
+	}
+	was := in(before)
+	for _, l := range after {
+		if !was[l] {
+			out = append(out, Change{Added: true, Line: l})
+		}
+	}
+	return out
+}
+
+// Approval is one recorded yes, bound to the bytes of the ask.
+type Approval struct {
+	Ask    string    `json:"ask"`
+	Vendor string    `json:"vendor"`
+	Digest string    `json:"digest"` // SHA-256 in hex
+	By     string    `json:"by"`
+	At     time.Time `json:"at"`
+}
+
+// Approvals is the folder in which yeses are kept, each with a copy of the ask it was given to.
+type Approvals struct{ Dir string }
+
+// Get gives the approval of exactly these bytes; ok is false when there is none.
+func (s Approvals) Get(a *Ask) (Approval, bool, error) {
+	return s.read(a.Digest)
+}
+
+func (s Approvals) read(digest string) (Approval, bool, error) {
+	data, err := os.ReadFile(filepath.Join(s.Dir, digest+".json"))
+	if errors.Is(err, fs.ErrNotExist) {
+		return Approval{}, false, nil
+	}
+	if err != nil {
+		return Approval{}, false, err
+	}
+	var ap Approval
+	if err := json.Unmarshal(data, &ap); err != nil {
+		return Approval{}, false, fmt.Errorf("approval %s cannot be read: %w", digest[:12], err)
+	}
+	return ap, ap.Digest == digest, nil
+}
+
+// Last gives the version of the same ask (by name and vendor) that was approved last, or nil.
+func (s Approvals) Last(a *Ask) (*Ask, Approval, error) {
+	entries, err := os.ReadDir(s.Dir)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, Approval{}, err
+	}
+	var last Approval
+	for _, e := range entries {
+		digest, ok := strings.CutSuffix(e.Name(), ".json")
+		if !ok || len(digest) != 64 {
+			continue
+		}
+		ap, ok, err := s.read(digest)
+		if err != nil || !ok || ap.Ask != a.Name || ap.Vendor != a.Vendor || ap.Digest == a.Digest {
+			continue // an unreadable approval counts as none, which is the safe side
+		}
+		if ap.At.After(last.At) {
+			last = ap
+		}
+	}
+	if last.Digest == "" {
+		return nil, Approval{}, nil
+	}
+	old, err := Load(filepath.Join(s.Dir, last.Digest+".yaml"))
+	if err != nil {
+		return nil, Approval{}, nil // the copy is gone or of an older form: nothing to compare with
+	}
+	return old, last, nil
+}
+
+// Put records a yes. The copy of the ask is written first: an approval without its text would prove nothing.
+func (s Approvals) Put(a *Ask, by string, at time.Time) (Approval, error) {
+	ap := Approval{Ask: a.Name, Vendor: a.Vendor, Digest: a.Digest, By: by, At: at.UTC().Truncate(time.Second)}
+	if err := os.MkdirAll(s.Dir, 0o700); err != nil {
+		return ap, err
+	}
+	if err := os.WriteFile(filepath.Join(s.Dir, a.Digest+".yaml"), a.Data, 0o600); err != nil {
+		return ap, err
+	}
+	data, err := json.MarshalIndent(ap, "", "  ")
+	if err != nil {
+		return ap, err
+	}
+	return ap, os.WriteFile(filepath.Join(s.Dir, a.Digest+".json"), append(data, '\n'), 0o600)
+}
+
+// MinDigest is how many digits of the SHA-256 a script must give to approve an ask.
+const MinDigest = 12
+
+// MatchDigest says whether the digits that a script gave name this ask.
+func (a *Ask) MatchDigest(given string) error {
+	g := strings.ToLower(strings.TrimSpace(given))
+	if len(g) < MinDigest {
+		return fmt.Errorf("%q is too short: give at least the first %d digits of the SHA-256", given, MinDigest)
+	}
+	if !strings.HasPrefix(a.Digest, g) {
+		return fmt.Errorf("the file's SHA-256 begins with %s, not with %s: this is not the ask you mean", a.Digest[:MinDigest], g)
+	}
+	return nil
+}

@@ -1,0 +1,314 @@
+// Package ask holds what one vendor wants for one product: the ask file, its checks and its approval.
+package ask
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"regexp"
+	"strings"
+
+	"envask/internal/keyfile"
+)
+
+// Depth is how much to take.
+type Depth int
+
+const (
+	Light Depth = iota
+	Standard
+	Deep
+)
+
+// Depths lists the words for depths, in order.
+var Depths = []string{"light", "standard", "deep"}
+
+func (d Depth) String() string { return Depths[d] }
+
+// ParseDepth reads the word for a depth.
+func ParseDepth(text string) (Depth, error) {
+	for i, w := range Depths {
+		if w == text {
+			return Depth(i), nil
+		}
+	}
+	return 0, fmt.Errorf("%q is not a depth; write light, standard or deep", text)
+}
+
+// Ask is one ask file.
+type Ask struct {
+	Name       string
+	Vendor     string
+	Number     *regexp.Regexp // what the vendor's case numbers look like; nil means anything
+	Archive    string         // name of the archive with placeholders, see ArchiveFields
+	Severities []Severity
+	Questions  []Question
+	Items      []Item
+	Routes     []Route
+	File       string // as given by the engineer
+	Digest     string // SHA-256 of the file, in hex
+	Data       []byte // the file itself
+}
+
+// Severity is one word of the vendor for how bad it is.
+type Severity struct{ Name, Means string }
+
+// Question is one thing the vendor wants to know in words.
+type Question struct {
+	ID, Text string
+	Required bool
+	Like     *regexp.Regexp
+}
+
+// Item is one thing the ask names.
+type Item struct {
+	ID       string
+	Of       []string // roles it is wanted from; empty means every system
+	Depth    Depth    // taken from this depth on
+	Required bool
+	Why      string // what the vendor needs it for, in words
+	Spec     Spec
+}
+
+// Wanted says whether a system with these roles is asked for the item.
+func (it *Item) Wanted(roles []string) bool {
+	if len(it.Of) == 0 {
+		return true
+	}
+	for _, of := range it.Of {
+		for _, r := range roles {
+			if of == r {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// Spec is what an item of one kind says beyond the common keys.
+type Spec interface {
+	Kind() string    // the key that chooses the kind: "files", "run"
+	Sheet() []string // what it would do, line by line, for the approval sheet
+}
+
+// kind reads the keys of one kind of item from its mapping. The mapping has the key that names the kind.
+type kind struct {
+	Key  string
+	Read func(m *keyfile.Map) Spec
+}
+
+// kinds is the table of item kinds, in the order of the documentation.
+var kinds = []kind{
+	{"files", readFiles},
+	{"run", readRun},
+}
+
+// Kinds lists the keys that choose an item's kind.
+func Kinds() []string {
+	var keys []string
+	for _, k := range kinds {
+		keys = append(keys, k.Key)
+	}
+	return keys
+}
+
+// Route is a way to hand the archive to the vendor.
+type Route struct {
+	Name  string
+	To    string // folder path or URL
+	Limit int64  // largest archive it takes, in bytes; 0 means unknown
+}
+
+// ArchiveFields are the placeholders of an archive name.
+var ArchiveFields = []string{"case", "site", "round", "from", "to", "vendor", "ask"}
+
+// DefaultArchive is the archive name when the ask gives none.
+const DefaultArchive = "{case}_{site}_{round}"
+
+var word = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9_-]{0,63}$`)
+var placeholder = regexp.MustCompile(`\{[^{}]*\}`)
+
+// Load reads and checks an ask file. Every mistake is reported at once, as keyfile.Problems.
+func Load(file string) (*Ask, error) {
+	data, err := keyfile.ReadFile(file)
+	if err != nil {
+		return nil, err
+	}
+	return Parse(file, data)
+}
+
+// Parse checks the bytes of an ask file.
+func Parse(file string, data []byte) (*Ask, error) {
+	f, m := keyfile.Parse(file, data)
+	if err := f.Err(); err != nil {
+		return nil, err
+	}
+	sum := sha256.Sum256(data)
+	a := &Ask{File: file, Data: data, Digest: hex.EncodeToString(sum[:])}
+	if v := m.Need("ask"); v.Text != "" {
+		a.Name = checkWord("ask", v)
+	}
+	a.Vendor = m.Need("vendor").Text
+	a.readCase(m.Map("case"))
+	for _, s := range m.Maps("severities") {
+		a.Severities = append(a.Severities, Severity{Name: s.Need("name").Text, Means: s.String("means")})
+		s.Done()
+	}
+	a.readQuestions(m)
+	a.readItems(m)
+	a.readRoutes(m)
+	m.Done()
+	if err := f.Err(); err != nil {
+		return nil, err
+	}
+	return a, nil
+}
+
+func checkWord(key string, v keyfile.Value) string {
+	if v.Text != "" && !word.MatchString(v.Text) {
+		v.Problem("%s: expected a word of letters, digits, - and _ (64 at most), found %q", key, v.Text)
+	}
+	return v.Text
+}
+
+func (a *Ask) readCase(m *keyfile.Map) {
+	a.Archive = DefaultArchive
+	if m == nil {
+		return
+	}
+	a.Number = pattern(m.Value("number"), "number")
+	if v := m.Value("archive"); v.Set() {
+		a.Archive = v.Text
+		for _, p := range placeholder.FindAllString(v.Text, -1) {
+			if !isField(p[1 : len(p)-1]) {
+				v.Problem("archive: unknown placeholder %s; known: {%s}", p, strings.Join(ArchiveFields, "}, {"))
+			}
+		}
+		if rest := placeholder.ReplaceAllString(v.Text, ""); strings.ContainsAny(rest, `/\{}`) || !strings.Contains(v.Text, "{case}") {
+			v.Problem("archive: expected a file name with {case} in it and no slash, found %q", v.Text)
+		}
+	}
+	m.Done()
+}
+
+func isField(name string) bool {
+	for _, f := range ArchiveFields {
+		if f == name {
+			return true
+		}
+	}
+	return false
+}
+
+func pattern(v keyfile.Value, key string) *regexp.Regexp {
+	if !v.Set() {
+		return nil
+	}
+	re, err := regexp.Compile(v.Text)
+	if err != nil {
+		v.Problem("%s: not a usable expression: %s", key, strings.TrimPrefix(err.Error(), "error parsing regexp: "))
+		return nil
+	}
+	return re
+}
+
+func (a *Ask) readQuestions(m *keyfile.Map) {
+	seen := map[string]int{}
+	for _, q := range m.Maps("questions") {
+		id := q.Need("id")
+		unique(seen, "question", id)
+		a.Questions = append(a.Questions, Question{
+			ID: checkWord("id", id), Text: q.Need("text").Text, Required: q.Bool("required", false), Like: pattern(q.Value("like"), "like"),
+		})
+		q.Done()
+	}
+}
+
+func unique(seen map[string]int, what string, v keyfile.Value) {
+	if v.Text == "" {
+		return
+	}
+	if line, twice := seen[v.Text]; twice {
+		v.Problem("%s %q was given before, on line %d", what, v.Text, line)
+		return
+	}
+	seen[v.Text] = v.Line
+}
+
+func (a *Ask) readItems(m *keyfile.Map) {
+	if !m.Has("items") {
+		m.Problem("items: is missing; an ask names at least one item")
+	}
+	seen := map[string]int{}
+	for _, im := range m.Maps("items") {
+		id := im.Need("id")
+		unique(seen, "item", id)
+		it := Item{ID: checkWord("id", id), Required: im.Bool("required", false), Why: im.String("why")}
+		for _, v := range im.Strings("of") {
+			it.Of = append(it.Of, checkWord("of", v))
+		}
+		it.Depth = Standard
+		if v := im.Value("depth"); v.Set() {
+			d, err := ParseDepth(v.Text)
+			if err != nil {
+				v.Problem("depth: %v", err)
+			}
+			it.Depth = d
+		}
+		it.Spec = readSpec(im)
+		im.Done()
+		a.Items = append(a.Items, it)
+	}
+}
+
+func readSpec(im *keyfile.Map) Spec {
+	var found []kind
+	for _, k := range kinds {
+		if im.Has(k.Key) {
+			found = append(found, k)
+		}
+	}
+	switch len(found) {
+	case 0:
+		im.Problem("the item does not say what to take; give one of: %s", strings.Join(Kinds(), ", "))
+		return nil
+	case 1:
+		return found[0].Read(im)
+	}
+	im.Problem("an item is of one kind; found both %s and %s", found[0].Key, found[1].Key)
+	for _, k := range found { // so that their keys count as known
+		k.Read(im)
+	}
+	return nil
+}
+
+func (a *Ask) readRoutes(m *keyfile.Map) {
+	seen := map[string]int{}
+	for _, r := range m.Maps("routes") {
+		name := r.Need("name")
+		unique(seen, "route", name)
+		a.Routes = append(a.Routes, Route{Name: checkWord("name", name), To: r.Need("to").Text, Limit: r.Size("limit", 0)})
+		r.Done()
+	}
+}
+
+// Item gives the item with an id, or nil.
+func (a *Ask) Item(id string) *Item {
+	for i := range a.Items {
+		if a.Items[i].ID == id {
+			return &a.Items[i]
+		}
+	}
+	return nil
+}
+
+// Patterns gives the patterns of all items that name files: the paths that an approval covers.
+func (a *Ask) Patterns() []string {
+	var all []string
+	for _, it := range a.Items {
+		if f, ok := it.Spec.(Files); ok {
+			all = append(all, f.Patterns...)
+		}
+	}
+	return all
+}

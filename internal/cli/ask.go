@@ -1,0 +1,146 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"os"
+
+	"github.com/spf13/cobra"
+
+	"envask/internal/ask"
+	"envask/internal/cli/term"
+	"envask/internal/fault"
+	"envask/internal/flow"
+)
+
+func newAsk(s *session) *cobra.Command {
+	c := &cobra.Command{Use: "ask", Short: "Write, check and approve asks"}
+	c.AddCommand(newAskNew(s), newAskCheck(s), newAskApprove(s))
+	return c
+}
+
+func newAskNew(s *session) *cobra.Command {
+	return &cobra.Command{
+		Use:   "new FILE",
+		Short: "Write a commented ask to start from",
+		Args:  cobra.ExactArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			f, err := os.OpenFile(args[0], os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+			if os.IsExist(err) {
+				return fault.New(fault.Usage, "write", args[0], "there is a file of that name already", "choose another name; nothing is overwritten")
+			}
+			if err != nil {
+				return &fault.Error{Class: fault.Usage, Err: err}
+			}
+			_, err = f.Write(ask.Template)
+			if e := f.Close(); err == nil {
+				err = e
+			}
+			if err != nil {
+				return fault.Wrap("write", args[0], err)
+			}
+			s.screen.Print("wrote %s", term.Clean(args[0]))
+			s.screen.Say("next: edit it, then envask ask check %s", term.Clean(args[0]))
+			return nil
+		},
+	}
+}
+
+func newAskCheck(s *session) *cobra.Command {
+	return &cobra.Command{
+		Use:   "check FILE",
+		Short: "Check an ask: every mistake with its line and column",
+		Args:  cobra.ExactArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			k, err := flow.LoadAsk(args[0])
+			if err != nil {
+				return err
+			}
+			if s.common.json {
+				return s.writeJSON(map[string]any{"ask": k.Name, "vendor": k.Vendor, "sha256": k.Digest, "items": len(k.Items), "routes": len(k.Routes), "good": true})
+			}
+			s.screen.Print("good: ask %s of %s, %d %s, %d %s", k.Name, term.Clean(k.Vendor), len(k.Items), one(len(k.Items), "item", "items"), len(k.Routes), one(len(k.Routes), "route", "routes"))
+			return nil
+		},
+	}
+}
+
+func newAskApprove(s *session) *cobra.Command {
+	var digest string
+	c := &cobra.Command{
+		Use:   "approve FILE",
+		Short: "Show all that an ask would do, and record your yes",
+		Long: `Show the approval sheet: every command, path and route of the ask. The yes is bound to the bytes of the file; a changed
+ask shows what changed since. In scripts, --digest names the file that is meant.`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			k, err := flow.LoadAsk(args[0])
+			if err != nil {
+				return err
+			}
+			a, err := s.app()
+			if err != nil {
+				return err
+			}
+			return s.approveAsk(a, k, digest)
+		},
+	}
+	c.Flags().StringVar(&digest, "digest", "", "at least the first 12 digits of the file's SHA-256: approve without a question")
+	return c
+}
+
+func (s *session) approveAsk(a *flow.App, k *ask.Ask, digest string) error {
+	sheet, done, err := a.Sheet(k)
+	if err != nil {
+		return err
+	}
+	s.drawSheet(s.env.Out, sheet)
+	if done {
+		s.screen.Print("approved before, by %s at %s", term.Clean(sheet.Last.By), shortTime(sheet.Last.At))
+		return nil
+	}
+	switch {
+	case digest != "":
+		if err := k.MatchDigest(digest); err != nil {
+			return &fault.Error{Class: fault.Refused, Op: "approve", Target: k.File, Err: err}
+		}
+	case a.Approve == nil:
+		return fault.New(fault.Refused, "approve", k.File, "nobody can be asked here", "read the sheet above, then give --digest "+k.Digest[:ask.MinDigest])
+	default:
+		yes, err := s.screen.Confirm("Approve this ask?")
+		if err != nil {
+			return err
+		}
+		if !yes {
+			return fault.New(fault.Refused, "approve", k.File, "not approved", "")
+		}
+	}
+	if err := a.PutApproval(k); err != nil {
+		return err
+	}
+	s.screen.Print("approved: %s", k.Digest[:ask.MinDigest])
+	return nil
+}
+
+// drawSheet draws an approval sheet, and what changed since the version approved last.
+func (s *session) drawSheet(w io.Writer, sheet flow.Sheet) {
+	fmt.Fprintln(w, s.screen.Paint(term.Bold, "This ask would:"))
+	for _, l := range sheet.Lines {
+		fmt.Fprintln(w, "  "+term.Clean(l))
+	}
+	fmt.Fprintf(w, "  SHA-256 %s\n", sheet.Ask.Digest)
+	if sheet.Last == nil || sheet.Last.Digest == sheet.Ask.Digest {
+		return
+	}
+	fmt.Fprintf(w, "Changed since %s approved it at %s:\n", term.Clean(sheet.Last.By), shortTime(sheet.Last.At))
+	if len(sheet.Changes) == 0 {
+		fmt.Fprintln(w, "  nothing of what it would do")
+	}
+	for _, c := range sheet.Changes {
+		mark, color := "gone", term.Warn
+		if c.Added {
+			mark, color = "new ", term.Bad
+		}
+		fmt.Fprintf(w, "  %s  %s\n", s.screen.Paint(color, mark), term.Clean(c.Line))
+	}
+}

@@ -1,0 +1,285 @@
+// Package cli is the command line: one file a command. Flags in, core called, result drawn.
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/user"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/crypto/ssh/agent"
+
+	"envask/internal/casefile"
+	"envask/internal/cli/term"
+	"envask/internal/fault"
+	"envask/internal/flow"
+	"envask/internal/keyfile"
+	"envask/internal/reach"
+	"envask/internal/site"
+)
+
+// Version is stamped in when the program is built.
+var Version = "dev"
+
+// Env is what a run of the command line gets from the process.
+type Env struct {
+	In     io.Reader
+	Out    io.Writer
+	Err    io.Writer
+	Getenv func(string) string
+	Now    func() time.Time
+	Screen *term.Screen // nil: found out from the streams
+}
+
+// ProcessEnv is the environment of this process.
+func ProcessEnv() Env {
+	return Env{In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Getenv: os.Getenv, Now: time.Now}
+}
+
+// session is one run of one command.
+type session struct {
+	env    Env
+	screen *term.Screen
+	common common
+	words  string // the command line, for the lock
+}
+
+// common holds the flags that every command has.
+type common struct {
+	home, caseName                string
+	json, quiet, verbose, noColor bool
+	yes                           bool
+}
+
+// commands is the ordered table of commands, which is also the order of the help.
+var commands = []func(*session) *cobra.Command{
+	newOpen, newCollect, newPack, newVerify, newSubmit, newCases, newShow, newRun, newRedact, newAsk, newVersion,
+}
+
+// Main runs one command line and gives the exit code.
+func Main(ctx context.Context, args []string, env Env) int {
+	s := &session{env: env, words: "envask " + strings.Join(args, " ")}
+	root := newRoot(s)
+	root.SetArgs(args)
+	root.SetIn(env.In)
+	root.SetOut(env.Out)
+	root.SetErr(env.Err)
+	err := root.ExecuteContext(ctx)
+	if err == nil {
+		return 0
+	}
+	s.complain(env.Err, err)
+	return fault.ExitCode(err)
+}
+
+func newRoot(s *session) *cobra.Command {
+	root := &cobra.Command{
+		Use:   "envask",
+		Short: "Collect the evidence that a vendor's support desk asks for",
+		Long: `Envask takes the logs, configuration and command output of the hours that matter from many systems, keeps secrets
+and people out of it, packs it in an archive named after the case, sends it and keeps the proof that it arrived.
+
+Begin with: envask demo`,
+		SilenceErrors: true, SilenceUsage: true,
+		PersistentPreRunE: func(*cobra.Command, []string) error { return s.begin() },
+	}
+	f := root.PersistentFlags()
+	f.StringVar(&s.common.home, "home", "", "folder of all cases (default: ENVASK_HOME, else the XDG data folder)")
+	f.StringVar(&s.common.caseName, "case", "", "case to work on (default: the one used last)")
+	f.BoolVar(&s.common.json, "json", false, "write the result as JSON")
+	f.BoolVar(&s.common.quiet, "quiet", false, "no progress and no remarks")
+	f.BoolVar(&s.common.verbose, "verbose", false, "say more about what is done")
+	f.BoolVar(&s.common.noColor, "no-color", false, "no colours")
+	f.BoolVar(&s.common.yes, "yes", false, "answer the last question before sending with yes")
+	for _, c := range commands {
+		root.AddCommand(c(s))
+	}
+	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error { return usage(c, err) })
+	root.CompletionOptions.DisableDefaultCmd = true
+	wrapArgs(root)
+	return root
+}
+
+// usage makes an error of class Usage that says where the help is.
+func usage(c *cobra.Command, err error) error {
+	return &fault.Error{Class: fault.Usage, Err: err, Hint: c.CommandPath() + " --help shows how it is used"}
+}
+
+// wrapArgs makes sure that wrong arguments count as wrong usage.
+func wrapArgs(c *cobra.Command) {
+	if check := c.Args; check != nil {
+		c.Args = func(c *cobra.Command, args []string) error {
+			if err := check(c, args); err != nil {
+				return usage(c, err)
+			}
+			return nil
+		}
+	} else if c.HasSubCommands() {
+		c.Args = func(c *cobra.Command, args []string) error {
+			if len(args) > 0 {
+				return usage(c, fmt.Errorf("%q is no command of %s", args[0], c.CommandPath()))
+			}
+			return nil
+		}
+		if c.RunE == nil {
+			c.RunE = func(c *cobra.Command, _ []string) error { return c.Help() }
+		}
+	}
+	for _, sub := range c.Commands() {
+		wrapArgs(sub)
+	}
+}
+
+// begin finds out about the terminal, once the flags are read.
+func (s *session) begin() error {
+	noColor := s.common.noColor || s.env.Getenv("NO_COLOR") != ""
+	if s.env.Screen != nil {
+		copied := *s.env.Screen
+		s.screen = &copied
+		s.screen.Color = s.screen.Color && !noColor
+	} else {
+		s.screen = term.New(s.env.In, s.env.Out, s.env.Err, noColor)
+	}
+	s.screen.Quiet, s.screen.Verbose = s.common.quiet, s.common.verbose
+	if s.common.json {
+		s.screen.Live = false
+	}
+	return nil
+}
+
+// complain writes an error as a person reads it: what, where, why, once; then what to do.
+func (s *session) complain(w io.Writer, err error) {
+	if err == nil {
+		return
+	}
+	var problems keyfile.Problems
+	if errors.As(err, &problems) {
+		for _, line := range strings.Split(err.Error(), "\n") {
+			fmt.Fprintln(w, term.Clean(line))
+		}
+	} else {
+		fmt.Fprintln(w, "error: "+term.Clean(strings.ReplaceAll(err.Error(), "\n", "; ")))
+	}
+	if hint := fault.HintOf(err); hint != "" {
+		fmt.Fprintln(w, "hint: "+term.Clean(hint))
+	}
+}
+
+// app makes what the core needs.
+func (s *session) app() (*flow.App, error) {
+	home, err := s.home()
+	if err != nil {
+		return nil, err
+	}
+	a := &flow.App{Home: casefile.Home{Dir: home}, Version: Version, Who: s.who(), Now: s.env.Now, Command: s.words}
+	a.Dialer = func(st *site.Site, accept map[string]string) (*reach.Dialer, error) {
+		return s.dialer(a.Home, st, accept)
+	}
+	if s.screen.Ask {
+		a.Approve = s.approve
+	}
+	a.Report = s.remark
+	return a, nil
+}
+
+// remark shows the events that concern every command.
+func (s *session) remark(e any) {
+	switch e := e.(type) {
+	case flow.UsingCase:
+		title := ""
+		if e.Case.Title != "" {
+			title = ": " + term.Clean(e.Case.Title)
+		}
+		s.screen.Say("case %s%s", e.Case.Name, title)
+	case flow.Note:
+		s.screen.Say("note: %s", term.Clean(e.Text))
+	}
+}
+
+func (s *session) home() (string, error) {
+	for _, dir := range []string{s.common.home, s.env.Getenv("ENVASK_HOME")} {
+		if dir != "" {
+			return filepath.Abs(dir)
+		}
+	}
+	if dir := s.env.Getenv("XDG_DATA_HOME"); filepath.IsAbs(dir) {
+		return filepath.Join(dir, "envask"), nil
+	}
+	if dir := s.env.Getenv("LOCALAPPDATA"); dir != "" {
+		return filepath.Join(dir, "envask"), nil
+	}
+	h, err := os.UserHomeDir()
+	if err != nil {
+		return "", fault.New(fault.Usage, "find the home folder", "", err.Error(), "say where the cases are to be with --home")
+	}
+	return filepath.Join(h, ".local", "share", "envask"), nil
+}
+
+func (s *session) who() string {
+	if u, err := user.Current(); err == nil {
+		return u.Username
+	}
+	return "unknown"
+}
+
+// dialer gives the core its secrets, agent and prompts.
+func (s *session) dialer(home casefile.Home, st *site.Site, accept map[string]string) (*reach.Dialer, error) {
+	userHome, err := os.UserHomeDir()
+	if err != nil {
+		userHome = home.Dir
+	}
+	d := &reach.Dialer{Site: st, Secret: s.secret, User: s.who(), HomeDir: userHome,
+		HostKeys: &reach.HostKeys{Files: []string{filepath.Join(userHome, ".ssh", "known_hosts")}, Own: home.KnownHosts(), Accept: accept}}
+	if s.screen.Ask {
+		d.Passphrase = func(file string) ([]byte, error) { return s.screen.Secret("Passphrase of " + file) }
+	}
+	if sock := s.env.Getenv("SSH_AUTH_SOCK"); sock != "" {
+		if conn, err := dialAgent(sock); err == nil {
+			d.Agent = agent.NewClient(conn)
+		} else {
+			s.screen.Detail("the SSH agent cannot be used: %v", err)
+		}
+	}
+	return d, nil
+}
+
+// secret reads a secret from where the engineer put it.
+func (s *session) secret(ref site.Secret) (string, error) {
+	if name, ok := strings.CutPrefix(string(ref), "env:"); ok {
+		if v := s.env.Getenv(name); v != "" {
+			return v, nil
+		}
+		return "", fmt.Errorf("the environment variable %s, which holds the password, is not set", name)
+	}
+	file := strings.TrimPrefix(string(ref), "file:")
+	if rest, ok := strings.CutPrefix(file, "~/"); ok {
+		if h, err := os.UserHomeDir(); err == nil {
+			file = filepath.Join(h, rest)
+		}
+	}
+	data, err := os.ReadFile(file)
+	if err != nil {
+		return "", fmt.Errorf("read the password: %w", err)
+	}
+	return strings.TrimRight(string(data), "\r\n"), nil
+}
+
+// approve shows a sheet and asks for a yes.
+func (s *session) approve(sheet flow.Sheet) (bool, error) {
+	s.drawSheet(s.env.Err, sheet)
+	return s.screen.Confirm("Approve this ask?")
+}
+
+// writeJSON writes the one document of a command.
+func (s *session) writeJSON(v any) error {
+	enc := json.NewEncoder(s.env.Out)
+	enc.SetIndent("", "  ")
+	return enc.Encode(v)
+}

@@ -1,0 +1,92 @@
+package cli
+
+import (
+	"context"
+
+	"github.com/spf13/cobra"
+
+	"envask/internal/casefile"
+	"envask/internal/collect"
+	"envask/internal/flow"
+)
+
+func newCollect(s *session) *cobra.Command {
+	var x choice
+	var dry bool
+	c := &cobra.Command{
+		Use:   "collect",
+		Short: "Take what the ask names from the systems",
+		Long: `Take what the ask names from the systems of the site, many at once. Each collection is a round; an interrupted one is
+gone on with when the same is asked for again.`,
+		Example: `  envask collect --dry-run
+  envask collect --note "after the restart" --depth deep
+  envask collect --system gate-2 --item gate-log`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			q, err := x.request()
+			if err != nil {
+				return err
+			}
+			a, err := s.app()
+			if err != nil {
+				return err
+			}
+			c, err := a.Case(s.common.caseName)
+			if err != nil {
+				return err
+			}
+			_, err = s.collect(cmd.Context(), a, c, q, dry)
+			return err
+		},
+	}
+	addChoice(c, &x)
+	c.Flags().BoolVar(&dry, "dry-run", false, "say what would be taken, with sizes; take nothing")
+	return c
+}
+
+// collect runs a collection and draws what came of it.
+func (s *session) collect(ctx context.Context, a *flow.App, c *casefile.Case, q flow.CollectRequest, dry bool) (*flow.Collected, error) {
+	board := s.newCollectBoard()
+	a.Report = board.event
+	defer func() { a.Report = s.remark }()
+	work := a.Collect
+	if dry {
+		work = a.DryRun
+	}
+	got, err := work(ctx, c, q)
+	board.close()
+	if got == nil {
+		return nil, err
+	}
+	if s.common.json {
+		if e := s.writeJSON(collectedJSON(got)); e != nil {
+			return got, e
+		}
+		return got, err
+	}
+	if dry {
+		s.drawDryRun(got)
+	} else {
+		s.drawCoverage(got.Coverage, s.common.verbose)
+		s.drawRoundEnd(got)
+	}
+	return got, err
+}
+
+type collectedDoc struct {
+	Case     string           `json:"case"`
+	Round    *flow.RoundView  `json:"round"`   // null for a dry run
+	DryRun   bool             `json:"dry_run"` // nothing was taken; sizes are those on the systems
+	Complete bool             `json:"complete"`
+	Coverage collect.Coverage `json:"coverage"`
+	Entries  []collect.Entry  `json:"entries,omitempty"`
+}
+
+func collectedJSON(got *flow.Collected) collectedDoc {
+	d := collectedDoc{Case: got.Case.Name, DryRun: got.Round == nil, Complete: len(got.Coverage.Lacking()) == 0, Coverage: got.Coverage, Entries: got.Entries}
+	if got.Round != nil {
+		v := flow.NewRoundView(got.Round)
+		d.Round = &v
+	}
+	return d
+}

@@ -1,0 +1,142 @@
+package cli
+
+import (
+	"sync"
+	"time"
+
+	"github.com/dustin/go-humanize"
+
+	"envask/internal/cli/term"
+	"envask/internal/collect"
+	"envask/internal/flow"
+)
+
+// collectBoard shows a collection while it runs: live lines on a terminal, plain lines elsewhere.
+type collectBoard struct {
+	s       *session
+	board   *term.Board
+	mu      sync.Mutex
+	begun   time.Time
+	systems map[string]*systemState
+	planned int
+	ended   int
+	files   int
+	bytes   int64
+}
+
+type systemState struct {
+	doing       string
+	bytes       int64
+	files, want int
+	bad         int
+}
+
+func (s *session) newCollectBoard() *collectBoard {
+	return &collectBoard{s: s, board: s.screen.NewBoard(), begun: time.Now(), systems: map[string]*systemState{}}
+}
+
+func (b *collectBoard) close() { b.board.Close() }
+
+// totalLine is the name of the line that sums up; it comes first.
+const totalLine = ""
+
+func (b *collectBoard) event(e any) {
+	switch e := e.(type) {
+	case collect.Event:
+		b.mu.Lock()
+		b.step(e)
+		b.mu.Unlock()
+	case flow.Planned:
+		b.planned = e.Systems
+		b.board.Above("collecting from %d %s, %d fields of the table, depth %s", e.Systems, one(e.Systems, "system", "systems"), e.Cells, e.Depth)
+		b.total()
+	case flow.Note:
+		b.board.Above("note: %s", term.Clean(e.Text))
+	default:
+		b.s.remark(e)
+	}
+}
+
+func one(n int, single, many string) string {
+	if n == 1 {
+		return single
+	}
+	return many
+}
+
+func (b *collectBoard) step(e collect.Event) {
+	st := b.systems[e.System]
+	if st == nil && e.System != "" {
+		st = &systemState{}
+		b.systems[e.System] = st
+	}
+	switch e.Kind {
+	case collect.Resuming:
+		b.board.Above("going on with an unfinished round: %d %s there already", e.Files, one(e.Files, "file is", "files are"))
+	case collect.Connecting:
+		st.doing = "connecting"
+	case collect.Connected:
+		st.doing = "connected"
+	case collect.ItemStart:
+		st.doing, st.files, st.want = e.Item, 0, 0
+	case collect.ItemSize:
+		st.want = e.Files
+	case collect.Progress:
+		st.bytes += e.Bytes
+		b.bytes += e.Bytes
+	case collect.FileDone:
+		st.files++
+		if e.Entry.Name != "" {
+			b.files++
+		}
+		if b.s.screen.Verbose {
+			b.board.Above("%s  %s  %s  %s", e.System, e.Entry.State, term.Clean(e.Entry.Source), term.Clean(e.Entry.Reason))
+		}
+	case collect.CellDone:
+		b.cell(st, e)
+	case collect.SystemDone:
+		b.ended++
+		b.board.Drop(e.System)
+		b.total()
+		return
+	}
+	if e.System != "" {
+		b.board.Set(e.System, "  %-14s %-18s %s %s", e.System, st.doing, fileCount(st), humanize.IBytes(uint64(st.bytes)))
+	}
+	b.total()
+}
+
+func fileCount(st *systemState) string {
+	if st.want == 0 {
+		return ""
+	}
+	return humanize.Comma(int64(min(st.files, st.want))) + "/" + humanize.Comma(int64(st.want)) + ","
+}
+
+// cell reports a finished field: on a terminal only what went wrong, elsewhere every one.
+func (b *collectBoard) cell(st *systemState, e collect.Event) {
+	c := e.Cell
+	good := c.State == collect.Taken || c.State == collect.Cut || c.State == collect.Empty
+	if !good {
+		st.bad++
+	}
+	if good && b.board.Live() {
+		return
+	}
+	line := string(c.State)
+	if c.Files > 0 {
+		line += ", " + sizeText(c.Files, c.Bytes)
+	}
+	if c.Reason != "" {
+		line += ": " + term.Clean(c.Reason)
+	}
+	b.board.Above("%s %s: %s", c.System, c.Item, line)
+}
+
+func sizeText(files int, bytes int64) string {
+	return humanize.Comma(int64(files)) + " " + one(files, "file", "files") + ", " + humanize.IBytes(uint64(bytes))
+}
+
+func (b *collectBoard) total() {
+	b.board.Set(totalLine, "%d of %d systems done, %s, %s", b.ended, b.planned, sizeText(b.files, b.bytes), time.Since(b.begun).Round(time.Second))
+}

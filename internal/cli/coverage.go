@@ -1,0 +1,131 @@
+package cli
+
+import (
+	"fmt"
+	"sort"
+	"strings"
+
+	"github.com/dustin/go-humanize"
+
+	"envask/internal/cli/term"
+	"envask/internal/collect"
+	"envask/internal/flow"
+)
+
+// stateColors say at a glance what a state means; the word itself says the same.
+var stateColors = map[collect.State]string{
+	collect.Taken: term.Good, collect.Cut: term.Warn, collect.Empty: term.Warn, collect.Skipped: term.Faint,
+	collect.Missing: term.Bad, collect.Denied: term.Bad, collect.Refused: term.Bad, collect.Failed: term.Bad, collect.TimedOut: term.Bad,
+}
+
+// wholeTable is up to how many rows the coverage table is drawn whole unasked.
+const wholeTable = 60
+
+// drawCoverage draws the table systems × items, a row for each field. Of a very long table only the rows that need a
+// look are drawn, and the rest is counted.
+func (s *session) drawCoverage(cov collect.Coverage, all bool) {
+	all = all || len(cov) <= wholeTable
+	var rows [][]string
+	hidden := 0
+	last := "-"
+	for _, c := range cov {
+		if !all && (c.State == collect.Taken || c.State == collect.Skipped) && !c.Lacking() {
+			hidden++
+			continue
+		}
+		name := c.System
+		if name == "" {
+			name = "(none)"
+		}
+		if name == last {
+			name = ""
+		} else {
+			last = name
+		}
+		files, size := "", ""
+		if c.Files > 0 {
+			files, size = humanize.Comma(int64(c.Files)), humanize.IBytes(uint64(c.Bytes))
+		}
+		item := c.Item
+		if c.Required {
+			item += " *"
+		}
+		rows = append(rows, []string{name, item, s.screen.Paint(stateColors[c.State], string(c.State)), files, size, term.Clean(c.Reason)})
+	}
+	if len(rows) > 0 {
+		s.screen.Table([]term.Column{{Title: "system"}, {Title: "item"}, {Title: "state"}, {Title: "files", Right: true}, {Title: "size", Right: true},
+			{Title: "reason", Wide: true, Least: 24}}, rows)
+	}
+	if hidden > 0 {
+		s.screen.Print("and %d fields that are taken or skipped (--verbose shows them)", hidden)
+	}
+	s.screen.Print("%s   * required", stateCounts(cov))
+}
+
+func stateCounts(cov collect.Coverage) string {
+	count := cov.Count()
+	var parts []string
+	for i := len(collect.States) - 1; i >= 0; i-- {
+		if n := count[collect.States[i]]; n > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", n, collect.States[i]))
+		}
+	}
+	return strings.Join(parts, ", ")
+}
+
+func (s *session) drawRoundEnd(got *flow.Collected) {
+	files, bytes := got.Coverage.Totals()
+	took := got.Round.Ended.Sub(got.Round.Started)
+	s.screen.Print("round %s: %s in %s", got.Round.ID, sizeText(files, bytes), took)
+	if lack := got.Coverage.Lacking(); len(lack) == 0 {
+		s.screen.Say("next: envask pack")
+	}
+}
+
+func (s *session) drawDryRun(got *flow.Collected) {
+	var rows [][]string
+	total, files := int64(0), 0
+	left := map[[2]string]int{}
+	for _, e := range got.Entries {
+		if e.State == collect.Empty {
+			left[[2]string{e.System, e.Item}]++
+			if !s.common.verbose {
+				continue
+			}
+		}
+		size := ""
+		if strings.HasPrefix(e.Name, "files/") {
+			size = humanize.IBytes(uint64(e.Size))
+			total += e.Size
+			files++
+		}
+		rows = append(rows, []string{e.System, e.Item, s.screen.Paint(stateColors[e.State], wouldBe(e)), size, term.Clean(e.Source), term.Clean(e.Reason)})
+	}
+	s.screen.Table([]term.Column{{Title: "system"}, {Title: "item"}, {Title: "would be"}, {Title: "size", Right: true}, {Title: "path or command", Wide: true, Least: 30},
+		{Title: "why", Wide: true, Least: 24}}, rows)
+	for _, c := range got.Coverage {
+		if c.State != collect.Taken && c.State != collect.Empty {
+			where := c.System
+			if where == "" {
+				where = "(none)"
+			}
+			s.screen.Print("%s %s: %s: %s", where, c.Item, s.screen.Paint(stateColors[c.State], string(c.State)), term.Clean(c.Reason))
+		}
+	}
+	var keys [][2]string
+	for k := range left {
+		keys = append(keys, k)
+	}
+	sort.Slice(keys, func(i, j int) bool { return keys[i][0]+keys[i][1] < keys[j][0]+keys[j][1] })
+	for _, k := range keys {
+		s.screen.Print("%s %s: %d outside the window would be left (--verbose lists them)", k[0], k[1], left[k])
+	}
+	s.screen.Print("would take %s, besides the output of commands", sizeText(files, total))
+}
+
+func wouldBe(e collect.Entry) string {
+	if e.Command == nil && strings.HasPrefix(e.Name, "commands/") {
+		return "run"
+	}
+	return string(e.State)
+}

@@ -1,0 +1,61 @@
+package cli
+
+import (
+	"github.com/spf13/cobra"
+
+	"envask/internal/ask"
+	"envask/internal/fault"
+	"envask/internal/flow"
+	"envask/internal/reach"
+	"envask/internal/window"
+)
+
+// addWindow adds the flags with which a window is given.
+func addWindow(c *cobra.Command, g *window.Given, zone *string) {
+	f := c.Flags()
+	f.StringArrayVar(&g.From, "from", nil, `begin of the window: 2026-03-14T06:12:00Z, "2026-03-14 06:12", 06:12 (today), "yesterday 22:00"; repeat for several spans`)
+	f.StringArrayVar(&g.To, "to", nil, "end of the window (default: now)")
+	f.StringVar(&g.Last, "last", "", "window from so long ago until now, such as 2h")
+	f.StringArrayVar(&g.Around, "around", nil, "moment in the middle of the window; repeat for several spans")
+	f.StringVar(&g.Margin, "margin", "", "with --around: time on each side (default 30m)")
+	f.StringVar(zone, "zone", "", "zone of times without offset (default: the site's, else the local one)")
+}
+
+// choice holds the flags that choose what is collected.
+type choice struct {
+	systems, roles, items, allow, accept []string
+	depth, note                          string
+	jobs                                 int
+}
+
+func addChoice(c *cobra.Command, x *choice) {
+	f := c.Flags()
+	f.StringSliceVar(&x.systems, "system", nil, "only these systems")
+	f.StringSliceVar(&x.roles, "role", nil, "only systems that play one of these roles")
+	f.StringSliceVar(&x.items, "item", nil, "only these items of the ask")
+	f.StringVar(&x.depth, "depth", "standard", "how much to take: light, standard or deep")
+	f.IntVar(&x.jobs, "jobs", 16, "systems at a time")
+	f.StringVar(&x.note, "note", "", "remark to keep with the round")
+	f.StringArrayVar(&x.allow, "allow-path", nil, "take this path or pattern although it is guarded or a link leads out to it")
+	addAccept(c, &x.accept)
+}
+
+func addAccept(c *cobra.Command, to *[]string) {
+	c.Flags().StringArrayVar(to, "accept-key", nil, "trust a host key: NAME=SHA256:FINGERPRINT, with the name of the system or route")
+}
+
+func (x *choice) request() (flow.CollectRequest, error) {
+	depth, err := ask.ParseDepth(x.depth)
+	if err != nil {
+		return flow.CollectRequest{}, &fault.Error{Class: fault.Usage, Op: "--depth", Err: err}
+	}
+	accept, err := reach.ParseAccept(x.accept)
+	if err != nil {
+		return flow.CollectRequest{}, err
+	}
+	if x.jobs < 1 || x.jobs > 1000 {
+		return flow.CollectRequest{}, fault.New(fault.Usage, "--jobs", "", "give a number from 1 to 1000", "")
+	}
+	return flow.CollectRequest{Systems: x.systems, Roles: x.roles, Items: x.items, Depth: depth, AllowPaths: x.allow, Jobs: x.jobs,
+		Note: x.note, Accept: accept}, nil
+}

@@ -1,0 +1,111 @@
+package cli
+
+import (
+	"context"
+	"sort"
+	"strings"
+
+	"github.com/dustin/go-humanize"
+	"github.com/spf13/cobra"
+
+	"envask/internal/casefile"
+	"envask/internal/cli/term"
+	"envask/internal/flow"
+	"envask/internal/redact"
+)
+
+func newPack(s *session) *cobra.Command {
+	var q flow.PackRequest
+	c := &cobra.Command{
+		Use:   "pack",
+		Short: "Redact and package into the archive named after the case",
+		Long: `Redact a round and write the archive. Afterwards it is read once more: against its checksums, and for every value that
+redaction learned. The same round gives the same bytes each time.`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			a, err := s.app()
+			if err != nil {
+				return err
+			}
+			c, err := a.Case(s.common.caseName)
+			if err != nil {
+				return err
+			}
+			_, err = s.pack(cmd.Context(), a, c, q)
+			return err
+		},
+	}
+	c.Flags().StringVar(&q.Round, "round", "", "round to pack (default: the newest)")
+	c.Flags().StringSliceVar(&q.Opaque, "opaque", nil, "items whose unreadable files (dumps, images) may go unread")
+	return c
+}
+
+func (s *session) pack(ctx context.Context, a *flow.App, c *casefile.Case, q flow.PackRequest) (*flow.Packed, error) {
+	board := s.screen.NewBoard()
+	stage := ""
+	a.Report = func(e any) {
+		switch e := e.(type) {
+		case flow.PackProgress:
+			if e.Stage != stage && !board.Live() {
+				board.Above("%s %s of evidence", e.Stage, humanize.IBytes(uint64(e.Total)))
+			}
+			stage = e.Stage
+			board.Set("pack", "%-9s %s of %s", e.Stage, humanize.IBytes(uint64(e.Done)), humanize.IBytes(uint64(e.Total)))
+		case flow.Note:
+			board.Above("note: %s", term.Clean(e.Text))
+		default:
+			s.remark(e)
+		}
+	}
+	defer func() { a.Report = s.remark }()
+	p, err := a.Pack(ctx, c, q)
+	board.Close()
+	if err != nil {
+		return nil, err
+	}
+	if s.common.json {
+		return p, s.writeJSON(p)
+	}
+	s.drawPacked(p)
+	return p, nil
+}
+
+func (s *session) drawPacked(p *flow.Packed) {
+	s.screen.Print("%s", term.Clean(p.Archive))
+	same := ""
+	if p.Same {
+		same = "   (the same bytes as before)"
+	}
+	s.screen.Print("  size      %s, %s from round %s%s", humanize.IBytes(uint64(p.Size)), humanize.Comma(int64(p.Files))+" "+one(p.Files, "file", "files"), p.Round, same)
+	s.screen.Print("  SHA-256   %s", p.SHA256)
+	s.screen.Print("  replaced  %s", countsText(p.Findings))
+	s.screen.Print("  checked   checksums hold; none of the %d learned values is in it", p.Learned)
+	for _, o := range p.OpaqueOut {
+		s.screen.Print("  %s %s", s.screen.Paint(term.Warn, "left out, unreadable:"), term.Clean(o))
+	}
+	for _, o := range p.OpaqueIn {
+		s.screen.Print("  %s %s", s.screen.Paint(term.Warn, "went unread, on your word:"), term.Clean(o))
+	}
+	for _, l := range p.Lacking {
+		s.screen.Print("  %s %s", s.screen.Paint(term.Bad, "lacks:"), term.Clean(l))
+	}
+	s.screen.Say("next: envask verify, look inside, then envask submit")
+}
+
+func countsText(c redact.Counts) string {
+	if len(c) == 0 {
+		return "nothing"
+	}
+	var rules []string
+	for r := range c {
+		rules = append(rules, r)
+	}
+	sort.Slice(rules, func(i, j int) bool {
+		return c[rules[i]] > c[rules[j]] || c[rules[i]] == c[rules[j]] && rules[i] < rules[j]
+	})
+	var parts []string
+	for _, r := range rules {
+		parts = append(parts, humanize.Comma(int64(c[r]))+" "+r)
+	}
+	return strings.Join(parts, ", ")
+}

@@ -1,0 +1,118 @@
+package term
+
+import (
+	"fmt"
+	"io"
+	"sync"
+	"time"
+
+	"github.com/vbauerster/mpb/v8"
+	"github.com/vbauerster/mpb/v8/decor"
+)
+
+// Board shows what is going on: on a terminal a line for each thing that is active, redrawn in place; elsewhere nothing,
+// since there the events are written as lines.
+type Board struct {
+	screen *Screen
+	p      *mpb.Progress
+	mu     sync.Mutex
+	lines  map[string]*boardLine
+	closed bool
+}
+
+type boardLine struct {
+	bar  *mpb.Bar
+	text string
+}
+
+// redraw is how often the live lines are drawn.
+const redraw = 120 * time.Millisecond
+
+// NewBoard begins a board.
+func (s *Screen) NewBoard() *Board {
+	b := &Board{screen: s, lines: map[string]*boardLine{}}
+	if s.Live && !s.Quiet {
+		b.p = mpb.New(mpb.WithOutput(s.Err), mpb.WithRefreshRate(redraw), mpb.WithWidth(s.Width), mpb.WithAutoRefresh())
+	}
+	return b
+}
+
+// Live says whether lines are drawn in place.
+func (b *Board) Live() bool { return b.p != nil }
+
+// Set shows a line under a name, or changes it. Names are shown in the order in which they came.
+func (b *Board) Set(name, format string, args ...any) {
+	if b.p == nil {
+		return
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.closed {
+		return
+	}
+	l := b.lines[name]
+	if l == nil {
+		l = &boardLine{}
+		b.lines[name] = l
+		l.bar = b.p.New(0, mpb.NopStyle(), mpb.BarRemoveOnComplete(), mpb.PrependDecorators(decor.Any(func(decor.Statistics) string {
+			b.mu.Lock()
+			defer b.mu.Unlock()
+			return l.text
+		})))
+	}
+	text := fmt.Sprintf(format, args...)
+	if width := b.screen.Width - 1; len(text) > width { // a line that wraps cannot be drawn over
+		text = cutRunes(text, width)
+	}
+	l.text = text
+}
+
+func cutRunes(s string, n int) string {
+	r := []rune(s)
+	if len(r) <= n {
+		return s
+	}
+	return string(r[:n-1]) + "…"
+}
+
+// Drop takes a line away.
+func (b *Board) Drop(name string) {
+	b.mu.Lock()
+	l := b.lines[name]
+	delete(b.lines, name)
+	b.mu.Unlock()
+	if l != nil {
+		l.bar.SetTotal(-1, true)
+	}
+}
+
+// Above writes a line above the live ones, or as a plain line.
+func (b *Board) Above(format string, args ...any) {
+	if b.screen.Quiet {
+		return
+	}
+	text := fmt.Sprintf(format, args...) + "\n"
+	var w io.Writer = b.screen.Err
+	if b.p != nil {
+		w = b.p
+	}
+	_, _ = io.WriteString(w, text) // a message that cannot be shown stops nothing
+}
+
+// Close takes all lines away.
+func (b *Board) Close() {
+	b.mu.Lock()
+	var names []string
+	for n := range b.lines {
+		names = append(names, n)
+	}
+	b.closed = true
+	b.mu.Unlock()
+	for _, n := range names {
+		b.Drop(n)
+	}
+	if b.p != nil {
+		b.p.Wait()
+		b.p = nil
+	}
+}

@@ -1,0 +1,141 @@
+// Package term is the only code that knows a terminal: tables, colour, progress, prompts. What it prints on the terminal
+// never holds a control byte that came from outside.
+package term
+
+import (
+	"bufio"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+
+	xterm "golang.org/x/term"
+)
+
+// Screen is where a command writes to and asks.
+type Screen struct {
+	In      io.Reader
+	Out     io.Writer // results
+	Err     io.Writer // progress, messages, questions
+	Color   bool
+	Live    bool // Err is a terminal that may be drawn upon
+	Ask     bool // somebody sits there and can answer
+	Quiet   bool
+	Verbose bool
+	Width   int // columns of the terminal; DefaultWidth when there is none
+}
+
+// DefaultWidth is the width of what is written to a file or pipe, in columns.
+const DefaultWidth = 120
+
+// New finds out what the given streams are. noColor is what the engineer said (NO_COLOR, --no-color).
+func New(in io.Reader, out, errOut io.Writer, noColor bool) *Screen {
+	s := &Screen{In: in, Out: out, Err: errOut, Width: DefaultWidth}
+	if fd, ok := terminal(out); ok {
+		s.Color = !noColor
+		if w, _, err := xterm.GetSize(fd); err == nil && w > 0 {
+			s.Width = max(w, 40)
+		}
+	}
+	if _, ok := terminal(errOut); ok {
+		s.Live = true
+		_, s.Ask = terminal(in)
+	}
+	return s
+}
+
+func terminal(stream any) (int, bool) {
+	f, ok := stream.(*os.File)
+	if !ok || !xterm.IsTerminal(int(f.Fd())) {
+		return 0, false
+	}
+	return int(f.Fd()), true
+}
+
+// Clean gives text in which every byte that could steer a terminal is shown escaped.
+func Clean(s string) string {
+	plain := true
+	for i := 0; i < len(s) && plain; i++ {
+		plain = s[i] >= 0x20 && s[i] < 0x7f
+	}
+	if plain {
+		return s
+	}
+	var b strings.Builder
+	for i := 0; i < len(s); {
+		r, n := utf8.DecodeRuneInString(s[i:])
+		switch {
+		case r == utf8.RuneError && n <= 1:
+			fmt.Fprintf(&b, `\x%02x`, s[i])
+		case r == '\n':
+			b.WriteString(`\n`)
+		case r == '\t':
+			b.WriteString(`\t`)
+		case unicode.IsControl(r) || unicode.Is(unicode.Cf, r) || unicode.Is(unicode.Zl, r) || unicode.Is(unicode.Zp, r):
+			fmt.Fprintf(&b, `\u%04x`, r)
+		default:
+			b.WriteString(s[i : i+n])
+		}
+		i += n
+	}
+	return b.String()
+}
+
+// Say writes a message, unless the engineer wants quiet.
+func (s *Screen) Say(format string, args ...any) {
+	if !s.Quiet {
+		fmt.Fprintf(s.Err, format+"\n", args...)
+	}
+}
+
+// Detail writes a message that only --verbose shows.
+func (s *Screen) Detail(format string, args ...any) {
+	if s.Verbose {
+		fmt.Fprintf(s.Err, format+"\n", args...)
+	}
+}
+
+// Print writes a line of the result.
+func (s *Screen) Print(format string, args ...any) { fmt.Fprintf(s.Out, format+"\n", args...) }
+
+// Confirm asks for a yes. Anything but y or yes is a no.
+func (s *Screen) Confirm(question string) (bool, error) {
+	fmt.Fprintf(s.Err, "%s [y/N] ", question)
+	line, err := bufio.NewReader(io.LimitReader(s.In, 1<<10)).ReadString('\n')
+	if err != nil && err != io.EOF {
+		return false, err
+	}
+	answer := strings.ToLower(strings.TrimSpace(line))
+	return answer == "y" || answer == "yes", nil
+}
+
+// Secret asks for something that is not shown while it is typed.
+func (s *Screen) Secret(question string) ([]byte, error) {
+	fd, ok := terminal(s.In)
+	if !ok {
+		return nil, fmt.Errorf("nobody can be asked: %s", question)
+	}
+	fmt.Fprintf(s.Err, "%s: ", question)
+	text, err := xterm.ReadPassword(fd)
+	fmt.Fprintln(s.Err)
+	return text, err
+}
+
+// Colours of words. They say what a state means, never more than the word itself says.
+const (
+	Good  = "32"
+	Warn  = "33"
+	Bad   = "31;1"
+	Faint = "2"
+	Bold  = "1"
+)
+
+// Paint colours text where colours are wanted.
+func (s *Screen) Paint(color, text string) string {
+	if !s.Color || color == "" {
+		return text
+	}
+	return "\x1b[" + color + "m" + text + "\x1b[0m"
+}

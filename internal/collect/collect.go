@@ -1,0 +1,389 @@
+package collect
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"envask/internal/casefile"
+	"envask/internal/fault"
+	"envask/internal/reach"
+	"envask/internal/site"
+)
+
+// EventKind says what an event is about.
+type EventKind string
+
+// What happens during a collection.
+const (
+	Connecting EventKind = "connecting" // a system is being reached
+	Connected  EventKind = "connected"
+	ItemStart  EventKind = "item"      // an item begins
+	ItemSize   EventKind = "item-size" // Files says how many files or commands it has
+	Progress   EventKind = "progress"  // Bytes more have arrived
+	FileDone   EventKind = "file"      // Entry is done
+	CellDone   EventKind = "cell"      // Cell is done
+	SystemDone EventKind = "system"    // nothing more comes from this system
+	Resuming   EventKind = "resuming"  // an unfinished round is gone on with; Files are there already
+)
+
+// Event is one step of a collection. Events come from many goroutines, but one at a time.
+type Event struct {
+	Kind   EventKind
+	System string
+	Item   string
+	Files  int
+	Bytes  int64
+	Entry  *Entry
+	Cell   *Cell
+}
+
+// Collector runs requests. Open reaches a system; Report may be nil.
+type Collector struct {
+	Request
+	Open   func(ctx context.Context, s *site.System) (reach.System, error)
+	Report func(Event)
+
+	reportMu sync.Mutex
+	parts    atomic.Int64
+}
+
+func (c *Collector) event(e Event) {
+	if c.Report == nil {
+		return
+	}
+	c.reportMu.Lock()
+	defer c.reportMu.Unlock()
+	c.Report(e)
+}
+
+// Ledger record kinds.
+const (
+	KindRoundBegun    = "round-begun"
+	KindRoundResumed  = "round-resumed"
+	KindRoundFinished = "round-finished"
+)
+
+type begun struct {
+	Round string `json:"round"`
+	Note  string `json:"note,omitempty"`
+	Ask   string `json:"ask_sha256"`
+	By    string `json:"by"`
+}
+
+type finished struct {
+	Round    string   `json:"round"`
+	Files    int      `json:"files"`
+	Bytes    int64    `json:"bytes"`
+	Lacking  int      `json:"lacking"`
+	Entries  string   `json:"entries_sha256"`
+	Coverage Coverage `json:"coverage"`
+}
+
+// Run collects into the case: it goes on with the last round if that is unfinished and asks for the same, else begins a
+// new one. The error is set only when the round could not be finished; what could not be taken is in the coverage.
+func (c *Collector) Run(ctx context.Context, w *casefile.Writer, note, by string) (*Round, error) {
+	rounds, err := Rounds(w.Case)
+	if err != nil {
+		return nil, err
+	}
+	number, kindOf := 1, KindRoundBegun
+	var round *Round
+	if n := len(rounds); n > 0 {
+		last := rounds[n-1]
+		number = last.Number() + 1
+		if !last.Finished() && last.Same == c.Fingerprint() {
+			round, kindOf = last, KindRoundResumed
+		}
+	}
+	if round == nil {
+		round = newRound(w.Case, number, &c.Request, note)
+	}
+	if err := w.Ledger.Append(kindOf, begun{Round: round.ID, Note: round.Note, Ask: c.Ask.Digest, By: by}); err != nil {
+		return nil, err
+	}
+	if err := errors.Join(os.MkdirAll(round.dir, 0o700), round.save()); err != nil {
+		return nil, &localError{err}
+	}
+	return round, c.fill(ctx, w, round)
+}
+
+// fill takes all cells of a round and closes it.
+func (c *Collector) fill(ctx context.Context, w *casefile.Writer, round *Round) error {
+	if err := round.openLog(); err != nil {
+		return &localError{err}
+	}
+	had, err := c.resume(round)
+	if err != nil {
+		return errors.Join(err, round.closeLog())
+	}
+	plan := c.Plan()
+	err = c.take(ctx, round, plan, had)
+	if e := round.closeLog(); err == nil && e != nil {
+		err = &localError{e}
+	}
+	if err != nil {
+		var local *localError
+		if errors.As(err, &local) {
+			err = &fault.Error{Op: "collect", Err: err, Hint: "make room or mend the folder, then run envask collect again: it goes on with what is missing"}
+		}
+		return err
+	}
+	round.Coverage = plan
+	round.Ended = time.Now().UTC().Truncate(time.Second)
+	digest, err := round.digest()
+	if err != nil {
+		return err
+	}
+	files, bytes := plan.Totals()
+	brief := make(Coverage, len(plan)) // the ledger keeps states and reasons; the notes are in the round
+	for i, cell := range plan {
+		brief[i] = cell
+		brief[i].Notes = nil
+	}
+	err = w.Ledger.Append(KindRoundFinished, finished{round.ID, files, bytes, len(plan.Lacking()), digest, brief})
+	if err != nil {
+		return err
+	}
+	return round.save()
+}
+
+// state is what an interrupted run of a round left.
+type state struct {
+	cells   map[[2]string]Cell
+	entries map[[2]string]map[string]Entry
+}
+
+// resume reads what an interrupted run has: whole cells, and of others the files that are whole.
+func (c *Collector) resume(round *Round) (state, error) {
+	s := state{cells: map[[2]string]Cell{}, entries: map[[2]string]map[string]Entry{}}
+	files := 0
+	err := round.eachLine(func(l line) error {
+		if l.Cell != nil {
+			s.cells[[2]string{l.Cell.System, l.Cell.Item}] = *l.Cell
+		}
+		if e := l.Entry; e != nil && e.Name != "" && e.State == Taken {
+			info, err := os.Lstat(filepath.Join(round.RawDir(), e.System, filepath.FromSlash(e.Name)))
+			if err != nil || info.Size() != e.Bytes {
+				return nil // it is taken again
+			}
+			k := [2]string{e.System, e.Item}
+			if s.entries[k] == nil {
+				s.entries[k] = map[string]Entry{}
+			}
+			s.entries[k][e.Source] = *e
+			files++
+		}
+		return nil
+	})
+	if files > 0 || len(s.cells) > 0 {
+		c.event(Event{Kind: Resuming, Files: files})
+	}
+	return s, err
+}
+
+// healed says whether a cell of an interrupted run need not be tried again.
+func healed(cell Cell) bool {
+	return cell.State == Taken || cell.State == Cut || cell.State == Empty
+}
+
+// take fills the cells of the plan, many systems at a time.
+func (c *Collector) take(ctx context.Context, round *Round, plan Coverage, had state) error {
+	bySystem := map[string][]*Cell{}
+	for i := range plan {
+		cell := &plan[i]
+		if old, ok := had.cells[[2]string{cell.System, cell.Item}]; ok && healed(old) && cell.State == "" {
+			*cell = old
+			continue
+		}
+		if cell.State == "" {
+			bySystem[cell.System] = append(bySystem[cell.System], cell)
+		}
+	}
+	g, inner := errgroup.WithContext(ctx) // ends when one system meets a failure of ours
+	g.SetLimit(max(1, c.Jobs))
+	for i := range c.Site.Systems {
+		s := &c.Site.Systems[i]
+		if cells := bySystem[s.Name]; len(cells) > 0 && inner.Err() == nil {
+			g.Go(func() error { return c.takeSystem(inner, round, s, cells, had) })
+		}
+	}
+	if err := g.Wait(); err != nil {
+		return err
+	}
+	return ctx.Err()
+}
+
+// takeSystem takes all items from one system. What happens to the system is in its cells; only our own failures and an
+// interruption are errors.
+func (c *Collector) takeSystem(ctx context.Context, round *Round, s *site.System, cells []*Cell, had state) error {
+	defer c.event(Event{Kind: SystemDone, System: s.Name})
+	var target reach.System
+	defer func() {
+		if target != nil {
+			target.Close()
+		}
+	}()
+	var gone error // why the system cannot be reached any more
+	for _, cell := range cells {
+		if target == nil && gone == nil {
+			target, gone = c.reach(ctx, s)
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+		}
+		if gone != nil {
+			cell.State, cell.Reason = unreachable(gone)
+			if err := c.finishCell(round, cell); err != nil {
+				return err
+			}
+			continue
+		}
+		c.event(Event{Kind: ItemStart, System: s.Name, Item: cell.Item})
+		begun := time.Now()
+		err := c.takeCell(ctx, round, s, target, cell, had)
+		if err != nil {
+			return err
+		}
+		cell.Took = time.Since(begun).Round(time.Millisecond)
+		if err := c.finishCell(round, cell); err != nil {
+			return err
+		}
+		if lost(target) != nil { // once more for the next item; if that fails, the rest is not there
+			target.Close()
+			target = nil
+		}
+	}
+	return nil
+}
+
+func (c *Collector) reach(ctx context.Context, s *site.System) (reach.System, error) {
+	c.event(Event{Kind: Connecting, System: s.Name})
+	target, err := c.Open(ctx, s)
+	if err != nil {
+		return nil, err
+	}
+	c.event(Event{Kind: Connected, System: s.Name})
+	return target, nil
+}
+
+// unreachable says in which state a system that cannot be reached leaves an item.
+func unreachable(err error) (State, string) {
+	reason := err.Error()
+	var f *fault.Error
+	if errors.As(err, &f) {
+		reason = f.Err.Error() // the table names the system already
+	}
+	if hint := fault.HintOf(err); hint != "" {
+		reason += "; " + hint
+	}
+	switch {
+	case errors.Is(err, reach.ErrHostKey):
+		return Refused, reason
+	case errors.Is(err, reach.ErrLogin):
+		return Denied, reason
+	case errors.Is(err, context.DeadlineExceeded), errors.Is(err, os.ErrDeadlineExceeded):
+		return TimedOut, reason
+	}
+	return Failed, reason
+}
+
+func (c *Collector) finishCell(round *Round, cell *Cell) error {
+	if err := round.record(line{Cell: cell}); err != nil {
+		return &localError{err}
+	}
+	c.event(Event{Kind: CellDone, System: cell.System, Item: cell.Item, Cell: cell})
+	return nil
+}
+
+func (c *Collector) takeCell(ctx context.Context, round *Round, s *site.System, target reach.System, cell *Cell, had state) error {
+	item := c.Ask.Item(cell.Item)
+	w := &work{req: &c.Request, sys: s, item: item, target: target, round: round, report: c.event, parts: &c.parts,
+		done: had.entries[[2]string{s.Name, item.ID}]}
+	err := takeByKind(ctx, w)
+	w.keepVanished()
+	*cell = summarise(*cell, w.entries)
+	var local *localError
+	switch {
+	case ctx.Err() != nil:
+		return ctx.Err()
+	case errors.As(err, &local):
+		return err
+	case errors.Is(err, reach.ErrLost):
+		cell.State, cell.Reason = Failed, join(err.Error(), fmt.Sprintf("%d files were taken before", cell.Files))
+	case err != nil:
+		cell.State, cell.Reason = stateOf(err), plain(err)
+	}
+	return nil
+}
+
+func takeByKind(ctx context.Context, w *work) error {
+	for _, k := range kinds {
+		if k.Key == w.item.Spec.Kind() {
+			return k.Take(ctx, w)
+		}
+	}
+	return fmt.Errorf("%q is no kind of item", w.item.Spec.Kind())
+}
+
+// DryRun finds out what would be taken, without taking it: the entries hold the sizes on the systems.
+func (c *Collector) DryRun(ctx context.Context) (Coverage, []Entry, error) {
+	plan := c.Plan()
+	var mu sync.Mutex
+	var all []Entry
+	g, ctx := errgroup.WithContext(ctx)
+	g.SetLimit(max(1, c.Jobs))
+	for i := range c.Site.Systems {
+		s := &c.Site.Systems[i]
+		g.Go(func() error {
+			entries, err := c.drySystem(ctx, s, plan)
+			mu.Lock()
+			defer mu.Unlock()
+			all = append(all, entries...)
+			return err
+		})
+	}
+	err := g.Wait()
+	sortEntries(all)
+	return plan, all, err
+}
+
+func (c *Collector) drySystem(ctx context.Context, s *site.System, plan Coverage) ([]Entry, error) {
+	defer c.event(Event{Kind: SystemDone, System: s.Name})
+	var target reach.System
+	var gone error
+	var all []Entry
+	for i := range plan {
+		cell := &plan[i]
+		if cell.System != s.Name || cell.State != "" {
+			continue
+		}
+		if target == nil && gone == nil {
+			if target, gone = c.reach(ctx, s); gone == nil {
+				defer target.Close()
+			}
+		}
+		if ctx.Err() != nil {
+			return all, ctx.Err()
+		}
+		if gone != nil {
+			cell.State, cell.Reason = unreachable(gone)
+			continue
+		}
+		w := &work{req: &c.Request, sys: s, item: c.Ask.Item(cell.Item), target: target, dryRun: true, report: c.event, parts: &c.parts}
+		err := takeByKind(ctx, w)
+		*cell = summarise(*cell, w.entries)
+		if err != nil {
+			cell.State, cell.Reason = stateOf(err), plain(err)
+		}
+		all = append(all, w.entries...)
+	}
+	return all, ctx.Err()
+}

@@ -1,0 +1,195 @@
+// Package collect takes what an ask names from the systems of a site: the plan (systems × items), running it, coverage,
+// and going on after an interruption.
+package collect
+
+import (
+	"fmt"
+	"strings"
+	"time"
+)
+
+// State is what became of one item on one system, or of one file of it.
+type State string
+
+// The states, and no others.
+const (
+	Taken    State = "taken"
+	Cut      State = "cut"       // taken, but a limit cut it
+	Empty    State = "empty"     // nothing in the window
+	Missing  State = "missing"   // not there
+	Denied   State = "denied"    // no permission
+	Refused  State = "refused"   // for safety
+	Failed   State = "failed"    // something broke
+	TimedOut State = "timed-out" // took too long
+	Skipped  State = "skipped"   // not wanted this time
+)
+
+// States lists all states in the order of their weight: in a cell with several, the last one counts. A file that was
+// refused or that vanished does not spoil an item of which others were taken (the reason tells of it); one that was denied
+// or failed does.
+var States = []State{Skipped, Missing, Empty, Refused, Taken, Cut, Denied, TimedOut, Failed}
+
+func weight(s State) int {
+	for i, x := range States {
+		if x == s {
+			return i
+		}
+	}
+	return -1
+}
+
+// Cell is one field of the coverage table: one item on one system.
+type Cell struct {
+	System   string        `json:"system"` // "" when no system plays a role that the item wants
+	Item     string        `json:"item"`
+	Required bool          `json:"required,omitempty"`
+	State    State         `json:"state"`
+	Reason   string        `json:"reason,omitempty"`
+	Files    int           `json:"files"`           // taken
+	Bytes    int64         `json:"bytes"`           // taken
+	Left     int           `json:"left,omitempty"`  // there, but outside the window
+	Took     time.Duration `json:"took,omitempty"`  // nanoseconds
+	Notes    []string      `json:"notes,omitempty"` // further reasons, one for each file that could not be taken (MaxNotes at most)
+}
+
+// MaxNotes bounds the notes of one cell; the entries hold them all.
+const MaxNotes = 20
+
+// Lacking says whether a required item is not wholly there.
+func (c Cell) Lacking() bool {
+	return c.Required && c.State != Taken && c.State != Cut
+}
+
+// Entry is one file or one command's output of a round, whether it was taken or not.
+type Entry struct {
+	System  string    `json:"system"`
+	Item    string    `json:"item"`
+	Source  string    `json:"source"`           // path on the system (escaped, see SafePath) or the command line
+	Name    string    `json:"name,omitempty"`   // below raw/<system>/ and systems/<system>/; "" when nothing was taken
+	State   State     `json:"state"`            // of this file alone
+	Reason  string    `json:"reason,omitempty"` // why it was left, cut or could not be taken; also why it was taken
+	Size    int64     `json:"size"`             // on the system, in bytes
+	Bytes   int64     `json:"bytes"`            // taken
+	SHA256  string    `json:"sha256,omitempty"` // of the bytes taken, in hex
+	ModTime time.Time `json:"modified,omitzero"`
+	First   time.Time `json:"first,omitzero"` // first dated line, where it was looked for
+	Special bool      `json:"special,omitempty"`
+	Command *Ran      `json:"command,omitempty"`
+}
+
+// Ran is how a command went.
+type Ran struct {
+	Line    string        `json:"line"`
+	Exit    int           `json:"exit"` // -1 when it did not end by itself
+	Started time.Time     `json:"started"`
+	Took    time.Duration `json:"took"` // nanoseconds
+}
+
+// summarise makes the cell of an item from its entries.
+func summarise(cell Cell, entries []Entry) Cell {
+	cell.State = Missing
+	count := map[State]int{}
+	first := map[State]string{}
+	for _, e := range entries {
+		if e.Special {
+			addNote(&cell, e) // a FIFO among log files is no evidence, so it does not decide the state
+			continue
+		}
+		if count[e.State]++; count[e.State] == 1 {
+			first[e.State] = reasonOf(e)
+		}
+		if weight(e.State) > weight(cell.State) {
+			cell.State = e.State
+		}
+		if e.State == Empty {
+			cell.Left++
+		}
+		if e.Name != "" {
+			cell.Files++
+			cell.Bytes += e.Bytes
+		}
+		if e.State != Taken && e.State != Empty || e.Command != nil && e.Reason != "" {
+			addNote(&cell, e)
+		}
+	}
+	cell.Reason = cellReason(cell, count, first)
+	return cell
+}
+
+func reasonOf(e Entry) string {
+	switch {
+	case e.State == Taken && e.Command == nil:
+		return "" // why it was taken stands with the file
+	case e.Reason == "" || e.State == Taken:
+		return e.Reason
+	}
+	return e.Source + ": " + e.Reason
+}
+
+func addNote(cell *Cell, e Entry) {
+	if len(cell.Notes) < MaxNotes {
+		cell.Notes = append(cell.Notes, strings.TrimSuffix(e.Source+": "+e.Reason, ": "))
+	}
+}
+
+func cellReason(cell Cell, count map[State]int, first map[State]string) string {
+	if len(count) == 0 {
+		return "nothing matches the patterns"
+	}
+	if cell.State == Empty {
+		return fmt.Sprintf("%d there, none can belong to the window", cell.Left)
+	}
+	reason := ""
+	for i := len(States) - 1; i >= 0; i-- {
+		s := States[i]
+		switch n := count[s]; {
+		case n == 0:
+		case s == Empty:
+			reason = join(reason, fmt.Sprintf("%d outside the window left", n))
+		case s == Taken || s == cell.State && len(count) == 1 && n == 1:
+			reason = join(reason, first[s])
+		default:
+			reason = join(reason, fmt.Sprintf("%d %s: %s", n, s, first[s]))
+		}
+	}
+	return reason
+}
+
+func join(a, b string) string {
+	if a == "" || b == "" {
+		return a + b
+	}
+	return a + "; " + b
+}
+
+// Coverage is the table systems × items of a round.
+type Coverage []Cell
+
+// Lacking gives the cells in which something required is not wholly there.
+func (c Coverage) Lacking() []Cell {
+	var out []Cell
+	for _, cell := range c {
+		if cell.Lacking() {
+			out = append(out, cell)
+		}
+	}
+	return out
+}
+
+// Totals gives the number of files and bytes taken.
+func (c Coverage) Totals() (files int, bytes int64) {
+	for _, cell := range c {
+		files += cell.Files
+		bytes += cell.Bytes
+	}
+	return files, bytes
+}
+
+// Count gives the number of cells in each state.
+func (c Coverage) Count() map[State]int {
+	m := map[State]int{}
+	for _, cell := range c {
+		m[cell.State]++
+	}
+	return m
+}

@@ -1,0 +1,182 @@
+package collect
+
+import (
+	"bufio"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"regexp"
+	"strings"
+	"time"
+
+	"github.com/dustin/go-humanize"
+
+	"envask/internal/ask"
+	"envask/internal/reach"
+)
+
+// runawayFactor says how many times the kept size a command may print before it is stopped.
+const runawayFactor = 16
+
+// takeRun runs the item's commands one after the other and keeps their output.
+func takeRun(ctx context.Context, w *work) error {
+	spec := w.item.Spec.(ask.Run)
+	w.report(Event{Kind: ItemSize, System: w.sys.Name, Item: w.item.ID, Files: len(spec.Commands)})
+	runner, ok := w.target.(reach.Runner)
+	for i, command := range spec.Commands {
+		name := "commands/" + w.item.ID + ".txt"
+		if !spec.Single {
+			name = fmt.Sprintf("commands/%s/%02d-%s.txt", w.item.ID, i+1, slug(command))
+		}
+		e := Entry{Source: command}
+		if had, ok := w.done[command]; ok && had.Name == name {
+			w.add(had)
+			continue
+		}
+		switch {
+		case !ok:
+			e.State, e.Reason = Failed, "this system cannot run commands"
+		case w.dryRun:
+			e.State, e.Name, e.Reason = Taken, name, fmt.Sprintf("would run, at most %s", spec.Timeout)
+		default:
+			if err := runOne(ctx, w, runner, spec, name, &e); err != nil {
+				return err
+			}
+		}
+		w.add(e)
+		if err := w.failure(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+var notWord = regexp.MustCompile(`[^A-Za-z0-9]+`)
+
+// slug makes a piece of a file name out of a command line.
+func slug(command string) string {
+	s := strings.Trim(notWord.ReplaceAllString(command, "-"), "-")
+	if len(s) > 40 {
+		s = strings.TrimRight(s[:40], "-")
+	}
+	if s == "" {
+		s = "command"
+	}
+	return s
+}
+
+// runOne runs one command and writes its output down. Only what concerns more than this command is an error.
+func runOne(ctx context.Context, w *work, runner reach.Runner, spec ask.Run, name string, e *Entry) error {
+	runCtx, cancel := context.WithTimeout(ctx, spec.Timeout)
+	defer cancel()
+	var outputs [2]*tailFile
+	for i := range outputs {
+		t, err := newTailFile(w.round.partDir(), spec.Max)
+		if err != nil {
+			return err
+		}
+		defer t.remove()
+		t.onLocal, t.runaway, t.stop = w.fail, spec.Max*runawayFactor, cancel
+		outputs[i] = t
+	}
+	ran := &Ran{Line: e.Source, Started: time.Now().UTC().Truncate(time.Millisecond)}
+	begun := time.Now()
+	exit, err := runner.Run(runCtx, e.Source, outputs[0], outputs[1])
+	ran.Exit, ran.Took = exit, time.Since(begun).Round(time.Millisecond)
+	e.Command = ran
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	if err := w.failure(); err != nil {
+		return err
+	}
+	e.State, e.Reason = judgeRun(spec, outputs, exit, runCtx.Err(), err)
+	if err := writeOutput(w, name, outputs, ran, e); err != nil {
+		return err
+	}
+	if gone := lost(w.target); gone != nil && err != nil {
+		w.add(*e)
+		return gone
+	}
+	return nil
+}
+
+func judgeRun(spec ask.Run, outputs [2]*tailFile, exit int, ended, err error) (State, string) {
+	cut := ""
+	for i, t := range outputs {
+		if d := t.dropped(); d > 0 {
+			cut = join(cut, fmt.Sprintf("%s: newest %s kept, %s before it dropped", streamNames[i],
+				humanize.IBytes(uint64(t.max)), humanize.IBytes(uint64(d))))
+		}
+	}
+	switch {
+	case outputs[0].onlyOnce || outputs[1].onlyOnce:
+		return Cut, join("stopped because it printed without end", cut)
+	case errors.Is(ended, context.DeadlineExceeded):
+		return TimedOut, join(fmt.Sprintf("stopped after %s; what it had printed is kept", spec.Timeout), cut)
+	case err != nil:
+		return Failed, join(plain(err), cut)
+	case exit == 127:
+		return Missing, "the command is not there (exit code 127)"
+	case exit == 126:
+		return Denied, "the command may not be run (exit code 126)"
+	case cut != "":
+		return Cut, cut
+	case exit != 0:
+		return Taken, fmt.Sprintf("exit code %d", exit)
+	}
+	return Taken, ""
+}
+
+var streamNames = [2]string{"standard output", "standard error"}
+
+// writeOutput writes the output file: a head that says what ran and how it went, then both streams.
+func writeOutput(w *work, name string, outputs [2]*tailFile, ran *Ran, e *Entry) error {
+	part := w.part()
+	f, err := os.OpenFile(part, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+	if err != nil {
+		return &localError{err}
+	}
+	defer os.Remove(part) // fails harmlessly after the rename
+	sum := sha256.New()
+	buf := bufio.NewWriterSize(io.MultiWriter(f, sum), 64<<10)
+	fmt.Fprintf(buf, "command:   %s\nexit code: %s\nstarted:   %s\ntook:      %s\n", strings.ReplaceAll(ran.Line, "\n", "\n           "),
+		exitText(ran.Exit), ran.Started.Format(time.RFC3339), ran.Took)
+	if e.Reason != "" {
+		fmt.Fprintf(buf, "note:      %s\n", e.Reason)
+	}
+	for i, t := range outputs {
+		if i == 1 && t.total == 0 {
+			continue
+		}
+		fmt.Fprintf(buf, "\n---- %s ----\n", streamNames[i])
+		if d := t.dropped(); d > 0 {
+			fmt.Fprintf(buf, "[the first %d bytes were not kept]\n", d)
+		}
+		if err = t.copyTo(buf); err != nil {
+			break
+		}
+	}
+	if err == nil {
+		err = buf.Flush()
+	}
+	info, statErr := f.Stat()
+	if err = errors.Join(err, statErr, f.Close()); err != nil {
+		return &localError{err}
+	}
+	e.Name, e.Bytes, e.SHA256, e.ModTime = name, info.Size(), hex.EncodeToString(sum.Sum(nil)), ran.Started
+	e.Size = outputs[0].total + outputs[1].total
+	w.count(info.Size())
+	return place(part, w.final(name), ran.Started)
+}
+
+func exitText(exit int) string {
+	if exit < 0 {
+		return "none, it did not end by itself"
+	}
+	return fmt.Sprint(exit)
+}

@@ -1,0 +1,111 @@
+package collect
+
+import (
+	"context"
+	"fmt"
+	"path/filepath"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"envask/internal/ask"
+	"envask/internal/reach"
+	"envask/internal/site"
+)
+
+// kind takes one kind of item from a system. Each entry goes to work.add as soon as it is known. The error is for what
+// stops the whole item, such as a lost connection; what concerns one file is an entry.
+type kind struct {
+	Key  string
+	Take func(ctx context.Context, w *work) error
+}
+
+// kinds is the table of item kinds; its keys are those of the ask file.
+var kinds = []kind{
+	{"files", takeFiles},
+	{"run", takeRun},
+}
+
+// Kinds lists the keys of the table.
+func Kinds() []string {
+	var keys []string
+	for _, k := range kinds {
+		keys = append(keys, k.Key)
+	}
+	return keys
+}
+
+// work is one item on one system while it is taken.
+type work struct {
+	req    *Request
+	sys    *site.System
+	item   *ask.Item
+	target reach.System
+	round  *Round
+	dryRun bool
+	done   map[string]Entry // by source: what an interrupted run of this round has already
+	report func(Event)
+	parts  *atomic.Int64
+
+	mu      sync.Mutex
+	entries []Entry
+	err     error // the first failure to write an entry down
+}
+
+// add records an entry.
+func (w *work) add(e Entry) {
+	e.System, e.Item = w.sys.Name, w.item.ID
+	w.mu.Lock()
+	w.entries = append(w.entries, e)
+	w.mu.Unlock()
+	if !w.dryRun {
+		if err := w.round.record(line{Entry: &e}); err != nil {
+			w.fail(&localError{err})
+		}
+	}
+	w.report(Event{Kind: FileDone, System: w.sys.Name, Item: w.item.ID, Entry: &e})
+}
+
+// keepVanished counts what an interrupted run of this round took and the system does not have any more.
+func (w *work) keepVanished() {
+	seen := map[string]bool{}
+	for _, e := range w.entries {
+		seen[e.Source] = true
+	}
+	for source, e := range w.done {
+		if !seen[source] {
+			w.entries = append(w.entries, e)
+		}
+	}
+}
+
+func (w *work) fail(err error) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.err == nil {
+		w.err = err
+	}
+}
+
+func (w *work) failure() error {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.err
+}
+
+// count reports bytes as they arrive.
+func (w *work) count(n int64) {
+	w.report(Event{Kind: Progress, System: w.sys.Name, Item: w.item.ID, Bytes: n})
+}
+
+// final gives the place of a file in the round.
+func (w *work) final(name string) string {
+	return filepath.Join(w.round.RawDir(), w.sys.Name, filepath.FromSlash(name))
+}
+
+// part gives a place for what is not whole yet.
+func (w *work) part() string {
+	return filepath.Join(w.round.partDir(), fmt.Sprintf("%d.part", w.parts.Add(1)))
+}
+
+func (w *work) zone() *time.Location { return w.req.Site.ZoneOf(w.sys) }

@@ -1,0 +1,286 @@
+package collect
+
+import (
+	"bufio"
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"sort"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"envask/internal/casefile"
+	"envask/internal/window"
+)
+
+// Round is one collection run within a case.
+type Round struct {
+	ID       string        `json:"id"`
+	Note     string        `json:"note,omitempty"`
+	Started  time.Time     `json:"started"`
+	Ended    time.Time     `json:"ended,omitzero"` // zero while it is unfinished
+	Ask      string        `json:"ask"`
+	Vendor   string        `json:"vendor"`
+	Digest   string        `json:"ask_sha256"`
+	Site     string        `json:"site"`
+	Depth    string        `json:"depth"`
+	Window   []window.Span `json:"window"`
+	Zone     string        `json:"zone"`
+	Same     string        `json:"fingerprint"` // of the request, to know whether it can be gone on with
+	Coverage Coverage      `json:"coverage"`
+
+	dir string
+	mu  sync.Mutex
+	log *os.File
+}
+
+// line is one line of a round's log of entries: an entry, or a cell that is done.
+type line struct {
+	Entry *Entry `json:"entry,omitempty"`
+	Cell  *Cell  `json:"cell,omitempty"`
+}
+
+// Dir is the round's folder; RawDir holds what was taken, as it was taken.
+func (r *Round) Dir() string     { return r.dir }
+func (r *Round) RawDir() string  { return filepath.Join(r.dir, "raw") }
+func (r *Round) partDir() string { return filepath.Join(r.dir, "part") }
+func (r *Round) logFile() string { return filepath.Join(r.dir, "entries.jsonl") }
+
+// Finished says whether the round came to its end.
+func (r *Round) Finished() bool { return !r.Ended.IsZero() }
+
+// Number is the round's number: 1 for r1.
+func (r *Round) Number() int {
+	n, _ := strconv.Atoi(strings.TrimPrefix(r.ID, "r"))
+	return n
+}
+
+// InZone gives the round's window in the zone in which it was given.
+func (r *Round) InZone() window.Window {
+	zone, err := window.ParseZone(r.Zone)
+	if err != nil {
+		zone = time.UTC
+	}
+	w, err := window.New(r.Window, zone)
+	if err != nil {
+		return window.Window{Zone: zone}
+	}
+	return w
+}
+
+// Rounds lists a case's rounds in their order.
+func Rounds(c *casefile.Case) ([]*Round, error) {
+	entries, err := os.ReadDir(c.RoundsDir())
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	var out []*Round
+	for _, e := range entries {
+		r, err := LoadRound(c, e.Name())
+		if errors.Is(err, fs.ErrNotExist) {
+			continue // a folder whose round was never begun
+		}
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, r)
+	}
+	sort.Slice(out, func(i, j int) bool { return out[i].Number() < out[j].Number() })
+	return out, nil
+}
+
+// LoadRound reads one round.
+func LoadRound(c *casefile.Case, id string) (*Round, error) {
+	if n, err := strconv.Atoi(strings.TrimPrefix(id, "r")); err != nil || id != "r"+strconv.Itoa(n) {
+		return nil, fmt.Errorf("%q is no round: %w", id, fs.ErrNotExist)
+	}
+	dir := c.RoundDir(id)
+	data, err := os.ReadFile(filepath.Join(dir, "round.json"))
+	if err != nil {
+		return nil, err
+	}
+	r := &Round{dir: dir}
+	if err := json.Unmarshal(data, r); err != nil {
+		return nil, fmt.Errorf("round %s: %w", id, err)
+	}
+	return r, nil
+}
+
+func newRound(c *casefile.Case, number int, req *Request, note string) *Round {
+	id := "r" + strconv.Itoa(number)
+	return &Round{ID: id, Note: note, Started: time.Now().UTC().Truncate(time.Second), Ask: req.Ask.Name, Vendor: req.Ask.Vendor,
+		Digest: req.Ask.Digest, Site: req.Site.Name, Depth: req.Depth.String(), Window: req.Window.Spans,
+		Zone: req.Window.ZoneName(), Same: req.Fingerprint(), dir: c.RoundDir(id)}
+}
+
+func (r *Round) save() error {
+	data, err := json.MarshalIndent(r, "", "  ")
+	if err != nil {
+		return err
+	}
+	return casefile.WriteFile(filepath.Join(r.dir, "round.json"), append(data, '\n'), 0o600)
+}
+
+// openLog opens the round's log for more entries, after dropping a torn last line.
+func (r *Round) openLog() error {
+	for _, d := range []string{r.RawDir(), r.partDir()} {
+		if err := os.MkdirAll(d, 0o700); err != nil {
+			return err
+		}
+	}
+	f, err := os.OpenFile(r.logFile(), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return err
+	}
+	good, err := readLines(f, nil)
+	if err == nil {
+		err = f.Truncate(good)
+	}
+	if err == nil {
+		_, err = f.Seek(good, io.SeekStart)
+	}
+	if err != nil {
+		f.Close()
+		return err
+	}
+	r.log = f
+	return nil
+}
+
+// record writes one line down. Cells are flushed to the disk, and with them the entries before them.
+func (r *Round) record(l line) error {
+	data, err := json.Marshal(l)
+	if err != nil {
+		return err
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if _, err := r.log.Write(append(data, '\n')); err != nil {
+		return err
+	}
+	if l.Cell != nil {
+		return r.log.Sync()
+	}
+	return nil
+}
+
+func (r *Round) closeLog() error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.log == nil {
+		return nil
+	}
+	err := errors.Join(r.log.Sync(), r.log.Close(), os.RemoveAll(r.partDir()))
+	r.log = nil
+	return err
+}
+
+// readLines calls each for every whole line and gives the length of the good part.
+func readLines(f io.Reader, each func(line) error) (good int64, err error) {
+	br := bufio.NewReaderSize(f, 256<<10)
+	for {
+		text, err := br.ReadBytes('\n')
+		if err == io.EOF {
+			return good, nil // what stands behind the last line end was torn off
+		}
+		if err != nil {
+			return good, err
+		}
+		var l line
+		if err := json.Unmarshal(bytes.TrimSuffix(text, []byte("\n")), &l); err != nil {
+			return good, nil // a torn line in the middle: a full disk; what follows it cannot be trusted
+		}
+		if each != nil {
+			if err := each(l); err != nil {
+				return good, err
+			}
+		}
+		good += int64(len(text))
+	}
+}
+
+// Entries calls each for the entries of the round: for every item on every system those of the last time that it was
+// taken, sorted by system, item and source.
+func (r *Round) Entries(each func(Entry) error) error {
+	all, err := r.entries()
+	if err != nil {
+		return err
+	}
+	for _, e := range all {
+		if err := each(e); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+type key struct{ system, item, source string }
+
+func (r *Round) entries() ([]Entry, error) {
+	last := map[key]Entry{}
+	err := r.eachLine(func(l line) error {
+		if l.Entry != nil {
+			last[key{l.Entry.System, l.Entry.Item, l.Entry.Source}] = *l.Entry
+		}
+		return nil
+	})
+	out := make([]Entry, 0, len(last))
+	for _, e := range last {
+		out = append(out, e)
+	}
+	sortEntries(out)
+	return out, err
+}
+
+// sortEntries sorts by system, item and source.
+func sortEntries(out []Entry) {
+	sort.Slice(out, func(i, j int) bool {
+		a, b := &out[i], &out[j]
+		if a.System != b.System {
+			return a.System < b.System
+		}
+		if a.Item != b.Item {
+			return a.Item < b.Item
+		}
+		return a.Source < b.Source
+	})
+}
+
+func (r *Round) eachLine(each func(line) error) error {
+	f, err := os.Open(r.logFile())
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	_, err = readLines(f, each)
+	return err
+}
+
+// digest gives the SHA-256 of the round's log, by which the ledger vouches for every entry.
+func (r *Round) digest() (string, error) {
+	f, err := os.Open(r.logFile())
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	h := sha256.New()
+	if _, err := io.Copy(h, f); err != nil {
+		return "", err
+	}
+	return hex.EncodeToString(h.Sum(nil)), nil
+}

@@ -1,0 +1,164 @@
+// Package flow is what each command does, as plain functions that report progress as events. It prints nothing, reads no
+// flag and asks nobody: questions reach a person through the functions in App.
+package flow
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"time"
+
+	"envask/internal/ask"
+	"envask/internal/casefile"
+	"envask/internal/fault"
+	"envask/internal/keyfile"
+	"envask/internal/reach"
+	"envask/internal/site"
+)
+
+// App is what all functions need from the outside.
+type App struct {
+	Home    casefile.Home
+	Version string
+	Who     string // the engineer, for the ledger and receipts
+	Now     func() time.Time
+	// Dialer gives what reaches systems, for one run.
+	Dialer func(s *site.Site, accept map[string]string) (*reach.Dialer, error)
+	// Approve shows a sheet and asks for a yes. nil when nobody can be asked.
+	Approve func(Sheet) (bool, error)
+	// Report is told what happens. Events come one at a time; nil is allowed.
+	Report func(any)
+	// Command is the command line in words, for the lock.
+	Command string
+}
+
+func (a *App) report(e any) {
+	if a.Report != nil {
+		a.Report(e)
+	}
+}
+
+// Note is a remark that a person should see; it is no failure.
+type Note struct{ Text string }
+
+func (a *App) note(format string, args ...any) { a.report(Note{fmt.Sprintf(format, args...)}) }
+
+// UsingCase says which case a command works on.
+type UsingCase struct{ Case *casefile.Case }
+
+// Case opens the named case, or the one used last.
+func (a *App) Case(name string) (*casefile.Case, error) {
+	c, err := a.Home.Open(name)
+	var problems keyfile.Problems
+	switch {
+	case errors.As(err, &problems):
+		return nil, &fault.Error{Class: fault.Usage, Err: err}
+	case errors.Is(err, casefile.ErrNoCase):
+		return nil, &fault.Error{Class: fault.Usage, Op: "find the case", Err: err, Hint: "envask cases lists what there is; envask open NUMBER --ask FILE --systems FILE begins one"}
+	case err != nil:
+		return nil, &fault.Error{Class: fault.Usage, Op: "find the case", Err: err}
+	}
+	a.report(UsingCase{c})
+	return c, nil
+}
+
+// write takes the case's lock.
+func (a *App) write(c *casefile.Case) (*casefile.Writer, error) {
+	w, err := c.Write(a.Command)
+	var chain *casefile.ChainError
+	switch {
+	case errors.As(err, &chain):
+		return nil, &fault.Error{Class: fault.Refused, Op: "read the ledger", Err: err, Hint: "restore ledger.jsonl from a copy; what follows a changed line proves nothing"}
+	case err != nil:
+		return nil, fault.Wrap("use the case", c.Name, err)
+	}
+	if w.Ledger.Dropped {
+		a.note("the ledger's last line was torn (a crash or a full disk) and was dropped")
+	}
+	return w, nil
+}
+
+// LoadAsk reads an ask; its mistakes are of class Usage.
+func LoadAsk(file string) (*ask.Ask, error) {
+	a, err := ask.Load(file)
+	return a, inputFile("ask", file, err)
+}
+
+// LoadSite reads a systems file; its mistakes are of class Usage.
+func LoadSite(file string) (*site.Site, error) {
+	s, err := site.Load(file)
+	return s, inputFile("systems file", file, err)
+}
+
+func inputFile(what, file string, err error) error {
+	var problems keyfile.Problems
+	switch {
+	case err == nil:
+		return nil
+	case errors.As(err, &problems): // each line names the file already
+		return &fault.Error{Class: fault.Usage, Err: err, Hint: fmt.Sprintf("mend the %s; nothing was done", what)}
+	case errors.Is(err, fs.ErrNotExist):
+		return fault.New(fault.Usage, "read the "+what, file, "there is no such file", "")
+	}
+	return &fault.Error{Class: fault.Usage, Op: "read the " + what, Target: file, Err: err}
+}
+
+// Sheet is an approval sheet: all that an ask would do, and what changed since the version approved last.
+type Sheet struct {
+	Ask     *ask.Ask
+	Lines   []string
+	Last    *ask.Approval // nil when no version was approved before
+	Changes []ask.Change
+}
+
+// Sheet makes the approval sheet of an ask; approved says whether exactly this ask was approved before.
+func (a *App) Sheet(k *ask.Ask) (s Sheet, approved bool, err error) {
+	store := ask.Approvals{Dir: a.Home.ApprovalsDir()}
+	s = Sheet{Ask: k, Lines: k.Sheet()}
+	ap, ok, err := store.Get(k)
+	if err != nil {
+		return s, false, fault.Wrap("read the approvals", "", err)
+	}
+	if ok {
+		s.Last = &ap
+		return s, true, nil
+	}
+	old, last, err := store.Last(k)
+	if err != nil {
+		return s, false, fault.Wrap("read the approvals", "", err)
+	}
+	if old != nil {
+		s.Last, s.Changes = &last, ask.CompareSheets(old.Sheet(), s.Lines)
+	}
+	return s, false, nil
+}
+
+// PutApproval records a yes.
+func (a *App) PutApproval(k *ask.Ask) error {
+	_, err := ask.Approvals{Dir: a.Home.ApprovalsDir()}.Put(k, a.Who, a.Now())
+	return fault.Wrap("record the approval", "", err)
+}
+
+// approved makes sure that an ask was approved, asking where somebody can be asked.
+func (a *App) approved(k *ask.Ask) error {
+	sheet, ok, err := a.Sheet(k)
+	if err != nil || ok {
+		return err
+	}
+	hint := fmt.Sprintf("read what it would do and approve it: envask ask approve %s (in scripts: --digest %s)", k.File, k.Digest[:ask.MinDigest])
+	why := "the ask is not approved; nothing of it is run before it is"
+	if sheet.Last != nil {
+		why = fmt.Sprintf("the ask was changed since %s approved it; the new one is not approved", sheet.Last.By)
+	}
+	if a.Approve == nil {
+		return fault.New(fault.Refused, "", k.File, why, hint)
+	}
+	yes, err := a.Approve(sheet)
+	if err != nil {
+		return err
+	}
+	if !yes {
+		return fault.New(fault.Refused, "", k.File, "not approved; nothing was run", "")
+	}
+	return a.PutApproval(k)
+}

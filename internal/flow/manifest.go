@@ -1,0 +1,108 @@
+package flow
+
+import (
+	"fmt"
+	"sort"
+
+	"envask/internal/archive"
+	"envask/internal/collect"
+	"envask/internal/redact"
+	"envask/internal/window"
+)
+
+// manifest says what is in the archive. Every text that came from a system or a person goes through redaction.
+func (p *packing) manifest(written []archive.Written, byName map[string]*piece) *archive.Manifest {
+	e := p.engine()
+	w := p.round.InZone()
+	m := &archive.Manifest{
+		Format: archive.ManifestFormat, Envask: p.app.Version, Rules: redact.RulesVersion,
+		Case: caseNumber(p.c), Title: e.String(p.c.Title), Vendor: p.c.Vendor, Site: p.c.Site, Ask: p.round.Ask, AskSHA256: p.round.Digest,
+		Window: archive.WindowInfo{Text: w.String(), Zone: w.ZoneName(), Spans: []window.Span{}},
+		Rounds: []archive.RoundInfo{{ID: p.round.ID, Note: e.String(p.round.Note), Started: p.round.Started, Ended: p.round.Ended, Depth: p.round.Depth}},
+		Files:  []archive.File{}, LeftOut: []archive.LeftOut{}, Lacking: []string{},
+		Redaction: archive.Redaction{Findings: redact.Counts{}, Learned: len(p.learned.Values()), Opaque: []string{}},
+	}
+	m.Window.Spans = append(m.Window.Spans, w.Spans...)
+	for _, out := range written {
+		x := byName[out.Name]
+		f := archive.File{Path: out.Name, System: x.entry.System, Item: x.entry.Item, Source: e.String(x.entry.Source), State: x.entry.State,
+			How: how(e.String(x.entry.Reason), x.result.Note), SizeThere: x.entry.Size, SizeTaken: x.entry.Bytes, Size: out.Size, SHA256: out.SHA256,
+			Modified: x.entry.ModTime, First: x.entry.First, Form: x.form, Findings: x.result.Counts}
+		if x.opaque {
+			f.Form = redact.Opaque
+			m.Redaction.Opaque = append(m.Redaction.Opaque, out.Name)
+		}
+		if ran := x.entry.Command; ran != nil {
+			clean := *ran
+			clean.Line = e.String(ran.Line)
+			f.Command = &clean
+		}
+		m.Redaction.Findings.Add(x.result.Counts)
+		m.Files = append(m.Files, f)
+	}
+	p.leftOut(m, e)
+	p.coverage(m, e)
+	return m
+}
+
+func how(reason, note string) string {
+	if reason != "" && note != "" {
+		return reason + "; " + note
+	}
+	return reason + note
+}
+
+func (p *packing) leftOut(m *archive.Manifest, e *redact.Engine) {
+	for _, l := range p.left {
+		l.Source, l.Reason = e.String(l.Source), e.String(l.Reason)
+		m.LeftOut = append(m.LeftOut, l)
+	}
+	for _, x := range p.pieces {
+		if x.out {
+			m.LeftOut = append(m.LeftOut, archive.LeftOut{System: x.entry.System, Item: x.entry.Item, Source: e.String(x.entry.Source),
+				State: collect.Refused, Reason: "it cannot be read by the redaction (opaque), and nobody said that it may go unread", Size: x.entry.Size})
+		}
+	}
+	sort.SliceStable(m.LeftOut, func(i, j int) bool {
+		a, b := &m.LeftOut[i], &m.LeftOut[j]
+		if a.System != b.System {
+			return a.System < b.System
+		}
+		if a.Item != b.Item {
+			return a.Item < b.Item
+		}
+		return a.Source < b.Source
+	})
+}
+
+// coverage copies the round's table. What was collected but stays behind because it is opaque counts as refused here.
+func (p *packing) coverage(m *archive.Manifest, e *redact.Engine) {
+	opaque := map[[2]string]int{}
+	for _, x := range p.pieces {
+		if x.out {
+			opaque[[2]string{x.entry.System, x.entry.Item}]++
+		}
+	}
+	for _, cell := range p.round.Coverage {
+		if n := opaque[[2]string{cell.System, cell.Item}]; n > 0 {
+			cell.Files -= n
+			cell.State = collect.Refused
+			cell.Reason = fmt.Sprintf("%d opaque %s left out; --opaque %s sends %s unread", n, plural(n, "file was", "files were"), cell.Item, plural(n, "it", "them"))
+		}
+		cell.Reason = e.String(cell.Reason)
+		notes := make([]string, len(cell.Notes))
+		for i, n := range cell.Notes {
+			notes[i] = e.String(n)
+		}
+		cell.Notes = notes
+		m.Coverage = append(m.Coverage, cell)
+		if cell.Lacking() {
+			where := cell.System
+			if where == "" {
+				where = "any system"
+			}
+			m.Lacking = append(m.Lacking, fmt.Sprintf("%s on %s: %s (%s)", cell.Item, where, cell.State, cell.Reason))
+		}
+	}
+	m.Complete = len(m.Lacking) == 0
+}

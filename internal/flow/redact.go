@@ -1,0 +1,168 @@
+package flow
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"envask/internal/casefile"
+	"envask/internal/fault"
+	"envask/internal/redact"
+)
+
+// RedactRequest is what to redact outside of a case's archive.
+type RedactRequest struct {
+	Case  *casefile.Case // whose aliases to use; nil: a table for this run
+	Table string         // file of a table of aliases, made when it is not there; not together with Case
+	Files []string
+	Dir   string // folder that receives the files under their given paths; "" writes to Out
+	In    io.Reader
+	Out   io.Writer
+}
+
+// Redacted is what came of it.
+type Redacted struct {
+	Counts redact.Counts
+	Opaque []string // files that cannot be read, and were not written
+	Notes  []string
+}
+
+// Redact redacts files, or a stream. Files are read twice, so that what is learned in one is removed from all; a stream
+// is read once.
+func (a *App) Redact(ctx context.Context, q RedactRequest) (*Redacted, error) {
+	file := q.Table
+	if q.Case != nil {
+		w, err := a.write(q.Case)
+		if err != nil {
+			return nil, err
+		}
+		defer w.Close()
+		file = q.Case.AliasFile()
+	}
+	table := redact.NewTable()
+	if file != "" {
+		t, err := redact.LoadTable(file)
+		if err != nil {
+			return nil, fault.Wrap("read the aliases", "", err)
+		}
+		table = t
+	}
+	res := &Redacted{Counts: redact.Counts{}}
+	err := a.redactAll(ctx, q, table, res)
+	if err == nil && file != "" {
+		err = saveTable(table, file)
+	}
+	if err == nil && len(res.Opaque) > 0 {
+		err = fault.New(fault.Incomplete, "redact", strings.Join(res.Opaque, ", "), "cannot be read (opaque), and was not written", "what cannot be read cannot be redacted")
+	}
+	return res, err
+}
+
+func (a *App) redactAll(ctx context.Context, q RedactRequest, table *redact.Table, res *Redacted) error {
+	if len(q.Files) == 0 {
+		r, err := redact.NewEngine(redact.Options{Aliases: table}).File(q.Out, ctxReader{ctx, q.In})
+		if err != nil {
+			return fault.Wrap("redact", "standard input", err)
+		}
+		res.add("standard input", r)
+		return nil
+	}
+	learned := redact.NewLearned()
+	learner := redact.NewEngine(redact.Options{Learned: learned})
+	for _, name := range q.Files {
+		if err := withFile(ctx, name, func(r io.Reader) error { _, err := learner.File(nil, r); return err }); err != nil {
+			return fault.Wrap("redact", name, err)
+		}
+	}
+	values := learned.Values()
+	table.Give(values)
+	engine := redact.NewEngine(redact.Options{Aliases: table, Matcher: redact.NewMatcher(values)})
+	for _, name := range q.Files {
+		if err := redactOne(ctx, q, engine, name, res); err != nil {
+			return fault.Wrap("redact", name, err)
+		}
+	}
+	return nil
+}
+
+func (res *Redacted) add(name string, r redact.Result) {
+	res.Counts.Add(r.Counts)
+	if r.Form == redact.Opaque || r.Inner == redact.Opaque {
+		res.Opaque = append(res.Opaque, name)
+	}
+	if r.Note != "" {
+		res.Notes = append(res.Notes, name+": "+r.Note)
+	}
+}
+
+type ctxReader struct {
+	ctx context.Context
+	r   io.Reader
+}
+
+func (c ctxReader) Read(b []byte) (int, error) {
+	if err := c.ctx.Err(); err != nil {
+		return 0, err
+	}
+	return c.r.Read(b)
+}
+
+func withFile(ctx context.Context, name string, use func(io.Reader) error) error {
+	f, err := os.Open(name)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	if info, err := f.Stat(); err == nil && info.IsDir() {
+		return errors.New("is a folder; name files")
+	}
+	return use(ctxReader{ctx, f})
+}
+
+func redactOne(ctx context.Context, q RedactRequest, e *redact.Engine, name string, res *Redacted) error {
+	if q.Dir == "" {
+		return withFile(ctx, name, func(r io.Reader) error {
+			got, err := e.File(q.Out, r)
+			res.add(name, got)
+			return err
+		})
+	}
+	target, err := below(q.Dir, e.String(filepath.ToSlash(name)))
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Dir(target), 0o755); err != nil {
+		return err
+	}
+	out, err := os.CreateTemp(filepath.Dir(target), ".redacting-*")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(out.Name()) // fails harmlessly after the rename
+	var got redact.Result
+	err = withFile(ctx, name, func(r io.Reader) error { got, err = e.File(out, r); return err })
+	if err = errors.Join(err, out.Sync(), out.Close()); err != nil {
+		return err
+	}
+	res.add(name, got)
+	if got.Form == redact.Opaque || got.Inner == redact.Opaque {
+		return nil
+	}
+	return os.Rename(out.Name(), target)
+}
+
+// below puts a given path below a folder. A path that leads out of it is refused.
+func below(dir, name string) (string, error) {
+	name = strings.TrimPrefix(filepath.ToSlash(filepath.Clean(name)), "/")
+	if len(name) > 1 && name[1] == ':' {
+		name = name[:1] + name[2:]
+	}
+	if name == ".." || strings.HasPrefix(name, "../") {
+		return "", fmt.Errorf("its path leads out of the folder %s; give it from where it is", dir)
+	}
+	return filepath.Join(dir, filepath.FromSlash(strings.ReplaceAll(name, ":", "-"))), nil
+}

@@ -1,0 +1,119 @@
+package flow
+
+import (
+	"encoding/json"
+	"time"
+
+	"envask/internal/casefile"
+	"envask/internal/collect"
+	"envask/internal/fault"
+	"envask/internal/submit"
+	"envask/internal/undo"
+)
+
+// CaseView is one case in detail.
+type CaseView struct {
+	Name     string           `json:"name"`
+	Number   string           `json:"number,omitempty"`
+	Title    string           `json:"title,omitempty"`
+	Vendor   string           `json:"vendor"`
+	Site     string           `json:"site"`
+	Window   string           `json:"window"`
+	Opened   time.Time        `json:"opened"`
+	Folder   string           `json:"folder"`
+	Ask      string           `json:"ask"`
+	Systems  string           `json:"systems"`
+	Rounds   []RoundView      `json:"rounds"`
+	Archives []ArchiveView    `json:"archives"`
+	Receipts []submit.Receipt `json:"receipts"`
+	Pending  []undo.Change    `json:"pending"` // made on systems and not undone yet
+	Records  int              `json:"ledger_records"`
+}
+
+// RoundView is one round in a line.
+type RoundView struct {
+	ID       string    `json:"id"`
+	Note     string    `json:"note,omitempty"`
+	Started  time.Time `json:"started"`
+	Ended    time.Time `json:"ended,omitzero"`
+	Depth    string    `json:"depth"`
+	Window   string    `json:"window"`
+	Files    int       `json:"files"`
+	Bytes    int64     `json:"bytes"`
+	Lacking  int       `json:"lacking"`
+	Finished bool      `json:"finished"`
+}
+
+// ArchiveView is one archive in a line.
+type ArchiveView struct {
+	Name    string    `json:"name"`
+	Round   string    `json:"round"`
+	Size    int64     `json:"size"`
+	SHA256  string    `json:"sha256"`
+	Files   int       `json:"files"`
+	Lacking int       `json:"lacking"`
+	Packed  time.Time `json:"packed"`
+}
+
+// ShowCase gives a case in detail. Reading the ledger checks its chain.
+func (a *App) ShowCase(c *casefile.Case) (*CaseView, error) {
+	v := &CaseView{Name: c.Name, Number: c.Number, Title: c.Title, Vendor: c.Vendor, Site: c.Site, Window: c.Window.String(), Opened: c.Opened,
+		Folder: c.Dir, Ask: c.Ask, Systems: c.Systems, Rounds: []RoundView{}, Archives: []ArchiveView{}, Receipts: []submit.Receipt{}, Pending: []undo.Change{}}
+	rounds, err := collect.Rounds(c)
+	if err != nil {
+		return nil, fault.Wrap("read the rounds", c.Name, err)
+	}
+	for _, r := range rounds {
+		v.Rounds = append(v.Rounds, NewRoundView(r))
+	}
+	err = c.ReadLedger(func(r casefile.Record) error {
+		v.Records++
+		return v.addRecord(r)
+	})
+	if err != nil {
+		return nil, fault.Wrap("read the ledger", c.Name, err)
+	}
+	pending, err := undo.Pending(c)
+	v.Pending = append(v.Pending, pending...)
+	return v, fault.Wrap("read the ledger", c.Name, err)
+}
+
+func (v *CaseView) addRecord(r casefile.Record) error {
+	switch r.Kind {
+	case kindPacked:
+		var p packedRecord
+		if err := json.Unmarshal(r.Data, &p); err != nil {
+			return err
+		}
+		for i := range v.Archives {
+			if v.Archives[i].Name == p.Archive { // packed again
+				v.Archives = append(v.Archives[:i], v.Archives[i+1:]...)
+				break
+			}
+		}
+		v.Archives = append(v.Archives, ArchiveView{p.Archive, p.Round, p.Size, p.SHA256, p.Files, p.Lacking, r.At})
+	case kindSubmitted:
+		var s submit.Receipt
+		if err := json.Unmarshal(r.Data, &s); err != nil {
+			return err
+		}
+		v.Receipts = append(v.Receipts, s)
+	}
+	return nil
+}
+
+// NewRoundView makes a line of a round.
+func NewRoundView(r *collect.Round) RoundView {
+	files, bytes := r.Coverage.Totals()
+	return RoundView{ID: r.ID, Note: r.Note, Started: r.Started, Ended: r.Ended, Depth: r.Depth, Window: r.InZone().String(), Files: files, Bytes: bytes,
+		Lacking: len(r.Coverage.Lacking()), Finished: r.Finished()}
+}
+
+// ShowRound gives one round; the entries are those of the chosen systems and items (all when none is chosen).
+func (a *App) ShowRound(c *casefile.Case, id string) (*collect.Round, error) {
+	r, err := collect.LoadRound(c, id)
+	if err != nil {
+		return nil, fault.New(fault.Usage, "show", id, "there is no such round in case "+c.Name, "envask show lists them")
+	}
+	return r, nil
+}

@@ -1,0 +1,345 @@
+package reach
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+	"golang.org/x/crypto/ssh/agent"
+
+	"envask/internal/fault"
+	"envask/internal/site"
+)
+
+// Dialer reaches systems. What it needs from the outside (secrets, agent, prompts) comes through these fields, so that the
+// core reads no environment and asks nobody.
+type Dialer struct {
+	Site       *site.Site // to look up jump hosts; may be nil
+	HostKeys   *HostKeys
+	Secret     func(site.Secret) (string, error)
+	Passphrase func(keyFile string) ([]byte, error) // nil when nobody can be asked
+	Agent      agent.ExtendedAgent                  // nil when there is none
+	User       string                               // login name when the systems file gives none
+	HomeDir    string                               // what ~ stands for
+
+	mu        sync.Mutex
+	jumps     map[string]*jump
+	passwords map[site.Secret]*credential
+	signers   map[string]*keyResult
+	shown     map[string]string // fingerprints of host keys by system
+}
+
+type jump struct {
+	once   sync.Once
+	client *ssh.Client
+	err    error
+}
+
+// credential is one password and what became of it: it is tried on one system at a time until it has worked once, and
+// never again after it was refused, so that a wrong password cannot lock an account by being tried everywhere.
+type credential struct {
+	mu        sync.Mutex
+	good      bool
+	refusedBy string
+}
+
+type keyResult struct {
+	once   sync.Once
+	signer ssh.Signer
+	err    error
+}
+
+// Close closes the connections to jump hosts.
+func (d *Dialer) Close() error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	var errs []error
+	for _, j := range d.jumps {
+		if j.client != nil {
+			errs = append(errs, j.client.Close())
+		}
+	}
+	d.jumps = nil
+	return errors.Join(errs...)
+}
+
+// DialSSH connects and logs in to a system, through its jump hosts.
+func (d *Dialer) DialSSH(ctx context.Context, s *site.System) (*ssh.Client, error) {
+	addr := net.JoinHostPort(s.SSH.Host, strconv.Itoa(s.SSH.Port))
+	var files []string
+	if d.Site != nil {
+		for _, f := range d.Site.KnownHosts {
+			files = append(files, d.path(f))
+		}
+	}
+	callback, algorithms, err := d.HostKeys.check(s.Name, addr, files)
+	if err != nil {
+		return nil, err
+	}
+	methods, done, err := d.methods(s)
+	if err != nil {
+		return nil, err
+	}
+	conn, err := d.connect(ctx, s, addr)
+	if err != nil {
+		done(nil)
+		return nil, err
+	}
+	user := s.SSH.User
+	if user == "" {
+		user = d.User
+	}
+	remember := func(host string, remote net.Addr, key ssh.PublicKey) error {
+		err := callback(host, remote, key)
+		if err == nil {
+			d.mu.Lock()
+			defer d.mu.Unlock()
+			if d.shown == nil {
+				d.shown = map[string]string{}
+			}
+			d.shown[s.Name] = ssh.FingerprintSHA256(key)
+		}
+		return err
+	}
+	client, err := handshake(ctx, conn, addr, &ssh.ClientConfig{
+		User: user, Auth: methods, HostKeyCallback: remember, HostKeyAlgorithms: algorithms, ClientVersion: "SSH-2.0-Envask",
+	})
+	done(err)
+	return client, d.explain(s, user, err)
+}
+
+// Fingerprint gives the fingerprint of the trusted host key that a system showed in this run.
+func (d *Dialer) Fingerprint(system string) string {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.shown[system]
+}
+
+// connect opens the TCP connection, directly or through the jump host.
+func (d *Dialer) connect(ctx context.Context, s *site.System, addr string) (net.Conn, error) {
+	ctx, cancel := context.WithTimeout(ctx, ConnectTimeout)
+	defer cancel()
+	if s.Via == "" {
+		var nd net.Dialer
+		conn, err := nd.DialContext(ctx, "tcp", addr)
+		if err != nil {
+			return nil, &fault.Error{Target: s.Name, Err: fmt.Errorf("%w to %s: %w", ErrConnection, addr, plainNetError(err)),
+				Hint: "check that the address is right, that the system is up and that nothing on the way blocks the port"}
+		}
+		return conn, nil
+	}
+	j, err := d.jump(ctx, s.Via)
+	if err != nil {
+		return nil, fmt.Errorf("%w through %s: %w", ErrConnection, s.Via, err)
+	}
+	conn, err := j.DialContext(ctx, "tcp", addr)
+	if err != nil {
+		return nil, &fault.Error{Target: s.Name, Err: fmt.Errorf("%w to %s through %s: %w", ErrConnection, addr, s.Via, err)}
+	}
+	return conn, nil
+}
+
+func (d *Dialer) jump(ctx context.Context, name string) (*ssh.Client, error) {
+	d.mu.Lock()
+	if d.jumps == nil {
+		d.jumps = map[string]*jump{}
+	}
+	j := d.jumps[name]
+	if j == nil {
+		j = &jump{}
+		d.jumps[name] = j
+	}
+	d.mu.Unlock()
+	j.once.Do(func() {
+		if s := d.Site.System(name); s != nil {
+			j.client, j.err = d.DialSSH(ctx, s)
+			return
+		}
+		j.err = fmt.Errorf("there is no system %q", name)
+	})
+	return j.client, j.err
+}
+
+// handshake logs in, within ConnectTimeout: a peer that says nothing does not hold us.
+func handshake(ctx context.Context, conn net.Conn, addr string, config *ssh.ClientConfig) (*ssh.Client, error) {
+	stop := context.AfterFunc(ctx, func() { conn.Close() })
+	defer stop()
+	late := time.AfterFunc(ConnectTimeout, func() { conn.Close() })
+	c, chans, reqs, err := ssh.NewClientConn(conn, addr, config)
+	inTime := late.Stop()
+	if err != nil {
+		conn.Close()
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		if !inTime {
+			return nil, fmt.Errorf("no answer within %s", ConnectTimeout)
+		}
+		return nil, err
+	}
+	return ssh.NewClient(c, chans, reqs), nil
+}
+
+func (d *Dialer) explain(s *site.System, user string, err error) error {
+	var f *fault.Error
+	switch {
+	case err == nil:
+		return nil
+	case errors.As(err, &f): // from the host key check
+		return f
+	case errors.Is(err, context.Canceled):
+		return err
+	case strings.Contains(err.Error(), "unable to authenticate"):
+		return &fault.Error{Target: s.Name, Err: fmt.Errorf("%w for %s at %s", ErrLogin, user, s.SSH.Host),
+			Hint: "check the user name and the key or password in the systems file; a refused password is not tried again in this run"}
+	}
+	return &fault.Error{Target: s.Name, Err: fmt.Errorf("%w to %s: %w", ErrConnection, s.SSH.Host, err)}
+}
+
+// methods lists the ways to log in, key before agent before password, and a function that is told how it went.
+func (d *Dialer) methods(s *site.System) ([]ssh.AuthMethod, func(error), error) {
+	var out []ssh.AuthMethod
+	if s.SSH.Key != "" {
+		signer, err := d.signer(d.path(s.SSH.Key))
+		if err != nil {
+			return nil, nil, &fault.Error{Target: s.Name, Err: err}
+		}
+		out = append(out, ssh.PublicKeys(signer))
+	} else if d.Agent != nil {
+		out = append(out, ssh.PublicKeysCallback(d.Agent.Signers))
+	}
+	done := func(error) {}
+	if s.SSH.Password != "" {
+		c := d.credential(s.SSH.Password)
+		c.mu.Lock()
+		if c.refusedBy != "" {
+			by := c.refusedBy
+			c.mu.Unlock()
+			return nil, nil, &fault.Error{Target: s.Name, Err: fmt.Errorf("%w: the password was refused by %s before and is not tried again", ErrLogin, by)}
+		}
+		text, err := d.Secret(s.SSH.Password)
+		if err != nil {
+			c.mu.Unlock()
+			return nil, nil, &fault.Error{Target: s.Name, Err: err}
+		}
+		tried := false
+		once := func() (string, error) { tried = true; return text, nil }
+		out = append(out, ssh.PasswordCallback(once), ssh.KeyboardInteractive(answerAll(once)))
+		if c.good {
+			c.mu.Unlock()
+		} else {
+			done = func(err error) {
+				c.good = tried && err == nil
+				if tried && err != nil && strings.Contains(err.Error(), "unable to authenticate") {
+					c.refusedBy = s.Name
+				}
+				c.mu.Unlock()
+			}
+		}
+	}
+	if len(out) == 0 {
+		return nil, nil, &fault.Error{Target: s.Name, Err: errors.New("there is no key, agent or password to log in with"),
+			Hint: "give key: or password: in the systems file, or start an SSH agent"}
+	}
+	return out, done, nil
+}
+
+// answerAll answers every hidden question of a keyboard-interactive login with the password.
+func answerAll(password func() (string, error)) ssh.KeyboardInteractiveChallenge {
+	return func(_, _ string, questions []string, echos []bool) ([]string, error) {
+		answers := make([]string, len(questions))
+		for i := range questions {
+			if echos[i] {
+				continue // a question that is shown is not the one for the password
+			}
+			text, err := password()
+			if err != nil {
+				return nil, err
+			}
+			answers[i] = text
+		}
+		return answers, nil
+	}
+}
+
+func (d *Dialer) credential(ref site.Secret) *credential {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.passwords == nil {
+		d.passwords = map[site.Secret]*credential{}
+	}
+	if d.passwords[ref] == nil {
+		d.passwords[ref] = &credential{}
+	}
+	return d.passwords[ref]
+}
+
+// signer reads a private key once per run.
+func (d *Dialer) signer(file string) (ssh.Signer, error) {
+	d.mu.Lock()
+	if d.signers == nil {
+		d.signers = map[string]*keyResult{}
+	}
+	r := d.signers[file]
+	if r == nil {
+		r = &keyResult{}
+		d.signers[file] = r
+	}
+	d.mu.Unlock()
+	r.once.Do(func() { r.signer, r.err = d.readKey(file) })
+	return r.signer, r.err
+}
+
+func (d *Dialer) readKey(file string) (ssh.Signer, error) {
+	data, err := os.ReadFile(file)
+	if err != nil {
+		return nil, fmt.Errorf("read the key: %w", err)
+	}
+	signer, err := ssh.ParsePrivateKey(data)
+	var locked *ssh.PassphraseMissingError
+	if !errors.As(err, &locked) {
+		if err != nil {
+			return nil, fmt.Errorf("%s is not a usable private key: %w", file, err)
+		}
+		return signer, nil
+	}
+	if d.Passphrase == nil {
+		return nil, fmt.Errorf("the key %s has a passphrase and nobody can be asked for it; add it to an SSH agent", file)
+	}
+	phrase, err := d.Passphrase(file)
+	if err != nil {
+		return nil, err
+	}
+	if signer, err = ssh.ParsePrivateKeyWithPassphrase(data, phrase); err != nil {
+		return nil, fmt.Errorf("the passphrase does not open the key %s", file)
+	}
+	return signer, nil
+}
+
+func (d *Dialer) path(p string) string {
+	if p == "~" || strings.HasPrefix(p, "~/") {
+		return filepath.Join(d.HomeDir, p[1:])
+	}
+	return p
+}
+
+// plainNetError takes the repeated address out of a dial error.
+func plainNetError(err error) error {
+	var op *net.OpError
+	if errors.As(err, &op) {
+		var sys *os.SyscallError
+		if errors.As(op.Err, &sys) {
+			return sys.Err
+		}
+		return op.Err
+	}
+	return err
+}

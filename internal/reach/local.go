@@ -1,0 +1,80 @@
+package reach
+
+import (
+	"context"
+	"errors"
+	"io"
+	"io/fs"
+	"os"
+	"os/exec"
+
+	"envask/internal/site"
+)
+
+// Local is the machine that Envask runs on.
+type Local struct{ fsys localFS }
+
+var (
+	_ System = (*Local)(nil)
+	_ Runner = (*Local)(nil)
+)
+
+func openLocal(context.Context, *Dialer, *site.System) (System, error) { return NewLocal(""), nil }
+
+// NewLocal gives the local machine. With a root, all paths lie below that folder; "" means the real top.
+func NewLocal(root string) *Local { return &Local{fsys: localFS{root: root}} }
+
+// FS gives the local files.
+func (l *Local) FS() FS { return l.fsys }
+
+// Close does nothing: there is no connection.
+func (l *Local) Close() error { return nil }
+
+// Run runs a command line in the system's shell, in a process group of its own, so that stopping it stops its children.
+func (l *Local) Run(ctx context.Context, command string, stdout, stderr io.Writer) (int, error) {
+	cmd := shellCommand(ctx, command)
+	cmd.Stdout, cmd.Stderr = stdout, stderr
+	cmd.WaitDelay = StopWait
+	err := cmd.Run()
+	if ctx.Err() != nil {
+		return -1, ctx.Err()
+	}
+	var exit *exec.ExitError
+	if errors.As(err, &exit) {
+		return exit.ExitCode(), nil
+	}
+	if err != nil {
+		return -1, err
+	}
+	return 0, nil
+}
+
+type localFS struct{ root string }
+
+func (l localFS) Open(name string) (fs.File, error) {
+	if err := checkName("open", name); err != nil {
+		return nil, err
+	}
+	return openNoWait(l.path(name))
+}
+
+func (l localFS) ReadDir(name string) ([]fs.DirEntry, error) {
+	if err := checkName("readdir", name); err != nil {
+		return nil, err
+	}
+	return os.ReadDir(l.path(name))
+}
+
+func (l localFS) Lstat(name string) (fs.FileInfo, error) {
+	if err := checkName("lstat", name); err != nil {
+		return nil, err
+	}
+	return os.Lstat(l.path(name))
+}
+
+func (l localFS) ReadLink(name string) (string, error) {
+	if err := checkName("readlink", name); err != nil {
+		return "", err
+	}
+	return os.Readlink(l.path(name))
+}

@@ -1,0 +1,31 @@
+//go:build !windows
+
+package reach
+
+import (
+	"context"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"syscall"
+)
+
+func (l localFS) path(name string) string {
+	root := l.root
+	if root == "" {
+		root = "/"
+	}
+	return filepath.Join(root, name)
+}
+
+// openNoWait opens for reading without waiting for a writer on a FIFO.
+func openNoWait(p string) (*os.File, error) {
+	return os.OpenFile(p, os.O_RDONLY|syscall.O_NONBLOCK|syscall.O_NOCTTY, 0)
+}
+
+func shellCommand(ctx context.Context, command string) *exec.Cmd {
+	cmd := exec.CommandContext(ctx, "/bin/sh", "-c", command)
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
+	return cmd
+}

@@ -1,0 +1,30 @@
+package reach
+
+import (
+	"context"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+)
+
+// path turns "C/x/y" into `C:\x\y`. The top itself is the system drive.
+func (l localFS) path(name string) string {
+	if l.root != "" {
+		return filepath.Join(l.root, filepath.FromSlash(name))
+	}
+	drive, rest, _ := strings.Cut(name, "/")
+	if drive == "." {
+		return `C:\`
+	}
+	return drive + `:\` + filepath.FromSlash(rest)
+}
+
+func openNoWait(p string) (*os.File, error) { return os.Open(p) }
+
+func shellCommand(ctx context.Context, command string) *exec.Cmd {
+	cmd := exec.CommandContext(ctx, "cmd.exe")
+	cmd.SysProcAttr = &syscall.SysProcAttr{CmdLine: `/d /s /c "` + command + `"`}
+	return cmd
+}

@@ -1,0 +1,244 @@
+package redact
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/netip"
+	"os"
+	"regexp"
+	"sort"
+	"strings"
+	"sync"
+)
+
+// Table is a case's table of aliases: once given, an alias never changes, and no two originals share one.
+//
+// The forms are reserved ones, so that an alias is never mistaken for an original: IPv4 in 240.0.0.0/4 (reserved by
+// RFC 1112), IPv6 in 3fff::/20 (documentation, RFC 9637), names under .example (RFC 2606). Addresses keep the relations of
+// /16 and /24, and of /48 and /64.
+type Table struct {
+	mu       sync.Mutex
+	byOrigin map[origin]string
+	counts   map[string]int // how many were given below a network or of a class
+	changed  bool
+}
+
+type origin struct {
+	class Class
+	text  string
+}
+
+// Alias is one line of the table.
+type Alias struct {
+	Class    Class  `json:"class"`
+	Original string `json:"original"`
+	Alias    string `json:"alias"`
+}
+
+// NewTable makes an empty table.
+func NewTable() *Table { return &Table{byOrigin: map[origin]string{}, counts: map[string]int{}} }
+
+type tableFile struct {
+	Version int     `json:"version"`
+	Aliases []Alias `json:"aliases"` // in the order in which they were given
+}
+
+// LoadTable reads a table; a file that is not there is an empty table.
+func LoadTable(file string) (*Table, error) {
+	t := NewTable()
+	data, err := os.ReadFile(file)
+	if errors.Is(err, fs.ErrNotExist) {
+		return t, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	var f tableFile
+	if err := json.Unmarshal(data, &f); err != nil || f.Version != 1 {
+		return nil, fmt.Errorf("%s is not a table of aliases", file)
+	}
+	taken := map[string]bool{}
+	for _, a := range f.Aliases {
+		if taken[a.Alias] || t.byOrigin[origin{a.Class, a.Original}] != "" {
+			return nil, fmt.Errorf("%s gives the alias %s twice", file, a.Alias)
+		}
+		taken[a.Alias] = true
+		// Giving it again brings the counters to where they were, and shows whether the file was changed.
+		if got := t.give(a.Class, a.Original); got != a.Alias {
+			return nil, fmt.Errorf("%s: the alias %s does not follow those before it; the file was changed", file, a.Alias)
+		}
+	}
+	t.changed = false
+	return t, nil
+}
+
+// Marshal gives the table as a file.
+func (t *Table) Marshal() ([]byte, error) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	f := tableFile{Version: 1, Aliases: make([]Alias, len(t.byOrigin))}
+	for o, a := range t.byOrigin {
+		f.Aliases[t.counts["order "+string(o.class)+o.text]] = Alias{o.class, o.text, a}
+	}
+	data, err := json.MarshalIndent(f, "", " ")
+	return append(data, '\n'), err
+}
+
+// Changed says whether aliases were given since the table was loaded.
+func (t *Table) Changed() bool {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.changed
+}
+
+// All gives the table, sorted by alias.
+func (t *Table) All() []Alias {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	out := make([]Alias, 0, len(t.byOrigin))
+	for o, a := range t.byOrigin {
+		out = append(out, Alias{o.class, o.text, a})
+	}
+	sort.Slice(out, func(i, j int) bool { return out[i].Alias < out[j].Alias })
+	return out
+}
+
+// Give makes sure that all identities among the values have an alias; new ones are given in sorted order, so that they
+// do not depend on which file was read first.
+func (t *Table) Give(identities []Value) {
+	sorted := append([]Value(nil), identities...)
+	sort.Slice(sorted, func(i, j int) bool {
+		if sorted[i].Class != sorted[j].Class {
+			return sorted[i].Class < sorted[j].Class
+		}
+		return canonical(sorted[i].Class, sorted[i].Text) < canonical(sorted[j].Class, sorted[j].Text)
+	})
+	for _, v := range sorted {
+		if v.Class != Secret {
+			t.Alias(v.Class, v.Text)
+		}
+	}
+}
+
+// Alias gives the alias of an original, a new one if need be.
+func (t *Table) Alias(class Class, original string) string {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.give(class, canonical(class, original))
+}
+
+// canonical gives the form under which spellings of the same thing are one.
+func canonical(class Class, text string) string {
+	switch class {
+	case IPv4, IPv6:
+		if a, err := netip.ParseAddr(text); err == nil {
+			return a.WithZone("").String()
+		}
+	case Mail, Host:
+		return strings.ToLower(text)
+	}
+	return text
+}
+
+func (t *Table) give(class Class, original string) string {
+	o := origin{class, original}
+	if a, ok := t.byOrigin[o]; ok {
+		return a
+	}
+	var a string
+	switch class {
+	case IPv4:
+		a = t.giveIPv4(original)
+	case IPv6:
+		a = t.giveIPv6(original)
+	case Mail:
+		at := strings.LastIndexByte(original, '@')
+		host := t.give(Host, original[at+1:])
+		a = "mail-" + code(t.next("mail")) + "@" + host
+	case Host:
+		a = "host-" + code(t.next("host")) + ".example"
+	default:
+		a = "user-" + code(t.next("user"))
+	}
+	t.counts["order "+string(o.class)+o.text] = len(t.byOrigin)
+	t.byOrigin[o] = a
+	t.changed = true
+	return a
+}
+
+// next counts up from 0 within a group.
+func (t *Table) next(group string) int {
+	n := t.counts[group]
+	t.counts[group] = n + 1
+	return n
+}
+
+// index gives a network its number among its siblings, the same each time.
+func (t *Table) index(network, siblings string) int {
+	if n, ok := t.counts["net "+network]; ok {
+		return n
+	}
+	n := t.next(siblings)
+	t.counts["net "+network] = n
+	return n
+}
+
+// networks16 is how many /16 networks keep their relations; what comes after goes to 255.0.0.0/8, one by one.
+const networks16 = 15 << 8
+
+func (t *Table) giveIPv4(original string) string {
+	a := netip.MustParseAddr(original).As4()
+	n16 := t.index(fmt.Sprintf("%d.%d", a[0], a[1]), "v4")
+	if n16 >= networks16 {
+		n := t.next("v4 rest") + 1
+		return netip.AddrFrom4([4]byte{255, byte(n >> 16), byte(n >> 8), byte(n)}).String()
+	}
+	n24 := t.index(fmt.Sprintf("%d.%d.%d", a[0], a[1], a[2]), fmt.Sprintf("v4 in %d", n16))
+	host := t.next(fmt.Sprintf("v4 host in %d %d", n16, n24))
+	return netip.AddrFrom4([4]byte{byte(240 + n16>>8), byte(n16), byte(n24), byte(host)}).String()
+}
+
+func (t *Table) giveIPv6(original string) string {
+	a := netip.MustParseAddr(original).As16()
+	n48 := t.index(fmt.Sprintf("%x", a[:6]), "v6")
+	n64 := t.index(fmt.Sprintf("%x", a[:8]), fmt.Sprintf("v6 in %d", n48))
+	host := t.next(fmt.Sprintf("v6 host in %d %d", n48, n64)) + 1
+	out := [16]byte{0x3f, 0xff, byte(n48 >> 24), byte(n48 >> 16), byte(n48 >> 8), byte(n48), byte(n64 >> 8), byte(n64)}
+	for i := 0; i < 8; i++ {
+		out[15-i] = byte(host >> (8 * i))
+	}
+	return netip.AddrFrom16(out).String()
+}
+
+const (
+	codeDigits  = "23456789"
+	codeLetters = "abcdefghjkmnpqrstvwxyz"
+	codePair    = len(codeDigits) * len(codeLetters)
+)
+
+// code writes a number as pairs of a digit and a letter, such as 4k or 4k2a: short, easy to read out, no words.
+func code(n int) string {
+	pair := func(n int) string {
+		return string([]byte{codeDigits[n/len(codeLetters)], codeLetters[n%len(codeLetters)]})
+	}
+	s := pair(n % codePair)
+	for n /= codePair; n > 0; n = n / codePair {
+		n--
+		s = pair(n%codePair) + s
+	}
+	return s
+}
+
+var aliasForms = map[Class]*regexp.Regexp{
+	Mail: regexp.MustCompile(`^mail-([2-9][a-z])+@host-([2-9][a-z])+\.example$`),
+	Host: regexp.MustCompile(`^host-([2-9][a-z])+\.example$`),
+	User: regexp.MustCompile(`^user-([2-9][a-z])+$`),
+}
+
+// isAlias says whether text has the form of an alias; such text is left as it is, so that redacting twice changes nothing.
+func isAlias(class Class, text string) bool {
+	re := aliasForms[class]
+	return re != nil && re.MatchString(text)
+}

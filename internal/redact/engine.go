@@ -1,0 +1,304 @@
+package redact
+
+import (
+	"bytes"
+	"io"
+	"sort"
+)
+
+// Sizes of the engine, in bytes. A line longer than maxBlock is looked at in pieces; each piece but the first sees
+// lookBehind bytes of what stood before it, and keepBack bytes of each piece wait for the next one.
+const (
+	blockSize  = 256 << 10
+	maxBlock   = 1 << 20
+	lookBehind = 512
+	keepBack   = 8 << 10
+)
+
+// Counts is how many findings each rule had.
+type Counts map[string]int
+
+// Add adds the counts of another.
+func (c Counts) Add(other Counts) {
+	for k, n := range other {
+		c[k] += n
+	}
+}
+
+// Total gives the sum.
+func (c Counts) Total() int {
+	sum := 0
+	for _, n := range c {
+		sum += n
+	}
+	return sum
+}
+
+// Engine redacts streams, one at a time. Its memory does not depend on the length of the input or of its lines.
+type Engine struct {
+	rules   []Rule
+	table   [256][]*Rule
+	matcher *Matcher
+	learned *Learned
+	aliases *Table
+	cache   map[origin]string
+	ignore  map[string]bool
+
+	buf      []byte
+	counts   Counts
+	inKey    bool // within a private key block, from the block before
+	openKey  bool // the block looked at ends within a private key block
+	findings []finding
+}
+
+type finding struct {
+	start, end int
+	class      Class
+	rule       string
+}
+
+// Options is what an engine works with. The zero value finds by the rules alone and gives aliases of its own.
+type Options struct {
+	Aliases *Table   // nil: a table for this engine only
+	Matcher *Matcher // learned values, which are removed everywhere; may be nil
+	Learned *Learned // where findings are added; may be nil
+	Keep    []string // originals that are disclosed on purpose
+}
+
+// NewEngine makes an engine.
+func NewEngine(o Options) *Engine {
+	e := &Engine{rules: Rules, matcher: o.Matcher, learned: o.Learned, aliases: o.Aliases, cache: map[origin]string{}, ignore: map[string]bool{}}
+	if e.aliases == nil {
+		e.aliases = NewTable()
+	}
+	for _, k := range o.Keep {
+		e.ignore[k] = true
+	}
+	for i := range e.rules {
+		r := &e.rules[i]
+		for _, c := range []byte(r.Triggers) {
+			e.table[c] = append(e.table[c], r)
+		}
+	}
+	return e
+}
+
+// Text redacts one stream of text and gives the number of findings by rule. A nil w only learns.
+func (e *Engine) Text(w io.Writer, r io.Reader) (Counts, error) {
+	e.counts, e.inKey = Counts{}, false
+	buf := e.buf[:0]
+	defer func() { e.buf = buf }()
+	seen := 0 // bytes at the beginning of buf that are done and only looked back at
+	for {
+		var err error
+		buf, err = fill(buf, r, max(blockSize, min(2*(len(buf)-seen), maxBlock))+seen)
+		atEnd := err == io.EOF
+		if err != nil && !atEnd {
+			return e.counts, err
+		}
+		cut := e.cut(buf, seen, atEnd)
+		if cut < 0 {
+			continue // no line end yet, and room for more
+		}
+		done, err := e.block(w, buf[:cut], seen, atEnd || cut > 0 && buf[cut-1] == '\n')
+		if err != nil {
+			return e.counts, err
+		}
+		if atEnd && done == len(buf) {
+			return e.counts, nil
+		}
+		keep := max(0, done-lookBehind)
+		if done > 0 && buf[done-1] == '\n' {
+			keep = done // nothing looks back over a line end
+		}
+		buf = append(buf[:0], buf[keep:]...)
+		seen = done - keep
+	}
+}
+
+// fill reads until buf has want bytes or the input ends.
+func fill(buf []byte, r io.Reader, want int) ([]byte, error) {
+	if cap(buf) < want {
+		buf = append(make([]byte, 0, want), buf...)
+	}
+	have := len(buf)
+	n, err := io.ReadFull(r, buf[have:want])
+	if err == io.ErrUnexpectedEOF {
+		err = io.EOF
+	}
+	return buf[:have+n], err
+}
+
+// cut says how much of buf is looked at now: up to the last line end, all at the end, or all of a piece of a line that
+// is too long. -1 means that more should be read first.
+func (e *Engine) cut(buf []byte, seen int, atEnd bool) int {
+	if atEnd {
+		return len(buf)
+	}
+	if n := bytes.LastIndexByte(buf[seen:], '\n'); n >= 0 {
+		return seen + n + 1
+	}
+	if len(buf)-seen < maxBlock {
+		return -1
+	}
+	return len(buf)
+}
+
+// block redacts b from a place on and writes the result. Unless whole is set, b ends in the middle of a line, and its
+// last bytes are left for the next call. It gives the place up to which b is done.
+func (e *Engine) block(w io.Writer, b []byte, from int, whole bool) (int, error) {
+	at := from
+	if e.inKey {
+		at, e.inKey = keyBlockEnd(b, from, false)
+	}
+	e.find(b, at)
+	done := len(b)
+	if !whole {
+		done = max(at, len(b)-keepBack)
+		// Not within a word: what stands there may be the beginning of something.
+		for done > at && len(b)-done < 2*keepBack && isKeyByte(b[done-1]) {
+			done--
+		}
+		if len(b)-done >= 2*keepBack {
+			done = max(at, len(b)-keepBack)
+		}
+		for i, f := range e.findings {
+			if f.end > done {
+				done = max(at, min(done, f.start))
+				e.findings = e.findings[:i]
+				break
+			}
+		}
+		if done == at { // one finding fills it all: it goes as it is
+			e.find(b, at)
+			done = len(b)
+		}
+	}
+	if done == len(b) && e.openKey {
+		e.inKey = true
+	}
+	return done, e.write(w, b[:done], at)
+}
+
+// find fills e.findings with what is in b from a place on: sorted, none overlapping another.
+func (e *Engine) find(b []byte, from int) {
+	e.findings, e.openKey = e.findings[:0], false
+	free := from
+	for i := from; i < len(b); i++ {
+		for _, r := range e.table[b[i]] {
+			start, end, ok := r.Find(b, i, free)
+			if !ok || start < free || end <= start {
+				continue
+			}
+			e.findings = append(e.findings, finding{start, end, r.Class, r.Name})
+			if after, isKey := keyHead(b, start); isKey && end == len(b) {
+				_, e.openKey = keyBlockEnd(b, after, true)
+			}
+			free = end
+			if end > i {
+				i = end - 1
+			}
+			break
+		}
+	}
+	e.findLearned(b, from)
+}
+
+// findLearned adds learned values. Where one overlaps a finding, both go as one.
+func (e *Engine) findLearned(b []byte, from int) {
+	ruled := len(e.findings)
+	for at := from; ; {
+		start, v, ok := e.matcher.Next(b, at)
+		if !ok {
+			break
+		}
+		e.findings = append(e.findings, finding{start, start + len(v.Text), v.Class, v.Rule})
+		at = start + len(v.Text)
+	}
+	if ruled == len(e.findings) {
+		return
+	}
+	sort.SliceStable(e.findings, func(i, j int) bool { return e.findings[i].start < e.findings[j].start })
+	merged := e.findings[:1]
+	for _, f := range e.findings[1:] {
+		last := &merged[len(merged)-1]
+		if f.start >= last.end {
+			merged = append(merged, f)
+			continue
+		}
+		if last.class != Secret && (f.class == Secret || f.end-f.start > last.end-last.start) {
+			last.class, last.rule = f.class, f.rule
+		}
+		if f.end > last.end {
+			if last.class != Secret { // half an identity of each: no alias stands for both
+				last.class = Secret
+			}
+			last.end = f.end
+		}
+	}
+	e.findings = merged
+}
+
+// write writes b from a place on, with every finding replaced.
+func (e *Engine) write(w io.Writer, b []byte, at int) error {
+	for _, f := range e.findings {
+		if e.ignore[string(b[f.start:f.end])] {
+			continue
+		}
+		e.counts[f.rule]++
+		if e.learned != nil {
+			e.learn(f, b[f.start:f.end])
+		}
+		if w == nil {
+			continue
+		}
+		if _, err := w.Write(b[at:f.start]); err != nil {
+			return err
+		}
+		if _, err := io.WriteString(w, e.replacement(f, b[f.start:f.end])); err != nil {
+			return err
+		}
+		at = f.end
+	}
+	if w == nil {
+		return nil
+	}
+	_, err := w.Write(b[at:])
+	return err
+}
+
+func (e *Engine) learn(f finding, text []byte) {
+	if f.rule == "cookie" { // its parts stand alone elsewhere
+		for _, part := range bytes.FieldsFunc(text, func(r rune) bool { return r == ';' || r == ' ' }) {
+			if _, value, ok := bytes.Cut(part, []byte("=")); ok && len(value) >= 12 {
+				e.learned.Add(Value{string(value), f.class, f.rule})
+			}
+		}
+	}
+	e.learned.Add(Value{string(text), f.class, f.rule})
+}
+
+func (e *Engine) replacement(f finding, text []byte) string {
+	if f.class == Secret {
+		return Placeholder(f.rule)
+	}
+	o := origin{f.class, string(text)}
+	a, ok := e.cache[o]
+	if !ok {
+		a = e.aliases.Alias(f.class, o.text)
+		if len(e.cache) > 100_000 {
+			clear(e.cache)
+		}
+		e.cache[o] = a
+	}
+	return a
+}
+
+// String redacts one short text, such as a name or a reason.
+func (e *Engine) String(s string) string {
+	var out bytes.Buffer
+	if _, err := e.Text(&out, bytes.NewReader([]byte(s))); err != nil {
+		panic(err) // neither side can fail
+	}
+	return out.String()
+}

@@ -1,0 +1,141 @@
+package redact
+
+import (
+	"bytes"
+	"net/netip"
+	"strings"
+)
+
+func isLocalPart(c byte) bool {
+	return isWord(c) || c == '.' || c == '-' || c == '+' || c == '%' || c == '\'' || c >= 0x80
+}
+
+// findMail finds an address around its @ (the common part of RFC 5321).
+func findMail(b []byte, at, free int) (int, int, bool) {
+	start, end := at, at+1
+	for start > free && at-start < 64 && isLocalPart(b[start-1]) {
+		start--
+	}
+	for start < at && (b[start] == '.' || b[start] == '\'' || b[start] == '-' || b[start] == '%') {
+		start++
+	}
+	dot := -1
+	for end < len(b) && end-at < 254 && (isWord(b[end]) && b[end] != '_' || b[end] == '-' || b[end] == '.') {
+		if b[end] == '.' {
+			dot = end
+		}
+		end++
+	}
+	for end > at+1 && (b[end-1] == '.' || b[end-1] == '-') {
+		end--
+	}
+	if dot >= end-1 {
+		dot = bytes.LastIndexByte(b[at:end], '.')
+		if dot > 0 {
+			dot += at
+		}
+	}
+	if start == at || dot <= at+1 || end-dot < 3 || !isAllLetters(b[dot+1:end]) {
+		return 0, 0, false
+	}
+	if isAlias(Mail, string(b[start:end])) {
+		return 0, 0, false
+	}
+	return start, end, true
+}
+
+func isDigit(c byte) bool { return c >= '0' && c <= '9' }
+
+// versionWords say that four numbers with dots are a version.
+var versionWords = []string{"version", "ver", "v", "release", "build", "firmware", "rev", "revision", "schema"}
+
+// findIPv4 finds four numbers around the first of three dots. A version of four numbers is told by what stands around it.
+func findIPv4(b []byte, at, free int) (int, int, bool) {
+	start := at
+	for start > free && at-start < 4 && isDigit(b[start-1]) {
+		start--
+	}
+	if start == at || start > 0 && (isWord(b[start-1]) || b[start-1] == '.' || b[start-1] == '-' && start > 1 && isWord(b[start-2])) {
+		return 0, 0, false
+	}
+	end, dots := at, 0
+	for end < len(b) && (isDigit(b[end]) || b[end] == '.' && dots < 4) {
+		if b[end] == '.' {
+			dots++
+		}
+		end++
+	}
+	for end > at && b[end-1] == '.' { // the end of a sentence
+		end, dots = end-1, dots-1
+	}
+	if dots != 3 || end < len(b) && (isWord(b[end]) || b[end] == '-' && end+1 < len(b) && isWord(b[end+1]) && !isDigit(b[end+1])) {
+		return 0, 0, false
+	}
+	a, err := netip.ParseAddr(string(b[start:end]))
+	if err != nil || staysIPv4(a) || saysVersion(b[:start]) {
+		return 0, 0, false
+	}
+	return start, end, true
+}
+
+func staysIPv4(a netip.Addr) bool {
+	o := a.As4()
+	return o[0] == 0 || o[0] == 127 || o[0] >= 224 // multicast, and the reserved space that aliases come from
+}
+
+// saysVersion says whether the text before four numbers names a version.
+func saysVersion(before []byte) bool {
+	before = bytes.TrimRight(before, " \t:=\"'")
+	end := len(before)
+	start := end
+	for start > 0 && end-start < 16 && (before[start-1]|0x20 >= 'a' && before[start-1]|0x20 <= 'z') {
+		start--
+	}
+	word := strings.ToLower(string(before[start:end]))
+	for _, w := range versionWords {
+		if word == w {
+			return true
+		}
+	}
+	return strings.HasSuffix(word, "version")
+}
+
+func isIPv6Byte(c byte) bool {
+	return c >= '0' && c <= '9' || c|0x20 >= 'a' && c|0x20 <= 'f' || c == ':'
+}
+
+// findIPv6 finds an address around its first colon (RFC 4291 text forms, also with an IPv4 end).
+func findIPv6(b []byte, at, free int) (int, int, bool) {
+	start := at
+	for start > free && at-start < 5 && isIPv6Byte(b[start-1]) {
+		start--
+	}
+	if start > 0 && (isWord(b[start-1]) || b[start-1] == '.' || b[start-1] == ':') {
+		return 0, 0, false
+	}
+	end, colons := at, 0
+	digit := false
+	for i := start; i < at; i++ {
+		digit = digit || isDigit(b[i])
+	}
+	for end < len(b) && end-start < 46 && (isIPv6Byte(b[end]) || b[end] == '.') {
+		if b[end] == ':' {
+			colons++
+		}
+		digit = digit || isDigit(b[end])
+		end++
+	}
+	if colons < 2 || !digit || end < len(b) && isWord(b[end]) {
+		return 0, 0, false
+	}
+	for end > at && (b[end-1] == '.' || b[end-1] == ':' && !bytes.HasSuffix(b[start:end], []byte("::"))) {
+		end--
+	}
+	a, err := netip.ParseAddr(string(b[start:end]))
+	if err != nil || !a.Is6() || a.IsLoopback() || a.IsUnspecified() || a.IsMulticast() || aliasV6.Contains(a) {
+		return 0, 0, false
+	}
+	return start, end, true
+}
+
+var aliasV6 = netip.MustParsePrefix("3fff::/20")

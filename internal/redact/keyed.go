@@ -1,0 +1,347 @@
+package redact
+
+import (
+	"bytes"
+	"strings"
+)
+
+// maxKey is the longest key that is looked at, in bytes.
+const maxKey = 64
+
+// keyed is a key and its value around a separator, in any of the usual notations: key=value, key: value, "key": "value",
+// key => value, <key>value</key>.
+type keyed struct {
+	key        string // lower case, letters and digits only, trailing digits dropped
+	start, end int    // of the value
+	quoted     bool
+	lineStart  bool // the key is the first thing on its line
+}
+
+func isWord(c byte) bool {
+	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '_'
+}
+
+func isKeyByte(c byte) bool { return isWord(c) || c == '-' || c == '.' }
+
+func isSpace(c byte) bool { return c == ' ' || c == '\t' }
+
+// keyedAt reads the key before and the value after the separator at a place.
+func keyedAt(b []byte, at int) (k keyed, ok bool) {
+	if b[at] == '>' {
+		return elementAt(b, at)
+	}
+	if at > 0 && bytes.IndexByte([]byte("=!<>:"), b[at-1]) >= 0 {
+		return k, false // a comparison, or the second half of := and ::
+	}
+	end := at
+	for n := 0; end > 0 && isSpace(b[end-1]) && n < 8; n++ {
+		end--
+	}
+	if end > 0 && (b[end-1] == '"' || b[end-1] == '\'') {
+		end--
+		if end > 0 && b[end-1] == '\\' {
+			end--
+		}
+	}
+	start := end
+	for start > 0 && end-start < maxKey && isKeyByte(b[start-1]) {
+		start--
+	}
+	if start == end {
+		return k, false
+	}
+	k.key = normalKey(b[start:end])
+	if k.key == "" {
+		return k, false
+	}
+	k.lineStart = atLineStart(b, start)
+	value := at + 1
+	if value < len(b) && (b[value] == '>' && b[at] == '=' || b[value] == '=' && b[at] == ':') {
+		value++
+	}
+	return k.readValue(b, value)
+}
+
+func atLineStart(b []byte, at int) bool {
+	for at > 0 && (isSpace(b[at-1]) || b[at-1] == '"' || b[at-1] == '\'' || b[at-1] == '-') {
+		at--
+	}
+	return at == 0 || b[at-1] == '\n'
+}
+
+// readValue finds the value from a place on.
+func (k keyed) readValue(b []byte, at int) (keyed, bool) {
+	for at < len(b) && isSpace(b[at]) {
+		at++
+	}
+	if at >= len(b) {
+		return k, false
+	}
+	switch {
+	case b[at] == '"' || b[at] == '\'':
+		k.quoted = true
+		k.start = at + 1
+		k.end = closing(b, k.start, b[at])
+	case b[at] == '\\' && at+1 < len(b) && b[at+1] == '"':
+		k.quoted = true
+		k.start = at + 2
+		k.end = k.start
+		if n := bytes.Index(lineFrom(b, k.start), []byte(`\"`)); n >= 0 {
+			k.end = k.start + n
+		}
+	default:
+		k.start, k.end = at, at
+		for k.end < len(b) && bytes.IndexByte([]byte(" \t\r\n,;&|\"'<>)]}"), b[k.end]) < 0 {
+			k.end++
+		}
+		if k.start < len(b) && b[k.start] == '[' { // a placeholder of ours, or a list
+			if n := bytes.IndexByte(lineFrom(b, k.start), ']'); n >= 0 && isPlaceholder(b[k.start:k.start+n+1]) {
+				k.end = k.start + n + 1
+			}
+		}
+	}
+	return k, k.end > k.start
+}
+
+// closing gives the place of the closing quote, or the end of the line when there is none.
+func closing(b []byte, from int, quote byte) int {
+	for i := from; i < len(b); i++ {
+		switch b[i] {
+		case '\\':
+			i++
+		case '\n', '\r':
+			return i
+		case quote:
+			return i
+		}
+	}
+	return len(b)
+}
+
+// lineFrom gives the rest of the line from a place on.
+func lineFrom(b []byte, from int) []byte {
+	if n := bytes.IndexByte(b[from:], '\n'); n >= 0 {
+		return bytes.TrimSuffix(b[from:from+n], []byte("\r"))
+	}
+	return b[from:]
+}
+
+// elementAt reads <key>value</…: the separator is the end of an XML start tag.
+func elementAt(b []byte, at int) (k keyed, ok bool) {
+	open := at - 1
+	for n := 0; open >= 0 && n < 4*maxKey && b[open] != '<' && b[open] != '\n' && b[open] != '>'; n++ {
+		open--
+	}
+	if open < 0 || b[open] != '<' || at-1 > open && b[at-1] == '/' {
+		return k, false
+	}
+	name := b[open+1 : at]
+	if n := bytes.IndexAny(name, " \t"); n >= 0 {
+		name = name[:n]
+	}
+	if n := bytes.LastIndexByte(name, ':'); n >= 0 {
+		name = name[n+1:]
+	}
+	k.key = normalKey(name)
+	k.start, k.end, k.quoted = at+1, at+1, true
+	for k.end < len(b) && b[k.end] != '<' && b[k.end] != '\n' {
+		k.end++
+	}
+	return k, k.key != "" && k.end > k.start && k.end < len(b) && b[k.end] == '<'
+}
+
+// normalKey takes a key down to lower-case letters and digits without trailing digits, so that dbPassword2, DB_PASSWORD
+// and db-password are one.
+func normalKey(raw []byte) string {
+	var out [maxKey]byte
+	n := 0
+	for _, c := range raw {
+		if c >= 'A' && c <= 'Z' {
+			c |= 0x20
+		}
+		if (c >= 'a' && c <= 'z' || c >= '0' && c <= '9') && n < maxKey {
+			out[n] = c
+			n++
+		}
+	}
+	for n > 0 && out[n-1] >= '0' && out[n-1] <= '9' {
+		n--
+	}
+	return string(out[:n])
+}
+
+// telling lists pieces of keys that say that their value is a secret.
+var telling = []string{
+	"password", "passwd", "passphrase", "pwd", "secret", "token", "apikey", "accesskey", "privatekey", "sharedkey",
+	"signingkey", "encryptionkey", "credential", "sessionkey", "sessionid", "authkey", "community",
+}
+
+// tellingWhole lists whole keys that say so, but mean something else within a longer one.
+var tellingWhole = map[string]bool{"pass": true, "pin": true, "psk": true, "otp": true, "auth": true, "jsessionid": true, "phpsessid": true, "sid": true}
+
+// harmless lists ends of keys that speak about a secret without holding it.
+var harmless = []string{
+	"file", "path", "dir", "policy", "expires", "expiry", "expired", "expiration", "expiresin", "age", "length", "count", "type",
+	"ttl", "url", "uri", "endpoint", "hint", "field", "timeout", "version", "status", "format", "changed", "updated", "valid",
+	"required", "enabled", "retries", "attempts", "errors", "error", "failed", "invalid", "rotation", "rotated", "bytes", "limit",
+	"size", "lifetime", "issuer", "audience", "header", "set", "store", "provider", "mode",
+}
+
+func isTelling(key string) bool {
+	if tellingWhole[key] {
+		return true
+	}
+	for _, t := range telling {
+		if !strings.Contains(key, t) {
+			continue
+		}
+		for _, h := range harmless {
+			if strings.HasSuffix(key, h) {
+				return false
+			}
+		}
+		return true
+	}
+	return false
+}
+
+// notSecret lists values that stand for something else.
+var notSecret = map[string]bool{
+	"true": true, "false": true, "null": true, "none": true, "nil": true, "yes": true, "no": true, "on": true, "off": true,
+	"undefined": true, "n/a": true, "-": true, "ok": true, "unset": true,
+}
+
+func isValue(v []byte) bool {
+	switch {
+	case len(v) == 0, isPlaceholder(v), len(v) < 6 && notSecret[strings.ToLower(string(v))], notSecret[string(v)]:
+		return false
+	case bytes.HasPrefix(v, []byte("${")) || bytes.HasPrefix(v, []byte("{{")) || bytes.HasPrefix(v, []byte("$(")):
+		return false
+	case v[0] == '{' || v[0] == '(' || bytes.HasPrefix(v, []byte("env:")) || bytes.HasPrefix(v, []byte("file:")):
+		return false
+	case v[0] == '[' && !bytes.HasPrefix(v, []byte("[redacted:")):
+		return false
+	}
+	return len(bytes.Trim(v, "*xX.•")) > 0 // masked already
+}
+
+func findKeyedSecret(b []byte, at, free int) (int, int, bool) {
+	if b[at] == ':' && bytes.HasPrefix(b[at:], []byte("://")) {
+		return 0, 0, false
+	}
+	k, ok := keyedAt(b, at)
+	if !ok || k.start < free || !isTelling(k.key) {
+		return 0, 0, false
+	}
+	if k.lineStart && !k.quoted { // a configuration line: a value may hold spaces
+		line := lineFrom(b, k.start)
+		if n := bytes.Index(line, []byte(" #")); n >= 0 {
+			line = line[:n]
+		}
+		line = bytes.TrimRight(line, " \t\r,;")
+		more := line[min(len(line), k.end-k.start):]
+		if len(more) > 0 && len(line) <= 128 && bytes.IndexAny(more, "=:") < 0 && !isPlaceholder(b[k.start:k.end]) {
+			k.end = k.start + len(line)
+		}
+	}
+	if k.start >= k.end || !isValue(b[k.start:k.end]) {
+		return 0, 0, false
+	}
+	return k.start, k.end, true
+}
+
+var headerNames = map[string]bool{"authorization": true, "proxyauthorization": true, "xauthorization": true}
+
+func findAuthorization(b []byte, at, free int) (int, int, bool) {
+	k, ok := keyedAt(b, at)
+	if !ok || k.start < free || !headerNames[k.key] {
+		return 0, 0, false
+	}
+	start, end := headerValue(b, k)
+	// The scheme tells the vendor how the two sides talked.
+	if n := bytes.IndexByte(b[start:end], ' '); n > 0 && n <= 16 && isAllLetters(b[start:start+n]) {
+		start += n + 1
+	}
+	return start, end, start < end && isValue(b[start:end])
+}
+
+func findCookie(b []byte, at, free int) (int, int, bool) {
+	k, ok := keyedAt(b, at)
+	if !ok || k.start < free || k.key != "cookie" && k.key != "setcookie" {
+		return 0, 0, false
+	}
+	start, end := headerValue(b, k)
+	return start, end, start < end && isValue(b[start:end])
+}
+
+// headerValue gives the whole value of a header: to the closing quote, or to the end of the line.
+func headerValue(b []byte, k keyed) (int, int) {
+	if k.quoted {
+		return k.start, k.end
+	}
+	line := lineFrom(b, k.start)
+	if n := bytes.IndexAny(line, `"'`); n >= 0 {
+		line = line[:n] // the header stands within quotes, as on a command line
+	}
+	return k.start, k.start + len(bytes.TrimRight(line, " \t"))
+}
+
+func isAllLetters(b []byte) bool {
+	for _, c := range b {
+		if c|0x20 < 'a' || c|0x20 > 'z' {
+			return false
+		}
+	}
+	return true
+}
+
+// findOption finds the value of a telling command-line option: --password VALUE.
+func findOption(b []byte, at, free int) (int, int, bool) {
+	if at < 1 || b[at-1] != '-' || at >= 2 && !isSpace(b[at-2]) && b[at-2] != '"' && b[at-2] != '\'' && b[at-2] != '\n' {
+		return 0, 0, false
+	}
+	end := at + 1
+	for end < len(b) && end-at <= maxKey && isKeyByte(b[end]) {
+		end++
+	}
+	if end == at+1 || end >= len(b) || !isSpace(b[end]) || !isTelling(normalKey(b[at+1:end])) {
+		return 0, 0, false
+	}
+	k, ok := keyed{}.readValue(b, end)
+	if !ok || k.start < free || b[k.start] == '-' || !isValue(b[k.start:k.end]) {
+		return 0, 0, false
+	}
+	return k.start, k.end, true
+}
+
+// tellingUser lists whole keys whose value names a person.
+var tellingUser = map[string]bool{
+	"user": true, "username": true, "userid": true, "login": true, "loginname": true, "account": true, "accountname": true,
+	"operator": true, "operatorname": true, "passenger": true, "passengername": true, "fullname": true, "firstname": true,
+	"lastname": true, "surname": true, "givenname": true, "customer": true, "customername": true, "contact": true,
+	"contactname": true, "staff": true, "staffname": true, "employee": true, "clerk": true, "holder": true, "holdername": true,
+}
+
+// serviceAccounts stay: they are the same everywhere and tell the vendor who did it.
+var serviceAccounts = map[string]bool{
+	"root": true, "daemon": true, "nobody": true, "admin": true, "administrator": true, "system": true, "www-data": true, "nginx": true,
+	"postgres": true, "mysql": true, "sshd": true, "svc": true, "service": true, "guest": true, "anonymous": true, "bin": true, "mail": true,
+	"syslog": true, "systemd": true, "unknown": true, "local": true, "localhost": true, "user": true, "default": true, "none": true,
+}
+
+func findUser(b []byte, at, free int) (int, int, bool) {
+	k, ok := keyedAt(b, at)
+	if !ok || k.start < free || !tellingUser[k.key] {
+		return 0, 0, false
+	}
+	v := b[k.start:k.end]
+	switch {
+	case len(v) < 2 || len(v) > 80 || v[0]|0x20 < 'a' && v[0] < 0x80 || v[0]|0x20 > 'z' && v[0] < 0x80:
+		return 0, 0, false
+	case !isValue(v) || serviceAccounts[strings.ToLower(string(v))] || commonWords[strings.ToLower(string(v))] || isAlias(User, string(v)):
+		return 0, 0, false
+	case bytes.IndexByte(v, '@') >= 0: // the rule for mail addresses takes it
+		return 0, 0, false
+	}
+	return k.start, k.end, true
+}

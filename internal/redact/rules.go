@@ -1,0 +1,85 @@
+// Package redact finds what must not leave a site (secrets and identities) and replaces it: secrets by a placeholder,
+// identities by stable aliases.
+package redact
+
+import (
+	"fmt"
+	"regexp"
+)
+
+// Class says what a finding is, and with that, what stands in its place.
+type Class string
+
+// The classes. A Secret becomes [redacted:RULE]; every other class is an identity and becomes an alias.
+const (
+	Secret Class = "secret"
+	IPv4   Class = "ipv4"
+	IPv6   Class = "ipv6"
+	Mail   Class = "mail"
+	User   Class = "user"
+	Host   Class = "host" // given as part of mail addresses
+)
+
+// Rule finds one kind of sensitive text. Find is called at every byte of Triggers, with the block, the place of that
+// byte, and the first place that is still free; it gives the span that must not leave.
+type Rule struct {
+	Name     string
+	Class    Class
+	Doc      string
+	Triggers string
+	Find     func(b []byte, at, free int) (start, end int, ok bool)
+}
+
+// Rules is the table of rules. Where two begin at the same trigger, the earlier one goes first.
+var Rules = []Rule{
+	{"private-key", Secret, "private key blocks (PEM, OpenSSH, PGP), over several lines or with \\n within one", "-", findPrivateKey},
+	{"password-option", Secret, "the value after a telling command-line option, such as --password VALUE", "-", findOption},
+	{"url-credentials", Secret, "user:password@ or token@ within a URL", ":", findURLCredentials},
+	{"authorization", Secret, "the value of Authorization and Proxy-Authorization headers, without the scheme", ":=", findAuthorization},
+	{"cookie", Secret, "the value of Cookie and Set-Cookie headers", ":=", findCookie},
+	{"keyed-secret", Secret, "the value next to a telling key (password, token, secret, api key, …), in the usual notations", ":=>", findKeyedSecret},
+	{"bearer", Secret, "the token after the word Bearer", "B", findBearer},
+	{"jwt", Secret, "JSON web tokens (RFC 7519)", "J", findJWT},
+	{"mail", Mail, "e-mail addresses", "@", findMail},
+	{"user", User, "names next to a telling key (user, login, passenger, …); well-known service accounts stay", ":=>", findUser},
+	{"ipv4", IPv4, "IPv4 addresses; loopback, unspecified, broadcast and multicast stay", ".", findIPv4},
+	{"ipv6", IPv6, "IPv6 addresses; loopback, unspecified and multicast stay", ":", findIPv6},
+}
+
+// RulesVersion is written into manifests. It changes whenever the rules find other things than before.
+const RulesVersion = "1"
+
+var ruleName = regexp.MustCompile(`^[a-z][a-z0-9]*(-[a-z0-9]+)*$`)
+
+// Validate says what is wrong with a table of rules.
+func Validate(rules []Rule) error {
+	seen := map[string]bool{}
+	for i, r := range rules {
+		switch {
+		case !ruleName.MatchString(r.Name):
+			return fmt.Errorf("rule %d: the name %q is not lower-case words with dashes", i+1, r.Name)
+		case seen[r.Name]:
+			return fmt.Errorf("rule %s: there are two of that name", r.Name)
+		case r.Doc == "":
+			return fmt.Errorf("rule %s: has no description", r.Name)
+		case r.Class == "":
+			return fmt.Errorf("rule %s: has no class", r.Name)
+		case r.Triggers == "" || r.Find == nil:
+			return fmt.Errorf("rule %s: can find nothing", r.Name)
+		}
+		seen[r.Name] = true
+	}
+	return nil
+}
+
+// Placeholder is what stands in the place of a secret.
+func Placeholder(rule string) string { return "[redacted:" + rule + "]" }
+
+// isPlaceholder says whether text is one placeholder and nothing else.
+func isPlaceholder(text []byte) bool {
+	const head = "[redacted:"
+	if len(text) < len(head)+2 || string(text[:len(head)]) != head || text[len(text)-1] != ']' {
+		return false
+	}
+	return ruleName.Match(text[len(head) : len(text)-1])
+}

@@ -1,0 +1,165 @@
+package redact
+
+import "bytes"
+
+// findURLCredentials finds the part between :// and @ that holds a password or token.
+func findURLCredentials(b []byte, at, free int) (int, int, bool) {
+	if !bytes.HasPrefix(b[at:], []byte("://")) || at == 0 || !isWord(b[at-1]) {
+		return 0, 0, false
+	}
+	start := at + 3
+	end, colon := start, -1
+	for end < len(b) && bytes.IndexByte([]byte(" \t\r\n/?#\"'<>`"), b[end]) < 0 {
+		if b[end] == ':' && colon < 0 {
+			colon = end
+		}
+		end++
+	}
+	last := bytes.LastIndexByte(b[start:end], '@')
+	if last < 0 {
+		return 0, 0, false
+	}
+	end = start + last
+	if colon >= 0 && colon < end {
+		start = colon + 1 // the user name alone is no secret
+	} else if end-start < 16 {
+		return 0, 0, false // a plain user name; a token without a user is longer
+	}
+	if start < free || start >= end || !isValue(b[start:end]) {
+		return 0, 0, false
+	}
+	return start, end, true
+}
+
+func isTokenByte(c byte) bool {
+	return isWord(c) || c == '-' || c == '.' || c == '~' || c == '+' || c == '/' || c == '='
+}
+
+// findBearer finds the token after "Bearer " (RFC 6750).
+func findBearer(b []byte, at, free int) (int, int, bool) {
+	if !bytes.HasPrefix(b[at:], []byte("Bearer ")) || at > 0 && isWord(b[at-1]) {
+		return 0, 0, false
+	}
+	start := at + len("Bearer ")
+	end := start
+	digits := false
+	for end < len(b) && isTokenByte(b[end]) {
+		digits = digits || b[end] >= '0' && b[end] <= '9'
+		end++
+	}
+	if start < free || end-start < 8 || !digits && end-start < 20 {
+		return 0, 0, false // a word of prose
+	}
+	return start, end, true
+}
+
+// findJWT finds three base64url parts with dots, of which the first is a JSON object ("eyJ" is `{"`).
+func findJWT(b []byte, at, free int) (int, int, bool) {
+	at -= 2 // the J is the rarest of the three
+	if at < 0 || at < free || !bytes.HasPrefix(b[at:], []byte("eyJ")) || at > 0 && (isWord(b[at-1]) || b[at-1] == '-') {
+		return 0, 0, false
+	}
+	end, dots, last := at, 0, at
+	for end < len(b) && (isWord(b[end]) || b[end] == '-' || b[end] == '.') {
+		if b[end] == '.' {
+			if end-last < 2 && dots < 2 || dots == 4 {
+				break
+			}
+			dots++
+			last = end
+		}
+		end++
+	}
+	if b[end-1] == '.' && dots > 2 {
+		end--
+	}
+	return at, end, dots >= 2 && end-at >= 24
+}
+
+var (
+	beginKey = []byte("-----BEGIN ")
+	endKey   = []byte("-----END ")
+)
+
+// findPrivateKey finds the head of a key block and all of the block that is in sight. A block that goes on behind b is
+// the engine's to follow, with keyBlockEnd.
+func findPrivateKey(b []byte, at, free int) (int, int, bool) {
+	if at < free {
+		return 0, 0, false
+	}
+	after, ok := keyHead(b, at)
+	if !ok {
+		return 0, 0, false
+	}
+	end, _ := keyBlockEnd(b, after, true)
+	return at, end, true
+}
+
+// keyHead gives the place behind the marker that begins a private key block.
+func keyHead(b []byte, at int) (after int, ok bool) {
+	if !bytes.HasPrefix(b[at:], beginKey) {
+		return 0, false
+	}
+	head := lineFrom(b, at)[len(beginKey):]
+	n := bytes.Index(head, []byte("-----"))
+	if n < 0 || n > 48 || !bytes.Contains(head[:n], []byte("PRIVATE KEY")) {
+		return 0, false
+	}
+	return at + len(beginKey) + n + 5, true
+}
+
+// keyBlockEnd gives the end of a key block from a place within it, and whether it is still open at the end of b. Behind
+// the marker that begins the block, the rest of that line belongs to it whatever it is.
+func keyBlockEnd(b []byte, at int, behindHead bool) (end int, open bool) {
+	for ; at < len(b); behindHead = false {
+		line := lineFrom(b, at)
+		if n := bytes.Index(line, endKey); n >= 0 {
+			rest := line[n+len(endKey):]
+			if m := bytes.Index(rest, []byte("-----")); m >= 0 {
+				return at + n + len(endKey) + m + 5, false
+			}
+			return at + len(line), false
+		}
+		if !isKeyLine(line) {
+			if behindHead {
+				return at + len(bytes.TrimRight(line, "\"',; ")), false
+			}
+			return at, false
+		}
+		at += len(line)
+		if at < len(b) && b[at] == '\r' {
+			at++
+		}
+		if at < len(b) {
+			at++ // the line end
+		}
+	}
+	return len(b), true
+}
+
+// isKeyLine says whether a line can stand within a key block: base64, one of the headers, or nothing. A line may have a
+// prefix, as when a block was written to a log.
+func isKeyLine(line []byte) bool {
+	line = bytes.Trim(line, " \t\"'+,;>|#*")
+	line = bytes.TrimSuffix(line, []byte(`\n`))
+	if len(line) == 0 {
+		return true
+	}
+	for _, h := range []string{"Proc-Type:", "DEK-Info:", "Version:", "Comment:", "Hash:", "Charset:"} {
+		if bytes.HasPrefix(line, []byte(h)) {
+			return true
+		}
+	}
+	token := line
+	if n := bytes.LastIndexAny(line, " \t"); n >= 0 {
+		if token = line[n+1:]; len(token) < 16 {
+			return false
+		}
+	}
+	for _, c := range token {
+		if !(isWord(c) && c != '_' || c == '+' || c == '/' || c == '=') {
+			return false
+		}
+	}
+	return true
+}

@@ -1,0 +1,220 @@
+// Package site holds the systems file: the systems of one site, how each is reached, and the roles it plays. It belongs
+// to the engineer; an ask never names a system.
+package site
+
+import (
+	"path/filepath"
+	"regexp"
+	"strings"
+	"time"
+
+	"envask/internal/keyfile"
+	"envask/internal/window"
+)
+
+// Site is one systems file.
+type Site struct {
+	Name       string
+	Zone       *time.Location // nil when the file names none
+	KnownHosts []string       // files of host keys; empty means the engineer's own
+	Systems    []System
+	File       string
+}
+
+// System is one machine or device.
+type System struct {
+	Name     string
+	Roles    []string
+	Way      string // how it is reached: a key of the table of ways
+	Zone     *time.Location
+	SSH      SSH           // when Way is "ssh"
+	Via      string        // name of the system to go through; "" means directly
+	Stall    time.Duration // how long it may be silent before it counts as gone
+	FileLine int
+}
+
+// SSH is where and as whom to log in.
+type SSH struct {
+	User, Host string
+	Port       int
+	Key        string // path of a private key file; "" means the agent
+	Password   Secret
+}
+
+// Secret says where a secret comes from ("env:NAME" or "file:PATH"); it never holds one.
+type Secret string
+
+// DefaultStall is how long a system may be silent before it counts as gone.
+const DefaultStall = 30 * time.Second
+
+// way reads how a system is reached.
+type way struct {
+	Key  string
+	Read func(m *keyfile.Map, s *System)
+}
+
+// ways is the table of ways to reach a system, in the order of the documentation.
+var ways = []way{
+	{"local", readLocal},
+	{"ssh", readSSH},
+}
+
+// Ways lists the keys that say how a system is reached.
+func Ways() []string {
+	var keys []string
+	for _, w := range ways {
+		keys = append(keys, w.Key)
+	}
+	return keys
+}
+
+var word = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9_.-]{0,63}$`)
+
+// Load reads and checks a systems file. Every mistake is reported at once, as keyfile.Problems.
+func Load(file string) (*Site, error) {
+	data, err := keyfile.ReadFile(file)
+	if err != nil {
+		return nil, err
+	}
+	return Parse(file, data)
+}
+
+// Parse checks the bytes of a systems file. Relative paths in it count from the file's folder.
+func Parse(file string, data []byte) (*Site, error) {
+	f, m := keyfile.Parse(file, data)
+	if err := f.Err(); err != nil {
+		return nil, err
+	}
+	s := &Site{File: file}
+	if v := m.Need("site"); v.Text != "" {
+		s.Name = checkWord("site", v)
+	}
+	s.Zone = zone(m.Value("zone"))
+	for _, v := range m.Strings("known-hosts") {
+		s.KnownHosts = append(s.KnownHosts, s.path(v.Text))
+	}
+	if !m.Has("systems") {
+		m.Problem("systems: is missing; list at least one system")
+	}
+	seen := map[string]int{}
+	vias := map[string]keyfile.Value{}
+	for _, sm := range m.Maps("systems") {
+		sys, via := s.readSystem(sm, seen)
+		s.Systems = append(s.Systems, sys)
+		if via.Set() {
+			vias[sys.Name] = via
+		}
+	}
+	s.checkVias(vias)
+	m.Done()
+	if err := f.Err(); err != nil {
+		return nil, err
+	}
+	return s, nil
+}
+
+func checkWord(key string, v keyfile.Value) string {
+	if v.Text != "" && !word.MatchString(v.Text) {
+		v.Problem("%s: expected a word of letters, digits, '.', - and _ (64 at most), found %q", key, v.Text)
+	}
+	return v.Text
+}
+
+func zone(v keyfile.Value) *time.Location {
+	if !v.Set() {
+		return nil
+	}
+	loc, err := window.ParseZone(v.Text)
+	if err != nil {
+		v.Problem("zone: %v", err)
+	}
+	return loc
+}
+
+func (s *Site) readSystem(m *keyfile.Map, seen map[string]int) (System, keyfile.Value) {
+	name := m.Need("name")
+	sys := System{Name: checkWord("name", name), Stall: m.Duration("stall", DefaultStall), FileLine: m.Line()}
+	if line, twice := seen[strings.ToLower(name.Text)]; twice {
+		name.Problem("system %q was given before, on line %d", name.Text, line)
+	}
+	seen[strings.ToLower(name.Text)] = name.Line // names become folders, and some disks ignore case
+	for _, v := range m.Strings("roles") {
+		sys.Roles = append(sys.Roles, checkWord("roles", v))
+	}
+	sys.Zone = zone(m.Value("zone"))
+	var found []string
+	for _, w := range ways {
+		if m.Has(w.Key) {
+			found = append(found, w.Key)
+			sys.Way = w.Key
+			w.Read(m, &sys)
+		}
+	}
+	if len(found) != 1 {
+		m.Problem("system %q: say how it is reached, with one of: %s", sys.Name, strings.Join(Ways(), ", "))
+	}
+	via := m.Value("via")
+	sys.Via = via.Text
+	sys.SSH.Key = s.path(sys.SSH.Key)
+	if p, ok := strings.CutPrefix(string(sys.SSH.Password), "file:"); ok {
+		sys.SSH.Password = Secret("file:" + s.path(p))
+	}
+	m.Done()
+	return sys, via
+}
+
+// path makes a path absolute; ~ stays for whoever knows the home folder.
+func (s *Site) path(p string) string {
+	if p == "" || filepath.IsAbs(p) || p == "~" || strings.HasPrefix(p, "~/") {
+		return p
+	}
+	return filepath.Join(filepath.Dir(s.File), p)
+}
+
+// checkVias makes sure that each jump host is there and that no chain goes round.
+func (s *Site) checkVias(vias map[string]keyfile.Value) {
+	for _, sys := range s.Systems {
+		v, ok := vias[sys.Name]
+		if !ok {
+			continue
+		}
+		if sys.Way != "ssh" {
+			v.Problem("via: only a system that is reached by ssh can go through another")
+			continue
+		}
+		steps := 0
+		for at := sys.Via; at != ""; steps++ {
+			next := s.System(at)
+			if next == nil {
+				v.Problem("via: there is no system %q in this file", at)
+				break
+			}
+			if next.Way != "ssh" || steps > len(s.Systems) {
+				v.Problem("via: %q is no way through (it must be reached by ssh, and not through itself)", at)
+				break
+			}
+			at = next.Via
+		}
+	}
+}
+
+// System gives the system with a name, or nil.
+func (s *Site) System(name string) *System {
+	for i := range s.Systems {
+		if s.Systems[i].Name == name {
+			return &s.Systems[i]
+		}
+	}
+	return nil
+}
+
+// ZoneOf gives the zone in which a system writes its logs: its own, else the site's, else UTC.
+func (s *Site) ZoneOf(sys *System) *time.Location {
+	switch {
+	case sys.Zone != nil:
+		return sys.Zone
+	case s.Zone != nil:
+		return s.Zone
+	}
+	return time.UTC
+}

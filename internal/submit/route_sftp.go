@@ -1,0 +1,149 @@
+package submit
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/url"
+	"os"
+	"path"
+	"regexp"
+	"strings"
+
+	"github.com/pkg/sftp"
+
+	"envask/internal/fault"
+	"envask/internal/reach"
+)
+
+// ReadBackLimit is up to which size a file is read back to compare its checksum without being told to, in bytes.
+const ReadBackLimit = 256 << 20
+
+// sftpRoute is a server that takes files over SFTP.
+type sftpRoute struct {
+	sys      *reach.SSH
+	client   *sftp.Client
+	dir      string
+	server   string
+	readBack bool
+}
+
+var _ Route = (*sftpRoute)(nil)
+
+func openSFTP(ctx context.Context, name string, u *url.URL, m *Means) (Route, error) {
+	c, err := m.Credentials.For(name, u.Hostname())
+	if err != nil {
+		return nil, err
+	}
+	s, err := sshSystem(name, u, c)
+	if err != nil {
+		return nil, err
+	}
+	sys, err := m.Dialer.OpenSSH(ctx, s)
+	if err != nil {
+		return nil, err
+	}
+	r := &sftpRoute{sys: sys, client: sys.Files(), dir: u.Path, readBack: m.ReadBack}
+	r.server = fmt.Sprintf("%s:%d, %s, host key %s", s.SSH.Host, s.SSH.Port, sys.Identity(), m.Dialer.Fingerprint(name))
+	if r.dir == "" || r.dir == "/" {
+		if r.dir, err = r.client.Getwd(); err != nil {
+			r.dir = "/"
+		}
+	}
+	if info, err := r.client.Stat(r.dir); err != nil || !info.IsDir() {
+		sys.Close()
+		return nil, fault.New(fault.Failed, "route", name, fmt.Sprintf("the folder %s is not there on %s", r.dir, s.SSH.Host), "check the route's address with the vendor")
+	}
+	return r, nil
+}
+
+func (r *sftpRoute) Place(name string) (final, part string) {
+	return path.Join(r.dir, name), path.Join(r.dir, name+".part")
+}
+
+func (r *sftpRoute) Size(p string) (int64, error) {
+	info, err := r.client.Lstat(p)
+	if err != nil {
+		return 0, err
+	}
+	if !info.Mode().IsRegular() {
+		return 0, fmt.Errorf("%s is there and is no plain file", p)
+	}
+	return info.Size(), nil
+}
+
+func (r *sftpRoute) Put(_ context.Context, p string, content io.Reader) error {
+	f, err := r.client.OpenFile(p, os.O_CREATE|os.O_TRUNC|os.O_WRONLY)
+	if err != nil {
+		return fmt.Errorf("the server takes no file %s: %w", p, err)
+	}
+	_, err = f.ReadFromWithConcurrency(content, 32)
+	if err == nil {
+		// Not every server knows how to flush; that is no reason to fail, since the checksum is compared.
+		if e := f.Sync(); e != nil && !isUnsupported(e) {
+			err = e
+		}
+	}
+	err = errors.Join(err, f.Close())
+	if lost := r.sys.Lost(); lost != nil && err != nil {
+		return lost
+	}
+	return err
+}
+
+func isUnsupported(err error) bool {
+	var s *sftp.StatusError
+	return errors.As(err, &s) && s.FxCode() == sftp.ErrSSHFxOpUnsupported
+}
+
+var sumOutput = regexp.MustCompile(`^\\?([0-9a-f]{64})\s`)
+
+// Sum asks the server for the checksum, where it runs commands; else the file is read back, up to ReadBackLimit.
+func (r *sftpRoute) Sum(ctx context.Context, p string, size int64) (string, string, error) {
+	var out, discard limitedBuffer
+	exit, err := r.sys.Run(ctx, "sha256sum -- "+shellQuote(p), &out, &discard)
+	if err == nil && exit == 0 {
+		if m := sumOutput.FindSubmatch(out.Bytes()); m != nil {
+			return string(m[1]), "computed by the server", nil
+		}
+	}
+	if ctx.Err() != nil {
+		return "", "", ctx.Err()
+	}
+	if !r.readBack && size > ReadBackLimit {
+		return "", "the server computes no checksum, and the file is too large to be read back unasked (--read-back does it)", nil
+	}
+	f, err := r.client.Open(p)
+	if err != nil {
+		if errors.Is(err, os.ErrPermission) {
+			return "", "the server neither computes a checksum nor lets us read the file back", nil
+		}
+		return "", "", err
+	}
+	defer f.Close()
+	sum, err := sumOf(ctx, f)
+	return sum, "read back from the server", err
+}
+
+// limitedBuffer keeps the beginning of what a server says and drops the rest.
+type limitedBuffer struct{ bytes.Buffer }
+
+func (l *limitedBuffer) Write(b []byte) (int, error) {
+	if room := 4096 - l.Len(); room > 0 {
+		l.Buffer.Write(b[:min(room, len(b))])
+	}
+	return len(b), nil
+}
+
+func shellQuote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
+
+func (r *sftpRoute) Rename(from, to string) error {
+	// The plain rename refuses to overwrite, which is what we want; it exists on every server.
+	return r.client.Rename(from, to)
+}
+
+func (r *sftpRoute) Remove(p string) error { return r.client.Remove(p) }
+func (r *sftpRoute) Server() string        { return r.server }
+func (r *sftpRoute) Close() error          { return r.sys.Close() }

@@ -1,0 +1,79 @@
+// Package undo keeps temporary changes: whatever is done to a system that must be undone stands in the ledger before it
+// is made, and is struck off when it is undone, also after a crash. Only what the ledger says is ours is ever removed.
+package undo
+
+import (
+	"crypto/rand"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"envask/internal/casefile"
+)
+
+// Ledger record kinds.
+const (
+	KindMade   = "change-made"   // written before the change
+	KindUndone = "change-undone" // written after it was undone
+)
+
+// Change is one temporary change.
+type Change struct {
+	ID    string    `json:"id"`
+	Kind  string    `json:"kind"`  // what it is: "file"
+	Where string    `json:"where"` // system or route
+	Path  string    `json:"path"`  // of the thing that was made there
+	At    time.Time `json:"at"`
+}
+
+type undone struct {
+	ID  string `json:"id"`
+	How string `json:"how"` // "removed", "became NAME", "was not there"
+}
+
+// Log writes changes to one case's ledger.
+type Log struct{ Ledger *casefile.Ledger }
+
+// Begin writes a change down before it is made.
+func (l Log) Begin(kind, where, path string) (Change, error) {
+	id := make([]byte, 6)
+	if _, err := rand.Read(id); err != nil {
+		return Change{}, err
+	}
+	c := Change{ID: hex.EncodeToString(id), Kind: kind, Where: where, Path: path, At: time.Now().UTC().Truncate(time.Second)}
+	return c, l.Ledger.Append(KindMade, c)
+}
+
+// Done strikes a change off, saying how it ended.
+func (l Log) Done(id, how string) error {
+	return l.Ledger.Append(KindUndone, undone{ID: id, How: how})
+}
+
+// Pending gives the changes of a case that are not undone yet, oldest first.
+func Pending(c *casefile.Case) ([]Change, error) {
+	var open []Change
+	err := c.ReadLedger(func(r casefile.Record) error {
+		switch r.Kind {
+		case KindMade:
+			var ch Change
+			if err := json.Unmarshal(r.Data, &ch); err != nil {
+				return fmt.Errorf("ledger record %d: %w", r.Seq, err)
+			}
+			open = append(open, ch)
+		case KindUndone:
+			var u undone
+			if err := json.Unmarshal(r.Data, &u); err != nil {
+				return fmt.Errorf("ledger record %d: %w", r.Seq, err)
+			}
+			for i := range open {
+				if open[i].ID == u.ID {
+					open = append(open[:i], open[i+1:]...)
+					break
+				}
+			}
+		}
+		return nil
+	})
+	return open, err
+}
