@@ -20,8 +20,8 @@ func (a *Ask) Sheet() []string {
 			of = "role " + strings.Join(it.Of, ", role ")
 		}
 		from := ""
-		if it.Depth != Light {
-			from = ", from depth " + it.Depth.String() + " on"
+		if it.Depth > Standard {
+			from = ", only at depth " + it.Depth.String()
 		}
 		for _, l := range it.Spec.Sheet() {
 			lines = append(lines, fmt.Sprintf("item %s, of %s%s: %s", it.ID, of, from, l))

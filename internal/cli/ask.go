@@ -144,3 +144,12 @@ func (s *session) drawSheet(w io.Writer, sheet flow.Sheet) {
 		fmt.Fprintf(w, "  %s  %s\n", s.screen.Paint(color, mark), term.Clean(c.Line))
 	}
 }
+
+// askDigest gives the first digits of an ask's SHA-256.
+func askDigest(file string) (string, error) {
+	k, err := flow.LoadAsk(file)
+	if err != nil {
+		return "", err
+	}
+	return k.Digest[:ask.MinDigest], nil
+}

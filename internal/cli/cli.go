@@ -58,9 +58,12 @@ type common struct {
 	yes                           bool
 }
 
-// commands is the ordered table of commands, which is also the order of the help.
-var commands = []func(*session) *cobra.Command{
-	newOpen, newCollect, newPack, newVerify, newSubmit, newCases, newShow, newRun, newRedact, newAsk, newVersion,
+// commands is the ordered table of commands, which is also the order of the help. It is a function because the demo, one of
+// them, runs the others.
+func commands() []func(*session) *cobra.Command {
+	return []func(*session) *cobra.Command{
+		newOpen, newCollect, newPack, newVerify, newSubmit, newCases, newShow, newRun, newRedact, newAsk, newDemo, newVersion,
+	}
 }
 
 // Main runs one command line and gives the exit code.
@@ -98,7 +101,7 @@ Begin with: envask demo`,
 	f.BoolVar(&s.common.verbose, "verbose", false, "say more about what is done")
 	f.BoolVar(&s.common.noColor, "no-color", false, "no colours")
 	f.BoolVar(&s.common.yes, "yes", false, "answer the last question before sending with yes")
-	for _, c := range commands {
+	for _, c := range commands() {
 		root.AddCommand(c(s))
 	}
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error { return usage(c, err) })

@@ -26,9 +26,13 @@ const wholeTable = 60
 func (s *session) drawCoverage(cov collect.Coverage, all bool) {
 	all = all || len(cov) <= wholeTable
 	var rows [][]string
-	hidden := 0
+	hidden, notChosen := 0, 0
 	last := "-"
 	for _, c := range cov {
+		if c.NotChosen() && !s.common.verbose {
+			notChosen++
+			continue
+		}
 		if !all && (c.State == collect.Taken || c.State == collect.Skipped) && !c.Lacking() {
 			hidden++
 			continue
@@ -59,6 +63,9 @@ func (s *session) drawCoverage(cov collect.Coverage, all bool) {
 	if hidden > 0 {
 		s.screen.Print("and %d fields that are taken or skipped (--verbose shows them)", hidden)
 	}
+	if notChosen > 0 {
+		s.screen.Print("and %d fields of systems or items that were not chosen", notChosen)
+	}
 	s.screen.Print("%s   * required", stateCounts(cov))
 }
 
@@ -75,7 +82,10 @@ func stateCounts(cov collect.Coverage) string {
 
 func (s *session) drawRoundEnd(got *flow.Collected) {
 	files, bytes := got.Coverage.Totals()
-	took := got.Round.Ended.Sub(got.Round.Started)
+	took := "under a second"
+	if d := got.Round.Ended.Sub(got.Round.Started); d > 0 {
+		took = d.String()
+	}
 	s.screen.Print("round %s: %s in %s", got.Round.ID, sizeText(files, bytes), took)
 	if lack := got.Coverage.Lacking(); len(lack) == 0 {
 		s.screen.Say("next: envask pack")
@@ -104,7 +114,7 @@ func (s *session) drawDryRun(got *flow.Collected) {
 	s.screen.Table([]term.Column{{Title: "system"}, {Title: "item"}, {Title: "would be"}, {Title: "size", Right: true}, {Title: "path or command", Wide: true, Least: 30},
 		{Title: "why", Wide: true, Least: 24}}, rows)
 	for _, c := range got.Coverage {
-		if c.State != collect.Taken && c.State != collect.Empty {
+		if c.State != collect.Taken && c.State != collect.Empty && !c.NotChosen() {
 			where := c.System
 			if where == "" {
 				where = "(none)"

@@ -55,10 +55,16 @@ type Cell struct {
 // MaxNotes bounds the notes of one cell; the entries hold them all.
 const MaxNotes = 20
 
-// Lacking says whether a required item is not wholly there.
+// Lacking says whether a required item is not wholly there. One that the engineer did not choose this time is lacking too:
+// an archive of this round alone does not have it.
 func (c Cell) Lacking() bool {
 	return c.Required && c.State != Taken && c.State != Cut
 }
+
+// NotChosen says whether the engineer left this field out of the round by choosing others.
+func (c Cell) NotChosen() bool { return c.State == Skipped && strings.HasSuffix(c.Reason, notChosen) }
+
+const notChosen = "was not chosen"
 
 // Entry is one file or one command's output of a round, whether it was taken or not.
 type Entry struct {

@@ -88,6 +88,11 @@ func takeFile(ctx context.Context, w *work, spec ask.Files, links *resolver, m m
 		if v.First.IsZero() {
 			e.First = v.First
 		}
+		if v.Err != nil && lost(w.target) == nil {
+			e.State, e.Reason = stateOf(v.Err), plain(v.Err)
+			w.add(e)
+			return w.failure()
+		}
 		if !v.Take {
 			e.State = Empty
 			w.add(e)
@@ -96,6 +101,11 @@ func takeFile(ctx context.Context, w *work, spec ask.Files, links *resolver, m m
 	}
 	if w.dryRun {
 		e.State, e.Bytes, e.Name = Taken, e.Size, "files"+e.Source
+		if f, err := w.target.FS().Open(name); err != nil {
+			e.State, e.Reason, e.Name = stateOf(err), plain(err), ""
+		} else {
+			f.Close()
+		}
 		w.add(e)
 		return nil
 	}

@@ -81,9 +81,9 @@ func (r *Request) Plan() Coverage {
 			cell := Cell{System: s.Name, Item: it.ID, Required: it.Required}
 			switch {
 			case !r.chosen(s):
-				cell.State, cell.Reason = Skipped, "this system was not chosen"
+				cell.State, cell.Reason = Skipped, "this system "+notChosen
 			case len(r.Items) > 0 && !slices.Contains(r.Items, it.ID):
-				cell.State, cell.Reason = Skipped, "this item was not chosen"
+				cell.State, cell.Reason = Skipped, "this item "+notChosen
 			case it.Depth > r.Depth:
 				cell.State, cell.Reason = Skipped, fmt.Sprintf("from depth %s on; this round is %s", it.Depth, r.Depth)
 			}

@@ -105,7 +105,12 @@ func (a *App) Collect(ctx context.Context, c *casefile.Case, q CollectRequest) (
 // lacking gives the error for what is missing of what is required. When all of it was refused by the host key check of
 // the only system, the whole command counts as refused.
 func lacking(cov collect.Coverage) error {
-	lack := cov.Lacking()
+	var lack collect.Coverage
+	for _, cell := range cov.Lacking() {
+		if !cell.NotChosen() { // the engineer knows; the archive says it all the same
+			lack = append(lack, cell)
+		}
+	}
 	if refusedAltogether(cov) {
 		return fault.New(fault.Refused, "collect", cov[0].System, cov[0].Reason, "")
 	}

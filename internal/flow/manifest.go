@@ -1,12 +1,18 @@
 package flow
 
 import (
+	"encoding/json"
 	"fmt"
 	"sort"
+	"strings"
+	"time"
 
 	"envask/internal/archive"
+	"envask/internal/ask"
+	"envask/internal/casefile"
 	"envask/internal/collect"
 	"envask/internal/redact"
+	"envask/internal/report"
 	"envask/internal/window"
 )
 
@@ -43,6 +49,30 @@ func (p *packing) manifest(written []archive.Written, byName map[string]*piece) 
 	p.leftOut(m, e)
 	p.coverage(m, e)
 	return m
+}
+
+// vocabulary gives the texts whose words stand in every archive of a case: what the ask and the systems file name, and our
+// own page and manifest. A user called like an item cannot be removed everywhere.
+func vocabulary(c *casefile.Case, k *ask.Ask) []string {
+	sample, err := json.Marshal(archive.Manifest{Files: []archive.File{{Command: &collect.Ran{}, First: time.Now(), Modified: time.Now(), How: "-", Findings: redact.Counts{"-": 1}}},
+		LeftOut: []archive.LeftOut{{Size: 1}}, Rounds: []archive.RoundInfo{{Note: "-"}}, Title: "-", Window: archive.WindowInfo{Spans: []window.Span{{}}},
+		Coverage: collect.Coverage{{Required: true, Reason: "-", Left: 1, Took: 1, Notes: []string{"-"}}}})
+	if err != nil {
+		panic(err) // plain values always marshal
+	}
+	texts := append([]string{string(sample), report.Text(), c.Site, caseNumber(c), k.Name, k.Vendor}, k.Sheet()...)
+	for _, s := range collect.States {
+		texts = append(texts, string(s))
+	}
+	for _, r := range redact.Rules {
+		texts = append(texts, r.Name)
+	}
+	if s, err := LoadSite(c.Systems); err == nil { // a broken systems file does not keep a round from being packed
+		for _, sys := range s.Systems {
+			texts = append(texts, sys.Name, strings.Join(sys.Roles, " "))
+		}
+	}
+	return texts
 }
 
 func how(reason, note string) string {

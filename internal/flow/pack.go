@@ -111,7 +111,7 @@ func (a *App) Pack(ctx context.Context, c *casefile.Case, q PackRequest) (*Packe
 		return nil, err
 	}
 	defer w.Close()
-	p := &packing{app: a, c: c, q: q, learned: redact.NewLearned()}
+	p := &packing{app: a, c: c, q: q}
 	p.learner.New = func() any { return redact.NewEngine(redact.Options{Learned: p.learned}) }
 	p.writer.New = func() any { return p.engine() }
 	if err := p.load(); err != nil {
@@ -144,6 +144,7 @@ func (p *packing) load() error {
 		return err
 	}
 	p.ask = k
+	p.learned = redact.NewLearned(vocabulary(p.c, k)...)
 	for _, id := range p.q.Opaque {
 		if k.Item(id) == nil {
 			return fault.New(fault.Usage, "--opaque", id, "there is no such item in the ask", "")

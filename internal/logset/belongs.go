@@ -25,6 +25,7 @@ type Verdict struct {
 	Take  bool
 	Why   string
 	First time.Time // the first dated line; zero when none was found
+	Err   error     // why its beginning could not be read; Take is set then
 }
 
 // Judge decides whether a file can belong to the window: it was not last changed before it, and its first dated line
@@ -40,7 +41,7 @@ func Judge(open func() (io.ReadCloser, error), info fs.FileInfo, w window.Window
 	}
 	r, err := open()
 	if err != nil {
-		return Verdict{Take: true, Why: "its beginning could not be read"}
+		return Verdict{Take: true, Why: "its beginning could not be read", Err: err}
 	}
 	defer r.Close()
 	first, ok := FirstDated(r, stamp.Context{Zone: zone, Reference: info.ModTime()})

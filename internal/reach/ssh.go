@@ -182,6 +182,10 @@ func pathError(op, name string, err error) error {
 	if err == nil {
 		return nil
 	}
+	var status *sftp.StatusError
+	if errors.As(err, &status) && status.FxCode() == sftp.ErrSSHFxFailure && strings.Contains(strings.ToLower(status.Error()), "permission denied") {
+		err = fs.ErrPermission // some servers say it only in words
+	}
 	return &fs.PathError{Op: op, Path: Path(name), Err: err}
 }
 

@@ -197,7 +197,8 @@ func (t *Table) giveIPv4(original string) string {
 	}
 	n24 := t.index(fmt.Sprintf("%d.%d.%d", a[0], a[1], a[2]), fmt.Sprintf("v4 in %d", n16))
 	host := t.next(fmt.Sprintf("v4 host in %d %d", n16, n24))
-	return netip.AddrFrom4([4]byte{byte(240 + n16>>8), byte(n16), byte(n24), byte(host)}).String()
+	// From 1 on, since .0 reads like a network; the 256th gets it.
+	return netip.AddrFrom4([4]byte{byte(240 + n16>>8), byte(n16), byte(n24), byte(host + 1)}).String()
 }
 
 func (t *Table) giveIPv6(original string) string {

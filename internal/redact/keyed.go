@@ -12,6 +12,7 @@ const maxKey = 64
 // key => value, <key>value</key>.
 type keyed struct {
 	key        string // lower case, letters and digits only, trailing digits dropped
+	last       string // the last word of the key, in lower case
 	start, end int    // of the value
 	quoted     bool
 	lineStart  bool // the key is the first thing on its line
@@ -50,7 +51,7 @@ func keyedAt(b []byte, at int) (k keyed, ok bool) {
 	if start == end {
 		return k, false
 	}
-	k.key = normalKey(b[start:end])
+	k.key, k.last = normalKey(b[start:end]), lastWord(b[start:end])
 	if k.key == "" {
 		return k, false
 	}
@@ -142,7 +143,7 @@ func elementAt(b []byte, at int) (k keyed, ok bool) {
 	if n := bytes.LastIndexByte(name, ':'); n >= 0 {
 		name = name[n+1:]
 	}
-	k.key = normalKey(name)
+	k.key, k.last = normalKey(name), lastWord(name)
 	k.start, k.end, k.quoted = at+1, at+1, true
 	for k.end < len(b) && b[k.end] != '<' && b[k.end] != '\n' {
 		k.end++
@@ -170,14 +171,50 @@ func normalKey(raw []byte) string {
 	return string(out[:n])
 }
 
+// lastWord gives the last word of a key: pin of service-pin, service_pin2 and servicePin.
+func lastWord(raw []byte) string {
+	end := len(raw)
+	for end > 0 && (raw[end-1] >= '0' && raw[end-1] <= '9' || !isWord(raw[end-1]) || raw[end-1] == '_') {
+		end--
+	}
+	start := end
+	for start > 0 && (raw[start-1]|0x20) >= 'a' && (raw[start-1]|0x20) <= 'z' {
+		start--
+		upper := raw[start] >= 'A' && raw[start] <= 'Z'
+		if upper && start > 0 && raw[start-1] >= 'a' && raw[start-1] <= 'z' {
+			break // camelCase
+		}
+	}
+	return normalKey(raw[start:end])
+}
+
 // telling lists pieces of keys that say that their value is a secret.
 var telling = []string{
 	"password", "passwd", "passphrase", "pwd", "secret", "token", "apikey", "accesskey", "privatekey", "sharedkey",
 	"signingkey", "encryptionkey", "credential", "sessionkey", "sessionid", "authkey", "community",
 }
 
-// tellingWhole lists whole keys that say so, but mean something else within a longer one.
-var tellingWhole = map[string]bool{"pass": true, "pin": true, "psk": true, "otp": true, "auth": true, "jsessionid": true, "phpsessid": true, "sid": true}
+// tellingLast lists last words of keys that say so, but mean something else within a longer word.
+var tellingLast = map[string]bool{"pass": true, "pin": true, "psk": true, "otp": true, "auth": true, "jsessionid": true, "phpsessid": true}
+
+// weaklyTelling lists last words of keys whose value is a secret only when it looks like one.
+var weaklyTelling = map[string]bool{"session": true, "sess": true, "sid": true, "key": true, "signature": true, "sig": true, "nonce": true}
+
+// looksRandom says whether a value has the look of a token: long, without spaces, of letters and digits.
+func looksRandom(v []byte) bool {
+	letters, digits := 0, 0
+	for _, c := range v {
+		switch {
+		case isDigit(c):
+			digits++
+		case c|0x20 >= 'a' && c|0x20 <= 'z':
+			letters++
+		case c <= ' ':
+			return false
+		}
+	}
+	return len(v) >= 16 && letters >= 4 && digits >= 4
+}
 
 // harmless lists ends of keys that speak about a secret without holding it.
 var harmless = []string{
@@ -187,8 +224,8 @@ var harmless = []string{
 	"size", "lifetime", "issuer", "audience", "header", "set", "store", "provider", "mode",
 }
 
-func isTelling(key string) bool {
-	if tellingWhole[key] {
+func isTelling(key, last string) bool {
+	if tellingLast[last] {
 		return true
 	}
 	for _, t := range telling {
@@ -230,8 +267,11 @@ func findKeyedSecret(b []byte, at, free int) (int, int, bool) {
 		return 0, 0, false
 	}
 	k, ok := keyedAt(b, at)
-	if !ok || k.start < free || !isTelling(k.key) {
+	if !ok || k.start < free {
 		return 0, 0, false
+	}
+	if !isTelling(k.key, k.last) {
+		return k.start, k.end, weaklyTelling[k.last] && looksRandom(b[k.start:k.end]) && isValue(b[k.start:k.end])
 	}
 	if k.lineStart && !k.quoted { // a configuration line: a value may hold spaces
 		line := lineFrom(b, k.start)
@@ -304,7 +344,7 @@ func findOption(b []byte, at, free int) (int, int, bool) {
 	for end < len(b) && end-at <= maxKey && isKeyByte(b[end]) {
 		end++
 	}
-	if end == at+1 || end >= len(b) || !isSpace(b[end]) || !isTelling(normalKey(b[at+1:end])) {
+	if end == at+1 || end >= len(b) || !isSpace(b[end]) || !isTelling(normalKey(b[at+1:end]), lastWord(b[at+1:end])) {
 		return 0, 0, false
 	}
 	k, ok := keyed{}.readValue(b, end)

@@ -21,6 +21,7 @@ const (
 type Learned struct {
 	mu     sync.Mutex
 	values map[string]Value
+	common map[string]bool
 }
 
 // Value is one learned original.
@@ -30,12 +31,21 @@ type Value struct {
 	Rule  string
 }
 
-// NewLearned makes an empty set.
-func NewLearned() *Learned { return &Learned{values: map[string]Value{}} }
+// NewLearned makes an empty set. The words of the given texts are common, besides those that always are: they stand all
+// over the case (names of items, roles and systems), so that a value which is one of them is replaced at its place only.
+func NewLearned(texts ...string) *Learned {
+	l := &Learned{values: map[string]Value{}, common: map[string]bool{}}
+	for _, t := range texts {
+		for _, w := range strings.FieldsFunc(t, func(r rune) bool { return r < 0x80 && !isWord(byte(r)) }) {
+			l.common[strings.ToLower(w)] = true
+		}
+	}
+	return l
+}
 
 // Add learns a value, if it is of a kind that is removed everywhere.
 func (l *Learned) Add(v Value) {
-	if !learnable(v) {
+	if !learnable(v) || l.common[strings.ToLower(v.Text)] {
 		return
 	}
 	l.mu.Lock()

@@ -20,6 +20,9 @@ import (
 //go:embed page.html
 var pageText string
 
+// Text gives the page's own text, which stands in every archive.
+func Text() string { return pageText }
+
 // maxLinks bounds how many files of one system are linked; the manifest lists them all.
 const maxLinks = 300
 

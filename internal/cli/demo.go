@@ -1,0 +1,217 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"envask/internal/archive"
+	"envask/internal/casefile"
+	"envask/internal/cli/term"
+	"envask/internal/fault"
+	"envask/internal/standin"
+)
+
+// demoMark is a file by which the demo knows its own folder, so that it never removes another.
+const demoMark = ".envask-demo"
+
+const demoCase = "26031407"
+
+func newDemo(s *session) *cobra.Command {
+	var dir, files string
+	var stay bool
+	c := &cobra.Command{
+		Use:   "demo",
+		Short: "The whole job on a simulated site, in under a minute",
+		Long: `Start a simulated site within the program (two boarding gates, a fare service and the vendor's desk, on loopback ports),
+and do the whole job on it with the real code. The case stays in the folder to be looked at.`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if files != "" {
+				if err := standin.WriteSamples(files); err != nil {
+					return fault.Wrap("write the samples", files, err)
+				}
+				s.screen.Print("wrote boarding-gateway.yaml (the vendor's ask) and tallow-pier.yaml (the systems) to %s", term.Clean(files))
+				return nil
+			}
+			abs, err := filepath.Abs(dir)
+			if err != nil {
+				return err
+			}
+			return s.demo(cmd.Context(), abs, stay)
+		},
+	}
+	c.Flags().StringVar(&dir, "dir", "envask-demo", "folder for the demo; an earlier demo in it is replaced")
+	c.Flags().BoolVar(&stay, "stay", false, "keep the site up afterwards, and say what to try by hand")
+	c.Flags().StringVar(&files, "files", "", "only write the sample ask and systems file to this folder")
+	return c
+}
+
+// demoStep is one command of the demo, as it would be typed.
+type demoStep struct {
+	say  string
+	args []string
+}
+
+func demoSteps(files string) []demoStep {
+	return []demoStep{
+		{"Gate 2 accepts no passes since 06:12. The vendor opened case " + demoCase + " and sent an ask. Open the case:",
+			[]string{"open", demoCase, "--ask", filepath.Join(files, "boarding-gateway.yaml"), "--systems", filepath.Join(files, "tallow-pier.yaml"),
+				"--title", "gate 2 accepts no passes", "--around", "2026-03-14 06:12", "--margin", "40m"}},
+		{"An ask comes from outside. See all that it would do, and approve it:", []string{"ask", "approve", filepath.Join(files, "boarding-gateway.yaml"), "--digest"}},
+		{"What would be taken? Nothing is, yet:", []string{"collect", "--dry-run", "--system", "gate-2"}},
+		{"Collect from all systems at once:", []string{"collect", "--note", "before any restart"}},
+		{"Keep secrets and people out of it, and package it:", []string{"pack"}},
+		{"Check the archive as the vendor would:", []string{"verify"}},
+		{"Send it, and keep the proof:", []string{"submit", "--yes"}},
+		{"What the case holds now:", []string{"show"}},
+	}
+}
+
+func (s *session) demo(ctx context.Context, dir string, stay bool) error {
+	if err := clearDemo(dir); err != nil {
+		return err
+	}
+	begun := time.Now()
+	site, err := standin.StartSite(dir)
+	if err != nil {
+		return fault.Wrap("start the simulated site", "", err)
+	}
+	defer site.Close()
+	home, files := filepath.Join(dir, "home"), filepath.Join(dir, "files")
+	if err := site.WriteFiles(files, home); err != nil {
+		return fault.Wrap("write the demo's files", dir, err)
+	}
+	for _, step := range demoSteps(files) {
+		if err := s.demoStep(ctx, home, step); err != nil {
+			return err
+		}
+	}
+	if err := s.demoProof(home); err != nil {
+		return err
+	}
+	s.screen.Print("\nDone in %s. The case is in %s; look at:", time.Since(begun).Round(100*time.Millisecond), term.Clean(dir))
+	for _, l := range []string{"tar -xzf " + filepath.Join(dir, "desk", "incoming", "*.tar.gz") + "   and open START-HERE.html in a browser",
+		"envask --home " + home + " show r1", "envask demo --files DIR   for the ask and systems file to start your own from"} {
+		s.screen.Print("  %s", term.Clean(l))
+	}
+	if stay {
+		return s.demoStay(ctx, home, files)
+	}
+	return nil
+}
+
+func clearDemo(dir string) error {
+	entries, err := os.ReadDir(dir)
+	if err == nil && len(entries) > 0 {
+		if _, err := os.Stat(filepath.Join(dir, demoMark)); err != nil {
+			return fault.New(fault.Usage, "demo", dir, "the folder is there and is not of an earlier demo", "choose another with --dir")
+		}
+		if err := os.RemoveAll(dir); err != nil {
+			return fault.Wrap("remove the earlier demo", dir, err)
+		}
+	}
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return fault.Wrap("demo", "", err)
+	}
+	return os.WriteFile(filepath.Join(dir, demoMark), []byte("made by envask demo; it may be removed\n"), 0o600)
+}
+
+// demoStep shows a command and runs it, with the same code as if it had been typed.
+func (s *session) demoStep(ctx context.Context, home string, step demoStep) error {
+	args := step.args
+	switch args[len(args)-1] {
+	case "--digest":
+		sum, err := askDigest(args[len(args)-2])
+		if err != nil {
+			return err
+		}
+		args = append(args, sum)
+	case "verify":
+		a, err := newestArchive(home)
+		if err != nil {
+			return err
+		}
+		args = append(args, a)
+	}
+	s.screen.Print("\n%s\n%s", s.screen.Paint(term.Bold, step.say), s.screen.Paint(term.Faint, "$ envask "+quoteArgs(args)))
+	env := s.env
+	env.Screen = s.screen
+	env.Getenv = func(name string) string {
+		if name == "ENVASK_HOME" {
+			return home
+		}
+		return s.env.Getenv(name)
+	}
+	if code := Main(ctx, args, env); code != 0 {
+		if ctx.Err() != nil {
+			return &fault.Error{Class: fault.Interrupted, Op: "demo", Err: errors.New("interrupted")}
+		}
+		return fault.New(fault.Failed, "demo", "", fmt.Sprintf("the step above ended with exit code %d", code), "")
+	}
+	return nil
+}
+
+func quoteArgs(args []string) string {
+	var out []string
+	for _, a := range args {
+		if strings.ContainsAny(a, " *'\"") {
+			a = "'" + a + "'"
+		}
+		out = append(out, a)
+	}
+	return term.Clean(strings.Join(out, " "))
+}
+
+func newestArchive(home string) (string, error) {
+	found, err := filepath.Glob(filepath.Join(casefile.Home{Dir: home}.Dir, "cases", demoCase, "out", "*.tar.gz"))
+	if err != nil || len(found) == 0 {
+		return "", fault.New(fault.Failed, "demo", "", "no archive was made", "")
+	}
+	return found[len(found)-1], nil
+}
+
+// demoProof looks for every planted secret and person in the archive.
+func (s *session) demoProof(home string) error {
+	a, err := newestArchive(home)
+	if err != nil {
+		return err
+	}
+	hits := 0
+	_, err = archive.VerifyFile(a, func(name string, r io.Reader) error {
+		data, err := io.ReadAll(r) // the demo's files are small
+		for _, p := range standin.Planted {
+			if strings.Contains(string(data)+name, p.Value) {
+				s.screen.Print("%s is in %s", p.What, name)
+				hits++
+			}
+		}
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	if hits > 0 {
+		return fault.New(fault.Failed, "demo", "", "planted values are in the archive", "")
+	}
+	s.screen.Print("\nThe story planted %d secrets and people in its files; none of them is in the archive.", len(standin.Planted))
+	return nil
+}
+
+func (s *session) demoStay(ctx context.Context, home, files string) error {
+	s.screen.Print("\nThe site stays up until Ctrl-C. In another terminal:")
+	for _, l := range []string{"export ENVASK_HOME=" + home, "envask cases", "envask collect --depth deep --note 'with system logs'", "envask show r2 --system gate-2",
+		"envask collect --system fare-1 --item fare-log", "envask pack", "less " + filepath.Join(files, "boarding-gateway.yaml")} {
+		s.screen.Print("  %s", term.Clean(l))
+	}
+	<-ctx.Done()
+	s.screen.Print("the site is down")
+	return nil
+}

@@ -1,0 +1,275 @@
+package standin
+
+import (
+	"crypto/ed25519"
+	"crypto/rand"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/pkg/sftp"
+	"golang.org/x/crypto/ssh"
+)
+
+// Command is what a simulated system answers to a command line.
+type Command struct {
+	Out, Err string
+	Exit     int
+	Delay    time.Duration
+	Endless  bool // it prints Out again and again until it is stopped
+}
+
+// Server is a simulated system behind a real SSH server on a loopback port.
+type Server struct {
+	Name     string
+	User     string
+	Password string        // "" takes none
+	Key      ssh.PublicKey // nil takes none
+	Tree     *Tree
+	Commands map[string]Command
+	// Exec, when set, answers what Commands does not know; ok says whether it did.
+	Exec func(command string, out io.Writer) (exit int, ok bool)
+	// Files, when set, serves SFTP instead of Tree.
+	Files *sftp.Handlers
+	// CutAfter drops every connection after so many bytes were sent to the client; 0 never does.
+	CutAfter int64
+	// StallAfter goes silent, but keeps the connection, after so many bytes; 0 never does.
+	StallAfter int64
+
+	listener net.Listener
+	host     ssh.Signer
+	mu       sync.Mutex
+	conns    map[net.Conn]bool
+	logins   int
+	refused  int
+}
+
+// Start begins to listen on a free loopback port.
+func (s *Server) Start() error {
+	_, private, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		return err
+	}
+	if s.host, err = ssh.NewSignerFromKey(private); err != nil {
+		return err
+	}
+	if s.listener, err = net.Listen("tcp", "127.0.0.1:0"); err != nil {
+		return err
+	}
+	s.conns = map[net.Conn]bool{}
+	go s.accept()
+	return nil
+}
+
+// Port is the port that the server listens on.
+func (s *Server) Port() int { return s.listener.Addr().(*net.TCPAddr).Port }
+
+// Address is "user@host:port", as in a systems file.
+func (s *Server) Address() string { return fmt.Sprintf("%s@127.0.0.1:%d", s.User, s.Port()) }
+
+// KnownHost is the server's line of a known_hosts file.
+func (s *Server) KnownHost() string {
+	return fmt.Sprintf("[127.0.0.1]:%d %s", s.Port(), strings.TrimSpace(string(ssh.MarshalAuthorizedKey(s.host.PublicKey()))))
+}
+
+// Fingerprint is that of the host key.
+func (s *Server) Fingerprint() string { return ssh.FingerprintSHA256(s.host.PublicKey()) }
+
+// Logins says how many logins succeeded and how many passwords were refused.
+func (s *Server) Logins() (good, refused int) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.logins, s.refused
+}
+
+// Close stops the server and drops its connections.
+func (s *Server) Close() error {
+	err := s.listener.Close()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for c := range s.conns {
+		c.Close()
+	}
+	return err
+}
+
+func (s *Server) accept() {
+	for {
+		conn, err := s.listener.Accept()
+		if err != nil {
+			return
+		}
+		s.mu.Lock()
+		s.conns[conn] = true
+		s.mu.Unlock()
+		go func() {
+			s.serve(&faultyConn{Conn: conn, cut: s.CutAfter, stall: s.StallAfter})
+			conn.Close()
+			s.mu.Lock()
+			delete(s.conns, conn)
+			s.mu.Unlock()
+		}()
+	}
+}
+
+// faultyConn is a connection that breaks or goes silent after some bytes.
+type faultyConn struct {
+	net.Conn
+	cut, stall, sent int64
+}
+
+func (c *faultyConn) Write(b []byte) (int, error) {
+	c.sent += int64(len(b))
+	if c.cut > 0 && c.sent > c.cut {
+		c.Conn.Close()
+		return 0, errors.New("cut off, as the test wants it")
+	}
+	if c.stall > 0 && c.sent > c.stall {
+		return len(b), nil // swallowed: the client hears nothing more
+	}
+	return c.Conn.Write(b)
+}
+
+func (s *Server) config() *ssh.ServerConfig {
+	c := &ssh.ServerConfig{ServerVersion: "SSH-2.0-Standin"}
+	if s.Password != "" {
+		c.PasswordCallback = func(m ssh.ConnMetadata, password []byte) (*ssh.Permissions, error) {
+			if m.User() == s.User && string(password) == s.Password {
+				return nil, nil
+			}
+			s.mu.Lock()
+			s.refused++
+			s.mu.Unlock()
+			return nil, errors.New("refused")
+		}
+	}
+	if s.Key != nil {
+		c.PublicKeyCallback = func(m ssh.ConnMetadata, key ssh.PublicKey) (*ssh.Permissions, error) {
+			if m.User() == s.User && string(key.Marshal()) == string(s.Key.Marshal()) {
+				return nil, nil
+			}
+			return nil, errors.New("refused")
+		}
+	}
+	c.AddHostKey(s.host)
+	return c
+}
+
+func (s *Server) serve(conn net.Conn) {
+	sc, channels, requests, err := ssh.NewServerConn(conn, s.config())
+	if err != nil {
+		return
+	}
+	defer sc.Close()
+	s.mu.Lock()
+	s.logins++
+	s.mu.Unlock()
+	go ssh.DiscardRequests(requests)
+	for nc := range channels {
+		if nc.ChannelType() != "session" {
+			_ = nc.Reject(ssh.UnknownChannelType, "only sessions")
+			continue
+		}
+		ch, reqs, err := nc.Accept()
+		if err != nil {
+			return
+		}
+		go s.session(ch, reqs)
+	}
+}
+
+// session serves one command or one SFTP subsystem.
+func (s *Server) session(ch ssh.Channel, reqs <-chan *ssh.Request) {
+	defer ch.Close()
+	stopped := make(chan struct{})
+	var once sync.Once
+	for r := range reqs {
+		var p struct{ Text string }
+		_ = ssh.Unmarshal(r.Payload, &p) // what is not understood is refused below
+		switch {
+		case r.Type == "subsystem" && p.Text == "sftp":
+			_ = r.Reply(true, nil)
+			go func() {
+				s.sftp(ch)
+				ch.Close()
+			}()
+		case r.Type == "exec":
+			_ = r.Reply(true, nil)
+			go func() {
+				exit := s.run(p.Text, ch, stopped)
+				_, _ = ch.SendRequest("exit-status", false, ssh.Marshal(struct{ Code uint32 }{uint32(exit)}))
+				ch.Close()
+			}()
+		case r.Type == "signal":
+			once.Do(func() { close(stopped) })
+		case r.WantReply:
+			_ = r.Reply(false, nil)
+		}
+	}
+	once.Do(func() { close(stopped) })
+}
+
+func (s *Server) sftp(ch ssh.Channel) {
+	h := s.Files
+	if h == nil {
+		own := s.Tree.handlers()
+		h = &own
+	}
+	server := sftp.NewRequestServer(ch, *h)
+	_ = server.Serve() // it ends when the client goes
+	_ = server.Close()
+}
+
+// run answers a command line.
+func (s *Server) run(command string, ch ssh.Channel, stopped <-chan struct{}) int {
+	c, ok := s.Commands[command]
+	if !ok {
+		if s.Exec != nil {
+			if exit, ok := s.Exec(command, ch); ok {
+				return exit
+			}
+		}
+		name, _, _ := strings.Cut(command, " ")
+		_, _ = io.WriteString(ch.Stderr(), "sh: "+name+": not found\n")
+		return 127
+	}
+	select {
+	case <-time.After(c.Delay):
+	case <-stopped:
+		return 137
+	}
+	for {
+		if _, err := io.WriteString(ch, c.Out); err != nil || !c.Endless {
+			break
+		}
+		select {
+		case <-stopped:
+			return 137
+		default:
+		}
+	}
+	_, _ = io.WriteString(ch.Stderr(), c.Err)
+	return c.Exit
+}
+
+// NewKey makes a login key: the private half as a file, and the public half.
+func NewKey() (file []byte, public ssh.PublicKey, err error) {
+	_, private, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		return nil, nil, err
+	}
+	block, err := ssh.MarshalPrivateKey(private, "made for the stand-in")
+	if err != nil {
+		return nil, nil, err
+	}
+	signer, err := ssh.NewSignerFromKey(private)
+	if err != nil {
+		return nil, nil, err
+	}
+	return pem.EncodeToMemory(block), signer.PublicKey(), nil
+}

@@ -1,0 +1,118 @@
+package standin
+
+import (
+	_ "embed"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+)
+
+// SampleAsk is the sample ask, with the vendor's address as it would be in the field.
+//
+//go:embed ask.yaml
+var SampleAsk string
+
+// SampleSystems is the sample systems file, with addresses as they would be in the field.
+const SampleSystems = `# The systems of the terminal Tallow Pier. This file is the engineer's own.
+site: tallow-pier
+zone: Europe/Lisbon
+systems:
+  - {name: gate-1, roles: [gate], ssh: svc@192.0.2.11, key: ~/.ssh/pier}
+  - {name: gate-2, roles: [gate], ssh: svc@192.0.2.12, key: ~/.ssh/pier}
+  - {name: fare-1, roles: [fare], ssh: 'svc@192.0.2.20:2222', password: env:FARE_PASSWORD}
+`
+
+// deskHost is the vendor's address in the sample ask.
+const deskHost = "desk.ostrevane.example"
+
+// Site is the simulated site: two boarding gates, a fare service and the vendor's desk.
+type Site struct {
+	Systems []*Server
+	Desk    *Server
+	Inbox   string // folder in which the desk keeps what arrives
+	keyFile []byte
+}
+
+const (
+	farePassword = "demo-harbour-fare"
+	deskPassword = "demo-harbour-desk"
+)
+
+// StartSite starts all of it on loopback ports. What the desk receives goes below dir.
+func StartSite(dir string) (*Site, error) {
+	keyFile, public, err := NewKey()
+	if err != nil {
+		return nil, err
+	}
+	s := &Site{keyFile: keyFile, Inbox: filepath.Join(dir, "desk", "incoming")}
+	for gate := 1; gate <= 2; gate++ {
+		s.Systems = append(s.Systems, &Server{Name: fmt.Sprintf("gate-%d", gate), User: "svc", Key: public, Tree: GateTree(gate), Commands: GateCommands(gate)})
+	}
+	s.Systems = append(s.Systems, &Server{Name: "fare-1", User: "svc", Password: farePassword, Tree: FareTree(), Commands: FareCommands()})
+	if err := os.MkdirAll(s.Inbox, 0o700); err != nil {
+		return nil, err
+	}
+	if s.Desk, err = NewDesk(filepath.Dir(s.Inbox), "intake", deskPassword); err != nil {
+		return nil, err
+	}
+	for _, server := range append(s.Systems[:3:3], s.Desk) {
+		if err := server.Start(); err != nil {
+			return nil, errors.Join(err, s.Close())
+		}
+	}
+	return s, nil
+}
+
+// Close stops all of it.
+func (s *Site) Close() error {
+	var errs []error
+	for _, server := range append(s.Systems[:len(s.Systems):len(s.Systems)], s.Desk) {
+		if server != nil && server.listener != nil {
+			errs = append(errs, server.Close())
+		}
+	}
+	return errors.Join(errs...)
+}
+
+// WriteFiles writes the sample ask and systems file with the addresses of the running site, the login key and passwords, and
+// into the engineer's home what the vendor's desk needs: its host key and the credential.
+func (s *Site) WriteFiles(dir, home string) error {
+	ask := strings.Replace(SampleAsk, "intake@"+deskHost, s.Desk.Address(), 1)
+	systems := SampleSystems
+	for _, r := range [][2]string{
+		{"svc@192.0.2.11", s.Systems[0].Address()}, {"svc@192.0.2.12", s.Systems[1].Address()}, {"svc@192.0.2.20:2222", s.Systems[2].Address()},
+		{"~/.ssh/pier", "pier.key"}, {"env:FARE_PASSWORD", "file:fare.password"}, {"zone: Europe/Lisbon\n", "zone: Europe/Lisbon\nknown-hosts: known_hosts\n"},
+		{s.Systems[0].Address(), "'" + s.Systems[0].Address() + "'"}, {s.Systems[1].Address(), "'" + s.Systems[1].Address() + "'"},
+	} {
+		systems = strings.ReplaceAll(systems, r[0], r[1])
+	}
+	known := ""
+	for _, server := range s.Systems {
+		known += server.KnownHost() + "\n"
+	}
+	credentials := "credentials:\n  - {route: desk, host: 127.0.0.1, password: 'file:" + filepath.Join(dir, "desk.password") + "'}\n"
+	return writeAll(map[string]string{
+		filepath.Join(dir, "boarding-gateway.yaml"): ask, filepath.Join(dir, "tallow-pier.yaml"): systems, filepath.Join(dir, "known_hosts"): known,
+		filepath.Join(dir, "pier.key"): string(s.keyFile), filepath.Join(dir, "fare.password"): farePassword + "\n", filepath.Join(dir, "desk.password"): deskPassword + "\n",
+		filepath.Join(home, "credentials.yaml"): credentials, filepath.Join(home, "known_hosts"): s.Desk.KnownHost() + "\n",
+	})
+}
+
+// WriteSamples writes the sample ask and systems file with addresses as in the field.
+func WriteSamples(dir string) error {
+	return writeAll(map[string]string{filepath.Join(dir, "boarding-gateway.yaml"): SampleAsk, filepath.Join(dir, "tallow-pier.yaml"): SampleSystems})
+}
+
+func writeAll(files map[string]string) error {
+	for name, text := range files {
+		if err := os.MkdirAll(filepath.Dir(name), 0o700); err != nil {
+			return err
+		}
+		if err := os.WriteFile(name, []byte(text), 0o600); err != nil {
+			return err
+		}
+	}
+	return nil
+}
