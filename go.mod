@@ -10,8 +10,10 @@ require (
 	github.com/jedib0t/go-pretty/v6 v6.8.3
 	github.com/klauspost/compress v1.20.3
 	github.com/pkg/sftp v1.13.12
+	github.com/rogpeppe/go-internal v1.16.0
 	github.com/skeema/knownhosts v1.3.3
 	github.com/spf13/cobra v1.10.2
+	github.com/stretchr/testify v1.12.1
 	github.com/vbauerster/mpb/v8 v8.9.3
 	go.yaml.in/yaml/v3 v3.0.6
 	golang.org/x/crypto v0.58.0
@@ -29,4 +31,5 @@ require (
 	github.com/spf13/pflag v1.0.9 // indirect
 	golang.org/x/sys v0.49.0 // indirect
 	golang.org/x/text v0.43.0 // indirect
+	golang.org/x/tools v0.51.0 // indirect
 )

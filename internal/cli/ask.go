@@ -145,8 +145,8 @@ func (s *session) drawSheet(w io.Writer, sheet flow.Sheet) {
 	}
 }
 
-// askDigest gives the first digits of an ask's SHA-256.
-func askDigest(file string) (string, error) {
+// AskDigest gives the first digits of an ask's SHA-256.
+func AskDigest(file string) (string, error) {
 	k, err := flow.LoadAsk(file)
 	if err != nil {
 		return "", err

@@ -129,7 +129,7 @@ func (s *session) demoStep(ctx context.Context, home string, step demoStep) erro
 	args := step.args
 	switch args[len(args)-1] {
 	case "--digest":
-		sum, err := askDigest(args[len(args)-2])
+		sum, err := AskDigest(args[len(args)-2])
 		if err != nil {
 			return err
 		}

@@ -114,7 +114,7 @@ func takeFile(ctx context.Context, w *work, spec ask.Files, links *resolver, m m
 
 // takeContent fetches a file that was decided for.
 func takeContent(ctx context.Context, w *work, name string, e Entry) error {
-	target := "files/" + SafePath(name0(e.Source))
+	target := "files/" + name0(e.Source) // the source is safe already
 	got, err := fetch(ctx, w.target.FS(), name, w.part(), w.final(target), w.count)
 	var local *localError
 	switch {

@@ -20,7 +20,7 @@ import (
 )
 
 // runawayFactor says how many times the kept size a command may print before it is stopped.
-const runawayFactor = 16
+const runawayFactor = 4
 
 // takeRun runs the item's commands one after the other and keeps their output.
 func takeRun(ctx context.Context, w *work) error {

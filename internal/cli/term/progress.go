@@ -32,7 +32,7 @@ const redraw = 120 * time.Millisecond
 func (s *Screen) NewBoard() *Board {
 	b := &Board{screen: s, lines: map[string]*boardLine{}}
 	if s.Live && !s.Quiet {
-		b.p = mpb.New(mpb.WithOutput(s.Err), mpb.WithRefreshRate(redraw), mpb.WithWidth(s.Width), mpb.WithAutoRefresh())
+		b.p = mpb.New(mpb.WithOutput(s.Err), mpb.WithRefreshRate(redraw), mpb.WithWidth(min(s.Width, 200)), mpb.WithAutoRefresh())
 	}
 	return b
 }

@@ -24,15 +24,15 @@ type Screen struct {
 	Ask     bool // somebody sits there and can answer
 	Quiet   bool
 	Verbose bool
-	Width   int // columns of the terminal; DefaultWidth when there is none
+	Width   int // columns of the terminal; Unlimited when there is none
 }
 
-// DefaultWidth is the width of what is written to a file or pipe, in columns.
-const DefaultWidth = 120
+// Unlimited is the width of what is written to a file or pipe: nothing is wrapped there, so that grep finds whole lines.
+const Unlimited = 1 << 20
 
 // New finds out what the given streams are. noColor is what the engineer said (NO_COLOR, --no-color).
 func New(in io.Reader, out, errOut io.Writer, noColor bool) *Screen {
-	s := &Screen{In: in, Out: out, Err: errOut, Width: DefaultWidth}
+	s := &Screen{In: in, Out: out, Err: errOut, Width: Unlimited}
 	if fd, ok := terminal(out); ok {
 		s.Color = !noColor
 		if w, _, err := xterm.GetSize(fd); err == nil && w > 0 {

@@ -1,0 +1,159 @@
+package envask_test
+
+import (
+	"encoding/json"
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// layers is the order of the house, from the front to the foundation. A package may import only what stands below it.
+var layers = []string{
+	"cmd/envask", "internal/cli", "internal/cli/term", "internal/standin", "internal/flow", "internal/report", "internal/brief", "internal/submit",
+	"internal/archive", "internal/redact", "internal/collect", "internal/reach", "internal/undo", "internal/logset", "internal/stamp",
+	"internal/casefile", "internal/ask", "internal/site", "internal/keyfile", "internal/window", "internal/fault",
+	"internal/reach/reachtest",
+}
+
+// Limits of a tidy house, in lines.
+const (
+	maxFunction = 80
+	maxFile     = 650
+)
+
+type listed struct {
+	ImportPath string
+	Imports    []string
+}
+
+func packages(t *testing.T) []listed {
+	t.Helper()
+	out, err := exec.Command("go", "list", "-json=ImportPath,Imports", "./...").Output()
+	require.NoError(t, err)
+	var all []listed
+	for dec := json.NewDecoder(strings.NewReader(string(out))); ; {
+		var p listed
+		if err := dec.Decode(&p); err == io.EOF {
+			return all
+		} else {
+			require.NoError(t, err)
+		}
+		all = append(all, p)
+	}
+}
+
+func TestImportsPointDown(t *testing.T) {
+	rank := map[string]int{}
+	for i, l := range layers {
+		rank["envask/"+l] = i
+	}
+	for _, p := range packages(t) {
+		from, known := rank[p.ImportPath]
+		if p.ImportPath == "envask" {
+			continue // only this test lives there
+		}
+		require.True(t, known, "%s is not in the table of layers", p.ImportPath)
+		for _, imp := range p.Imports {
+			to, ours := rank[imp]
+			if ours && p.ImportPath != "envask/internal/reach/reachtest" {
+				require.Less(t, from, to, "%s must not import %s", p.ImportPath, imp)
+			}
+			if p.ImportPath == "envask/internal/redact" {
+				require.NotContains(t, []string{"net", "net/http", "os/exec"}, imp, "rules get their inputs handed in")
+			}
+			if ours && strings.HasSuffix(imp, "/standin") {
+				require.Contains(t, p.ImportPath, "/cli", "stand-ins are for the demo and the tests only")
+			}
+		}
+	}
+}
+
+// core packages print nothing, read no flag and no environment.
+var forbidden = regexp.MustCompile(`\b(fmt\.Print\w*|os\.Stdout|os\.Stderr|os\.Stdin|os\.Getenv|os\.LookupEnv|flag\.\w+)\b`)
+
+func TestTheCoreIsSilent(t *testing.T) {
+	eachFile(t, func(name string, f *ast.File, set *token.FileSet, text string) {
+		inCore := strings.HasPrefix(name, "internal/") && !strings.HasPrefix(name, "internal/cli/")
+		if inCore {
+			require.NotRegexp(t, forbidden, text, name)
+		}
+		if !strings.HasPrefix(name, "cmd/") {
+			require.NotContains(t, text, "os.Exit(", name)
+		}
+	})
+}
+
+func TestFunctionsAndFilesStaySmall(t *testing.T) {
+	eachFile(t, func(name string, f *ast.File, set *token.FileSet, text string) {
+		require.LessOrEqual(t, strings.Count(text, "\n"), maxFile, "%s has become two things", name)
+		for _, d := range f.Decls {
+			fn, ok := d.(*ast.FuncDecl)
+			if !ok || fn.Body == nil {
+				continue
+			}
+			lines := set.Position(fn.End()).Line - set.Position(fn.Pos()).Line + 1
+			require.LessOrEqual(t, lines, maxFunction, "%s: %s is too long", name, fn.Name.Name)
+		}
+	})
+}
+
+func TestPackagesAndExportedNamesAreDocumented(t *testing.T) {
+	documented := map[string]bool{}
+	eachFile(t, func(name string, f *ast.File, _ *token.FileSet, _ string) {
+		dir := filepath.Dir(name)
+		documented[dir] = documented[dir] || f.Doc != nil
+	})
+	for dir, ok := range documented {
+		require.True(t, ok, "package %s has no comment", dir)
+	}
+}
+
+func eachFile(t *testing.T, each func(name string, f *ast.File, set *token.FileSet, text string)) {
+	t.Helper()
+	n := 0
+	err := filepath.WalkDir(".", func(name string, d os.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(name, ".go") || strings.HasSuffix(name, "_test.go") {
+			return err
+		}
+		text, err := os.ReadFile(name)
+		require.NoError(t, err)
+		set := token.NewFileSet()
+		f, err := parser.ParseFile(set, name, text, parser.ParseComments)
+		require.NoError(t, err)
+		each(filepath.ToSlash(name), f, set, string(text))
+		n++
+		return nil
+	})
+	require.NoError(t, err)
+	require.Greater(t, n, 40, "the walk must have seen the program")
+}
+
+// Tables of kinds and the files beside them must agree: a kind is one file and one line.
+func TestEveryKindIsOneFileAndOneLine(t *testing.T) {
+	for _, c := range []struct{ files, table, line string }{
+		{"internal/ask/kind_*.go", "internal/ask/ask.go", `{"%s", read`},
+		{"internal/collect/kind_*.go", "internal/collect/kinds.go", `{"%s", take`},
+		{"internal/site/way_*.go", "internal/site/site.go", `{"%s", read`},
+		{"internal/submit/route_*.go", "internal/submit/submit.go", `, open%s}`},
+	} {
+		found, err := filepath.Glob(c.files)
+		require.NoError(t, err)
+		require.NotEmpty(t, found, c.files)
+		table, err := os.ReadFile(c.table)
+		require.NoError(t, err)
+		for _, f := range found {
+			_, key, _ := strings.Cut(strings.TrimSuffix(filepath.Base(f), ".go"), "_")
+			line := strings.ToLower(strings.ReplaceAll(c.line, "%s", key))
+			require.Contains(t, strings.ToLower(string(table)), line, "%s has no line in %s", f, c.table)
+		}
+	}
+}

@@ -1,0 +1,309 @@
+package cli_test
+
+import (
+	"archive/tar"
+	"bytes"
+	"compress/gzip"
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"regexp"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+	_ "time/tzdata"
+
+	"github.com/rogpeppe/go-internal/testscript"
+	"github.com/stretchr/testify/require"
+
+	"envask/internal/cli"
+	"envask/internal/standin"
+)
+
+// TestMain makes the test program double as envask, so that scripts drive it as a process of its own.
+func TestMain(m *testing.M) {
+	testscript.Main(m, map[string]func(){
+		"envask": func() {
+			ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
+			defer stop()
+			os.Exit(cli.Main(ctx, os.Args[1:], cli.ProcessEnv()))
+		},
+	})
+}
+
+func TestScripts(t *testing.T) {
+	testscript.Run(t, testscript.Params{
+		Dir:                 "testdata/script",
+		RequireExplicitExec: true,
+		RequireUniqueNames:  true,
+		Setup: func(e *testscript.Env) error {
+			e.Setenv("ENVASK_HOME", filepath.Join(e.WorkDir, "home"))
+			e.Setenv("HOME", filepath.Join(e.WorkDir, "user"))
+			e.Setenv("SSH_AUTH_SOCK", "")
+			return os.MkdirAll(filepath.Join(e.WorkDir, "user"), 0o700)
+		},
+		Condition: func(cond string) (bool, error) {
+			if cond == "root" {
+				return os.Getuid() == 0, nil
+			}
+			return false, fmt.Errorf("unknown condition %q", cond)
+		},
+		Cmds: map[string]func(*testscript.TestScript, bool, []string){
+			"code":    cmdCode,
+			"site":    cmdSite,
+			"logs":    cmdLogs,
+			"open":    cmdOpen,
+			"untar":   cmdUntar,
+			"planted": cmdPlanted,
+			"damage":  cmdDamage,
+			"fifo":    cmdFifo,
+			"sizeof":  cmdSizeof,
+			"times":   cmdTimes,
+			"digest":  cmdDigest,
+		},
+	})
+}
+
+// cmdCode runs envask and wants one exit code: code 3 collect --quiet
+func cmdCode(ts *testscript.TestScript, neg bool, args []string) {
+	want, err := strconv.Atoi(args[0])
+	ts.Check(err)
+	err = ts.Exec("envask", args[1:]...)
+	got := 0
+	if err != nil {
+		m := regexp.MustCompile(`exit status (\d+)`).FindStringSubmatch(err.Error())
+		if m == nil {
+			ts.Fatalf("envask did not end by itself: %v", err)
+		}
+		got, _ = strconv.Atoi(m[1])
+	}
+	if got != want {
+		ts.Fatalf("exit code %d, want %d", got, want)
+	}
+}
+
+// cmdSite starts the simulated site and writes its files below files/ and home/. With a word, a system misbehaves:
+// site drop gate-2, site stall gate-2, site changed-key gate-2, site down gate-2, site endless gate-2.
+func cmdSite(ts *testscript.TestScript, neg bool, args []string) {
+	dir := ts.MkAbs(".")
+	site, err := standin.StartSite(dir)
+	ts.Check(err)
+	ts.Defer(func() { site.Close() })
+	ts.Check(site.WriteFiles(filepath.Join(dir, "files"), filepath.Join(dir, "home")))
+	if len(args) == 0 {
+		return
+	}
+	for _, s := range append(site.Systems[:3:3], site.Desk) {
+		if s.Name != args[1] {
+			continue
+		}
+		switch args[0] {
+		case "drop":
+			s.CutAfter = 300_000
+		case "stall":
+			s.StallAfter = 300_000
+			rewrite(ts, "files/tallow-pier.yaml", "name: "+s.Name+",", "name: "+s.Name+", stall: 1s,")
+		case "down":
+			ts.Check(s.Close())
+		case "changed-key":
+			rewrite(ts, "files/known_hosts", s.KnownHost(), fmt.Sprintf("[127.0.0.1]:%d %s", s.Port(), strings.SplitN(site.Desk.KnownHost(), " ", 2)[1]))
+		case "unknown-key":
+			rewrite(ts, "files/known_hosts", s.KnownHost()+"\n", "")
+			ts.Setenv("FINGERPRINT", s.Fingerprint())
+		case "endless":
+			s.Commands["boardingctl queue"] = standin.Command{Out: strings.Repeat("again and again\n", 1000), Endless: true}
+		case "hostile":
+			hostile(s.Tree)
+		case "slow":
+			s.Commands["boardingctl status --all"] = standin.Command{Out: "late\n", Delay: time.Minute}
+		default:
+			ts.Fatalf("unknown misbehaviour %q", args[0])
+		}
+	}
+}
+
+// hostile fills a gate's log folder with what an attacker or an accident could leave there.
+func hostile(t *standin.Tree) {
+	at := standin.FaultAt
+	t.File("/var/log/boarding/gate\x1b[31mred\n.log", []byte("2026-03-14T06:12:00Z escape bytes and a newline in the name\n"), at)
+	t.File("/var/log/boarding/gate-\xff\xfe.log", []byte("2026-03-14T06:12:00Z no UTF-8 in the name\n"), at)
+	t.File("/var/log/boarding/gate-sofia.brandao@merrowick.example.log", []byte("2026-03-14T06:12:00Z a person in the name\n"), at)
+	t.Put("/var/log/boarding/gate-loop.log", &standin.Node{Link: "gate-loop.log", Mode: os.ModeSymlink, Time: at})
+	t.Put("/var/log/boarding/gate-out.log", &standin.Node{Link: "/etc/shadow", Mode: os.ModeSymlink, Time: at})
+	t.Put("/var/log/boarding/gate-dev.log", &standin.Node{Mode: os.ModeDevice, Time: at})
+	t.Put("/var/log/boarding/gate-short.log", &standin.Node{Data: []byte("2026-03-14T06:12:00Z shorter than it says\n"), Size: 5000, Time: at})
+	t.File("/etc/shadow", []byte("root:$6$abc$def:20000::::::\n"), at)
+}
+
+func rewrite(ts *testscript.TestScript, file, old, new string) {
+	text := ts.ReadFile(file)
+	if !strings.Contains(text, old) {
+		ts.Fatalf("%s does not contain %q", file, old)
+	}
+	ts.Check(os.WriteFile(ts.MkAbs(file), []byte(strings.Replace(text, old, new, 1)), 0o600))
+}
+
+// cmdLogs makes a small local system below host/, with the ask and systems file for it.
+func cmdLogs(ts *testscript.TestScript, neg bool, args []string) {
+	host := ts.MkAbs("host")
+	write := func(name, text string, modified time.Time) {
+		file := filepath.Join(host, name)
+		ts.Check(os.MkdirAll(filepath.Dir(file), 0o755))
+		ts.Check(os.WriteFile(file, []byte(text), 0o644))
+		ts.Check(os.Chtimes(file, modified, modified))
+	}
+	at := standin.FaultAt
+	write("log/gate.log", "2026-03-14T06:11:59Z INFO start\n2026-03-14T06:12:00Z ERROR no fare table, token=tpg_1234567890ab\n2026-03-14T06:12:01Z try tpg_1234567890ab again\n", at.Add(time.Hour))
+	write("log/gate.log.1", "2026-03-13T01:00:00Z INFO yesterday\n", at.Add(-20*time.Hour))
+	write("log/late.log", "2026-03-14T09:00:00Z INFO later\n", at.Add(3*time.Hour))
+	write("log/notes.txt", "no time in here\n", at.Add(time.Minute))
+	write("etc/gate.toml", "password = \"brass-Kelp-71!\"\nversion = \"10.2.14.1\"\n", at.Add(-500*time.Hour))
+	ask := fmt.Sprintf(`ask: local
+vendor: Ostrevane Gate Systems
+case: {number: '^[0-9]{8}$', archive: '{case}_{site}_{round}'}
+items:
+  - id: log
+    files: ['%s/log/**']
+    required: true
+  - id: config
+    files: ['%s/etc/*.toml']
+    cut: none
+  - id: state
+    run: echo state is fine
+routes:
+  - {name: stick, to: '%s'}
+`, host, host, ts.MkAbs("stick"))
+	ts.Check(os.MkdirAll(ts.MkAbs("stick"), 0o755))
+	ts.Check(os.WriteFile(ts.MkAbs("ask.yaml"), []byte(ask), 0o644))
+	ts.Check(os.WriteFile(ts.MkAbs("systems.yaml"), []byte("site: tallow-pier\nzone: Europe/Lisbon\nsystems:\n  - {name: desk-pc, local: true}\n"), 0o644))
+}
+
+// cmdOpen opens and approves case 26031407, of the local system or of the site: open local, open site
+func cmdOpen(ts *testscript.TestScript, neg bool, args []string) {
+	ask, systems := "ask.yaml", "systems.yaml"
+	if args[0] == "site" {
+		ask, systems = "files/boarding-gateway.yaml", "files/tallow-pier.yaml"
+	}
+	sum, err := cli.AskDigest(ts.MkAbs(ask))
+	ts.Check(err)
+	ts.Check(ts.Exec("envask", "ask", "approve", ask, "--digest", sum))
+	ts.Check(ts.Exec("envask", "open", "26031407", "--ask", ask, "--systems", systems, "--around", "2026-03-14 06:12", "--margin", "40m"))
+}
+
+// cmdDigest sets DIGEST to the first digits of an ask's SHA-256.
+func cmdDigest(ts *testscript.TestScript, neg bool, args []string) {
+	sum, err := cli.AskDigest(ts.MkAbs(args[0]))
+	ts.Check(err)
+	ts.Setenv("DIGEST", sum)
+}
+
+// cmdUntar unpacks the only archive that matches into unpacked/.
+func cmdUntar(ts *testscript.TestScript, neg bool, args []string) {
+	found, err := filepath.Glob(ts.MkAbs(args[0]))
+	ts.Check(err)
+	if len(found) != 1 {
+		ts.Fatalf("%d archives match %s", len(found), args[0])
+	}
+	f, err := os.Open(found[0])
+	ts.Check(err)
+	defer f.Close()
+	zr, err := gzip.NewReader(f)
+	ts.Check(err)
+	for tr := tar.NewReader(zr); ; {
+		h, err := tr.Next()
+		if err == io.EOF {
+			return
+		}
+		ts.Check(err)
+		_, below, _ := strings.Cut(h.Name, "/")
+		name := filepath.Join(ts.MkAbs("unpacked"), filepath.FromSlash(below))
+		ts.Check(os.MkdirAll(filepath.Dir(name), 0o755))
+		data, err := io.ReadAll(tr)
+		ts.Check(err)
+		ts.Check(os.WriteFile(name, data, 0o644))
+	}
+}
+
+// cmdPlanted looks for the story's secrets and people in unpacked/, in files and names.
+func cmdPlanted(ts *testscript.TestScript, neg bool, args []string) {
+	files := 0
+	ts.Check(filepath.WalkDir(ts.MkAbs(args[0]), func(name string, d os.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		files++
+		data, err := os.ReadFile(name)
+		for _, p := range standin.Planted {
+			if bytes.Contains(data, []byte(p.Value)) || strings.Contains(name, p.Value) {
+				ts.Fatalf("%s is in %s", p.What, name)
+			}
+		}
+		return err
+	}))
+	if files < 20 {
+		ts.Fatalf("only %d files were looked at", files)
+	}
+}
+
+// cmdDamage changes a file: damage flip FILE AT, damage cut FILE BYTES, damage append FILE TEXT
+func cmdDamage(ts *testscript.TestScript, neg bool, args []string) {
+	found, err := filepath.Glob(ts.MkAbs(args[1]))
+	ts.Check(err)
+	if len(found) != 1 {
+		ts.Fatalf("%d files match %s", len(found), args[1])
+	}
+	data, err := os.ReadFile(found[0])
+	ts.Check(err)
+	switch args[0] {
+	case "flip":
+		at, err := strconv.Atoi(args[2])
+		ts.Check(err)
+		data[(at+len(data))%len(data)] ^= 0xff
+	case "cut":
+		n, err := strconv.Atoi(args[2])
+		ts.Check(err)
+		data = data[:len(data)-n]
+	case "append":
+		data = append(data, args[2]...)
+	}
+	ts.Check(os.Chmod(found[0], 0o600))
+	ts.Check(os.WriteFile(found[0], data, 0o600))
+}
+
+// cmdSizeof wants a file to be larger or smaller: sizeof FILE < 5000
+func cmdSizeof(ts *testscript.TestScript, neg bool, args []string) {
+	info, err := os.Stat(ts.MkAbs(args[0]))
+	ts.Check(err)
+	n, err := strconv.ParseInt(args[2], 10, 64)
+	ts.Check(err)
+	if (args[1] == "<") != (info.Size() < n) {
+		ts.Fatalf("%s has %d bytes", args[0], info.Size())
+	}
+}
+
+// cmdTimes wants a text so many times in a file: times 2 TEXT FILE
+func cmdTimes(ts *testscript.TestScript, neg bool, args []string) {
+	want, err := strconv.Atoi(args[0])
+	ts.Check(err)
+	if got := strings.Count(ts.ReadFile(args[2]), args[1]); got != want {
+		ts.Fatalf("%q stands %d times in %s, want %d", args[1], got, args[2], want)
+	}
+}
+
+// Scripts open with a line that says what they prove, and are named after the command.
+func TestScriptsSayWhatTheyProve(t *testing.T) {
+	found, err := filepath.Glob("testdata/script/*.txtar")
+	require.NoError(t, err)
+	require.Greater(t, len(found), 15)
+	commands := `^(open|collect|pack|verify|submit|cases|show|run|redact|ask|demo|version|help)(-[a-z-]+)?\.txtar$`
+	for _, f := range found {
+		data, err := os.ReadFile(f)
+		require.NoError(t, err)
+		require.True(t, strings.HasPrefix(string(data), "# "), f)
+		require.Regexp(t, commands, filepath.Base(f))
+	}
+}
