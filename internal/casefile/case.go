@@ -5,7 +5,7 @@ import (
 	"path/filepath"
 	"time"
 
-	"go.yaml.in/yaml/v3"
+	"go.yaml.in/yaml/v4"
 
 	"envask/internal/keyfile"
 	"envask/internal/window"

@@ -9,14 +9,12 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"regexp"
 	"sort"
-	"strconv"
 	"strings"
 	"unicode/utf8"
 
 	"github.com/agext/levenshtein"
-	"go.yaml.in/yaml/v3"
+	"go.yaml.in/yaml/v4"
 )
 
 // MaxSize is the largest file that is read, in bytes. Files that people write are small; a larger one is a mistake.
@@ -125,18 +123,14 @@ func firstInvalid(data []byte) int {
 	return len(data)
 }
 
-var yamlLine = regexp.MustCompile(`^(?:yaml: )?(?:.*?)line (\d+)(?:, column (\d+))?: (.*)$`)
-
-// addYAML turns the parser's sentence into a problem with a place.
+// addYAML turns the parser's error into a problem with its place.
 func (f *File) addYAML(err error) {
-	text := strings.TrimPrefix(err.Error(), "yaml: ")
-	if m := yamlLine.FindStringSubmatch(err.Error()); m != nil {
-		line, _ := strconv.Atoi(m[1])
-		column, _ := strconv.Atoi(m[2])
-		f.add(line, max(column, 1), "not valid YAML: "+m[3])
+	var at *yaml.LoadError
+	if errors.As(err, &at) && at.Mark.Line > 0 {
+		f.add(at.Mark.Line, max(at.Mark.Column, 1), "not valid YAML: "+at.Message)
 		return
 	}
-	f.add(1, 1, "not valid YAML: "+text)
+	f.add(1, 1, "not valid YAML: "+strings.TrimPrefix(err.Error(), "yaml: "))
 }
 
 // plain refuses what makes a file hard to read or large to expand: anchors, aliases, repeated keys.

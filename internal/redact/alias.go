@@ -232,6 +232,11 @@ func code(n int) string {
 	return s
 }
 
+var (
+	aliasV4 = netip.MustParsePrefix("240.0.0.0/4")
+	aliasV6 = netip.MustParsePrefix("3fff::/20")
+)
+
 var aliasForms = map[Class]*regexp.Regexp{
 	Mail: regexp.MustCompile(`^mail-([2-9][a-z])+@host-([2-9][a-z])+\.example$`),
 	Host: regexp.MustCompile(`^host-([2-9][a-z])+\.example$`),
@@ -240,6 +245,10 @@ var aliasForms = map[Class]*regexp.Regexp{
 
 // isAlias says whether text has the form of an alias; such text is left as it is, so that redacting twice changes nothing.
 func isAlias(class Class, text string) bool {
+	if class == IPv4 || class == IPv6 {
+		a, err := netip.ParseAddr(text)
+		return err == nil && (aliasV4.Contains(a) || aliasV6.Contains(a.WithZone("")))
+	}
 	re := aliasForms[class]
 	return re != nil && re.MatchString(text)
 }

@@ -185,10 +185,20 @@ func (e *Engine) find(b []byte, from int) {
 	e.findings, e.openKey = e.findings[:0], false
 	free := from
 	for i := from; i < len(b); i++ {
+		if b[i] == '[' {
+			if n := placeholderLen(b[i:]); n > 0 { // nothing is found within what was put there before
+				free, i = i+n, i+n-1
+				continue
+			}
+		}
 		for _, r := range e.table[b[i]] {
 			start, end, ok := r.Find(b, i, free)
 			if !ok || start < free || end <= start {
 				continue
+			}
+			if r.Class != Secret && isAlias(r.Class, string(b[start:end])) {
+				free, i = end, max(i, end-1) // an alias is whole in itself: nothing else is read into it
+				break
 			}
 			e.findings = append(e.findings, finding{start, end, r.Class, r.Name})
 			if after, isKey := keyHead(b, start); isKey && end == len(b) {

@@ -16,11 +16,14 @@ func findMail(b []byte, at, free int) (int, int, bool) {
 	for start > free && at-start < 64 && isLocalPart(b[start-1]) {
 		start--
 	}
+	if start > 0 && start == free && isWord(b[start-1]) {
+		start++ // it touches another address; what is between them keeps them apart
+	}
 	for start < at && (b[start] == '.' || b[start] == '\'' || b[start] == '-' || b[start] == '%') {
 		start++
 	}
 	dot := -1
-	for end < len(b) && end-at < 254 && (isWord(b[end]) && b[end] != '_' || b[end] == '-' || b[end] == '.') {
+	for end < len(b) && end-at < 254 && (isWord(b[end]) && b[end] != '_' || b[end] == '-' || b[end] == '.' || b[end] >= 0x80) {
 		if b[end] == '.' {
 			dot = end
 		}
@@ -35,13 +38,20 @@ func findMail(b []byte, at, free int) (int, int, bool) {
 			dot += at
 		}
 	}
-	if start == at || dot <= at+1 || end-dot < 3 || !isAllLetters(b[dot+1:end]) {
-		return 0, 0, false
-	}
-	if isAlias(Mail, string(b[start:end])) {
+	if start >= at || dot <= at+1 || end-dot < 3 || !isTopDomain(b[dot+1:end]) {
 		return 0, 0, false
 	}
 	return start, end, true
+}
+
+// isTopDomain says whether a label can be the last one of a domain: letters, also those beyond ASCII.
+func isTopDomain(b []byte) bool {
+	for _, c := range b {
+		if (c|0x20 < 'a' || c|0x20 > 'z') && c < 0x80 {
+			return false
+		}
+	}
+	return true
 }
 
 func isDigit(c byte) bool { return c >= '0' && c <= '9' }
@@ -80,7 +90,7 @@ func findIPv4(b []byte, at, free int) (int, int, bool) {
 
 func staysIPv4(a netip.Addr) bool {
 	o := a.As4()
-	return o[0] == 0 || o[0] == 127 || o[0] >= 224 // multicast, and the reserved space that aliases come from
+	return o[0] == 0 || o[0] == 127 || o[0] >= 224 && o[0] < 240 // aliases come from what is above
 }
 
 // saysVersion says whether the text before four numbers names a version.
@@ -132,10 +142,8 @@ func findIPv6(b []byte, at, free int) (int, int, bool) {
 		end--
 	}
 	a, err := netip.ParseAddr(string(b[start:end]))
-	if err != nil || !a.Is6() || a.IsLoopback() || a.IsUnspecified() || a.IsMulticast() || aliasV6.Contains(a) {
+	if err != nil || !a.Is6() || a.IsLoopback() || a.IsUnspecified() || a.IsMulticast() {
 		return 0, 0, false
 	}
 	return start, end, true
 }
-
-var aliasV6 = netip.MustParsePrefix("3fff::/20")

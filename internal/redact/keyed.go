@@ -34,6 +34,9 @@ func keyedAt(b []byte, at int) (k keyed, ok bool) {
 	if at > 0 && bytes.IndexByte([]byte("=!<>:"), b[at-1]) >= 0 {
 		return k, false // a comparison, or the second half of := and ::
 	}
+	if b[at] == '=' && at+1 < len(b) && b[at+1] == '=' {
+		return k, false
+	}
 	end := at
 	for n := 0; end > 0 && isSpace(b[end-1]) && n < 8; n++ {
 		end--
@@ -221,7 +224,7 @@ var harmless = []string{
 	"file", "path", "dir", "policy", "expires", "expiry", "expired", "expiration", "expiresin", "age", "length", "count", "type",
 	"ttl", "url", "uri", "endpoint", "hint", "field", "timeout", "version", "status", "format", "changed", "updated", "valid",
 	"required", "enabled", "retries", "attempts", "errors", "error", "failed", "invalid", "rotation", "rotated", "bytes", "limit",
-	"size", "lifetime", "issuer", "audience", "header", "set", "store", "provider", "mode",
+	"exception", "handler", "manager", "service", "validator", "encoder", "reader", "dialog", "prompt", "reset", "check", "size", "lifetime", "issuer", "audience", "header", "set", "store", "provider", "mode",
 }
 
 func isTelling(key, last string) bool {
@@ -248,6 +251,11 @@ var notSecret = map[string]bool{
 	"undefined": true, "n/a": true, "-": true, "ok": true, "unset": true,
 }
 
+// isCount says whether a key in the plural counts things: tokens=17.
+func isCount(key string, value []byte) bool {
+	return strings.HasSuffix(key, "s") && allDigits(string(value))
+}
+
 func isValue(v []byte) bool {
 	switch {
 	case len(v) == 0, isPlaceholder(v), len(v) < 6 && notSecret[strings.ToLower(string(v))], notSecret[string(v)]:
@@ -272,6 +280,9 @@ func findKeyedSecret(b []byte, at, free int) (int, int, bool) {
 	}
 	if !isTelling(k.key, k.last) {
 		return k.start, k.end, weaklyTelling[k.last] && looksRandom(b[k.start:k.end]) && isValue(b[k.start:k.end])
+	}
+	if isCount(k.key, b[k.start:k.end]) {
+		return 0, 0, false
 	}
 	if k.lineStart && !k.quoted { // a configuration line: a value may hold spaces
 		line := lineFrom(b, k.start)
@@ -378,7 +389,7 @@ func findUser(b []byte, at, free int) (int, int, bool) {
 	switch {
 	case len(v) < 2 || len(v) > 80 || v[0]|0x20 < 'a' && v[0] < 0x80 || v[0]|0x20 > 'z' && v[0] < 0x80:
 		return 0, 0, false
-	case !isValue(v) || serviceAccounts[strings.ToLower(string(v))] || commonWords[strings.ToLower(string(v))] || isAlias(User, string(v)):
+	case !isValue(v) || serviceAccounts[strings.ToLower(string(v))] || commonWords[strings.ToLower(string(v))]:
 		return 0, 0, false
 	case bytes.IndexByte(v, '@') >= 0: // the rule for mail addresses takes it
 		return 0, 0, false

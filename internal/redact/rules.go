@@ -3,6 +3,7 @@
 package redact
 
 import (
+	"bytes"
 	"fmt"
 	"regexp"
 )
@@ -74,6 +75,19 @@ func Validate(rules []Rule) error {
 
 // Placeholder is what stands in the place of a secret.
 func Placeholder(rule string) string { return "[redacted:" + rule + "]" }
+
+// placeholderLen gives the length of the placeholder at the beginning of text, or 0.
+func placeholderLen(text []byte) int {
+	const most = 64
+	if !bytes.HasPrefix(text, []byte("[redacted:")) {
+		return 0
+	}
+	n := bytes.IndexByte(text[:min(len(text), most)], ']')
+	if n < 0 || !isPlaceholder(text[:n+1]) {
+		return 0
+	}
+	return n + 1
+}
 
 // isPlaceholder says whether text is one placeholder and nothing else.
 func isPlaceholder(text []byte) bool {

@@ -20,6 +20,9 @@ func findURLCredentials(b []byte, at, free int) (int, int, bool) {
 		return 0, 0, false
 	}
 	end = start + last
+	if isPlaceholder(b[start:end]) {
+		return 0, 0, false
+	}
 	if colon >= 0 && colon < end {
 		start = colon + 1 // the user name alone is no secret
 	} else if end-start < 16 {
@@ -44,7 +47,10 @@ func findBearer(b []byte, at, free int) (int, int, bool) {
 	end := start
 	digits := false
 	for end < len(b) && isTokenByte(b[end]) {
-		digits = digits || b[end] >= '0' && b[end] <= '9'
+		digits = digits || isDigit(b[end])
+		if b[end] == '=' && end+1 < len(b) && isWord(b[end+1]) {
+			return 0, 0, false // key=value: the word Bearer stands for itself
+		}
 		end++
 	}
 	if start < free || end-start < 8 || !digits && end-start < 20 {

@@ -1,0 +1,258 @@
+package archive
+
+import (
+	"archive/tar"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/klauspost/compress/gzip"
+	"github.com/stretchr/testify/require"
+)
+
+var epoch = time.Date(2026, 3, 14, 6, 12, 0, 0, time.UTC)
+
+func source(name string, data []byte) Source {
+	return Source{Name: name, ModTime: epoch, Write: func(w io.Writer) error {
+		for len(data) > 0 { // in odd pieces
+			n := min(len(data), 70_001)
+			if _, err := w.Write(data[:n]); err != nil {
+				return err
+			}
+			data = data[n:]
+		}
+		return nil
+	}}
+}
+
+func build(t testing.TB, files map[string][]byte, order []string) []byte {
+	t.Helper()
+	var out bytes.Buffer
+	w := NewWriter(&out, "26031407", t.TempDir())
+	var sources []Source
+	for _, name := range order {
+		sources = append(sources, source(name, files[name]))
+	}
+	require.NoError(t, w.Add(context.Background(), sources))
+	m := Manifest{Format: ManifestFormat, Complete: true}
+	for _, f := range w.Written() {
+		m.Files = append(m.Files, File{Path: f.Name, SHA256: f.SHA256, Size: f.Size})
+	}
+	manifest, err := json.Marshal(m)
+	require.NoError(t, err)
+	require.NoError(t, w.Add(context.Background(), []Source{source(ManifestName, manifest)}))
+	require.NoError(t, w.Close(context.Background(), epoch))
+	return out.Bytes()
+}
+
+func content(n int, seed uint64) []byte {
+	r := rand.New(rand.NewPCG(seed, 1))
+	piece := make([]byte, min(n, 50_000))
+	for i := range piece {
+		piece[i] = "abcdefghij \n"[r.IntN(12)]
+	}
+	return bytes.Repeat(piece, n/max(1, len(piece))+1)[:n]
+}
+
+// sizes around every border of the writer.
+func sampleFiles() (map[string][]byte, []string) {
+	files := map[string][]byte{}
+	var order []string
+	for i, n := range []int{0, 1, 511, 512, 513, smallFile - 1, smallFile, smallFile + 1, pieceSize - 1, pieceSize, pieceSize + 1, 2*pieceSize + 7, 12} {
+		name := fmt.Sprintf("systems/gate-1/files/var/log/%02d-%d.log", i, n)
+		files[name] = content(n, uint64(i))
+		order = append(order, name)
+	}
+	return files, order
+}
+
+func verify(t testing.TB, data []byte) *Report {
+	t.Helper()
+	name := filepath.Join(t.TempDir(), "a.tar.gz")
+	require.NoError(t, os.WriteFile(name, data, 0o600))
+	r, err := VerifyFile(name, nil)
+	require.NoError(t, err)
+	return r
+}
+
+func TestWhatIsWrittenIsReadBySomebodyElse(t *testing.T) {
+	files, order := sampleFiles()
+	data := build(t, files, order)
+	require.Equal(t, data, build(t, files, order), "the same content gives the same bytes")
+	zr, err := gzip.NewReader(bytes.NewReader(data))
+	require.NoError(t, err)
+	tr := tar.NewReader(zr)
+	for i := 0; ; i++ {
+		h, err := tr.Next()
+		if err == io.EOF {
+			require.Equal(t, len(order)+2, i)
+			break
+		}
+		require.NoError(t, err)
+		got, err := io.ReadAll(tr)
+		require.NoError(t, err)
+		if i < len(order) {
+			require.Equal(t, "26031407/"+order[i], h.Name)
+			require.True(t, bytes.Equal(files[order[i]], got), h.Name)
+			require.True(t, h.ModTime.Equal(epoch))
+			require.Zero(t, h.Uid)
+		} else {
+			require.Contains(t, []string{"26031407/" + SumsName, "26031407/" + ManifestName}, h.Name)
+		}
+	}
+	r := verify(t, data)
+	require.Empty(t, r.Differences)
+	require.Equal(t, len(order)+2, r.Files)
+	require.True(t, r.Complete)
+	require.Equal(t, int64(len(data)), r.Size)
+}
+
+func TestLeftOutAndFailing(t *testing.T) {
+	var out bytes.Buffer
+	dir := t.TempDir()
+	w := NewWriter(&out, "top", dir)
+	require.NoError(t, w.Add(context.Background(), []Source{source("a", []byte("1")), {Name: "b", Write: func(io.Writer) error { return ErrLeaveOut }}, source("c", content(pieceSize, 1))}))
+	require.Len(t, w.Written(), 2)
+	broken := errors.New("broken")
+	err := w.Add(context.Background(), []Source{{Name: "d", Write: func(io.Writer) error { return broken }}, source("e", nil)})
+	require.ErrorIs(t, err, broken)
+	require.ErrorContains(t, err, "d: broken")
+	require.ErrorContains(t, w.Add(context.Background(), []Source{source("a", nil)}), "two files of this name")
+	ctx, cancel := context.WithCancel(context.Background())
+	cancel()
+	require.ErrorIs(t, w.Add(ctx, []Source{source("z", content(pieceSize, 1))}), context.Canceled)
+	left, err := os.ReadDir(dir)
+	require.NoError(t, err)
+	require.Empty(t, left, "no piece is left behind")
+}
+
+// tarball makes an archive by hand, to have one that the writer would never make.
+func tarball(t *testing.T, headers []tar.Header, bodies []string) []byte {
+	t.Helper()
+	var b bytes.Buffer
+	zw := gzip.NewWriter(&b)
+	tw := tar.NewWriter(zw)
+	for i, h := range headers {
+		h.Size, h.Mode = int64(len(bodies[i])), 0o644
+		require.NoError(t, tw.WriteHeader(&h))
+		_, err := tw.Write([]byte(bodies[i]))
+		require.NoError(t, err)
+	}
+	require.NoError(t, tw.Close())
+	require.NoError(t, zw.Close())
+	return b.Bytes()
+}
+
+func TestEveryDifferenceIsNamed(t *testing.T) {
+	sumOfA := "ca978112ca1bbdcafac231b39a23dc4da786eff8147c4e72b9807785afee48bb" // of "a"
+	file := func(name string) tar.Header { return tar.Header{Name: name, Typeflag: tar.TypeReg} }
+	for _, c := range []struct {
+		name    string
+		headers []tar.Header
+		bodies  []string
+		want    Difference
+	}{
+		{"missing", []tar.Header{file("t/SHA256SUMS")}, []string{sumOfA + "  x/a\n"}, Difference{"x/a", "missing", "stands in SHA256SUMS and is not there"}},
+		{"extra", []tar.Header{file("t/a"), file("t/b"), file("t/SHA256SUMS")}, []string{"a", "b", sumOfA + "  a\n"}, Difference{"b", "extra", "does not stand in SHA256SUMS"}},
+		{"changed", []tar.Header{file("t/a"), file("t/SHA256SUMS")}, []string{"b", sumOfA + "  a\n"}, Difference{"a", "changed", "SHA-256 is 3e23e8160039594a…, expected ca978112ca1bbdca…"}},
+		{"twice", []tar.Header{file("t/a"), file("t/a"), file("t/SHA256SUMS")}, []string{"a", "a", sumOfA + "  a\n"}, Difference{"a", "extra", "is there twice"}},
+		{"no sums", []tar.Header{file("t/a")}, []string{"a"}, Difference{SumsName, "missing", "without it nothing can be checked"}},
+		{"bad sums", []tar.Header{file("t/SHA256SUMS")}, []string{"what\n"}, Difference{SumsName, "changed", "line 1 is not a checksum and a name"}},
+		{"climbs", []tar.Header{file("t/../../etc/x"), file("t/SHA256SUMS")}, []string{"a", ""}, Difference{"t/../../etc/x", "unsafe", "lies outside the top folder"}},
+		{"absolute", []tar.Header{file("/etc/x"), file("t/SHA256SUMS")}, []string{"a", ""}, Difference{"/etc/x", "unsafe", "lies outside the top folder"}},
+		{"elsewhere", []tar.Header{file("t/SHA256SUMS"), file("u/x")}, []string{"", "a"}, Difference{"u/x", "extra", "lies outside the top folder t"}},
+		{"link", []tar.Header{{Name: "t/l", Typeflag: tar.TypeSymlink, Linkname: "/etc/passwd"}, file("t/SHA256SUMS")}, []string{"", ""}, Difference{"t/l", "unsafe", "is not a plain file"}},
+		{"manifest only", []tar.Header{file("t/manifest.json"), file("t/SHA256SUMS")},
+			[]string{`{"files":[{"path":"systems/x","sha256":"00"}]}`, "43fddf6ed1d7ecb0fe2e9bb5c9b4d1b0a8e9c1f0a2a6f6ed06bfa6d8bb4b7b2e  manifest.json\n"},
+			Difference{"systems/x", "missing", "stands in manifest.json and not in SHA256SUMS"}},
+	} {
+		require.Contains(t, verify(t, tarball(t, c.headers, c.bodies)).Differences, c.want, c.name)
+	}
+}
+
+func TestCutAnywhereIsNoticed(t *testing.T) {
+	files, order := sampleFiles()
+	data := build(t, files, order)
+	for _, n := range []int{1, 9, 100, 5000, len(data) / 2, len(data) - 20, len(data) - 3} {
+		r := verify(t, data[:len(data)-n])
+		require.False(t, r.Good(), "%d bytes cut off", n)
+		require.Condition(t, func() bool {
+			for _, d := range r.Differences {
+				if d.What == "truncated" {
+					return true
+				}
+			}
+			return false
+		}, "%d bytes cut off: %v", n, r.Differences)
+	}
+}
+
+func TestAnyFlippedByteIsNoticed(t *testing.T) {
+	data := build(t, map[string][]byte{"systems/a": content(3000, 1), "b": content(100, 2)}, []string{"systems/a", "b"})
+	r := rand.New(rand.NewPCG(5, 6))
+	harmless := 0
+	for range 300 {
+		bad := bytes.Clone(data)
+		at := r.IntN(len(bad))
+		bad[at] ^= byte(1 + r.IntN(255))
+		if verify(t, bad).Good() {
+			harmless++ // flags, time and system in the head of a gzip member say nothing about the content
+			require.Less(t, at%len(data), len(data))
+		}
+	}
+	require.Less(t, harmless, 30)
+}
+
+func TestInspectSeesEveryFile(t *testing.T) {
+	files, order := sampleFiles()
+	name := filepath.Join(t.TempDir(), "a.tar.gz")
+	require.NoError(t, os.WriteFile(name, build(t, files, order), 0o600))
+	seen := map[string]int{}
+	_, err := VerifyFile(name, func(name string, r io.Reader) error {
+		data, err := io.ReadAll(r)
+		seen[name] = len(data)
+		return err
+	})
+	require.NoError(t, err)
+	for _, o := range order {
+		require.Equal(t, len(files[o]), seen[o], o)
+	}
+	require.Contains(t, seen, SumsName)
+	stop := errors.New("stop")
+	_, err = VerifyFile(name, func(string, io.Reader) error { return stop })
+	require.ErrorIs(t, err, stop)
+}
+
+func FuzzVerify(f *testing.F) {
+	var b bytes.Buffer
+	w := NewWriter(&b, "t", f.TempDir())
+	require.NoError(f, w.Add(context.Background(), []Source{source("systems/a", []byte("x")), source(ManifestName, []byte("{}"))}))
+	require.NoError(f, w.Close(context.Background(), epoch))
+	f.Add(b.Bytes())
+	f.Add([]byte("\x1f\x8b"))
+	f.Add([]byte(strings.Repeat("\x00", 1024)))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		r := &Report{}
+		require.NoError(t, r.verify(bytes.NewReader(data), nil))
+	})
+}
+
+func BenchmarkWriter(b *testing.B) {
+	data := content(32<<20, 1)
+	b.SetBytes(int64(len(data)))
+	for b.Loop() {
+		w := NewWriter(io.Discard, "t", b.TempDir())
+		if err := w.Add(context.Background(), []Source{source("a", data[:16<<20]), source("b", data[16<<20:])}); err != nil {
+			b.Fatal(err)
+		}
+	}
+}

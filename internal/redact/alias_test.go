@@ -1,0 +1,111 @@
+package redact
+
+import (
+	"fmt"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+func TestAliasesKeepSubnets(t *testing.T) {
+	table := NewTable()
+	prefix := func(a string, bits int) netip.Prefix {
+		p, err := netip.MustParseAddr(a).Prefix(bits)
+		require.NoError(t, err)
+		return p
+	}
+	originals := []string{"192.0.2.1", "192.0.2.77", "192.0.3.1", "192.0.255.1", "198.51.100.1", "10.0.0.1", "10.0.0.2", "10.9.0.1",
+		"2001:db8:1:1::1", "2001:db8:1:1::2", "2001:db8:1:2::1", "2001:db8:2:1::1", "fe80::1"}
+	for _, a := range originals {
+		for _, b := range originals {
+			x, y := netip.MustParseAddr(a), netip.MustParseAddr(b)
+			if x.Is4() != y.Is4() {
+				continue
+			}
+			widths := []int{16, 24, 32}
+			if x.Is6() {
+				widths = []int{48, 64, 128}
+			}
+			for _, w := range widths {
+				same := prefix(a, w) == prefix(b, w)
+				require.Equal(t, same, prefix(table.Alias(ClassOf(x), a), w) == prefix(table.Alias(ClassOf(y), b), w), "%s and %s in /%d", a, b, w)
+			}
+		}
+	}
+}
+
+// ClassOf gives the class of an address.
+func ClassOf(a netip.Addr) Class {
+	if a.Is4() {
+		return IPv4
+	}
+	return IPv6
+}
+
+func TestNoTwoOriginalsShareAnAlias(t *testing.T) {
+	table := NewTable()
+	seen := map[string]string{}
+	give := func(class Class, original string) {
+		a := table.Alias(class, original)
+		require.Empty(t, seen[a], "%s for %s", a, original)
+		seen[a] = original
+		require.True(t, isAlias(class, a), "%s has the form of an alias", a)
+	}
+	for i := range 5000 { // more /16 networks than there are places that keep relations
+		give(IPv4, fmt.Sprintf("%d.%d.1.1", 1+i/250, i%250))
+	}
+	for i := range 256 {
+		give(IPv4, fmt.Sprintf("198.51.100.%d", i))
+	}
+	for i := range 3000 {
+		give(IPv6, fmt.Sprintf("2001:db8:%x::%x", i, i))
+		give(User, fmt.Sprintf("user.%d", i))
+		give(Mail, fmt.Sprintf("user.%d@merrowick.example", i))
+	}
+	require.NotContains(t, seen, "255.255.255.255")
+	require.Equal(t, table.Alias(IPv6, "2001:DB8:0:0::1"), table.Alias(IPv6, "2001:db8::1"), "spellings are one")
+	require.Equal(t, table.Alias(Mail, "A@X.example"), table.Alias(Mail, "a@x.example"))
+}
+
+func TestTableIsKept(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "aliases.json")
+	table, err := LoadTable(file)
+	require.NoError(t, err)
+	require.False(t, table.Changed())
+	table.Give([]Value{{"z.last", User, "user"}, {"a.first", User, "user"}, {"192.0.2.9", IPv4, "ipv4"}, {"x@merrowick.example", Mail, "mail"}, {"pw", Secret, "keyed-secret"}})
+	require.Equal(t, "user-2a", table.Alias(User, "a.first"), "new ones are given in sorted order")
+	data, err := table.Marshal()
+	require.NoError(t, err)
+	require.NotContains(t, string(data), "pw")
+	require.NoError(t, os.WriteFile(file, data, 0o600))
+
+	again, err := LoadTable(file)
+	require.NoError(t, err)
+	require.Equal(t, table.All(), again.All())
+	require.False(t, again.Changed())
+	require.Equal(t, "user-2c", again.Alias(User, "m.middle"), "what was given never changes")
+	require.True(t, again.Changed())
+
+	for name, text := range map[string]string{"changed": strings.Replace(string(data), "user-2a", "user-9z", 1), "twice": strings.Replace(string(data), "user-2b", "user-2a", 1), "broken": "{"} {
+		require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
+		_, err = LoadTable(file)
+		require.Error(t, err, name)
+	}
+}
+
+func TestCodesAreShortAndDistinct(t *testing.T) {
+	seen := map[string]bool{}
+	for n := range 70_000 {
+		c := code(n)
+		require.False(t, seen[c], "%s for %d", c, n)
+		seen[c] = true
+		require.LessOrEqual(t, len(c), 6)
+	}
+	require.Equal(t, "2a", code(0))
+	require.Equal(t, "9z", code(codePair-1))
+	require.Equal(t, "2a2a", code(codePair))
+}
