@@ -84,13 +84,14 @@ func (d *Dialer) DialSSH(ctx context.Context, s *site.System) (*ssh.Client, erro
 	if err != nil {
 		return nil, err
 	}
-	methods, done, err := d.methods(s)
+	// The way through jump hosts comes first: a login there may wait for the same password.
+	conn, err := d.connect(ctx, s, addr)
 	if err != nil {
 		return nil, err
 	}
-	conn, err := d.connect(ctx, s, addr)
+	methods, done, err := d.methods(s)
 	if err != nil {
-		done(nil)
+		conn.Close()
 		return nil, err
 	}
 	user := s.SSH.User

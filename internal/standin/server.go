@@ -22,6 +22,8 @@ type Command struct {
 	Exit     int
 	Delay    time.Duration
 	Endless  bool // it prints Out again and again until it is stopped
+
+	HangAfter bool // it prints Out and then does not end
 }
 
 // Server is a simulated system behind a real SSH server on a loopback port.
@@ -40,6 +42,8 @@ type Server struct {
 	CutAfter int64
 	// StallAfter goes silent, but keeps the connection, after so many bytes; 0 never does.
 	StallAfter int64
+	// Forward makes the server a jump host: it opens connections to loopback addresses for its clients.
+	Forward bool
 
 	listener net.Listener
 	host     ssh.Signer
@@ -171,6 +175,10 @@ func (s *Server) serve(conn net.Conn) {
 	s.mu.Unlock()
 	go ssh.DiscardRequests(requests)
 	for nc := range channels {
+		if nc.ChannelType() == "direct-tcpip" && s.Forward {
+			go forward(nc)
+			continue
+		}
 		if nc.ChannelType() != "session" {
 			_ = nc.Reject(ssh.UnknownChannelType, "only sessions")
 			continue
@@ -181,6 +189,37 @@ func (s *Server) serve(conn net.Conn) {
 		}
 		go s.session(ch, reqs)
 	}
+}
+
+// forward connects a client of a jump host to where it wants to go, on loopback only (RFC 4254, section 7.2).
+func forward(nc ssh.NewChannel) {
+	var to struct {
+		Host       string
+		Port       uint32
+		OriginHost string
+		OriginPort uint32
+	}
+	if err := ssh.Unmarshal(nc.ExtraData(), &to); err != nil || to.Host != "127.0.0.1" {
+		_ = nc.Reject(ssh.ConnectionFailed, "only to loopback")
+		return
+	}
+	conn, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", to.Port))
+	if err != nil {
+		_ = nc.Reject(ssh.ConnectionFailed, "refused")
+		return
+	}
+	ch, reqs, err := nc.Accept()
+	if err != nil {
+		conn.Close()
+		return
+	}
+	go ssh.DiscardRequests(reqs)
+	go func() {
+		_, _ = io.Copy(conn, ch)
+		conn.Close()
+	}()
+	_, _ = io.Copy(ch, conn)
+	ch.Close()
 }
 
 // session serves one command or one SFTP subsystem.
@@ -244,7 +283,14 @@ func (s *Server) run(command string, ch ssh.Channel, stopped <-chan struct{}) in
 		return 137
 	}
 	for {
-		if _, err := io.WriteString(ch, c.Out); err != nil || !c.Endless {
+		if _, err := io.WriteString(ch, c.Out); err != nil {
+			break
+		}
+		if c.HangAfter {
+			<-stopped
+			return 137
+		}
+		if !c.Endless {
 			break
 		}
 		select {
@@ -256,6 +302,9 @@ func (s *Server) run(command string, ch ssh.Channel, stopped <-chan struct{}) in
 	_, _ = io.WriteString(ch.Stderr(), c.Err)
 	return c.Exit
 }
+
+// AuthorizedKey gives a public key as a line of an authorized_keys file.
+func AuthorizedKey(key ssh.PublicKey) string { return string(ssh.MarshalAuthorizedKey(key)) }
 
 // NewKey makes a login key: the private half as a file, and the public half.
 func NewKey() (file []byte, public ssh.PublicKey, err error) {
