@@ -1,0 +1,233 @@
+//go:build !windows
+
+package cli_test
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"envask/internal/cli"
+	"envask/internal/standin"
+)
+
+// long says whether the long tests run (make test-long).
+func long() bool { return os.Getenv("ENVASK_LONG") != "" }
+
+// program builds envask once for a test and gives a function that makes commands of it.
+func program(t *testing.T, home string) func(args ...string) *exec.Cmd {
+	t.Helper()
+	bin := filepath.Join(t.TempDir(), "envask")
+	build := exec.Command("go", "build", "-o", bin, "envask/cmd/envask")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	out, err := build.CombinedOutput()
+	require.NoError(t, err, string(out))
+	return func(args ...string) *exec.Cmd {
+		c := exec.Command(bin, args...)
+		c.Env = append(os.Environ(), "ENVASK_HOME="+home, "SSH_AUTH_SOCK=")
+		return c
+	}
+}
+
+func must(t *testing.T, c *exec.Cmd) string {
+	t.Helper()
+	out, err := c.CombinedOutput()
+	require.NoError(t, err, string(out))
+	return string(out)
+}
+
+// openSite opens and approves the case of the simulated site.
+func openSite(t *testing.T, envask func(...string) *exec.Cmd, dir string) {
+	t.Helper()
+	files := filepath.Join(dir, "files")
+	sum, err := cli.AskDigest(filepath.Join(files, "boarding-gateway.yaml"))
+	require.NoError(t, err)
+	must(t, envask("ask", "approve", filepath.Join(files, "boarding-gateway.yaml"), "--digest", sum))
+	must(t, envask("open", "26031407", "--ask", filepath.Join(files, "boarding-gateway.yaml"), "--systems", filepath.Join(files, "tallow-pier.yaml"), "--around", "2026-03-14 06:12", "--margin", "40m"))
+}
+
+// rawSums gives the checksum of every file of a round, but not of commands, whose output holds times.
+func rawSums(t *testing.T, home, round string) map[string]string {
+	t.Helper()
+	root := filepath.Join(home, "cases", "26031407", "rounds", round, "raw")
+	sums := map[string]string{}
+	require.NoError(t, filepath.WalkDir(root, func(name string, d os.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		data, err := os.ReadFile(name)
+		rel, _ := filepath.Rel(root, name)
+		sum := sha256.Sum256(data)
+		sums[rel] = hex.EncodeToString(sum[:])
+		if strings.Contains(rel, "commands") {
+			sums[rel] = "command"
+		}
+		return err
+	}))
+	return sums
+}
+
+// states gives the coverage of a round without what is measured.
+func states(t *testing.T, envask func(...string) *exec.Cmd, round string) map[string]string {
+	t.Helper()
+	out, err := envask("show", round, "--json", "--quiet").Output()
+	require.NoError(t, err)
+	var doc struct {
+		Finished bool
+		Coverage []struct {
+			System, Item, State, Reason string
+			Files                       int
+		}
+	}
+	require.NoError(t, json.Unmarshal(out, &doc))
+	require.True(t, doc.Finished)
+	m := map[string]string{}
+	for _, c := range doc.Coverage {
+		m[c.System+" "+c.Item] = fmt.Sprint(c.State, c.Files, c.Reason)
+	}
+	return m
+}
+
+// TestKilledAtAnyMoment kills the program at random moments of a round; gone on with, evidence and coverage are those of
+// a round that nobody disturbed.
+func TestKilledAtAnyMoment(t *testing.T) {
+	dir := t.TempDir()
+	home := filepath.Join(dir, "home")
+	site, err := standin.StartSite(dir)
+	require.NoError(t, err)
+	defer site.Close()
+	require.NoError(t, site.WriteFiles(filepath.Join(dir, "files"), home))
+	envask := program(t, home)
+	openSite(t, envask, dir)
+	must(t, envask("collect", "--quiet"))
+	wantSums, wantStates := rawSums(t, home, "r1"), states(t, envask, "r1")
+	require.Greater(t, len(wantSums), 20)
+
+	times := 4
+	if long() {
+		times = 50
+	}
+	r := rand.New(rand.NewPCG(uint64(time.Now().UnixNano()), 1))
+	killed := 0
+	for round := 2; round < times+2; round++ {
+		id := fmt.Sprintf("r%d", round)
+		for range 3 {
+			c := envask("collect", "--quiet")
+			require.NoError(t, c.Start())
+			time.Sleep(time.Duration(r.IntN(400)) * time.Millisecond)
+			_ = c.Process.Signal(syscall.SIGKILL)
+			if err := c.Wait(); err != nil {
+				killed++
+			} else {
+				break // it was done before
+			}
+		}
+		if rounds, err := os.ReadDir(filepath.Join(home, "cases", "26031407", "rounds")); err == nil && len(rounds) < round || !finished(home, id) {
+			must(t, envask("collect", "--quiet"))
+		}
+		require.Equal(t, wantSums, rawSums(t, home, id), id)
+		require.Equal(t, wantStates, states(t, envask, id), id)
+		left, err := filepath.Glob(filepath.Join(home, "cases", "26031407", "rounds", id, "part", "*"))
+		require.NoError(t, err)
+		require.Empty(t, left)
+	}
+	require.Positive(t, killed, "nothing was ever killed")
+	t.Logf("killed %d times", killed)
+}
+
+func finished(home, id string) bool {
+	data, err := os.ReadFile(filepath.Join(home, "cases", "26031407", "rounds", id, "round.json"))
+	return err == nil && strings.Contains(string(data), `"ended"`)
+}
+
+// TestInterruptIsClean sends Ctrl-C: the program ends within two seconds with exit 130, and goes on later.
+func TestInterruptIsClean(t *testing.T) {
+	dir := t.TempDir()
+	home := filepath.Join(dir, "home")
+	site, err := standin.StartSite(dir)
+	require.NoError(t, err)
+	defer site.Close()
+	site.Systems[1].Commands["boardingctl status --all"] = standin.Command{Out: "late\n", Delay: time.Minute}
+	require.NoError(t, site.WriteFiles(filepath.Join(dir, "files"), home))
+	envask := program(t, home)
+	openSite(t, envask, dir)
+	c := envask("collect")
+	require.NoError(t, c.Start())
+	time.Sleep(700 * time.Millisecond)
+	begun := time.Now()
+	require.NoError(t, c.Process.Signal(os.Interrupt))
+	_ = c.Wait()
+	require.Equal(t, 130, c.ProcessState.ExitCode())
+	require.Less(t, time.Since(begun), 2*time.Second)
+	site.Systems[1].Commands["boardingctl status --all"] = standin.GateCommands(2)["boardingctl status --all"]
+	out := must(t, envask("collect"))
+	require.Contains(t, out, "going on with an unfinished round")
+	require.Contains(t, out, "round r1: ")
+}
+
+// TestDiskFull collects into a file system that is too small: the program says so, and goes on once there is room.
+func TestDiskFull(t *testing.T) {
+	if !long() || os.Getuid() != 0 {
+		t.Skip("SKIPPED: needs root and ENVASK_LONG")
+	}
+	dir := t.TempDir()
+	home := filepath.Join(dir, "home")
+	site, err := standin.StartSite(dir)
+	require.NoError(t, err)
+	defer site.Close()
+	require.NoError(t, site.WriteFiles(filepath.Join(dir, "files"), home))
+	envask := program(t, home)
+	openSite(t, envask, dir)
+	rounds := filepath.Join(home, "cases", "26031407", "rounds")
+	script := fmt.Sprintf(`mount -t tmpfs -o size=3m none %[1]s && { %[2]s collect; echo "first: $?"; %[2]s show; mount -o remount,size=64m %[1]s; %[2]s collect; echo "second: $?"; }`, rounds, envask().Path)
+	c := exec.Command("unshare", "-m", "sh", "-c", script)
+	c.Env = envask().Env
+	out, err := c.CombinedOutput()
+	if err != nil && !strings.Contains(string(out), "first:") {
+		t.Skipf("SKIPPED: no mount namespaces here: %s", out)
+	}
+	text := string(out)
+	require.Contains(t, text, "write in the case folder: ")
+	require.Contains(t, text, "no space left on device")
+	require.Contains(t, text, "first: 1")
+	require.Contains(t, text, "unfinished")
+	require.Contains(t, text, "going on with an unfinished round")
+	require.Contains(t, text, "second: 0")
+}
+
+// TestManySmallFiles takes 100,000 files from an SSH system.
+func TestManySmallFiles(t *testing.T) {
+	if !long() {
+		t.Skip("SKIPPED: long (make test-long)")
+	}
+	dir := t.TempDir()
+	home := filepath.Join(dir, "home")
+	site, err := standin.StartSite(dir)
+	require.NoError(t, err)
+	defer site.Close()
+	for i := range 100_000 {
+		site.Systems[0].Tree.File(fmt.Sprintf("/var/crash/boarding/c%06d.txt", i), []byte(fmt.Sprintf("crash %d password=kelp-%06d\n", i, i)), standin.FaultAt)
+	}
+	require.NoError(t, site.WriteFiles(filepath.Join(dir, "files"), home))
+	envask := program(t, home)
+	openSite(t, envask, dir)
+	c := envask("collect", "--system", "gate-1", "--item", "gate-crash")
+	out := must(t, c)
+	require.Contains(t, out, "100,000 files")
+	t.Logf("collect: %s, %d MiB resident", c.ProcessState.UserTime()+c.ProcessState.SystemTime(), c.ProcessState.SysUsage().(*syscall.Rusage).Maxrss>>10)
+	c = envask("pack")
+	out = must(t, c)
+	require.Contains(t, out, "100,000 keyed-secret")
+	t.Logf("pack: %s, %d MiB resident", c.ProcessState.UserTime()+c.ProcessState.SystemTime(), c.ProcessState.SysUsage().(*syscall.Rusage).Maxrss>>10)
+}
