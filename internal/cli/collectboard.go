@@ -48,7 +48,11 @@ func (b *collectBoard) event(e any) {
 		b.mu.Unlock()
 	case flow.Planned:
 		b.planned = e.Systems
-		b.board.Above("collecting from %d %s, %d fields of the table, depth %s", e.Systems, one(e.Systems, "system", "systems"), e.Cells, e.Depth)
+		doing := "collecting from"
+		if e.DryRun {
+			doing = "looking at"
+		}
+		b.board.Above(doing+" %d %s, %d fields of the table, depth %s", e.Systems, one(e.Systems, "system", "systems"), e.Cells, e.Depth)
 		b.total()
 	case flow.Note:
 		b.board.Above("note: %s", term.Clean(e.Text))

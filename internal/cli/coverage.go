@@ -18,6 +18,23 @@ var stateColors = map[collect.State]string{
 	collect.Missing: term.Bad, collect.Denied: term.Bad, collect.Refused: term.Bad, collect.Failed: term.Bad, collect.TimedOut: term.Bad,
 }
 
+// paintState colours a state. What spoils a required item stands out from what is only missed.
+func (s *session) paintState(c collect.Cell) string {
+	color := stateColors[c.State]
+	if c.Lacking() && !c.NotChosen() {
+		color = term.Worst
+	}
+	return s.screen.Paint(color, string(c.State))
+}
+
+// paintEntry colours the state of one file. What is no evidence, such as a FIFO, is nothing to worry about.
+func (s *session) paintEntry(e collect.Entry, word string) string {
+	if e.Special {
+		return s.screen.Paint(term.Faint, word)
+	}
+	return s.screen.Paint(stateColors[e.State], word)
+}
+
 // wholeTable is up to how many rows the coverage table is drawn whole unasked.
 const wholeTable = 60
 
@@ -54,7 +71,7 @@ func (s *session) drawCoverage(cov collect.Coverage, all bool) {
 		if c.Required {
 			item += " *"
 		}
-		rows = append(rows, []string{name, item, s.screen.Paint(stateColors[c.State], string(c.State)), files, size, term.Clean(c.Reason)})
+		rows = append(rows, []string{name, item, s.paintState(c), files, size, term.Clean(c.Reason)})
 	}
 	if len(rows) > 0 {
 		s.screen.Table([]term.Column{{Title: "system"}, {Title: "item"}, {Title: "state"}, {Title: "files", Right: true}, {Title: "size", Right: true},
@@ -109,10 +126,11 @@ func (s *session) drawDryRun(got *flow.Collected) {
 			total += e.Size
 			files++
 		}
-		rows = append(rows, []string{e.System, e.Item, s.screen.Paint(stateColors[e.State], wouldBe(e)), size, term.Clean(e.Source), term.Clean(e.Reason)})
+		rows = append(rows, []string{e.System, e.Item, s.paintEntry(e, wouldBe(e)), size, term.Clean(e.Source), term.Clean(e.Reason)})
 	}
 	s.screen.Table([]term.Column{{Title: "system"}, {Title: "item"}, {Title: "would be"}, {Title: "size", Right: true}, {Title: "path or command", Wide: true, Least: 30},
 		{Title: "why", Wide: true, Least: 24}}, rows)
+	s.screen.Print("")
 	for _, c := range got.Coverage {
 		if c.State != collect.Taken && c.State != collect.Empty && !c.NotChosen() {
 			where := c.System

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"fmt"
 	"sort"
 	"strings"
 
@@ -76,10 +77,10 @@ func (s *session) drawPacked(p *flow.Packed) {
 	if p.Same {
 		same = "   (the same bytes as before)"
 	}
-	s.screen.Print("  size      %s, %s from round %s%s", humanize.IBytes(uint64(p.Size)), humanize.Comma(int64(p.Files))+" "+one(p.Files, "file", "files"), p.Round, same)
-	s.screen.Print("  SHA-256   %s", p.SHA256)
-	s.screen.Print("  replaced  %s", countsText(p.Findings))
-	s.screen.Print("  checked   checksums hold; none of the %d learned values is in it", p.Learned)
+	s.screen.Field("size", fmt.Sprintf("%s, %s %s from round %s%s", humanize.IBytes(uint64(p.Size)), humanize.Comma(int64(p.Files)), one(p.Files, "file", "files"), p.Round, same))
+	s.screen.Field("SHA-256", p.SHA256)
+	s.screen.Field("replaced", countsText(p.Findings))
+	s.screen.Field("checked", fmt.Sprintf("checksums hold; none of the %d learned values is in it", p.Learned))
 	for _, o := range p.OpaqueOut {
 		s.screen.Print("  %s %s", s.screen.Paint(term.Warn, "left out, unreadable:"), term.Clean(o))
 	}

@@ -178,7 +178,11 @@ func in(list []string, x string) bool {
 func (s *session) drawEntries(entries []collect.Entry) {
 	var rows [][]string
 	for _, e := range entries {
-		rows = append(rows, []string{e.System, e.Item, s.screen.Paint(stateColors[e.State], string(e.State)), humanize.IBytes(uint64(e.Size)),
+		size := humanize.IBytes(uint64(e.Size))
+		if e.Special {
+			size = ""
+		}
+		rows = append(rows, []string{e.System, e.Item, s.paintEntry(e, string(e.State)), size,
 			term.Clean(e.Source), term.Clean(e.Reason)})
 	}
 	s.screen.Table([]term.Column{{Title: "system"}, {Title: "item"}, {Title: "state"}, {Title: "size", Right: true}, {Title: "path or command", Wide: true, Least: 30},

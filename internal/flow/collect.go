@@ -64,9 +64,10 @@ type Planned struct {
 	Systems int
 	Cells   int
 	Depth   ask.Depth
+	DryRun  bool
 }
 
-func (a *App) planned(c *collect.Collector) {
+func (a *App) planned(c *collect.Collector, dry bool) {
 	systems := map[string]bool{}
 	cells := 0
 	for _, cell := range c.Plan() {
@@ -75,7 +76,7 @@ func (a *App) planned(c *collect.Collector) {
 			cells++
 		}
 	}
-	a.report(Planned{len(systems), cells, c.Depth})
+	a.report(Planned{len(systems), cells, c.Depth, dry})
 }
 
 // Collect takes what the ask names into the case. An error of class Incomplete comes with a finished round.
@@ -90,7 +91,7 @@ func (a *App) Collect(ctx context.Context, c *casefile.Case, q CollectRequest) (
 		return nil, err
 	}
 	defer w.Close()
-	a.planned(col)
+	a.planned(col, false)
 	round, err := col.Run(ctx, w, q.Note, a.Who)
 	if errors.Is(err, context.Canceled) {
 		return nil, &fault.Error{Class: fault.Interrupted, Op: "collect", Err: errors.New("interrupted"), Hint: "what is there stays; run envask collect again to go on"}
@@ -149,7 +150,7 @@ func (a *App) DryRun(ctx context.Context, c *casefile.Case, q CollectRequest) (*
 		return nil, err
 	}
 	defer d.Close()
-	a.planned(col)
+	a.planned(col, true)
 	cov, entries, err := col.DryRun(ctx)
 	if err != nil {
 		return nil, fault.Wrap("try the collection", "", err)

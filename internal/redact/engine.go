@@ -265,7 +265,11 @@ func (e *Engine) write(w io.Writer, b []byte, at int) error {
 		if _, err := w.Write(b[at:f.start]); err != nil {
 			return err
 		}
-		if _, err := io.WriteString(w, e.replacement(f, b[f.start:f.end])); err != nil {
+		put := e.replacement(f, b[f.start:f.end])
+		if bareJSON(b, f.start, f.end) {
+			put = `"` + put + `"`
+		}
+		if _, err := io.WriteString(w, put); err != nil {
 			return err
 		}
 		at = f.end
@@ -275,6 +279,17 @@ func (e *Engine) write(w io.Writer, b []byte, at int) error {
 	}
 	_, err := w.Write(b[at:])
 	return err
+}
+
+// bareJSON says whether a span is the bare value of a quoted key, as numbers are in JSON: what stands there instead must be
+// quoted, or the document breaks.
+func bareJSON(b []byte, start, end int) bool {
+	before := bytes.TrimRight(b[max(0, start-16):start], " \t")
+	if !bytes.HasSuffix(before, []byte(":")) || !bytes.HasSuffix(bytes.TrimRight(before[:len(before)-1], " \t"), []byte(`"`)) {
+		return false
+	}
+	after := bytes.TrimLeft(b[end:min(len(b), end+16)], " \t\r\n")
+	return len(after) == 0 || after[0] == ',' || after[0] == '}' || after[0] == ']'
 }
 
 func (e *Engine) learn(f finding, text []byte) {

@@ -16,6 +16,7 @@ func findMail(b []byte, at, free int) (int, int, bool) {
 	for start > free && at-start < 64 && isLocalPart(b[start-1]) {
 		start--
 	}
+	start = behindEscape(b, start, at)
 	if start > 0 && start == free && isWord(b[start-1]) {
 		start++ // it touches another address; what is between them keeps them apart
 	}
@@ -44,6 +45,20 @@ func findMail(b []byte, at, free int) (int, int, bool) {
 	return start, end, true
 }
 
+// behindEscape skips what belongs to an escape of JSON before an address: the n of \n, the u003c of \u003c.
+func behindEscape(b []byte, start, at int) int {
+	if start == 0 || b[start-1] != '\\' || start >= at {
+		return start
+	}
+	if b[start] == 'u' && start+5 <= at {
+		return start + 5
+	}
+	if bytes.IndexByte([]byte("nrtbf"), b[start]) >= 0 {
+		return start + 1
+	}
+	return start
+}
+
 // isTopDomain says whether a label can be the last one of a domain: letters, also those beyond ASCII.
 func isTopDomain(b []byte) bool {
 	for _, c := range b {
@@ -65,7 +80,7 @@ func findIPv4(b []byte, at, free int) (int, int, bool) {
 	for start > free && at-start < 4 && isDigit(b[start-1]) {
 		start--
 	}
-	if start == at || start > 0 && (isWord(b[start-1]) || b[start-1] == '.' || b[start-1] == '-' && start > 1 && isWord(b[start-2])) {
+	if start == at || wordBefore(b, start) || start > 0 && (b[start-1] == '.' || b[start-1] == '-' && start > 1 && isWord(b[start-2])) {
 		return 0, 0, false
 	}
 	end, dots := at, 0
@@ -120,7 +135,7 @@ func findIPv6(b []byte, at, free int) (int, int, bool) {
 	for start > free && at-start < 5 && isIPv6Byte(b[start-1]) {
 		start--
 	}
-	if start > 0 && (isWord(b[start-1]) || b[start-1] == '.' || b[start-1] == ':') {
+	if wordBefore(b, start) || start > 0 && (b[start-1] == '.' || b[start-1] == ':') {
 		return 0, 0, false
 	}
 	end, colons := at, 0

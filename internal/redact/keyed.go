@@ -22,6 +22,15 @@ func isWord(c byte) bool {
 	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '_'
 }
 
+// wordBefore says whether a word goes on before a place. The letter of an escape such as \n, as texts within JSON have it, is
+// no part of the word behind it.
+func wordBefore(b []byte, at int) bool {
+	if at == 0 || !isWord(b[at-1]) {
+		return false
+	}
+	return at < 2 || b[at-2] != '\\' || b[at-1] != 'n' && b[at-1] != 't' && b[at-1] != 'r'
+}
+
 func isKeyByte(c byte) bool { return isWord(c) || c == '-' || c == '.' }
 
 func isSpace(c byte) bool { return c == ' ' || c == '\t' }
@@ -41,7 +50,8 @@ func keyedAt(b []byte, at int) (k keyed, ok bool) {
 	for n := 0; end > 0 && isSpace(b[end-1]) && n < 8; n++ {
 		end--
 	}
-	if end > 0 && (b[end-1] == '"' || b[end-1] == '\'') {
+	closed := end > 0 && (b[end-1] == '"' || b[end-1] == '\'')
+	if closed {
 		end--
 		if end > 0 && b[end-1] == '\\' {
 			end--
@@ -62,6 +72,9 @@ func keyedAt(b []byte, at int) (k keyed, ok bool) {
 	value := at + 1
 	if value < len(b) && (b[value] == '>' && b[at] == '=' || b[value] == '=' && b[at] == ':') {
 		value++
+	}
+	if !closed && start > 0 && (b[start-1] == '"' || b[start-1] == '\'') && value < len(b) && b[value] == b[start-1] {
+		return k, false // the quote closes the text that the key stands in: ["Authorization:"]
 	}
 	return k.readValue(b, value)
 }
@@ -291,7 +304,7 @@ func findKeyedSecret(b []byte, at, free int) (int, int, bool) {
 		}
 		line = bytes.TrimRight(line, " \t\r,;")
 		more := line[min(len(line), k.end-k.start):]
-		if len(more) > 0 && len(line) <= 128 && bytes.IndexAny(more, "=:") < 0 && !isPlaceholder(b[k.start:k.end]) {
+		if len(more) > 0 && len(line) <= 128 && !bytes.ContainsAny(more, "=:") && !isPlaceholder(b[k.start:k.end]) {
 			k.end = k.start + len(line)
 		}
 	}

@@ -3,6 +3,7 @@ package redact
 import (
 	"bufio"
 	"io"
+	"sync"
 
 	"github.com/klauspost/compress/gzip"
 )
@@ -20,7 +21,7 @@ const maxLeaks = 20
 
 // FindLeaks searches a stream for learned originals. Gzip is opened.
 func FindLeaks(m *Matcher, r io.Reader) ([]Leak, error) {
-	br := bufio.NewReaderSize(r, 64<<10)
+	br := bufio.NewReaderSize(r, headSize)
 	if head, err := br.Peek(3); err == nil && isGzip(head) {
 		if zr, err := gzip.NewReader(br); err == nil {
 			defer zr.Close()
@@ -30,9 +31,14 @@ func FindLeaks(m *Matcher, r io.Reader) ([]Leak, error) {
 	return m.scan(br)
 }
 
+// scanBuffers saves the making of a large buffer for each of many small files.
+var scanBuffers = sync.Pool{New: func() any { b := make([]byte, 0, blockSize+MaxLearned); return &b }}
+
 func (m *Matcher) scan(r io.Reader) ([]Leak, error) {
 	var leaks []Leak
-	buf := make([]byte, 0, blockSize+MaxLearned)
+	pooled := scanBuffers.Get().(*[]byte)
+	defer scanBuffers.Put(pooled)
+	buf := (*pooled)[:0]
 	var base int64 // offset of buf[0]
 	for {
 		n, err := io.ReadFull(r, buf[len(buf):cap(buf)])

@@ -9,11 +9,13 @@ import (
 )
 
 // Limits of what is learned, in bytes. A secret shorter than MinSecret, and a name shorter than MinName, is replaced at
-// its place only: everywhere else it would hit by chance.
+// its place only: everywhere else it would hit by chance. So is a name that is one plain word shorter than MinPlainName,
+// since products and folders have such names too.
 const (
-	MinSecret  = 6
-	MinName    = 4
-	MaxLearned = 4096
+	MinSecret    = 6
+	MinName      = 4
+	MinPlainName = 6
+	MaxLearned   = 4096
 )
 
 // Learned is what rules found. It is filled by one reading and used by the next, so that a value that stood next to a
@@ -78,6 +80,9 @@ func ruleOrder(name string) int {
 func learnable(v Value) bool {
 	n := len(v.Text)
 	if n > MaxLearned || n < MinName || strings.ContainsAny(v.Text, "\r\n") {
+		return false
+	}
+	if v.Class == User && n < MinPlainName && isAllLetters([]byte(v.Text)) {
 		return false
 	}
 	if v.Class != Secret {
@@ -176,7 +181,7 @@ func stands(b []byte, at int, v Value) bool {
 	if v.Class == Secret {
 		return true
 	}
-	if at > 0 && continues(b[at-1], v.Class) {
+	if at > 0 && continues(b[at-1], v.Class) && (!isWord(b[at-1]) || wordBefore(b, at)) {
 		return false
 	}
 	end := at + len(v.Text)

@@ -40,7 +40,7 @@ func isTokenByte(c byte) bool {
 
 // findBearer finds the token after "Bearer " (RFC 6750).
 func findBearer(b []byte, at, free int) (int, int, bool) {
-	if !bytes.HasPrefix(b[at:], []byte("Bearer ")) || at > 0 && isWord(b[at-1]) {
+	if !bytes.HasPrefix(b[at:], []byte("Bearer ")) || wordBefore(b, at) {
 		return 0, 0, false
 	}
 	start := at + len("Bearer ")
@@ -62,7 +62,7 @@ func findBearer(b []byte, at, free int) (int, int, bool) {
 // findJWT finds three base64url parts with dots, of which the first is a JSON object ("eyJ" is `{"`).
 func findJWT(b []byte, at, free int) (int, int, bool) {
 	at -= 2 // the J is the rarest of the three
-	if at < 0 || at < free || !bytes.HasPrefix(b[at:], []byte("eyJ")) || at > 0 && (isWord(b[at-1]) || b[at-1] == '-') {
+	if at < 0 || at < free || !bytes.HasPrefix(b[at:], []byte("eyJ")) || wordBefore(b, at) || at > 0 && b[at-1] == '-' {
 		return 0, 0, false
 	}
 	end, dots, last := at, 0, at

@@ -30,7 +30,14 @@ var page = template.Must(template.New("page").Funcs(template.FuncMap{
 	"size": func(n int64) string { return humanize.IBytes(uint64(max(0, n))) },
 	"time": func(t time.Time) string { return t.UTC().Format("2006-01-02 15:04:05 UTC") },
 	"link": link,
-	"took": func(d time.Duration) string { return d.Round(time.Millisecond).String() },
+	"files": func(n int) string {
+		if n == 1 {
+			return "1 file"
+		}
+		return humanize.Comma(int64(n)) + " files"
+	},
+	"total": func(s systemView) int { return len(s.Files) + s.More },
+	"took":  func(d time.Duration) string { return d.Round(time.Millisecond).String() },
 }).Parse(pageText))
 
 // link gives a relative URL for a path within the archive.

@@ -11,6 +11,7 @@ import (
 	"unicode"
 	"unicode/utf8"
 
+	"github.com/jedib0t/go-pretty/v6/text"
 	xterm "golang.org/x/term"
 )
 
@@ -123,11 +124,24 @@ func (s *Screen) Secret(question string) ([]byte, error) {
 	return text, err
 }
 
+// Field writes a line of the result that names what it says, wrapped below itself where the terminal is narrow.
+func (s *Screen) Field(name, value string) {
+	const indent = 12
+	lines := strings.Split(text.WrapSoft(value, max(20, s.Width-indent-1)), "\n")
+	for i, l := range lines {
+		if i > 0 {
+			name = ""
+		}
+		s.Print("  %-*s%s", indent-2, name, strings.TrimRight(l, " "))
+	}
+}
+
 // Colours of words. They say what a state means, never more than the word itself says.
 const (
 	Good  = "32"
 	Warn  = "33"
-	Bad   = "31;1"
+	Bad   = "31"
+	Worst = "31;1"
 	Faint = "2"
 	Bold  = "1"
 )

@@ -43,14 +43,24 @@ func MakeTree(t testing.TB, dir string) {
 	require.NoError(t, os.Symlink("nowhere", filepath.Join(dir, "dangling")))
 }
 
+// rule is one thing that every way must do.
+type rule struct {
+	name, explanation string
+	check             func(t *testing.T)
+}
+
 // Test runs the suite on a system that has the tree below root, a whole path there.
 func Test(t *testing.T, s reach.System, root string) {
-	top := reach.Name(root)
-	fsys := s.FS()
-	for _, c := range []struct {
-		name, explanation string
-		check             func(t *testing.T)
-	}{
+	for _, c := range append(fileRules(s.FS(), reach.Name(root)), runRules(s)...) {
+		t.Run(c.name, func(t *testing.T) {
+			t.Log(c.explanation)
+			c.check(t)
+		})
+	}
+}
+
+func fileRules(fsys reach.FS, top string) []rule {
+	return []rule{
 		{"Read", "a file is read whole", func(t *testing.T) {
 			require.Equal(t, "hello\n", read(t, fsys, path.Join(top, "plain")))
 			require.Empty(t, read(t, fsys, path.Join(top, "empty")))
@@ -114,6 +124,11 @@ func Test(t *testing.T, s reach.System, root string) {
 				require.ErrorIs(t, err, fs.ErrInvalid, "%q", bad)
 			}
 		}},
+	}
+}
+
+func runRules(s reach.System) []rule {
+	return []rule{
 		{"Run", "a command gives both streams and its exit code; a code other than 0 is no error", func(t *testing.T) {
 			out, errOut, exit, err := run(t, s, context.Background(), "echo out; echo err >&2; exit 3")
 			require.NoError(t, err)
@@ -133,11 +148,6 @@ func Test(t *testing.T, s reach.System, root string) {
 			require.Less(t, time.Since(begun), 500*time.Millisecond+2*reach.StopWait)
 			require.Equal(t, "begun\n", out)
 		}},
-	} {
-		t.Run(c.name, func(t *testing.T) {
-			t.Log(c.explanation)
-			c.check(t)
-		})
 	}
 }
 

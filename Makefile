@@ -1,0 +1,48 @@
+# Everything that is done with Envask's sources. make demo and make test need nothing but Go.
+VERSION ?= $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
+LDFLAGS := -s -w -X envask/internal/cli.Version=$(VERSION)
+GO      := CGO_ENABLED=0 go
+FUZZTIME ?= 20s
+
+.PHONY: build cross demo test test-servers test-long lint bench screenshots clean
+
+build:
+	$(GO) build -trimpath -ldflags '$(LDFLAGS)' -o envask ./cmd/envask
+
+# The program compiles for all of these; tests run where the tests run.
+cross:
+	@for t in linux/amd64 linux/arm64 darwin/arm64 windows/amd64; do \
+		echo "build $$t"; GOOS=$${t%/*} GOARCH=$${t#*/} $(GO) build -trimpath -ldflags '$(LDFLAGS)' -o /dev/null ./cmd/envask || exit 1; \
+	done
+
+demo: build
+	./envask demo
+
+# Tests that want a real server run where one is installed; what was skipped is said at the end.
+test:
+	@$(GO) test -timeout 10m -json ./... > .test.json; code=$$?; \
+	go run ./scripts/testreport .test.json; rm -f .test.json; exit $$code
+
+# Debian's servers for the tests. This is the only target that installs anything, and it needs root.
+test-servers:
+	sh scripts/install-servers.sh
+
+# Kill tests, huge inputs, full disks, and a while of fuzzing for each target.
+test-long:
+	ENVASK_LONG=1 $(GO) test -timeout 12m -run 'TestKilled|TestDiskFull|TestManySmall|TestHuge' -v ./internal/cli | grep -vE '^(=== |    --- PASS)'
+	sh scripts/fuzz-all.sh $(FUZZTIME)
+
+lint:
+	@test -z "$$(gofmt -l .)" || { echo "gofmt would change:"; gofmt -l .; exit 1; }
+	$(GO) vet ./...
+	GOOS=windows $(GO) vet ./cmd/... ./internal/...
+	$(GO) run honnef.co/go/tools/cmd/staticcheck@v0.8.2 ./...
+
+bench: build
+	sh scripts/bench.sh
+
+screenshots: build
+	sh scripts/screenshots.sh
+
+clean:
+	rm -rf envask envask-demo .bench

@@ -1,0 +1,144 @@
+package envask_test
+
+import (
+	"encoding/json"
+	"os"
+	"regexp"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+	_ "time/tzdata"
+
+	"github.com/stretchr/testify/require"
+
+	"envask/internal/archive"
+	"envask/internal/ask"
+	"envask/internal/collect"
+	"envask/internal/fault"
+	"envask/internal/redact"
+	"envask/internal/site"
+	"envask/internal/standin"
+	"envask/internal/submit"
+)
+
+func page(t *testing.T, name string) string {
+	t.Helper()
+	data, err := os.ReadFile(name)
+	require.NoError(t, err)
+	return string(data)
+}
+
+func TestDocsOfExitCodes(t *testing.T) {
+	text := page(t, "docs/exit-codes.md")
+	for _, code := range fault.ExitCodes {
+		require.Contains(t, text, "\n| "+strconv.Itoa(code)+" |")
+	}
+}
+
+func TestDocsOfRedaction(t *testing.T) {
+	text := page(t, "docs/redaction-rules.md")
+	inTable := regexp.MustCompile("(?m)^\\| `([a-z0-9-]+)` \\|").FindAllStringSubmatch(text, -1)
+	require.Len(t, inTable, len(redact.Rules))
+	for i, r := range redact.Rules {
+		require.Equal(t, r.Name, inTable[i][1], "the page lists the rules in the order of the table")
+	}
+	for _, limit := range []int{redact.MinSecret, redact.MinName, redact.MinPlainName} {
+		require.Contains(t, text, strconv.Itoa(limit))
+	}
+}
+
+// keysOf gives the JSON keys of a value, at all depths.
+func keysOf(v any, into map[string]bool) {
+	switch v := v.(type) {
+	case map[string]any:
+		for k, x := range v {
+			into[k] = true
+			keysOf(x, into)
+		}
+	case []any:
+		for _, x := range v {
+			keysOf(x, into)
+		}
+	}
+}
+
+func TestDocsOfTheArchive(t *testing.T) {
+	text := page(t, "docs/archive.md")
+	sample, err := json.Marshal(archive.Manifest{Title: "x", Rounds: []archive.RoundInfo{{Note: "x"}}, Coverage: collect.Coverage{{}},
+		Files: []archive.File{{How: "x", First: time.Now(), Modified: time.Now(), Findings: redact.Counts{}}}, LeftOut: []archive.LeftOut{{}}})
+	require.NoError(t, err)
+	var v any
+	require.NoError(t, json.Unmarshal(sample, &v))
+	keys := map[string]bool{}
+	keysOf(v, keys)
+	for k := range keys {
+		require.Contains(t, text, "`"+k+"`", "the manifest's key %s is not explained", k)
+	}
+	for _, s := range collect.States {
+		require.Contains(t, text, "`"+string(s)+"`")
+	}
+	for _, n := range []string{archive.PageName, archive.BriefName, archive.ManifestName, archive.SumsName} {
+		require.Contains(t, text, n)
+	}
+}
+
+// The keys that the pages explain are exactly those that the program knows: a file with each of them passes the check.
+func TestDocsOfTheInputFiles(t *testing.T) {
+	text := page(t, "docs/ask-file.md")
+	for _, k := range append(ask.Kinds(), ask.Depths...) {
+		require.Contains(t, text, "`"+k+"`")
+	}
+	for _, f := range ask.ArchiveFields {
+		require.Contains(t, text, "`{"+f+"}`")
+	}
+	_, err := ask.Parse("a.yaml", []byte("nonsense: 1\nitems: [{nonsense: 1, run: x}]\n"))
+	for _, known := range regexp.MustCompile(`known here: (.*)`).FindAllStringSubmatch(err.Error(), -1) {
+		for _, k := range strings.Split(known[1], ", ") {
+			require.Contains(t, text, "`"+k, "the key %s is not explained", k)
+		}
+	}
+	text = page(t, "docs/systems-file.md")
+	_, err = site.Parse("s.yaml", []byte("nonsense: 1\nsystems: [{elephant: 1, ssh: a@b}]\n"))
+	for _, known := range regexp.MustCompile(`known here: (.*)`).FindAllStringSubmatch(err.Error(), -1) {
+		for _, k := range strings.Split(known[1], ", ") {
+			require.Contains(t, text, "`"+k+"`", "the key %s is not explained", k)
+		}
+	}
+	for _, w := range site.Ways() {
+		require.Contains(t, text, "`"+w+"`")
+	}
+	_, err = ask.Parse("sample", []byte(standin.SampleAsk))
+	require.NoError(t, err)
+	_, err = site.Parse("sample", []byte(standin.SampleSystems))
+	require.NoError(t, err)
+}
+
+func TestDocsOfRoutes(t *testing.T) {
+	text := page(t, "docs/routes.md")
+	for _, s := range submit.Schemes() {
+		require.Contains(t, text, s+map[bool]string{true: "`/media/stick`", false: "://"}[s == ""])
+	}
+}
+
+var fenced = regexp.MustCompile("(?s)```yaml\n(.*?)```")
+
+// The YAML in the README is what the program takes.
+func TestReadme(t *testing.T) {
+	text := page(t, "README.md")
+	blocks := fenced.FindAllStringSubmatch(text, -1)
+	require.Len(t, blocks, 3)
+	_, err := ask.Parse("README", []byte(blocks[0][1]))
+	require.NoError(t, err)
+	_, err = site.Parse("README", []byte(blocks[1][1]+blocks[2][1]))
+	require.NoError(t, err)
+	for _, shot := range regexp.MustCompile(`docs/[a-z-]+/?[a-z-]*\.(png|md)`).FindAllString(text, -1) {
+		require.FileExists(t, shot)
+	}
+	pictures, err := os.ReadDir("docs/screenshots")
+	require.NoError(t, err)
+	require.Less(t, len(pictures), 20)
+	for _, p := range pictures {
+		require.Contains(t, text, "docs/screenshots/"+p.Name())
+	}
+}

@@ -1,0 +1,33 @@
+#!/bin/sh
+# Makes the pictures in docs/screenshots anew, from the demo's data: screenshots.sh [NAME...]
+set -e
+cd "$(dirname "$0")/.."
+root="$PWD"; shots="$root/docs/screenshots"; here=/tmp/pier; rm -rf "$here"; mkdir "$here"
+trap 'kill $site 2>/dev/null || true; rm -rf "$here"' EXIT
+PATH="$root:$PATH"; export PATH
+GEOMETRY=138x42; export GEOMETRY
+cd "$here"
+# The site stays up, so that the commands in the pictures really run.
+envask demo --stay > demo.log 2>&1 & site=$!
+until grep -q 'The site stays up' demo.log || ! kill -0 $site 2>/dev/null; do sleep 0.2; done
+ENVASK_HOME="$here/envask-demo/home"; export ENVASK_HOME
+ask=envask-demo/files/boarding-gateway.yaml
+cp "$here/envask-demo/files/boarding-gateway.yaml" changed.yaml
+sed -i 's/run: farectl tables/run: farectl tables --with-keys/' changed.yaml
+want="${*:-demo approval dry-run coverage pack show round redact page}"
+has() { case " $want " in *" $1 "*) return 0;; esac; return 1; }
+say() { echo "printf '\$ %s\n' \"$1\"; $1"; }
+has demo && sh "$root/scripts/shot.sh" "$shots/demo.png" 6 "envask demo --dir d2"
+has approval && sh "$root/scripts/shot.sh" "$shots/approval.png" 2 "$(say 'envask ask approve changed.yaml')"
+has dry-run && sh "$root/scripts/shot.sh" "$shots/dry-run.png" 3 "$(say 'envask collect --dry-run --system gate-2')"
+has coverage && sh "$root/scripts/shot.sh" "$shots/coverage.png" 4 "$(say "envask collect --note 'after the restart'")"
+has pack && sh "$root/scripts/shot.sh" "$shots/pack.png" 5 "$(say 'envask pack'); echo; $(say 'envask submit --yes'); echo; $(say 'envask verify envask-demo/desk/incoming/*r2*.tar.gz')"
+has show && sh "$root/scripts/shot.sh" "$shots/show.png" 2 "$(say 'envask cases'); echo; $(say 'envask show')"
+has round && sh "$root/scripts/shot.sh" "$shots/round.png" 2 "$(say 'envask show r1 --system gate-2')"
+has redact && sh "$root/scripts/shot.sh" "$shots/redact.png" 2 "$(say 'envask redact --rules'); echo; $(say 'envask redact envask-demo/home/cases/26031407/rounds/r1/raw/gate-2/files/etc/boarding/gate.toml')"
+if has page; then
+	mkdir page && tar -xzf envask-demo/desk/incoming/*r1*.tar.gz -C page --strip-components=1
+	chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking --disable-component-update --disable-sync \
+		--user-data-dir="$here/chromium" --hide-scrollbars --window-size=1280,800 --screenshot="$shots/page.png" "file://$here/page/START-HERE.html" >/dev/null 2>&1
+fi
+ls -l "$shots"
