@@ -191,7 +191,20 @@ func (e *Engine) find(b []byte, from int) {
 				continue
 			}
 		}
-		for _, r := range e.table[b[i]] {
+		rules := e.table[b[i]]
+		if rules == nil {
+			continue
+		}
+		kind, known := keyKind(0), false
+		for _, r := range rules {
+			if r.Keys != 0 {
+				if !known {
+					kind, known = kindAt(b, i), true
+				}
+				if kind&r.Keys == 0 {
+					continue
+				}
+			}
 			start, end, ok := r.Find(b, i, free)
 			if !ok || start < free || end <= start {
 				continue

@@ -314,11 +314,9 @@ func findKeyedSecret(b []byte, at, free int) (int, int, bool) {
 	return k.start, k.end, true
 }
 
-var headerNames = map[string]bool{"authorization": true, "proxyauthorization": true, "xauthorization": true}
-
 func findAuthorization(b []byte, at, free int) (int, int, bool) {
 	k, ok := keyedAt(b, at)
-	if !ok || k.start < free || !headerNames[k.key] {
+	if !ok || k.start < free || wholeKeys[k.key] != keyAuthorization {
 		return 0, 0, false
 	}
 	start, end := headerValue(b, k)

@@ -1,7 +1,6 @@
 package redact
 
 import (
-	"bytes"
 	"encoding/binary"
 	"sort"
 	"strings"
@@ -151,9 +150,34 @@ func NewMatcher(values []Value) *Matcher {
 		m.buckets[h] = append(m.buckets[h], v)
 	}
 	for _, b := range m.buckets {
-		sort.Slice(b, func(i, j int) bool { return len(b[i].Text) > len(b[j].Text) })
+		sort.Slice(b, func(i, j int) bool { return b[i].Text < b[j].Text })
 	}
 	return m
+}
+
+// longest gives the longest value of a sorted bucket that stands at a place. Thousands of values may begin alike, so they
+// are not tried one by one: the last value not behind the text either is its beginning, or shows how much of it can match.
+func longest(bucket []Value, b []byte, at int) (Value, bool) {
+	text := b[at:min(len(b), at+MaxLearned)]
+	for len(text) >= MinName {
+		n := sort.Search(len(bucket), func(i int) bool { return bucket[i].Text > string(text) })
+		if n == 0 {
+			return Value{}, false
+		}
+		v := bucket[n-1]
+		common := 0
+		for common < len(v.Text) && common < len(text) && v.Text[common] == text[common] {
+			common++
+		}
+		if common == len(v.Text) {
+			if stands(b, at, v) {
+				return v, true
+			}
+			common--
+		}
+		text = text[:common]
+	}
+	return Value{}, false
 }
 
 // Next gives the first learned value at or behind a place; ok is false when there is none.
@@ -166,10 +190,8 @@ func (m *Matcher) Next(b []byte, from int) (start int, v Value, ok bool) {
 		if m.bits[h>>6]&(1<<(h&63)) == 0 {
 			continue
 		}
-		for _, v := range m.buckets[h] {
-			if bytes.HasPrefix(b[i:], []byte(v.Text)) && stands(b, i, v) {
-				return i, v, true
-			}
+		if v, ok := longest(m.buckets[h], b, i); ok {
+			return i, v, true
 		}
 	}
 	return 0, Value{}, false

@@ -279,10 +279,10 @@ func (endless) Read(b []byte) (int, error) { return len(b), nil }
 func TestValidate(t *testing.T) {
 	require.NoError(t, Validate(Rules))
 	find := func([]byte, int, int) (int, int, bool) { return 0, 0, false }
-	good := Rule{"good", Secret, "doc", "=", find}
+	good := Rule{"good", Secret, "doc", "=", find, 0}
 	for want, bad := range map[string]Rule{
-		"is not lower-case words": {"Bad Name", Secret, "doc", "=", find}, "there are two of that name": good, "has no description": {"x", Secret, "", "=", find},
-		"has no class": {"x", "", "doc", "=", find}, "can find nothing": {"x", Secret, "doc", "", find},
+		"is not lower-case words": {"Bad Name", Secret, "doc", "=", find, 0}, "there are two of that name": good, "has no description": {"x", Secret, "", "=", find, 0},
+		"has no class": {"x", "", "doc", "=", find, 0}, "can find nothing": {"x", Secret, "doc", "", find, 0},
 	} {
 		require.ErrorContains(t, Validate([]Rule{good, bad}), want)
 	}

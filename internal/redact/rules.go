@@ -29,22 +29,23 @@ type Rule struct {
 	Doc      string
 	Triggers string
 	Find     func(b []byte, at, free int) (start, end int, ok bool)
+	Keys     keyKind // when set, Find is called only behind a key of one of these kinds
 }
 
 // Rules is the table of rules. Where two begin at the same trigger, the earlier one goes first.
 var Rules = []Rule{
-	{"private-key", Secret, "private key blocks (PEM, OpenSSH, PGP), over several lines or with \\n within one", "-", findPrivateKey},
-	{"password-option", Secret, "the value after a telling command-line option, such as --password VALUE", "-", findOption},
-	{"url-credentials", Secret, "user:password@ or token@ within a URL", ":", findURLCredentials},
-	{"authorization", Secret, "the value of Authorization and Proxy-Authorization headers, without the scheme", ":=", findAuthorization},
-	{"cookie", Secret, "the value of Cookie and Set-Cookie headers", ":=", findCookie},
-	{"keyed-secret", Secret, "the value next to a telling key (password, token, secret, api key, …), in the usual notations", ":=>", findKeyedSecret},
-	{"bearer", Secret, "the token after the word Bearer", "B", findBearer},
-	{"jwt", Secret, "JSON web tokens (RFC 7519)", "J", findJWT},
-	{"mail", Mail, "e-mail addresses", "@", findMail},
-	{"user", User, "names next to a telling key (user, login, passenger, …); well-known service accounts stay", ":=>", findUser},
-	{"ipv4", IPv4, "IPv4 addresses; loopback, unspecified, broadcast and multicast stay", ".", findIPv4},
-	{"ipv6", IPv6, "IPv6 addresses; loopback, unspecified and multicast stay", ":", findIPv6},
+	{"private-key", Secret, "private key blocks (PEM, OpenSSH, PGP), over several lines or with \\n within one", "-", findPrivateKey, 0},
+	{"password-option", Secret, "the value after a telling command-line option, such as --password VALUE", "-", findOption, 0},
+	{"url-credentials", Secret, "user:password@ or token@ within a URL", ":", findURLCredentials, 0},
+	{"authorization", Secret, "the value of Authorization and Proxy-Authorization headers, without the scheme", ":=", findAuthorization, keyAuthorization},
+	{"cookie", Secret, "the value of Cookie and Set-Cookie headers", ":=", findCookie, keyCookie},
+	{"keyed-secret", Secret, "the value next to a telling key (password, token, secret, api key, …), in the usual notations", ":=>", findKeyedSecret, keySecret | keyWeak},
+	{"bearer", Secret, "the token after the word Bearer", "B", findBearer, 0},
+	{"jwt", Secret, "JSON web tokens (RFC 7519)", "J", findJWT, 0},
+	{"mail", Mail, "e-mail addresses", "@", findMail, 0},
+	{"user", User, "names next to a telling key (user, login, passenger, …); well-known service accounts stay", ":=>", findUser, keyUser},
+	{"ipv4", IPv4, "IPv4 addresses; loopback, unspecified, broadcast and multicast stay", ".", findIPv4, 0},
+	{"ipv6", IPv6, "IPv6 addresses; loopback, unspecified and multicast stay", ":", findIPv6, 0},
 }
 
 // RulesVersion is written into manifests. It changes whenever the rules find other things than before.
@@ -95,5 +96,10 @@ func isPlaceholder(text []byte) bool {
 	if len(text) < len(head)+2 || string(text[:len(head)]) != head || text[len(text)-1] != ']' {
 		return false
 	}
-	return ruleName.Match(text[len(head) : len(text)-1])
+	for i, c := range text[len(head) : len(text)-1] {
+		if !(c >= 'a' && c <= 'z' || i > 0 && (isDigit(c) || c == '-')) {
+			return false
+		}
+	}
+	return true
 }

@@ -1,0 +1,45 @@
+// Genlog writes a made-up gate log of so many MiB to standard output, as a stream, the same each time.
+package main
+
+import (
+	"bufio"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"strconv"
+	"time"
+)
+
+func main() {
+	mib, err := strconv.Atoi(os.Args[1])
+	if err != nil {
+		fmt.Fprintln(os.Stderr, "genlog MIB [SEED]")
+		os.Exit(2)
+	}
+	seed := uint64(1)
+	if len(os.Args) > 2 {
+		seed, _ = strconv.ParseUint(os.Args[2], 10, 64)
+	}
+	r := rand.New(rand.NewPCG(seed, 2))
+	w := bufio.NewWriterSize(os.Stdout, 1<<20)
+	defer w.Flush()
+	t := time.Date(2026, 3, 14, 0, 0, 0, 0, time.UTC)
+	for n := 0; n < mib<<20; {
+		t = t.Add(time.Duration(r.IntN(40)) * time.Millisecond)
+		at := t.Format("2006-01-02T15:04:05.000Z")
+		var m int
+		switch x := r.IntN(100); {
+		case x < 60:
+			m, _ = fmt.Fprintf(w, "%s INFO  pass  [reader-%d] pass OT%08d accepted zone=%d lane=%d in %d ms\n", at, x%3, r.IntN(1e8), x%4, x%2, r.IntN(90))
+		case x < 80:
+			m, _ = fmt.Fprintf(w, "%s DEBUG door  [lane-%d] cycle %d open=%dms close=%dms current=1.%dA\n", at, x%2, r.IntN(1e6), 380+x, 410+x, x%10)
+		case x < 95:
+			m, _ = fmt.Fprintf(w, "%s INFO  link  heartbeat to 192.0.2.%d ok rtt=%dms queue=%d\n", at, r.IntN(250), x, x%4)
+		case x < 98:
+			m, _ = fmt.Fprintf(w, "%s INFO  pass  operator=m.quintela checked mail passenger.%d@merrowick.example\n", at, r.IntN(5000))
+		default:
+			m, _ = fmt.Fprintf(w, "%s WARN  auth  token refresh token=tpg_%016x expires_in=3600\n", at, r.Uint64N(4000))
+		}
+		n += m
+	}
+}
