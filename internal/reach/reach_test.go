@@ -2,11 +2,12 @@ package reach_test
 
 import (
 	"context"
-	"errors"
+	"crypto/ed25519"
+	"crypto/rand"
+	"encoding/pem"
 	"fmt"
 	"net"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strings"
 	"sync"
@@ -14,6 +15,8 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+	"golang.org/x/crypto/ssh"
+	"golang.org/x/crypto/ssh/agent"
 
 	"envask/internal/fault"
 	"envask/internal/reach"
@@ -226,67 +229,51 @@ func TestParseAccept(t *testing.T) {
 
 // TestOpenSSH runs the suite against a real OpenSSH server on loopback, with keys and a configuration of its own.
 func TestOpenSSH(t *testing.T) {
-	d, s := openSSH(t)
+	server := reachtest.StartOpenSSH(t)
 	root := t.TempDir()
 	reachtest.MakeTree(t, root)
+	d := &reach.Dialer{HostKeys: &reach.HostKeys{Files: []string{server.KnownHosts}, Own: filepath.Join(t.TempDir(), "own")}}
+	s := &site.System{Name: "real", Way: "ssh", Stall: site.DefaultStall, SSH: site.SSH{User: server.User, Host: "127.0.0.1", Port: server.Port, Key: server.Key}}
 	sys, err := d.Open(context.Background(), s)
 	require.NoError(t, err)
 	defer sys.Close()
 	reachtest.Test(t, sys, root)
 }
 
-// openSSH starts sshd, or says loudly that there is none.
-func openSSH(t *testing.T) (*reach.Dialer, *site.System) {
-	t.Helper()
-	sshd, err := exec.LookPath("sshd")
-	if err != nil {
-		if sshd = "/usr/sbin/sshd"; os.Getenv("ENVASK_SERVERS") != "" {
-			require.FileExists(t, sshd, "make test-servers should have installed it")
-		}
-		if _, err := os.Stat(sshd); err != nil {
-			t.Skip("SKIPPED: REAL SERVER: there is no OpenSSH server here (make test-servers installs it)")
-		}
-	}
-	dir := t.TempDir()
-	keyFile, public, err := standin.NewKey()
+func TestKeysComeFromTheAgentToo(t *testing.T) {
+	file, public, err := standin.NewKey()
 	require.NoError(t, err)
-	hostKey, hostPublic, err := standin.NewKey()
+	_, d, s := standIn(t, func(s *standin.Server) { s.Key, s.Password = public, "" })
+	s.SSH.Password = ""
+	private, err := ssh.ParseRawPrivateKey(file)
 	require.NoError(t, err)
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	ring := agent.NewKeyring()
+	require.NoError(t, ring.Add(agent.AddedKey{PrivateKey: private}))
+	d.Agent = ring.(agent.ExtendedAgent)
+	sys, err := d.Open(context.Background(), s)
 	require.NoError(t, err)
-	port := listener.Addr().(*net.TCPAddr).Port
-	require.NoError(t, listener.Close())
-	write := func(name, text string) string {
-		file := filepath.Join(dir, name)
-		require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
-		return file
-	}
-	config := write("sshd_config", fmt.Sprintf("Port %d\nListenAddress 127.0.0.1\nHostKey %s\nAuthorizedKeysFile %s\nPidFile none\nStrictModes no\nUsePAM no\nSubsystem sftp internal-sftp\n",
-		port, write("host_key", string(hostKey)), write("authorized", standin.AuthorizedKey(public))))
-	if os.Getuid() == 0 {
-		require.NoError(t, os.MkdirAll("/run/sshd", 0o755)) // sshd wants it for privilege separation
-	}
-	cmd := exec.Command(sshd, "-D", "-e", "-f", config)
-	log, err := os.Create(filepath.Join(dir, "log"))
+	sys.Close()
+}
+
+func TestAKeyWithAPassphraseIsAskedForOnce(t *testing.T) {
+	_, private, err := ed25519.GenerateKey(rand.Reader)
 	require.NoError(t, err)
-	cmd.Stderr = log
-	require.NoError(t, cmd.Start())
-	t.Cleanup(func() { _ = cmd.Process.Kill(); _ = cmd.Wait(); log.Close() })
-	d := &reach.Dialer{HostKeys: &reach.HostKeys{Files: []string{write("known_hosts", fmt.Sprintf("[127.0.0.1]:%d %s", port, standin.AuthorizedKey(hostPublic)))}, Own: filepath.Join(dir, "own")}}
-	user := os.Getenv("USER")
-	if out, err := exec.Command("id", "-un").Output(); err == nil {
-		user = strings.TrimSpace(string(out))
+	block, err := ssh.MarshalPrivateKeyWithPassphrase(private, "", []byte("open sesame"))
+	require.NoError(t, err)
+	signer, err := ssh.NewSignerFromKey(private)
+	require.NoError(t, err)
+	_, d, s := standIn(t, func(s *standin.Server) { s.Key, s.Password = signer.PublicKey(), "" })
+	s.SSH.Password, s.SSH.Key = "", filepath.Join(t.TempDir(), "key")
+	require.NoError(t, os.WriteFile(s.SSH.Key, pem.EncodeToMemory(block), 0o600))
+	asked := 0
+	d.Passphrase = func(string) ([]byte, error) { asked++; return []byte("open sesame"), nil }
+	for range 3 {
+		sys, err := d.Open(context.Background(), s)
+		require.NoError(t, err)
+		sys.Close()
 	}
-	s := &site.System{Name: "real", Way: "ssh", Stall: site.DefaultStall, SSH: site.SSH{User: user, Host: "127.0.0.1", Port: port, Key: write("key", string(keyFile))}}
-	for range 50 {
-		conn, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", port))
-		if err == nil {
-			conn.Close()
-			return d, s
-		}
-		time.Sleep(50 * time.Millisecond)
-	}
-	text, _ := os.ReadFile(filepath.Join(dir, "log"))
-	t.Fatal(errors.New("sshd did not start: " + string(text)))
-	return nil, nil
+	require.Equal(t, 1, asked)
+	nobody := &reach.Dialer{HostKeys: d.HostKeys}
+	_, err = nobody.Open(context.Background(), s)
+	require.ErrorContains(t, err, "has a passphrase and nobody can be asked")
 }

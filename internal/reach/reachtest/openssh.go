@@ -1,0 +1,84 @@
+package reachtest
+
+import (
+	"crypto/ed25519"
+	"crypto/rand"
+	"encoding/pem"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"golang.org/x/crypto/ssh"
+)
+
+// OpenSSH is a real OpenSSH server on a loopback port, with keys and a configuration of its own.
+type OpenSSH struct {
+	User       string
+	Port       int
+	Key        string // private key file that it lets in
+	KnownHosts string // file with its host key
+}
+
+// StartOpenSSH starts a server for one test. Where none is installed the test is skipped, loudly; with ENVASK_SERVERS set
+// it fails instead.
+func StartOpenSSH(t *testing.T) OpenSSH {
+	t.Helper()
+	sshd := "/usr/sbin/sshd" // it refuses to start without a whole path
+	if _, err := os.Stat(sshd); err != nil {
+		require.Empty(t, os.Getenv("ENVASK_SERVERS"), "there is no OpenSSH server, though the servers should have been installed")
+		t.Skip("SKIPPED: REAL SERVER: there is no OpenSSH server here (make test-servers installs it)")
+	}
+	dir := t.TempDir()
+	write := func(name string, data []byte) string {
+		file := filepath.Join(dir, name)
+		require.NoError(t, os.WriteFile(file, data, 0o600))
+		return file
+	}
+	login, public := newKey(t)
+	host, hostPublic := newKey(t)
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	s := OpenSSH{Port: listener.Addr().(*net.TCPAddr).Port, Key: write("key", login)}
+	require.NoError(t, listener.Close())
+	me, err := user.Current()
+	require.NoError(t, err)
+	s.User = me.Username
+	s.KnownHosts = write("known_hosts", []byte(fmt.Sprintf("[127.0.0.1]:%d %s", s.Port, hostPublic)))
+	config := fmt.Sprintf("Port %d\nListenAddress 127.0.0.1\nHostKey %s\nAuthorizedKeysFile %s\nPidFile none\nStrictModes no\nUsePAM no\nSubsystem sftp internal-sftp\n",
+		s.Port, write("host_key", host), write("authorized", public))
+	if os.Getuid() == 0 {
+		require.NoError(t, os.MkdirAll("/run/sshd", 0o755)) // sshd wants it for privilege separation
+	}
+	log := filepath.Join(dir, "log")
+	cmd := exec.Command(sshd, "-D", "-E", log, "-f", write("sshd_config", []byte(config)))
+	require.NoError(t, cmd.Start())
+	t.Cleanup(func() { _ = cmd.Process.Kill(); _ = cmd.Wait() })
+	for range 100 {
+		if conn, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", s.Port)); err == nil {
+			conn.Close()
+			return s
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	text, _ := os.ReadFile(log)
+	t.Fatalf("sshd did not start: %s", text)
+	return s
+}
+
+// newKey makes a key: the private half as a file, the public one as a line.
+func newKey(t *testing.T) (file, line []byte) {
+	t.Helper()
+	_, private, err := ed25519.GenerateKey(rand.Reader)
+	require.NoError(t, err)
+	block, err := ssh.MarshalPrivateKey(private, "")
+	require.NoError(t, err)
+	signer, err := ssh.NewSignerFromKey(private)
+	require.NoError(t, err)
+	return pem.EncodeToMemory(block), ssh.MarshalAuthorizedKey(signer.PublicKey())
+}
