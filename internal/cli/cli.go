@@ -49,6 +49,7 @@ type session struct {
 	screen *term.Screen
 	common common
 	words  string // the command line, for the lock
+	out    *resultWriter
 }
 
 // common holds the flags that every command has.
@@ -56,6 +57,21 @@ type common struct {
 	home, caseName                string
 	json, quiet, verbose, noColor bool
 	yes                           bool
+}
+
+// resultWriter remembers that a result could not be written, such as to a full disk: that is a failure, though the work
+// was done.
+type resultWriter struct {
+	w   io.Writer
+	err error
+}
+
+func (r *resultWriter) Write(b []byte) (int, error) {
+	n, err := r.w.Write(b)
+	if err != nil && r.err == nil {
+		r.err = err
+	}
+	return n, err
 }
 
 // commands is the ordered table of commands, which is also the order of the help. It is a function because the demo, one of
@@ -75,6 +91,9 @@ func Main(ctx context.Context, args []string, env Env) int {
 	root.SetOut(env.Out)
 	root.SetErr(env.Err)
 	err := root.ExecuteContext(ctx)
+	if err == nil && s.out != nil && s.out.err != nil {
+		err = fault.Wrap("write the result", "", s.out.err)
+	}
 	if err == nil {
 		return 0
 	}
@@ -150,6 +169,8 @@ func (s *session) begin() error {
 	} else {
 		s.screen = term.New(s.env.In, s.env.Out, s.env.Err, noColor)
 	}
+	s.out = &resultWriter{w: s.env.Out}
+	s.env.Out, s.screen.Out = s.out, s.out
 	s.screen.Quiet, s.screen.Verbose = s.common.quiet, s.common.verbose
 	if s.common.json {
 		s.screen.Live = false

@@ -163,7 +163,7 @@ func (a *App) window(q OpenRequest, s *site.Site, info *casefile.Info) error {
 		info.Window.Zone = zone
 		return nil
 	}
-	w, err := window.Parse(q.Window, zone, a.Now())
+	w, err := window.Parse(q.Window, zone, a.Now().Truncate(time.Second))
 	if err != nil {
 		return &fault.Error{Class: fault.Usage, Op: "the window", Err: err}
 	}

@@ -80,8 +80,8 @@ func findIPv4(b []byte, at, free int) (int, int, bool) {
 	for start > free && at-start < 4 && isDigit(b[start-1]) {
 		start--
 	}
-	if start == at || wordBefore(b, start) || start > 0 && (b[start-1] == '.' || b[start-1] == '-' && start > 1 && isWord(b[start-2])) {
-		return 0, 0, false
+	if start == at || wordBefore(b, start) || start > 0 && (b[start-1] == '.' || b[start-1] == '-' && start > 1 && isWord(b[start-2]) && !endsInIPv4(b[:start-1])) {
+		return 0, 0, false // but the second of a range, right behind the first, is one
 	}
 	end, dots := at, 0
 	for end < len(b) && (isDigit(b[end]) || b[end] == '.' && dots < 4) {
@@ -93,7 +93,7 @@ func findIPv4(b []byte, at, free int) (int, int, bool) {
 	for end > at && b[end-1] == '.' { // the end of a sentence
 		end, dots = end-1, dots-1
 	}
-	if dots != 3 || end < len(b) && (isWord(b[end]) || b[end] == '-' && end+1 < len(b) && isWord(b[end+1]) && !isDigit(b[end+1])) {
+	if dots != 3 || end < len(b) && versionGoesOn(b[end:]) {
 		return 0, 0, false
 	}
 	a, err := netip.ParseAddr(string(b[start:end]))
@@ -101,6 +101,32 @@ func findIPv4(b []byte, at, free int) (int, int, bool) {
 		return 0, 0, false
 	}
 	return start, end, true
+}
+
+// endsInIPv4 says whether text ends in four numbers with dots.
+func endsInIPv4(text []byte) bool {
+	start := len(text)
+	for start > 0 && len(text)-start < 15 && (isDigit(text[start-1]) || text[start-1] == '.') {
+		start--
+	}
+	_, err := netip.ParseAddr(string(text[start:]))
+	return err == nil && (start == 0 || !isWord(text[start-1]) && text[start-1] != '.')
+}
+
+// versionGoesOn says whether what stands behind four numbers makes them a version, as in 1.2.3.4-5+deb12. A range of
+// addresses goes on with another address.
+func versionGoesOn(rest []byte) bool {
+	if isWord(rest[0]) || len(rest) > 1 && (rest[0] == '+' || rest[0] == '~') && isWord(rest[1]) {
+		return true
+	}
+	if rest[0] != '-' || len(rest) < 2 || !isWord(rest[1]) {
+		return false
+	}
+	next := 1
+	for next < len(rest) && isDigit(rest[next]) {
+		next++
+	}
+	return next == 1 || next+1 >= len(rest) || rest[next] != '.' || !isDigit(rest[next+1]) || bytes.Count(rest[:min(len(rest), 16)], []byte(".")) < 3
 }
 
 func staysIPv4(a netip.Addr) bool {

@@ -149,8 +149,8 @@ func elementAt(b []byte, at int) (k keyed, ok bool) {
 	for n := 0; open >= 0 && n < 4*maxKey && b[open] != '<' && b[open] != '\n' && b[open] != '>'; n++ {
 		open--
 	}
-	if open < 0 || b[open] != '<' || at-1 > open && b[at-1] == '/' {
-		return k, false
+	if open < 0 || b[open] != '<' || at-1 > open && (b[at-1] == '/' || b[open+1] == '/') {
+		return k, false // <key/> holds nothing, and what stands behind </key> is no value of it
 	}
 	name := b[open+1 : at]
 	if n := bytes.IndexAny(name, " \t"); n >= 0 {
@@ -261,6 +261,7 @@ func isTelling(key, last string) bool {
 // notSecret lists values that stand for something else.
 var notSecret = map[string]bool{
 	"true": true, "false": true, "null": true, "none": true, "nil": true, "yes": true, "no": true, "on": true, "off": true,
+	"amd64": true, "arm64": true, "i386": true, "armhf": true, "all": true, "any": true, // passwd:amd64 is a package
 	"undefined": true, "n/a": true, "-": true, "ok": true, "unset": true,
 }
 

@@ -102,7 +102,10 @@ func TestBordersOfReadsDoNotMatter(t *testing.T) {
 		require.NoError(t, err)
 		require.True(t, want == out.String(), "the output depends on how the input arrives")
 	}
-	require.True(t, want == redactText(t, want), "redacting twice changes something")
+	again := strings.Split(redactText(t, want), "\n")
+	for i, line := range strings.Split(want, "\n") {
+		require.Equal(t, line, again[i], "redacting twice changes something")
+	}
 }
 
 // Secrets are found in a line that is far longer than what the engine looks at in one piece, wherever they stand.

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"io"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/vbauerster/mpb/v8"
@@ -22,7 +23,7 @@ type Board struct {
 
 type boardLine struct {
 	bar  *mpb.Bar
-	text string
+	text atomic.Value // string; read while drawing, which must not wait for whoever sets it
 }
 
 // redraw is how often the live lines are drawn.
@@ -53,18 +54,17 @@ func (b *Board) Set(name, format string, args ...any) {
 	l := b.lines[name]
 	if l == nil {
 		l = &boardLine{}
+		l.text.Store("")
 		b.lines[name] = l
 		l.bar = b.p.New(0, mpb.NopStyle(), mpb.BarRemoveOnComplete(), mpb.PrependDecorators(decor.Any(func(decor.Statistics) string {
-			b.mu.Lock()
-			defer b.mu.Unlock()
-			return l.text
+			return l.text.Load().(string)
 		})))
 	}
 	text := fmt.Sprintf(format, args...)
 	if width := b.screen.Width - 1; len(text) > width { // a line that wraps cannot be drawn over
 		text = cutRunes(text, width)
 	}
-	l.text = text
+	l.text.Store(text)
 }
 
 func cutRunes(s string, n int) string {

@@ -1,6 +1,8 @@
 package term
 
 import (
+	"strings"
+
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
 )
@@ -15,6 +17,10 @@ type Column struct {
 
 // Table draws a table of rows. Cells must be clean already; they may hold colours.
 func (s *Screen) Table(columns []Column, rows [][]string) {
+	if !s.fits(columns, rows) {
+		s.stacked(columns, rows)
+		return
+	}
 	t := table.NewWriter()
 	t.SetOutputMirror(s.Out)
 	style := table.StyleLight
@@ -54,6 +60,41 @@ func (s *Screen) Table(columns []Column, rows [][]string) {
 	}
 	t.SuppressTrailingSpaces()
 	t.Render()
+}
+
+// fits says whether the terminal is wide enough for all columns side by side.
+func (s *Screen) fits(columns []Column, rows [][]string) bool {
+	need := 0
+	for i, c := range columns {
+		if c.Wide {
+			need += min(c.Least, widest(c, rows, i)) + 2
+		} else {
+			need += widest(c, rows, i) + 2
+		}
+	}
+	return need-2 <= s.Width
+}
+
+// stacked draws the rows of a table on a narrow terminal: what is short on one line, what is wide below it.
+func (s *Screen) stacked(columns []Column, rows [][]string) {
+	for _, r := range rows {
+		var line, below []string
+		for i, c := range columns {
+			switch {
+			case r[i] == "":
+			case c.Wide:
+				below = append(below, r[i])
+			default:
+				line = append(line, r[i])
+			}
+		}
+		s.Print("%s", strings.Join(line, "  "))
+		for _, b := range below {
+			for _, l := range strings.Split(text.WrapSoft(b, max(20, s.Width-4)), "\n") {
+				s.Print("    %s", strings.TrimRight(l, " "))
+			}
+		}
+	}
 }
 
 func widest(c Column, rows [][]string, i int) int {
