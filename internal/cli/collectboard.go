@@ -22,6 +22,7 @@ type collectBoard struct {
 	ended   int
 	files   int
 	bytes   int64
+	stop    chan struct{}
 }
 
 type systemState struct {
@@ -32,10 +33,35 @@ type systemState struct {
 }
 
 func (s *session) newCollectBoard() *collectBoard {
-	return &collectBoard{s: s, board: s.screen.NewBoard(), begun: time.Now(), systems: map[string]*systemState{}}
+	b := &collectBoard{s: s, board: s.screen.NewBoard(), begun: time.Now(), systems: map[string]*systemState{}, stop: make(chan struct{})}
+	if b.board.Live() {
+		go b.tick()
+	}
+	return b
 }
 
-func (b *collectBoard) close() { b.board.Close() }
+// tick keeps the clock going while nothing happens, so that a long command does not look like a standstill.
+func (b *collectBoard) tick() {
+	t := time.NewTicker(time.Second)
+	defer t.Stop()
+	for {
+		select {
+		case <-b.stop:
+			return
+		case <-t.C:
+			b.mu.Lock()
+			if b.planned > 0 {
+				b.total()
+			}
+			b.mu.Unlock()
+		}
+	}
+}
+
+func (b *collectBoard) close() {
+	close(b.stop)
+	b.board.Close()
+}
 
 // totalLine is the name of the line that sums up; it comes first.
 const totalLine = ""
@@ -47,6 +73,8 @@ func (b *collectBoard) event(e any) {
 		b.step(e)
 		b.mu.Unlock()
 	case flow.Planned:
+		b.mu.Lock()
+		defer b.mu.Unlock()
 		b.planned = e.Systems
 		doing := "collecting from"
 		if e.DryRun {
