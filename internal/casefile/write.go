@@ -1,6 +1,9 @@
 package casefile
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
+	"io"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -46,4 +49,18 @@ func SyncDir(dir string) error {
 	}
 	defer d.Close()
 	return d.Sync()
+}
+
+// FileSum gives the SHA-256 of a file, in hex.
+func FileSum(name string) (string, error) {
+	f, err := os.Open(name)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	h := sha256.New()
+	if _, err := io.Copy(h, f); err != nil {
+		return "", err
+	}
+	return hex.EncodeToString(h.Sum(nil)), nil
 }

@@ -213,6 +213,16 @@ func (s *session) app() (*flow.App, error) {
 	return a, nil
 }
 
+// appAndCase makes what the core needs, and opens the case that is meant.
+func (s *session) appAndCase() (*flow.App, *casefile.Case, error) {
+	a, err := s.app()
+	if err != nil {
+		return nil, nil, err
+	}
+	c, err := a.Case(s.common.caseName)
+	return a, c, err
+}
+
 // remark shows the events that concern every command.
 func (s *session) remark(e any) {
 	switch e := e.(type) {

@@ -27,11 +27,7 @@ gone on with when the same is asked for again.`,
 			if err != nil {
 				return err
 			}
-			a, err := s.app()
-			if err != nil {
-				return err
-			}
-			c, err := a.Case(s.common.caseName)
+			a, c, err := s.appAndCase()
 			if err != nil {
 				return err
 			}

@@ -3,10 +3,12 @@
 package cli_test
 
 import (
+	"bytes"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
+	"io"
 	"math/rand/v2"
 	"os"
 	"os/exec"
@@ -230,4 +232,53 @@ func TestManySmallFiles(t *testing.T) {
 	out = must(t, c)
 	require.Contains(t, out, "100,000 keyed-secret")
 	t.Logf("pack: %s, %d MiB resident", c.ProcessState.UserTime()+c.ProcessState.SystemTime(), c.ProcessState.SysUsage().(*syscall.Rusage).Maxrss>>10)
+}
+
+// endlessLine is one line of so many bytes, with a secret now and then.
+type endlessLine struct{ left int }
+
+func (e *endlessLine) Read(b []byte) (int, error) {
+	const piece = "no line end here, password=brass-Kelp-71! from 192.0.2.61 and on and on, "
+	if e.left <= 0 {
+		return 0, io.EOF
+	}
+	n := 0
+	for n+len(piece) <= len(b) && n < e.left {
+		n += copy(b[n:], piece)
+	}
+	e.left -= n
+	return n, nil
+}
+
+// TestHugeLine redacts one line of 512 MiB in flat memory.
+func TestHugeLine(t *testing.T) {
+	if !long() {
+		t.Skip("SKIPPED: long (make test-long)")
+	}
+	envask := program(t, t.TempDir())
+	c := envask("redact")
+	c.Stdin = &endlessLine{left: 512 << 20}
+	found := &counter{}
+	c.Stdout = found
+	require.NoError(t, c.Run())
+	require.False(t, found.leaked, "a secret came through")
+	require.Greater(t, found.n, 400<<20)
+	resident := c.ProcessState.SysUsage().(*syscall.Rusage).Maxrss >> 10
+	require.Less(t, resident, int64(100), "MiB resident")
+	t.Logf("%d MiB in one line: %s, %d MiB resident", 512, c.ProcessState.UserTime(), resident)
+}
+
+// counter counts what is written, and looks for the secret in it, also across writes.
+type counter struct {
+	n      int
+	tail   []byte
+	leaked bool
+}
+
+func (c *counter) Write(b []byte) (int, error) {
+	c.n += len(b)
+	joined := append(c.tail, b...)
+	c.leaked = c.leaked || bytes.Contains(joined, []byte("Kelp")) || bytes.Contains(joined, []byte("192.0.2.61"))
+	c.tail = append([]byte(nil), joined[max(0, len(joined)-16):]...)
+	return len(b), nil
 }

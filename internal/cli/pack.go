@@ -24,11 +24,7 @@ func newPack(s *session) *cobra.Command {
 redaction learned. The same round gives the same bytes each time.`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			a, err := s.app()
-			if err != nil {
-				return err
-			}
-			c, err := a.Case(s.common.caseName)
+			a, c, err := s.appAndCase()
 			if err != nil {
 				return err
 			}

@@ -26,11 +26,7 @@ func newShow(s *session) *cobra.Command {
   envask show r1 --system gate-2 --item gate-log`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
-			a, err := s.app()
-			if err != nil {
-				return err
-			}
-			c, err := a.Case(s.common.caseName)
+			a, c, err := s.appAndCase()
 			if err != nil {
 				return err
 			}

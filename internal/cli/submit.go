@@ -30,11 +30,7 @@ that it is not whole, is compared, and then gets its final name. The receipt say
 			if q.Accept, err = reach.ParseAccept(accept); err != nil {
 				return err
 			}
-			a, err := s.app()
-			if err != nil {
-				return err
-			}
-			c, err := a.Case(s.common.caseName)
+			a, c, err := s.appAndCase()
 			if err != nil {
 				return err
 			}

@@ -3,8 +3,6 @@ package collect
 import (
 	"bufio"
 	"bytes"
-	"crypto/sha256"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -272,15 +270,4 @@ func (r *Round) eachLine(each func(line) error) error {
 }
 
 // digest gives the SHA-256 of the round's log, by which the ledger vouches for every entry.
-func (r *Round) digest() (string, error) {
-	f, err := os.Open(r.logFile())
-	if err != nil {
-		return "", err
-	}
-	defer f.Close()
-	h := sha256.New()
-	if _, err := io.Copy(h, f); err != nil {
-		return "", err
-	}
-	return hex.EncodeToString(h.Sum(nil)), nil
-}
+func (r *Round) digest() (string, error) { return casefile.FileSum(r.logFile()) }

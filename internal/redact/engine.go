@@ -53,6 +53,7 @@ type Engine struct {
 
 type finding struct {
 	start, end int
+	trigger    int // the byte at which it was found; it may stand before the start
 	class      Class
 	rule       string
 }
@@ -164,7 +165,11 @@ func (e *Engine) block(w io.Writer, b []byte, from int, whole bool) (int, error)
 		}
 		for i, f := range e.findings {
 			if f.end > done {
-				done = max(at, min(done, f.start))
+				// It waits for the next piece, which must begin with what gives it away.
+				done = max(at, min(done, f.start, f.trigger))
+				if i > 0 {
+					done = max(done, e.findings[i-1].end)
+				}
 				e.findings = e.findings[:i]
 				break
 			}
@@ -213,7 +218,7 @@ func (e *Engine) find(b []byte, from int) {
 				free, i = end, max(i, end-1) // an alias is whole in itself: nothing else is read into it
 				break
 			}
-			e.findings = append(e.findings, finding{start, end, r.Class, r.Name})
+			e.findings = append(e.findings, finding{start, end, i, r.Class, r.Name})
 			if after, isKey := keyHead(b, start); isKey && end == len(b) {
 				_, e.openKey = keyBlockEnd(b, after, true)
 			}
@@ -235,7 +240,7 @@ func (e *Engine) findLearned(b []byte, from int) {
 		if !ok {
 			break
 		}
-		e.findings = append(e.findings, finding{start, start + len(v.Text), v.Class, v.Rule})
+		e.findings = append(e.findings, finding{start, start + len(v.Text), start, v.Class, v.Rule})
 		at = start + len(v.Text)
 	}
 	if ruled == len(e.findings) {

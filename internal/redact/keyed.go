@@ -135,8 +135,13 @@ func closing(b []byte, from int, quote byte) int {
 	return len(b)
 }
 
-// lineFrom gives the rest of the line from a place on.
+// maxValue is how far a value can go on in its line, in bytes. Without a bound, every key in a line without end would be
+// followed to that end.
+const maxValue = 64 << 10
+
+// lineFrom gives the rest of the line from a place on, maxValue at most.
 func lineFrom(b []byte, from int) []byte {
+	b = b[:min(len(b), from+maxValue)]
 	if n := bytes.IndexByte(b[from:], '\n'); n >= 0 {
 		return bytes.TrimSuffix(b[from:from+n], []byte("\r"))
 	}
@@ -320,9 +325,23 @@ func findAuthorization(b []byte, at, free int) (int, int, bool) {
 	if !ok || k.start < free || wholeKeys[k.key] != keyAuthorization {
 		return 0, 0, false
 	}
+	if word := b[k.start:min(k.end, k.start+16)]; !k.quoted && isAllLetters(word) && !strings.EqualFold(string(word), "digest") {
+		// One token behind the scheme; the parameters of a digest go on to the end of the line.
+		at := k.end
+		for at < len(b) && isSpace(b[at]) {
+			at++
+		}
+		end := at
+		for end < len(b) && end-at < maxValue && isTokenByte(b[end]) {
+			end++
+		}
+		if end > at || placeholderLen(b[at:]) > 0 {
+			return at, end, end > at && isValue(b[at:end])
+		}
+	}
 	start, end := headerValue(b, k)
 	// The scheme tells the vendor how the two sides talked.
-	if n := bytes.IndexByte(b[start:end], ' '); n > 0 && n <= 16 && isAllLetters(b[start:start+n]) {
+	if n := bytes.IndexByte(b[start:min(end, start+17)], ' '); n > 0 && isAllLetters(b[start:start+n]) {
 		start += n + 1
 	}
 	return start, end, start < end && isValue(b[start:end])

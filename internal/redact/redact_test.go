@@ -118,6 +118,17 @@ func TestEndlessLine(t *testing.T) {
 		want.WriteString(gap + "password=[redacted:keyed-secret] from 240.0.0.1 ")
 	}
 	require.True(t, want.String() == redactText(t, in.String()))
+	// The border of a piece falls on every byte of what is to be found.
+	const sample = "no line end here, password=brass-Kelp-71! from 192.0.2.61, mail a.b@x.example and Authorization: Bearer abcdefgh12345, "
+	wantOne := redactText(t, sample)
+	for shift := 0; shift <= len(sample); shift += 7 {
+		text := strings.Repeat("x", shift) + " " + strings.Repeat(sample, 2*maxBlock/len(sample))
+		got := redactText(t, text)
+		require.NotContains(t, got, "Kelp", shift)
+		require.NotContains(t, got, "192.0.2.61", shift)
+		require.NotContains(t, got, "abcdefgh12345", shift)
+		require.Equal(t, strings.Repeat(wantOne, 2*maxBlock/len(sample)), got[shift+1:], shift)
+	}
 	// And one without any place to part it.
 	long := strings.Repeat("A", 3*maxBlock)
 	require.True(t, long == redactText(t, long))

@@ -1,0 +1,102 @@
+package flow
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"envask/internal/archive"
+	"envask/internal/casefile"
+	"envask/internal/fault"
+	"envask/internal/redact"
+)
+
+// check reads the archive once: checksums, and every learned original.
+func (p *packing) check(part string) (*archive.Report, error) {
+	p.begin("checking")
+	var leaks []string
+	rep, err := archive.VerifyFile(part, func(name string, r io.Reader) error {
+		found, err := redact.FindLeaks(p.matcher, r)
+		for _, l := range found {
+			if x := p.byPath(name); x != nil && x.opaque {
+				p.app.note("%s (opaque, sent on your word) holds a value of rule %s at byte %d", name, l.Rule, l.Offset)
+				continue
+			}
+			leaks = append(leaks, fmt.Sprintf("%s at byte %d (rule %s)", name, l.Offset, l.Rule))
+		}
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	if len(leaks) > 0 {
+		return nil, fault.New(fault.Refused, "leak check", "", "a value that must not leave is still there: "+strings.Join(leaks, "; "),
+			"the archive was not kept; please report the file's form, without the value")
+	}
+	if !rep.Good() {
+		d := rep.Differences[0]
+		return nil, fmt.Errorf("the archive does not agree with its own checksums: %s %s: %s", d.Path, d.What, d.Why)
+	}
+	return rep, nil
+}
+
+func (p *packing) byPath(name string) *piece {
+	for _, x := range p.pieces {
+		if x.path == name {
+			return x
+		}
+	}
+	return nil
+}
+
+// settle gives the archive its final name. One that was sent is never overwritten.
+func (p *packing) settle(w *casefile.Writer, out *Packed) error {
+	sent, err := sentArchives(p.c)
+	if err != nil {
+		return err
+	}
+	base := strings.TrimSuffix(out.Archive, ".tar.gz")
+	for n := 2; ; n++ {
+		sum, was := sent[filepath.Base(out.Archive)]
+		if !was || sum == out.SHA256 {
+			break
+		}
+		out.Archive = fmt.Sprintf("%s-%d.tar.gz", base, n)
+	}
+	if n := filepath.Base(out.Archive); n != filepath.Base(base)+".tar.gz" {
+		p.app.note("an archive of that name was sent already and stays; this one is %s", n)
+	}
+	if sum, err := casefile.FileSum(out.Archive); err == nil && sum == out.SHA256 {
+		out.Same = true
+	}
+	if err := os.Rename(filepath.Join(p.tmp, "archive"), out.Archive); err != nil {
+		return err
+	}
+	if err := casefile.SyncDir(p.c.OutDir()); err != nil {
+		return err
+	}
+	return w.Ledger.Append(kindPacked, packedRecord{filepath.Base(out.Archive), out.Round, out.Size, out.SHA256, out.Files, len(out.Lacking), p.app.Who})
+}
+
+// sentArchives gives the archives of a case that were sent: name to SHA-256.
+func sentArchives(c *casefile.Case) (map[string]string, error) {
+	sent := map[string]string{}
+	err := c.ReadLedger(func(r casefile.Record) error {
+		if r.Kind != kindSubmitted {
+			return nil
+		}
+		var s struct {
+			Name   string `json:"name"`
+			SHA256 string `json:"sha256"`
+		}
+		if err := json.Unmarshal(r.Data, &s); err != nil {
+			return err
+		}
+		sent[s.Name] = s.SHA256
+		return nil
+	})
+	return sent, err
+}

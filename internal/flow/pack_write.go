@@ -1,0 +1,153 @@
+package flow
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+
+	"envask/internal/archive"
+	"envask/internal/brief"
+	"envask/internal/casefile"
+	"envask/internal/redact"
+	"envask/internal/report"
+)
+
+func (p *packing) engine() *redact.Engine {
+	return redact.NewEngine(redact.Options{Aliases: p.table, Matcher: p.matcher})
+}
+
+// name gives each piece its path in the archive: names go through redaction too, and no two become one.
+func (p *packing) name() {
+	e := p.engine()
+	used := map[string]bool{}
+	for _, x := range p.pieces {
+		path := "systems/" + x.entry.System + "/" + archiveName(e.String(x.entry.Name))
+		free := path
+		for n := 2; used[strings.ToLower(free)]; n++ { // some disks ignore case
+			free = fmt.Sprintf("%s~%d", path, n)
+		}
+		used[strings.ToLower(free)] = true
+		x.path = free
+	}
+}
+
+// archiveName takes out of a redacted name what not every file system can hold.
+func archiveName(s string) string { return strings.ReplaceAll(s, ":", "-") }
+
+// write writes the archive under a name of its own and checks it.
+func (p *packing) write(ctx context.Context) (*Packed, error) {
+	p.begin("packing")
+	p.name()
+	top := p.top()
+	part := filepath.Join(p.tmp, "archive")
+	f, err := os.OpenFile(part, os.O_CREATE|os.O_WRONLY, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	m, err := p.fill(ctx, f, top)
+	if err == nil {
+		err = f.Sync()
+	}
+	if err = errors.Join(err, f.Close()); err != nil {
+		return nil, err
+	}
+	rep, err := p.check(part)
+	if err != nil {
+		return nil, err
+	}
+	out := &Packed{Archive: filepath.Join(p.c.OutDir(), top+".tar.gz"), Round: p.round.ID, Size: rep.Size, SHA256: rep.SHA256,
+		Files: len(m.Files), Findings: m.Redaction.Findings, Learned: m.Redaction.Learned, Lacking: m.Lacking,
+		OpaqueIn: m.Redaction.Opaque, OpaqueOut: []string{}}
+	for _, x := range p.pieces {
+		if x.out {
+			out.OpaqueOut = append(out.OpaqueOut, x.entry.System+": "+x.entry.Source+" (item "+x.entry.Item+")")
+		}
+	}
+	return out, nil
+}
+
+func (p *packing) fill(ctx context.Context, f io.Writer, top string) (*archive.Manifest, error) {
+	aw := archive.NewWriter(f, top, p.tmp)
+	var sources []archive.Source
+	byName := map[string]*piece{}
+	for _, x := range p.pieces {
+		if !x.out {
+			byName[x.path] = x
+			sources = append(sources, archive.Source{Name: x.path, ModTime: x.entry.ModTime, Write: func(w io.Writer) error { return p.redact(ctx, x, w) }})
+		}
+	}
+	if err := aw.Add(ctx, sources); err != nil {
+		return nil, err
+	}
+	m := p.manifest(aw.Written(), byName)
+	err := aw.Add(ctx, []archive.Source{
+		{Name: archive.BriefName, ModTime: p.round.Ended, Write: p.brief},
+		{Name: archive.PageName, ModTime: p.round.Ended, Write: func(w io.Writer) error { return report.Page(w, m) }},
+		{Name: archive.ManifestName, ModTime: p.round.Ended, Write: func(w io.Writer) error {
+			enc := json.NewEncoder(w)
+			enc.SetIndent("", "  ")
+			return enc.Encode(m)
+		}},
+	})
+	if err != nil {
+		return nil, err
+	}
+	return m, aw.Close(ctx, p.round.Ended)
+}
+
+// redact writes one piece as it goes into the archive.
+func (p *packing) redact(ctx context.Context, x *piece, w io.Writer) error {
+	f, err := os.Open(x.raw)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	in := &progressReader{ctx: ctx, r: f, told: p.progress}
+	if x.opaque {
+		_, err := io.Copy(w, in)
+		return err
+	}
+	engine := p.writer.Get().(*redact.Engine)
+	defer p.writer.Put(engine)
+	x.result, err = engine.File(w, in)
+	return err
+}
+
+func (p *packing) brief(w io.Writer) error {
+	e := p.engine()
+	b := brief.Brief{Case: caseNumber(p.c), Title: e.String(p.c.Title), Vendor: p.c.Vendor, Site: p.c.Site, Window: p.round.InZone().String(),
+		Questions: p.ask.Questions, Answers: map[string]string{}}
+	for id, text := range p.c.Brief {
+		b.Answers[id] = e.String(text)
+	}
+	return b.Write(w)
+}
+
+func caseNumber(c *casefile.Case) string { return orElse(c.Number, c.Name) }
+
+var notInName = regexp.MustCompile(`[^A-Za-z0-9._-]+`)
+
+// maxArchiveName is the longest name of an archive without its ending, in bytes.
+const maxArchiveName = 150
+
+// top gives the archive's name as the ask wants it.
+func (p *packing) top() string {
+	w := p.round.InZone()
+	from, to := "all", "all"
+	if t, ok := w.First(); ok {
+		from = t.In(w.Zone).Format("20060102T1504")
+	}
+	if t, ok := w.Last(); ok {
+		to = t.In(w.Zone).Format("20060102T1504")
+	}
+	name := strings.NewReplacer("{case}", caseNumber(p.c), "{site}", p.c.Site, "{round}", p.round.ID, "{from}", from, "{to}", to,
+		"{vendor}", p.c.Vendor, "{ask}", p.ask.Name).Replace(p.ask.Archive)
+	name = strings.Trim(notInName.ReplaceAllString(name, "-"), "-.")
+	return name[:min(len(name), maxArchiveName)]
+}
