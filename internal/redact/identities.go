@@ -13,8 +13,10 @@ func isLocalPart(c byte) bool {
 // findMail finds an address around its @ (the common part of RFC 5321).
 func findMail(b []byte, at, free int) (int, int, bool) {
 	start, end := at, at+1
-	for start > free && at-start < 64 && isLocalPart(b[start-1]) {
-		start--
+	for start > free && isLocalPart(b[start-1]) {
+		if start--; at-start > 254 {
+			return 0, 0, false // longer than an address can be
+		}
 	}
 	start = behindEscape(b, start, at)
 	if start > 0 && start == free && isWord(b[start-1]) {
@@ -24,7 +26,10 @@ func findMail(b []byte, at, free int) (int, int, bool) {
 		start++
 	}
 	dot := -1
-	for end < len(b) && end-at < 254 && (isWord(b[end]) && b[end] != '_' || b[end] == '-' || b[end] == '.' || b[end] >= 0x80) {
+	for end < len(b) && isDomainByte(b[end]) {
+		if end-at > 254 {
+			return 0, 0, false // longer than a domain can be
+		}
 		if b[end] == '.' {
 			dot = end
 		}
@@ -57,6 +62,10 @@ func behindEscape(b []byte, start, at int) int {
 		return start + 1
 	}
 	return start
+}
+
+func isDomainByte(c byte) bool {
+	return isWord(c) && c != '_' || c == '-' || c == '.' || c >= 0x80
 }
 
 // isTopDomain says whether a label can be the last one of a domain: letters, also those beyond ASCII.
