@@ -1,5 +1,5 @@
 #!/bin/sh
-# Runs every fuzz target for a while: fuzz-all.sh 20s
+# Runs every fuzz target for a while, or for so many inputs: fuzz-all.sh 20s, fuzz-all.sh 3000x
 set -e
 time="${1:-20s}"
 grep -rlE '^func Fuzz' --include='*_test.go' internal | sort | while read -r file; do

@@ -172,7 +172,9 @@ func TestInterruptIsClean(t *testing.T) {
 	_ = c.Wait()
 	require.Equal(t, 130, c.ProcessState.ExitCode())
 	require.Less(t, time.Since(begun), 2*time.Second)
-	site.Systems[1].Commands["boardingctl status --all"] = standin.GateCommands(2)["boardingctl status --all"]
+	site.Systems[1].Change(func(s *standin.Server) {
+		s.Commands["boardingctl status --all"] = standin.GateCommands(2)["boardingctl status --all"]
+	})
 	out := must(t, envask("collect"))
 	require.Contains(t, out, "going on with an unfinished round")
 	require.Contains(t, out, "round r1: ")

@@ -105,9 +105,9 @@ func cmdSite(ts *testscript.TestScript, neg bool, args []string) {
 		}
 		switch args[0] {
 		case "drop":
-			s.CutAfter = 300_000
+			s.Change(func(s *standin.Server) { s.CutAfter = 300_000 })
 		case "stall":
-			s.StallAfter = 300_000
+			s.Change(func(s *standin.Server) { s.StallAfter = 300_000 })
 			rewrite(ts, "files/tallow-pier.yaml", "name: "+s.Name+",", "name: "+s.Name+", stall: 1s,")
 		case "down":
 			ts.Check(s.Close())

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"sync"
 	"time"
 
 	"envask/internal/ask"
@@ -30,12 +31,17 @@ type App struct {
 	Report func(any)
 	// Command is the command line in words, for the lock.
 	Command string
+
+	reporting sync.Mutex
 }
 
 func (a *App) report(e any) {
-	if a.Report != nil {
-		a.Report(e)
+	if a.Report == nil {
+		return
 	}
+	a.reporting.Lock()
+	defer a.reporting.Unlock()
+	a.Report(e)
 }
 
 // Note is a remark that a person should see; it is no failure.

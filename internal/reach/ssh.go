@@ -140,7 +140,11 @@ func (r *SSH) Run(ctx context.Context, command string, stdout, stderr io.Writer)
 		return -1, fmt.Errorf("open a channel for a command: %w", err)
 	}
 	defer session.Close()
-	session.Stdout, session.Stderr = stdout, stderr
+	// What a command still prints after it was given up must not reach writers that are the caller's again.
+	out, errOut := &gate{w: stdout}, &gate{w: stderr}
+	defer out.shut()
+	defer errOut.shut()
+	session.Stdout, session.Stderr = out, errOut
 	if err := session.Start(command); err != nil {
 		return -1, fmt.Errorf("start the command: %w", err)
 	}
@@ -172,6 +176,28 @@ func (r *SSH) Run(ctx context.Context, command string, stdout, stderr io.Writer)
 		return -1, fmt.Errorf("%w: the command ended without an exit code", ErrLost)
 	}
 	return -1, err
+}
+
+// gate passes writes on until it is shut.
+type gate struct {
+	mu   sync.Mutex
+	w    io.Writer
+	done bool
+}
+
+func (g *gate) Write(b []byte) (int, error) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if g.done {
+		return 0, io.ErrClosedPipe
+	}
+	return g.w.Write(b)
+}
+
+func (g *gate) shut() {
+	g.mu.Lock()
+	g.done = true
+	g.mu.Unlock()
 }
 
 // sftpFS shows a server's files as an io/fs file system. pkg/sftp already turns the protocol's codes into fs.ErrNotExist

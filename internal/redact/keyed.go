@@ -161,6 +161,11 @@ func elementAt(b []byte, at int) (k keyed, ok bool) {
 	if n := bytes.IndexAny(name, " \t"); n >= 0 {
 		name = name[:n]
 	}
+	for _, c := range name {
+		if !isKeyByte(c) && c != ':' {
+			return k, false // no name of an element
+		}
+	}
 	if n := bytes.LastIndexByte(name, ':'); n >= 0 {
 		name = name[n+1:]
 	}

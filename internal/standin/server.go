@@ -91,6 +91,13 @@ func (s *Server) Logins() (good, refused int) {
 	return s.logins, s.refused
 }
 
+// Change changes the server while it runs.
+func (s *Server) Change(change func(*Server)) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	change(s)
+}
+
 // Close stops the server and drops its connections.
 func (s *Server) Close() error {
 	err := s.listener.Close()
@@ -110,9 +117,10 @@ func (s *Server) accept() {
 		}
 		s.mu.Lock()
 		s.conns[conn] = true
+		faulty := &faultyConn{Conn: conn, cut: s.CutAfter, stall: s.StallAfter}
 		s.mu.Unlock()
 		go func() {
-			s.serve(&faultyConn{Conn: conn, cut: s.CutAfter, stall: s.StallAfter})
+			s.serve(faulty)
 			conn.Close()
 			s.mu.Lock()
 			delete(s.conns, conn)
@@ -266,7 +274,9 @@ func (s *Server) sftp(ch ssh.Channel) {
 
 // run answers a command line.
 func (s *Server) run(command string, ch ssh.Channel, stopped <-chan struct{}) int {
+	s.mu.Lock()
 	c, ok := s.Commands[command]
+	s.mu.Unlock()
 	if !ok {
 		if s.Exec != nil {
 			if exit, ok := s.Exec(command, ch); ok {
