@@ -116,6 +116,20 @@ func TestWhatIsWrittenIsReadBySomebodyElse(t *testing.T) {
 	require.Equal(t, int64(len(data)), r.Size)
 }
 
+func TestManifestIsWrittenAsItWouldBeAtOnce(t *testing.T) {
+	m := &Manifest{Format: 1, Title: "\n  \"files\": []", Lacking: []string{}, Files: []File{}, LeftOut: []LeftOut{}}
+	for range 3 {
+		var got, want bytes.Buffer
+		require.NoError(t, m.Write(&got))
+		enc := json.NewEncoder(&want)
+		enc.SetIndent("", "  ")
+		require.NoError(t, enc.Encode(m))
+		require.Equal(t, want.String(), got.String())
+		m.Files = append(m.Files, File{Path: "systems/<a>&b", Source: "\u2028", Size: 7, Modified: epoch})
+		m.LeftOut = append(m.LeftOut, LeftOut{System: "gate-1", Reason: "old"})
+	}
+}
+
 func TestLeftOutAndFailing(t *testing.T) {
 	var out bytes.Buffer
 	dir := t.TempDir()

@@ -3,6 +3,10 @@
 package archive
 
 import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"io"
 	"time"
 
 	"envask/internal/collect"
@@ -93,4 +97,54 @@ type Redaction struct {
 	Findings redact.Counts `json:"findings"` // by rule, over all files
 	Learned  int           `json:"learned"`  // values that were removed wherever they stood
 	Opaque   []string      `json:"opaque"`   // files that went unread, on the engineer's word
+}
+
+// Write writes the manifest as indented JSON. The two lists that grow with the evidence are written entry by entry, so that
+// their text is never in memory as a whole.
+func (m *Manifest) Write(w io.Writer) error {
+	head := *m
+	head.Files, head.LeftOut = []File{}, []LeftOut{}
+	text, err := json.MarshalIndent(head, "", "  ")
+	if err != nil {
+		return err
+	}
+	rest := append(text, '\n')
+	for _, list := range []struct {
+		key string
+		n   int
+		at  func(int) any
+	}{{"files", len(m.Files), func(i int) any { return m.Files[i] }}, {"left_out", len(m.LeftOut), func(i int) any { return m.LeftOut[i] }}} {
+		// No string can hold a line end, so this stands only where the key does.
+		before, after, ok := bytes.Cut(rest, []byte("\n  \""+list.key+"\": []"))
+		if !ok {
+			return fmt.Errorf("the manifest has no place for %s", list.key)
+		}
+		if _, err := fmt.Fprintf(w, "%s\n  \"%s\": [", before, list.key); err != nil {
+			return err
+		}
+		if err := writeList(w, list.n, list.at); err != nil {
+			return err
+		}
+		rest = after
+	}
+	_, err = w.Write(rest)
+	return err
+}
+
+func writeList(w io.Writer, n int, at func(int) any) error {
+	for i := range n {
+		entry, err := json.MarshalIndent(at(i), "    ", "  ")
+		if err != nil {
+			return err
+		}
+		comma := ","
+		if i == n-1 {
+			comma = "\n  "
+		}
+		if _, err := fmt.Fprintf(w, "\n    %s%s", entry, comma); err != nil {
+			return err
+		}
+	}
+	_, err := io.WriteString(w, "]")
+	return err
 }

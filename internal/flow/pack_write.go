@@ -2,7 +2,6 @@ package flow
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -89,11 +88,7 @@ func (p *packing) fill(ctx context.Context, f io.Writer, top string) (*archive.M
 	err := aw.Add(ctx, []archive.Source{
 		{Name: archive.BriefName, ModTime: p.round.Ended, Write: p.brief},
 		{Name: archive.PageName, ModTime: p.round.Ended, Write: func(w io.Writer) error { return report.Page(w, m) }},
-		{Name: archive.ManifestName, ModTime: p.round.Ended, Write: func(w io.Writer) error {
-			enc := json.NewEncoder(w)
-			enc.SetIndent("", "  ")
-			return enc.Encode(m)
-		}},
+		{Name: archive.ManifestName, ModTime: p.round.Ended, Write: m.Write},
 	})
 	if err != nil {
 		return nil, err

@@ -1,6 +1,7 @@
 package redact
 
 import (
+	"bufio"
 	"bytes"
 	"io"
 	"sort"
@@ -45,6 +46,7 @@ type Engine struct {
 	ignore  map[string]bool
 
 	buf      []byte
+	br       *bufio.Reader // for looking at the head of a file; kept, since there may be very many files
 	counts   Counts
 	inKey    bool // within a private key block, from the block before
 	openKey  bool // the block looked at ends within a private key block

@@ -58,7 +58,12 @@ type Result struct {
 // File redacts one file of any form. An opaque file is not written at all: Result.Form or Result.Inner says so, and the
 // caller decides. A nil w only learns.
 func (e *Engine) File(w io.Writer, r io.Reader) (Result, error) {
-	br := bufio.NewReaderSize(r, headSize)
+	if e.br == nil {
+		e.br = bufio.NewReaderSize(r, headSize)
+	}
+	e.br.Reset(r)
+	defer e.br.Reset(nil)
+	br := e.br
 	head, err := br.Peek(headSize)
 	if err != nil && err != io.EOF && err != bufio.ErrBufferFull {
 		return Result{}, err

@@ -21,7 +21,9 @@ const maxLeaks = 20
 
 // FindLeaks searches a stream for learned originals. Gzip is opened.
 func FindLeaks(m *Matcher, r io.Reader) ([]Leak, error) {
-	br := bufio.NewReaderSize(r, headSize)
+	br := headReaders.Get().(*bufio.Reader)
+	br.Reset(r)
+	defer headReaders.Put(br)
 	if head, err := br.Peek(3); err == nil && isGzip(head) {
 		if zr, err := gzip.NewReader(br); err == nil {
 			defer zr.Close()
@@ -31,7 +33,9 @@ func FindLeaks(m *Matcher, r io.Reader) ([]Leak, error) {
 	return m.scan(br)
 }
 
-// scanBuffers saves the making of a large buffer for each of many small files.
+// headReaders and scanBuffers save the making of large buffers for each of many small files.
+var headReaders = sync.Pool{New: func() any { return bufio.NewReaderSize(nil, headSize) }}
+
 var scanBuffers = sync.Pool{New: func() any { b := make([]byte, 0, blockSize+MaxLearned); return &b }}
 
 func (m *Matcher) scan(r io.Reader) ([]Leak, error) {
