@@ -10,6 +10,7 @@ import (
 	"os/exec"
 	"os/user"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -62,6 +63,7 @@ func StartOpenSSH(t *testing.T) OpenSSH {
 	for range 100 {
 		if conn, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", s.Port)); err == nil {
 			conn.Close()
+			s.mayLogIn(t, login, log)
 			return s
 		}
 		time.Sleep(50 * time.Millisecond)
@@ -69,6 +71,24 @@ func StartOpenSSH(t *testing.T) OpenSSH {
 	text, _ := os.ReadFile(log)
 	t.Fatalf("sshd did not start: %s", text)
 	return s
+}
+
+// mayLogIn skips the test, loudly, where the server lets this account in by no means: service accounts and locked ones.
+func (s OpenSSH) mayLogIn(t *testing.T, key []byte, log string) {
+	t.Helper()
+	signer, err := ssh.ParsePrivateKey(key)
+	require.NoError(t, err)
+	client, err := ssh.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", s.Port), &ssh.ClientConfig{User: s.User, Auth: []ssh.AuthMethod{ssh.PublicKeys(signer)},
+		HostKeyCallback: ssh.InsecureIgnoreHostKey(), Timeout: 10 * time.Second}) // only a question; the tests check the key
+	if err == nil {
+		client.Close()
+		return
+	}
+	text, _ := os.ReadFile(log)
+	if os.Getenv("ENVASK_SERVERS") == "" && strings.Contains(string(text), "not allowed because") {
+		t.Skipf("SKIPPED: REAL SERVER: OpenSSH does not let the account %s in: %s", s.User, strings.TrimSpace(string(text)))
+	}
+	t.Fatalf("cannot log in to the test's own server: %v\n%s", err, text)
 }
 
 // newKey makes a key: the private half as a file, the public one as a line.
