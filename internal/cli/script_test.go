@@ -66,6 +66,7 @@ func TestScripts(t *testing.T) {
 			"sizeof":  cmdSizeof,
 			"times":   cmdTimes,
 			"digest":  cmdDigest,
+			"replace": cmdReplace,
 		},
 	})
 }
@@ -111,6 +112,12 @@ func cmdSite(ts *testscript.TestScript, neg bool, args []string) {
 			rewrite(ts, "files/tallow-pier.yaml", "name: "+s.Name+",", "name: "+s.Name+", stall: 1s,")
 		case "down":
 			ts.Check(s.Close())
+		case "jump", "jump-down":
+			s.Change(func(s *standin.Server) { s.Forward = true })
+			rewrite(ts, "files/tallow-pier.yaml", "name: gate-2,", "name: gate-2, via: "+s.Name+",")
+			if args[0] == "jump-down" {
+				ts.Check(s.Close())
+			}
 		case "changed-key":
 			rewrite(ts, "files/known_hosts", s.KnownHost(), fmt.Sprintf("[127.0.0.1]:%d %s", s.Port(), strings.SplitN(site.Desk.KnownHost(), " ", 2)[1]))
 		case "unknown-key":
@@ -147,6 +154,11 @@ func rewrite(ts *testscript.TestScript, file, old, new string) {
 		ts.Fatalf("%s does not contain %q", file, old)
 	}
 	ts.Check(os.WriteFile(ts.MkAbs(file), []byte(strings.Replace(text, old, new, 1)), 0o600))
+}
+
+// cmdReplace replaces a text in a file: replace FILE OLD NEW
+func cmdReplace(ts *testscript.TestScript, neg bool, args []string) {
+	rewrite(ts, args[0], args[1], args[2])
 }
 
 // cmdLogs makes a small local system below host/, with the ask and systems file for it.

@@ -139,7 +139,12 @@ func (d *Dialer) connect(ctx context.Context, s *site.System, addr string) (net.
 	}
 	j, err := d.jump(ctx, s.Via)
 	if err != nil {
-		return nil, fmt.Errorf("%w through %s: %w", ErrConnection, s.Via, err)
+		var why *fault.Error
+		hint := fault.HintOf(err)
+		if errors.As(err, &why) {
+			err = why.Err // the jump host is named here already
+		}
+		return nil, &fault.Error{Target: s.Name, Err: fmt.Errorf("%w through %s: %w", ErrConnection, s.Via, err), Hint: hint}
 	}
 	conn, err := j.DialContext(ctx, "tcp", addr)
 	if err != nil {
