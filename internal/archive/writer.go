@@ -6,7 +6,6 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
-	"errors"
 	"fmt"
 	"hash"
 	"io"
@@ -70,8 +69,7 @@ type spool struct {
 	ready  chan struct{}
 }
 
-// Add writes files in the given order, preparing several at a time. A source whose Write returns ErrLeaveOut is left out
-// without harm.
+// Add writes files in the given order, preparing several at a time.
 func (w *Writer) Add(ctx context.Context, sources []Source) error {
 	workers := runtime.GOMAXPROCS(0)
 	ctx, cancel := context.WithCancel(ctx)
@@ -115,9 +113,6 @@ func (w *Writer) Add(ctx context.Context, sources []Source) error {
 	}
 	return first
 }
-
-// ErrLeaveOut is returned by a Source's Write for a file that is not to be in the archive after all.
-var ErrLeaveOut = errors.New("left out")
 
 func (s *spool) fill(ctx context.Context) {
 	s.err = s.src.Write(ctxWriter{ctx, s})
@@ -195,9 +190,6 @@ func writeMember(w io.Writer, data []byte) error {
 
 // put writes one prepared file.
 func (w *Writer) put(s *spool) error {
-	if errors.Is(s.err, ErrLeaveOut) {
-		return nil
-	}
 	if s.err != nil {
 		return fmt.Errorf("%s: %w", s.src.Name, s.err)
 	}

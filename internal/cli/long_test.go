@@ -49,6 +49,16 @@ func must(t *testing.T, c *exec.Cmd) string {
 	return string(out)
 }
 
+// startSite starts the simulated site for one test.
+func startSite(t *testing.T) (site *standin.Site, dir, home string) {
+	t.Helper()
+	dir = t.TempDir()
+	site, err := standin.StartSite(dir)
+	require.NoError(t, err)
+	t.Cleanup(func() { site.Close() })
+	return site, dir, filepath.Join(dir, "home")
+}
+
 // openSite opens and approves the case of the simulated site.
 func openSite(t *testing.T, envask func(...string) *exec.Cmd, dir string) {
 	t.Helper()
@@ -104,11 +114,7 @@ func states(t *testing.T, envask func(...string) *exec.Cmd, round string) map[st
 // TestKilledAtAnyMoment kills the program at random moments of a round; gone on with, evidence and coverage are those of
 // a round that nobody disturbed.
 func TestKilledAtAnyMoment(t *testing.T) {
-	dir := t.TempDir()
-	home := filepath.Join(dir, "home")
-	site, err := standin.StartSite(dir)
-	require.NoError(t, err)
-	defer site.Close()
+	site, dir, home := startSite(t)
 	require.NoError(t, site.WriteFiles(filepath.Join(dir, "files"), home))
 	envask := program(t, home)
 	openSite(t, envask, dir)
@@ -155,11 +161,7 @@ func finished(home, id string) bool {
 
 // TestInterruptIsClean sends Ctrl-C: the program ends within two seconds with exit 130, and goes on later.
 func TestInterruptIsClean(t *testing.T) {
-	dir := t.TempDir()
-	home := filepath.Join(dir, "home")
-	site, err := standin.StartSite(dir)
-	require.NoError(t, err)
-	defer site.Close()
+	site, dir, home := startSite(t)
 	site.Systems[1].Commands["boardingctl status --all"] = standin.Command{Out: "late\n", Delay: time.Minute}
 	require.NoError(t, site.WriteFiles(filepath.Join(dir, "files"), home))
 	envask := program(t, home)
@@ -185,11 +187,7 @@ func TestDiskFull(t *testing.T) {
 	if !long() || os.Getuid() != 0 {
 		t.Skip("SKIPPED: needs root and ENVASK_LONG")
 	}
-	dir := t.TempDir()
-	home := filepath.Join(dir, "home")
-	site, err := standin.StartSite(dir)
-	require.NoError(t, err)
-	defer site.Close()
+	site, dir, home := startSite(t)
 	require.NoError(t, site.WriteFiles(filepath.Join(dir, "files"), home))
 	envask := program(t, home)
 	openSite(t, envask, dir)
@@ -215,11 +213,7 @@ func TestManySmallFiles(t *testing.T) {
 	if !long() {
 		t.Skip("SKIPPED: long (make test-long)")
 	}
-	dir := t.TempDir()
-	home := filepath.Join(dir, "home")
-	site, err := standin.StartSite(dir)
-	require.NoError(t, err)
-	defer site.Close()
+	site, dir, home := startSite(t)
 	for i := range 100_000 {
 		site.Systems[0].Tree.File(fmt.Sprintf("/var/crash/boarding/c%06d.txt", i), []byte(fmt.Sprintf("crash %d password=kelp-%06d\n", i, i)), standin.FaultAt)
 	}

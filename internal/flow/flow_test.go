@@ -95,6 +95,33 @@ func TestASentArchiveIsNeverOverwritten(t *testing.T) {
 	require.Equal(t, second.SHA256, d.pack(t).SHA256)
 }
 
+// Whatever text goes into an archive, its identities are in the case's table afterwards: reasons, notes, answers, names.
+func TestEveryAliasInAnArchiveIsInTheTable(t *testing.T) {
+	d := newDesk(t)
+	d.write(t, "log/from-198.51.100.7.log", "nothing\n")
+	d.c.Title = "seen from 198.51.100.8"
+	d.c.Brief = map[string]string{"who": "ines.tavares@merrowick.example", "where": "198.51.100.9"}
+	require.NoError(t, d.c.Save())
+	_, err := d.app.Collect(context.Background(), d.c, CollectRequest{Depth: ask.Standard, Note: "after 198.51.100.10 was restarted"})
+	require.NoError(t, err)
+	p := d.pack(t)
+	table, err := redact.LoadTable(d.c.AliasFile())
+	require.NoError(t, err)
+	known := map[string]bool{}
+	for _, a := range table.All() {
+		known[a.Original] = true
+	}
+	for _, o := range []string{"192.0.2.61", "198.51.100.7", "198.51.100.8", "198.51.100.9", "198.51.100.10", "ines.tavares@merrowick.example"} {
+		require.True(t, known[o], o)
+	}
+	before := len(known)
+	require.True(t, d.pack(t).Same)
+	table, err = redact.LoadTable(d.c.AliasFile())
+	require.NoError(t, err)
+	require.Len(t, table.All(), before)
+	require.Empty(t, p.OpenQuestions)
+}
+
 func TestLeftoversOfACrashAreRemoved(t *testing.T) {
 	d := newDesk(t)
 	d.collect(t)

@@ -43,6 +43,8 @@ type Packed struct {
 	OpaqueOut []string      `json:"opaque_out"` // stayed behind, because nobody said otherwise
 	Lacking   []string      `json:"lacking"`
 	Same      bool          `json:"same"` // the archive was there already, byte for byte
+
+	OpenQuestions []string `json:"open_questions"` // required ones of the vendor without a fitting answer
 }
 
 // PackProgress says how far packing is, in bytes of evidence.
@@ -230,10 +232,16 @@ func (p *packing) learn(ctx context.Context) error {
 func (p *packing) texts() []string {
 	texts := []string{p.c.Title, p.round.Note}
 	for _, x := range p.pieces {
-		texts = append(texts, x.entry.Source)
+		texts = append(texts, x.entry.Source, x.entry.Name, x.entry.Reason)
 	}
 	for _, l := range p.left {
-		texts = append(texts, l.Source)
+		texts = append(texts, l.Source, l.Reason)
+	}
+	for _, cell := range p.round.Coverage {
+		texts = append(append(texts, cell.Reason), cell.Notes...)
+	}
+	for _, answer := range p.c.Brief {
+		texts = append(texts, answer)
 	}
 	return texts
 }

@@ -54,6 +54,10 @@ func (p *packing) byPath(name string) *piece {
 
 // settle gives the archive its final name. One that was sent is never overwritten.
 func (p *packing) settle(w *casefile.Writer, out *Packed) error {
+	// No alias that the archive uses may be missing from the table, or another original could get it later.
+	if err := saveTable(p.table, p.c.AliasFile()); err != nil {
+		return err
+	}
 	sent, err := sentArchives(p.c)
 	if err != nil {
 		return err

@@ -62,7 +62,7 @@ func (p *packing) write(ctx context.Context) (*Packed, error) {
 	}
 	out := &Packed{Archive: filepath.Join(p.c.OutDir(), top+".tar.gz"), Round: p.round.ID, Size: rep.Size, SHA256: rep.SHA256,
 		Files: len(m.Files), Findings: m.Redaction.Findings, Learned: m.Redaction.Learned, Lacking: m.Lacking,
-		OpaqueIn: m.Redaction.Opaque, OpaqueOut: []string{}}
+		OpaqueIn: m.Redaction.Opaque, OpaqueOut: []string{}, OpenQuestions: append([]string{}, p.brief().Open()...)}
 	for _, x := range p.pieces {
 		if x.out {
 			out.OpaqueOut = append(out.OpaqueOut, x.entry.System+": "+x.entry.Source+" (item "+x.entry.Item+")")
@@ -86,7 +86,7 @@ func (p *packing) fill(ctx context.Context, f io.Writer, top string) (*archive.M
 	}
 	m := p.manifest(aw.Written(), byName)
 	err := aw.Add(ctx, []archive.Source{
-		{Name: archive.BriefName, ModTime: p.round.Ended, Write: p.brief},
+		{Name: archive.BriefName, ModTime: p.round.Ended, Write: p.brief().Write},
 		{Name: archive.PageName, ModTime: p.round.Ended, Write: func(w io.Writer) error { return report.Page(w, m) }},
 		{Name: archive.ManifestName, ModTime: p.round.Ended, Write: m.Write},
 	})
@@ -114,14 +114,14 @@ func (p *packing) redact(ctx context.Context, x *piece, w io.Writer) error {
 	return err
 }
 
-func (p *packing) brief(w io.Writer) error {
+func (p *packing) brief() brief.Brief {
 	e := p.engine()
 	b := brief.Brief{Case: caseNumber(p.c), Title: e.String(p.c.Title), Vendor: p.c.Vendor, Site: p.c.Site, Window: p.round.InZone().String(),
 		Questions: p.ask.Questions, Answers: map[string]string{}}
 	for id, text := range p.c.Brief {
 		b.Answers[id] = e.String(text)
 	}
-	return b.Write(w)
+	return b
 }
 
 func caseNumber(c *casefile.Case) string { return orElse(c.Number, c.Name) }

@@ -89,8 +89,8 @@ func findIPv4(b []byte, at, free int) (int, int, bool) {
 	for start > free && at-start < 4 && isDigit(b[start-1]) {
 		start--
 	}
-	if start == at || wordBefore(b, start) || start > 0 && (b[start-1] == '.' || b[start-1] == '-' && start > 1 && isWord(b[start-2]) && !endsInIPv4(b[:start-1])) {
-		return 0, 0, false // but the second of a range, right behind the first, is one
+	if start == at || wordBefore(b, start) || start > 0 && (b[start-1] == '.' || b[start-1] == '-' && start > 1 && isWord(b[start-2]) && !endsInIPv4(b[:start-1]) && !namesAFile(b[at:])) {
+		return 0, 0, false // but the second of a range is one, and so is what a log file is named after
 	}
 	end, dots := at, 0
 	for end < len(b) && (isDigit(b[end]) || b[end] == '.' && dots < 4) {
@@ -110,6 +110,24 @@ func findIPv4(b []byte, at, free int) (int, int, bool) {
 		return 0, 0, false
 	}
 	return start, end, true
+}
+
+// namesAFile says whether numbers with dots end in the ending of a file that is written for an address, as in
+// gate-192.0.2.7.log. Programs and packages have other endings, and are named after versions.
+func namesAFile(rest []byte) bool {
+	end := 0
+	for end < len(rest) && (isDigit(rest[end]) || rest[end] == '.') {
+		end++
+	}
+	if end == 0 || rest[end-1] != '.' {
+		return false
+	}
+	for _, ending := range []string{"log", "txt", "json", "csv", "xml", "pcap", "out", "conf", "cfg", "yaml", "yml"} {
+		if tail := rest[end:]; bytes.HasPrefix(tail, []byte(ending)) && (len(tail) == len(ending) || !isWord(tail[len(ending)])) {
+			return true
+		}
+	}
+	return false
 }
 
 // endsInIPv4 says whether text ends in four numbers with dots.

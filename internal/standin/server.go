@@ -313,9 +313,6 @@ func (s *Server) run(command string, ch ssh.Channel, stopped <-chan struct{}) in
 	return c.Exit
 }
 
-// AuthorizedKey gives a public key as a line of an authorized_keys file.
-func AuthorizedKey(key ssh.PublicKey) string { return string(ssh.MarshalAuthorizedKey(key)) }
-
 // NewKey makes a login key: the private half as a file, and the public half.
 func NewKey() (file []byte, public ssh.PublicKey, err error) {
 	_, private, err := ed25519.GenerateKey(rand.Reader)

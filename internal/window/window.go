@@ -86,15 +86,6 @@ func (w Window) Grow(by time.Duration) Window {
 	return g
 }
 
-// Length gives the sum of the spans.
-func (w Window) Length() time.Duration {
-	var sum time.Duration
-	for _, s := range w.Spans {
-		sum += s.To.Sub(s.From)
-	}
-	return sum
-}
-
 // ZoneName gives the name of the window's zone.
 func (w Window) ZoneName() string {
 	if w.Zone == nil {
