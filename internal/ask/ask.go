@@ -126,6 +126,7 @@ var ArchiveFields = []string{"case", "site", "round", "from", "to", "vendor", "a
 const DefaultArchive = "{case}_{site}_{round}"
 
 var word = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9_-]{0,63}$`)
+var passwordInURL = regexp.MustCompile(`://[^/@]*:[^/@]*@`)
 var placeholder = regexp.MustCompile(`\{[^{}]*\}`)
 
 // Load reads and checks an ask file. Every mistake is reported at once, as keyfile.Problems.
@@ -287,7 +288,11 @@ func (a *Ask) readRoutes(m *keyfile.Map) {
 	for _, r := range m.Maps("routes") {
 		name := r.Need("name")
 		unique(seen, "route", name)
-		a.Routes = append(a.Routes, Route{Name: checkWord("name", name), To: r.Need("to").Text, Limit: r.Size("limit", 0)})
+		to := r.Need("to")
+		if passwordInURL.MatchString(to.Text) { // not repeated: it would stand in messages, sheets and receipts
+			to.Problem("to: a password does not stand in a route; it belongs into the engineer's credentials.yaml")
+		}
+		a.Routes = append(a.Routes, Route{Name: checkWord("name", name), To: to.Text, Limit: r.Size("limit", 0)})
 		r.Done()
 	}
 }

@@ -289,7 +289,7 @@ func unreachable(err error) (State, string) {
 		return Refused, reason
 	case errors.Is(err, reach.ErrLogin):
 		return Denied, reason
-	case errors.Is(err, context.DeadlineExceeded), errors.Is(err, os.ErrDeadlineExceeded):
+	case silent(err):
 		return TimedOut, reason
 	}
 	return Failed, reason
@@ -317,7 +317,7 @@ func (c *Collector) takeCell(ctx context.Context, round *Round, s *site.System, 
 	case errors.As(err, &local):
 		return err
 	case errors.Is(err, reach.ErrLost):
-		cell.State, cell.Reason = Failed, join(err.Error(), fmt.Sprintf("%d files were taken before", cell.Files))
+		cell.State, cell.Reason = stateOf(err), join(err.Error(), fmt.Sprintf("%d files were taken before", cell.Files))
 	case err != nil:
 		cell.State, cell.Reason = stateOf(err), plain(err)
 	}

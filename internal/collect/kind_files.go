@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"os"
 	"sort"
 
 	"golang.org/x/sync/errgroup"
@@ -205,10 +206,15 @@ func stateOf(err error) State {
 		return Denied
 	case errors.Is(err, fs.ErrNotExist):
 		return Missing
-	case errors.Is(err, context.DeadlineExceeded):
+	case silent(err):
 		return TimedOut
 	}
 	return Failed
+}
+
+// silent says whether the other side did not answer in time.
+func silent(err error) bool {
+	return errors.Is(err, context.DeadlineExceeded) || errors.Is(err, os.ErrDeadlineExceeded) || errors.Is(err, reach.ErrSilent)
 }
 
 // plain gives the reason in an error without the path, which stands beside it.

@@ -272,6 +272,7 @@ func (p *packing) learnPiece(ctx context.Context, x *piece) error {
 	return nil
 }
 
+// progressReader stops when the context ends, and says how much it read to whom it may concern (told may be nil).
 type progressReader struct {
 	ctx  context.Context
 	r    io.Reader
@@ -283,7 +284,7 @@ func (r *progressReader) Read(b []byte) (int, error) {
 		return 0, err
 	}
 	n, err := r.r.Read(b)
-	if n > 0 {
+	if n > 0 && r.told != nil {
 		r.told(int64(n))
 	}
 	return n, err

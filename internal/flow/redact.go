@@ -64,7 +64,7 @@ func (a *App) Redact(ctx context.Context, q RedactRequest) (*Redacted, error) {
 
 func (a *App) redactAll(ctx context.Context, q RedactRequest, table *redact.Table, res *Redacted) error {
 	if len(q.Files) == 0 {
-		r, err := redact.NewEngine(redact.Options{Aliases: table}).File(q.Out, ctxReader{ctx, q.In})
+		r, err := redact.NewEngine(redact.Options{Aliases: table}).File(q.Out, &progressReader{ctx: ctx, r: q.In})
 		if err != nil {
 			return fault.Wrap("redact", "standard input", err)
 		}
@@ -99,18 +99,6 @@ func (res *Redacted) add(name string, r redact.Result) {
 	}
 }
 
-type ctxReader struct {
-	ctx context.Context
-	r   io.Reader
-}
-
-func (c ctxReader) Read(b []byte) (int, error) {
-	if err := c.ctx.Err(); err != nil {
-		return 0, err
-	}
-	return c.r.Read(b)
-}
-
 func withFile(ctx context.Context, name string, use func(io.Reader) error) error {
 	f, err := os.Open(name)
 	if err != nil {
@@ -120,7 +108,7 @@ func withFile(ctx context.Context, name string, use func(io.Reader) error) error
 	if info, err := f.Stat(); err == nil && info.IsDir() {
 		return errors.New("is a folder; name files")
 	}
-	return use(ctxReader{ctx, f})
+	return use(&progressReader{ctx: ctx, r: f})
 }
 
 func redactOne(ctx context.Context, q RedactRequest, e *redact.Engine, name string, res *Redacted) error {

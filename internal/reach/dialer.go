@@ -187,7 +187,7 @@ func handshake(ctx context.Context, conn net.Conn, addr string, config *ssh.Clie
 			return nil, ctx.Err()
 		}
 		if !inTime {
-			return nil, fmt.Errorf("no answer within %s", ConnectTimeout)
+			return nil, fmt.Errorf("%w within %s", ErrSilent, ConnectTimeout)
 		}
 		return nil, err
 	}

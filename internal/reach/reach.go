@@ -53,6 +53,7 @@ var (
 	ErrLogin      = errors.New("login refused")
 	ErrConnection = errors.New("no connection")
 	ErrLost       = errors.New("connection lost")
+	ErrSilent     = errors.New("no sign of life") // the other side is there and does not answer in time
 )
 
 // way opens a system of one kind.

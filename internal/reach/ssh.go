@@ -92,7 +92,7 @@ func (r *SSH) watch(stall time.Duration) {
 					alive <- err
 				}()
 			} else if time.Since(asked) > stall*2/3 {
-				r.setLost(fmt.Errorf("no sign of life for %s", stall))
+				r.setLost(fmt.Errorf("%w for %s", ErrSilent, stall))
 				r.client.Close()
 			}
 		}

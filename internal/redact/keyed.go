@@ -8,12 +8,10 @@ import (
 // maxKey is the longest key that is looked at, in bytes.
 const maxKey = 64
 
-// keyed is a key and its value around a separator, in any of the usual notations: key=value, key: value, "key": "value",
+// keyed is a value behind a key and a separator, in any of the usual notations: key=value, key: value, "key": "value",
 // key => value, <key>value</key>.
 type keyed struct {
-	key        string // lower case, letters and digits only, trailing digits dropped
-	last       string // the last word of the key, in lower case
-	start, end int    // of the value
+	start, end int // of the value
 	quoted     bool
 	lineStart  bool // the key is the first thing on its line
 }
@@ -46,26 +44,8 @@ func keyedAt(b []byte, at int) (k keyed, ok bool) {
 	if b[at] == '=' && at+1 < len(b) && b[at+1] == '=' {
 		return k, false
 	}
-	end := at
-	for n := 0; end > 0 && isSpace(b[end-1]) && n < 8; n++ {
-		end--
-	}
-	closed := end > 0 && (b[end-1] == '"' || b[end-1] == '\'')
-	if closed {
-		end--
-		if end > 0 && b[end-1] == '\\' {
-			end--
-		}
-	}
-	start := end
-	for start > 0 && end-start < maxKey && isKeyByte(b[start-1]) {
-		start--
-	}
+	start, end, closed := keySpan(b, at)
 	if start == end {
-		return k, false
-	}
-	k.key, k.last = normalKey(b[start:end]), lastWord(b[start:end])
-	if k.key == "" {
 		return k, false
 	}
 	k.lineStart = atLineStart(b, start)
@@ -150,51 +130,33 @@ func lineFrom(b []byte, from int) []byte {
 
 // elementAt reads <key>value</…: the separator is the end of an XML start tag.
 func elementAt(b []byte, at int) (k keyed, ok bool) {
-	open := at - 1
-	for n := 0; open >= 0 && n < 4*maxKey && b[open] != '<' && b[open] != '\n' && b[open] != '>'; n++ {
-		open--
+	if start, end := elementName(b, at); start == end {
+		return k, false
 	}
-	if open < 0 || b[open] != '<' || at-1 > open && (b[at-1] == '/' || b[open+1] == '/') {
-		return k, false // <key/> holds nothing, and what stands behind </key> is no value of it
-	}
-	name := b[open+1 : at]
-	if n := bytes.IndexAny(name, " \t"); n >= 0 {
-		name = name[:n]
-	}
-	for _, c := range name {
-		if !isKeyByte(c) && c != ':' {
-			return k, false // no name of an element
-		}
-	}
-	if n := bytes.LastIndexByte(name, ':'); n >= 0 {
-		name = name[n+1:]
-	}
-	k.key, k.last = normalKey(name), lastWord(name)
 	k.start, k.end, k.quoted = at+1, at+1, true
 	for k.end < len(b) && b[k.end] != '<' && b[k.end] != '\n' {
 		k.end++
 	}
-	return k, k.key != "" && k.end > k.start && k.end < len(b) && b[k.end] == '<'
+	return k, k.end > k.start && k.end < len(b) && b[k.end] == '<'
 }
 
-// normalKey takes a key down to lower-case letters and digits without trailing digits, so that dbPassword2, DB_PASSWORD
-// and db-password are one.
-func normalKey(raw []byte) string {
-	var out [maxKey]byte
+// plainKey takes a key down to lower-case letters and digits without trailing digits, so that dbPassword2, DB_PASSWORD and
+// db-password are one.
+func plainKey(buf *[maxKey]byte, raw []byte) []byte {
 	n := 0
 	for _, c := range raw {
 		if c >= 'A' && c <= 'Z' {
 			c |= 0x20
 		}
-		if (c >= 'a' && c <= 'z' || c >= '0' && c <= '9') && n < maxKey {
-			out[n] = c
+		if (c >= 'a' && c <= 'z' || isDigit(c)) && n < maxKey {
+			buf[n] = c
 			n++
 		}
 	}
-	for n > 0 && out[n-1] >= '0' && out[n-1] <= '9' {
+	for n > 0 && isDigit(buf[n-1]) {
 		n--
 	}
-	return string(out[:n])
+	return buf[:n]
 }
 
 // lastWord gives the last word of a key: pin of service-pin, service_pin2 and servicePin.
@@ -211,7 +173,7 @@ func lastWord(raw []byte) string {
 			break // camelCase
 		}
 	}
-	return normalKey(raw[start:end])
+	return strings.ToLower(string(raw[start:end]))
 }
 
 // telling lists pieces of keys that say that their value is a secret.
@@ -250,24 +212,6 @@ var harmless = []string{
 	"exception", "handler", "manager", "service", "validator", "encoder", "reader", "dialog", "prompt", "reset", "check", "size", "lifetime", "issuer", "audience", "header", "set", "store", "provider", "mode",
 }
 
-func isTelling(key, last string) bool {
-	if tellingLast[last] {
-		return true
-	}
-	for _, t := range telling {
-		if !strings.Contains(key, t) {
-			continue
-		}
-		for _, h := range harmless {
-			if strings.HasSuffix(key, h) {
-				return false
-			}
-		}
-		return true
-	}
-	return false
-}
-
 // notSecret lists values that stand for something else.
 var notSecret = map[string]bool{
 	"true": true, "false": true, "null": true, "none": true, "nil": true, "yes": true, "no": true, "on": true, "off": true,
@@ -276,8 +220,9 @@ var notSecret = map[string]bool{
 }
 
 // isCount says whether a key in the plural counts things: tokens=17.
-func isCount(key string, value []byte) bool {
-	return strings.HasSuffix(key, "s") && allDigits(string(value))
+func isCount(b []byte, at int, value []byte) bool {
+	start, end, _ := keySpan(b, at)
+	return end > start && b[end-1]|0x20 == 's' && allDigits(string(value))
 }
 
 func isValue(v []byte) bool {
@@ -302,10 +247,10 @@ func findKeyedSecret(b []byte, at, free int) (int, int, bool) {
 	if !ok || k.start < free {
 		return 0, 0, false
 	}
-	if !isTelling(k.key, k.last) {
-		return k.start, k.end, weaklyTelling[k.last] && looksRandom(b[k.start:k.end]) && isValue(b[k.start:k.end])
+	if kindAt(b, at)&keySecret == 0 { // then it is a weak one
+		return k.start, k.end, looksRandom(b[k.start:k.end]) && isValue(b[k.start:k.end])
 	}
-	if isCount(k.key, b[k.start:k.end]) {
+	if isCount(b, at, b[k.start:k.end]) {
 		return 0, 0, false
 	}
 	if k.lineStart && !k.quoted { // a configuration line: a value may hold spaces
@@ -327,7 +272,7 @@ func findKeyedSecret(b []byte, at, free int) (int, int, bool) {
 
 func findAuthorization(b []byte, at, free int) (int, int, bool) {
 	k, ok := keyedAt(b, at)
-	if !ok || k.start < free || wholeKeys[k.key] != keyAuthorization {
+	if !ok || k.start < free {
 		return 0, 0, false
 	}
 	if word := b[k.start:min(k.end, k.start+16)]; !k.quoted && isAllLetters(word) && !strings.EqualFold(string(word), "digest") {
@@ -354,7 +299,7 @@ func findAuthorization(b []byte, at, free int) (int, int, bool) {
 
 func findCookie(b []byte, at, free int) (int, int, bool) {
 	k, ok := keyedAt(b, at)
-	if !ok || k.start < free || k.key != "cookie" && k.key != "setcookie" {
+	if !ok || k.start < free {
 		return 0, 0, false
 	}
 	start, end := headerValue(b, k)
@@ -391,7 +336,7 @@ func findOption(b []byte, at, free int) (int, int, bool) {
 	for end < len(b) && end-at <= maxKey && isKeyByte(b[end]) {
 		end++
 	}
-	if end == at+1 || end >= len(b) || !isSpace(b[end]) || !isTelling(normalKey(b[at+1:end]), lastWord(b[at+1:end])) {
+	if end == at+1 || end >= len(b) || !isSpace(b[end]) || kindOf(b[at+1:end])&keySecret == 0 {
 		return 0, 0, false
 	}
 	k, ok := keyed{}.readValue(b, end)
@@ -418,7 +363,7 @@ var serviceAccounts = map[string]bool{
 
 func findUser(b []byte, at, free int) (int, int, bool) {
 	k, ok := keyedAt(b, at)
-	if !ok || k.start < free || !tellingUser[k.key] {
+	if !ok || k.start < free {
 		return 0, 0, false
 	}
 	v := b[k.start:k.end]

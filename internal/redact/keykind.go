@@ -26,38 +26,30 @@ var wholeKeys = func() map[string]keyKind {
 
 // kindAt gives the kind of the key before the separator at a place.
 func kindAt(b []byte, at int) keyKind {
-	start, end := keySpan(b, at)
-	if end-start < 2 {
+	start, end, _ := keySpan(b, at)
+	return kindOf(b[start:end])
+}
+
+// kindOf gives the kind of a key as it is written.
+func kindOf(raw []byte) keyKind {
+	if len(raw) < 2 {
 		return 0
 	}
 	var buf [maxKey]byte
-	n := 0
-	for _, c := range b[start:end] {
-		if c >= 'A' && c <= 'Z' {
-			c |= 0x20
-		}
-		if c >= 'a' && c <= 'z' || isDigit(c) {
-			buf[n] = c
-			n++
-		}
-	}
-	for n > 0 && isDigit(buf[n-1]) {
-		n--
-	}
-	key := buf[:n]
-	if n < 3 {
+	key := plainKey(&buf, raw)
+	if len(key) < 3 {
 		return 0
 	}
 	kind := wholeKeys[string(key)]
 	if holdsTelling(key) {
-		if isTelling(string(key), "") {
+		if !isHarmless(key) {
 			kind |= keySecret
 		}
 		return kind
 	}
-	switch string(key[n-3:]) { // the ends of the words in tellingLast and weaklyTelling
+	switch string(key[len(key)-3:]) { // the ends of the words in tellingLast and weaklyTelling
 	case "ass", "pin", "psk", "otp", "uth", "sid", "ion", "ess", "key", "ure", "sig", "nce":
-		last := lastWord(b[start:end])
+		last := lastWord(raw)
 		if tellingLast[last] || tellingLast[string(key)] {
 			kind |= keySecret
 		} else if weaklyTelling[last] {
@@ -65,6 +57,16 @@ func kindAt(b []byte, at int) keyKind {
 		}
 	}
 	return kind
+}
+
+// isHarmless says whether a key speaks about a secret without holding it.
+func isHarmless(key []byte) bool {
+	for _, h := range harmless {
+		if bytes.HasSuffix(key, []byte(h)) {
+			return true
+		}
+	}
+	return false
 }
 
 // holdsTelling says whether one of the telling pieces stands in a key.
@@ -82,30 +84,18 @@ func holdsTelling(key []byte) bool {
 	return false
 }
 
-// keySpan gives the key before the separator at a place: in key=value and key: value, also quoted, and the name of an
-// XML element before its >.
-func keySpan(b []byte, at int) (start, end int) {
-	end = at
+// keySpan gives the key before the separator at a place: in key=value and key: value, also quoted (closed says so), and the
+// name of an XML element before its >.
+func keySpan(b []byte, at int) (start, end int, closed bool) {
 	if b[at] == '>' {
-		start = at
-		for n := 0; start > 0 && n < 4*maxKey && b[start-1] != '<' && b[start-1] != '\n' && b[start-1] != '>'; n++ {
-			start--
-		}
-		if start == 0 || b[start-1] != '<' {
-			return 0, 0
-		}
-		if n := bytes.IndexAny(b[start:end], " \t"); n >= 0 {
-			end = start + n
-		}
-		if n := bytes.LastIndexByte(b[start:end], ':'); n >= 0 {
-			start += n + 1
-		}
-		return start, min(end, start+maxKey)
+		start, end = elementName(b, at)
+		return start, end, false
 	}
+	end = at
 	for n := 0; end > 0 && isSpace(b[end-1]) && n < 8; n++ {
 		end--
 	}
-	if end > 0 && (b[end-1] == '"' || b[end-1] == '\'') {
+	if closed = end > 0 && (b[end-1] == '"' || b[end-1] == '\''); closed {
 		end--
 		if end > 0 && b[end-1] == '\\' {
 			end--
@@ -115,5 +105,26 @@ func keySpan(b []byte, at int) (start, end int) {
 	for start > 0 && end-start < maxKey && isKeyByte(b[start-1]) {
 		start--
 	}
-	return start, end
+	return start, end, closed
+}
+
+// elementName gives the name of the XML element whose start tag ends at a place, without its prefix. <key/> holds nothing,
+// and what stands behind </key> is no value of it: both have none.
+func elementName(b []byte, at int) (start, end int) {
+	start = at
+	for n := 0; start > 0 && n < 4*maxKey && b[start-1] != '<' && b[start-1] != '\n' && b[start-1] != '>'; n++ {
+		start--
+	}
+	if start == 0 || b[start-1] != '<' || start == at || b[at-1] == '/' {
+		return 0, 0
+	}
+	for end = start; end < at && !isSpace(b[end]); end++ {
+		if !isKeyByte(b[end]) && b[end] != ':' {
+			return 0, 0 // no name of an element
+		}
+	}
+	if n := bytes.LastIndexByte(b[start:end], ':'); n >= 0 {
+		start += n + 1
+	}
+	return start, min(end, start+maxKey)
 }
