@@ -66,7 +66,8 @@ func keysOf(v any, into map[string]bool) {
 func TestDocsOfTheArchive(t *testing.T) {
 	text := page(t, "docs/archive.md")
 	sample, err := json.Marshal(archive.Manifest{Title: "x", Rounds: []archive.RoundInfo{{Note: "x"}}, Coverage: collect.Coverage{{}},
-		Files: []archive.File{{How: "x", First: time.Now(), Modified: time.Now(), Findings: redact.Counts{}}}, LeftOut: []archive.LeftOut{{}}})
+		Clocks: []collect.Clock{{Synchronised: "x"}}, Window: archive.WindowInfo{Extra: "1m"},
+		Files: []archive.File{{How: "x", First: time.Now(), Last: time.Now(), Cut: &collect.CutInfo{Unpacked: "x", Notes: []string{"x"}}, Modified: time.Now(), Findings: redact.Counts{}}}, LeftOut: []archive.LeftOut{{}}})
 	require.NoError(t, err)
 	var v any
 	require.NoError(t, json.Unmarshal(sample, &v))

@@ -41,6 +41,7 @@ type Manifest struct {
 	Rounds    []RoundInfo      `json:"rounds"`
 	Complete  bool             `json:"complete"` // nothing that the ask requires is missing
 	Lacking   []string         `json:"lacking"`  // what is, as "item on system: reason"
+	Clocks    []collect.Clock  `json:"clocks"`   // of the systems, as they were when first reached
 	Coverage  collect.Coverage `json:"coverage"`
 	Files     []File           `json:"files"`
 	LeftOut   []LeftOut        `json:"left_out"`
@@ -51,7 +52,8 @@ type Manifest struct {
 type WindowInfo struct {
 	Text  string        `json:"text"`
 	Zone  string        `json:"zone"`
-	Spans []window.Span `json:"spans"` // empty means no limit
+	Extra string        `json:"extra,omitempty"` // time that was taken more on both sides
+	Spans []window.Span `json:"spans"`           // empty means no limit
 }
 
 // RoundInfo is one round of which the archive holds evidence.
@@ -65,21 +67,23 @@ type RoundInfo struct {
 
 // File is one piece of evidence in the archive.
 type File struct {
-	Path      string        `json:"path"` // below the top folder
-	System    string        `json:"system"`
-	Item      string        `json:"item"`
-	Source    string        `json:"source"` // path on the system, or the command line
-	State     collect.State `json:"state"`
-	How       string        `json:"how,omitempty"`  // why it was taken, how it was cut, what was odd
-	SizeThere int64         `json:"size_on_system"` // bytes
-	SizeTaken int64         `json:"size_taken"`     // bytes
-	Size      int64         `json:"size"`           // bytes in the archive, after redaction
-	SHA256    string        `json:"sha256"`         // of the bytes in the archive
-	Modified  time.Time     `json:"modified,omitzero"`
-	First     time.Time     `json:"first_dated_line,omitzero"`
-	Form      redact.Form   `json:"form"`
-	Findings  redact.Counts `json:"findings,omitempty"` // replaced, by rule
-	Command   *collect.Ran  `json:"command,omitempty"`
+	Path      string           `json:"path"` // below the top folder
+	System    string           `json:"system"`
+	Item      string           `json:"item"`
+	Source    string           `json:"source"` // path on the system, or the command line
+	State     collect.State    `json:"state"`
+	How       string           `json:"how,omitempty"`  // why it was taken, how it was cut, what was odd
+	SizeThere int64            `json:"size_on_system"` // bytes
+	SizeTaken int64            `json:"size_taken"`     // bytes
+	Size      int64            `json:"size"`           // bytes in the archive, after redaction
+	SHA256    string           `json:"sha256"`         // of the bytes in the archive
+	Modified  time.Time        `json:"modified,omitzero"`
+	First     time.Time        `json:"first_dated_line,omitzero"` // of the file as it is on the system
+	Last      time.Time        `json:"last_dated_line,omitzero"`
+	Cut       *collect.CutInfo `json:"cut,omitempty"` // how it was cut to the window
+	Form      redact.Form      `json:"form"`
+	Findings  redact.Counts    `json:"findings,omitempty"` // replaced, by rule
+	Command   *collect.Ran     `json:"command,omitempty"`
 }
 
 // LeftOut is what was there, or should have been, and is not in the archive.

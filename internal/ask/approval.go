@@ -13,7 +13,7 @@ import (
 
 // Sheet is the approval sheet: everything that the ask would do, line by line.
 func (a *Ask) Sheet() []string {
-	lines := []string{fmt.Sprintf("ask %s of %s", a.Name, a.Vendor)}
+	lines := []string{fmt.Sprintf("ask %s of %s", a.Name, a.Vendor), readsClocks}
 	for _, it := range a.Items {
 		of := "every system"
 		if len(it.Of) > 0 {
@@ -35,6 +35,9 @@ func (a *Ask) Sheet() []string {
 	}
 	return lines
 }
+
+// readsClocks is what every collection does, whatever an ask names.
+const readsClocks = "every system reached by ssh: read its clock, its zone, and whether it is synchronised (date, timedatectl, chronyc or ntpq)"
 
 // Change is one line of a sheet that came or went since the version approved last.
 type Change struct {

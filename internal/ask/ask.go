@@ -40,6 +40,7 @@ type Ask struct {
 	Name       string
 	Vendor     string
 	Number     *regexp.Regexp // what the vendor's case numbers look like; nil means anything
+	NoWindow   bool           // the vendor does not want a window
 	Archive    string         // name of the archive with placeholders, see ArchiveFields
 	Severities []Severity
 	Questions  []Question
@@ -150,6 +151,7 @@ func Parse(file string, data []byte) (*Ask, error) {
 		a.Name = checkWord("ask", v)
 	}
 	a.Vendor = m.Need("vendor").Text
+	a.NoWindow = m.Choice("window", "wanted", "unwanted") == "unwanted"
 	a.readCase(m.Map("case"))
 	for _, s := range m.Maps("severities") {
 		a.Severities = append(a.Severities, Severity{Name: s.Need("name").Text, Means: s.String("means")})

@@ -27,7 +27,7 @@ func TestParse(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "gateway", a.Name)
 	require.True(t, a.Number.MatchString("26031407"))
-	require.Equal(t, Files{Patterns: []string{"/var/log/**/*.log", `C:\gate\*.log`}, Cut: "files"}, a.Items[0].Spec)
+	require.Equal(t, Files{Patterns: []string{"/var/log/**/*.log", `C:\gate\*.log`}, Cut: "lines", History: AllHistory, RotateTimeout: DefaultRotateTimeout}, a.Items[0].Spec)
 	require.Equal(t, Run{Commands: []string{"uptime", "df -k"}, Timeout: 5 * time.Second, Max: 1 << 20}, a.Items[1].Spec)
 	require.Equal(t, Light, a.Items[1].Depth)
 	require.Equal(t, Standard, a.Items[0].Depth)

@@ -64,6 +64,7 @@ func (s *session) collect(ctx context.Context, a *flow.App, c *casefile.Case, q 
 		s.drawDryRun(got)
 	} else {
 		s.drawCoverage(got.Coverage, s.common.verbose)
+		s.drawClocks(got.Clocks, s.common.verbose)
 		s.drawRoundEnd(got)
 	}
 	return got, err
@@ -76,10 +77,15 @@ type collectedDoc struct {
 	Complete bool             `json:"complete"`
 	Coverage collect.Coverage `json:"coverage"`
 	Entries  []collect.Entry  `json:"entries,omitempty"`
+	Clocks   []collect.Clock  `json:"clocks"`
+	Price    *flow.Price      `json:"price,omitempty"` // of a dry run
 }
 
 func collectedJSON(got *flow.Collected) collectedDoc {
-	d := collectedDoc{Case: got.Case.Name, DryRun: got.Round == nil, Complete: len(got.Coverage.Lacking()) == 0, Coverage: got.Coverage, Entries: got.Entries}
+	d := collectedDoc{Case: got.Case.Name, DryRun: got.Round == nil, Complete: len(got.Coverage.Lacking()) == 0, Coverage: got.Coverage, Entries: got.Entries, Clocks: got.Clocks}
+	if got.Round == nil {
+		d.Price = &got.Price
+	}
 	if got.Round != nil {
 		v := flow.NewRoundView(got.Round)
 		d.Round = &v

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"fmt"
-	"sort"
 	"strings"
 
 	"github.com/dustin/go-humanize"
@@ -107,53 +106,4 @@ func (s *session) drawRoundEnd(got *flow.Collected) {
 	if lack := got.Coverage.Lacking(); len(lack) == 0 {
 		s.screen.Say("next: envask pack")
 	}
-}
-
-func (s *session) drawDryRun(got *flow.Collected) {
-	var rows [][]string
-	total, files := int64(0), 0
-	left := map[[2]string]int{}
-	for _, e := range got.Entries {
-		if e.State == collect.Empty {
-			left[[2]string{e.System, e.Item}]++
-			if !s.common.verbose {
-				continue
-			}
-		}
-		size := ""
-		if strings.HasPrefix(e.Name, "files/") {
-			size = humanize.IBytes(uint64(e.Size))
-			total += e.Size
-			files++
-		}
-		rows = append(rows, []string{e.System, e.Item, s.paintEntry(e, wouldBe(e)), size, term.Clean(e.Source), term.Clean(e.Reason)})
-	}
-	s.screen.Table([]term.Column{{Title: "system"}, {Title: "item"}, {Title: "would be"}, {Title: "size", Right: true}, {Title: "path or command", Wide: true, Least: 30},
-		{Title: "why", Wide: true, Least: 24}}, rows)
-	s.screen.Print("")
-	for _, c := range got.Coverage {
-		if c.State != collect.Taken && c.State != collect.Empty && !c.NotChosen() {
-			where := c.System
-			if where == "" {
-				where = "(none)"
-			}
-			s.screen.Print("%s %s: %s: %s", where, c.Item, s.screen.Paint(stateColors[c.State], string(c.State)), term.Clean(c.Reason))
-		}
-	}
-	var keys [][2]string
-	for k := range left {
-		keys = append(keys, k)
-	}
-	sort.Slice(keys, func(i, j int) bool { return keys[i][0]+keys[i][1] < keys[j][0]+keys[j][1] })
-	for _, k := range keys {
-		s.screen.Print("%s %s: %d outside the window would be left (--verbose lists them)", k[0], k[1], left[k])
-	}
-	s.screen.Print("would take %s, besides the output of commands", sizeText(files, total))
-}
-
-func wouldBe(e collect.Entry) string {
-	if e.Command == nil && strings.HasPrefix(e.Name, "commands/") {
-		return "run"
-	}
-	return string(e.State)
 }

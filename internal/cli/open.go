@@ -37,6 +37,7 @@ func newOpen(s *session) *cobra.Command {
 	f.BoolVar(&q.WorkingName, "working-name", false, "NUMBER is a working name; there is no number yet")
 	f.StringVar(&q.Was, "was", "", "working name of the case that gets its number now")
 	addWindow(c, &q.Window, &q.Zone)
+	f.BoolVar(&q.Anyway, "window-anyway", false, "give a window although the ask says that the vendor wants none")
 	return c
 }
 

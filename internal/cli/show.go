@@ -136,9 +136,10 @@ func (s *session) showRound(a *flow.App, c *casefile.Case, id string, systems, i
 	if s.common.json {
 		return s.writeJSON(struct {
 			flow.RoundView
+			Clocks   []collect.Clock  `json:"clocks"`
 			Coverage collect.Coverage `json:"coverage"`
 			Entries  []collect.Entry  `json:"entries"`
-		}{flow.NewRoundView(r), r.Coverage, entries})
+		}{flow.NewRoundView(r), r.Clocks, r.Coverage, entries})
 	}
 	v := flow.NewRoundView(r)
 	s.screen.Print("round %s  begun %s, depth %s, window %s", r.ID, shortTime(r.Started), r.Depth, v.Window)
@@ -154,6 +155,7 @@ func (s *session) showRound(a *flow.App, c *casefile.Case, id string, systems, i
 		return nil
 	}
 	s.drawCoverage(r.Coverage, true)
+	s.drawClocks(r.Clocks, true)
 	for _, cell := range r.Coverage {
 		for _, n := range cell.Notes {
 			s.screen.Print("%s %s: %s", cell.System, cell.Item, term.Clean(n))

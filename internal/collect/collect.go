@@ -30,6 +30,7 @@ const (
 	Progress   EventKind = "progress"  // Bytes more have arrived
 	FileDone   EventKind = "file"      // Entry is done
 	CellDone   EventKind = "cell"      // Cell is done
+	ClockRead  EventKind = "clock"     // Clock is what was found out about a system's time
 	SystemDone EventKind = "system"    // nothing more comes from this system
 	Resuming   EventKind = "resuming"  // an unfinished round is gone on with; Files are there already
 )
@@ -43,6 +44,7 @@ type Event struct {
 	Bytes  int64
 	Entry  *Entry
 	Cell   *Cell
+	Clock  *Clock
 }
 
 // Collector runs requests. Open reaches a system; Report may be nil.
@@ -53,6 +55,8 @@ type Collector struct {
 
 	reportMu sync.Mutex
 	parts    atomic.Int64
+	clocks   clocks
+	rates    rates
 }
 
 func (c *Collector) event(e Event) {
@@ -84,6 +88,7 @@ type finished struct {
 	Bytes    int64    `json:"bytes"`
 	Lacking  int      `json:"lacking"`
 	Entries  string   `json:"entries_sha256"`
+	Clocks   []Clock  `json:"clocks"`
 	Coverage Coverage `json:"coverage"`
 }
 
@@ -137,6 +142,7 @@ func (c *Collector) fill(ctx context.Context, w *casefile.Writer, round *Round) 
 		return err
 	}
 	round.Coverage = plan
+	round.Clocks = c.clocks.list(c.Site)
 	round.Ended = time.Now().UTC().Truncate(time.Second)
 	digest, err := round.digest()
 	if err != nil {
@@ -148,7 +154,7 @@ func (c *Collector) fill(ctx context.Context, w *casefile.Writer, round *Round) 
 		brief[i] = cell
 		brief[i].Notes = nil
 	}
-	err = w.Ledger.Append(KindRoundFinished, finished{round.ID, files, bytes, len(plan.Lacking()), digest, brief})
+	err = w.Ledger.Append(KindRoundFinished, finished{round.ID, files, bytes, len(plan.Lacking()), digest, round.Clocks, brief})
 	if err != nil {
 		return err
 	}
@@ -159,15 +165,21 @@ func (c *Collector) fill(ctx context.Context, w *casefile.Writer, round *Round) 
 type state struct {
 	cells   map[[2]string]Cell
 	entries map[[2]string]map[string]Entry
+	clocks  map[string]Clock
 }
 
 // resume reads what an interrupted run has: whole cells, and of others the files that are whole.
 func (c *Collector) resume(round *Round) (state, error) {
-	s := state{cells: map[[2]string]Cell{}, entries: map[[2]string]map[string]Entry{}}
+	s := state{cells: map[[2]string]Cell{}, entries: map[[2]string]map[string]Entry{}, clocks: map[string]Clock{}}
 	files := 0
 	err := round.eachLine(func(l line) error {
 		if l.Cell != nil {
 			s.cells[[2]string{l.Cell.System, l.Cell.Item}] = *l.Cell
+		}
+		if l.Clock != nil { // what was measured first holds for the whole round
+			if _, ok := s.clocks[l.Clock.System]; !ok {
+				s.clocks[l.Clock.System] = *l.Clock
+			}
 		}
 		if e := l.Entry; e != nil && e.Name != "" && e.State == Taken {
 			info, err := os.Lstat(filepath.Join(round.RawDir(), e.System, filepath.FromSlash(e.Name)))
@@ -239,6 +251,11 @@ func (c *Collector) takeSystem(ctx context.Context, round *Round, s *site.System
 				return ctx.Err()
 			}
 		}
+		if gone == nil {
+			if err := c.clockOf(ctx, round, s, target, had); err != nil {
+				return err
+			}
+		}
 		if gone != nil {
 			cell.State, cell.Reason = unreachable(gone)
 			if err := c.finishCell(round, cell); err != nil {
@@ -260,6 +277,31 @@ func (c *Collector) takeSystem(ctx context.Context, round *Round, s *site.System
 			target.Close()
 			target = nil
 		}
+	}
+	return nil
+}
+
+// clockOf reads a system's clock, once in a round.
+func (c *Collector) clockOf(ctx context.Context, round *Round, s *site.System, target reach.System, had state) error {
+	if c.clocks.get(s.Name) != nil {
+		return nil
+	}
+	if old, ok := had.clocks[s.Name]; ok {
+		old.restore(s, c.Site, target)
+		c.clocks.put(&old)
+		return nil
+	}
+	k := readClock(ctx, s, c.Site, target)
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	c.clocks.put(k)
+	c.event(Event{Kind: ClockRead, System: s.Name, Clock: k})
+	if round == nil {
+		return nil
+	}
+	if err := round.record(line{Clock: k}); err != nil {
+		return &localError{err}
 	}
 	return nil
 }
@@ -305,7 +347,7 @@ func (c *Collector) finishCell(round *Round, cell *Cell) error {
 
 func (c *Collector) takeCell(ctx context.Context, round *Round, s *site.System, target reach.System, cell *Cell, had state) error {
 	item := c.Ask.Item(cell.Item)
-	w := &work{req: &c.Request, sys: s, item: item, target: target, round: round, report: c.event, parts: &c.parts,
+	w := &work{req: &c.Request, sys: s, item: item, target: target, round: round, report: c.event, parts: &c.parts, rates: &c.rates, clock: c.clocks.get(s.Name),
 		done: had.entries[[2]string{s.Name, item.ID}]}
 	err := takeByKind(ctx, w)
 	w.keepVanished()
@@ -377,7 +419,10 @@ func (c *Collector) drySystem(ctx context.Context, s *site.System, plan Coverage
 			cell.State, cell.Reason = unreachable(gone)
 			continue
 		}
-		w := &work{req: &c.Request, sys: s, item: c.Ask.Item(cell.Item), target: target, dryRun: true, report: c.event, parts: &c.parts}
+		if err := c.clockOf(ctx, nil, s, target, state{}); err != nil {
+			return all, err
+		}
+		w := &work{req: &c.Request, sys: s, item: c.Ask.Item(cell.Item), target: target, dryRun: true, report: c.event, parts: &c.parts, rates: &c.rates, clock: c.clocks.get(s.Name)}
 		err := takeByKind(ctx, w)
 		*cell = summarise(*cell, w.entries)
 		if err != nil {

@@ -78,8 +78,11 @@ type Entry struct {
 	Bytes   int64     `json:"bytes"`            // taken
 	SHA256  string    `json:"sha256,omitempty"` // of the bytes taken, in hex
 	ModTime time.Time `json:"modified,omitzero"`
-	First   time.Time `json:"first,omitzero"` // first dated line, where it was looked for
+	First   time.Time `json:"first,omitzero"` // first dated line of the file, where it was looked for
+	Last    time.Time `json:"last,omitzero"`  // the last
+	Cut     *CutInfo  `json:"cut,omitempty"`  // how it was cut to the window, when it was
 	Special bool      `json:"special,omitempty"`
+	Price   *Price    `json:"price,omitempty"` // of a dry run
 	Command *Ran      `json:"command,omitempty"`
 }
 

@@ -2,12 +2,14 @@ package collect
 
 import (
 	"context"
+	"crypto/sha256"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
-	"os"
+	"path"
 	"sort"
+	"strings"
+	"time"
 
 	"golang.org/x/sync/errgroup"
 
@@ -19,41 +21,110 @@ import (
 // fetchers is how many files of one system are on the way at a time: enough to hide the time that answers take.
 const fetchers = 4
 
+// rotationPasses is how often the files are listed again because they were renamed while they were read.
+const rotationPasses = 3
+
 type match struct {
 	name string
 	info fs.FileInfo
 }
 
+// candidate is a file that the item's patterns match and that may be read.
+type candidate struct {
+	match
+	real   string // the name without links
+	entry  Entry
+	member *logset.Member
+	chosen logset.Verdict
+	whole  bool   // a companion: it is taken as it is
+	again  string // added to its name in the round, where another content was taken under the same
+}
+
+// filesWork is one item of files on one system.
+type filesWork struct {
+	*work
+	spec  ask.Files
+	links *resolver
+	seen  map[string]fs.FileInfo // by name, as it was listed first
+	marks map[[32]byte]bool      // of the beginnings of what was taken or left
+}
+
 // takeFiles takes the files that the item's patterns match.
 func takeFiles(ctx context.Context, w *work) error {
-	spec := w.item.Spec.(ask.Files)
-	var matches []match
-	x := &expander{ctx: ctx, fsys: w.target.FS(), seen: map[string]bool{},
-		found: func(name string, info fs.FileInfo) { matches = append(matches, match{name, info}) },
-		problem: func(name string, err error) {
-			w.add(Entry{Source: source(name), State: stateOf(err), Reason: plain(err)})
-		},
+	f := &filesWork{work: w, spec: w.item.Spec.(ask.Files), links: &resolver{fsys: w.target.FS(), folders: map[string]folder{}},
+		seen: map[string]fs.FileInfo{}, marks: map[[32]byte]bool{}}
+	if err := f.rotateFirst(ctx); err != nil {
+		return err
 	}
-	for _, p := range spec.Patterns {
-		if err := x.expand(p); err != nil {
+	for pass := range rotationPasses {
+		found, err := f.list(ctx)
+		if err != nil {
 			return err
 		}
-		if err := lost(w.target); err != nil {
+		if pass > 0 {
+			if found = f.moved(found); len(found) == 0 {
+				return nil
+			}
+		} else {
+			w.report(Event{Kind: ItemSize, System: w.sys.Name, Item: w.item.ID, Files: len(found)})
+		}
+		for _, m := range found {
+			if f.seen[m.name] == nil {
+				f.seen[m.name] = m.info
+			}
+		}
+		if err := f.takeAll(ctx, found, pass > 0); err != nil {
 			return err
+		}
+		if w.dryRun || !f.inspects() {
+			return nil
+		}
+	}
+	return nil
+}
+
+// list finds what the patterns match.
+func (f *filesWork) list(ctx context.Context) ([]match, error) {
+	var matches []match
+	x := &expander{ctx: ctx, fsys: f.target.FS(), seen: map[string]bool{},
+		found: func(name string, info fs.FileInfo) { matches = append(matches, match{name, info}) },
+		problem: func(name string, err error) {
+			f.add(Entry{Source: source(name), State: stateOf(err), Reason: plain(err)})
+		},
+	}
+	for _, p := range f.spec.Patterns {
+		if err := x.expand(p); err != nil {
+			return nil, err
+		}
+		if err := lost(f.target); err != nil {
+			return nil, err
 		}
 	}
 	sort.Slice(matches, func(i, j int) bool { return matches[i].name < matches[j].name })
-	w.report(Event{Kind: ItemSize, System: w.sys.Name, Item: w.item.ID, Files: len(matches)})
-	links := &resolver{fsys: w.target.FS(), folders: map[string]folder{}}
-	g, ctx := errgroup.WithContext(ctx)
-	g.SetLimit(fetchers)
-	for _, m := range matches {
-		if ctx.Err() != nil {
-			break
+	return matches, nil
+}
+
+// moved gives the files that came up, or changed their content for another, since they were listed: a log was rotated
+// while it was read.
+func (f *filesWork) moved(found []match) []match {
+	var out []match
+	for _, m := range found {
+		was := f.seen[m.name]
+		switch {
+		case was == nil, m.info.Size() < was.Size():
+			out = append(out, m)
+		case m.info.Size() != was.Size() || !m.info.ModTime().Equal(was.ModTime()):
+			if !logset.PlaceOf(m.name).Current { // a current file grows; a rotated one is another
+				out = append(out, m)
+			}
 		}
-		g.Go(func() error { return takeFile(ctx, w, spec, links, m) })
 	}
-	return g.Wait()
+	return out
+}
+
+// inspects says whether what is in the files decides about them.
+func (f *filesWork) inspects() bool {
+	return f.spec.Cut != "none" && f.window().Limited() || f.spec.Newest > 0
 }
 
 // source is how an entry names a file.
@@ -65,178 +136,293 @@ func source(name string) string {
 	return "/" + safe
 }
 
-// takeFile decides about one file and takes it. An error means that going on with this item makes no sense.
-func takeFile(ctx context.Context, w *work, spec ask.Files, links *resolver, m match) error {
-	e := Entry{Source: source(m.name), Size: m.info.Size(), ModTime: m.info.ModTime().UTC()}
-	if had, ok := w.done[e.Source]; ok {
-		w.add(had)
-		return w.failure()
+// takeAll decides about files and takes them.
+func (f *filesWork) takeAll(ctx context.Context, found []match, again bool) error {
+	files := f.admitAll(found, again)
+	files = f.newestVersions(files)
+	if f.inspects() {
+		if err := f.inspectAll(ctx, files); err != nil {
+			return err
+		}
+		files = f.unseen(files, again)
 	}
-	name, ok := admit(w, spec, links, m, &e)
-	if !ok {
-		w.add(e)
-		return w.failure()
+	if files = f.choose(files); f.failure() != nil {
+		return f.failure()
 	}
-	if spec.Cut != "none" {
-		info := fs.FileInfo(m.info)
-		if name != m.name {
-			if real, err := w.target.FS().Lstat(name); err == nil {
-				info = real
+	files = append(files, f.companions(files)...)
+	if f.spec.Max > 0 {
+		return f.takeWithin(ctx, files, f.spec.Max)
+	}
+	g, ctx := errgroup.WithContext(ctx)
+	g.SetLimit(fetchers)
+	for _, c := range files {
+		if ctx.Err() != nil {
+			break
+		}
+		g.Go(func() error { _, err := f.take(ctx, c, 0); return err })
+	}
+	return g.Wait()
+}
+
+// admitAll leaves out what is never read, and what an interrupted run has already.
+func (f *filesWork) admitAll(found []match, again bool) []*candidate {
+	var out []*candidate
+	for _, m := range found {
+		e := Entry{Source: source(m.name), Size: m.info.Size(), ModTime: m.info.ModTime().UTC()}
+		if had, ok := f.done[e.Source]; ok && !again {
+			f.add(had)
+			continue
+		}
+		real, ok := admit(f.work, f.spec, f.links, m, &e)
+		if !ok {
+			f.add(e)
+			continue
+		}
+		c := &candidate{match: m, real: real, entry: e}
+		if real != m.name {
+			if info, err := f.target.FS().Lstat(real); err == nil {
+				c.info = info
 			}
 		}
-		v := logset.Judge(func() (io.ReadCloser, error) { return w.target.FS().Open(name) }, info, w.req.Window, w.zone())
-		e.First, e.Reason = v.First.UTC(), v.Why
-		if v.First.IsZero() {
-			e.First = v.First
+		if again && f.seen[m.name] != nil && f.seen[m.name] != m.info {
+			c.again = "%~again"
 		}
-		if v.Err != nil && lost(w.target) == nil {
-			e.State, e.Reason = stateOf(v.Err), plain(v.Err)
-			w.add(e)
-			return w.failure()
-		}
-		if !v.Take {
-			e.State = Empty
-			w.add(e)
-			return w.failure()
-		}
+		c.member = &logset.Member{Name: real, Info: c.info}
+		out = append(out, c)
 	}
-	if w.dryRun {
-		e.State, e.Bytes, e.Name = Taken, e.Size, "files"+e.Source
-		if f, err := w.target.FS().Open(name); err != nil {
-			e.State, e.Reason, e.Name = stateOf(err), plain(err), ""
+	return out
+}
+
+// leave records why a file is not taken.
+func (f *filesWork) leave(c *candidate, s State, reason string) {
+	c.entry.State, c.entry.Reason = s, reason
+	f.add(c.entry)
+}
+
+func (f *filesWork) newestVersions(files []*candidate) []*candidate {
+	if !f.spec.NewestVersion {
+		return files
+	}
+	names := make([]string, len(files))
+	for i, c := range files {
+		names[i] = c.name
+	}
+	keep, newest := logset.NewestVersions(names)
+	var out []*candidate
+	for i, c := range files {
+		if keep[i] {
+			out = append(out, c)
 		} else {
-			f.Close()
+			f.leave(c, Skipped, "of an older version; the newest is "+newest[c.name])
 		}
-		w.add(e)
-		return nil
 	}
-	return takeContent(ctx, w, name, e)
+	return out
 }
 
-// takeContent fetches a file that was decided for.
-func takeContent(ctx context.Context, w *work, name string, e Entry) error {
-	target := "files/" + name0(e.Source) // the source is safe already
-	got, err := fetch(ctx, w.target.FS(), name, w.part(), w.final(target), w.count)
-	var local *localError
-	switch {
-	case err == nil:
-		e.Name, e.Size, e.Bytes, e.SHA256, e.ModTime = target, got.size, got.bytes, got.sha256, got.modified.UTC()
-		e.State, e.Reason = Taken, join(e.Reason, got.note)
-		if got.short {
-			e.State, e.Reason = Cut, got.note
-		}
-	case ctx.Err() != nil:
-		return ctx.Err()
-	case errors.As(err, &local):
+// inspectAll looks at both ends of every file, several at a time.
+func (f *filesWork) inspectAll(ctx context.Context, files []*candidate) error {
+	g, inner := errgroup.WithContext(ctx)
+	g.SetLimit(2 * fetchers)
+	for _, c := range files {
+		g.Go(func() error {
+			if inner.Err() != nil {
+				return inner.Err()
+			}
+			f.inspect(c, f.facts(c.info))
+			return lost(f.target)
+		})
+	}
+	if err := g.Wait(); err != nil {
 		return err
-	default:
-		if gone := lost(w.target); gone != nil {
-			return gone
+	}
+	names := make([]string, len(files))
+	for i, c := range files {
+		names[i] = c.real
+	}
+	for _, set := range logset.Sets(names) {
+		members := make([]*candidate, len(set))
+		for i, k := range set {
+			members[i] = files[k]
 		}
-		e.State, e.Reason = stateOf(err), plain(err)
+		f.settle(members)
 	}
-	w.add(e)
-	return w.failure()
+	return ctx.Err()
 }
 
-// name0 takes the leading slash off an already safe path.
-func name0(source string) string {
-	if source != "" && source[0] == '/' {
-		return source[1:]
-	}
-	return source
-}
-
-// admit says under which name a file is read, after links, or why it is not read at all.
-func admit(w *work, spec ask.Files, links *resolver, m match, e *Entry) (string, bool) {
-	if t := m.info.Mode(); !t.IsRegular() && t&fs.ModeSymlink == 0 {
-		e.State, e.Reason, e.Special = Refused, plain(errSpecial(t)), true
-		return "", false
-	}
-	if guarded(m.name, w.req.AllowPaths) {
-		e.State, e.Reason = Refused, "holds secrets of the system itself; --allow-path "+e.Source+" takes it"
-		return "", false
-	}
-	name, err := links.resolve(m.name, m.info)
-	if err != nil {
-		e.State, e.Reason = stateOf(err), plain(err)
-		switch {
-		case notThere(err):
-			e.State, e.Reason = Missing, "a link that leads nowhere"
-		case errors.Is(err, errLoop): // no evidence, whatever it was meant to be
-			e.State, e.Special = Refused, true
+// settle lets the members of a set settle what one alone leaves open: the order of day and month, and the year, which the
+// next newer member bounds better than the time of the last change.
+func (f *filesWork) settle(set []*candidate) {
+	order := logset.OrderOf(looks(set))
+	var newer time.Time
+	for _, c := range set {
+		l := c.member.Look
+		facts := f.facts(c.info)
+		facts.Order = order
+		if !newer.IsZero() && newer.Before(facts.AsOf) {
+			facts.AsOf = newer
 		}
-		return "", false
+		if l.Depends(facts, newer) {
+			f.inspect(c, facts)
+			l = c.member.Look
+		}
+		if l.Dated() {
+			newer = l.First
+		}
 	}
-	if name == m.name {
-		return name, true
+	members := make([]*logset.Member, len(set))
+	for i, c := range set {
+		members[i] = c.member
 	}
-	switch {
-	case guarded(name, w.req.AllowPaths):
-		e.State, e.Reason = Refused, "a link to "+source(name)+", which holds secrets of the system itself"
-	case matchesAny(spec.Patterns, name):
-		e.State, e.Reason, e.Special = Skipped, "a link to "+source(name)+", which is taken itself", true
-	case !matchesAny(w.req.Ask.Patterns(), name) && !matchesAny(w.req.AllowPaths, name):
-		e.State, e.Reason = Refused, "a link to "+source(name)+", out of the approved paths; --allow-path takes it"
-	default:
-		return resolvedKind(w, name, e)
-	}
-	return "", false
+	logset.Bound(members)
 }
 
-// resolvedKind makes sure that a link's target is a file.
-func resolvedKind(w *work, name string, e *Entry) (string, bool) {
-	info, err := w.target.FS().Lstat(name)
-	if err != nil {
-		e.State, e.Reason = stateOf(err), plain(err)
-		return "", false
+func looks(set []*candidate) []*logset.Look {
+	var out []*logset.Look
+	for _, c := range set {
+		out = append(out, c.member.Look)
 	}
-	if !info.Mode().IsRegular() {
-		e.State, e.Reason, e.Special = Refused, "a link to "+source(name)+": "+plain(errSpecial(info.Mode())), true
-		return "", false
-	}
-	e.Size, e.ModTime = info.Size(), info.ModTime().UTC()
-	return name, true
+	return out
 }
 
-// stateOf maps an error of a file to a state.
-func stateOf(err error) State {
-	switch {
-	case errors.Is(err, fs.ErrPermission):
-		return Denied
-	case errors.Is(err, fs.ErrNotExist):
-		return Missing
-	case silent(err):
-		return TimedOut
+// unseen leaves out what was taken or left under another name before, and remembers the rest.
+func (f *filesWork) unseen(files []*candidate, again bool) []*candidate {
+	var out []*candidate
+	for _, c := range files {
+		head := c.member.Look.Head()
+		if len(head) >= markSize {
+			mark := sha256.Sum256(head[:markSize])
+			if again && f.marks[mark] {
+				continue
+			}
+			f.marks[mark] = true
+		} else if again && c.again != "" && len(head) == 0 {
+			continue // the new current file, still empty
+		}
+		if again {
+			c.entry.Reason = "it came up while the files were read: the log was rotated"
+		}
+		out = append(out, c)
 	}
-	return Failed
+	return out
 }
 
-// silent says whether the other side did not answer in time.
-func silent(err error) bool {
-	return errors.Is(err, context.DeadlineExceeded) || errors.Is(err, os.ErrDeadlineExceeded) || errors.Is(err, reach.ErrSilent)
+// markSize is how much of a file's beginning tells it from others, in bytes.
+const markSize = 128
+
+// choose decides about each file by its history, its content and its age.
+func (f *filesWork) choose(files []*candidate) []*candidate {
+	files = f.history(files)
+	if !f.inspects() {
+		return files
+	}
+	w := f.window()
+	var out []*candidate
+	for _, c := range files {
+		c.chosen = logset.Verdict{Take: true}
+		if l := c.member.Look; l != nil {
+			c.entry.First, c.entry.Last = l.First, l.Last
+			if l.Err != nil && !errors.Is(l.Err, logset.ErrSeveral) {
+				f.leave(c, stateOf(l.Err), plain(l.Err))
+				continue
+			}
+		}
+		if f.spec.Cut != "none" {
+			c.chosen = logset.Choose(c.member, w)
+		}
+		if !c.chosen.Take {
+			f.leave(c, Empty, c.chosen.Why)
+			continue
+		}
+		c.entry.Reason = join(c.chosen.Why, c.entry.Reason)
+		out = append(out, c)
+	}
+	if n := f.spec.Newest; n > 0 && len(out) > n {
+		sort.SliceStable(out, func(i, j int) bool { return out[i].member.Newest().After(out[j].member.Newest()) })
+		for _, c := range out[n:] {
+			f.leave(c, Skipped, fmt.Sprintf("not among the newest %d", n))
+		}
+		out = out[:n]
+	}
+	return out
 }
 
-// plain gives the reason in an error without the path, which stands beside it.
-func plain(err error) string {
-	var p *fs.PathError
-	for errors.As(err, &p) {
-		err = p.Err
-		p = nil
+// history leaves out rotated members beyond the number that the item wants.
+func (f *filesWork) history(files []*candidate) []*candidate {
+	if f.spec.History == ask.AllHistory {
+		return files
 	}
-	switch {
-	case errors.Is(err, fs.ErrPermission):
-		return "permission denied"
-	case errors.Is(err, fs.ErrNotExist):
-		return "not there any more"
+	names := make([]string, len(files))
+	for i, c := range files {
+		names[i] = c.real
 	}
-	return fmt.Sprint(err)
+	var out []*candidate
+	for _, set := range logset.Sets(names) {
+		for rank, i := range set {
+			if rank <= f.spec.History {
+				out = append(out, files[i])
+			} else {
+				f.leave(files[i], Skipped, fmt.Sprintf("a rotated file; the ask wants %d of them", f.spec.History))
+			}
+		}
+	}
+	return out
 }
 
-// lost gives the reason when the connection to a system is gone.
-func lost(s reach.System) error {
-	if h, ok := s.(reach.Health); ok {
-		return h.Lost()
+// companions finds what belongs to the files and must travel with them.
+func (f *filesWork) companions(files []*candidate) []*candidate {
+	var out []*candidate
+	have := map[string]bool{}
+	for name := range f.seen {
+		have[name] = true
+	}
+	for _, c := range files {
+		base := path.Base(c.name)
+		stem := strings.TrimSuffix(base, path.Ext(base))
+		for _, pattern := range f.spec.With {
+			name := path.Join(path.Dir(c.name), strings.NewReplacer("{stem}", stem, "{name}", base).Replace(pattern))
+			if have[name] {
+				continue
+			}
+			have[name] = true
+			e := Entry{Source: source(name)}
+			info, err := f.target.FS().Lstat(name)
+			if err != nil {
+				e.State, e.Reason = stateOf(err), "it belongs to "+c.entry.Source+": "+plain(err)
+				if notThere(err) {
+					e.Reason = "it belongs to " + c.entry.Source + " and is not there"
+				}
+				f.add(e)
+				continue
+			}
+			e.Size, e.ModTime = info.Size(), info.ModTime().UTC()
+			spec := f.spec
+			spec.Patterns = append([]string{reach.Path(name)}, spec.Patterns...)
+			real, ok := admit(f.work, spec, f.links, match{name, info}, &e)
+			if !ok {
+				f.add(e)
+				continue
+			}
+			e.Reason = "it belongs to " + c.entry.Source
+			out = append(out, &candidate{match: match{name, info}, real: real, entry: e, whole: true, member: &logset.Member{Name: real, Info: info}})
+		}
+	}
+	return out
+}
+
+// takeWithin takes the newest files first, until the limit is reached.
+func (f *filesWork) takeWithin(ctx context.Context, files []*candidate, limit int64) error {
+	sort.SliceStable(files, func(i, j int) bool { return files[i].member.Newest().After(files[j].member.Newest()) })
+	left := limit
+	for _, c := range files {
+		if left <= 0 {
+			f.leave(c, Skipped, "the newest "+bytesText(limit)+" of the item are taken; this is older")
+			continue
+		}
+		n, err := f.take(ctx, c, left)
+		if err != nil {
+			return err
+		}
+		left -= n
 	}
 	return nil
 }

@@ -6,7 +6,6 @@ import (
 	"path/filepath"
 	"sync"
 	"sync/atomic"
-	"time"
 
 	"envask/internal/ask"
 	"envask/internal/reach"
@@ -45,6 +44,8 @@ type work struct {
 	dryRun bool
 	done   map[string]Entry // by source: what an interrupted run of this round has already
 	report func(Event)
+	clock  *Clock // of the system
+	rates  *rates
 	parts  *atomic.Int64
 
 	mu      sync.Mutex
@@ -107,5 +108,3 @@ func (w *work) final(name string) string {
 func (w *work) part() string {
 	return filepath.Join(w.round.partDir(), fmt.Sprintf("%d.part", w.parts.Add(1)))
 }
-
-func (w *work) zone() *time.Location { return w.req.Site.ZoneOf(w.sys) }

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"envask/internal/ask"
 	"envask/internal/site"
@@ -18,6 +19,7 @@ type Request struct {
 	Ask        *ask.Ask
 	Site       *site.Site
 	Window     window.Window
+	Context    time.Duration // extra time on both sides of the window, for what is cut to it
 	Depth      ask.Depth
 	Systems    []string // only these; empty means all
 	Roles      []string // only systems with one of these; empty means all
@@ -106,10 +108,11 @@ func (r *Request) Fingerprint() string {
 		Ask, Site             string
 		Depth                 ask.Depth
 		Spans                 []window.Span
+		Context               time.Duration
 		Systems, Roles, Items []string
 		Allow                 []string
 	}
-	data, err := json.Marshal(same{r.Ask.Digest, r.Site.Name, r.Depth, r.Window.Spans, sorted(r.Systems), sorted(r.Roles), sorted(r.Items), sorted(r.AllowPaths)})
+	data, err := json.Marshal(same{r.Ask.Digest, r.Site.Name, r.Depth, r.Window.Spans, r.Context, sorted(r.Systems), sorted(r.Roles), sorted(r.Items), sorted(r.AllowPaths)})
 	if err != nil {
 		panic(err) // plain strings and times always marshal
 	}

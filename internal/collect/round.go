@@ -33,7 +33,9 @@ type Round struct {
 	Depth    string        `json:"depth"`
 	Window   []window.Span `json:"window"`
 	Zone     string        `json:"zone"`
-	Same     string        `json:"fingerprint"` // of the request, to know whether it can be gone on with
+	Same     string        `json:"fingerprint"`       // of the request, to know whether it can be gone on with
+	Context  time.Duration `json:"context,omitempty"` // extra time on both sides of the window
+	Clocks   []Clock       `json:"clocks,omitempty"`
 	Coverage Coverage      `json:"coverage"`
 
 	dir string
@@ -41,10 +43,11 @@ type Round struct {
 	log *os.File
 }
 
-// line is one line of a round's log of entries: an entry, or a cell that is done.
+// line is one line of a round's log: an entry, a cell that is done, or a clock that was read.
 type line struct {
 	Entry *Entry `json:"entry,omitempty"`
 	Cell  *Cell  `json:"cell,omitempty"`
+	Clock *Clock `json:"clock,omitempty"`
 }
 
 // Dir is the round's folder; RawDir holds what was taken, as it was taken.
@@ -120,7 +123,7 @@ func newRound(c *casefile.Case, number int, req *Request, note string) *Round {
 	id := "r" + strconv.Itoa(number)
 	return &Round{ID: id, Note: note, Started: time.Now().UTC().Truncate(time.Second), Ask: req.Ask.Name, Vendor: req.Ask.Vendor,
 		Digest: req.Ask.Digest, Site: req.Site.Name, Depth: req.Depth.String(), Window: req.Window.Spans,
-		Zone: req.Window.ZoneName(), Same: req.Fingerprint(), dir: c.RoundDir(id)}
+		Zone: req.Window.ZoneName(), Context: req.Context, Same: req.Fingerprint(), dir: c.RoundDir(id)}
 }
 
 func (r *Round) save() error {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"time"
 
 	"envask/internal/ask"
 	"envask/internal/casefile"
@@ -20,6 +21,7 @@ type CollectRequest struct {
 	AllowPaths            []string
 	Jobs                  int
 	Note                  string
+	Context               time.Duration     // extra time on both sides of the window
 	Accept                map[string]string // host keys by system, as fingerprints
 }
 
@@ -29,6 +31,8 @@ type Collected struct {
 	Round    *collect.Round   // nil for a dry run
 	Coverage collect.Coverage // also of a dry run
 	Entries  []collect.Entry  // of a dry run only
+	Clocks   []collect.Clock
+	Price    Price // of a dry run only
 }
 
 // CaseFiles reads the two input files of a case. Mistakes in both are reported together.
@@ -44,7 +48,7 @@ func (a *App) prepare(c *casefile.Case, q CollectRequest) (*collect.Collector, *
 	if err != nil {
 		return nil, nil, err
 	}
-	req := collect.Request{Ask: k, Site: s, Window: c.Window, Depth: q.Depth, Systems: q.Systems, Roles: q.Roles,
+	req := collect.Request{Ask: k, Site: s, Window: c.Window, Depth: q.Depth, Context: q.Context, Systems: q.Systems, Roles: q.Roles,
 		Items: q.Items, AllowPaths: q.AllowPaths, Jobs: q.Jobs}
 	if err := req.Check(); err != nil {
 		return nil, nil, &fault.Error{Class: fault.Usage, Op: "collect", Err: err}
@@ -99,7 +103,7 @@ func (a *App) Collect(ctx context.Context, c *casefile.Case, q CollectRequest) (
 	if err != nil {
 		return nil, err
 	}
-	out := &Collected{Case: c, Round: round, Coverage: round.Coverage}
+	out := &Collected{Case: c, Round: round, Coverage: round.Coverage, Clocks: round.Clocks}
 	return out, lacking(out.Coverage)
 }
 
@@ -155,5 +159,5 @@ func (a *App) DryRun(ctx context.Context, c *casefile.Case, q CollectRequest) (*
 	if err != nil {
 		return nil, fault.Wrap("try the collection", "", err)
 	}
-	return &Collected{Case: c, Coverage: cov, Entries: entries}, lacking(cov)
+	return &Collected{Case: c, Coverage: cov, Entries: entries, Clocks: col.Clocks(), Price: priceOf(entries, col.Rates(), a.Now())}, lacking(cov)
 }

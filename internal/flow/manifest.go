@@ -26,14 +26,21 @@ func (p *packing) manifest(written []archive.Written, byName map[string]*piece) 
 		Window: archive.WindowInfo{Text: w.String(), Zone: w.ZoneName(), Spans: []window.Span{}},
 		Rounds: []archive.RoundInfo{{ID: p.round.ID, Note: e.String(p.round.Note), Started: p.round.Started, Ended: p.round.Ended, Depth: p.round.Depth}},
 		Files:  []archive.File{}, LeftOut: []archive.LeftOut{}, Lacking: []string{},
-		Redaction: archive.Redaction{Findings: redact.Counts{}, Learned: len(p.learned.Values()), Opaque: []string{}},
+		Clocks: []collect.Clock{}, Redaction: archive.Redaction{Findings: redact.Counts{}, Learned: len(p.learned.Values()), Opaque: []string{}},
 	}
 	m.Window.Spans = append(m.Window.Spans, w.Spans...)
+	if p.round.Context > 0 {
+		m.Window.Extra = p.round.Context.String()
+	}
+	for _, c := range p.round.Clocks {
+		c.How = e.String(c.How) // it may tell what a system answered
+		m.Clocks = append(m.Clocks, c)
+	}
 	for _, out := range written {
 		x := byName[out.Name]
 		f := archive.File{Path: out.Name, System: x.entry.System, Item: x.entry.Item, Source: e.String(x.entry.Source), State: x.entry.State,
 			How: how(e.String(x.entry.Reason), x.result.Note), SizeThere: x.entry.Size, SizeTaken: x.entry.Bytes, Size: out.Size, SHA256: out.SHA256,
-			Modified: x.entry.ModTime, First: x.entry.First, Form: x.form, Findings: x.result.Counts}
+			Modified: x.entry.ModTime, First: x.entry.First, Last: x.entry.Last, Cut: x.entry.Cut, Form: x.form, Findings: x.result.Counts}
 		if x.opaque {
 			f.Form = redact.Opaque
 			m.Redaction.Opaque = append(m.Redaction.Opaque, out.Name)
@@ -54,8 +61,8 @@ func (p *packing) manifest(written []archive.Written, byName map[string]*piece) 
 // vocabulary gives the texts whose words stand in every archive of a case: what the ask and the systems file name, and our
 // own page and manifest. A user called like an item cannot be removed everywhere.
 func vocabulary(c *casefile.Case, k *ask.Ask) []string {
-	sample, err := json.Marshal(archive.Manifest{Files: []archive.File{{Command: &collect.Ran{}, First: time.Now(), Modified: time.Now(), How: "-", Findings: redact.Counts{"-": 1}}},
-		LeftOut: []archive.LeftOut{{Size: 1}}, Rounds: []archive.RoundInfo{{Note: "-"}}, Title: "-", Window: archive.WindowInfo{Spans: []window.Span{{}}},
+	sample, err := json.Marshal(archive.Manifest{Files: []archive.File{{Command: &collect.Ran{}, Cut: &collect.CutInfo{Unpacked: "-", Notes: []string{"-"}}, Last: time.Now(), First: time.Now(), Modified: time.Now(), How: "-", Findings: redact.Counts{"-": 1}}},
+		LeftOut: []archive.LeftOut{{Size: 1}}, Clocks: []collect.Clock{{Synchronised: "-"}}, Rounds: []archive.RoundInfo{{Note: "-"}}, Title: "-", Window: archive.WindowInfo{Extra: "-", Spans: []window.Span{{}}},
 		Coverage: collect.Coverage{{Required: true, Reason: "-", Left: 1, Took: 1, Notes: []string{"-"}}}})
 	if err != nil {
 		panic(err) // plain values always marshal

@@ -23,6 +23,7 @@ type OpenRequest struct {
 	Title       string
 	Window      window.Given
 	Zone        string // "" is the site's, else the local one
+	Anyway      bool   // a window is given though the ask says that the vendor wants none
 }
 
 // Opened is what came of it.
@@ -115,6 +116,9 @@ func (a *App) describe(q OpenRequest, old *casefile.Case) (casefile.Info, *ask.A
 	info.Vendor, info.Site = k.Vendor, s.Name
 	if q.Title != "" {
 		info.Title = q.Title
+	}
+	if q.Window.Any() && k.NoWindow && !q.Anyway {
+		return info, nil, fault.New(fault.Usage, "the window", "", k.Vendor+" wants no window: the ask says window: unwanted", "leave the window out, or give --window-anyway")
 	}
 	return info, k, a.window(q, s, &info)
 }

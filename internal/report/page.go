@@ -37,6 +37,7 @@ var page = template.Must(template.New("page").Funcs(template.FuncMap{
 		return humanize.Comma(int64(n)) + " files"
 	},
 	"total": func(s systemView) int { return len(s.Files) + s.More },
+	"clock": func(c collect.Clock) string { return c.String() },
 	"took":  func(d time.Duration) string { return d.Round(time.Millisecond).String() },
 }).Parse(pageText))
 

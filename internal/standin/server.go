@@ -34,6 +34,9 @@ type Server struct {
 	Key      ssh.PublicKey // nil takes none
 	Tree     *Tree
 	Commands map[string]Command
+	// Ahead is how far the system's clock is ahead of ours; NoClock takes away its date command.
+	Ahead   time.Duration
+	NoClock bool
 	// Exec, when set, answers what Commands does not know; ok says whether it did.
 	Exec func(command string, out io.Writer) (exit int, ok bool)
 	// Files, when set, serves SFTP instead of Tree.
@@ -276,7 +279,13 @@ func (s *Server) sftp(ch ssh.Channel) {
 func (s *Server) run(command string, ch ssh.Channel, stopped <-chan struct{}) int {
 	s.mu.Lock()
 	c, ok := s.Commands[command]
+	ahead, noClock := s.Ahead, s.NoClock
 	s.mu.Unlock()
+	if !ok && !noClock && strings.HasPrefix(command, "date -u +%s.%N;") {
+		now := time.Now().Add(ahead)
+		_, _ = fmt.Fprintf(ch, "%d.%09d\nyes\n", now.Unix(), now.Nanosecond())
+		return 0
+	}
 	if !ok {
 		if s.Exec != nil {
 			if exit, ok := s.Exec(command, ch); ok {

@@ -48,7 +48,7 @@ func StartSite(dir string) (*Site, error) {
 	}
 	s := &Site{keyFile: keyFile, Inbox: filepath.Join(dir, "desk", "incoming")}
 	for gate := 1; gate <= 2; gate++ {
-		s.Systems = append(s.Systems, &Server{Name: fmt.Sprintf("gate-%d", gate), User: "svc", Key: public, Tree: GateTree(gate), Commands: GateCommands(gate)})
+		s.Systems = append(s.Systems, &Server{Name: fmt.Sprintf("gate-%d", gate), User: "svc", Key: public, Tree: GateTree(gate), Commands: GateCommands(gate), Ahead: GateClock(gate)})
 	}
 	s.Systems = append(s.Systems, &Server{Name: "fare-1", User: "svc", Password: farePassword, Tree: FareTree(), Commands: FareCommands()})
 	if err := os.MkdirAll(s.Inbox, 0o700); err != nil {

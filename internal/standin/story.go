@@ -15,7 +15,15 @@ import (
 // which zones have become text. Gate 1 runs agent 4.3, which reads it. Gate 2 still runs 4.2: at 06:12 it reloads the
 // table, fails, and from then on accepts no pass.
 
-// FaultAt is when gate 2 stops, in local time.
+// GateClock is how far a gate's clock is ahead: gate 2 lost its time server, and nobody noticed.
+func GateClock(gate int) time.Duration {
+	if gate == 2 {
+		return 90 * time.Second
+	}
+	return 0
+}
+
+// FaultAt is when gate 2 stops, in local time; gate 2 itself writes 90 seconds more.
 var FaultAt = time.Date(2026, 3, 14, 6, 12, 0, 0, lisbon())
 
 func lisbon() *time.Location {
@@ -50,11 +58,16 @@ var Planted = []Plant{
 func plant(i int) string { return Planted[i].Value }
 
 // generator writes the story's logs, the same each time.
-type generator struct{ r *rand.Rand }
+type generator struct {
+	r     *rand.Rand
+	ahead time.Duration // of the clock that stamps the lines
+}
 
 func (g *generator) pick(words ...string) string { return words[g.r.IntN(len(words))] }
 
-func stampOf(t time.Time) string { return t.Format("2006-01-02T15:04:05.000-07:00") }
+func (g *generator) stamp(t time.Time) string {
+	return t.Add(g.ahead).Format("2006-01-02T15:04:05.000-07:00")
+}
 
 // gateLog writes what a gate's agent logs from one moment to another.
 func (g *generator) gateLog(gate int, from, to time.Time) []byte {
@@ -65,29 +78,29 @@ func (g *generator) gateLog(gate int, from, to time.Time) []byte {
 		pass++
 		switch n := g.r.IntN(100); {
 		case broken && n < 80:
-			fmt.Fprintf(&b, "%s ERROR pass  [reader-%d] pass OT%08d rejected: no fare table loaded (code FT-1107)\n", stampOf(t), 1+g.r.IntN(3), pass)
+			fmt.Fprintf(&b, "%s ERROR pass  [reader-%d] pass OT%08d rejected: no fare table loaded (code FT-1107)\n", g.stamp(t), 1+g.r.IntN(3), pass)
 		case n < 62:
-			fmt.Fprintf(&b, "%s INFO  pass  [reader-%d] pass OT%08d accepted zone=%d lane=%d in %d ms\n", stampOf(t), 1+g.r.IntN(3), pass, 1+g.r.IntN(4), 1+g.r.IntN(2), 40+g.r.IntN(90))
+			fmt.Fprintf(&b, "%s INFO  pass  [reader-%d] pass OT%08d accepted zone=%d lane=%d in %d ms\n", g.stamp(t), 1+g.r.IntN(3), pass, 1+g.r.IntN(4), 1+g.r.IntN(2), 40+g.r.IntN(90))
 		case n < 78:
-			fmt.Fprintf(&b, "%s DEBUG door  [lane-%d] cycle %d open=%dms close=%dms current=%d.%dA\n", stampOf(t), 1+g.r.IntN(2), pass/3, 380+g.r.IntN(40), 410+g.r.IntN(60), 1+g.r.IntN(2), g.r.IntN(10))
+			fmt.Fprintf(&b, "%s DEBUG door  [lane-%d] cycle %d open=%dms close=%dms current=%d.%dA\n", g.stamp(t), 1+g.r.IntN(2), pass/3, 380+g.r.IntN(40), 410+g.r.IntN(60), 1+g.r.IntN(2), g.r.IntN(10))
 		case n < 90:
-			fmt.Fprintf(&b, "%s INFO  link  heartbeat to fare-1 ok rtt=%dms queue=%d\n", stampOf(t), 3+g.r.IntN(20), g.r.IntN(4))
+			fmt.Fprintf(&b, "%s INFO  link  heartbeat to fare-1 ok rtt=%dms queue=%d\n", g.stamp(t), 3+g.r.IntN(20), g.r.IntN(4))
 		case n < 94:
-			fmt.Fprintf(&b, "%s INFO  pass  [reader-%d] season pass passenger=%q zone=%d checked by operator=%s from 198.51.100.%d\n", stampOf(t), 1+g.r.IntN(3),
+			fmt.Fprintf(&b, "%s INFO  pass  [reader-%d] season pass passenger=%q zone=%d checked by operator=%s from 198.51.100.%d\n", g.stamp(t), 1+g.r.IntN(3),
 				g.pick(plant(9), plant(10), "Gate Test"), 1+g.r.IntN(4), plant(8), 20+g.r.IntN(8))
 		case n < 96:
-			fmt.Fprintf(&b, "%s WARN  auth  token refresh token=%s expires_in=3600\n", stampOf(t), plant(1))
+			fmt.Fprintf(&b, "%s WARN  auth  token refresh token=%s expires_in=3600\n", g.stamp(t), plant(1))
 		default:
-			fmt.Fprintf(&b, "%s DEBUG net   lease renewed 192.0.2.%d via 192.0.2.1, depot 2001:db8:71::4d up\n", stampOf(t), 10+gate)
+			fmt.Fprintf(&b, "%s DEBUG net   lease renewed 192.0.2.%d via 192.0.2.1, depot 2001:db8:71::4d up\n", g.stamp(t), 10+gate)
 		}
 	}
 	return b.Bytes()
 }
 
 // faultLines is what gate 2 logs in the moment of the fault.
-func faultLines() []byte {
+func (g *generator) faultLines() []byte {
 	t := FaultAt
-	at := func(ms int) string { return stampOf(t.Add(time.Duration(ms) * time.Millisecond)) }
+	at := func(ms int) string { return g.stamp(t.Add(time.Duration(ms) * time.Millisecond)) }
 	var b strings.Builder
 	fmt.Fprintf(&b, "%s INFO  fare  new table announced: 2026-03-14T0605 (schema 7)\n", at(12))
 	fmt.Fprintf(&b, "%s INFO  fare  GET https://gate-2:%s@fare-1.tallow.example/tables/2026-03-14T0605 -> 200\n", at(180), strings.ReplaceAll(plant(3), "#", "%23"))
@@ -146,7 +159,7 @@ func (g *generator) syslog(host string, from, to time.Time) []byte {
 	for t := from; t.Before(to); t = t.Add(time.Duration(4+g.r.IntN(20)) * time.Second) {
 		line := g.pick("systemd[1]: Started Daily cleanup.", "chronyd[412]: Selected source 192.0.2.1", "kernel: usb 1-1.2: reset high-speed USB device",
 			"sshd[2211]: Accepted publickey for svc from 198.51.100.23 port 50122 ssh2", "gate-agent[880]: watchdog ok")
-		fmt.Fprintf(&b, "%s %s %s\n", t.Format("Jan _2 15:04:05"), host, line)
+		fmt.Fprintf(&b, "%s %s %s\n", t.Add(g.ahead).Format("Jan _2 15:04:05"), host, line)
 	}
 	return b.Bytes()
 }
@@ -165,7 +178,7 @@ func day(hour, minute int) time.Time { return time.Date(2026, 3, 14, hour, minut
 
 // GateTree is the file system of a boarding gate.
 func GateTree(gate int) *Tree {
-	g := &generator{rand.New(rand.NewPCG(uint64(gate), 20260314))}
+	g := &generator{rand.New(rand.NewPCG(uint64(gate), 20260314)), GateClock(gate)}
 	t := NewTree()
 	host := fmt.Sprintf("gate-%d", gate)
 	oldest := g.gateLog(gate, day(6, 0).Add(-60*time.Hour), day(6, 0).Add(-57*time.Hour))
@@ -173,15 +186,16 @@ func GateTree(gate int) *Tree {
 	before := g.gateLog(gate, day(3, 0), day(6, 0))
 	current := g.gateLog(gate, day(6, 0), FaultAt)
 	if gate == 2 {
-		current = append(current, faultLines()...)
+		current = append(current, g.faultLines()...)
 	}
 	current = append(current, g.gateLog(gate, FaultAt.Add(time.Second), day(8, 30))...)
 	t.File("/var/log/boarding/gate.log", current, day(8, 30))
-	t.File("/var/log/boarding/gate.log.1", before, day(6, 0))
+	t.File("/var/log/boarding/gate.log.1.gz", zipped(before), day(6, 0))
 	t.File("/var/log/boarding/gate.log.2.gz", zipped(old), day(6, 0).Add(-9*time.Hour))
 	t.File("/var/log/boarding/gate.log.3.gz", zipped(oldest), day(6, 0).Add(-57*time.Hour))
 	t.File("/var/log/boarding/agent-start.log", g.gateLog(gate, day(8, 0), day(8, 10)), day(8, 10))
 	t.File("/var/log/boarding/README.txt", []byte("The agent writes gate.log; logrotate keeps three older ones.\n"), day(0, 0).Add(-700*time.Hour))
+	t.Put("/etc/localtime", &Node{Link: "/usr/share/zoneinfo/Europe/Lisbon", Mode: fs.ModeSymlink, Time: day(0, 0)})
 	t.Put("/var/log/boarding/secure-element.log", &Node{Data: []byte("not for the service account\n"), Time: day(6, 10), Denied: true})
 	t.Put("/var/log/boarding/gate-trace.log", &Node{Mode: fs.ModeNamedPipe, Time: day(6, 0)})
 	t.File("/var/log/syslog", g.syslog(host, day(0, 0), day(8, 30)), day(8, 30))
@@ -227,9 +241,10 @@ key = """
 
 // FareTree is the file system of the fare service.
 func FareTree() *Tree {
-	g := &generator{rand.New(rand.NewPCG(7, 20260314))}
+	g := &generator{r: rand.New(rand.NewPCG(7, 20260314))}
 	t := NewTree()
 	t.File("/var/log/fare/service.jsonl", g.serviceLog(day(3, 30), day(8, 30)), day(8, 30))
+	t.File("/etc/timezone", []byte("Etc/UTC\n"), day(0, 0))
 	t.File("/var/log/fare/access.log", g.accessLog(day(6, 0), day(8, 30)), day(8, 30))
 	t.File("/var/log/fare/access.log.1", g.accessLog(day(4, 0), day(6, 0)), day(6, 0))
 	t.File("/var/log/fare/access.log.2.gz", zipped(g.accessLog(day(0, 0), day(1, 0))), day(1, 0))

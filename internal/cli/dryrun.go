@@ -1,0 +1,108 @@
+package cli
+
+import (
+	"fmt"
+	"sort"
+	"strings"
+	"time"
+
+	"github.com/dustin/go-humanize"
+
+	"envask/internal/cli/term"
+	"envask/internal/collect"
+	"envask/internal/flow"
+)
+
+// drawDryRun draws what a collection would take, and what its window costs.
+func (s *session) drawDryRun(got *flow.Collected) {
+	var rows [][]string
+	total, files := int64(0), 0
+	left := map[[2]string]int{}
+	for _, e := range got.Entries {
+		if e.State == collect.Empty {
+			left[[2]string{e.System, e.Item}]++
+			if !s.common.verbose {
+				continue
+			}
+		}
+		size := ""
+		if strings.HasPrefix(e.Name, "files/") {
+			n := e.Size
+			if e.Price != nil {
+				n = e.Price.Bytes
+			}
+			size = humanize.IBytes(uint64(n))
+			switch {
+			case e.Price != nil && e.Price.Packed:
+				size += " unpacked"
+			case n != e.Size:
+				size += " of " + humanize.IBytes(uint64(e.Size))
+			}
+			if e.Price != nil && !e.Price.Exact {
+				size = "about " + size
+			}
+			total += n
+			files++
+		}
+		rows = append(rows, []string{e.System, e.Item, s.paintEntry(e, wouldBe(e)), size, term.Clean(e.Source), term.Clean(e.Reason)})
+	}
+	s.screen.Table([]term.Column{{Title: "system"}, {Title: "item"}, {Title: "would be"}, {Title: "size", Right: true}, {Title: "path or command", Wide: true, Least: 30},
+		{Title: "why", Wide: true, Least: 24}}, rows)
+	s.screen.Print("")
+	for _, c := range got.Coverage {
+		if c.State != collect.Taken && c.State != collect.Empty && !c.NotChosen() {
+			where := c.System
+			if where == "" {
+				where = "(none)"
+			}
+			s.screen.Print("%s %s: %s: %s", where, c.Item, s.screen.Paint(stateColors[c.State], string(c.State)), term.Clean(c.Reason))
+		}
+	}
+	var keys [][2]string
+	for k := range left {
+		keys = append(keys, k)
+	}
+	sort.Slice(keys, func(i, j int) bool { return keys[i][0]+keys[i][1] < keys[j][0]+keys[j][1] })
+	for _, k := range keys {
+		s.screen.Print("%s %s: %d outside the window would be left (--verbose lists them)", k[0], k[1], left[k])
+	}
+	s.drawClocks(got.Clocks, s.common.verbose)
+	for _, line := range windowPrice(got.Price, total) {
+		s.screen.Print("%s", line)
+	}
+	s.screen.Print("would take %s%s, besides the output of commands", sizeText(files, total), aboutTime(got.Price.Took))
+}
+
+func aboutTime(d time.Duration) string {
+	switch {
+	case d <= 0:
+		return ""
+	case d < time.Second:
+		return " in under a second"
+	}
+	return " in about " + d.Round(time.Second).String()
+}
+
+// windowPrice tells what the window costs: which item is the largest, what an hour more adds, and what will be lost soonest.
+func windowPrice(p flow.Price, total int64) []string {
+	var out []string
+	if len(p.Items) > 1 && total > 0 {
+		x := p.Items[0]
+		out = append(out, fmt.Sprintf("largest: %s with %s, %d %% of all%s", x.Item, humanize.IBytes(uint64(x.Bytes)), 100*x.Bytes/total, aboutTime(x.Took)))
+	}
+	if p.HourMore > 0 {
+		out = append(out, fmt.Sprintf("a window that begins an hour earlier would add %s", humanize.IBytes(uint64(p.HourMore))))
+	}
+	if l := p.Loses; l != nil {
+		out = append(out, fmt.Sprintf("soonest lost: %s on %s loses its oldest lines (from %s) about %s, when it rotates next", term.Clean(l.Set), l.System,
+			l.Oldest.Local().Format("2006-01-02 15:04"), l.At.Local().Format("2006-01-02 15:04")))
+	}
+	return out
+}
+
+func wouldBe(e collect.Entry) string {
+	if e.Command == nil && strings.HasPrefix(e.Name, "commands/") {
+		return "run"
+	}
+	return string(e.State)
+}

@@ -1,0 +1,60 @@
+package collect
+
+import (
+	"errors"
+	"io/fs"
+
+	"envask/internal/ask"
+)
+
+// admit says under which name a file is read, after links, or why it is not read at all.
+func admit(w *work, spec ask.Files, links *resolver, m match, e *Entry) (string, bool) {
+	if t := m.info.Mode(); !t.IsRegular() && t&fs.ModeSymlink == 0 {
+		e.State, e.Reason, e.Special = Refused, plain(errSpecial(t)), true
+		return "", false
+	}
+	if guarded(m.name, w.req.AllowPaths) {
+		e.State, e.Reason = Refused, "holds secrets of the system itself; --allow-path "+e.Source+" takes it"
+		return "", false
+	}
+	name, err := links.resolve(m.name, m.info)
+	if err != nil {
+		e.State, e.Reason = stateOf(err), plain(err)
+		switch {
+		case notThere(err):
+			e.State, e.Reason = Missing, "a link that leads nowhere"
+		case errors.Is(err, errLoop): // no evidence, whatever it was meant to be
+			e.State, e.Special = Refused, true
+		}
+		return "", false
+	}
+	if name == m.name {
+		return name, true
+	}
+	switch {
+	case guarded(name, w.req.AllowPaths):
+		e.State, e.Reason = Refused, "a link to "+source(name)+", which holds secrets of the system itself"
+	case matchesAny(spec.Patterns, name):
+		e.State, e.Reason, e.Special = Skipped, "a link to "+source(name)+", which is taken itself", true
+	case !matchesAny(w.req.Ask.Patterns(), name) && !matchesAny(w.req.AllowPaths, name):
+		e.State, e.Reason = Refused, "a link to "+source(name)+", out of the approved paths; --allow-path takes it"
+	default:
+		return resolvedKind(w, name, e)
+	}
+	return "", false
+}
+
+// resolvedKind makes sure that a link's target is a file.
+func resolvedKind(w *work, name string, e *Entry) (string, bool) {
+	info, err := w.target.FS().Lstat(name)
+	if err != nil {
+		e.State, e.Reason = stateOf(err), plain(err)
+		return "", false
+	}
+	if !info.Mode().IsRegular() {
+		e.State, e.Reason, e.Special = Refused, "a link to "+source(name)+": "+plain(errSpecial(info.Mode())), true
+		return "", false
+	}
+	e.Size, e.ModTime = info.Size(), info.ModTime().UTC()
+	return name, true
+}

@@ -1,0 +1,328 @@
+package collect
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"io/fs"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"envask/internal/logset"
+	"envask/internal/reach"
+	"envask/internal/site"
+	"envask/internal/window"
+)
+
+// Clock is what was found out about a system's time when it was first reached in a round.
+type Clock struct {
+	System       string        `json:"system"`
+	Zone         string        `json:"zone"`                   // in which its logs are read, where their lines name none
+	ZoneFrom     string        `json:"zone_from"`              // where that comes from
+	Measured     bool          `json:"measured"`               // whether the offset could be measured
+	Offset       time.Duration `json:"offset"`                 // of its clock from ours, in nanoseconds; positive when it is ahead
+	Uncertainty  time.Duration `json:"uncertainty"`            // of the offset, to both sides
+	Synchronised string        `json:"synchronised,omitempty"` // "yes", "no", or "" when it does not tell
+	How          string        `json:"how"`                    // how it was measured, or why it could not be
+	At           time.Time     `json:"at"`
+
+	zone *time.Location
+}
+
+// Where a zone comes from.
+const (
+	zoneItem     = "the item"
+	zoneSystem   = "the systems file"
+	zoneOwn      = "the system's own setting"
+	zoneSite     = "the site"
+	zoneAssumed  = "assumed, since nothing names one"
+	clockSamples = 3
+)
+
+// clockTimeout bounds measuring a clock: an answer that takes longer measures nothing.
+const clockTimeout = 10 * time.Second
+
+// clockCommand prints the time first, in seconds with a fraction where the system can, then what tells whether it is
+// synchronised. It reads, and changes nothing.
+const clockCommand = `date -u +%s.%N; (timedatectl show -p NTPSynchronized --value || chronyc -n tracking || ntpq -c rv) 2>/dev/null </dev/null | head -n 20`
+
+// readClock finds out about a system's time. It never fails: what cannot be found out is said in the clock.
+func readClock(ctx context.Context, s *site.System, st *site.Site, target reach.System) *Clock {
+	c := &Clock{System: s.Name, At: time.Now().UTC().Truncate(time.Second)}
+	c.setZone(s, st, target)
+	if s.Way == "local" {
+		c.Measured, c.How = true, "it is our own"
+		return c
+	}
+	runner, ok := target.(reach.Runner)
+	if !ok {
+		c.How = "it cannot run commands"
+		return c
+	}
+	ctx, cancel := context.WithTimeout(ctx, clockTimeout)
+	defer cancel()
+	for range clockSamples {
+		m, err := measure(ctx, runner)
+		if err != nil {
+			if !c.Measured {
+				c.How = plain(err)
+			}
+			break
+		}
+		if !c.Measured || m.half < c.Uncertainty {
+			c.Measured, c.Offset, c.Uncertainty, c.How = true, m.offset, m.half, "measured over the connection"
+		}
+		c.Synchronised = m.synchronised
+		if m.coarse { // a clock that shows seconds only gets no better
+			break
+		}
+	}
+	c.Offset, c.Uncertainty = c.Offset.Round(time.Millisecond), max(c.Uncertainty.Round(time.Millisecond), time.Millisecond)
+	return c
+}
+
+type measurement struct {
+	offset, half time.Duration
+	coarse       bool
+	synchronised string
+}
+
+// firstByte remembers when the first output came, and keeps the beginning.
+type firstByte struct {
+	at  time.Time
+	buf bytes.Buffer
+}
+
+func (f *firstByte) Write(b []byte) (int, error) {
+	if f.at.IsZero() {
+		f.at = time.Now()
+	}
+	if f.buf.Len() < 4096 {
+		f.buf.Write(b)
+	}
+	return len(b), nil
+}
+
+// measure compares the system's clock with ours once. Its answer was made at some moment between asking and receiving.
+func measure(ctx context.Context, runner reach.Runner) (measurement, error) {
+	var out firstByte
+	asked := time.Now()
+	_, err := runner.Run(ctx, clockCommand, &out, io.Discard)
+	if err != nil && out.at.IsZero() {
+		return measurement{}, err
+	}
+	text, rest, _ := strings.Cut(out.buf.String(), "\n")
+	there, coarse, ok := parseDate(strings.TrimSpace(text))
+	if !ok {
+		return measurement{}, fmt.Errorf("its date command does not tell the seconds since 1970")
+	}
+	half := out.at.Sub(asked) / 2
+	m := measurement{offset: there.Sub(asked.Add(half)), half: half, coarse: coarse, synchronised: synchronised(rest)}
+	if coarse {
+		m.offset += time.Second / 2
+		m.half += time.Second / 2
+	}
+	return m, nil
+}
+
+// parseDate reads "1773468720.123456789"; a system whose date knows no %N gives the seconds alone.
+func parseDate(text string) (t time.Time, coarse, ok bool) {
+	whole, part, _ := strings.Cut(text, ".")
+	sec, err := strconv.ParseInt(whole, 10, 64)
+	if err != nil || sec < 0 || sec > 1<<40 {
+		return time.Time{}, false, false
+	}
+	ns, err := strconv.ParseInt(part, 10, 64)
+	if err != nil || len(part) != 9 {
+		return time.Unix(sec, 0), true, true
+	}
+	return time.Unix(sec, ns), false, true
+}
+
+// synchronised reads what the time services say.
+func synchronised(text string) string {
+	switch {
+	case strings.HasPrefix(text, "yes"), strings.Contains(text, "Leap status     : Normal"), strings.Contains(text, "sync_ntp"):
+		return "yes"
+	case strings.HasPrefix(text, "no"), strings.Contains(text, "Not synchronised"), strings.Contains(text, "sync_unspec"):
+		return "no"
+	}
+	return ""
+}
+
+// setZone settles in which zone the system's logs are read: what the systems file says, else the system's own setting,
+// else the site's zone.
+func (c *Clock) setZone(s *site.System, st *site.Site, target reach.System) {
+	switch own := ownZone(s, target); {
+	case s.Zone != nil:
+		c.zone, c.ZoneFrom = s.Zone, zoneSystem
+	case own != nil:
+		c.zone, c.ZoneFrom = own, zoneOwn
+	case st.Zone != nil:
+		c.zone, c.ZoneFrom = st.Zone, zoneSite
+	default:
+		c.zone, c.ZoneFrom = time.UTC, zoneAssumed
+	}
+	c.Zone = c.zone.String()
+}
+
+// maxZoneFile bounds what is read of a system's zone file, in bytes.
+const maxZoneFile = 256 << 10
+
+// ownZone reads the zone that a system is set to: by the name that its link leads to, else from the file itself
+// (RFC 8536).
+func ownZone(s *site.System, target reach.System) *time.Location {
+	if s.Way == "local" {
+		return time.Local
+	}
+	fsys := target.FS()
+	if link, err := fsys.ReadLink("etc/localtime"); err == nil {
+		if _, name, ok := strings.Cut(link, "zoneinfo/"); ok {
+			if z, err := time.LoadLocation(strings.TrimPrefix(strings.TrimPrefix(name, "posix/"), "right/")); err == nil && name != "" {
+				return z
+			}
+		}
+	}
+	if text, err := readHead(fsys, "etc/timezone", 256); err == nil {
+		if name := strings.TrimSpace(string(text)); name != "" && name != "Local" {
+			if z, err := time.LoadLocation(name); err == nil {
+				return z
+			}
+		}
+	}
+	if data, err := readHead(fsys, "etc/localtime", maxZoneFile); err == nil && bytes.HasPrefix(data, []byte("TZif")) {
+		if z, err := time.LoadLocationFromTZData("the system's own", data); err == nil {
+			return z
+		}
+	}
+	return nil
+}
+
+func readHead(fsys fs.FS, name string, limit int64) ([]byte, error) {
+	f, err := fsys.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	return io.ReadAll(io.LimitReader(f, limit))
+}
+
+// restore gives a clock that was written down its zone again.
+func (c *Clock) restore(s *site.System, st *site.Site, target reach.System) {
+	if z, err := window.ParseZone(c.Zone); err == nil {
+		c.zone = z
+		return
+	}
+	at, from := c.Zone, c.ZoneFrom
+	c.setZone(s, st, target) // a zone without a name
+	c.Zone, c.ZoneFrom = at, from
+}
+
+// zone gives in which zone the system's logs are read, and where that comes from.
+func (w *work) zone() (*time.Location, string) { return w.clock.zone, w.clock.ZoneFrom }
+
+// window gives what is wanted of the logs of this system: the window as it is, and as the system's clock showed it (the
+// clock may have been corrected since). A clock that could not be measured may be wrong by ClockSlack.
+func (w *work) window() window.Window {
+	base := w.req.Window
+	if !base.Limited() {
+		return base
+	}
+	base = base.Grow(w.req.Context)
+	return w.clock.Widen(base)
+}
+
+// Widen gives the union of a window as it is and as a clock shows it.
+func (c *Clock) Widen(base window.Window) window.Window {
+	if !c.Measured {
+		return base.Grow(logset.ClockSlack)
+	}
+	spans := append([]window.Span(nil), base.Spans...)
+	if c.Offset.Abs() > c.Uncertainty {
+		for _, s := range base.Spans {
+			spans = append(spans, window.Span{From: s.From.Add(c.Offset - c.Uncertainty), To: s.To.Add(c.Offset + c.Uncertainty)})
+		}
+	}
+	w, err := window.New(spans, base.Zone)
+	if err != nil {
+		return base
+	}
+	return w
+}
+
+// String tells a clock in words.
+func (c *Clock) String() string {
+	switch {
+	case !c.Measured:
+		return "not measured: " + c.How + "; " + logset.ClockSlack.String() + " more are taken on both sides"
+	case c.How == "it is our own":
+		return c.How
+	}
+	d := c.Offset.Abs()
+	way := "ahead of ours"
+	if c.Offset < 0 {
+		way = "behind ours"
+	}
+	if d <= c.Uncertainty {
+		return fmt.Sprintf("as ours (± %s)", c.Uncertainty)
+	}
+	return fmt.Sprintf("%s %s (± %s)", d, way, c.Uncertainty)
+}
+
+// bootTime reads when the system was started, by its own clock; zero when it does not tell.
+func (w *work) bootTime() time.Time {
+	data, err := readHead(w.target.FS(), "proc/stat", 1<<20)
+	if err != nil {
+		return time.Time{}
+	}
+	_, rest, ok := bytes.Cut(data, []byte("\nbtime "))
+	if !ok {
+		return time.Time{}
+	}
+	text, _, _ := bytes.Cut(rest, []byte("\n"))
+	sec, err := strconv.ParseInt(string(bytes.TrimSpace(text)), 10, 64)
+	if err != nil {
+		return time.Time{}
+	}
+	return time.Unix(sec, 0)
+}
+
+// clocks are those of the systems reached so far.
+type clocks struct {
+	mu     sync.Mutex
+	byName map[string]*Clock
+}
+
+func (c *clocks) get(system string) *Clock {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.byName[system]
+}
+
+func (c *clocks) put(k *Clock) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.byName == nil {
+		c.byName = map[string]*Clock{}
+	}
+	c.byName[k.System] = k
+}
+
+// Clocks gives the clocks of the systems reached so far.
+func (c *Collector) Clocks() []Clock { return c.clocks.list(c.Site) }
+
+// list gives the clocks in the order of the systems file.
+func (c *clocks) list(s *site.Site) []Clock {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	var out []Clock
+	for i := range s.Systems {
+		if k := c.byName[s.Systems[i].Name]; k != nil {
+			out = append(out, *k)
+		}
+	}
+	return out
+}

@@ -1,0 +1,64 @@
+package collect
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"envask/internal/reach"
+)
+
+// rotateFirst runs the command that makes the system close its current log. That it failed is an entry, and no reason not
+// to take what is there.
+func (f *filesWork) rotateFirst(ctx context.Context) error {
+	command := f.spec.RotateFirst
+	if command == "" || f.done[command].Command != nil {
+		return nil
+	}
+	e := Entry{Source: command, State: Taken, Special: true}
+	runner, ok := f.target.(reach.Runner)
+	switch {
+	case !ok:
+		e.State, e.Special, e.Reason = Failed, false, "this system cannot run commands"
+	case f.dryRun:
+		e.Reason = fmt.Sprintf("would run first, at most %s", f.spec.RotateTimeout)
+	default:
+		var out bytes.Buffer
+		runCtx, cancel := context.WithTimeout(ctx, f.spec.RotateTimeout)
+		defer cancel()
+		begun := time.Now()
+		exit, err := runner.Run(runCtx, command, limited{&out}, limited{&out})
+		e.Command = &Ran{Line: command, Exit: exit, Started: begun.UTC().Truncate(time.Millisecond), Took: time.Since(begun).Round(time.Millisecond)}
+		e.ModTime = e.Command.Started
+		switch {
+		case ctx.Err() != nil:
+			return ctx.Err()
+		case errors.Is(runCtx.Err(), context.DeadlineExceeded):
+			e.State, e.Special, e.Reason = TimedOut, false, fmt.Sprintf("rotate-first was stopped after %s; the log is taken as it is", f.spec.RotateTimeout)
+		case err != nil || exit != 0:
+			e.State, e.Special, e.Reason = Failed, false, fmt.Sprintf("rotate-first ended with code %d; the log is taken as it is", exit)
+			if text := bytes.TrimSpace(out.Bytes()); len(text) > 0 {
+				e.Reason += ": " + string(text[:min(len(text), 200)])
+			}
+		default:
+			e.Reason = "ran before the files were read"
+		}
+	}
+	f.add(e)
+	if gone := lost(f.target); gone != nil {
+		return gone
+	}
+	return f.failure()
+}
+
+// limited keeps the beginning of an output.
+type limited struct{ b *bytes.Buffer }
+
+func (l limited) Write(p []byte) (int, error) {
+	if l.b.Len() < 4096 {
+		l.b.Write(p)
+	}
+	return len(p), nil
+}

@@ -1,0 +1,405 @@
+package collect
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"strings"
+	"time"
+
+	"github.com/dustin/go-humanize"
+
+	"envask/internal/logset"
+	"envask/internal/reach"
+	"envask/internal/stamp"
+)
+
+func bytesText(n int64) string { return humanize.IBytes(uint64(n)) }
+
+// facts are what is known of a file's times before it is read.
+func (f *filesWork) facts(info fs.FileInfo) stamp.Facts {
+	zone, from := f.zone()
+	given := from == zoneSystem || from == zoneItem
+	if f.spec.Zone != nil {
+		zone, from, given = f.spec.Zone, zoneItem, true
+	}
+	return stamp.Facts{Zone: zone, ZoneFrom: from, ZoneGiven: given, AsOf: info.ModTime()}
+}
+
+// content gives a file of the system for looking into it. close ends it.
+func (f *filesWork) content(name string) (c logset.Content, info fs.FileInfo, close func(), err error) {
+	fsys := f.target.FS()
+	file, err := fsys.Open(name)
+	if err != nil {
+		return c, nil, nil, err
+	}
+	if info, err = file.Stat(); err == nil && !info.Mode().IsRegular() {
+		err = errSpecial(info.Mode())
+	}
+	if err != nil {
+		file.Close()
+		return c, nil, nil, err
+	}
+	c = logset.Content{Open: func() (io.ReadCloser, error) { return fsys.Open(name) }, Size: info.Size(), Far: f.sys.Way != "local"}
+	if at, ok := file.(io.ReaderAt); ok {
+		c.ReadAt = at.ReadAt
+	}
+	return c, info, func() { file.Close() }, nil
+}
+
+// inspect looks at both ends of a file.
+func (f *filesWork) inspect(c *candidate, facts stamp.Facts) {
+	content, _, done, err := f.content(c.real)
+	if err != nil {
+		c.member.Look = &logset.Look{Err: err}
+		return
+	}
+	defer done()
+	facts.Name = c.real
+	c.member.Look = logset.Inspect(content, facts)
+	if p := c.member.Look.Profile; p != nil && p.Timeless() {
+		if facts.Boot = f.bootTime(); !facts.Boot.IsZero() {
+			c.member.Look = logset.Inspect(content, facts)
+		}
+	}
+}
+
+// take takes one file and gives how many bytes it took. A limit of 0 is none. An error means that going on with this item
+// makes no sense.
+func (f *filesWork) take(ctx context.Context, c *candidate, limit int64) (int64, error) {
+	if err := ctx.Err(); err != nil {
+		return 0, err
+	}
+	lines := !c.whole && f.spec.Cut == "lines" && c.chosen.Cut && c.member.Look.Cuttable()
+	if f.dryRun {
+		return f.price(ctx, c, lines)
+	}
+	if lines {
+		done, n, err := f.takeLines(ctx, c, limit)
+		if done || err != nil {
+			return n, err
+		}
+	}
+	return f.takeContent(ctx, c, limit)
+}
+
+// wish says what of a file is wanted.
+func (f *filesWork) wish(c *candidate) logset.Wish {
+	facts := f.facts(c.info)
+	if l := c.member.Look; l != nil && l.Profile != nil {
+		facts = l.Profile.Facts
+	}
+	return logset.Wish{Window: f.window(), Unordered: f.spec.Unordered, Facts: facts}
+}
+
+// takeLines takes the lines of the window from a file. done is false when all of it belongs: then it is taken as it is.
+func (f *filesWork) takeLines(ctx context.Context, c *candidate, limit int64) (done bool, taken int64, err error) {
+	content, info, end, err := f.content(c.real)
+	if err != nil {
+		return f.spoiled(ctx, c, err)
+	}
+	defer end()
+	if info.Size() < c.member.Look.Size { // another file than was looked at
+		f.inspect(c, f.facts(info))
+		if l := c.member.Look; l.Err != nil || !l.Cuttable() {
+			return false, 0, nil
+		}
+	}
+	part := f.part()
+	out, err := os.OpenFile(part, os.O_CREATE|os.O_TRUNC|os.O_RDWR, 0o600)
+	if err != nil {
+		return true, 0, &localError{err}
+	}
+	defer os.Remove(part) // fails harmlessly after the rename
+	defer out.Close()
+	s := &sink{ctx: ctx, out: out, hash: sha256.New(), limit: 1 << 62, count: f.count}
+	var spooled []string
+	defer func() {
+		for _, name := range spooled {
+			os.Remove(name)
+		}
+	}()
+	var spool func() (logset.Content, error)
+	if content.Far {
+		spool = func() (logset.Content, error) {
+			name := f.part()
+			spooled = append(spooled, name)
+			return spoolFile(ctx, f.target.FS(), c.real, f.part(), name, f.count)
+		}
+	}
+	o, err := logset.Cut(ctx, content, c.member.Look, f.wish(c), spool, s)
+	switch {
+	case err != nil:
+		return f.spoiled(ctx, c, err)
+	case o.All:
+		return false, 0, nil
+	case o.Nothing():
+		f.leave(c, Empty, join(c.entry.Reason, "no line of it is of the window"))
+		return true, 0, nil
+	}
+	target := "files/" + name0(c.entry.Source) + c.again
+	if o.Packing != "" {
+		target = f.plainName(target)
+	}
+	e := &c.entry
+	e.Size, e.ModTime, e.State = info.Size(), info.ModTime().UTC(), Taken
+	e.Cut = cutInfo(o)
+	e.Reason = join(c.chosen.Why, e.Cut.words(f.window().Zone))
+	if o.Ended != nil {
+		e.State = Cut
+		e.Reason = join(e.Reason, "it ends early ("+plain(o.Ended)+"); what is whole was taken")
+	}
+	return true, s.n, f.finish(c, out, part, target, s, limit)
+}
+
+// spoiled decides what an error in the middle of a file means.
+func (f *filesWork) spoiled(ctx context.Context, c *candidate, err error) (bool, int64, error) {
+	var local *localError
+	switch {
+	case ctx.Err() != nil:
+		return true, 0, ctx.Err()
+	case errors.As(err, &local):
+		return true, 0, err
+	}
+	if gone := lost(f.target); gone != nil {
+		return true, 0, gone
+	}
+	f.leave(c, stateOf(err), plain(err))
+	return true, 0, f.failure()
+}
+
+// finish applies the item's limits to what was taken and gives it its final name.
+func (f *filesWork) finish(c *candidate, out *os.File, part, target string, s *sink, limit int64) error {
+	e := &c.entry
+	e.Name, e.Bytes, e.SHA256 = target, s.n, hex.EncodeToString(s.hash.Sum(nil))
+	from, why, err := f.excess(out, s.n, limit, c)
+	if err != nil {
+		return &localError{err}
+	}
+	if from > 0 {
+		e.State = Cut
+		e.Reason = join(e.Reason, why)
+		if e.Bytes, e.SHA256, err = dropHead(out, part, from, s.n); err != nil {
+			return &localError{err}
+		}
+	}
+	if err := out.Close(); err != nil {
+		return &localError{err}
+	}
+	if err := place(part, f.final(target), e.ModTime); err != nil {
+		return err
+	}
+	f.add(*e)
+	return f.failure()
+}
+
+// excess gives how many bytes at the beginning are beyond the item's limits, up to the beginning of a line.
+func (f *filesWork) excess(file *os.File, size, limit int64, c *candidate) (from int64, why string, err error) {
+	if l := c.member.Look; f.spec.LastLines > 0 && !c.whole && (l == nil || l.Packing == "") {
+		if from, err = tailStart(file, size, f.spec.LastLines); err != nil {
+			return 0, "", err
+		}
+		if from > 0 {
+			why = fmt.Sprintf("the last %d lines kept", f.spec.LastLines)
+		}
+	}
+	if limit > 0 && size-from > limit {
+		all := size - from
+		if from, err = lineFrom(file, size-limit, size); err != nil {
+			return 0, "", err
+		}
+		why = join(why, fmt.Sprintf("newest %s kept of %s (the item's max)", bytesText(size-from), bytesText(all)))
+	}
+	return from, why, nil
+}
+
+// tailStart gives where the last n lines of a file begin.
+func tailStart(file io.ReaderAt, size int64, n int) (int64, error) {
+	buf := make([]byte, 64<<10)
+	lines := 0
+	for end := size; end > 0; {
+		from := max(0, end-int64(len(buf)))
+		piece := buf[:end-from]
+		if _, err := file.ReadAt(piece, from); err != nil && err != io.EOF {
+			return 0, err
+		}
+		for i := len(piece) - 1; i >= 0; i-- {
+			if piece[i] == '\n' && from+int64(i) != size-1 {
+				if lines++; lines == n {
+					return from + int64(i) + 1, nil
+				}
+			}
+		}
+		end = from
+	}
+	return 0, nil
+}
+
+// lineFrom gives the first beginning of a line at or behind an offset; the offset itself where lines are very long.
+func lineFrom(file io.ReaderAt, off, size int64) (int64, error) {
+	buf := make([]byte, min(1<<20, size-off+1))
+	n, err := file.ReadAt(buf, off-1)
+	if err != nil && err != io.EOF {
+		return 0, err
+	}
+	if i := bytes.IndexByte(buf[:n], '\n'); i >= 0 && off+int64(i) < size {
+		return off + int64(i), nil
+	}
+	return off, nil
+}
+
+// dropHead takes the first bytes off a file of ours, in place.
+func dropHead(file *os.File, name string, from, size int64) (n int64, sum string, err error) {
+	h := sha256.New()
+	buf := make([]byte, 256<<10)
+	for at := from; at < size; {
+		k, err := file.ReadAt(buf[:min(int64(len(buf)), size-at)], at)
+		if k == 0 && err != nil {
+			return 0, "", err
+		}
+		h.Write(buf[:k])
+		if _, err := file.WriteAt(buf[:k], n); err != nil {
+			return 0, "", err
+		}
+		at += int64(k)
+		n += int64(k)
+	}
+	return n, hex.EncodeToString(h.Sum(nil)), os.Truncate(name, n)
+}
+
+// plainName gives the name for what was unpacked from a compressed file: without the ending, unless that is taken.
+func (f *filesWork) plainName(target string) string {
+	plain, _ := logset.Unsuffixed(target)
+	if _, taken := f.seen[strings.TrimPrefix(plain, "files/")]; taken || plain == target {
+		return target + ".txt"
+	}
+	return plain
+}
+
+// spoolFile copies a file of the system to a file of ours.
+func spoolFile(ctx context.Context, fsys reach.FS, name, part, final string, count func(int64)) (logset.Content, error) {
+	if _, err := fetch(ctx, fsys, name, part, final, count); err != nil {
+		return logset.Content{}, err
+	}
+	file, err := os.Open(final)
+	if err != nil {
+		return logset.Content{}, &localError{err}
+	}
+	info, err := file.Stat()
+	if err != nil {
+		return logset.Content{}, &localError{err}
+	}
+	return logset.Content{Open: func() (io.ReadCloser, error) { return os.Open(final) }, ReadAt: file.ReadAt, Size: info.Size()}, nil
+}
+
+// takeContent takes a file as it is.
+func (f *filesWork) takeContent(ctx context.Context, c *candidate, limit int64) (int64, error) {
+	e := &c.entry
+	target := "files/" + name0(e.Source) + c.again // the source is safe already
+	part := f.part()
+	got, err := fetch(ctx, f.target.FS(), c.real, part, f.final(target), f.count)
+	if err != nil {
+		_, _, err := f.spoiled(ctx, c, err)
+		return 0, err
+	}
+	e.Name, e.Size, e.Bytes, e.SHA256, e.ModTime = target, got.size, got.bytes, got.sha256, got.modified.UTC()
+	e.State, e.Reason = Taken, join(e.Reason, got.note)
+	if got.short {
+		e.State, e.Reason = Cut, got.note
+	}
+	if err := f.limitWhole(c, limit); err != nil {
+		return 0, err
+	}
+	f.add(*e)
+	return e.Bytes, f.failure()
+}
+
+// limitWhole applies the item's limits to a file that was taken as it is. What is compressed cannot lose its beginning.
+func (f *filesWork) limitWhole(c *candidate, limit int64) error {
+	e := &c.entry
+	if f.spec.LastLines == 0 && (limit == 0 || e.Bytes <= limit) {
+		return nil
+	}
+	name := f.final(e.Name)
+	file, err := os.OpenFile(name, os.O_RDWR, 0)
+	if err != nil {
+		return &localError{err}
+	}
+	defer file.Close()
+	head := make([]byte, 8)
+	n, _ := file.ReadAt(head, 0)
+	if logset.PackingOf(head[:n]) != "" {
+		if limit > 0 && e.Bytes > limit {
+			e.State, e.Reason = Skipped, join(e.Reason, "larger than the item's max of "+bytesText(limit)+", and compressed: left out")
+			e.Name, e.Bytes, e.SHA256 = "", 0, ""
+			if err := os.Remove(name); err != nil {
+				return &localError{err}
+			}
+		}
+		return nil
+	}
+	from, why, err := f.excess(file, e.Bytes, limit, c)
+	if err != nil {
+		return &localError{err}
+	}
+	if from > 0 {
+		e.State, e.Reason = Cut, join(e.Reason, why)
+		if e.Bytes, e.SHA256, err = dropHead(file, name, from, e.Bytes); err != nil {
+			return &localError{err}
+		}
+	}
+	return nil
+}
+
+// CutInfo is how a file was cut to the window.
+type CutInfo struct {
+	Lines    int64     `json:"lines"`              // kept; -1 where they were not counted
+	Of       int64     `json:"of_lines"`           // in the file; -1 where it was not read whole
+	First    time.Time `json:"first"`              // the first and last moment of what was kept
+	Last     time.Time `json:"last"`               //
+	Sure     string    `json:"sure"`               // "read whole", or "assumed sorted after n probes"
+	Unpacked string    `json:"unpacked,omitempty"` // how the file is compressed on the system; it was taken as plain text
+	Notes    []string  `json:"notes,omitempty"`
+}
+
+func cutInfo(o *logset.Outcome) *CutInfo {
+	c := &CutInfo{Lines: o.Lines, Of: o.Of, First: o.First, Last: o.Last, Unpacked: o.Packing, Sure: "read whole", Notes: o.Notes}
+	if o.Probes > 0 {
+		c.Sure = fmt.Sprintf("assumed sorted after %d probes; lines up to %s or %d lines out of place are covered", o.Probes, o.Bound, logset.DisorderLines)
+	}
+	if o.Odd > 0 {
+		c.Notes = append(c.Notes, fmt.Sprintf("%d lines dated far from all others went with the line before them", o.Odd))
+	}
+	return c
+}
+
+// words tells how a file was cut.
+func (c *CutInfo) words(zone *time.Location) string {
+	if zone == nil {
+		zone = time.UTC
+	}
+	s := fmt.Sprintf("cut to %s to %s", c.First.In(zone).Format(time.DateTime), c.Last.In(zone).Format(time.DateTime))
+	if c.Of >= 0 {
+		s += fmt.Sprintf(", %s of %s lines", humanize.Comma(c.Lines), humanize.Comma(c.Of))
+	}
+	if c.Unpacked != "" {
+		s += ", unpacked from " + c.Unpacked
+	}
+	s = join(s, c.Sure)
+	return join(s, strings.Join(c.Notes, "; "))
+}
+
+// name0 takes the leading slash off an already safe path.
+func name0(source string) string {
+	if source != "" && source[0] == '/' {
+		return source[1:]
+	}
+	return path.Clean(source)
+}
