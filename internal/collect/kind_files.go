@@ -2,7 +2,6 @@ package collect
 
 import (
 	"context"
-	"crypto/sha256"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -20,6 +19,9 @@ import (
 
 // fetchers is how many files of one system are on the way at a time: enough to hide the time that answers take.
 const fetchers = 4
+
+// manyFiles is from how many files of one item on what was learned of each is not kept until it is taken.
+const manyFiles = 500
 
 // rotationPasses is how often the files are listed again because they were renamed while they were read.
 const rotationPasses = 3
@@ -245,6 +247,11 @@ func (f *filesWork) inspectAll(ctx context.Context, files []*candidate) error {
 			members[i] = files[k]
 		}
 		f.settle(members)
+		if len(files) > manyFiles {
+			for _, c := range members {
+				c.member.Look.Release()
+			}
+		}
 	}
 	return ctx.Err()
 }
@@ -288,14 +295,12 @@ func looks(set []*candidate) []*logset.Look {
 func (f *filesWork) unseen(files []*candidate, again bool) []*candidate {
 	var out []*candidate
 	for _, c := range files {
-		head := c.member.Look.Head()
-		if len(head) >= markSize {
-			mark := sha256.Sum256(head[:markSize])
+		if mark, ok := c.member.Look.Mark(); ok {
 			if again && f.marks[mark] {
 				continue
 			}
 			f.marks[mark] = true
-		} else if again && c.again != "" && len(head) == 0 {
+		} else if again && c.again != "" && c.info.Size() == 0 {
 			continue // the new current file, still empty
 		}
 		if again {
@@ -305,9 +310,6 @@ func (f *filesWork) unseen(files []*candidate, again bool) []*candidate {
 	}
 	return out
 }
-
-// markSize is how much of a file's beginning tells it from others, in bytes.
-const markSize = 128
 
 // choose decides about each file by its history, its content and its age.
 func (f *filesWork) choose(files []*candidate) []*candidate {

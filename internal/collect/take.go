@@ -77,6 +77,9 @@ func (f *filesWork) take(ctx context.Context, c *candidate, limit int64) (int64,
 	if err := ctx.Err(); err != nil {
 		return 0, err
 	}
+	if l := c.member.Look; l != nil && l.Released && c.chosen.Cut {
+		f.inspect(c, f.facts(c.info))
+	}
 	lines := !c.whole && f.spec.Cut == "lines" && c.chosen.Cut && c.member.Look.Cuttable()
 	if f.dryRun {
 		return f.price(ctx, c, lines)

@@ -1,6 +1,7 @@
 package logset
 
 import (
+	"crypto/sha256"
 	"errors"
 	"fmt"
 	"io"
@@ -15,23 +16,26 @@ const sampleEnd = 32 << 10
 
 // Look is what the two ends of a file tell of it.
 type Look struct {
-	Size    int64
-	Packing string // "" when it is not compressed
-	Profile *stamp.Profile
-	First   time.Time // the first dated line; zero when none was found
-	Last    time.Time // the last; zero also where it cannot be known without reading all
-	Whole   bool      // the sample is the whole file
-	Binary  bool      // it is no text
-	Err     error     // why an end could not be read
-	Broken  error     // why what is compressed could not be opened
-	enc     encoding
-	head    []byte // the sample of the beginning, as it is
-	start   int64  // where the first dated line begins, in bytes
-	lo, hi  time.Time
+	Size     int64
+	Packing  string // "" when it is not compressed
+	Profile  *stamp.Profile
+	First    time.Time // the first dated line; zero when none was found
+	Last     time.Time // the last; zero also where it cannot be known without reading all
+	Whole    bool      // the sample is the whole file
+	Binary   bool      // it is no text
+	Err      error     // why an end could not be read
+	Broken   error     // why what is compressed could not be opened
+	enc      encoding
+	head     []byte // the sample of the beginning, as it is
+	start    int64  // where the first dated line begins, in bytes
+	mark     [32]byte
+	marked   bool
+	Released bool // Profile and samples were given up
+	lo, hi   time.Time
 }
 
 // Dated says whether any line of the sample has a time.
-func (l *Look) Dated() bool { return l.Profile != nil && l.Profile.Dated > 0 && !l.First.IsZero() }
+func (l *Look) Dated() bool { return !l.First.IsZero() }
 
 // Inspect looks at both ends of a file, of what is in it when it is compressed.
 func Inspect(c Content, f stamp.Facts) *Look {
@@ -47,7 +51,12 @@ func Inspect(c Content, f stamp.Facts) *Look {
 	}
 	defer u.Close()
 	l.Packing = u.packing
-	l.head, err = io.ReadAll(io.LimitReader(u, sampleEnd))
+	l.head = make([]byte, sampleEnd)
+	if l.Packing == "" {
+		l.head = l.head[:min(sampleEnd, c.Size+1)]
+	}
+	n, err := readUpTo(u, l.head)
+	l.head = l.head[:n]
 	if err != nil && len(l.head) == 0 {
 		if l.Packing != "" {
 			l.Broken = err
@@ -57,7 +66,10 @@ func Inspect(c Content, f stamp.Facts) *Look {
 		return l
 	}
 	l.enc = encodingOf(l.head)
-	l.Whole = len(l.head) < sampleEnd || l.Packing == "" && c.Size == sampleEnd
+	if l.marked = len(l.head) >= markSize; l.marked {
+		l.mark = sha256.Sum256(l.head[:markSize])
+	}
+	l.Whole = err == nil && len(l.head) < sampleEnd || l.Packing == "" && c.Size == sampleEnd
 	l.Binary = l.enc == bytewise && binary(l.head)
 	var tail []byte
 	if !l.Whole && l.Packing == "" && c.ReadAt != nil && l.enc == bytewise {
@@ -71,6 +83,19 @@ func Inspect(c Content, f stamp.Facts) *Look {
 	}
 	l.learn(f, tail)
 	return l
+}
+
+// readUpTo fills buf as far as there is something. The end of the stream is no error, one that comes too early is.
+func readUpTo(r io.Reader, buf []byte) (n int, err error) {
+	for n < len(buf) && err == nil {
+		var k int
+		k, err = r.Read(buf[n:])
+		n += k
+	}
+	if err == io.EOF {
+		err = nil
+	}
+	return n, err
 }
 
 // openable says whether the file itself can be read, so that what is wrong is its content.
@@ -203,8 +228,14 @@ func (l *Look) Span(zone *time.Location) string {
 	return fmt.Sprintf("%s to %s", l.First.In(zone).Format(form), l.Last.In(zone).Format(form))
 }
 
-// Head gives the sample of the beginning.
-func (l *Look) Head() []byte { return l.head }
+// markSize is how much of a file's beginning tells it from others, in bytes.
+const markSize = 128
+
+// Mark tells files with different beginnings apart, whatever their names; ok is false for a file that is too short.
+func (l *Look) Mark() (mark [32]byte, ok bool) { return l.mark, l.marked }
+
+// Release forgets all but the two ends in time, so that many files can be looked at before any is taken.
+func (l *Look) Release() { l.head, l.Profile, l.Released = nil, nil, true }
 
 // Cuttable says whether a file can be cut by line: it is text and has dated lines.
 func (l *Look) Cuttable() bool { return l != nil && l.Dated() && !l.Binary }

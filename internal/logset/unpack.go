@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"strings"
+	"sync"
 
 	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zstd"
@@ -39,6 +40,9 @@ var packings = []packing{
 	{"zstd", []string{".zst", ".zstd"}, []byte{0x28, 0xb5, 0x2f, 0xfd}, openZstd},
 	{"zip", []string{".zip"}, []byte("PK\x03\x04"), nil}, // needs random reads, see Unpacked
 }
+
+// readers are kept from file to file: a collection looks into many.
+var readers = sync.Pool{New: func() any { return bufio.NewReaderSize(nil, 64<<10) }}
 
 // window memory that foreign data may ask for, in bytes.
 const maxUnpackMemory = 128 << 20
@@ -104,10 +108,12 @@ func (c Content) unpack() (*unpacked, error) {
 	if err != nil {
 		return nil, err
 	}
-	br := bufio.NewReaderSize(f, 128<<10)
+	br := readers.Get().(*bufio.Reader)
+	br.Reset(f)
+	end := func() { br.Reset(nil); readers.Put(br); f.Close() }
 	head, err := br.Peek(6)
 	if err != nil && err != io.EOF {
-		f.Close()
+		end()
 		return nil, err
 	}
 	for _, p := range packings {
@@ -115,17 +121,17 @@ func (c Content) unpack() (*unpacked, error) {
 			continue
 		}
 		if p.Open == nil {
-			f.Close()
+			end()
 			return c.unzip()
 		}
 		r, done, err := p.Open(br)
 		if err != nil {
-			f.Close()
+			end()
 			return nil, fmt.Errorf("it looks like %s and is damaged: %w", p.Name, err)
 		}
-		return &unpacked{Reader: r, packing: p.Name, close: func() { done(); f.Close() }}, nil
+		return &unpacked{Reader: r, packing: p.Name, close: func() { done(); end() }}, nil
 	}
-	return &unpacked{Reader: br, close: func() { f.Close() }}, nil
+	return &unpacked{Reader: br, close: end}, nil
 }
 
 type readerAt func(p []byte, off int64) (int, error)
