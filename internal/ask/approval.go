@@ -37,7 +37,7 @@ func (a *Ask) Sheet() []string {
 }
 
 // readsClocks is what every collection does, whatever an ask names.
-const readsClocks = "every system reached by ssh: read its clock, its zone, and whether it is synchronised (date, timedatectl, chronyc or ntpq)"
+const readsClocks = "every system reached by ssh: read its clock, its zone, and whether it is synchronised (date, timedatectl, chronyc or ntpq); on slow links read files through tail, head and gzip"
 
 // Change is one line of a sheet that came or went since the version approved last.
 type Change struct {

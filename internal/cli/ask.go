@@ -1,14 +1,18 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"io"
 	"os"
+	"slices"
+	"strings"
 
 	"github.com/spf13/cobra"
 
 	"envask/internal/ask"
 	"envask/internal/cli/term"
+	"envask/internal/collect"
 	"envask/internal/fault"
 	"envask/internal/flow"
 )
@@ -47,22 +51,86 @@ func newAskNew(s *session) *cobra.Command {
 }
 
 func newAskCheck(s *session) *cobra.Command {
-	return &cobra.Command{
+	var q flow.TryRequest
+	var depth, extra string
+	c := &cobra.Command{
 		Use:   "check FILE",
 		Short: "Check an ask: every mistake with its line and column",
-		Args:  cobra.ExactArgs(1),
-		RunE: func(_ *cobra.Command, args []string) error {
+		Long: `Check an ask. With --against it is also tried on files that are there already: a folder that stands for the top of a
+system, a folder or archive that holds systems/NAME/files, or any tar or zip. No system is touched and no command runs.`,
+		Example: `  envask ask check gateway.yaml
+  envask ask check gateway.yaml --against 26031407_tallow-pier_r1.tar.gz --from "2026-03-14 06:00" --to "2026-03-14 06:30"`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
 			k, err := flow.LoadAsk(args[0])
 			if err != nil {
 				return err
 			}
-			if s.common.json {
-				return s.writeJSON(map[string]any{"ask": k.Name, "vendor": k.Vendor, "sha256": k.Digest, "items": len(k.Items), "routes": len(k.Routes), "good": true})
+			if q.Against == "" {
+				if q.Window.Any() {
+					return usage(cmd, fault.New(fault.Usage, "", "the window", "goes with --against", ""))
+				}
+				return s.checked(k)
 			}
-			s.screen.Print("good: ask %s of %s, %d %s, %d %s", k.Name, term.Clean(k.Vendor), len(k.Items), one(len(k.Items), "item", "items"), len(k.Routes), one(len(k.Routes), "route", "routes"))
-			return nil
+			q.Ask = k
+			if q.Depth, err = ask.ParseDepth(depth); err != nil {
+				return &fault.Error{Class: fault.Usage, Op: "--depth", Err: err}
+			}
+			if q.Context, err = contextTime(extra); err != nil {
+				return err
+			}
+			a, err := s.app()
+			if err != nil {
+				return err
+			}
+			return s.tryAsk(cmd.Context(), a, q)
 		},
 	}
+	f := c.Flags()
+	f.StringVar(&q.Against, "against", "", "folder or archive to try the ask on")
+	f.StringVar(&depth, "depth", "deep", "how much to take: light, standard or deep")
+	f.StringVar(&extra, "context", "", contextHelp)
+	addWindow(c, &q.Window, &q.Zone)
+	return c
+}
+
+func (s *session) checked(k *ask.Ask) error {
+	if s.common.json {
+		return s.writeJSON(map[string]any{"ask": k.Name, "vendor": k.Vendor, "sha256": k.Digest, "items": len(k.Items), "routes": len(k.Routes), "good": true})
+	}
+	s.screen.Print("good: ask %s of %s, %d %s, %d %s", k.Name, term.Clean(k.Vendor), len(k.Items), one(len(k.Items), "item", "items"), len(k.Routes), one(len(k.Routes), "route", "routes"))
+	return nil
+}
+
+func (s *session) tryAsk(ctx context.Context, a *flow.App, q flow.TryRequest) error {
+	got, err := a.TryAsk(ctx, q)
+	if err != nil {
+		return err
+	}
+	if s.common.json {
+		return s.writeJSON(struct {
+			Ask      string           `json:"ask"`
+			Window   string           `json:"window"`
+			Coverage collect.Coverage `json:"coverage"`
+			Entries  []collect.Entry  `json:"entries"`
+			Price    flow.Price       `json:"price"`
+			Unused   []string         `json:"unused_patterns"`
+		}{q.Ask.Name, got.Window.String(), got.Coverage, got.Entries, got.Price, got.Unused})
+	}
+	s.screen.Print("ask %s, tried on %s; window: %s", q.Ask.Name, term.Clean(q.Against), got.Window)
+	shown := got.Collected
+	if !s.common.verbose { // which system plays which role is not known here: what is not there need not be
+		shown.Coverage = slices.DeleteFunc(slices.Clone(shown.Coverage), func(c collect.Cell) bool { return c.State == collect.Missing })
+		shown.Entries = slices.DeleteFunc(slices.Clone(shown.Entries), func(e collect.Entry) bool { return strings.HasPrefix(e.Name, "commands/") })
+	}
+	s.drawDryRun(&shown)
+	for _, p := range got.Unused {
+		s.screen.Print("%s %s", s.screen.Paint(term.Warn, "matches nothing:"), term.Clean(p))
+	}
+	if got.Skipped > 0 {
+		s.screen.Print("%d links or special files in it were not looked at", got.Skipped)
+	}
+	return nil
 }
 
 func newAskApprove(s *session) *cobra.Command {

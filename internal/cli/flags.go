@@ -38,7 +38,7 @@ func addChoice(c *cobra.Command, x *choice) {
 	f.StringSliceVar(&x.items, "item", nil, "only these items of the ask")
 	f.StringVar(&x.depth, "depth", "standard", "how much to take: light, standard or deep")
 	f.IntVar(&x.jobs, "jobs", 16, "systems at a time")
-	f.StringVar(&x.context, "context", "", "extra time on both sides of the window for logs that are cut to it, such as 10m")
+	f.StringVar(&x.context, "context", "", contextHelp)
 	f.StringVar(&x.note, "note", "", "remark to keep with the round")
 	f.StringArrayVar(&x.allow, "allow-path", nil, "take this path or pattern although it is guarded or a link leads out to it")
 	addAccept(c, &x.accept)
@@ -57,18 +57,30 @@ func (x *choice) request() (flow.CollectRequest, error) {
 	if err != nil {
 		return flow.CollectRequest{}, err
 	}
-	var extra time.Duration
-	if x.context != "" {
-		if extra, err = window.ParseDuration(x.context); err == nil && extra < 0 {
-			err = errors.New("give a length of time, such as 10m")
-		}
-		if err != nil {
-			return flow.CollectRequest{}, &fault.Error{Class: fault.Usage, Op: "--context", Err: err}
-		}
+	extra, err := contextTime(x.context)
+	if err != nil {
+		return flow.CollectRequest{}, err
 	}
 	if x.jobs < 1 || x.jobs > 1000 {
 		return flow.CollectRequest{}, fault.New(fault.Usage, "--jobs", "", "give a number from 1 to 1000", "")
 	}
 	return flow.CollectRequest{Systems: x.systems, Roles: x.roles, Items: x.items, Depth: depth, AllowPaths: x.allow, Jobs: x.jobs,
 		Note: x.note, Context: extra, Accept: accept}, nil
+}
+
+const contextHelp = "extra time on both sides of the window for logs that are cut to it, such as 10m"
+
+// contextTime reads --context.
+func contextTime(text string) (time.Duration, error) {
+	if text == "" {
+		return 0, nil
+	}
+	d, err := window.ParseDuration(text)
+	if err == nil && d < 0 {
+		err = errors.New("give a length of time, such as 10m")
+	}
+	if err != nil {
+		return 0, &fault.Error{Class: fault.Usage, Op: "--context", Err: err}
+	}
+	return d, nil
 }

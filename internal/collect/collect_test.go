@@ -385,7 +385,7 @@ func TestFetchTakesAFileAsItWasAtFirst(t *testing.T) {
 		_, err = f.WriteString("more")
 		require.NoError(t, errors.Join(err, f.Close()))
 	}
-	got, err := fetch(context.Background(), local, "src", filepath.Join(dir, "part"), filepath.Join(dir, "to", "final"), count)
+	got, err := fetch(context.Background(), local, "src", filepath.Join(dir, "part"), filepath.Join(dir, "to", "final"), nil, count)
 	require.NoError(t, err)
 	require.Equal(t, int64(5), got.bytes)
 	require.Contains(t, got.note, "it grew while it was read")
@@ -394,7 +394,7 @@ func TestFetchTakesAFileAsItWasAtFirst(t *testing.T) {
 	require.Equal(t, "12345", string(data))
 
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "folder"), 0o700))
-	_, err = fetch(context.Background(), local, "folder", filepath.Join(dir, "part"), filepath.Join(dir, "to", "other"), func(int64) {})
+	_, err = fetch(context.Background(), local, "folder", filepath.Join(dir, "part"), filepath.Join(dir, "to", "other"), nil, func(int64) {})
 	require.ErrorContains(t, err, "a folder is never opened")
 	require.NoFileExists(t, filepath.Join(dir, "to", "other"))
 }

@@ -57,6 +57,53 @@ func (s *sink) Write(b []byte) (int, error) {
 	return n, nil
 }
 
+// stretch gives the bytes from..to of a file, which come compressed over a slow link; nil where that is not done.
+type stretch func(ctx context.Context, from, to int64) (io.ReadCloser, error)
+
+// squeezeFrom is from what size on a file is worth being sent compressed, in bytes.
+const squeezeFrom = 1 << 20
+
+// squeeze takes the file compressed, where it is large and the link is slow.
+func (s *sink) squeeze(stream stretch) error {
+	if stream == nil || s.limit < squeezeFrom {
+		return nil
+	}
+	r, err := stream(s.ctx, 0, s.limit)
+	if err != nil {
+		return err
+	}
+	if r == nil {
+		return nil
+	}
+	_, err = io.Copy(s, r)
+	if e := r.Close(); err == nil {
+		err = e
+	}
+	if err == nil && s.n < s.limit {
+		err = io.ErrUnexpectedEOF
+	}
+	return err
+}
+
+// again begins anew.
+func (s *sink) again() error {
+	s.count(-s.n)
+	s.n = 0
+	s.hash.Reset()
+	if err := s.out.Truncate(0); err != nil {
+		return &localError{err}
+	}
+	if _, err := s.out.Seek(0, io.SeekStart); err != nil {
+		return &localError{err}
+	}
+	return nil
+}
+
+func isLocal(err error) bool {
+	var local *localError
+	return errors.As(err, &local)
+}
+
 // fetched is what came of one file.
 type fetched struct {
 	size, bytes int64
@@ -68,7 +115,7 @@ type fetched struct {
 
 // fetch reads one regular file as it is at the moment of opening: what is written to it later is not taken. The content
 // appears under its final name only when it is whole.
-func fetch(ctx context.Context, fsys fs.FS, name, part, final string, count func(int64)) (fetched, error) {
+func fetch(ctx context.Context, fsys fs.FS, name, part, final string, stream stretch, count func(int64)) (fetched, error) {
 	f, err := fsys.Open(name)
 	if err != nil {
 		return fetched{}, err
@@ -88,9 +135,15 @@ func fetch(ctx context.Context, fsys fs.FS, name, part, final string, count func
 	defer os.Remove(part) // fails harmlessly after the rename
 	s := &sink{ctx: ctx, out: out, hash: sha256.New(), limit: info.Size(), count: count}
 	if s.limit == 0 {
-		s.limit = unknownSize
+		s.limit, stream = unknownSize, nil
 	}
-	_, err = io.Copy(s, f)
+	if err = s.squeeze(stream); err != nil && ctx.Err() == nil && !isLocal(err) {
+		err = s.again() // the plain way then
+		stream = nil
+	}
+	if err == nil && (stream == nil || s.n == 0) {
+		_, err = io.Copy(s, f)
+	}
 	if errors.Is(err, errEnough) {
 		err = nil
 	}

@@ -3,13 +3,16 @@ package collect
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
 	"sync"
 	"testing"
+	"testing/iotest"
 	"time"
 
 	"github.com/klauspost/compress/gzip"
@@ -29,9 +32,12 @@ type host struct {
 	t    *testing.T
 	root string
 	wrap func(reach.FS) reach.FS
+
+	system func(*reach.Local) reach.System
+	way    string
 }
 
-func newHost(t *testing.T) *host { return &host{t: t, root: t.TempDir()} }
+func newHost(t *testing.T) *host { return &host{t: t, root: t.TempDir(), way: "local: true"} }
 
 // write writes a file that was last changed at a moment.
 func (h *host) write(name, text string, modified time.Time) {
@@ -65,6 +71,73 @@ type wrapped struct {
 	fsys reach.FS
 }
 
+// slowHost is one behind a slow link, with or without commands that compress.
+type slowHost struct {
+	wrapped
+	can, broken bool
+	stretches   int
+}
+
+func (s *slowHost) CanSqueeze(context.Context) bool { return s.can }
+
+func (s *slowHost) Squeezed(_ context.Context, name string, from, to int64) (io.ReadCloser, error) {
+	s.stretches++
+	data, err := fs.ReadFile(s.fsys, name)
+	if err != nil {
+		return nil, err
+	}
+	if s.broken {
+		return struct {
+			io.Reader
+			io.Closer
+		}{io.MultiReader(bytes.NewReader(data[from:from+1000]), iotest.ErrReader(errors.New("torn"))), io.NopCloser(strings.NewReader(""))}, nil
+	}
+	return io.NopCloser(bytes.NewReader(data[from:to])), nil
+}
+
+// slowFS gives its files slowly when much is asked for at a time.
+type slowFS struct{ reach.FS }
+
+type slowFile struct{ fs.File }
+
+func (f slowFS) Open(name string) (fs.File, error) {
+	file, err := f.FS.Open(name)
+	return slowFile{file}, err
+}
+
+func (f slowFile) ReadAt(b []byte, off int64) (int, error) {
+	if len(b) >= rateSample {
+		time.Sleep(time.Second * rateSample / slowLink * 3)
+	}
+	return f.File.(io.ReaderAt).ReadAt(b, off)
+}
+
+// Over a slow link large files come compressed, whole or in stretches; a system that cannot do it, or fails in the middle,
+// gives the same bytes the plain way.
+func TestSlowLinks(t *testing.T) {
+	big := minutes(-3000*time.Hour, time.Hour) + minutes(61*time.Minute, 2000*time.Hour)
+	for _, c := range []struct {
+		name        string
+		can, broken bool
+		stretches   bool
+	}{{"compressed", true, false, true}, {"torn", true, true, true}, {"without gzip", false, false, false}} {
+		h := newHost(t)
+		h.write("log/big.log", big, six)
+		h.write("log/whole.txt", strings.Repeat("nothing dated\n", 200000), time.Now())
+		var s *slowHost
+		h.system = func(l *reach.Local) reach.System {
+			s = &slowHost{wrapped: wrapped{l, slowFS{l.FS()}}, can: c.can, broken: c.broken}
+			return s
+		}
+		h.way = "ssh: svc@192.0.2.11"
+		got, _, round := h.collect("files: [/log/*]")
+		require.Equal(t, c.stretches, s.stretches > 0, c.name)
+		require.Equal(t, strings.Repeat("nothing dated\n", 200000), h.text(round, got["/log/whole.txt"]), c.name)
+		require.Contains(t, got["/log/big.log"].Cut.Sure, "assumed sorted after", c.name)
+		require.Equal(t, minutes(0, time.Hour), h.text(round, got["/log/big.log"]), c.name)
+	}
+}
+
 func (w wrapped) FS() reach.FS { return w.fsys }
 
 // collect takes one item, given by its keys, from 06:00 to 07:00.
@@ -72,7 +145,7 @@ func (h *host) collect(item string) (map[string]Entry, Cell, *Round) {
 	h.t.Helper()
 	k, err := ask.Parse("ask.yaml", []byte("ask: a\nvendor: v\nitems:\n  - {id: log, "+item+"}\n"))
 	require.NoError(h.t, err)
-	s, err := site.Parse("site.yaml", []byte("site: pier\nsystems:\n  - {name: desk, local: true, zone: UTC}\n"))
+	s, err := site.Parse("site.yaml", []byte("site: pier\nsystems:\n  - {name: desk, "+h.way+", zone: UTC}\n"))
 	require.NoError(h.t, err)
 	w, err := window.New([]window.Span{{From: six, To: six.Add(time.Hour)}}, time.UTC)
 	require.NoError(h.t, err)
@@ -83,6 +156,9 @@ func (h *host) collect(item string) (map[string]Entry, Cell, *Round) {
 	defer writer.Close()
 	local := reach.NewLocal(h.root)
 	var target reach.System = local
+	if h.system != nil {
+		target = h.system(local)
+	}
 	if h.wrap != nil {
 		target = wrapped{local, h.wrap(local.FS())}
 	}

@@ -109,25 +109,31 @@ func (c *Collector) Rates() map[string]float64 {
 	return c.rates.bySystem
 }
 
+func (r *rates) get(system string) (rate float64, known bool) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	rate, known = r.bySystem[system]
+	return rate, known
+}
+
+func (r *rates) put(system string, rate float64) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.bySystem == nil {
+		r.bySystem = map[string]float64{}
+	}
+	r.bySystem[system] = rate
+}
+
 // measureRate reads a piece of a file, once for a system.
 func (f *filesWork) measureRate(content logset.Content) {
-	f.rates.mu.Lock()
-	_, known := f.rates.bySystem[f.sys.Name]
-	f.rates.mu.Unlock()
-	if known || content.ReadAt == nil || content.Size < rateSample/4 {
+	if _, known := f.rates.get(f.sys.Name); known || content.ReadAt == nil || content.Size < rateSample/4 {
 		return
 	}
 	buf := make([]byte, min(rateSample, content.Size))
 	begun := time.Now()
 	n, err := content.ReadAt(buf, 0)
-	took := time.Since(begun)
-	if err != nil && err != io.EOF || took <= 0 {
-		return
+	if err == nil || err == io.EOF {
+		f.rates.put(f.sys.Name, float64(n)/max(time.Since(begun).Seconds(), 1e-9))
 	}
-	f.rates.mu.Lock()
-	defer f.rates.mu.Unlock()
-	if f.rates.bySystem == nil {
-		f.rates.bySystem = map[string]float64{}
-	}
-	f.rates.bySystem[f.sys.Name] = float64(n) / took.Seconds()
 }

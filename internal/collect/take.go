@@ -51,6 +51,9 @@ func (f *filesWork) content(name string) (c logset.Content, info fs.FileInfo, cl
 	if at, ok := file.(io.ReaderAt); ok {
 		c.ReadAt = at.ReadAt
 	}
+	if stream := f.squeezed(name); stream != nil {
+		c.Stretch = stream
+	}
 	return c, info, func() { file.Close() }, nil
 }
 
@@ -288,7 +291,7 @@ func (f *filesWork) plainName(target string) string {
 
 // spoolFile copies a file of the system to a file of ours.
 func spoolFile(ctx context.Context, fsys reach.FS, name, part, final string, count func(int64)) (logset.Content, error) {
-	if _, err := fetch(ctx, fsys, name, part, final, count); err != nil {
+	if _, err := fetch(ctx, fsys, name, part, final, nil, count); err != nil {
 		return logset.Content{}, err
 	}
 	file, err := os.Open(final)
@@ -307,7 +310,7 @@ func (f *filesWork) takeContent(ctx context.Context, c *candidate, limit int64) 
 	e := &c.entry
 	target := "files/" + name0(e.Source) + c.again // the source is safe already
 	part := f.part()
-	got, err := fetch(ctx, f.target.FS(), c.real, part, f.final(target), f.count)
+	got, err := fetch(ctx, f.target.FS(), c.real, part, f.final(target), f.squeezed(c.real), f.count)
 	if err != nil {
 		_, _, err := f.spoiled(ctx, c, err)
 		return 0, err

@@ -5,6 +5,7 @@ import (
 	"bufio"
 	"bytes"
 	"compress/bzip2"
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -22,6 +23,9 @@ type Content struct {
 	ReadAt func(p []byte, off int64) (int, error)
 	Size   int64
 	Far    bool // it is read over a network
+	// Stretch, if not nil, may give the bytes from..to in a way that is faster for large ones; a nil reader means that
+	// it is not.
+	Stretch func(ctx context.Context, from, to int64) (io.ReadCloser, error)
 }
 
 // packing is one way in which a member of a set may be compressed.
@@ -166,3 +170,6 @@ func (c Content) unzip() (*unpacked, error) {
 	}
 	return &unpacked{Reader: r, packing: "zip", close: func() { r.Close() }}, nil
 }
+
+// Unpacked opens a file and decompresses it, if it is compressed.
+func Unpacked(c Content) (io.ReadCloser, error) { return c.unpack() }

@@ -6,6 +6,7 @@ import (
 	"crypto/rand"
 	"encoding/pem"
 	"fmt"
+	"io"
 	"net"
 	"os"
 	"path/filepath"
@@ -238,6 +239,35 @@ func TestOpenSSH(t *testing.T) {
 	require.NoError(t, err)
 	defer sys.Close()
 	reachtest.Test(t, sys, root)
+	squeezes(t, sys, t.TempDir())
+}
+
+// squeezes reads stretches of a file with an odd name, compressed on the way.
+func squeezes(t *testing.T, sys reach.System, dir string) {
+	s, ok := sys.(reach.Squeezer)
+	require.True(t, ok)
+	require.True(t, s.CanSqueeze(context.Background()))
+	text := strings.Repeat("2026-03-14 06:12:00 line with some words in it\n", 50000)
+	file := filepath.Join(dir, "it's $(odd) name.log")
+	require.NoError(t, os.WriteFile(file, []byte(text), 0o644))
+	for _, r := range [][2]int64{{0, int64(len(text))}, {1, 2}, {1000000, 1500000}, {int64(len(text)) - 5, int64(len(text))}} {
+		in, err := s.Squeezed(context.Background(), reach.Name(file), r[0], r[1])
+		require.NoError(t, err)
+		data, err := io.ReadAll(in)
+		require.NoError(t, err)
+		require.Equal(t, text[r[0]:r[1]], string(data))
+		require.NoError(t, in.Close())
+	}
+	in, err := s.Squeezed(context.Background(), reach.Name(file), 0, int64(len(text))+1)
+	require.NoError(t, err)
+	_, err = io.Copy(io.Discard, in)
+	require.ErrorIs(t, err, io.ErrUnexpectedEOF, "less came than was asked for")
+	in.Close()
+	in, err = s.Squeezed(context.Background(), reach.Name(file+"absent"), 0, 10)
+	require.NoError(t, err)
+	_, err = io.Copy(io.Discard, in)
+	require.Error(t, err)
+	in.Close()
 }
 
 func TestKeysComeFromTheAgentToo(t *testing.T) {

@@ -24,8 +24,9 @@ type SSH struct {
 	client *ssh.Client
 	files  *sftp.Client
 
-	mu   sync.Mutex
-	lost error
+	mu      sync.Mutex
+	lost    error
+	squeeze squeeze
 }
 
 var (
