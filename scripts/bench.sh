@@ -28,10 +28,23 @@ row "collect, local" "$c" "cp -r" "$(best "rm -rf copy; cp -r log copy")" "-"
 p=$(best "$E pack --quiet")
 command -v pigz >/dev/null && row "pack (with learning and checking)" "$p" "tar | pigz -1" "$(best "tar -cf - log | pigz -1 > x.tgz")" "1, without the check"
 command -v zstd >/dev/null && row "pack (with learning and checking)" "$p" "tar | zstd -3 -T2" "$(best "tar -cf - log | zstd -3 -T2 > x.tzst")" "1 later"
+./genlog 1024 > gib.log
+printf 'ask: cut\nvendor: V\nitems:\n  - {id: log, files: ["%s/gib.log"]}\n' "$here" > cut.yaml
+$E ask approve cut.yaml --digest "$(sha256sum cut.yaml | cut -c1-12)" >/dev/null
+$E open 2 --ask cut.yaml --systems systems.yaml --from 2026-03-14T10:00:00Z --to 2026-03-14T10:10:00Z >/dev/null 2>&1
+row "collect 10 minutes of 1 GiB" "$(best "$E collect --quiet")" "grep -E of the same minutes" "$(best "grep -E '^2026-03-14T10:0' gib.log > x.cut")" "50 ms in all"
+head -c 268435456 gib.log | gzip > packed.log.gz
+sed "s/gib.log/packed.log.gz/; s/ask: cut/ask: packed/" cut.yaml > packed.yaml
+$E ask approve packed.yaml --digest "$(sha256sum packed.yaml | cut -c1-12)" >/dev/null
+$E open 3 --ask packed.yaml --systems systems.yaml --from 2026-03-14T10:00:00Z --to 2026-03-14T10:10:00Z >/dev/null 2>&1
+row "collect 10 minutes of a gzip member" "$(best "$E collect --quiet")" "gzip -dc" "$(best "gzip -dc packed.log.gz > x.cut")" "0.77"
+t=$(best "$E times big.log")
+printf 'times: %s lines in %s ms, %s million lines a second (read twice)\n' "$(wc -l < big.log)" "$t" "$(awk "BEGIN { printf \"%.1f\", $(wc -l < big.log) / 1000 / $t }")"
+rm -f gib.log x.cut packed.log.gz
 row "envask --help" "$(best "$E --help")" "true" "$(best true)" "8 ms"
 printf 'program: %s bytes\n' "$(stat -c %s "$E")"
 for cmd in "redact < big.log" "collect --quiet" "pack --quiet"; do
 	printf 'memory, %-20s ' "$cmd"; sh -c "$E $cmd > /dev/null & p=\$!; m=0; while kill -0 \$p 2>/dev/null; do n=\$(sed -n 's/VmHWM:[^0-9]*\([0-9]*\).*/\1/p' /proc/\$p/status 2>/dev/null); [ \"\${n:-0}\" -gt \$m ] && m=\$n; sleep 0.02; done; echo \"\$((m / 1024)) MiB\"" 2>/dev/null
 done
 cd "$root"
-CGO_ENABLED=0 go test -run '^$' -bench . -benchtime 1s ./internal/redact ./internal/archive ./internal/stamp ./internal/collect | grep Benchmark
+CGO_ENABLED=0 go test -run '^$' -bench . -benchtime 1s ./internal/redact ./internal/archive ./internal/stamp ./internal/logset ./internal/collect | grep Benchmark

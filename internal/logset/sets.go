@@ -8,6 +8,7 @@ import (
 	"sort"
 	"strconv"
 	"strings"
+	"sync"
 )
 
 // Place is where a file stands in its set.
@@ -29,18 +30,34 @@ const (
 	oldMember                // x.log.old
 )
 
-var (
-	afterNumber = regexp.MustCompile(`^(.+)\.(\d{1,5})$`)
-	midNumber   = regexp.MustCompile(`^(.+)\.(\d{1,3})(\.[A-Za-z][A-Za-z0-9]{0,9})$`)
-	midCount    = regexp.MustCompile(`^(.+?)[_-](\d{2,8})(\.[A-Za-z][A-Za-z0-9]{0,9})$`)
-	oldSuffix   = regexp.MustCompile(`(?i)^(.+?)(\.(?:old|bak|prev|previous|last|save|backup)|~)$`)
-	midOld      = regexp.MustCompile(`(?i)^(.+?)[._-](?:old|bak|prev|previous)(\.[A-Za-z][A-Za-z0-9]{0,9})$`)
-	// A day, with or without an hour, a clock or a number behind it.
-	dateIn  = regexp.MustCompile(`[._-]?((?:19|20)\d{2})([-_.]?)(\d{2})([-_.]?)(\d{2})(?:[-_.T]?(\d{2})(?:[-_.:]?(\d{2})(?:[-_.:]?(\d{2}))?)?)?(?:[._-](\d{1,4}))?(?:$|[._-])`)
-	dateDir = regexp.MustCompile(`^((?:19|20)\d{2})([-_.]?)(\d{2})([-_.]?)(\d{2})$`)
-	yearDir = regexp.MustCompile(`^(?:19|20)\d{2}$`)
-	partDir = regexp.MustCompile(`^\d{2}$`)
-)
+type nameForms struct {
+	afterNumber *regexp.Regexp
+	midNumber   *regexp.Regexp
+	midCount    *regexp.Regexp
+	oldSuffix   *regexp.Regexp
+	midOld      *regexp.Regexp
+	dateIn      *regexp.Regexp // a day, with or without an hour, a clock or a number behind it
+	dateDir     *regexp.Regexp
+	yearDir     *regexp.Regexp
+	partDir     *regexp.Regexp
+	versionPart *regexp.Regexp
+}
+
+// forms of names that rotation makes; they are compiled when the first name is read.
+var forms = sync.OnceValue(func() nameForms {
+	return nameForms{
+		afterNumber: regexp.MustCompile(`^(.+)\.(\d{1,5})$`),
+		midNumber:   regexp.MustCompile(`^(.+)\.(\d{1,3})(\.[A-Za-z][A-Za-z0-9]{0,9})$`),
+		midCount:    regexp.MustCompile(`^(.+?)[_-](\d{2,8})(\.[A-Za-z][A-Za-z0-9]{0,9})$`),
+		oldSuffix:   regexp.MustCompile(`(?i)^(.+?)(\.(?:old|bak|prev|previous|last|save|backup)|~)$`),
+		midOld:      regexp.MustCompile(`(?i)^(.+?)[._-](?:old|bak|prev|previous)(\.[A-Za-z][A-Za-z0-9]{0,9})$`),
+		dateIn:      regexp.MustCompile(`[._-]?((?:19|20)\d{2})([-_.]?)(\d{2})([-_.]?)(\d{2})(?:[-_.T]?(\d{2})(?:[-_.:]?(\d{2})(?:[-_.:]?(\d{2}))?)?)?(?:[._-](\d{1,4}))?(?:$|[._-])`),
+		dateDir:     regexp.MustCompile(`^((?:19|20)\d{2})([-_.]?)(\d{2})([-_.]?)(\d{2})$`),
+		yearDir:     regexp.MustCompile(`^(?:19|20)\d{2}$`),
+		partDir:     regexp.MustCompile(`^\d{2}$`),
+		versionPart: regexp.MustCompile(`^(.*?[^0-9.]|)(\d+(?:\.\d+)+|\d+)([^0-9.].*|)$`),
+	}
+})
 
 // PlaceOf reads from a file's name which set it belongs to and how old it is in it.
 func PlaceOf(name string) Place {
@@ -52,8 +69,8 @@ func PlaceOf(name string) Place {
 		p.kind, p.date = datedMember, day
 	}
 	switch {
-	case dateIn.MatchString(plain):
-		m := dateIn.FindStringSubmatchIndex(plain)
+	case forms().dateIn.MatchString(plain):
+		m := forms().dateIn.FindStringSubmatchIndex(plain)
 		g := func(i int) string {
 			if m[2*i] < 0 {
 				return "00"
@@ -72,21 +89,21 @@ func PlaceOf(name string) Place {
 		p.date = day + g(1) + g(3) + g(5) + g(6) + g(7) + g(8)
 		p.age = count
 		p.Set = dir + plain[:m[0]] + plain[min(end, len(plain)):]
-	case oldSuffix.MatchString(plain):
-		p.kind, p.Current, p.Set = oldMember, false, dir+oldSuffix.FindStringSubmatch(plain)[1]
-	case afterNumber.MatchString(plain):
-		m := afterNumber.FindStringSubmatch(plain)
+	case forms().oldSuffix.MatchString(plain):
+		p.kind, p.Current, p.Set = oldMember, false, dir+forms().oldSuffix.FindStringSubmatch(plain)[1]
+	case forms().afterNumber.MatchString(plain):
+		m := forms().afterNumber.FindStringSubmatch(plain)
 		p.kind, p.Current, p.Set = numberedMember, false, dir+m[1]
 		p.age, _ = strconv.Atoi(m[2])
-	case midOld.MatchString(plain):
-		m := midOld.FindStringSubmatch(plain)
+	case forms().midOld.MatchString(plain):
+		m := forms().midOld.FindStringSubmatch(plain)
 		p.kind, p.Current, p.Set = oldMember, false, dir+m[1]+m[2]
-	case midNumber.MatchString(plain):
-		m := midNumber.FindStringSubmatch(plain)
+	case forms().midNumber.MatchString(plain):
+		m := forms().midNumber.FindStringSubmatch(plain)
 		p.kind, p.Current, p.Set = numberedMember, false, dir+m[1]+m[3]
 		p.age, _ = strconv.Atoi(m[2])
-	case midCount.MatchString(plain) && day == "":
-		m := midCount.FindStringSubmatch(plain)
+	case forms().midCount.MatchString(plain) && day == "":
+		m := forms().midCount.FindStringSubmatch(plain)
 		p.kind, p.Current, p.Set = countedMember, false, dir+m[1]+m[3]
 		p.age, _ = strconv.Atoi(m[2])
 	}
@@ -98,11 +115,11 @@ func datedFolders(dir string) (rest, day string) {
 	parts := strings.Split(strings.TrimSuffix(dir, "/"), "/")
 	n := len(parts)
 	if n >= 1 {
-		if m := dateDir.FindStringSubmatch(parts[n-1]); m != nil {
+		if m := forms().dateDir.FindStringSubmatch(parts[n-1]); m != nil {
 			return joinDir(parts[:n-1]), m[1] + m[3] + m[5]
 		}
 	}
-	if n >= 3 && yearDir.MatchString(parts[n-3]) && partDir.MatchString(parts[n-2]) && partDir.MatchString(parts[n-1]) {
+	if n >= 3 && forms().yearDir.MatchString(parts[n-3]) && forms().partDir.MatchString(parts[n-2]) && forms().partDir.MatchString(parts[n-1]) {
 		return joinDir(parts[:n-3]), parts[n-3] + parts[n-2] + parts[n-1]
 	}
 	return dir, ""
@@ -149,7 +166,7 @@ func Sets(names []string) [][]int {
 	for i, n := range names {
 		p := PlaceOf(n)
 		base, _ := Unsuffixed(path.Base(n))
-		if p.kind == numberedMember && midNumber.MatchString(base) && !afterNumber.MatchString(base) && !there[p.Set] {
+		if p.kind == numberedMember && forms().midNumber.MatchString(base) && !forms().afterNumber.MatchString(base) && !there[p.Set] {
 			plain, packed := Unsuffixed(n)
 			p = Place{Set: plain, Current: !packed}
 		}
@@ -168,8 +185,6 @@ func Sets(names []string) [][]int {
 	return out
 }
 
-var versionPart = regexp.MustCompile(`^(.*?[^0-9.]|)(\d+(?:\.\d+)+|\d+)([^0-9.].*|)$`)
-
 // NewestVersions gives which of several paths stand in the newest of folders that differ by a version alone, such as
 // agent-4.9 and agent-4.10. Versions are compared number by number.
 func NewestVersions(names []string) (keep []bool, newest map[string]string) {
@@ -178,7 +193,7 @@ func NewestVersions(names []string) (keep []bool, newest map[string]string) {
 	key := func(name string) (group, version string) {
 		parts := strings.Split(path.Dir(name), "/")
 		for i, part := range parts {
-			if m := versionPart.FindStringSubmatch(part); m != nil && (strings.Contains(m[2], ".") || m[1] != "" && m[1] != part) && m[2] != "" {
+			if m := forms().versionPart.FindStringSubmatch(part); m != nil && (strings.Contains(m[2], ".") || m[1] != "" && m[1] != part) && m[2] != "" {
 				if m[1] == "" && !strings.Contains(m[2], ".") {
 					continue
 				}

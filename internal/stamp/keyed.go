@@ -8,8 +8,10 @@ import (
 
 // timeKeys are the keys whose value is the time of the record, with their rank: of several in one record the lowest
 // counts. They are compared in small letters and without signs.
-var timeKeys = func() map[string]int {
-	t := map[string]int{}
+var timeKeys map[string]int
+
+func setupKeys() {
+	timeKeys = map[string]int{}
 	for rank, words := range []string{
 		"timestamp realtimetimestamp time ts datetime dateandtime t asctime eventtime logtime logtimestamp systemtime timecreated timegenerated timereported eventtimestamp rt devtime",
 		"when timemillis timems tsms timestampms timens timestampns timestampus timeus tsns epoch epochms epochtime epochseconds unixtime epochsecond timelocal timeiso8601 timeutc utctime localtime msec",
@@ -17,14 +19,13 @@ var timeKeys = func() map[string]int {
 		"starttime requesttime receivedat received eventcreated",
 	} {
 		for _, w := range bytes.Fields([]byte(words)) {
-			t[string(w)] = rank + 1
+			timeKeys[string(w)] = rank + 1
 		}
 	}
-	return t
-}()
+}
 
 // inner are keys that carry a time in parts below a key that names it.
-var inner = set("$date seconds sec $numberlong epochsecond value")
+var inner map[string]bool
 
 // keyRank gives the rank of a key; 0 when its value is not the record's time.
 func keyRank(key []byte) int {
@@ -280,7 +281,8 @@ func (o *object) join() {
 	o.hasDay = false
 }
 
-var nanoKeys = set("nanoofsecond nanos nanoseconds nsec")
+// nanoKeys hold the nanoseconds that belong to seconds in a key beside them.
+var nanoKeys map[string]bool
 
 // valueStamp reads a value that is a time and nothing else.
 func valueStamp(line []byte, from, to int) (Stamp, bool) {

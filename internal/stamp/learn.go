@@ -97,6 +97,7 @@ type weakRun struct {
 }
 
 func newLearner(f Facts) *Learner {
+	setup()
 	p := &Profile{Facts: f}
 	if f.Zone == nil {
 		p.Facts.Zone = time.UTC

@@ -42,55 +42,49 @@ type monthWord struct {
 	month int
 }
 
-// monthTable holds the words by their first byte (small letter), longest first.
-var monthTable = func() map[byte][]monthWord {
-	t := map[byte][]monthWord{}
-	add := func(w string, m int) { t[w[0]] = append(t[w[0]], monthWord{w, m}) }
+// The tables of names, made by setupNames.
+var (
+	monthTable  map[byte][]monthWord // by the first byte (small letter), longest first
+	monthStarts [256]bool            // bytes with which a month's name can begin
+	nameStarts  [26 * 26]bool        // pairs of small letters with which one can begin
+	dayWords    map[string]bool      // names of days of the week
+)
+
+func setupNames() {
+	monthTable = map[byte][]monthWord{}
+	add := func(w string, m int) { monthTable[w[0]] = append(monthTable[w[0]], monthWord{w, m}) }
 	for m, words := range monthWords {
 		for _, w := range words {
 			add(w, m)
 			if l := latin1(w); l != w && l != "" {
 				add(l, m)
 			}
-		}
-	}
-	for _, words := range t {
-		sort.Slice(words, func(i, j int) bool { return len(words[i].word) > len(words[j].word) })
-	}
-	return t
-}()
-
-// monthStarts are the bytes with which a month's name can begin.
-var monthStarts = func() (t [256]bool) {
-	for b := range monthTable {
-		t[b] = true
-		if isLetter(b) {
-			t[b&^0x20] = true
-		}
-		if b >= 0xe0 { // a Latin-1 letter
-			t[b&^0x20] = true
-		}
-		if b == 0xd1 { // small Cyrillic letters from р on have capitals under the other lead byte
-			t[0xd0] = true
-		}
-		if b == 0xcf {
-			t[0xce] = true
-		}
-	}
-	return t
-}()
-
-// nameStarts are the pairs of small letters with which a month's name can begin.
-var nameStarts = func() (t [26 * 26]bool) {
-	for _, words := range monthWords {
-		for _, w := range words {
 			if isLetter(w[0]) && isLetter(w[1]) {
-				t[int(w[0]-'a')*26+int(w[1]-'a')] = true
+				nameStarts[int(w[0]-'a')*26+int(w[1]-'a')] = true
 			}
 		}
 	}
-	return t
-}()
+	for b, words := range monthTable {
+		sort.Slice(words, func(i, j int) bool { return len(words[i].word) > len(words[j].word) })
+		monthStarts[b] = true
+		if isLetter(b) || b >= 0xe0 { // a Latin letter, also of Latin-1
+			monthStarts[b&^0x20] = true
+		}
+		if b == 0xd1 { // small Cyrillic letters from р on have capitals under the other lead byte
+			monthStarts[0xd0] = true
+		}
+		if b == 0xcf {
+			monthStarts[0xce] = true
+		}
+	}
+	dayWords = map[string]bool{}
+	for _, w := range dayNames {
+		dayWords[w] = true
+		if l := latin1(w); l != "" {
+			dayWords[l] = true
+		}
+	}
+}
 
 // latin1 gives a word's Latin-1 bytes, or "" when it has none.
 func latin1(w string) string {
@@ -181,27 +175,18 @@ func foldWord(dst, b []byte) ([]byte, int) {
 	return dst, i
 }
 
-// dayWords are names of days of the week, short forms; the long ones begin with them.
-var dayWords = func() map[string]bool {
-	t := map[string]bool{}
-	for _, w := range []string{
-		"mon", "tue", "wed", "thu", "fri", "sat", "sun", "monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday", "tues", "thur", "thurs",
-		"mo", "di", "mi", "do", "fr", "sa", "so", "montag", "dienstag", "mittwoch", "donnerstag", "freitag", "samstag", "sonnabend", "sonntag",
-		"lun", "mar", "mer", "jeu", "ven", "sam", "dim", "lundi", "mardi", "mercredi", "jeudi", "vendredi", "samedi", "dimanche",
-		"mié", "mie", "jue", "vie", "sáb", "sab", "dom", "lunes", "martes", "miércoles", "jueves", "viernes", "sábado", "domingo",
-		"gio", "lunedì", "martedì", "mercoledì", "giovedì", "venerdì", "sabato", "domenica", "seg", "ter", "qua", "qui", "sex", "segunda", "terça", "quarta", "quinta", "sexta",
-		"ma", "wo", "vr", "za", "zo", "maandag", "dinsdag", "woensdag", "donderdag", "vrijdag", "zaterdag", "zondag",
-		"man", "tir", "tirs", "ons", "tor", "tors", "fre", "lør", "søn", "mån", "tis", "lör", "sön", "lørdag", "søndag", "fredag", "torsdag", "onsdag", "tirsdag", "mandag", "lördag", "söndag", "måndag", "tisdag",
-		"pon", "wto", "śro", "czw", "pią", "sob", "nie", "pn", "wt", "śr", "cz", "pt", "so", "nd", "po", "út", "st", "čt", "pá", "ne",
-		"пн", "вт", "ср", "чт", "пт", "сб", "вс",
-	} {
-		t[w] = true
-		if l := latin1(w); l != "" {
-			t[l] = true
-		}
-	}
-	return t
-}()
+// dayNames are names of days of the week in the common European languages, short and long.
+var dayNames = []string{
+	"mon", "tue", "wed", "thu", "fri", "sat", "sun", "monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday", "tues", "thur", "thurs",
+	"mo", "di", "mi", "do", "fr", "sa", "so", "montag", "dienstag", "mittwoch", "donnerstag", "freitag", "samstag", "sonnabend", "sonntag",
+	"lun", "mar", "mer", "jeu", "ven", "sam", "dim", "lundi", "mardi", "mercredi", "jeudi", "vendredi", "samedi", "dimanche",
+	"mié", "mie", "jue", "vie", "sáb", "sab", "dom", "lunes", "martes", "miércoles", "jueves", "viernes", "sábado", "domingo",
+	"gio", "lunedì", "martedì", "mercoledì", "giovedì", "venerdì", "sabato", "domenica", "seg", "ter", "qua", "qui", "sex", "segunda", "terça", "quarta", "quinta", "sexta",
+	"ma", "wo", "vr", "za", "zo", "maandag", "dinsdag", "woensdag", "donderdag", "vrijdag", "zaterdag", "zondag",
+	"man", "tir", "tirs", "ons", "tor", "tors", "fre", "lør", "søn", "mån", "tis", "lör", "sön", "lørdag", "søndag", "fredag", "torsdag", "onsdag", "tirsdag", "mandag", "lördag", "söndag", "måndag", "tisdag",
+	"pon", "wto", "śro", "czw", "pią", "sob", "nie", "pn", "wt", "śr", "cz", "pt", "so", "nd", "po", "út", "st", "čt", "pá", "ne",
+	"пн", "вт", "ср", "чт", "пт", "сб", "вс",
+}
 
 // isDay says whether a word names a day of the week; a dot or comma at its end does not count.
 func isDay(word []byte) bool {

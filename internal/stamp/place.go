@@ -8,24 +8,34 @@ const (
 	bracketWords = 4 // where the stamp stands in brackets of its own
 )
 
-// levels are words that heads of lines hold, beside those in capitals.
-var levels = set("info warn warning error err debug trace fatal notice crit critical alert emerg emergency severe fine finer finest config verbose information " +
-	"informational audit success failure panic dbg inf wrn ftl vrb stdout stderr main note system user kern kernel daemon")
+// The sets of words by which a place is judged, made by setupWords.
+var (
+	// levels are words that heads of lines hold, beside those in capitals.
+	levels map[string]bool
+	// functionWords make a sentence of what stands before a stamp.
+	functionWords map[string]bool
+	// denied are words that say that a moment is not the line's own.
+	denied map[string]bool
+	// telling are words of a line that is a label and a time, and nothing else.
+	telling map[string]bool
+	// durations are words behind a clock that make it a length of time.
+	durations map[string]bool
+)
 
-// functionWords make a sentence of what stands before a stamp.
-var functionWords = set("a an the at on in of for from to by since until till before after between and or is was were be been are has have had will would can when while " +
-	"as with that this dated ist am um vom bis seit der die das und le la les du des au depuis el los desde hasta il dal alla de do da em")
-
-// denied are words that say that a moment is not the line's own.
-var denied = set("expire expires expired expiry expiration expiring valid validity until till next previous prior schedule scheduled planned due deadline modify modified " +
-	"change changed access accessed birth built build compiled released release effective renewed renewal maintenance departure departs departed arrival arrives not version " +
-	"validfrom validto validuntil notbefore notafter expiresat expiry_date lastmodified duration elapsed uptime remaining eta timeout interval cron")
-
-// telling are words of a line that is a label and a time, and nothing else.
-var telling = set("log logfile date time timestamp started start opened open begin began created session")
-
-// durations are words behind a clock that make it a length of time.
-var durations = set("elapsed remaining ago hours hour hrs h hh:mm:ss duration left long total until per")
+func setupWords() {
+	levels = set("info warn warning error err debug trace fatal notice crit critical alert emerg emergency severe fine finer finest config verbose information " +
+		"informational audit success failure panic dbg inf wrn ftl vrb stdout stderr main note system user kern kernel daemon")
+	functionWords = set("a an the at on in of for from to by since until till before after between and or is was were be been are has have had will would can when while " +
+		"as with that this dated ist am um vom bis seit der die das und le la les du des au depuis el los desde hasta il dal alla de do da em")
+	denied = set("expire expires expired expiry expiration expiring valid validity until till next previous prior schedule scheduled planned due deadline modify modified " +
+		"change changed access accessed birth built build compiled released release effective renewed renewal maintenance departure departs departed arrival arrives not version " +
+		"validfrom validto validuntil notbefore notafter expiresat expiry_date lastmodified duration elapsed uptime remaining eta timeout interval cron")
+	telling = set("log logfile date time timestamp started start opened open begin began created session")
+	durations = set("elapsed remaining ago hours hour hrs h hh:mm:ss duration left long total until per")
+	inner = set("$date seconds sec $numberlong epochsecond value")
+	nanoKeys = set("nanoofsecond nanos nanoseconds nsec")
+	setupKeys()
+}
 
 func set(words string) map[string]bool {
 	t := map[string]bool{}

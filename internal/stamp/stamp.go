@@ -7,6 +7,7 @@ package stamp
 
 import (
 	"bytes"
+	"sync"
 	"time"
 )
 
@@ -110,6 +111,7 @@ func (s *Stamp) Absolute() bool {
 
 // Scan finds the line's own time, as it is written. A line of UTF-16 must be narrowed first (see Narrow).
 func Scan(line []byte) (Stamp, bool) {
+	setup()
 	s, ok := scan(line)
 	return s, ok && s.place > unsure
 }
@@ -166,18 +168,22 @@ func trimLine(line []byte) []byte {
 }
 
 // begins are the bytes with which a stamp can begin.
-var begins = func() (t [256]bool) {
+var begins [256]bool
+
+// setup makes the tables, when the first file is looked at: a program that looks at none starts without them.
+var setup = sync.OnceFunc(func() {
+	setupNames()
+	setupWords()
 	for b := '0'; b <= '9'; b++ {
-		t[b] = true
+		begins[b] = true
 	}
 	for b, ok := range monthStarts {
-		t[b] = t[b] || ok
+		begins[b] = begins[b] || ok
 	}
 	for _, b := range []byte("IWEFD@") {
-		t[b] = true
+		begins[b] = true
 	}
-	return t
-}()
+})
 
 // mayPrecede says whether a stamp can begin behind the byte before i: not in the middle of a word, number, path or
 // version.
