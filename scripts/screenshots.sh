@@ -14,11 +14,20 @@ ENVASK_HOME="$here/envask-demo/home"; export ENVASK_HOME
 ask=envask-demo/files/boarding-gateway.yaml
 cp "$here/envask-demo/files/boarding-gateway.yaml" changed.yaml
 sed -i 's/run: farectl tables/run: farectl tables --with-keys/' changed.yaml
-want="${*:-demo approval dry-run coverage pack show round redact page}"
+want="${*:-demo approval probe times dry-run coverage pack show round redact page}"
 has() { case " $want " in *" $1 "*) return 0;; esac; return 1; }
 say() { echo "printf '\$ %s\n' \"$1\"; $1"; }
 has demo && sh "$root/scripts/shot.sh" "$shots/demo.png" 6 "envask demo --dir d2"
 has approval && sh "$root/scripts/shot.sh" "$shots/approval.png" 2 "$(say 'envask ask approve changed.yaml')"
+has probe && sh "$root/scripts/shot.sh" "$shots/probe.png" 3 "$(say 'envask probe')"
+if has times; then
+	raw="$here/envask-demo/home/cases/26031407/rounds/r1/raw"; mkdir logs
+	cp "$raw/gate-2/files/var/log/boarding/gate.log" "$raw/fare-1/files/var/log/fare/access.log" "$raw/fare-1/files/var/log/fare/service.jsonl" logs
+	gzip -c "$raw/gate-2/files/var/log/boarding/gate.log.1" > logs/gate.log.1.gz
+	for m in 10 11 12; do echo "Mar 14 06:$m:07 gate-1 sshd[221$m]: Accepted publickey for svc"; done > logs/syslog
+	printf '03/02/2026 06:12:00 pump on\n04/02/2026 06:12:30 pump off\n04/02/2026 05:14:00 pump on\n' > logs/pump.log
+	sh "$root/scripts/shot.sh" "$shots/times.png" 3 "$(say 'envask times --zone Europe/Lisbon --as-of 2026-03-14 logs/*'); echo; $(say 'envask times --each --zone Europe/Lisbon --as-of 2026-03-14 logs/pump.log logs/syslog')"
+fi
 has dry-run && sh "$root/scripts/shot.sh" "$shots/dry-run.png" 3 "$(say 'envask collect --dry-run --system gate-2')"
 has coverage && sh "$root/scripts/shot.sh" "$shots/coverage.png" 4 "$(say "envask collect --note 'after the restart'")"
 has pack && sh "$root/scripts/shot.sh" "$shots/pack.png" 5 "$(say 'envask pack'); echo; $(say 'envask submit --yes'); echo; $(say 'envask verify envask-demo/desk/incoming/*r2*.tar.gz')"

@@ -78,7 +78,7 @@ func (r *resultWriter) Write(b []byte) (int, error) {
 // them, runs the others.
 func commands() []func(*session) *cobra.Command {
 	return []func(*session) *cobra.Command{
-		newOpen, newCollect, newPack, newVerify, newSubmit, newCases, newShow, newRun, newRedact, newTimes, newAsk, newDemo, newVersion,
+		newOpen, newProbe, newCollect, newPack, newVerify, newSubmit, newCases, newShow, newRun, newRedact, newTimes, newAsk, newDemo, newVersion,
 	}
 }
 

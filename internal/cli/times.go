@@ -201,7 +201,7 @@ func zoneText(s *logset.Survey) (zone, from string) {
 	case s.Dated == 0:
 		return "-", ""
 	case p.Offsets >= p.Dated:
-		return "written", "in the lines"
+		return "in the lines", ""
 	case p.Offsets*10 > p.Dated:
 		return p.Facts.Zone.String(), p.Facts.ZoneFrom + ", where the lines name none"
 	}
@@ -230,8 +230,13 @@ func (s *session) drawTimes(all []flow.FileTimes) {
 	}
 	s.screen.Table([]term.Column{{Title: "file", Wide: true, Least: 16}, {Title: "format", Wide: true, Least: 18}, {Title: "zone", Wide: true, Least: 12}, {Title: "first"}, {Title: "last"},
 		{Title: "dated", Right: true}, {Title: "order"}}, rows)
+	first := true
 	for _, f := range all {
 		for _, line := range remarks(f) {
+			if first {
+				s.screen.Print("")
+			}
+			first = false
 			s.screen.Print("%s: %s", term.Clean(f.File), line)
 		}
 	}

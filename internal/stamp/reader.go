@@ -2,6 +2,7 @@ package stamp
 
 import (
 	"sort"
+	"strings"
 	"time"
 )
 
@@ -162,6 +163,7 @@ func (l *Learner) sortedForms() []Form {
 	})
 	var out []Form
 	for _, c := range all {
+		c.Label = l.p.ordered(c.Label)
 		same := false
 		for i := range out {
 			if out[i].Label == c.Label {
@@ -174,6 +176,40 @@ func (l *Learner) sortedForms() []Form {
 		}
 	}
 	return out
+}
+
+// ordered names the parts of a numeric date in the order that was found.
+func (p *Profile) ordered(label string) string {
+	i := strings.IndexByte(label, 'N')
+	if i < 0 {
+		return label
+	}
+	j := i
+	for j < len(label) && label[j] == 'N' {
+		j++
+	}
+	g := orderSlot(label[min(j, len(label)-1)])
+	if g < 0 {
+		return label
+	}
+	letters := map[Order]string{DayFirst: "DM", MonthFirst: "MD", YearFirst: "YMD"}[p.orders[g].order]
+	if letters == "" {
+		return label
+	}
+	out := []byte(label)
+	part := 0
+	for k := range out {
+		switch {
+		case out[k] == 'N' || out[k] == 'Y' && len(letters) == 3:
+			if k > 0 && label[k-1] != label[k] && k != i {
+				part++
+			}
+			if part < len(letters) {
+				out[k] = letters[part]
+			}
+		}
+	}
+	return string(out)
 }
 
 // label describes how a stamp is written: "YYYY-MM-DD hh:mm:ss,fff".

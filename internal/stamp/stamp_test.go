@@ -159,7 +159,7 @@ func TestForms(t *testing.T) {
 		"Mar 14 06:12:00 g up":                      "Mon DD hh:mm:ss",
 		"Sat Mar 14 06:12:00 2026 up":               "Mon DD hh:mm:ss YYYY",
 		"3/14/2026 6:12:00 AM up":                   "M/DD/YYYY h:mm:ss AM",
-		"01/02/2026 06:12:00 up":                    "NN/NN/YYYY hh:mm:ss",
+		"01/02/2026 06:12:00 up":                    "DD/MM/YYYY hh:mm:ss",
 		"20260314T061200Z up":                       "YYYYMMDDThhmmssZ",
 		"1773468720.123 up":                         "seconds since 1970",
 		"06:12:00,123 up":                           "hh:mm:ss,fff",

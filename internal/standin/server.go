@@ -282,8 +282,11 @@ func (s *Server) run(command string, ch ssh.Channel, stopped <-chan struct{}) in
 	ahead, noClock := s.Ahead, s.NoClock
 	s.mu.Unlock()
 	if !ok && !noClock && strings.HasPrefix(command, "date -u +%s.%N;") {
-		now := time.Now().Add(ahead)
-		_, _ = fmt.Fprintf(ch, "%d.%09d\nyes\n", now.Unix(), now.Nanosecond())
+		now, synchronised := time.Now().Add(ahead), "yes"
+		if ahead != 0 {
+			synchronised = "no"
+		}
+		_, _ = fmt.Fprintf(ch, "%d.%09d\n%s\n", now.Unix(), now.Nanosecond(), synchronised)
 		return 0
 	}
 	if !ok {
