@@ -85,6 +85,27 @@ func TestCutKeepsWholeRecords(t *testing.T) {
 	require.True(t, o.All)
 }
 
+// A record whose time is not in its first line is kept from its beginning.
+func TestCutKeepsRecordsThatBeginBeforeTheirTime(t *testing.T) {
+	w := spans(t, 10*time.Minute, 20*time.Minute)
+	journal := func(offset time.Duration, text string) string {
+		return fmt.Sprintf("__CURSOR=s=%s\n__REALTIME_TIMESTAMP=%d\n__MONOTONIC_TIMESTAMP=7\nMESSAGE=%s\n_PID=7\n\n", text, six.Add(offset).UnixMicro(), text)
+	}
+	xml := func(offset time.Duration, text string) string {
+		return fmt.Sprintf("<record>\n  <date>%s</date>\n  <message>%s</message>\n</record>\n", six.Add(offset).Format("2006-01-02T15:04:05"), text)
+	}
+	events := func(offset time.Duration, text string) string {
+		return fmt.Sprintf("Event[0]:\n  Log Name: System\n  Source: Gate\n  Date: %s\n  Description:\n%s\n\n", six.Add(offset).Format("2006-01-02T15:04:05.000"), text)
+	}
+	for name, record := range map[string]func(time.Duration, string) string{"journal": journal, "xml": xml, "events": events} {
+		in := record(0, "a") + record(11*time.Minute, "b") + record(15*time.Minute, "c") + record(30*time.Minute, "d")
+		got, _ := cut(t, []byte(in), w)
+		require.Equal(t, record(11*time.Minute, "b")+record(15*time.Minute, "c"), got, name)
+		got, _ = cut(t, []byte(record(11*time.Minute, "b")+record(30*time.Minute, "d")), w)
+		require.Equal(t, record(11*time.Minute, "b"), got, name)
+	}
+}
+
 func TestCutUTF16(t *testing.T) {
 	wide := func(s string) []byte {
 		var b []byte

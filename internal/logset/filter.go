@@ -86,16 +86,18 @@ func isHeader(l *Look, head []byte) bool {
 // passed is what came of filtering a stream.
 type passed struct {
 	filter
-	bytes  int64 // written
-	all    bool  // every byte was written
-	header int64 // bytes kept because they are heads of columns
-	ended  error // why the stream could not be read to its end
+	bytes   int64 // written
+	all     bool  // every byte was written
+	header  int64 // bytes kept because they are heads of columns
+	pending bool  // a record has begun whose time has not come yet
+	blank   bool  // the last line was blank
+	ended   error // why the stream could not be read to its end
 }
 
 // pass writes what belongs to the window from a stream of lines.
 func pass(ctx context.Context, r io.Reader, w io.Writer, l *Look, reader *stamp.Reader, spans []window.Span) (*passed, error) {
 	p := &passed{filter: filter{r: reader, look: l, spans: spans}, all: true}
-	in := newLineReader(r, nil)
+	in, blocks := newLineReader(r, nil), l.Profile.Blocks()
 	out := &collector{w: w}
 	var narrow, held []byte
 	for n := 0; ; n++ {
@@ -116,8 +118,22 @@ func pass(ctx context.Context, r io.Reader, w io.Writer, l *Look, reader *stamp.
 			p.header += 2
 			line = line[2:]
 		}
-		keep := p.line(in.enc.text(&narrow, line))
+		text := in.enc.text(&narrow, line)
+		if blocks {
+			p.block(text)
+		}
+		keep := p.line(text)
+		if blocks && p.pending && len(held)+len(line) <= headLimit && whole {
+			p.kept -= int64(b2i(keep))
+			held = append(held, line...)
+			continue
+		}
 		switch {
+		case blocks && p.dated && len(held) > 0: // the lines of the record before the one with its time
+			if err := p.releaseBlock(out, held, keep); err != nil {
+				return nil, err
+			}
+			held = nil
 		case !p.dated && len(held)+len(line) <= headLimit && whole:
 			held = append(held, line...)
 			continue
@@ -147,7 +163,11 @@ func pass(ctx context.Context, r io.Reader, w io.Writer, l *Look, reader *stamp.
 			}
 		}
 	}
-	if len(held) > 0 {
+	if len(held) > 0 && p.dated {
+		if err := p.releaseBlock(out, held, p.keep); err != nil {
+			return nil, err
+		}
+	} else if len(held) > 0 {
 		if err := p.release(out, held, !p.dated, l); err != nil {
 			return nil, err
 		}
@@ -155,6 +175,40 @@ func pass(ctx context.Context, r io.Reader, w io.Writer, l *Look, reader *stamp.
 	err := out.flush()
 	p.bytes = out.n
 	return p, err
+}
+
+// block notices where a record of several lines begins: its lines wait for the one with the time.
+func (p *passed) block(text []byte) {
+	starts, blank := stamp.RecordStart(text)
+	switch {
+	case starts || p.blank && !blank:
+		p.pending = true
+	case blank:
+		p.pending = false
+	}
+	p.blank = blank
+	if p.pending {
+		if _, ok := p.r.Stamp(text); ok {
+			p.pending = false
+		}
+	}
+}
+
+func b2i(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
+}
+
+// releaseBlock decides about the lines of a record that stand before its time.
+func (p *passed) releaseBlock(out *collector, held []byte, keep bool) error {
+	if !keep {
+		p.all = false
+		return nil
+	}
+	p.kept += int64(bytes.Count(held, []byte("\n")))
+	return out.write(held)
 }
 
 // release decides about what stood before the first dated line: heads of columns are kept, the rest goes with that line.

@@ -52,7 +52,7 @@ func (s *Stamp) clock(b []byte, i int, bare bool) bool {
 		return s.colonClock(b, i)
 	case bare && (n == 6 || n == 4 && s.style != ymd):
 		return s.bareClock(b, i, n)
-	case (n == 1 || n == 2) && i+n < len(b) && b[i+n] == '.' && (s.style == ymd && i > 0 && b[i-1] == '-' || s.style == numeric && s.sep == '.' || s.style == ymd && s.sep == '.'):
+	case (n == 1 || n == 2) && i+n < len(b) && b[i+n] == '.' && (s.style == ymd && i > 0 && b[i-1] == '-' || s.style == numeric && s.sep == '.' || s.style == ymd && s.sep == '.' || s.style == dayMonYear && s.sep == '-'):
 		return s.dottedClock(b, i)
 	case n == 2 && (b[i-1] == '_' || b[i-1] == 'T') && i+8 <= len(b) && b[i+2] == '-' && b[i+5] == '-':
 		return s.dashedClock(b, i)
@@ -168,6 +168,11 @@ func (s *Stamp) dottedClock(b []byte, i int) bool {
 		i += 1 + s.fractionAt(b[i+1:])
 	}
 	if !s.setClock(h, m, sec) {
+		return false
+	}
+	if used := s.halfAt(b[i:]); used > 0 {
+		i += used
+	} else if s.half {
 		return false
 	}
 	if i+4 <= len(b) && (b[i] == '+' || b[i] == '-') && digits(b[i+1:]) == 3 {

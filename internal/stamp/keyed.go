@@ -14,7 +14,7 @@ func setupKeys() {
 	timeKeys = map[string]int{}
 	for rank, words := range []string{
 		"timestamp realtimetimestamp time ts datetime dateandtime t asctime eventtime logtime logtimestamp systemtime timecreated timegenerated timereported eventtimestamp rt devtime",
-		"when timemillis timems tsms timestampms timens timestampns timestampus timeus tsns epoch epochms epochtime epochseconds unixtime epochsecond timelocal timeiso8601 timeutc utctime localtime msec",
+		"when timemillis timems tsms timestampms timens timestampns timestampus timeus tsns epoch epochms epochtime epochseconds unixtime epochsecond timelocal timeiso8601 timeutc utctime localtime msec millis requestreceivedtimestamp",
 		"date datum zeit zeitstempel uhrzeit heure horodatage fecha hora data logged loggedat logdate occurred occurredat occurredon startdate enddate timewritten syslogtimestamp",
 		"starttime requesttime receivedat received eventcreated",
 	} {
@@ -73,6 +73,8 @@ func (s *Stamp) keyPlace(line, open []byte, sep byte) (place, bool) {
 	switch {
 	case len(key) == 0 && !quoted: // a row of signs
 		return elsewhere, false
+	case sep == ':' && i > 0 && body[i-1] == '/' && len(open) == s.Start: // "registry.example/gate:2026-03-14T06-12-00"
+		return elsewhere, true
 	case keyRank(key) > 0 || keyRank(local(key)) > 0 && sep == '=':
 		return keyed, true
 	case sep == '=' || quoted:

@@ -35,6 +35,7 @@ type Profile struct {
 	weak        style     // of dates behind prose that are in order all the same
 	weakOK      bool
 	columns     *columns
+	blocks      bool // the time of a record is not in its first line
 }
 
 // Form is one way in which lines of a file are dated.
@@ -75,6 +76,8 @@ type Learner struct {
 	start, inside   int
 	weak            map[style]*weakRun
 	prevUp          time.Duration
+	lead            int  // lines since the record began, as far as a blank line or a mark shows it; -1 when none did
+	led, bare       int  // dated lines with and without lines of their record before them
 	torn            bool // the next line does not follow the one before
 	headDone        bool
 }
@@ -108,7 +111,7 @@ func newLearner(f Facts) *Learner {
 		p.latestClock = secondsOf(p.latest)
 	}
 	p.nameDay = dayInName(f.Name)
-	return &Learner{p: p, byKind: map[formKey]*formCount{}, weak: map[style]*weakRun{}}
+	return &Learner{p: p, byKind: map[formKey]*formCount{}, weak: map[style]*weakRun{}, lead: -1}
 }
 
 // NewLearner begins to learn a file.
@@ -123,6 +126,14 @@ func (l *Learner) gap() { l.torn = true }
 func (l *Learner) Line(line []byte) {
 	p := l.p
 	p.Lines++
+	switch starts, blank := RecordStart(line); {
+	case blank:
+		l.lead = 0
+	case starts:
+		l.lead = 1
+	case l.lead >= 0:
+		l.lead++
+	}
 	if !l.headDone && p.columns == nil && p.Lines <= 20 {
 		p.columns = headerColumns(line)
 	}
@@ -145,6 +156,12 @@ func (l *Learner) Line(line []byte) {
 	if s.Absolute() || s.zone != zoneNone {
 		p.Offsets++
 	}
+	if l.lead > 1 && s.place == keyed {
+		l.led++
+	} else {
+		l.bare++
+	}
+	l.lead = -1
 	if s.place == atStart {
 		l.start++
 		if len(line) > 0 && (line[0] == ' ' || line[0] == '\t') {
@@ -231,6 +248,24 @@ func (l *Learner) count(line []byte, s *Stamp) {
 		l.byKind[k] = c
 	}
 	c.Lines++
+}
+
+// recordMarks are the beginnings of lines with which a record of several lines begins, in exports of event logs and in
+// Java's XML.
+var recordMarks = [][]byte{[]byte("<record>"), []byte("<Event "), []byte("<Event>"), []byte("<event "), []byte("<event>"), []byte("<entry"), []byte("Event["), []byte("__CURSOR=")}
+
+// RecordStart says whether a record of several lines begins with a line, or behind it because it is blank.
+func RecordStart(line []byte) (starts, blank bool) {
+	line = bytes.TrimSpace(trimLine(line))
+	if len(line) == 0 {
+		return false, true
+	}
+	for _, m := range recordMarks {
+		if bytes.HasPrefix(line, m) {
+			return true, false
+		}
+	}
+	return false, false
 }
 
 // w3cHead says whether a line is the head of a log in the W3C Extended Log File Format (W3C working draft WD-logfile),
@@ -379,6 +414,7 @@ func (l *Learner) Profile(whole bool) *Profile {
 			}
 		}
 	}
+	p.blocks = l.led >= 1 && l.led*5 >= l.bare*4
 	l.judgeOrders()
 	if p.Facts.AsOf.IsZero() {
 		p.Evidence = append(p.Evidence, "the file's date is not known")

@@ -29,7 +29,7 @@ func setupWords() {
 		"as with that this dated ist am um vom bis seit der die das und le la les du des au depuis el los desde hasta il dal alla de do da em")
 	denied = set("expire expires expired expiry expiration expiring valid validity until till next previous prior schedule scheduled planned due deadline modify modified " +
 		"change changed access accessed birth built build compiled released release effective renewed renewal maintenance departure departs departed arrival arrives not version " +
-		"validfrom validto validuntil notbefore notafter expiresat expiry_date lastmodified duration elapsed uptime remaining eta timeout interval cron")
+		"validfrom validto validuntil notbefore notafter expiresat expiry_date lastmodified duration elapsed uptime remaining eta timeout interval cron match")
 	telling = set("log logfile date time timestamp started start opened open begin began created session")
 	durations = set("elapsed remaining ago hours hour hrs h hh:mm:ss duration left long total until per")
 	inner = set("$date seconds sec $numberlong epochsecond value")
@@ -112,7 +112,7 @@ func (s *Stamp) placeBehind(line, head, open []byte) place {
 	} else if looksXML(bytes.TrimLeft(line, " \t")) {
 		return elsewhere
 	}
-	if inCode(head, open) {
+	if inCode(head, open) || quotedInText(head) {
 		return elsewhere
 	}
 	if inColumn(line, s, open) {
@@ -129,6 +129,15 @@ func (s *Stamp) placeBehind(line, head, open []byte) place {
 		return unsure
 	}
 	return inside
+}
+
+// quotedInText says whether a stamp stands in a quote that is no column of a table, such as in a statement.
+func quotedInText(head []byte) bool {
+	n := len(head)
+	if n < 2 || head[n-1] != '\'' && head[n-1] != '"' {
+		return false
+	}
+	return bytes.IndexByte([]byte(",;|\t"), head[n-2]) < 0
 }
 
 // inCode says whether a stamp is an argument of a call, a comment behind an assignment, or a revision's mark.

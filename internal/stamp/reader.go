@@ -123,7 +123,7 @@ func (r *Reader) Doubts() Doubt { return r.r.used }
 
 // Anywhere says whether lines can be read in any order: each tells its time by itself.
 func (p *Profile) Anywhere() bool {
-	return p.Dated > 0 && p.clocks == 0 && p.resets == 0 && p.firstYear == 0
+	return p.Dated > 0 && p.clocks == 0 && p.resets == 0 && p.firstYear == 0 && !p.blocks
 }
 
 // At gives a reader for lines in any order; it means the first where an hour occurs twice.
@@ -346,6 +346,10 @@ func (p *Profile) Unsettled() bool {
 	}
 	return p.Timeless()
 }
+
+// Blocks says whether records span several lines with the time in a later one, as in the journal's export format: then what
+// stands before the time, back to the beginning of the record, belongs to it.
+func (p *Profile) Blocks() bool { return p.blocks }
 
 // Table says whether the file's first line names its columns.
 func (p *Profile) Table() bool { return p.columns != nil }
