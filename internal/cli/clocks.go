@@ -34,6 +34,7 @@ func (s *session) drawClocks(clocks []collect.Clock, all bool) {
 		rows = append(rows, []string{c.System, clock, sync, zone})
 	}
 	if len(rows) > 0 {
+		s.screen.Print("")
 		s.screen.Table([]term.Column{{Title: "system"}, {Title: "clock", Wide: true, Least: 24}, {Title: "synchronised"}, {Title: "zone of its logs", Wide: true, Least: 20}}, rows)
 	}
 }

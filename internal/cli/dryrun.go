@@ -67,10 +67,11 @@ func (s *session) drawDryRun(got *flow.Collected) {
 		s.screen.Print("%s %s: %d outside the window would be left (--verbose lists them)", k[0], k[1], left[k])
 	}
 	s.drawClocks(got.Clocks, s.common.verbose)
+	s.screen.Print("")
 	for _, line := range windowPrice(got.Price, total) {
 		s.screen.Print("%s", line)
 	}
-	s.screen.Print("would take %s%s, besides the output of commands", sizeText(files, total), aboutTime(got.Price.Took))
+	s.screen.Print("would take %s%s; the output of commands comes besides", sizeText(files, total), aboutTime(got.Price.Took))
 }
 
 func aboutTime(d time.Duration) string {
@@ -78,9 +79,9 @@ func aboutTime(d time.Duration) string {
 	case d <= 0:
 		return ""
 	case d < time.Second:
-		return " in under a second"
+		return ", in under a second"
 	}
-	return " in about " + d.Round(time.Second).String()
+	return ", in about " + d.Round(time.Second).String()
 }
 
 // windowPrice tells what the window costs: which item is the largest, what an hour more adds, and what will be lost soonest.

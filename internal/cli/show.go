@@ -177,6 +177,9 @@ func (s *session) drawEntries(entries []collect.Entry) {
 	var rows [][]string
 	for _, e := range entries {
 		size := humanize.IBytes(uint64(e.Size))
+		if e.Cut != nil {
+			size = humanize.IBytes(uint64(e.Bytes)) + " of " + size
+		}
 		if e.Special {
 			size = ""
 		}

@@ -205,7 +205,7 @@ func TestRotatedSetByContent(t *testing.T) {
 	require.Equal(t, "read whole", got["/log/gate.log"].Cut.Sure)
 	require.EqualValues(t, 131, got["/log/gate.log"].Cut.Of)
 	require.Nil(t, got["/log/other-20260314.log"].Cut, "all of it belongs, so it is taken as it is")
-	require.Contains(t, got["/log/gate.log.2.gz"].Reason, "2026-03-14 01:00:00 to 2026-03-14 03:59:00: before the window")
+	require.Contains(t, got["/log/gate.log.2.gz"].Reason, "2026-03-14 01:00:00 to 03:59:00: before the window")
 	require.Contains(t, got["/log/old.txt"].Reason, "no dated line; last changed 2026-03-14 05:00:00, before the window")
 	require.Equal(t, 4, cell.Left)
 }

@@ -391,7 +391,7 @@ func (c *CutInfo) words(zone *time.Location) string {
 	if zone == nil {
 		zone = time.UTC
 	}
-	s := fmt.Sprintf("cut to %s to %s", c.First.In(zone).Format(time.DateTime), c.Last.In(zone).Format(time.DateTime))
+	s := "cut to " + logset.SpanText(c.First, c.Last, zone)
 	if c.Of >= 0 {
 		s += fmt.Sprintf(", %s of %s lines", humanize.Comma(c.Lines), humanize.Comma(c.Of))
 	}

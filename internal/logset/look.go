@@ -3,7 +3,6 @@ package logset
 import (
 	"crypto/sha256"
 	"errors"
-	"fmt"
 	"io"
 	"sort"
 	"time"
@@ -218,14 +217,23 @@ func binary(head []byte) bool {
 
 // Span tells the two ends in words.
 func (l *Look) Span(zone *time.Location) string {
-	const form = "2006-01-02 15:04:05"
 	switch {
 	case l.First.IsZero():
 		return "no dated line"
 	case l.Last.IsZero():
-		return "begins " + l.First.In(zone).Format(form)
+		return "begins " + l.First.In(zone).Format(time.DateTime)
 	}
-	return fmt.Sprintf("%s to %s", l.First.In(zone).Format(form), l.Last.In(zone).Format(form))
+	return SpanText(l.First, l.Last, zone)
+}
+
+// SpanText tells a stretch of time; the day is not said twice.
+func SpanText(from, to time.Time, zone *time.Location) string {
+	from, to = from.In(zone), to.In(zone)
+	end := to.Format(time.DateTime)
+	if from.Format(time.DateOnly) == to.Format(time.DateOnly) {
+		end = to.Format(time.TimeOnly)
+	}
+	return from.Format(time.DateTime) + " to " + end
 }
 
 // markSize is how much of a file's beginning tells it from others, in bytes.
