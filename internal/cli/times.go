@@ -197,15 +197,19 @@ func rowOf(f flow.FileTimes) timesRow {
 // zoneText says in which zone a file's times are, and where that comes from.
 func zoneText(s *logset.Survey) (zone, from string) {
 	p := s.Profile
+	name := p.Facts.Zone.String()
+	if name == "Local" {
+		name, _ = time.Now().Zone()
+	}
 	switch {
 	case s.Dated == 0:
 		return "-", ""
 	case p.Offsets >= p.Dated:
 		return "in the lines", ""
 	case p.Offsets*10 > p.Dated:
-		return p.Facts.Zone.String(), p.Facts.ZoneFrom + ", where the lines name none"
+		return name, p.Facts.ZoneFrom + ", where the lines name none"
 	}
-	return p.Facts.Zone.String(), p.Facts.ZoneFrom
+	return name, p.Facts.ZoneFrom
 }
 
 func (s *session) drawTimes(all []flow.FileTimes) {

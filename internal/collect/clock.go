@@ -3,6 +3,7 @@ package collect
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"io/fs"
@@ -47,7 +48,10 @@ const clockTimeout = 10 * time.Second
 
 // clockCommand prints the time first, in seconds with a fraction where the system can, then what tells whether it is
 // synchronised. It reads, and changes nothing.
-const clockCommand = `date -u +%s.%N; (timedatectl show -p NTPSynchronized --value || chronyc -n tracking || ntpq -c rv) 2>/dev/null </dev/null | head -n 20`
+const (
+	dateCommand  = `date -u +%s.%N`
+	clockCommand = dateCommand + `; (timedatectl show -p NTPSynchronized --value || chronyc -n tracking || ntpq -c rv) 2>/dev/null </dev/null | head -n 20`
+)
 
 // readClock finds out about a system's time. It never fails: what cannot be found out is said in the clock.
 func readClock(ctx context.Context, s *site.System, st *site.Site, target reach.System) *Clock {
@@ -64,8 +68,12 @@ func readClock(ctx context.Context, s *site.System, st *site.Site, target reach.
 	}
 	ctx, cancel := context.WithTimeout(ctx, clockTimeout)
 	defer cancel()
-	for range clockSamples {
-		m, err := measure(ctx, runner)
+	for i := range clockSamples {
+		command := dateCommand
+		if i == 0 {
+			command = clockCommand
+		}
+		m, err := measure(ctx, runner, command)
 		if err != nil {
 			if !c.Measured {
 				c.How = plain(err)
@@ -75,7 +83,9 @@ func readClock(ctx context.Context, s *site.System, st *site.Site, target reach.
 		if !c.Measured || m.half < c.Uncertainty {
 			c.Measured, c.Offset, c.Uncertainty, c.How = true, m.offset, m.half, "measured over the connection"
 		}
-		c.Synchronised = m.synchronised
+		if i == 0 {
+			c.Synchronised = m.synchronised
+		}
 		if m.coarse { // a clock that shows seconds only gets no better
 			break
 		}
@@ -90,38 +100,48 @@ type measurement struct {
 	synchronised string
 }
 
-// firstByte remembers when the first output came, and keeps the beginning.
-type firstByte struct {
-	at  time.Time
-	buf bytes.Buffer
+// answer takes the output of a clock's command and remembers when the time came. What a noisy shell prints before it is
+// stepped over.
+type answer struct {
+	buf    bytes.Buffer
+	at     time.Time // when the line with the time came
+	there  time.Time
+	coarse bool
+	rest   int // where the output goes on behind it
 }
 
-func (f *firstByte) Write(b []byte) (int, error) {
-	if f.at.IsZero() {
-		f.at = time.Now()
+func (a *answer) Write(b []byte) (int, error) {
+	now := time.Now()
+	if a.buf.Len() < 16<<10 {
+		a.buf.Write(b)
 	}
-	if f.buf.Len() < 4096 {
-		f.buf.Write(b)
+	for a.at.IsZero() {
+		line, _, ok := bytes.Cut(a.buf.Bytes()[a.rest:], []byte("\n"))
+		if !ok {
+			break
+		}
+		a.rest += len(line) + 1
+		if t, coarse, ok := parseDate(strings.TrimSpace(string(line))); ok {
+			a.at, a.there, a.coarse = now, t, coarse
+		}
 	}
 	return len(b), nil
 }
 
 // measure compares the system's clock with ours once. Its answer was made at some moment between asking and receiving.
-func measure(ctx context.Context, runner reach.Runner) (measurement, error) {
-	var out firstByte
+func measure(ctx context.Context, runner reach.Runner, command string) (measurement, error) {
+	var out answer
 	asked := time.Now()
-	_, err := runner.Run(ctx, clockCommand, &out, io.Discard)
-	if err != nil && out.at.IsZero() {
+	_, err := runner.Run(ctx, command, &out, io.Discard)
+	if out.at.IsZero() {
+		if err == nil {
+			err = errors.New("its date command does not tell the seconds since 1970")
+		}
 		return measurement{}, err
 	}
-	text, rest, _ := strings.Cut(out.buf.String(), "\n")
-	there, coarse, ok := parseDate(strings.TrimSpace(text))
-	if !ok {
-		return measurement{}, fmt.Errorf("its date command does not tell the seconds since 1970")
-	}
 	half := out.at.Sub(asked) / 2
-	m := measurement{offset: there.Sub(asked.Add(half)), half: half, coarse: coarse, synchronised: synchronised(rest)}
-	if coarse {
+	m := measurement{offset: out.there.Sub(asked.Add(half)), half: half, coarse: out.coarse, synchronised: synchronised(out.buf.String()[out.rest:])}
+	if out.coarse {
 		m.offset += time.Second / 2
 		m.half += time.Second / 2
 	}
@@ -132,7 +152,7 @@ func measure(ctx context.Context, runner reach.Runner) (measurement, error) {
 func parseDate(text string) (t time.Time, coarse, ok bool) {
 	whole, part, _ := strings.Cut(text, ".")
 	sec, err := strconv.ParseInt(whole, 10, 64)
-	if err != nil || sec < 0 || sec > 1<<40 {
+	if err != nil || sec < 1e8 || sec > 1<<40 {
 		return time.Time{}, false, false
 	}
 	ns, err := strconv.ParseInt(part, 10, 64)

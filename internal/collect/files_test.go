@@ -369,6 +369,14 @@ func TestClocks(t *testing.T) {
 		_, _, ok := parseDate(text)
 		require.Equal(t, want, ok, text)
 	}
+	for _, noise := range []string{"", "Welcome to gate-2\n\n14 updates\n"} {
+		var a answer
+		for _, b := range []byte(noise + "1773468720.500000000\nyes\n") {
+			_, _ = a.Write([]byte{b})
+		}
+		require.Equal(t, six.Add(12*time.Minute+500*time.Millisecond), a.there.UTC())
+		require.Equal(t, "yes\n", a.buf.String()[a.rest:])
+	}
 	for text, want := range map[string]string{"yes\n": "yes", "no\n": "no", "Leap status     : Normal\n": "yes", "Leap status     : Not synchronised\n": "no", "": "", "sh: no such thing": ""} {
 		require.Equal(t, want, synchronised(text), text)
 	}

@@ -39,14 +39,13 @@ func (f *filesWork) slow(ctx context.Context, s reach.Squeezer, name string, siz
 		return false
 	}
 	buf := make([]byte, min(rateSample, size))
-	begun := time.Now()
 	n, err := at.ReadAt(buf[:8], 0)
 	if err != nil || logset.PackingOf(buf[:n]) != "" {
 		return false // it is compressed already
 	}
 	rate, known := f.rates.get(f.sys.Name)
 	if !known {
-		begun = time.Now()
+		begun := time.Now()
 		if n, err = at.ReadAt(buf, 0); err != nil && err != io.EOF {
 			return false
 		}

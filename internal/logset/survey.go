@@ -298,7 +298,7 @@ func (k *surveyor) finish() {
 	}
 	var jumps []Jump
 	for _, g := range longest(k.gaps, maxJumps) {
-		if d := g.To.Sub(g.From); d >= gapFactor*typical || k.steps < gapFactor {
+		if d := g.To.Sub(g.From); d >= gapFactor*typical || k.steps < gapFactor && d >= time.Hour {
 			jumps = append(jumps, g)
 		}
 	}

@@ -146,7 +146,6 @@ func looksXML(b []byte) bool {
 // object reads one line of JSON. It is forgiving: a torn or odd line gives what it gives.
 type object struct {
 	line   []byte
-	base   int
 	rank   int
 	found  Stamp
 	keys   [6][]byte // the key at each depth

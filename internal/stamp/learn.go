@@ -67,7 +67,6 @@ func Learn(f Facts, whole bool, pieces ...[]byte) *Profile {
 // Learner gathers evidence line by line, for files of any size.
 type Learner struct {
 	p      *Profile
-	forms  map[string]*formCount
 	byKind map[formKey]*formCount
 	dates  [3]numericDates
 	years  yearRuns

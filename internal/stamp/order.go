@@ -185,9 +185,9 @@ func (p *Profile) customary(fit []reading, d *numericDates, sep byte) Order {
 
 // yearRuns are the stretches between turns of the year, in dates that name none.
 type yearRuns struct {
-	n       int
-	leap    []int // runs that hold 29 February, counted from 0
-	at, max int
+	n    int
+	leap []int // runs that hold 29 February, counted from 0
+	at   int
 }
 
 func (y *yearRuns) add(month, day int) {

@@ -302,7 +302,6 @@ func mask(text []byte, fields string, s *Stamp) string {
 					w = min(n, 2)
 				}
 			} else if prev := len(out) - 1; prev >= 0 && (out[prev] == '+' || out[prev] == '-') || prev > 3 && out[prev] == ':' && (out[prev-3] == '+' || out[prev-3] == '-') {
-				c = text[i]
 				out = append(out, text[i:i+n]...)
 				i, n = i+n, 0
 				continue

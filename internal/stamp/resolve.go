@@ -107,6 +107,7 @@ type resolver struct {
 
 	prev    int64 // the moment before, in seconds
 	hasPrev bool
+	second  bool  // in an hour that occurs twice, its second time has begun
 	doubt   Doubt // of the last stamp
 	used    Doubt // of all stamps
 
@@ -187,9 +188,11 @@ func (r *resolver) fromDay(s *Stamp, day int) time.Time {
 		// In an hour that occurs twice the order of the lines tells which is meant.
 		if d == DoubtTwice && r.hasPrev && !r.stateless {
 			r.doubt &^= DoubtTwice
-			if first < r.prev-disorderInHour {
-				first = second
+			if r.second || first < r.prev-disorderInHour {
+				first, r.second = second, true
 			}
+		} else if d != DoubtTwice {
+			r.second = false
 		}
 	}
 	r.prev, r.hasPrev = first, true
@@ -197,7 +200,7 @@ func (r *resolver) fromDay(s *Stamp, day int) time.Time {
 }
 
 // disorderInHour is how far lines may go back in an hour that occurs twice before that means its second time, in seconds.
-const disorderInHour = 600
+const disorderInHour = 120
 
 func (r *resolver) zoneNamed(name string) *wallClock {
 	c := r.named[name]

@@ -281,7 +281,7 @@ func (s *Server) run(command string, ch ssh.Channel, stopped <-chan struct{}) in
 	c, ok := s.Commands[command]
 	ahead, noClock := s.Ahead, s.NoClock
 	s.mu.Unlock()
-	if !ok && !noClock && strings.HasPrefix(command, "date -u +%s.%N;") {
+	if !ok && !noClock && strings.HasPrefix(command, "date -u +%s.%N") {
 		now, synchronised := time.Now().Add(ahead), "yes"
 		if ahead != 0 {
 			synchronised = "no"
