@@ -86,95 +86,95 @@ func isHeader(l *Look, head []byte) bool {
 // passed is what came of filtering a stream.
 type passed struct {
 	filter
-	bytes   int64 // written
-	all     bool  // every byte was written
-	header  int64 // bytes kept because they are heads of columns
-	pending bool  // a record has begun whose time has not come yet
-	blank   bool  // the last line was blank
-	ended   error // why the stream could not be read to its end
+	bytes    int64 // written
+	all      bool  // every byte was written
+	header   int64 // bytes kept because they are heads of columns
+	out      *collector
+	held     []byte // lines that wait for a later one to decide
+	released bool   // what stood before the first dated line was decided
+	blocks   bool   // records span several lines, see stamp.Profile.Blocks
+	pending  bool   // a record has begun whose time has not come yet
+	blank    bool   // the last line was blank
+	ended    error  // why the stream could not be read to its end
 }
 
 // pass writes what belongs to the window from a stream of lines.
 func pass(ctx context.Context, r io.Reader, w io.Writer, l *Look, reader *stamp.Reader, spans []window.Span) (*passed, error) {
-	p := &passed{filter: filter{r: reader, look: l, spans: spans}, all: true}
-	in, blocks := newLineReader(r, nil), l.Profile.Blocks()
-	out := &collector{w: w}
-	var narrow, held []byte
-	for n := 0; ; n++ {
+	p := &passed{filter: filter{r: reader, look: l, spans: spans}, all: true, blocks: l.Profile.Blocks(), out: &collector{w: w}}
+	in := newLineReader(r, nil)
+	var narrow []byte
+	for n := 0; p.ended == nil; n++ {
 		if n%1024 == 0 && ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
 		line, whole, err := in.next()
+		if errors.Is(err, io.EOF) {
+			break
+		}
 		if err != nil {
-			if !errors.Is(err, io.EOF) {
-				p.ended = err
-			}
+			p.ended = err
 			break
 		}
 		if n == 0 && in.enc != bytewise { // its byte order mark belongs to any part of the file
-			if err := out.write(line[:2]); err != nil {
+			if err := p.out.write(line[:2]); err != nil {
 				return nil, err
 			}
 			p.header += 2
 			line = line[2:]
 		}
 		text := in.enc.text(&narrow, line)
-		if blocks {
-			p.block(text)
-		}
-		keep := p.line(text)
-		if blocks && p.pending && len(held)+len(line) <= headLimit && whole {
-			p.kept -= int64(b2i(keep))
-			held = append(held, line...)
-			continue
-		}
-		switch {
-		case blocks && p.dated && len(held) > 0: // the lines of the record before the one with its time
-			if err := p.releaseBlock(out, held, keep); err != nil {
+		if waits, err := p.decide(line, text, whole); waits || err != nil {
+			if err != nil {
 				return nil, err
 			}
-			held = nil
-		case !p.dated && len(held)+len(line) <= headLimit && whole:
-			held = append(held, line...)
 			continue
-		case len(held) > 0:
-			if err := p.release(out, held, keep, l); err != nil {
-				return nil, err
-			}
-			held = nil
 		}
-		each := func([]byte) error { return nil }
-		if keep {
-			each = out.write
-		} else {
-			p.all = false
-		}
-		if err := each(line); err != nil {
-			return nil, err
-		}
-		if !whole {
-			if err := in.rest(each); err != nil {
-				var bad *writeError
-				if errors.As(err, &bad) {
-					return nil, bad.err
-				}
-				p.ended = err
-				break
-			}
-		}
-	}
-	if len(held) > 0 && p.dated {
-		if err := p.releaseBlock(out, held, p.keep); err != nil {
-			return nil, err
-		}
-	} else if len(held) > 0 {
-		if err := p.release(out, held, !p.dated, l); err != nil {
+		if err := p.copy(in, line, whole); err != nil {
 			return nil, err
 		}
 	}
-	err := out.flush()
-	p.bytes = out.n
+	if err := p.release(p.keep || !p.dated); err != nil {
+		return nil, err
+	}
+	err := p.out.flush()
+	p.bytes = p.out.n
 	return p, err
+}
+
+// decide decides about a line and what waited for it. waits says that the line itself waits for another to decide.
+func (p *passed) decide(line, text []byte, whole bool) (waits bool, err error) {
+	if p.blocks {
+		p.block(text)
+	}
+	keep := p.line(text)
+	if (p.blocks && p.pending || !p.dated) && whole && len(p.held)+len(line) <= headLimit {
+		if keep { // by what came before; it is counted when it is released
+			p.kept--
+		}
+		p.held = append(p.held, line...)
+		return true, nil
+	}
+	return false, p.release(keep)
+}
+
+// copy passes a line on, or over it.
+func (p *passed) copy(in *lineReader, line []byte, whole bool) error {
+	each := func([]byte) error { return nil }
+	if p.keep {
+		each = p.out.write
+	} else {
+		p.all = false
+	}
+	if err := each(line); err != nil || whole {
+		return err
+	}
+	err := in.rest(each)
+	var bad *writeError
+	if errors.As(err, &bad) {
+		return err
+	}
+	p.ended = err
+	return nil
 }
 
 // block notices where a record of several lines begins: its lines wait for the one with the time.
@@ -194,26 +194,16 @@ func (p *passed) block(text []byte) {
 	}
 }
 
-func b2i(b bool) int {
-	if b {
-		return 1
-	}
-	return 0
-}
-
-// releaseBlock decides about the lines of a record that stand before its time.
-func (p *passed) releaseBlock(out *collector, held []byte, keep bool) error {
-	if !keep {
-		p.all = false
+// release writes what waited, if it is kept: lines of a record before the one with its time, or what stands before the
+// first dated line. Of that, heads of columns are kept in any case.
+func (p *passed) release(keep bool) error {
+	held := p.held
+	p.held = nil
+	if len(held) == 0 {
 		return nil
 	}
-	p.kept += int64(bytes.Count(held, []byte("\n")))
-	return out.write(held)
-}
-
-// release decides about what stood before the first dated line: heads of columns are kept, the rest goes with that line.
-func (p *passed) release(out *collector, held []byte, keep bool, l *Look) error {
-	header := isHeader(l, held)
+	header := !p.released && !p.blocks && isHeader(p.look, held)
+	p.released = true
 	if !keep && !header {
 		p.all = false
 		return nil
@@ -222,7 +212,7 @@ func (p *passed) release(out *collector, held []byte, keep bool, l *Look) error 
 	if header {
 		p.header += int64(len(held))
 	}
-	return out.write(held)
+	return p.out.write(held)
 }
 
 type writeError struct{ err error }
