@@ -192,7 +192,7 @@ func TestDiskFull(t *testing.T) {
 	envask := program(t, home)
 	openSite(t, envask, dir)
 	rounds := filepath.Join(home, "cases", "26031407", "rounds")
-	script := fmt.Sprintf(`mount -t tmpfs -o size=3m none %[1]s && { %[2]s collect; echo "first: $?"; %[2]s show; mount -o remount,size=64m %[1]s; %[2]s collect; echo "second: $?"; }`, rounds, envask().Path)
+	script := fmt.Sprintf(`mount -t tmpfs -o size=1m none %[1]s && { %[2]s collect; echo "first: $?"; %[2]s show; mount -o remount,size=64m %[1]s; %[2]s collect; echo "second: $?"; }`, rounds, envask().Path)
 	c := exec.Command("unshare", "-m", "sh", "-c", script)
 	c.Env = envask().Env
 	out, err := c.CombinedOutput()

@@ -167,6 +167,17 @@ func fetch(ctx context.Context, fsys fs.FS, name, part, final string, stream str
 	return got, place(part, final, got.modified)
 }
 
+// keep writes what was read already under its final name.
+func keep(data []byte, modified time.Time, part, final string) (fetched, error) {
+	if err := os.WriteFile(part, data, 0o600); err != nil {
+		return fetched{}, &localError{err}
+	}
+	defer os.Remove(part) // fails harmlessly after the rename
+	sum := sha256.Sum256(data)
+	n := int64(len(data))
+	return fetched{size: n, bytes: n, sha256: hex.EncodeToString(sum[:]), modified: modified}, place(part, final, modified)
+}
+
 // place gives a whole file its final name.
 func place(part, final string, modified time.Time) error {
 	if !modified.IsZero() {

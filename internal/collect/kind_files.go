@@ -20,7 +20,10 @@ import (
 // fetchers is how many files of one system are on the way at a time: enough to hide the time that answers take.
 const fetchers = 4
 
-// manyFiles is from how many files of one item on what was learned of each is not kept until it is taken.
+// batchFiles is about how many files are looked at before they are taken.
+const batchFiles = 64
+
+// manyFiles is from how many files of one set on what was learned of each is not kept until it is taken.
 const manyFiles = 500
 
 // rotationPasses is how often the files are listed again because they were renamed while they were read.
@@ -45,16 +48,17 @@ type candidate struct {
 // filesWork is one item of files on one system.
 type filesWork struct {
 	*work
-	spec  ask.Files
-	links *resolver
-	seen  map[string]fs.FileInfo // by name, as it was listed first
-	marks map[[32]byte]bool      // of the beginnings of what was taken or left
+	spec   ask.Files
+	links  *resolver
+	seen   map[string]fs.FileInfo // by name, as it was listed first
+	beside map[string]bool        // companions that were looked at
+	marks  map[[32]byte]bool      // of the beginnings of what was taken or left
 }
 
 // takeFiles takes the files that the item's patterns match.
 func takeFiles(ctx context.Context, w *work) error {
 	f := &filesWork{work: w, spec: w.item.Spec.(ask.Files), links: &resolver{fsys: w.target.FS(), folders: map[string]folder{}},
-		seen: map[string]fs.FileInfo{}, marks: map[[32]byte]bool{}}
+		seen: map[string]fs.FileInfo{}, marks: map[[32]byte]bool{}, beside: map[string]bool{}}
 	if err := f.rotateFirst(ctx); err != nil {
 		return err
 	}
@@ -138,10 +142,35 @@ func source(name string) string {
 	return "/" + safe
 }
 
-// takeAll decides about files and takes them.
+// takeAll decides about files and takes them, some sets at a time: of many files not all need to be known at once. Where
+// files are ranked over all sets, all are.
 func (f *filesWork) takeAll(ctx context.Context, found []match, again bool) error {
+	found = f.newestVersions(found)
+	if f.spec.Newest > 0 || f.spec.Max > 0 {
+		return f.takeBatch(ctx, found, again)
+	}
+	names := make([]string, len(found))
+	for i, m := range found {
+		names[i] = m.name
+	}
+	var batch []match
+	for _, set := range logset.Sets(names) {
+		for _, i := range set {
+			batch = append(batch, found[i])
+		}
+		if len(batch) >= batchFiles {
+			if err := f.takeBatch(ctx, batch, again); err != nil {
+				return err
+			}
+			batch = batch[:0]
+		}
+	}
+	return f.takeBatch(ctx, batch, again)
+}
+
+// takeBatch decides about whole sets of files and takes them.
+func (f *filesWork) takeBatch(ctx context.Context, found []match, again bool) error {
 	files := f.admitAll(found, again)
-	files = f.newestVersions(files)
 	if f.inspects() {
 		if err := f.inspectAll(ctx, files); err != nil {
 			return err
@@ -201,21 +230,22 @@ func (f *filesWork) leave(c *candidate, s State, reason string) {
 	f.add(c.entry)
 }
 
-func (f *filesWork) newestVersions(files []*candidate) []*candidate {
+func (f *filesWork) newestVersions(found []match) []match {
 	if !f.spec.NewestVersion {
-		return files
+		return found
 	}
-	names := make([]string, len(files))
-	for i, c := range files {
-		names[i] = c.name
+	names := make([]string, len(found))
+	for i, m := range found {
+		names[i] = m.name
 	}
 	keep, newest := logset.NewestVersions(names)
-	var out []*candidate
-	for i, c := range files {
+	var out []match
+	for i, m := range found {
 		if keep[i] {
-			out = append(out, c)
+			out = append(out, m)
 		} else {
-			f.leave(c, Skipped, "of an older version; the newest is "+newest[c.name])
+			f.add(Entry{Source: source(m.name), Size: m.info.Size(), ModTime: m.info.ModTime().UTC(), State: Skipped,
+				Reason: "of an older version; the newest is " + newest[m.name]})
 		}
 	}
 	return out
@@ -373,19 +403,15 @@ func (f *filesWork) history(files []*candidate) []*candidate {
 // companions finds what belongs to the files and must travel with them.
 func (f *filesWork) companions(files []*candidate) []*candidate {
 	var out []*candidate
-	have := map[string]bool{}
-	for name := range f.seen {
-		have[name] = true
-	}
 	for _, c := range files {
 		base := path.Base(c.name)
 		stem := strings.TrimSuffix(base, path.Ext(base))
 		for _, pattern := range f.spec.With {
 			name := path.Join(path.Dir(c.name), strings.NewReplacer("{stem}", stem, "{name}", base).Replace(pattern))
-			if have[name] {
+			if f.seen[name] != nil || f.beside[name] {
 				continue
 			}
-			have[name] = true
+			f.beside[name] = true
 			e := Entry{Source: source(name)}
 			info, err := f.target.FS().Lstat(name)
 			if err != nil {

@@ -305,12 +305,28 @@ func spoolFile(ctx context.Context, fsys reach.FS, name, part, final string, cou
 	return logset.Content{Open: func() (io.ReadCloser, error) { return os.Open(final) }, ReadAt: file.ReadAt, Size: info.Size()}, nil
 }
 
+// content gives the bytes of a small file that was read when it was looked at.
+func (c *candidate) content() ([]byte, bool) {
+	l := c.member.Look
+	if l == nil || c.info.Size() != l.Size {
+		return nil, false
+	}
+	return l.Content()
+}
+
 // takeContent takes a file as it is.
 func (f *filesWork) takeContent(ctx context.Context, c *candidate, limit int64) (int64, error) {
 	e := &c.entry
 	target := "files/" + name0(e.Source) + c.again // the source is safe already
 	part := f.part()
-	got, err := fetch(ctx, f.target.FS(), c.real, part, f.final(target), f.squeezed(c.real), f.count)
+	var got fetched
+	var err error
+	if data, ok := c.content(); ok {
+		got, err = keep(data, c.info.ModTime(), part, f.final(target))
+		f.count(got.bytes)
+	} else {
+		got, err = fetch(ctx, f.target.FS(), c.real, part, f.final(target), f.squeezed(c.real), f.count)
+	}
 	if err != nil {
 		_, _, err := f.spoiled(ctx, c, err)
 		return 0, err

@@ -1,8 +1,10 @@
 package logset
 
 import (
+	"archive/zip"
 	"bytes"
 	"context"
+	"encoding/hex"
 	"fmt"
 	"io"
 	"math/rand/v2"
@@ -133,15 +135,26 @@ func TestCutPackedMembers(t *testing.T) {
 		require.NoError(t, err)
 		require.NoError(t, w.Close())
 	}
-	bz := []byte("BZh91AY&SYX\xce\xd0\xc6\x00\x00\x0c_\x80\x00\x104\x00@\x00\x10@\x00p\x00 \x000\xcc\x05)\xa6\x99\x12\x02\xec]\xc9\x14\xe1BAc;C\x18")
+	bz, err := hex.DecodeString("425a683931415926535974cc20f10000175b00001040037f1004103800200040da8501a7a1ea850d34c003db668b308d9f11264b195d41473652274976524e3032467e2ee48a70a120e99841e2")
+	require.NoError(t, err)
+	var one, two bytes.Buffer
+	for b, names := range map[*bytes.Buffer][]string{&one: {"gate.log"}, &two: {"gate.log", "fare.log"}} {
+		archive := zip.NewWriter(b)
+		for _, n := range names {
+			w, err := archive.Create(n)
+			require.NoError(t, err)
+			_, err = io.WriteString(w, text)
+			require.NoError(t, err)
+		}
+		require.NoError(t, archive.Close())
+	}
 	w := spans(t, 10*time.Minute, 20*time.Minute)
-	for name, data := range map[string][]byte{"gzip": g.Bytes(), "xz": x.Bytes(), "zstd": z.Bytes()} {
+	for name, data := range map[string][]byte{"gzip": g.Bytes(), "bzip2": bz, "xz": x.Bytes(), "zstd": z.Bytes(), "zip": one.Bytes()} {
 		got, o := cut(t, data, w)
 		require.Equal(t, at(15*time.Minute, "b"), got, name)
 		require.Equal(t, name, o.Packing)
 	}
-	l := Inspect(content(bz), facts())
-	require.True(t, l.Packing == "bzip2" || l.Broken != nil)
+	require.ErrorIs(t, Inspect(content(two.Bytes()), facts()).Err, ErrSeveral)
 
 	// A gzip that ends early: what is whole is taken, and it is said.
 	long := strings.Repeat(text, 3000)
@@ -238,6 +251,61 @@ func TestDisorderIsNoticed(t *testing.T) {
 	require.Equal(t, 122, strings.Count(got, "\n"), "both times that it was then")
 	require.Zero(t, o.Probes)
 	require.Contains(t, strings.Join(o.Notes, "; "), "not in order")
+}
+
+// A file that is known to come in no order is read whole, whatever its probes would say.
+func TestUnorderedIsReadWhole(t *testing.T) {
+	var b strings.Builder
+	for i := range 40000 {
+		b.WriteString(at(time.Duration(i)*time.Second, "line"))
+	}
+	c := content([]byte(b.String()))
+	w := spans(t, time.Hour, time.Hour+time.Minute)
+	for unordered, probes := range map[bool]bool{true: false, false: true} {
+		var out bytes.Buffer
+		o, err := Cut(context.Background(), c, Inspect(c, facts()), Wish{Window: w, Facts: facts(), Unordered: unordered}, nil, &out)
+		require.NoError(t, err)
+		require.Equal(t, probes, o.Probes > 0)
+		require.Equal(t, 61, strings.Count(out.String(), "\n"))
+	}
+}
+
+func TestSets(t *testing.T) {
+	for name, want := range map[string]string{
+		"/l/x.log": "/l/x.log", "/l/x.log.1": "/l/x.log", "/l/x.log.2.gz": "/l/x.log", "/l/x.1.log": "/l/x.log", "/l/x-20260314.log": "/l/x.log", "/l/x.log-20260314.xz": "/l/x.log",
+		"/l/x.log.2026-03-14-06": "/l/x.log", "/l/x_0003.log": "/l/x.log", "/l/x.log.old": "/l/x.log", "/l/x.bak": "/l/x", "/l/2026-03-14/x.log": "/l/x.log", "/l/2026/03/14/x.log": "/l/x.log",
+		"/l/x.log.2026-03-14.3.gz": "/l/x.log", "/l/x.2026-03-14.log.zst": "/l/x.log", "/l/x.log~": "/l/x.log", "/l/x-old.log": "/l/x.log", "/l/x.log.20260314-061200": "/l/x.log",
+	} {
+		require.Equal(t, want, PlaceOf(name).Set, name)
+		require.Equal(t, name == want, PlaceOf(name).Current, name)
+	}
+	names := []string{"/l/x.log.2.gz", "/l/x.log", "/l/x.log.10", "/l/x.log.1", "/l/y-20260312.log", "/l/y-20260314.log", "/l/y-20260313.log", "/l/gate.1.log", "/l/gate.2.log", "/l/z_0009.log", "/l/z_0010.log"}
+	var got [][]string
+	for _, set := range Sets(names) {
+		var members []string
+		for _, i := range set {
+			members = append(members, names[i])
+		}
+		got = append(got, members)
+	}
+	require.Equal(t, [][]string{{"/l/x.log", "/l/x.log.1", "/l/x.log.2.gz", "/l/x.log.10"}, {"/l/y-20260314.log", "/l/y-20260313.log", "/l/y-20260312.log"},
+		{"/l/gate.1.log"}, {"/l/gate.2.log"}, {"/l/z_0010.log", "/l/z_0009.log"}}, got)
+	for _, c := range []struct{ a, b string }{{"4.9", "4.10"}, {"4.2", "4.2.1"}, {"4.02", "4.10"}, {"1", "99999999999999999999999999"}} {
+		require.True(t, versionLess(c.a, c.b), "%s before %s", c.a, c.b)
+		require.False(t, versionLess(c.b, c.a), "%s before %s", c.b, c.a)
+	}
+}
+
+func FuzzPlaceOf(f *testing.F) {
+	for _, s := range []string{"/l/x.log.2.gz", "x-20260314.log", "/2026/03/14/x", "x_0003.log", "", "/", "x.99999.log"} {
+		f.Add(s)
+	}
+	f.Fuzz(func(t *testing.T, name string) {
+		p := PlaceOf(name)
+		require.False(t, p.older(p))
+		NewestVersions([]string{name, name + "1"})
+		require.Len(t, Sets([]string{name}), 1)
+	})
 }
 
 func TestHugeLineTakesLittleMemory(t *testing.T) {

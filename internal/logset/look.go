@@ -242,6 +242,11 @@ const markSize = 128
 // Mark tells files with different beginnings apart, whatever their names; ok is false for a file that is too short.
 func (l *Look) Mark() (mark [32]byte, ok bool) { return l.mark, l.marked }
 
+// Content gives a small plain file's bytes, which looking at it has read already; ok is false where it is not all of them.
+func (l *Look) Content() (data []byte, ok bool) {
+	return l.head, l.Whole && l.Packing == "" && l.Err == nil && l.Size > 0 && int64(len(l.head)) == l.Size
+}
+
 // Release forgets all but the two ends in time, so that many files can be looked at before any is taken.
 func (l *Look) Release() { l.head, l.Profile, l.Released = nil, nil, true }
 
