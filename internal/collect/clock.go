@@ -195,9 +195,16 @@ const maxZoneFile = 256 << 10
 // ownZone reads the zone that a system is set to: by the name that its link leads to, else from the file itself
 // (RFC 8536).
 func ownZone(s *site.System, target reach.System) *time.Location {
-	if s.Way == "local" {
+	if s.Way == "local" && time.Local.String() != "Local" { // it was named for us alone
 		return time.Local
 	}
+	if z := zoneOfFiles(target); z != nil || s.Way != "local" {
+		return z
+	}
+	return time.Local
+}
+
+func zoneOfFiles(target reach.System) *time.Location {
 	fsys := target.FS()
 	if link, err := fsys.ReadLink("etc/localtime"); err == nil {
 		if _, name, ok := strings.Cut(link, "zoneinfo/"); ok {
@@ -289,7 +296,14 @@ func (c *Clock) String() string {
 	if d <= c.Uncertainty {
 		return fmt.Sprintf("as ours (± %s)", c.Uncertainty)
 	}
-	return fmt.Sprintf("%s %s (± %s)", d, way, c.Uncertainty)
+	unit := 100 * time.Millisecond // more digits than were measured say nothing
+	if 2*c.Uncertainty > unit {
+		unit = time.Second
+	}
+	if d.Round(unit) == 0 {
+		unit = time.Millisecond
+	}
+	return fmt.Sprintf("%s %s (± %s)", d.Round(unit), way, c.Uncertainty)
 }
 
 // bootTime reads when the system was started, by its own clock; zero when it does not tell.

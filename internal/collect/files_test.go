@@ -381,3 +381,13 @@ func TestClocks(t *testing.T) {
 		require.Equal(t, want, synchronised(text), text)
 	}
 }
+
+// A date in a comment makes no log of a configuration file: its age decides, and it is taken whole.
+func TestADateInACommentMakesNoLog(t *testing.T) {
+	h := newHost(t)
+	config := "# generated 2024-01-01 00:00:00\n" + strings.Repeat("key = value\n", 20)
+	h.write("etc/gate.conf", config, time.Now())
+	got, _, round := h.collect("files: [/etc/*]")
+	require.Equal(t, config, h.text(round, got["/etc/gate.conf"]))
+	require.Contains(t, got["/etc/gate.conf"].Reason, "no dated line; taken whole")
+}

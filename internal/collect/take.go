@@ -137,6 +137,7 @@ func (f *filesWork) takeLines(ctx context.Context, c *candidate, limit int64) (d
 		spool = func() (logset.Content, error) {
 			name := f.part()
 			spooled = append(spooled, name)
+			s.count = func(int64) {} // it is counted as it arrives
 			return spoolFile(ctx, f.target.FS(), c.real, f.part(), name, f.count)
 		}
 	}

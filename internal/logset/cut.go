@@ -42,8 +42,8 @@ type Outcome struct {
 func (o *Outcome) Nothing() bool { return o.First.IsZero() && !o.All }
 
 // Cut writes to w what of a file belongs to the window. A plain file that its probes find in order is not read: the places
-// are found by bisection, and only they are copied. near says that reading the file twice costs nothing; else, where
-// that is needed, spool gives a copy of it that is near.
+// are found by bisection, and only they are copied. Where a far file must be read whole, spool gives a copy of it that is
+// near.
 func Cut(ctx context.Context, c Content, l *Look, wish Wish, spool func() (Content, error), w io.Writer) (*Outcome, error) {
 	spans := wish.Window.Spans
 	if l.Bisectable(c, wish) {
@@ -68,14 +68,15 @@ func (l *Look) Bisectable(c Content, wish Wish) bool {
 // cutSlow reads the whole file.
 func cutSlow(ctx context.Context, c Content, l *Look, wish Wish, spool func() (Content, error), w io.Writer) (*Outcome, error) {
 	profile := l.Profile
-	if !l.Whole && profile.Unsettled() {
-		if spool != nil {
-			near, err := spool()
-			if err != nil {
-				return nil, err
-			}
-			c = near
+	open := !l.Whole && profile.Unsettled()
+	if spool != nil && (open || c.Size > smallFile) { // a copy comes faster over a network than one piece after another
+		near, err := spool()
+		if err != nil {
+			return nil, err
 		}
+		c = near
+	}
+	if open {
 		p, err := learnWhole(ctx, c, wish.Facts)
 		if err != nil {
 			return nil, err

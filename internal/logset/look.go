@@ -36,6 +36,9 @@ type Look struct {
 // Dated says whether any line of the sample has a time.
 func (l *Look) Dated() bool { return !l.First.IsZero() }
 
+// fewDates is how many dated lines make a log of a file in which most lines have none.
+const fewDates = 3
+
 // Inspect looks at both ends of a file, of what is in it when it is compressed.
 func Inspect(c Content, f stamp.Facts) *Look {
 	l := &Look{Size: c.Size}
@@ -134,6 +137,9 @@ func (l *Look) learn(f stamp.Facts, tail []byte) {
 				all = append(all, t)
 			}
 		})
+	}
+	if p := l.Profile; p.Dated < fewDates && p.Dated*5 < p.Lines && !p.Blocks() {
+		return // a date in a comment makes no log of a file
 	}
 	l.plausible(all)
 	for _, t := range all[:n] {
