@@ -48,14 +48,15 @@ func (s *session) drawDryRun(got *flow.Collected) {
 	}
 	s.screen.Table([]term.Column{{Title: "system"}, {Title: "item"}, {Title: "would be"}, {Title: "size", Right: true}, {Title: "path or command", Wide: true, Least: 30},
 		{Title: "why", Wide: true, Least: 24}}, rows)
-	s.screen.Print("")
+	gap := "\n" // before the first of the remarks
 	for _, c := range got.Coverage {
 		if c.State != collect.Taken && c.State != collect.Empty && !c.NotChosen() {
 			where := c.System
 			if where == "" {
 				where = "(none)"
 			}
-			s.screen.Print("%s %s: %s: %s", where, c.Item, s.screen.Paint(stateColors[c.State], string(c.State)), term.Clean(c.Reason))
+			s.screen.Print("%s%s %s: %s: %s", gap, where, c.Item, s.screen.Paint(stateColors[c.State], string(c.State)), term.Clean(c.Reason))
+			gap = ""
 		}
 	}
 	var keys [][2]string
@@ -64,7 +65,8 @@ func (s *session) drawDryRun(got *flow.Collected) {
 	}
 	sort.Slice(keys, func(i, j int) bool { return keys[i][0]+keys[i][1] < keys[j][0]+keys[j][1] })
 	for _, k := range keys {
-		s.screen.Print("%s %s: %d outside the window would be left (--verbose lists them)", k[0], k[1], left[k])
+		s.screen.Print("%s%s %s: %d outside the window would be left (--verbose lists them)", gap, k[0], k[1], left[k])
+		gap = ""
 	}
 	s.drawClocks(got.Clocks, s.common.verbose)
 	s.screen.Print("")

@@ -437,6 +437,9 @@ func (p *Profile) firstDay() (day int, ok, sure bool) {
 		return 0, false, false
 	}
 	as := p.Facts.AsOf.In(p.Facts.Zone)
+	if utc := p.Facts.AsOf.UTC(); p.Facts.AsOfDay && secondsOf(utc) == 0 { // a bare day, wherever it was written
+		as = utc
+	}
 	y, m, d := as.Date()
 	last := civilDays(y, int(m), d)
 	clock := secondsOf(as)
