@@ -30,6 +30,20 @@ var clockOnly = []string{"15:04:05", "15:04"}
 // ParseTime reads a time as a person writes it: RFC 3339, "2026-03-14 06:12", "06:12" (today), "yesterday 22:00", or
 // "now". A time without offset is read in zone; now says which day is today.
 func ParseTime(text string, zone *time.Location, now time.Time, edge Edge) (time.Time, error) {
+	t, err := parseTime(text, zone, now, edge)
+	if err == nil && (t.Year() < firstYear || t.Year() > lastYear) {
+		return time.Time{}, fmt.Errorf("%q lies before %d or after %d; is the year right?", text, firstYear, lastYear)
+	}
+	return t, err
+}
+
+// Years outside of these are typing mistakes: there were no logs, and the offsets of zones were odd seconds.
+const (
+	firstYear = 1970
+	lastYear  = 2200
+)
+
+func parseTime(text string, zone *time.Location, now time.Time, edge Edge) (time.Time, error) {
 	s := strings.TrimSpace(text)
 	if s == "now" {
 		return now, nil
