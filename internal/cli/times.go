@@ -46,7 +46,7 @@ first and last time, the share of lines that are dated, their order, gaps and ju
 
 func timesRequest(files []string, zone, asOf, boot string, now time.Time) (flow.TimesRequest, error) {
 	q := flow.TimesRequest{Files: files}
-	local := time.Local
+	local := window.LocalZone()
 	if zone != "" {
 		z, err := window.ParseZone(zone)
 		if err != nil {
@@ -111,7 +111,7 @@ func (s *session) eachLine(several bool, zone *time.Location) func(string, int64
 		Doubt []string   `json:"doubt,omitempty"`
 	}
 	if zone == nil {
-		zone = time.Local
+		zone = window.LocalZone()
 	}
 	enc := json.NewEncoder(s.env.Out)
 	enc.SetEscapeHTML(false)

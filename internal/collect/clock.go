@@ -201,7 +201,7 @@ func ownZone(s *site.System, target reach.System) *time.Location {
 	if z := zoneOfFiles(target); z != nil || s.Way != "local" {
 		return z
 	}
-	return time.Local
+	return window.LocalZone()
 }
 
 func zoneOfFiles(target reach.System) *time.Location {

@@ -151,7 +151,7 @@ func number(q OpenRequest, k *ask.Ask, info *casefile.Info) error {
 func (a *App) window(q OpenRequest, s *site.Site, info *casefile.Info) error {
 	zone := s.Zone
 	if zone == nil {
-		zone = time.Local
+		zone = window.LocalZone()
 	}
 	if info.Window.Zone != nil && !q.Window.Any() {
 		zone = info.Window.Zone

@@ -10,6 +10,7 @@ import (
 	"envask/internal/fault"
 	"envask/internal/logset"
 	"envask/internal/stamp"
+	"envask/internal/window"
 )
 
 // TimesRequest is which files to look at, and what is known of them.
@@ -70,7 +71,7 @@ func timesOf(ctx context.Context, q TimesRequest, name string) (*logset.Survey, 
 	defer f.Close()
 	facts := stamp.Facts{Zone: q.Zone, ZoneFrom: "given", ZoneGiven: true, AsOf: q.AsOf, AsOfDay: true, Name: name, Boot: q.Boot}
 	if q.Zone == nil {
-		facts.Zone, facts.ZoneFrom, facts.ZoneGiven = time.Local, "this machine's", false
+		facts.Zone, facts.ZoneFrom, facts.ZoneGiven = window.LocalZone(), "this machine's", false
 	}
 	if q.AsOf.IsZero() {
 		facts.AsOf, facts.AsOfDay = info.ModTime(), false

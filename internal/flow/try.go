@@ -40,7 +40,7 @@ type Tried struct {
 
 // TryAsk says what an ask would have taken from a folder or an archive. No system is touched, and no command runs.
 func (a *App) TryAsk(ctx context.Context, q TryRequest) (*Tried, error) {
-	zone := time.Local
+	zone := window.LocalZone()
 	if q.Zone != "" {
 		z, err := window.ParseZone(q.Zone)
 		if err != nil {

@@ -117,8 +117,10 @@ func (p *prober) spread(ctx context.Context) error {
 		})
 	}
 	wg.Wait()
-	if err := errors.Join(errs...); err != nil {
-		return err
+	for _, err := range errs {
+		if err != nil {
+			return err
+		}
 	}
 	var most time.Time
 	for i, pt := range points {

@@ -59,6 +59,8 @@ func Choose(m *Member, w window.Window) Verdict {
 		return Verdict{Take: true, Why: "its beginning could not be read"}
 	case l.Broken != nil:
 		return byChange(m, w, "damaged ("+l.Broken.Error()+")")
+	case l.Lineless:
+		return byChange(m, w, "no line ends")
 	case !l.Dated():
 		return byChange(m, w, "no dated line")
 	}

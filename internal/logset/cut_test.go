@@ -10,6 +10,7 @@ import (
 	"math/rand/v2"
 	"strings"
 	"testing"
+	"testing/fstest"
 	"time"
 
 	"github.com/klauspost/compress/gzip"
@@ -306,6 +307,22 @@ func FuzzPlaceOf(f *testing.F) {
 		NewestVersions([]string{name, name + "1"})
 		require.Len(t, Sets([]string{name}), 1)
 	})
+}
+
+// What cannot be told apart by line is taken whole, or left by its age: a log without line ends, one endless line.
+func TestWithoutLineEnds(t *testing.T) {
+	text := strings.ReplaceAll(strings.Repeat(at(0, "a"), 3000), "\n", " ")
+	l := Inspect(content([]byte(text)), facts())
+	require.True(t, l.Lineless)
+	require.False(t, l.Cuttable())
+	file := fstest.MapFS{"log": {Data: []byte(text), ModTime: six.Add(5 * time.Hour)}}
+	info, err := file.Stat("log")
+	require.NoError(t, err)
+	v := Choose(&Member{Look: l, Info: info}, spans(t, 2*time.Hour, 3*time.Hour))
+	require.True(t, v.Take)
+	require.False(t, v.Cut)
+	require.Equal(t, "no line ends; taken whole", v.Why)
+	require.False(t, Choose(&Member{Look: l, Info: info}, spans(t, 6*time.Hour, 7*time.Hour)).Take)
 }
 
 func TestHugeLineTakesLittleMemory(t *testing.T) {

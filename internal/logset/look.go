@@ -22,6 +22,7 @@ type Look struct {
 	Last     time.Time // the last; zero also where it cannot be known without reading all
 	Whole    bool      // the sample is the whole file
 	Binary   bool      // it is no text
+	Lineless bool      // its beginning is one line without end: what it holds cannot be told apart by line
 	Err      error     // why an end could not be read
 	Broken   error     // why what is compressed could not be opened
 	enc      encoding
@@ -112,6 +113,10 @@ func (c Content) openable() bool {
 }
 
 func (l *Look) learn(f stamp.Facts, tail []byte) {
+	if len(l.head) == sampleEnd && (&lineReader{enc: l.enc}).newline(l.head) < 0 {
+		l.Lineless = true
+		return
+	}
 	head := wholeLines(l.head, l.enc, true, l.Whole)
 	end := wholeLines(tail, bytewise, false, true)
 	l.Profile = stamp.Learn(f, l.Whole, head, end)

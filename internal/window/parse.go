@@ -3,7 +3,9 @@ package window
 import (
 	"errors"
 	"fmt"
+	"os"
 	"strings"
+	"sync"
 	"time"
 )
 
@@ -195,11 +197,26 @@ func badDuration(text string) error {
 	return fmt.Errorf("%q is not a length of time; write 90s, 30m, 2h or 1d", text)
 }
 
+// LocalZone gives this machine's zone with its name where that can be found: what is written down as "Local" means
+// something else on the next machine.
+var LocalZone = sync.OnceValue(func() *time.Location {
+	if time.Local.String() != "Local" {
+		return time.Local
+	}
+	link, err := os.Readlink("/etc/localtime")
+	if _, name, ok := strings.Cut(link, "zoneinfo/"); err == nil && ok {
+		if z, err := time.LoadLocation(name); err == nil {
+			return z
+		}
+	}
+	return time.Local
+})
+
 // ParseZone reads a zone: an IANA name, UTC, or "local".
 func ParseZone(name string) (*time.Location, error) {
 	switch name {
 	case "local", "Local":
-		return time.Local, nil
+		return LocalZone(), nil
 	case "":
 		return nil, errors.New("the zone is empty; write a name such as Europe/Lisbon or UTC")
 	}
