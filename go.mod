@@ -8,12 +8,14 @@ require (
 	github.com/dustin/go-humanize v1.1.0
 	github.com/gofrs/flock v0.13.1
 	github.com/jedib0t/go-pretty/v6 v6.8.3
+	github.com/kevinburke/ssh_config v1.6.0
 	github.com/klauspost/compress v1.20.3
 	github.com/pkg/sftp v1.13.12
 	github.com/rogpeppe/go-internal v1.16.0
 	github.com/skeema/knownhosts v1.3.3
 	github.com/spf13/cobra v1.10.2
 	github.com/stretchr/testify v1.12.1
+	github.com/ulikunitz/xz v0.5.17
 	github.com/vbauerster/mpb/v8 v8.9.3
 	go.yaml.in/yaml/v4 v4.0.0
 	golang.org/x/crypto v0.58.0
@@ -29,7 +31,6 @@ require (
 	github.com/mattn/go-runewidth v0.0.16 // indirect
 	github.com/rivo/uniseg v0.4.7 // indirect
 	github.com/spf13/pflag v1.0.9 // indirect
-	github.com/ulikunitz/xz v0.5.17 // indirect
 	go.yaml.in/yaml/v3 v3.0.6 // indirect
 	golang.org/x/sys v0.49.0 // indirect
 	golang.org/x/text v0.43.0 // indirect

@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/user"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"time"
 
@@ -271,6 +272,14 @@ func (s *session) dialer(home casefile.Home, st *site.Site, accept map[string]st
 	}
 	d := &reach.Dialer{Site: st, Secret: s.secret, User: s.who(), HomeDir: userHome,
 		HostKeys: &reach.HostKeys{Files: []string{filepath.Join(userHome, ".ssh", "known_hosts")}, Own: home.KnownHosts(), Accept: accept}}
+	files := []string{filepath.Join(userHome, ".ssh", "config")}
+	if runtime.GOOS != "windows" {
+		files = append(files, "/etc/ssh/ssh_config")
+	}
+	d.Config = reach.LoadClientConfig(files...)
+	for _, r := range d.Config.Remarks {
+		s.screen.Say("note: %s", term.Clean(r))
+	}
 	if s.screen.Ask {
 		d.Passphrase = func(file string) ([]byte, error) { return s.screen.Secret("Passphrase of " + file) }
 	}

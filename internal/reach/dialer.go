@@ -29,12 +29,14 @@ type Dialer struct {
 	Agent      agent.ExtendedAgent                  // nil when there is none
 	User       string                               // login name when the systems file gives none
 	HomeDir    string                               // what ~ stands for
+	Config     *ClientConfig                        // the engineer's own client configuration; may be nil
 
 	mu        sync.Mutex
 	jumps     map[string]*jump
 	passwords map[site.Secret]*credential
 	signers   map[string]*keyResult
-	shown     map[string]string // fingerprints of host keys by system
+	hops      map[string]*site.System // jump hosts that the client configuration names
+	shown     map[string]string       // fingerprints of host keys by system
 }
 
 type jump struct {
@@ -73,31 +75,38 @@ func (d *Dialer) Close() error {
 
 // DialSSH connects and logs in to a system, through its jump hosts.
 func (d *Dialer) DialSSH(ctx context.Context, s *site.System) (*ssh.Client, error) {
-	addr := net.JoinHostPort(s.SSH.Host, strconv.Itoa(s.SSH.Port))
-	var files []string
-	if d.Site != nil {
+	ctx, err := enter(ctx, s.Name)
+	if err != nil {
+		return nil, &fault.Error{Target: s.Name, Err: err}
+	}
+	r := d.route(s)
+	addr := net.JoinHostPort(r.host, strconv.Itoa(r.port))
+	keyAddr := addr // under which the host key is known
+	if r.hostKeyAlias != "" {
+		keyAddr = net.JoinHostPort(r.hostKeyAlias, "22")
+	}
+	files := r.knownHosts
+	if d.Site != nil && len(d.Site.KnownHosts) > 0 {
+		files = nil
 		for _, f := range d.Site.KnownHosts {
 			files = append(files, d.path(f))
 		}
 	}
-	callback, algorithms, err := d.HostKeys.check(s.Name, addr, files)
+	callback, algorithms, err := d.HostKeys.check(s.Name, keyAddr, files)
 	if err != nil {
 		return nil, err
 	}
 	// The way through jump hosts comes first: a login there may wait for the same password.
-	conn, err := d.connect(ctx, s, addr)
+	conn, err := d.connect(ctx, s, r, addr)
 	if err != nil {
 		return nil, err
 	}
-	methods, done, err := d.methods(s)
+	methods, done, err := d.methods(s, r)
 	if err != nil {
 		conn.Close()
 		return nil, err
 	}
-	user := s.SSH.User
-	if user == "" {
-		user = d.User
-	}
+	user := r.user
 	remember := func(host string, remote net.Addr, key ssh.PublicKey) error {
 		err := callback(host, remote, key)
 		if err == nil {
@@ -110,7 +119,7 @@ func (d *Dialer) DialSSH(ctx context.Context, s *site.System) (*ssh.Client, erro
 		}
 		return err
 	}
-	client, err := handshake(ctx, conn, addr, &ssh.ClientConfig{
+	client, err := handshake(ctx, conn, keyAddr, &ssh.ClientConfig{
 		User: user, Auth: methods, HostKeyCallback: remember, HostKeyAlgorithms: algorithms, ClientVersion: "SSH-2.0-Envask",
 	})
 	done(err)
@@ -125,10 +134,25 @@ func (d *Dialer) Fingerprint(system string) string {
 }
 
 // connect opens the TCP connection, directly or through the jump host.
-func (d *Dialer) connect(ctx context.Context, s *site.System, addr string) (net.Conn, error) {
+func (d *Dialer) connect(ctx context.Context, s *site.System, r sshRoute, addr string) (net.Conn, error) {
 	ctx, cancel := context.WithTimeout(ctx, ConnectTimeout)
 	defer cancel()
-	if s.Via == "" {
+	via := s.Via
+	if via == "" && len(r.jumps) > 0 {
+		name, err := d.through(r.jumps)
+		if err != nil {
+			return nil, &fault.Error{Target: s.Name, Err: err}
+		}
+		via = name
+	}
+	if via == "" && r.proxyCommand != "" {
+		conn, err := runProxy(ctx, r.proxyCommand)
+		if err != nil {
+			return nil, &fault.Error{Target: s.Name, Err: fmt.Errorf("%w: the proxy command of the client configuration: %w", ErrConnection, err)}
+		}
+		return conn, nil
+	}
+	if via == "" {
 		var nd net.Dialer
 		conn, err := nd.DialContext(ctx, "tcp", addr)
 		if err != nil {
@@ -137,23 +161,26 @@ func (d *Dialer) connect(ctx context.Context, s *site.System, addr string) (net.
 		}
 		return conn, nil
 	}
-	j, err := d.jump(ctx, s.Via)
+	j, err := d.jump(ctx, via)
 	if err != nil {
 		var why *fault.Error
 		hint := fault.HintOf(err)
 		if errors.As(err, &why) {
 			err = why.Err // the jump host is named here already
 		}
-		return nil, &fault.Error{Target: s.Name, Err: fmt.Errorf("%w through %s: %w", ErrConnection, s.Via, err), Hint: hint}
+		return nil, &fault.Error{Target: s.Name, Err: fmt.Errorf("%w through %s: %w", ErrConnection, via, err), Hint: hint}
 	}
 	conn, err := j.DialContext(ctx, "tcp", addr)
 	if err != nil {
-		return nil, &fault.Error{Target: s.Name, Err: fmt.Errorf("%w to %s through %s: %w", ErrConnection, addr, s.Via, err)}
+		return nil, &fault.Error{Target: s.Name, Err: fmt.Errorf("%w to %s through %s: %w", ErrConnection, addr, via, err)}
 	}
 	return conn, nil
 }
 
 func (d *Dialer) jump(ctx context.Context, name string) (*ssh.Client, error) {
+	if _, err := enter(ctx, name); err != nil { // before it waits for itself
+		return nil, err
+	}
 	d.mu.Lock()
 	if d.jumps == nil {
 		d.jumps = map[string]*jump{}
@@ -165,7 +192,7 @@ func (d *Dialer) jump(ctx context.Context, name string) (*ssh.Client, error) {
 	}
 	d.mu.Unlock()
 	j.once.Do(func() {
-		if s := d.Site.System(name); s != nil {
+		if s := d.hop(name); s != nil {
 			j.client, j.err = d.DialSSH(ctx, s)
 			return
 		}
@@ -211,7 +238,7 @@ func (d *Dialer) explain(s *site.System, user string, err error) error {
 }
 
 // methods lists the ways to log in, key before agent before password, and a function that is told how it went.
-func (d *Dialer) methods(s *site.System) ([]ssh.AuthMethod, func(error), error) {
+func (d *Dialer) methods(s *site.System, r sshRoute) ([]ssh.AuthMethod, func(error), error) {
 	var out []ssh.AuthMethod
 	if s.SSH.Key != "" {
 		signer, err := d.signer(d.path(s.SSH.Key))
@@ -219,8 +246,10 @@ func (d *Dialer) methods(s *site.System) ([]ssh.AuthMethod, func(error), error) 
 			return nil, nil, &fault.Error{Target: s.Name, Err: err}
 		}
 		out = append(out, ssh.PublicKeys(signer))
-	} else if d.Agent != nil {
-		out = append(out, ssh.PublicKeysCallback(d.Agent.Signers))
+	} else if signers, err := d.configKeys(r); err != nil {
+		return nil, nil, &fault.Error{Target: s.Name, Err: fmt.Errorf("the SSH agent: %w", err)}
+	} else if len(signers) > 0 {
+		out = append(out, ssh.PublicKeys(signers...))
 	}
 	done := func(error) {}
 	if s.SSH.Password != "" {
@@ -315,7 +344,7 @@ func (d *Dialer) readKey(file string) (ssh.Signer, error) {
 		if err != nil {
 			return nil, fmt.Errorf("%s is not a usable private key: %w", file, err)
 		}
-		return signer, nil
+		return withCertificate(file, signer), nil
 	}
 	if d.Passphrase == nil {
 		return nil, fmt.Errorf("the key %s has a passphrase and nobody can be asked for it; add it to an SSH agent", file)
@@ -327,7 +356,7 @@ func (d *Dialer) readKey(file string) (ssh.Signer, error) {
 	if signer, err = ssh.ParsePrivateKeyWithPassphrase(data, phrase); err != nil {
 		return nil, fmt.Errorf("the passphrase does not open the key %s", file)
 	}
-	return signer, nil
+	return withCertificate(file, signer), nil
 }
 
 func (d *Dialer) path(p string) string {

@@ -37,6 +37,7 @@ type System struct {
 type SSH struct {
 	User, Host string
 	Port       int
+	PortGiven  bool   // the file names it; else the client configuration may
 	Key        string // path of a private key file; "" means the agent
 	Password   Secret
 }

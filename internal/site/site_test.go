@@ -21,7 +21,7 @@ systems:
   - {name: desk-pc, local: true}
 `))
 	require.NoError(t, err)
-	require.Equal(t, SSH{User: "svc", Host: "192.0.2.20", Port: 2222, Password: "env:FARE_PASSWORD"}, s.System("fare").SSH)
+	require.Equal(t, SSH{User: "svc", Host: "192.0.2.20", Port: 2222, PortGiven: true, Password: "env:FARE_PASSWORD"}, s.System("fare").SSH)
 	require.Equal(t, "2001:db8::1", s.System("v6").SSH.Host)
 	require.Equal(t, Secret("file:"+filepath.FromSlash("/etc/sites/pw")), s.System("v6").SSH.Password, "paths count from the file's folder")
 	require.Equal(t, []string{filepath.FromSlash("/etc/sites/kh"), "~/.ssh/known_hosts"}, s.KnownHosts)

@@ -14,7 +14,7 @@ func readSSH(m *keyfile.Map, s *System) {
 	if v.Set() && !ok {
 		v.Problem("ssh: expected user@host or user@host:port, found %q", v.Text)
 	}
-	s.SSH = SSH{User: user, Host: host, Port: port, Key: m.String("key")}
+	s.SSH = SSH{User: user, Host: host, Port: port, PortGiven: strings.HasSuffix(v.Text, ":"+strconv.Itoa(port)), Key: m.String("key")}
 	if p := m.Value("password"); p.Set() {
 		s.SSH.Password = Secret(p.Text)
 		if !s.SSH.Password.Valid() {

@@ -168,7 +168,7 @@ func (l *Learner) Line(line []byte) {
 		} else {
 			l.flush++
 		}
-	} else if s.place == inside {
+	} else if s.place == inside && !s.boxed {
 		l.inside++
 	}
 	switch {
@@ -394,7 +394,7 @@ func (p *Profile) own(s *Stamp, line []byte) bool {
 	case unsure:
 		return p.weakOK && s.style == p.weak
 	case inside:
-		return !p.strict
+		return !p.strict || s.boxed
 	case atStart:
 		return !p.flush || line[0] != ' ' && line[0] != '\t'
 	}
@@ -405,7 +405,7 @@ func (p *Profile) own(s *Stamp, line []byte) bool {
 func (l *Learner) Profile(whole bool) *Profile {
 	p := l.p
 	p.flush = l.flush >= 5 && l.indented*5 < l.flush
-	p.strict = l.start >= 20 && l.inside*20 < l.start
+	p.strict = l.start >= 8 && l.inside*8 <= l.start
 	if p.Dated == 0 {
 		for st, w := range l.weak {
 			if w.n >= 3 && w.n*10 >= p.Lines && w.back*10 <= w.n && (!p.weakOK || w.n > p.Dated) {

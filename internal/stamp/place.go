@@ -29,7 +29,7 @@ func setupWords() {
 		"as with that this dated ist am um vom bis seit der die das und le la les du des au depuis el los desde hasta il dal alla de do da em")
 	denied = set("expire expires expired expiry expiration expiring valid validity until till next previous prior schedule scheduled planned due deadline modify modified " +
 		"change changed access accessed birth built build compiled released release effective renewed renewal maintenance departure departs departed arrival arrives not version " +
-		"validfrom validto validuntil notbefore notafter expiresat expiry_date lastmodified duration elapsed uptime remaining eta timeout interval cron match")
+		"validfrom validto validuntil notbefore notafter expiresat expiry_date lastmodified duration elapsed uptime remaining eta timeout interval cron match last seen")
 	telling = set("log logfile date time timestamp started start opened open begin began created session")
 	durations = set("elapsed remaining ago hours hour hrs h hh:mm:ss duration left long total until per")
 	inner = set("$date seconds sec $numberlong epochsecond value")
@@ -122,7 +122,7 @@ func (s *Stamp) placeBehind(line, head, open []byte) place {
 		return inside // "Started GET "/" for 192.0.2.1 at 2026-03-14 06:12:00 +0000"
 	}
 	limit := headWords
-	if enclosed(line, s, head) {
+	if s.boxed = enclosed(line, s, head); s.boxed {
 		limit = bracketWords
 	}
 	if plainWords(open) > limit {
@@ -321,6 +321,8 @@ func (s *Stamp) epochPlace(line, head []byte, p place) place {
 			}
 			return unsure
 		case s.sep == '.', bytes.HasPrefix(rest, []byte("]")):
+			return p
+		case bytes.IndexByte([]byte(",;|\t"), rest[0]) >= 0: // the first column of a table
 			return p
 		case len(rest) > 0 && bytes.IndexByte([]byte(" \t,;|:"), rest[0]) < 0:
 			return elsewhere

@@ -88,6 +88,7 @@ type Stamp struct {
 	half             bool // with AM or PM
 	coarse           bool // without seconds
 	fraction         bool
+	boxed            bool // in brackets of its own
 	zone             zoneForm
 	offset           int    // seconds east of UTC, for zoneOffset
 	abbr             string // for zoneAbbr: as it is written; for zoneName: the zone's name
@@ -190,7 +191,9 @@ var setup = sync.OnceFunc(func() {
 func mayPrecede(line []byte, i int) bool {
 	p := line[i-1]
 	switch {
-	case isDigit(p), isLetter(p), p == '.', p == '/', p == '\\', p == '+', p == '_', p == '%', p == '$', p == '~', p >= 0x80:
+	case p == '.':
+		return i == 1 // a mark that some devices put before a time that they do not trust
+	case isDigit(p), isLetter(p), p == '/', p == '\\', p == '+', p == '_', p == '%', p == '$', p == '~', p >= 0x80:
 		return p == 0xbf && i == 3 || p == 0xa0 // behind a byte order mark or a no-break space
 	case p == '-':
 		return i < 2 || line[i-2] == '-' || line[i-2] == ' ' || line[i-2] == '|'

@@ -100,6 +100,7 @@ func TestWhatTheFileTells(t *testing.T) {
 		{"since the start, which is not known", "[    0.500000] up\n", berlin, []string{"-"}},
 		{"since the start, which is given", "[    0.500000] up\n", Facts{Zone: time.UTC, AsOf: berlin.AsOf, Boot: berlin.AsOf}, []string{"2026-03-14T12:00:00.5Z"}},
 		{"dates within records", strings.Repeat("2026-03-14 06:12:00 a\n", 6) + "  2026-03-10 01:00:00 planned\n", berlin, append(repeat("2026-03-14T05:12:00Z", 6), "-")},
+		{"dates in the text of records", strings.Repeat("2026-03-14 06:12:00 a\n", 9) + "pump seven 2026-03-10 01:00:00\n192.0.2.1 - - [14/Mar/2026:06:14:00 +0000] c\n", berlin, append(repeat("2026-03-14T05:12:00Z", 9), "-", "2026-03-14T06:14:00Z")},
 		{"always behind words", "Pump one began at 2026-03-14 06:12:00\nPump two began at 2026-03-14 06:13:00\nPump three began at 2026-03-14 06:14:00\n", berlin,
 			[]string{"2026-03-14T05:12:00Z", "2026-03-14T05:13:00Z", "2026-03-14T05:14:00Z"}},
 		{"several formats in one file", "2026-03-14 06:12:00 a\nMar 14 06:13:00 g b\n192.0.2.1 - - [14/Mar/2026:06:14:00 +0000] c\n{\"ts\":1773469020}\n", berlin,
