@@ -1,23 +1,24 @@
 package cli
 
 import (
+	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
 
 	"envask/internal/cli/term"
 	"envask/internal/collect"
+	"envask/internal/flow"
 )
 
 func newProbe(s *session) *cobra.Command {
-	var systems, roles, accept []string
-	var jobs int
+	x := choice{jobs: 16}
 	c := &cobra.Command{
 		Use:   "probe",
-		Short: "Can every system be reached? What do their clocks show?",
-		Long: `Log in to every system of the case, and read its clock, its zone and whether it is synchronised. Nothing is taken and
-nothing of the ask runs.`,
+		Short: "Can every system be reached and read? What do their clocks show?",
+		Long: `Log in to every system of the case and read its clock, its zone and whether it is synchronised. Of an ask that is approved
+it is also looked whether each item's files can be read and its commands are there. Nothing is taken and no command of
+the ask runs.`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			x := choice{systems: systems, roles: roles, accept: accept, jobs: jobs, depth: "standard"}
 			q, err := x.request()
 			if err != nil {
 				return err
@@ -27,36 +28,100 @@ nothing of the ask runs.`,
 				return err
 			}
 			got, err := a.Probe(cmd.Context(), k, q)
-			return s.probed(got, err)
+			if got == nil {
+				return err
+			}
+			if s.common.json {
+				if e := s.writeJSON(probedJSON(got)); e != nil {
+					return e
+				}
+				return err
+			}
+			s.drawProbed(got)
+			return err
 		},
 	}
 	f := c.Flags()
-	f.StringSliceVar(&systems, "system", nil, "only these systems")
-	f.StringSliceVar(&roles, "role", nil, "only systems that play one of these roles")
-	f.IntVar(&jobs, "jobs", 16, "systems at a time")
-	addAccept(c, &accept)
+	f.StringSliceVar(&x.systems, "system", nil, "only these systems")
+	f.StringSliceVar(&x.roles, "role", nil, "only systems that play one of these roles")
+	f.StringSliceVar(&x.items, "item", nil, "only these items of the ask")
+	f.StringVar(&x.depth, "depth", "standard", "how much is looked at: light, standard or deep")
+	f.IntVar(&x.jobs, "jobs", 16, "systems at a time")
+	addAccept(c, &x.accept)
 	return c
 }
 
-func (s *session) probed(got []collect.Probed, err error) error {
-	if got == nil && err != nil {
-		return err
-	}
-	if s.common.json {
-		if e := s.writeJSON(got); e != nil {
-			return e
+type probedDoc struct {
+	Systems  []collect.Probed `json:"systems"`
+	Items    bool             `json:"items_looked_at"` // false when the ask is not approved
+	Coverage collect.Coverage `json:"coverage"`        // what a collection would come to
+	Price    flow.Price       `json:"price"`
+	Free     int64            `json:"free_here"` // bytes; -1 when it is not known
+}
+
+func probedJSON(p *flow.Probed) probedDoc {
+	return probedDoc{p.Systems, p.Items, p.Coverage, p.Price, p.Free}
+}
+
+func (s *session) drawProbed(p *flow.Probed) {
+	ok, bad := map[string]int{}, map[string]int{}
+	for _, c := range p.Coverage {
+		switch c.State {
+		case collect.Taken, collect.Cut, collect.Empty:
+			ok[c.System]++
+		case collect.Skipped:
+		default:
+			bad[c.System]++
 		}
-		return err
 	}
 	var rows [][]string
-	for _, p := range got {
-		if !p.Reached {
-			rows = append(rows, []string{p.System, s.screen.Paint(stateColors[p.State], string(p.State)), term.Clean(p.Reason), "", ""})
+	for _, x := range p.Systems {
+		if !x.Reached {
+			rows = append(rows, []string{x.System, s.screen.Paint(stateColors[x.State], string(x.State)), "", term.Clean(x.Reason), "", ""})
 			continue
 		}
-		clock, sync, zone := s.clockCells(*p.Clock)
-		rows = append(rows, []string{p.System, s.screen.Paint(term.Good, "reached"), clock, sync, zone})
+		items := "not looked at"
+		if p.Items {
+			items = s.screen.Paint(term.Good, number(ok[x.System])+" fine")
+			if n := bad[x.System]; n > 0 {
+				items += ", " + s.screen.Paint(term.Bad, number(n)+" not")
+			}
+		}
+		clock, sync, zone := s.clockCells(*x.Clock)
+		rows = append(rows, []string{x.System, s.screen.Paint(term.Good, "reached"), items, clock, sync, zone})
 	}
-	s.screen.Table([]term.Column{{Title: "system"}, {Title: "state"}, {Title: "clock, or why not", Wide: true, Least: 24}, {Title: "synchronised"}, {Title: "zone of its logs", Wide: true, Least: 20}}, rows)
-	return err
+	s.screen.Table([]term.Column{{Title: "system"}, {Title: "state"}, {Title: "items"}, {Title: "clock, or why not", Wide: true, Least: 24}, {Title: "synchronised"},
+		{Title: "zone of its logs", Wide: true, Least: 20}}, rows)
+	if !p.Items {
+		s.screen.Print("the ask is not approved yet, so its items were not looked at")
+		return
+	}
+	s.screen.Print("")
+	for _, c := range p.Coverage {
+		if c.State == collect.Taken || c.State == collect.Cut || c.State == collect.Empty || c.State == collect.Skipped || !reachedIn(p, c.System) {
+			continue
+		}
+		required := ""
+		if c.Required {
+			required = " (required)"
+		}
+		s.screen.Print("%s %s%s: %s: %s", c.System, c.Item, required, s.paintState(c), term.Clean(c.Reason))
+	}
+	free := ""
+	if p.Free >= 0 {
+		free = "; free here: " + humanize.IBytes(uint64(p.Free))
+		if p.Price.Bytes > p.Free {
+			free = "; " + s.screen.Paint(term.Worst, "free here: only "+humanize.IBytes(uint64(p.Free)))
+		}
+	}
+	s.screen.Print("would take about %s%s", humanize.IBytes(uint64(p.Price.Bytes)), free)
+}
+
+func reachedIn(p *flow.Probed, system string) bool {
+	for _, x := range p.Systems {
+		if x.System == system {
+			return x.Reached
+		}
+	}
+	return system == "" // an item that no system plays a role for
 }

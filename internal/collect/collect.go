@@ -399,30 +399,45 @@ func (c *Collector) DryRun(ctx context.Context) (Coverage, []Entry, error) {
 
 func (c *Collector) drySystem(ctx context.Context, s *site.System, plan Coverage) ([]Entry, error) {
 	defer c.event(Event{Kind: SystemDone, System: s.Name})
-	var target reach.System
-	var gone error
+	wanted := false
+	for i := range plan {
+		wanted = wanted || plan[i].System == s.Name && plan[i].State == ""
+	}
+	if !wanted || ctx.Err() != nil {
+		return nil, ctx.Err()
+	}
+	target, gone := c.reach(ctx, s)
+	if ctx.Err() != nil {
+		return nil, ctx.Err()
+	}
+	if gone != nil {
+		for i := range plan {
+			if cell := &plan[i]; cell.System == s.Name && cell.State == "" {
+				cell.State, cell.Reason = unreachable(gone)
+			}
+		}
+		return nil, nil
+	}
+	defer target.Close()
+	if err := c.clockOf(ctx, nil, s, target, state{}); err != nil {
+		return nil, err
+	}
+	return c.dryOn(ctx, s, target, plan, false)
+}
+
+// dryOn finds out what would be taken from a system that is reached. probing says that commands are looked for, too.
+func (c *Collector) dryOn(ctx context.Context, s *site.System, target reach.System, plan Coverage, probing bool) ([]Entry, error) {
 	var all []Entry
 	for i := range plan {
 		cell := &plan[i]
 		if cell.System != s.Name || cell.State != "" {
 			continue
 		}
-		if target == nil && gone == nil {
-			if target, gone = c.reach(ctx, s); gone == nil {
-				defer target.Close()
-			}
-		}
 		if ctx.Err() != nil {
 			return all, ctx.Err()
 		}
-		if gone != nil {
-			cell.State, cell.Reason = unreachable(gone)
-			continue
-		}
-		if err := c.clockOf(ctx, nil, s, target, state{}); err != nil {
-			return all, err
-		}
-		w := &work{req: &c.Request, sys: s, item: c.Ask.Item(cell.Item), target: target, dryRun: true, report: c.event, parts: &c.parts, rates: &c.rates, clock: c.clocks.get(s.Name)}
+		w := &work{req: &c.Request, sys: s, item: c.Ask.Item(cell.Item), target: target, dryRun: true, probing: probing, report: c.event, parts: &c.parts, rates: &c.rates,
+			clock: c.clocks.get(s.Name)}
 		err := takeByKind(ctx, w)
 		*cell = summarise(*cell, w.entries)
 		if err != nil {

@@ -40,6 +40,8 @@ func takeRun(ctx context.Context, w *work) error {
 		switch {
 		case !ok:
 			e.State, e.Reason = Failed, "this system cannot run commands"
+		case w.probing:
+			e.State, e.Reason = lookUp(ctx, runner, command)
 		case w.dryRun:
 			e.State, e.Name, e.Reason = Taken, name, fmt.Sprintf("would run, at most %s", spec.Timeout)
 		default:
@@ -53,6 +55,28 @@ func takeRun(ctx context.Context, w *work) error {
 		}
 	}
 	return nil
+}
+
+// plainCommand is the first word of a command line that names a program and nothing else.
+var plainCommand = regexp.MustCompile(`^[A-Za-z0-9_./+-]+$`)
+
+// lookUp finds out whether a command is there, without running it. Of a line that begins with more than a plain word nothing
+// is known beforehand.
+func lookUp(ctx context.Context, runner reach.Runner, line string) (State, string) {
+	word, _, _ := strings.Cut(strings.TrimSpace(line), " ")
+	if !plainCommand.MatchString(word) {
+		return Taken, "not looked up"
+	}
+	ctx, cancel := context.WithTimeout(ctx, clockTimeout)
+	defer cancel()
+	exit, err := runner.Run(ctx, "command -v "+word, io.Discard, io.Discard)
+	switch {
+	case err != nil:
+		return stateOf(err), plain(err)
+	case exit != 0:
+		return Missing, "there is no command " + word
+	}
+	return Taken, ""
 }
 
 var notWord = regexp.MustCompile(`[^A-Za-z0-9]+`)

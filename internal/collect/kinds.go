@@ -36,17 +36,18 @@ func Kinds() []string {
 
 // work is one item on one system while it is taken.
 type work struct {
-	req    *Request
-	sys    *site.System
-	item   *ask.Item
-	target reach.System
-	round  *Round
-	dryRun bool
-	done   map[string]Entry // by source: what an interrupted run of this round has already
-	report func(Event)
-	clock  *Clock // of the system
-	rates  *rates
-	parts  *atomic.Int64
+	req     *Request
+	sys     *site.System
+	item    *ask.Item
+	target  reach.System
+	round   *Round
+	dryRun  bool
+	probing bool             // in a dry run: whether commands are there is looked up
+	done    map[string]Entry // by source: what an interrupted run of this round has already
+	report  func(Event)
+	clock   *Clock // of the system
+	rates   *rates
+	parts   *atomic.Int64
 
 	mu      sync.Mutex
 	entries []Entry

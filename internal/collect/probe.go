@@ -16,8 +16,10 @@ type Probed struct {
 	Clock   *Clock `json:"clock,omitempty"`
 }
 
-// Probe reaches the chosen systems, many at once, and reads their clocks. Nothing is taken from them.
-func (c *Collector) Probe(ctx context.Context) ([]Probed, error) {
+// Probe reaches the chosen systems, many at once, and reads their clocks. With items it also looks whether each item's
+// files can be read and its commands are there: then plan and entries are as of a dry run. Nothing is taken.
+func (c *Collector) Probe(ctx context.Context, items bool) (systems []Probed, plan Coverage, entries []Entry, err error) {
+	plan = c.Plan()
 	var mu sync.Mutex
 	byName := map[string]Probed{}
 	g, inner := errgroup.WithContext(ctx)
@@ -28,30 +30,44 @@ func (c *Collector) Probe(ctx context.Context) ([]Probed, error) {
 			continue
 		}
 		g.Go(func() error {
+			defer c.event(Event{Kind: SystemDone, System: s.Name})
 			p := Probed{System: s.Name, State: Taken}
+			var found []Entry
 			target, err := c.reach(inner, s)
 			if err != nil {
 				p.State, p.Reason = unreachable(err)
+				for i := range plan {
+					if cell := &plan[i]; cell.System == s.Name && cell.State == "" {
+						cell.State, cell.Reason = p.State, "the system cannot be reached"
+					}
+				}
 			} else {
 				defer target.Close()
 				p.Reached, p.Clock = true, readClock(inner, s, c.Site, target)
+				c.clocks.put(p.Clock)
+				if items {
+					found, err = c.dryOn(inner, s, target, plan, true)
+				}
 			}
 			mu.Lock()
 			byName[s.Name] = p
+			entries = append(entries, found...)
 			mu.Unlock()
-			c.event(Event{Kind: SystemDone, System: s.Name})
-			return inner.Err()
+			if inner.Err() != nil {
+				return inner.Err()
+			}
+			return nil
 		})
 	}
-	err := g.Wait()
+	err = g.Wait()
 	if ctx.Err() != nil {
 		err = ctx.Err()
 	}
-	var out []Probed
 	for i := range c.Site.Systems {
 		if p, ok := byName[c.Site.Systems[i].Name]; ok {
-			out = append(out, p)
+			systems = append(systems, p)
 		}
 	}
-	return out, err
+	sortEntries(entries)
+	return systems, plan, entries, err
 }

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net"
 	"strings"
 	"sync"
@@ -275,12 +276,26 @@ func (s *Server) sftp(ch ssh.Channel) {
 	_ = server.Close()
 }
 
+func (s *Server) commands() map[string]Command {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return maps.Clone(s.Commands)
+}
+
 // run answers a command line.
 func (s *Server) run(command string, ch ssh.Channel, stopped <-chan struct{}) int {
 	s.mu.Lock()
 	c, ok := s.Commands[command]
 	ahead, noClock := s.Ahead, s.NoClock
 	s.mu.Unlock()
+	if word, looked := strings.CutPrefix(command, "command -v "); looked && !ok {
+		for known := range s.commands() {
+			if first, _, _ := strings.Cut(known, " "); first == word {
+				return 0
+			}
+		}
+		return 1
+	}
 	if !ok && !noClock && strings.HasPrefix(command, "date -u +%s.%N") {
 		now, synchronised := time.Now().Add(ahead), "yes"
 		if ahead != 0 {
