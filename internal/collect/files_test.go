@@ -218,6 +218,7 @@ func TestPackedMembersAreCutToPlainText(t *testing.T) {
 	h.write("log/inner.log", minutes(2*hour, 3*hour), six.Add(3*hour))
 	h.write("log/torn.log.gz", packed(strings.Repeat(minutes(10*time.Minute, 20*time.Minute), 50))[:120], six.Add(hour))
 	got, _, round := h.collect("files: [/log/*]")
+	require.Equal(t, "files/log/gate.log.1", got["/log/gate.log.1.gz"].Name)
 	e := got["/log/gate.log.1.gz"]
 	require.Equal(t, "files/log/gate.log.1", e.Name)
 	require.Equal(t, "gzip", e.Cut.Unpacked)
@@ -343,6 +344,7 @@ func TestRotationWhileWeRead(t *testing.T) {
 			all += h.text(round, e)
 		}
 	}
+	require.Equal(t, Taken, got["/log/gate.log%~again"].State, "the new current file has an entry of its own")
 	for at := 20 * time.Minute; at < time.Hour; at += time.Minute {
 		require.Contains(t, all, six.Add(at).Format("2006-01-02 15:04:05"), "nothing is lost")
 	}

@@ -41,8 +41,8 @@ type candidate struct {
 	entry  Entry
 	member *logset.Member
 	chosen logset.Verdict
-	whole  bool   // a companion: it is taken as it is
-	again  string // added to its name in the round, where another content was taken under the same
+	whole  bool // a companion: it is taken as it is
+	again  bool // another content was taken under the same name before
 }
 
 // filesWork is one item of files on one system.
@@ -52,13 +52,14 @@ type filesWork struct {
 	links  *resolver
 	seen   map[string]fs.FileInfo // by name, as it was listed first
 	beside map[string]bool        // companions that were looked at
+	plain  map[string]bool        // names given to what was unpacked
 	marks  map[[32]byte]bool      // of the beginnings of what was taken or left
 }
 
 // takeFiles takes the files that the item's patterns match.
 func takeFiles(ctx context.Context, w *work) error {
 	f := &filesWork{work: w, spec: w.item.Spec.(ask.Files), links: &resolver{fsys: w.target.FS(), folders: map[string]folder{}},
-		seen: map[string]fs.FileInfo{}, marks: map[[32]byte]bool{}, beside: map[string]bool{}}
+		seen: map[string]fs.FileInfo{}, marks: map[[32]byte]bool{}, beside: map[string]bool{}, plain: map[string]bool{}}
 	if err := f.rotateFirst(ctx); err != nil {
 		return err
 	}
@@ -216,7 +217,8 @@ func (f *filesWork) admitAll(found []match, again bool) []*candidate {
 			}
 		}
 		if again && f.seen[m.name] != nil && f.seen[m.name] != m.info {
-			c.again = "%~again"
+			c.again = true
+			c.entry.Source += "%~again" // so that both are kept
 		}
 		c.member = &logset.Member{Name: real, Info: c.info}
 		out = append(out, c)
@@ -330,7 +332,7 @@ func (f *filesWork) unseen(files []*candidate, again bool) []*candidate {
 				continue
 			}
 			f.marks[mark] = true
-		} else if again && c.again != "" && c.info.Size() == 0 {
+		} else if again && c.again && c.info.Size() == 0 {
 			continue // the new current file, still empty
 		}
 		if again {

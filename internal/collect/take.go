@@ -151,7 +151,7 @@ func (f *filesWork) takeLines(ctx context.Context, c *candidate, limit int64) (d
 		f.leave(c, Empty, join(c.entry.Reason, "no line of it is of the window"))
 		return true, 0, nil
 	}
-	target := "files/" + name0(c.entry.Source) + c.again
+	target := "files/" + name0(c.entry.Source)
 	if o.Packing != "" {
 		target = f.plainName(target)
 	}
@@ -284,9 +284,12 @@ func dropHead(file *os.File, name string, from, size int64) (n int64, sum string
 // plainName gives the name for what was unpacked from a compressed file: without the ending, unless that is taken.
 func (f *filesWork) plainName(target string) string {
 	plain, _ := logset.Unsuffixed(target)
-	if _, taken := f.seen[strings.TrimPrefix(plain, "files/")]; taken || plain == target {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if _, taken := f.seen[strings.TrimPrefix(plain, "files/")]; taken || f.plain[plain] || plain == target {
 		return target + ".txt"
 	}
+	f.plain[plain] = true // x.log.1.gz and x.log.1.xz would both be x.log.1
 	return plain
 }
 
@@ -318,7 +321,7 @@ func (c *candidate) content() ([]byte, bool) {
 // takeContent takes a file as it is.
 func (f *filesWork) takeContent(ctx context.Context, c *candidate, limit int64) (int64, error) {
 	e := &c.entry
-	target := "files/" + name0(e.Source) + c.again // the source is safe already
+	target := "files/" + name0(e.Source) // the source is safe already
 	part := f.part()
 	var got fetched
 	var err error
