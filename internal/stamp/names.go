@@ -106,7 +106,7 @@ func monthName(b []byte) (month, used int) {
 	if m := englishMonth(b); m > 0 && (len(b) == 3 || !wordByte(b[3])) {
 		return m, afterName(b, 3)
 	}
-	var buf [24]byte
+	var buf [32]byte
 	low, size := foldWord(buf[:0], b)
 	for _, w := range monthTable[low[0]] {
 		if len(w.word) == len(low) && w.word == string(low) {
@@ -196,7 +196,7 @@ func isDay(word []byte) bool {
 	if len(word) < 2 || !wordByte(word[0]) {
 		return false
 	}
-	var buf [24]byte
+	var buf [32]byte
 	low, n := foldWord(buf[:0], word)
 	return n == len(word) && dayWords[string(low)]
 }

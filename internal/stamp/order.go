@@ -11,17 +11,21 @@ const maxDates = 20000
 
 // numericDates are the numeric dates of a file with one separator, in their order.
 type numericDates struct {
-	n    [][3]int
-	wide int
-	half bool
-	last [3]int
+	n     [][3]int
+	lines []int // with each of n, one after the other
+	wide  int
+	half  bool
+	last  [3]int
 }
 
 func (d *numericDates) add(s *Stamp) {
 	d.half = d.half || s.half
 	d.wide = max(d.wide, s.wide)
-	if s.n != d.last && len(d.n) < maxDates { // a new day, in whatever order
-		d.n = append(d.n, s.n)
+	switch {
+	case len(d.n) > 0 && s.n == d.last:
+		d.lines[len(d.n)-1]++
+	case len(d.n) < maxDates: // a new day, in whatever order
+		d.n, d.lines = append(d.n, s.n), append(d.lines, 1)
 		d.last = s.n
 	}
 }
@@ -38,11 +42,11 @@ type reading struct {
 func (d *numericDates) read(o Order) reading {
 	r := reading{order: o}
 	prev := 0
-	for _, n := range d.n {
+	for i, n := range d.n {
 		s := Stamp{n: n, wide: d.wide}
 		y, m, day, ok := s.ordered(o)
 		if !ok || !validDay(y, m, day) {
-			r.bad++
+			r.bad += d.lines[i]
 			continue
 		}
 		at := civilDays(y, m, day)
@@ -54,7 +58,7 @@ func (d *numericDates) read(o Order) reading {
 		}
 		prev, r.last = at, at
 		r.most = max(r.most, at)
-		r.valid++
+		r.valid += d.lines[i]
 	}
 	return r
 }

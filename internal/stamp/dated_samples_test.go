@@ -1,4 +1,8 @@
-# The instant, a tab, the line. Zone of the site: Europe/Berlin (+01:00 on that day); the file's date: 2026-03-14T12:00:00Z.
+package stamp
+
+// datedLines are lines of many programs with the instant that they mean: the instant, a tab, the line. The zone of the site is
+// Europe/Berlin (+01:00 on that day), the file's date 2026-03-14T12:00:00Z.
+const datedLines = `
 2026-03-14T06:12:00Z	2026-03-14T06:12:00Z gate up
 2026-03-14T06:12:00.123Z	2026-03-14T06:12:00.123Z INFO gate up
 2026-03-14T06:12:00.123456789Z	2026-03-14T06:12:00.123456789Z gate up
@@ -324,3 +328,4 @@
 2026-03-14T06:12:00Z	1773468720,up,5
 2026-03-14T05:12:00Z	Sat Mar 14 06:12:00 +0100 2026 up
 2026-03-14T05:12:00Z	"backup" Started 3/14/2026 6:12:00 AM
+`

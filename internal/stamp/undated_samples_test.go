@@ -1,5 +1,7 @@
-# Lines that have no time of their own.
+package stamp
 
+// undatedLines are lines that have no time of their own.
+const undatedLines = `
 agent 4.2.9 started
 version 10.2.14.1
 agent-2026.3.14 installed
@@ -272,3 +274,4 @@ R5/2026-03-14T06:12:00Z/PT1H
 Last login: Sat Mar 14 06:12:00 2026 from 192.0.2.11
 detail: last seen 2026-03-14 06:10:00
 Caused by: gate.TimeoutException: deadline 2026-03-14 06:12:00 exceeded
+`
