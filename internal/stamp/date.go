@@ -41,7 +41,7 @@ func (s *Stamp) fromDigits(line []byte, i int) bool {
 	case 1, 2:
 		return s.fromShort(line, i, n)
 	case 4:
-		return s.fromYear(b)
+		return s.fromYear(b) || s.uptimeAt(line, i)
 	case 5, 9:
 		return s.uptimeAt(line, i)
 	case 6:
