@@ -70,9 +70,7 @@ func (s *session) drawDryRun(got *flow.Collected) {
 	}
 	s.drawClocks(got.Clocks, s.common.verbose)
 	s.screen.Print("")
-	for _, line := range windowPrice(got.Price, total) {
-		s.screen.Print("%s", line)
-	}
+	s.drawPrice(got.Price, total)
 	s.screen.Print("would take %s%s; the output of commands comes besides", sizeText(files, total), aboutTime(got.Price.Took))
 }
 
@@ -86,21 +84,26 @@ func aboutTime(d time.Duration) string {
 	return ", in about " + d.Round(time.Second).String()
 }
 
-// windowPrice tells what the window costs: which item is the largest, what an hour more adds, and what will be lost soonest.
-func windowPrice(p flow.Price, total int64) []string {
-	var out []string
-	if len(p.Items) > 1 && total > 0 {
-		x := p.Items[0]
-		out = append(out, fmt.Sprintf("largest: %s with %s, %d %% of all%s", x.Item, humanize.IBytes(uint64(x.Bytes)), 100*x.Bytes/total, aboutTime(x.Took)))
+// drawPrice tells what the window costs by item: the dearest first, what an hour more adds, and what will be lost soonest.
+func (s *session) drawPrice(p flow.Price, total int64) {
+	var rows [][]string
+	for _, x := range p.Items {
+		share, took, more := "", strings.TrimPrefix(aboutTime(x.Took), ", in "), ""
+		if total > 0 {
+			share = fmt.Sprintf("%d %%", 100*x.Bytes/total)
+		}
+		if x.HourMore > 0 {
+			more = humanize.IBytes(uint64(x.HourMore))
+		}
+		rows = append(rows, []string{x.Item, humanize.IBytes(uint64(x.Bytes)), share, took, more})
 	}
-	if p.HourMore > 0 {
-		out = append(out, fmt.Sprintf("a window that begins an hour earlier would add %s", humanize.IBytes(uint64(p.HourMore))))
+	if len(rows) > 0 {
+		s.screen.Table([]term.Column{{Title: "item"}, {Title: "takes", Right: true}, {Title: "of all", Right: true}, {Title: "time", Right: true}, {Title: "an hour earlier adds", Right: true}}, rows)
 	}
 	if l := p.Loses; l != nil {
-		out = append(out, fmt.Sprintf("soonest lost: %s on %s loses its oldest lines (from %s) about %s, when it rotates next", term.Clean(l.Set), l.System,
-			l.Oldest.Local().Format("2006-01-02 15:04"), l.At.Local().Format("2006-01-02 15:04")))
+		s.screen.Print("soonest lost: %s on %s loses its oldest lines (from %s) about %s, when it rotates next", term.Clean(l.Set), l.System,
+			l.Oldest.Local().Format("2006-01-02 15:04"), l.At.Local().Format("2006-01-02 15:04"))
 	}
-	return out
 }
 
 func wouldBe(e collect.Entry) string {

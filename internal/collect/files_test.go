@@ -210,6 +210,18 @@ func TestRotatedSetByContent(t *testing.T) {
 	require.Equal(t, 4, cell.Left)
 }
 
+// One member of a set tells for all whether day or month stands first.
+func TestMembersSettleTheOrderForEachOther(t *testing.T) {
+	h := newHost(t)
+	late := time.Date(2026, 11, 20, 0, 0, 0, 0, time.UTC)
+	h.write("log/gate.log", "05/03/2026 06:30:00 a\n", late)
+	h.write("log/gate.log.1", "28/02/2026 06:00:00 a\n04/03/2026 06:00:00 b\n", late)
+	h.write("log/alone.log", "05/03/2026 06:30:00 a\n", late)
+	got, _, _ := h.collect("files: [/log/*]")
+	require.Equal(t, "2026-03-05T06:30:00Z", got["/log/gate.log"].First.Format(time.RFC3339))
+	require.Equal(t, "2026-05-03T06:30:00Z", got["/log/alone.log"].First.Format(time.RFC3339), "nothing but custom tells")
+}
+
 func TestPackedMembersAreCutToPlainText(t *testing.T) {
 	h := newHost(t)
 	h.write("log/gate.log", minutes(2*hour, 3*hour), six.Add(3*hour))
