@@ -177,7 +177,10 @@ func (s *session) drawEntries(entries []collect.Entry) {
 	var rows [][]string
 	for _, e := range entries {
 		size := humanize.IBytes(uint64(e.Size))
-		if e.Cut != nil {
+		switch {
+		case e.Cut != nil && e.Cut.Unpacked != "":
+			size = humanize.IBytes(uint64(e.Bytes)) + " unpacked"
+		case e.Cut != nil:
 			size = humanize.IBytes(uint64(e.Bytes)) + " of " + size
 		}
 		if e.Special {
