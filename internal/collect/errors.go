@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"time"
 
 	"envask/internal/reach"
 )
@@ -42,6 +43,21 @@ func plain(err error) string {
 		return "not there any more"
 	}
 	return fmt.Sprint(err)
+}
+
+// lostWait bounds how long is waited for the reason why a connection is gone, when a read has failed with it.
+const lostWait = 2 * time.Second
+
+// lostBy gives the reason when the connection to a system is gone, after an error: the error may come first, and the reason
+// a moment later.
+func lostBy(s reach.System, err error) error {
+	_, tells := s.(reach.Health)
+	if tells && reach.Broken(err) {
+		for end := time.Now().Add(lostWait); lost(s) == nil && time.Now().Before(end); {
+			time.Sleep(10 * time.Millisecond)
+		}
+	}
+	return lost(s)
 }
 
 // lost gives the reason when the connection to a system is gone.

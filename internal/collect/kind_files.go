@@ -93,9 +93,11 @@ func takeFiles(ctx context.Context, w *work) error {
 // list finds what the patterns match.
 func (f *filesWork) list(ctx context.Context) ([]match, error) {
 	var matches []match
+	var last error
 	x := &expander{ctx: ctx, fsys: f.target.FS(), seen: map[string]bool{},
 		found: func(name string, info fs.FileInfo) { matches = append(matches, match{name, info}) },
 		problem: func(name string, err error) {
+			last = err
 			f.add(Entry{Source: source(name), State: stateOf(err), Reason: plain(err)})
 		},
 	}
@@ -103,7 +105,7 @@ func (f *filesWork) list(ctx context.Context) ([]match, error) {
 		if err := x.expand(p); err != nil {
 			return nil, err
 		}
-		if err := lost(f.target); err != nil {
+		if err := lostBy(f.target, last); err != nil {
 			return nil, err
 		}
 	}
@@ -263,7 +265,7 @@ func (f *filesWork) inspectAll(ctx context.Context, files []*candidate) error {
 				return inner.Err()
 			}
 			f.inspect(c, f.facts(c.info))
-			return lost(f.target)
+			return lostBy(f.target, c.member.Look.Err)
 		})
 	}
 	if err := g.Wait(); err != nil {

@@ -122,7 +122,7 @@ func runOne(ctx context.Context, w *work, runner reach.Runner, spec ask.Run, nam
 	if err := writeOutput(w, name, outputs, ran, e); err != nil {
 		return err
 	}
-	if gone := lost(w.target); gone != nil && err != nil {
+	if gone := lostBy(w.target, err); gone != nil && err != nil {
 		w.add(*e)
 		return gone
 	}

@@ -175,7 +175,7 @@ func (f *filesWork) spoiled(ctx context.Context, c *candidate, err error) (bool,
 	case errors.As(err, &local):
 		return true, 0, err
 	}
-	if gone := lost(f.target); gone != nil {
+	if gone := lostBy(f.target, err); gone != nil {
 		return true, 0, gone
 	}
 	f.leave(c, stateOf(err), plain(err))
