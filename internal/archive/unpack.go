@@ -40,7 +40,8 @@ func Unpack(ctx context.Context, file, dir string) (skipped int, err error) {
 	head := make([]byte, 4)
 	n, _ := f.ReadAt(head, 0)
 	if logset.PackingOf(head[:n]) == "zip" {
-		return u.skipped, u.zip(f, info.Size(), &skipped)
+		err = u.zip(f, info.Size())
+		return u.skipped, err
 	}
 	r, err := logset.Unpacked(logset.Content{Open: func() (io.ReadCloser, error) { return os.Open(file) }, Size: info.Size()})
 	if err != nil {
@@ -80,7 +81,7 @@ func (u *unpacking) tar(tr *tar.Reader) error {
 	}
 }
 
-func (u *unpacking) zip(f io.ReaderAt, size int64, skipped *int) error {
+func (u *unpacking) zip(f io.ReaderAt, size int64) error {
 	z, err := zip.NewReader(f, size)
 	if err != nil {
 		return fmt.Errorf("it is no archive, or a damaged one: %w", err)
@@ -100,7 +101,6 @@ func (u *unpacking) zip(f io.ReaderAt, size int64, skipped *int) error {
 			return err
 		}
 	}
-	*skipped = u.skipped
 	return nil
 }
 

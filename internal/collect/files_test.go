@@ -304,6 +304,19 @@ func TestLimitsOfAnItem(t *testing.T) {
 	require.Equal(t, minutes(9*time.Minute, 10*time.Minute), h.text(round, got["/log/c.log"]))
 }
 
+// cut: files keeps whole members that overlap the window, cut: none all of them.
+func TestWholeMembers(t *testing.T) {
+	h := newHost(t)
+	h.write("log/gate.log", minutes(30*time.Minute, 3*hour), six.Add(3*hour))
+	h.write("log/gate.log.1", minutes(-3*hour, -2*hour), six.Add(-2*hour))
+	got, _, round := h.collect("files: [/log/*], cut: files")
+	require.Equal(t, minutes(30*time.Minute, 3*hour), h.text(round, got["/log/gate.log"]))
+	require.Nil(t, got["/log/gate.log"].Cut)
+	require.Equal(t, Empty, got["/log/gate.log.1"].State)
+	got, _, round = h.collect("files: [/log/*], cut: none")
+	require.Equal(t, minutes(-3*hour, -2*hour), h.text(round, got["/log/gate.log.1"]))
+}
+
 func TestRotateFirst(t *testing.T) {
 	h := newHost(t)
 	h.write("log/gate.log", minutes(0, time.Minute), six)

@@ -86,6 +86,9 @@ func takeFiles(ctx context.Context, w *work) error {
 		if w.dryRun || !f.inspects() {
 			return nil
 		}
+		for _, m := range found { // the next pass looks only at what changed since
+			f.seen[m.name] = m.info
+		}
 	}
 	return nil
 }
@@ -271,10 +274,7 @@ func (f *filesWork) inspectAll(ctx context.Context, files []*candidate) error {
 	if err := g.Wait(); err != nil {
 		return err
 	}
-	names := make([]string, len(files))
-	for i, c := range files {
-		names[i] = c.real
-	}
+	names := realNames(files)
 	for _, set := range logset.Sets(names) {
 		members := make([]*candidate, len(set))
 		for i, k := range set {
@@ -315,6 +315,14 @@ func (f *filesWork) settle(set []*candidate) {
 		members[i] = c.member
 	}
 	logset.Bound(members)
+}
+
+func realNames(files []*candidate) []string {
+	names := make([]string, len(files))
+	for i, c := range files {
+		names[i] = c.real
+	}
+	return names
 }
 
 func looks(set []*candidate) []*logset.Look {
@@ -387,10 +395,7 @@ func (f *filesWork) history(files []*candidate) []*candidate {
 	if f.spec.History == ask.AllHistory {
 		return files
 	}
-	names := make([]string, len(files))
-	for i, c := range files {
-		names[i] = c.real
-	}
+	names := realNames(files)
 	var out []*candidate
 	for _, set := range logset.Sets(names) {
 		for rank, i := range set {

@@ -64,7 +64,7 @@ const looked = 8 << 20
 // estimate gives the bytes that a window takes of a file: exactly where that costs little.
 func (f *filesWork) estimate(ctx context.Context, c *candidate, content logset.Content, w window.Window) (bytes int64, exact bool) {
 	l := c.member.Look
-	wish := f.wish(c)
+	wish := f.wish()
 	wish.Window = w
 	if content.Size <= looked && !content.Far || content.Size <= looked/32 || l.Bisectable(content, wish) {
 		if o, err := logset.Cut(ctx, content, l, wish, nil, io.Discard); err == nil {

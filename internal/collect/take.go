@@ -97,12 +97,8 @@ func (f *filesWork) take(ctx context.Context, c *candidate, limit int64) (int64,
 }
 
 // wish says what of a file is wanted.
-func (f *filesWork) wish(c *candidate) logset.Wish {
-	facts := f.facts(c.info)
-	if l := c.member.Look; l != nil && l.Profile != nil {
-		facts = l.Profile.Facts
-	}
-	return logset.Wish{Window: f.window(), Unordered: f.spec.Unordered, Facts: facts}
+func (f *filesWork) wish() logset.Wish {
+	return logset.Wish{Window: f.window(), Unordered: f.spec.Unordered}
 }
 
 // takeLines takes the lines of the window from a file. done is false when all of it belongs: then it is taken as it is.
@@ -141,7 +137,7 @@ func (f *filesWork) takeLines(ctx context.Context, c *candidate, limit int64) (d
 			return spoolFile(ctx, f.target.FS(), c.real, f.part(), name, f.count)
 		}
 	}
-	o, err := logset.Cut(ctx, content, c.member.Look, f.wish(c), spool, s)
+	o, err := logset.Cut(ctx, content, c.member.Look, f.wish(), spool, s)
 	switch {
 	case err != nil:
 		return f.spoiled(ctx, c, err)

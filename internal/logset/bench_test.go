@@ -56,7 +56,7 @@ func BenchmarkCutTenMinutes(b *testing.B) {
 			ReadAt: func(p []byte, off int64) (int, error) { read.Add(int64(len(p))); return f.ReadAt(p, off) }}
 		_, err = out.Seek(0, io.SeekStart)
 		require.NoError(b, err)
-		o, err := Cut(context.Background(), c, Inspect(c, facts()), Wish{Window: w, Facts: facts()}, nil, out)
+		o, err := Cut(context.Background(), c, Inspect(c, facts()), Wish{Window: w}, nil, out)
 		require.NoError(b, err)
 		b.ReportMetric(float64(o.Probes), "probes")
 		b.ReportMetric(float64(o.Bytes)/1e6, "MB-kept")
@@ -74,7 +74,7 @@ func BenchmarkCutOfGzip(b *testing.B) {
 		info, err := os.Stat(name)
 		require.NoError(b, err)
 		c := Content{Open: func() (io.ReadCloser, error) { return os.Open(name) }, Size: info.Size()}
-		_, err = Cut(context.Background(), c, Inspect(c, facts()), Wish{Window: w, Facts: facts()}, nil, io.Discard)
+		_, err = Cut(context.Background(), c, Inspect(c, facts()), Wish{Window: w}, nil, io.Discard)
 		require.NoError(b, err)
 	}
 }

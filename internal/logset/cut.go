@@ -7,7 +7,6 @@ import (
 	"io"
 	"time"
 
-	"envask/internal/stamp"
 	"envask/internal/window"
 )
 
@@ -18,7 +17,6 @@ const smallFile = 512 << 10
 type Wish struct {
 	Window    window.Window
 	Unordered bool // it is known not to be in order
-	Facts     stamp.Facts
 }
 
 // Outcome is how a file was cut.
@@ -77,7 +75,7 @@ func cutSlow(ctx context.Context, c Content, l *Look, wish Wish, spool func() (C
 		c = near
 	}
 	if open {
-		p, err := learnWhole(ctx, c, wish.Facts)
+		p, err := learnWhole(ctx, c, profile.Facts)
 		if err != nil {
 			return nil, err
 		}

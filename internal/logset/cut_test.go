@@ -47,7 +47,7 @@ func cut(t testing.TB, data []byte, w window.Window) (string, *Outcome) {
 	t.Helper()
 	var out bytes.Buffer
 	c := content(data)
-	o, err := Cut(context.Background(), c, Inspect(c, facts()), Wish{Window: w, Facts: facts()}, nil, &out)
+	o, err := Cut(context.Background(), c, Inspect(c, facts()), Wish{Window: w}, nil, &out)
 	require.NoError(t, err)
 	return out.String(), o
 }
@@ -188,7 +188,7 @@ func TestFastCutEqualsSlowCut(t *testing.T) {
 			var fast, slow bytes.Buffer
 			f, err := cutFast(context.Background(), c, l, w.Spans, &fast)
 			require.NoError(t, err, "seed %d", seed)
-			s, err := cutSlow(context.Background(), c, l, Wish{Window: w, Facts: facts()}, nil, &slow)
+			s, err := cutSlow(context.Background(), c, l, Wish{Window: w}, nil, &slow)
 			require.NoError(t, err)
 			if f.All {
 				fast.Write(data)
@@ -264,7 +264,7 @@ func TestUnorderedIsReadWhole(t *testing.T) {
 	w := spans(t, time.Hour, time.Hour+time.Minute)
 	for unordered, probes := range map[bool]bool{true: false, false: true} {
 		var out bytes.Buffer
-		o, err := Cut(context.Background(), c, Inspect(c, facts()), Wish{Window: w, Facts: facts(), Unordered: unordered}, nil, &out)
+		o, err := Cut(context.Background(), c, Inspect(c, facts()), Wish{Window: w, Unordered: unordered}, nil, &out)
 		require.NoError(t, err)
 		require.Equal(t, probes, o.Probes > 0)
 		require.Equal(t, 61, strings.Count(out.String(), "\n"))
@@ -345,7 +345,7 @@ func FuzzCut(f *testing.F) {
 			return
 		}
 		var out bytes.Buffer
-		o, err := Cut(context.Background(), c, l, Wish{Window: w, Facts: facts()}, nil, &out)
+		o, err := Cut(context.Background(), c, l, Wish{Window: w}, nil, &out)
 		if err != nil {
 			return
 		}

@@ -159,27 +159,26 @@ func eachLine(ctx context.Context, c Content, s *Survey, each func(line []byte) 
 
 // surveyor gathers what the times of a file tell.
 type surveyor struct {
-	s        *Survey
-	prev     time.Time
-	most     time.Time
-	steps    int64 // distances between lines that follow each other in time
-	sum      time.Duration
-	backs    []Jump
-	gaps     []Jump
-	offset   int
-	hasZone  bool
-	changes  []Jump
-	back     int
-	median   []time.Time // some of the times, evenly spread
-	stride   int64
-	restarts []Jump
-	up       time.Duration
+	s         *Survey
+	prev      time.Time
+	most      time.Time
+	steps     int64 // distances between lines that follow each other in time
+	sum       time.Duration
+	backs     []Jump
+	gaps      []Jump
+	offset    int
+	hasZone   bool
+	changes   []Jump
+	back      int
+	any, last time.Time // the first and the latest line that was dated, however oddly
+	restarts  []Jump
+	up        time.Duration
 }
 
 func (k *surveyor) dated(t time.Time, st *stamp.Stamp) {
 	s := k.s
 	s.Dated++
-	k.sampleTime(t)
+	k.bounds(t)
 	if _, off := t.In(s.Profile.Facts.Zone).Zone(); !st.Absolute() {
 		if k.hasZone && off != k.offset {
 			k.changes = append(k.changes, Jump{Line: s.Lines, Kind: JumpDST, From: k.prev, To: t})
@@ -233,23 +232,14 @@ func (k *surveyor) step(t time.Time) {
 	}
 }
 
-// sampleTime keeps some of the times, so that those far from all others can be told.
-func (k *surveyor) sampleTime(t time.Time) {
-	if k.stride == 0 {
-		k.stride = 1
+// bounds keeps the earliest and the latest time; those far from all others do not count.
+func (k *surveyor) bounds(t time.Time) {
+	if k.any.IsZero() {
+		k.any = t
 	}
-	if k.s.Dated%k.stride == 0 {
-		k.median = append(k.median, t)
-		if len(k.median) > 2000 {
-			for i := range 1000 {
-				k.median[i] = k.median[2*i]
-			}
-			k.median = k.median[:1000]
-			k.stride *= 2
-		}
-	}
+	k.last = t
 	s := k.s
-	if t.Year() < oddBefore || t.Year() > oddAfter {
+	if k.far(t) {
 		s.Odd++
 		return
 	}
@@ -290,7 +280,7 @@ func (k *surveyor) finish() {
 		s.Order = NotSorted
 	}
 	if s.First.IsZero() { // nothing but odd dates
-		s.First, s.Last = k.median[0], k.median[len(k.median)-1]
+		s.First, s.Last = k.any, k.last
 	}
 	typical := time.Duration(0)
 	if k.steps > 0 {

@@ -284,7 +284,7 @@ func (s *Stamp) dateBehind(b []byte, i int) bool {
 		if used == 0 {
 			continue
 		}
-		s.style, s.sep, s.year, s.month, s.day, s.n, s.wide = d.style, d.sep, d.year, d.month, d.day, d.n, d.wide
+		s.takeDate(&d)
 		s.End = s.Start + at + used
 		if s.zone == zoneNone {
 			s.End += s.zoneAt(b[at+used:])

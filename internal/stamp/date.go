@@ -34,6 +34,11 @@ func (s *Stamp) date(kind style, sep byte, y, m, d int) bool {
 	return validDay(y, m, d)
 }
 
+// takeDate takes the date of another stamp, that stands apart from the clock.
+func (s *Stamp) takeDate(d *Stamp) {
+	s.style, s.sep, s.year, s.month, s.day, s.n, s.wide = d.style, d.sep, d.year, d.month, d.day, d.n, d.wide
+}
+
 // fromDigits reads a stamp that begins with a digit.
 func (s *Stamp) fromDigits(line []byte, i int) bool {
 	b := line[i:]

@@ -278,7 +278,7 @@ func (o *object) value(from, to int) {
 // join puts a date and a clock from two fields together.
 func (o *object) join() {
 	f, d := &o.found, &o.day
-	f.style, f.sep, f.year, f.month, f.day, f.n, f.wide = d.style, d.sep, d.year, d.month, d.day, d.n, d.wide
+	f.takeDate(d)
 	o.hasDay = false
 }
 

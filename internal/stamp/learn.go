@@ -9,25 +9,23 @@ import (
 
 // Profile is what was learned of a file: what its lines leave open, and which of the dates in it are the lines' own.
 type Profile struct {
-	Facts    Facts
-	Lines    int      // looked at
-	Dated    int      // of them
-	Forms    []Form   // the forms found, commonest first
-	Offsets  int      // how many of the dated lines name their zone or offset, or count from a fixed moment
-	Orders   string   // where the order of numeric dates comes from, in words; "" when there are none
-	Evidence []string // what was concluded, in words
+	Facts   Facts
+	Lines   int    // looked at
+	Dated   int    // of them
+	Forms   []Form // the forms found, commonest first
+	Offsets int    // how many of the dated lines name their zone or offset, or count from a fixed moment
+	Orders  string // where the order of numeric dates comes from, in words; "" when there are none
 
 	orders      [3]orderGuess // for '/', '-' and '.'
 	latest      time.Time     // the latest local time that a line without a year may have
 	latestClock int           // of latest, in seconds
 	yearless    bool
-	firstYear   int // of the first line, in a file that spans several years and writes none
-	turns       int // of days, in a file that writes none
-	headerDay   int // days since 1970, from a line with a date alone; 0 when there is none
-	nameDay     int // the same, from the file's name
-	lastClock   int // the last line's clock, in seconds
-	clocks      int // lines with a clock alone
-	dayAssumed  bool
+	firstYear   int       // of the first line, in a file that spans several years and writes none
+	turns       int       // of days, in a file that writes none
+	headerDay   int       // days since 1970, from a line with a date alone; 0 when there is none
+	nameDay     int       // the same, from the file's name
+	lastClock   int       // the last line's clock, in seconds
+	clocks      int       // lines with a clock alone
 	resets      int       // of stamps that count from the start
 	boot        time.Time // from a line that tells it
 	flush       bool      // dated lines begin at the margin: an indented date is a mentioned one
@@ -358,7 +356,7 @@ func (c *columns) scan(line []byte) (Stamp, bool) {
 				if a, b, ok := c.field(line, c.date); ok {
 					d := Stamp{}
 					if d.bareDate(line[a:b]) == b-a && b > a {
-						s.style, s.sep, s.year, s.month, s.day, s.n, s.wide = d.style, d.sep, d.year, d.month, d.day, d.n, d.wide
+						s.takeDate(&d)
 					}
 				}
 			}
@@ -415,9 +413,6 @@ func (l *Learner) Profile(whole bool) *Profile {
 	}
 	p.blocks = l.led >= 1 && l.led*5 >= l.bare*4
 	l.judgeOrders()
-	if p.Facts.AsOf.IsZero() {
-		p.Evidence = append(p.Evidence, "the file's date is not known")
-	}
 	if whole {
 		p.firstYear = l.years.firstYear(p.latest)
 	}

@@ -111,16 +111,17 @@ type resolver struct {
 	doubt   Doubt // of the last stamp
 	used    Doubt // of all stamps
 
-	year      int // of the last stamp without one, when the file spans several years
-	yearDay   int
-	day       int // of the last line, in days since 1970
-	hasDay    bool
-	clock     int // of the last line without a day, in seconds
-	hasClock  bool
-	boot      time.Time
-	lastUp    time.Duration
-	resets    int
-	stateless bool // lines come in no order
+	year       int // of the last stamp without one, when the file spans several years
+	yearDay    int
+	day        int // of the last line, in days since 1970
+	hasDay     bool
+	clock      int // of the last line without a day, in seconds
+	hasClock   bool
+	dayAssumed bool // the first clock's day rests on the file's date
+	boot       time.Time
+	lastUp     time.Duration
+	resets     int
+	stateless  bool // lines come in no order
 }
 
 func newResolver(p *Profile) *resolver {
@@ -272,11 +273,11 @@ func (r *resolver) clockOnly(s *Stamp) (time.Time, bool) {
 			return time.Time{}, false
 		}
 		if r.day = day; !sure {
-			r.p.dayAssumed = true
+			r.dayAssumed = true
 		}
 	}
 	r.clock, r.hasClock = at, true
-	if r.p.dayAssumed {
+	if r.dayAssumed {
 		r.doubt |= DoubtDay
 	}
 	return r.fromDay(s, r.day), true
