@@ -57,7 +57,7 @@ const (
 func readClock(ctx context.Context, s *site.System, st *site.Site, target reach.System) *Clock {
 	c := &Clock{System: s.Name, At: time.Now().UTC().Truncate(time.Second)}
 	c.setZone(s, st, target)
-	if s.Way == "local" {
+	if reach.Own(target) {
 		c.Measured, c.How = true, "it is our own"
 		return c
 	}
@@ -176,7 +176,7 @@ func synchronised(text string) string {
 // setZone settles in which zone the system's logs are read: what the systems file says, else the system's own setting,
 // else the site's zone.
 func (c *Clock) setZone(s *site.System, st *site.Site, target reach.System) {
-	switch own := ownZone(s, target); {
+	switch own := ownZone(target); {
 	case s.Zone != nil:
 		c.zone, c.ZoneFrom = s.Zone, zoneSystem
 	case own != nil:
@@ -194,11 +194,11 @@ const maxZoneFile = 256 << 10
 
 // ownZone reads the zone that a system is set to: by the name that its link leads to, else from the file itself
 // (RFC 8536).
-func ownZone(s *site.System, target reach.System) *time.Location {
-	if s.Way == "local" && time.Local.String() != "Local" { // it was named for us alone
+func ownZone(target reach.System) *time.Location {
+	if reach.Own(target) && time.Local.String() != "Local" { // it was named for us alone
 		return time.Local
 	}
-	if z := zoneOfFiles(target); z != nil || s.Way != "local" {
+	if z := zoneOfFiles(target); z != nil || !reach.Own(target) {
 		return z
 	}
 	return window.LocalZone()

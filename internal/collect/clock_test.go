@@ -52,7 +52,7 @@ func ahead(by time.Duration, form string, more string) func(string, io.Writer) (
 func TestReadingAClock(t *testing.T) {
 	lisbon, err := time.LoadLocation("Europe/Lisbon")
 	require.NoError(t, err)
-	remote := &site.System{Name: "gate-2", Way: "ssh"}
+	remote := &site.System{Name: "gate-2", Ways: []string{"ssh"}}
 	none := fstest.MapFS{}
 	for _, c := range []struct {
 		name     string
@@ -69,7 +69,7 @@ func TestReadingAClock(t *testing.T) {
 		{"seconds only", remote, clocked{none, ahead(90*time.Second, "busybox", "")}, true, 90 * time.Second, 2 * time.Second, "", "measured over the connection"},
 		{"no such date", remote, clocked{none, ahead(0, "odd", "")}, false, 0, 0, "", "does not tell the seconds"},
 		{"no commands", remote, clocked{none, func(string, io.Writer) (int, error) { return -1, errors.New("not allowed") }}, false, 0, 0, "", "not allowed"},
-		{"our own", &site.System{Name: "desk", Way: "local"}, clocked{none, nil}, true, 0, 0, "", "it is our own"},
+		{"our own", &site.System{Name: "desk", Ways: []string{"local"}}, reach.NewLocal(t.TempDir()), true, 0, 0, "", "it is our own"},
 	} {
 		k := readClock(context.Background(), c.system, &site.Site{Zone: lisbon}, c.target)
 		require.Equal(t, c.measured, k.Measured, c.name)
@@ -95,11 +95,11 @@ func TestZoneOfASystem(t *testing.T) {
 		files      fstest.MapFS
 		zone, from string
 	}{
-		{"the systems file first", &site.System{Way: "ssh", Zone: tokyo}, &site.Site{Zone: lisbon}, link, "Asia/Tokyo", zoneSystem},
-		{"a link", &site.System{Way: "ssh"}, &site.Site{Zone: lisbon}, link, "America/New_York", zoneOwn},
-		{"a name in a file", &site.System{Way: "ssh"}, &site.Site{Zone: lisbon}, name, "America/New_York", zoneOwn},
-		{"neither", &site.System{Way: "ssh"}, &site.Site{Zone: lisbon}, fstest.MapFS{"etc/timezone": {Data: []byte("No/Such\n")}}, "Europe/Lisbon", zoneSite},
-		{"nothing at all", &site.System{Way: "ssh"}, &site.Site{}, fstest.MapFS{}, "UTC", zoneAssumed},
+		{"the systems file first", &site.System{Ways: []string{"ssh"}, Zone: tokyo}, &site.Site{Zone: lisbon}, link, "Asia/Tokyo", zoneSystem},
+		{"a link", &site.System{Ways: []string{"ssh"}}, &site.Site{Zone: lisbon}, link, "America/New_York", zoneOwn},
+		{"a name in a file", &site.System{Ways: []string{"ssh"}}, &site.Site{Zone: lisbon}, name, "America/New_York", zoneOwn},
+		{"neither", &site.System{Ways: []string{"ssh"}}, &site.Site{Zone: lisbon}, fstest.MapFS{"etc/timezone": {Data: []byte("No/Such\n")}}, "Europe/Lisbon", zoneSite},
+		{"nothing at all", &site.System{Ways: []string{"ssh"}}, &site.Site{}, fstest.MapFS{}, "UTC", zoneAssumed},
 	} {
 		k := &Clock{}
 		k.setZone(c.system, c.site, clocked{files: c.files})
@@ -110,7 +110,7 @@ func TestZoneOfASystem(t *testing.T) {
 	}
 	if err == nil { // the zone's own file, without a name
 		k := &Clock{}
-		k.setZone(&site.System{Way: "ssh"}, &site.Site{}, clocked{files: fstest.MapFS{"etc/localtime": {Data: zoneFile}}})
+		k.setZone(&site.System{Ways: []string{"ssh"}}, &site.Site{}, clocked{files: fstest.MapFS{"etc/localtime": {Data: zoneFile}}})
 		_, offset := six.In(k.zone).Zone()
 		require.Equal(t, 9*3600, offset)
 		require.Equal(t, zoneOwn, k.ZoneFrom)

@@ -69,6 +69,7 @@ func packed(text string) string {
 type wrapped struct {
 	*reach.Local
 	fsys reach.FS
+	far  bool
 }
 
 // slowHost is one behind a slow link, with or without commands that compress.
@@ -126,7 +127,7 @@ func TestSlowLinks(t *testing.T) {
 		h.write("log/whole.txt", strings.Repeat("nothing dated\n", 200000), time.Now())
 		var s *slowHost
 		h.system = func(l *reach.Local) reach.System {
-			s = &slowHost{wrapped: wrapped{l, slowFS{l.FS()}}, can: c.can, broken: c.broken}
+			s = &slowHost{wrapped: wrapped{l, slowFS{l.FS()}, true}, can: c.can, broken: c.broken}
 			return s
 		}
 		h.way = "ssh: svc@192.0.2.11"
@@ -139,6 +140,14 @@ func TestSlowLinks(t *testing.T) {
 }
 
 func (w wrapped) FS() reach.FS { return w.fsys }
+
+// Served says that it is far where the test's systems file says so.
+func (w wrapped) Served() reach.Served {
+	if w.far {
+		return reach.Served{Way: "ssh"}
+	}
+	return w.Local.Served()
+}
 
 // collect takes one item, given by its keys, from 06:00 to 07:00.
 func (h *host) collect(item string) (map[string]Entry, Cell, *Round) {
@@ -160,7 +169,7 @@ func (h *host) collect(item string) (map[string]Entry, Cell, *Round) {
 		target = h.system(local)
 	}
 	if h.wrap != nil {
-		target = wrapped{local, h.wrap(local.FS())}
+		target = wrapped{local, h.wrap(local.FS()), false}
 	}
 	col := &Collector{Request: Request{Ask: k, Site: s, Window: w, Depth: ask.Standard, Jobs: 1},
 		Open: func(context.Context, *site.System) (reach.System, error) { return target, nil }}

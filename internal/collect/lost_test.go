@@ -45,7 +45,7 @@ func TestALostConnectionIsNoFaultOfAFile(t *testing.T) {
 	h := newHost(t)
 	h.write("log/a.log", minutes(0, time.Minute), six)
 	h.write("log/b.log", minutes(0, time.Minute), six)
-	h.system = func(l *reach.Local) reach.System { return &dying{wrapped: wrapped{l, nil}} }
+	h.system = func(l *reach.Local) reach.System { return &dying{wrapped: wrapped{l, nil, false}} }
 	got, cell, _ := h.collect("files: [/log/*]")
 	require.Equal(t, Failed, cell.State)
 	require.Contains(t, cell.Reason, "connection lost: the other side closed it")

@@ -47,7 +47,7 @@ func (f *filesWork) content(name string) (c logset.Content, info fs.FileInfo, cl
 		file.Close()
 		return c, nil, nil, err
 	}
-	c = logset.Content{Open: func() (io.ReadCloser, error) { return fsys.Open(name) }, Size: info.Size(), Far: f.sys.Way != "local"}
+	c = logset.Content{Open: func() (io.ReadCloser, error) { return fsys.Open(name) }, Size: info.Size(), Far: !reach.Near(f.target)}
 	if at, ok := file.(io.ReaderAt); ok {
 		c.ReadAt = at.ReadAt
 	}

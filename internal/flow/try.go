@@ -67,7 +67,7 @@ func (a *App) TryAsk(ctx context.Context, q TryRequest) (*Tried, error) {
 	}
 	s := &site.Site{Name: "tried", File: q.Against, Zone: zone}
 	for _, name := range sortedKeys(roots) {
-		s.Systems = append(s.Systems, site.System{Name: name, Roles: rolesOf(q.Ask), Way: "local", Zone: zone})
+		s.Systems = append(s.Systems, site.System{Name: name, Roles: rolesOf(q.Ask), Ways: []string{"local"}, Zone: zone})
 	}
 	col := &collect.Collector{Request: collect.Request{Ask: q.Ask, Site: s, Window: out.Window, Depth: q.Depth, Context: q.Context, Jobs: 2},
 		Open: func(_ context.Context, sys *site.System) (reach.System, error) {

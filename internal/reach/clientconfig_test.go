@@ -55,7 +55,7 @@ func configured(t *testing.T, config string) (*standin.Server, *reach.Dialer) {
 }
 
 func system(host string) *site.System {
-	return &site.System{Name: "gate-1", Way: "ssh", Stall: site.DefaultStall, SSH: site.SSH{Host: host, Port: 22}}
+	return &site.System{Name: "gate-1", Ways: []string{"ssh"}, Stall: site.DefaultStall, SSH: site.SSH{Host: host, Port: 22}}
 }
 
 // The engineer's own client configuration says what the systems file leaves open.

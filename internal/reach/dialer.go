@@ -10,6 +10,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/crypto/ssh"
@@ -35,15 +36,22 @@ type Dialer struct {
 	jumps     map[string]*jump
 	passwords map[site.Secret]*credential
 	signers   map[string]*keyResult
-	hops      map[string]*site.System // jump hosts that the client configuration names
-	shown     map[string]string       // fingerprints of host keys by system
+	hops      map[string]*site.System  // jump hosts that the client configuration names
+	seats     map[string]chan struct{} // of jump hosts whose connections are limited
+	shown     map[string]string        // fingerprints of host keys by system
 }
 
+// jump is the connection to a jump host, which all that go through it share.
 type jump struct {
-	once   sync.Once
+	mu     sync.Mutex
 	client *ssh.Client
+	gone   atomic.Bool // the connection was lost since
+	fails  int
 	err    error
 }
+
+// jumpTries is how often a jump host is tried in one run: 200 systems behind a dead one must not each wait for it.
+const jumpTries = 3
 
 // credential is one password and what became of it: it is tried on one system at a time until it has worked once, and
 // never again after it was refused, so that a wrong password cannot lock an account by being tried everywhere.
@@ -65,9 +73,11 @@ func (d *Dialer) Close() error {
 	defer d.mu.Unlock()
 	var errs []error
 	for _, j := range d.jumps {
-		if j.client != nil {
+		j.mu.Lock()
+		if j.client != nil && !j.gone.Load() {
 			errs = append(errs, j.client.Close())
 		}
+		j.mu.Unlock()
 	}
 	d.jumps = nil
 	return errors.Join(errs...)
@@ -101,6 +111,7 @@ func (d *Dialer) DialSSH(ctx context.Context, s *site.System) (*ssh.Client, erro
 	if err != nil {
 		return nil, err
 	}
+	conn = throttle(conn, s.Limits)
 	methods, done, err := d.methods(s, r)
 	if err != nil {
 		conn.Close()
@@ -135,8 +146,6 @@ func (d *Dialer) Fingerprint(system string) string {
 
 // connect opens the TCP connection, directly or through the jump host.
 func (d *Dialer) connect(ctx context.Context, s *site.System, r sshRoute, addr string) (net.Conn, error) {
-	ctx, cancel := context.WithTimeout(ctx, ConnectTimeout)
-	defer cancel()
 	via := s.Via
 	if via == "" && len(r.jumps) > 0 {
 		name, err := d.through(r.jumps)
@@ -145,6 +154,21 @@ func (d *Dialer) connect(ctx context.Context, s *site.System, r sshRoute, addr s
 		}
 		via = name
 	}
+	leave, err := d.seat(ctx, via)
+	if err != nil {
+		return nil, &fault.Error{Target: s.Name, Err: err}
+	}
+	conn, err := d.connectVia(ctx, s, via, r, addr)
+	if err != nil {
+		leave()
+		return nil, err
+	}
+	return seated{conn, leave}, nil
+}
+
+func (d *Dialer) connectVia(ctx context.Context, s *site.System, via string, r sshRoute, addr string) (net.Conn, error) {
+	ctx, cancel := context.WithTimeout(ctx, ConnectTimeout)
+	defer cancel()
 	if via == "" && r.proxyCommand != "" {
 		conn, err := runProxy(ctx, r.proxyCommand)
 		if err != nil {
@@ -191,14 +215,30 @@ func (d *Dialer) jump(ctx context.Context, name string) (*ssh.Client, error) {
 		d.jumps[name] = j
 	}
 	d.mu.Unlock()
-	j.once.Do(func() {
-		if s := d.hop(name); s != nil {
-			j.client, j.err = d.DialSSH(ctx, s)
-			return
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	if j.client != nil && !j.gone.Load() {
+		return j.client, nil
+	}
+	if j.fails >= jumpTries || j.err != nil && !MayHeal(j.err) {
+		return nil, j.err
+	}
+	s := d.hop(name)
+	if s == nil {
+		return nil, fmt.Errorf("there is no system %q", name)
+	}
+	client, err := d.DialSSH(context.WithValue(ctx, asJump{}, true), s)
+	if err != nil {
+		if ctx.Err() == nil {
+			j.fails++
+			j.err = err
 		}
-		j.err = fmt.Errorf("there is no system %q", name)
-	})
-	return j.client, j.err
+		return nil, err
+	}
+	j.client = client
+	j.gone.Store(false)
+	go func() { _ = client.Wait(); j.gone.Store(true) }()
+	return client, nil
 }
 
 // handshake logs in, within ConnectTimeout: a peer that says nothing does not hold us.

@@ -12,27 +12,42 @@ import (
 )
 
 // Local is the machine that Envask runs on.
-type Local struct{ fsys localFS }
+type Local struct {
+	serving
+	elevation
+	fsys localFS
+	nice int
+}
 
 var (
-	_ System = (*Local)(nil)
-	_ Runner = (*Local)(nil)
+	_ System   = (*Local)(nil)
+	_ Runner   = (*Local)(nil)
+	_ Elevator = (*Local)(nil)
 )
 
-func openLocal(context.Context, *Dialer, *site.System) (System, error) { return NewLocal(""), nil }
+func openLocal(_ context.Context, _ *Dialer, s *site.System) (System, error) {
+	l := NewLocal("")
+	l.nice, l.elevation.prefix = s.Limits.Nice, s.Elevation()
+	return l, nil
+}
 
 // NewLocal gives the local machine. With a root, all paths lie below that folder; "" means the real top.
-func NewLocal(root string) *Local { return &Local{fsys: localFS{root: root}} }
+func NewLocal(root string) *Local {
+	l := &Local{fsys: localFS{root: root}}
+	l.served = Served{Way: "local", Means: "files as they are"}
+	l.elevation.run = l.Run
+	return l
+}
 
 // FS gives the local files.
-func (l *Local) FS() FS { return l.fsys }
+func (l *Local) FS() FS { return l.over(l.fsys) }
 
 // Close does nothing: there is no connection.
 func (l *Local) Close() error { return nil }
 
 // Run runs a command line in the system's shell, in a process group of its own, so that stopping it stops its children.
 func (l *Local) Run(ctx context.Context, command string, stdout, stderr io.Writer) (int, error) {
-	cmd := shellCommand(ctx, command)
+	cmd := shellCommand(ctx, niced(l.nice, command))
 	cmd.Stdout, cmd.Stderr = stdout, stderr
 	cmd.WaitDelay = StopWait
 	err := cmd.Run()

@@ -44,7 +44,7 @@ func (d *Dialer) through(specs []string) (string, error) {
 			d.hops = map[string]*site.System{}
 		}
 		if d.hops[name] == nil {
-			d.hops[name] = &site.System{Name: name, Way: "ssh", Via: via, Stall: site.DefaultStall,
+			d.hops[name] = &site.System{Name: name, Ways: []string{"ssh"}, Via: via, Stall: site.DefaultStall,
 				SSH: site.SSH{User: user, Host: host, Port: port, PortGiven: strings.HasSuffix(spec, fmt.Sprintf(":%d", port))}}
 		}
 		d.mu.Unlock()

@@ -4,7 +4,6 @@ package reach
 import (
 	"context"
 	"errors"
-	"fmt"
 	"io"
 	"io/fs"
 	"path"
@@ -66,6 +65,7 @@ type way struct {
 var ways = []way{
 	{"local", openLocal},
 	{"ssh", openSSH},
+	{"folder", openFolder},
 }
 
 // Ways lists the keys of the table.
@@ -75,16 +75,6 @@ func Ways() []string {
 		keys = append(keys, w.Key)
 	}
 	return keys
-}
-
-// Open reaches a system.
-func (d *Dialer) Open(ctx context.Context, s *site.System) (System, error) {
-	for _, w := range ways {
-		if w.Key == s.Way {
-			return w.Open(ctx, d, s)
-		}
-	}
-	return nil, fmt.Errorf("%q is no way to reach a system", s.Way)
 }
 
 // Name gives the io/fs name of a whole path on a system: "/var/log/x" is "var/log/x", `C:\x` is "C/x".

@@ -63,7 +63,7 @@ func standIn(t *testing.T, change func(*standin.Server)) (*standin.Server, *reac
 		return strings.TrimPrefix(string(ref), "env:"), nil
 	}}
 	t.Cleanup(func() { d.Close() })
-	return s, d, &site.System{Name: "gate-1", Way: "ssh", Stall: site.DefaultStall, SSH: site.SSH{User: "svc", Host: "127.0.0.1", Port: s.Port(), Password: "env:right"}}
+	return s, d, &site.System{Name: "gate-1", Ways: []string{"ssh"}, Stall: site.DefaultStall, SSH: site.SSH{User: "svc", Host: "127.0.0.1", Port: s.Port(), Password: "env:right"}}
 }
 
 func TestStandIn(t *testing.T) {
@@ -234,7 +234,7 @@ func TestOpenSSH(t *testing.T) {
 	root := t.TempDir()
 	reachtest.MakeTree(t, root)
 	d := &reach.Dialer{HostKeys: &reach.HostKeys{Files: []string{server.KnownHosts}, Own: filepath.Join(t.TempDir(), "own")}}
-	s := &site.System{Name: "real", Way: "ssh", Stall: site.DefaultStall, SSH: site.SSH{User: server.User, Host: "127.0.0.1", Port: server.Port, Key: server.Key}}
+	s := &site.System{Name: "real", Ways: []string{"ssh"}, Stall: site.DefaultStall, SSH: site.SSH{User: server.User, Host: "127.0.0.1", Port: server.Port, Key: server.Key}}
 	sys, err := d.Open(context.Background(), s)
 	require.NoError(t, err)
 	defer sys.Close()

@@ -1,12 +1,11 @@
 package reach
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
-	"sort"
 	"strings"
 	"sync"
 	"time"
@@ -18,46 +17,134 @@ import (
 	"envask/internal/site"
 )
 
-// SSH is a system that is reached by SSH, with its files over SFTP.
+// SSH is a system that is reached by SSH, with its files over SFTP or, where the server offers none, through its shell.
 type SSH struct {
+	serving
+	elevation
 	name   string
 	client *ssh.Client
-	files  *sftp.Client
+	files  *sftp.Client // nil where the server offers no SFTP
+	shell  *shellFS     // used then
+	nice   int
 
-	mu      sync.Mutex
+	lostMu  sync.Mutex
 	lost    error
 	squeeze squeeze
+	noise   noise
 }
 
 var (
-	_ System = (*SSH)(nil)
-	_ Runner = (*SSH)(nil)
-	_ Health = (*SSH)(nil)
+	_ System   = (*SSH)(nil)
+	_ Runner   = (*SSH)(nil)
+	_ Health   = (*SSH)(nil)
+	_ Elevator = (*SSH)(nil)
 )
 
 func openSSH(ctx context.Context, d *Dialer, s *site.System) (System, error) {
-	return d.OpenSSH(ctx, s)
+	r, err := d.openClient(ctx, s)
+	if err != nil {
+		return nil, err
+	}
+	if err := r.startSFTP(ctx); err == nil {
+		r.note(func(v *Served) { v.Way, v.Means = "ssh", "files over SFTP" })
+		return r, nil
+	}
+	if r.shell, err = newShellFS(ctx, r.Run, ""); err != nil {
+		r.Close()
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		if errors.Is(err, errShell) {
+			err = fmt.Errorf("the server offers no SFTP, and %w", err)
+		}
+		return nil, &fault.Error{Target: s.Name, Err: fmt.Errorf("%w: %w", ErrConnection, err),
+			Hint: "switch the sftp subsystem on in the server's configuration, or let the account have a shell"}
+	}
+	r.note(func(v *Served) { v.Way, v.Means = "ssh", r.shell.means()+" (the server offers no SFTP)" })
+	return r, nil
 }
 
-// OpenSSH reaches a system by SSH and starts SFTP on it.
+// OpenSSH reaches a system by SSH and starts SFTP on it, which must be there.
 func (d *Dialer) OpenSSH(ctx context.Context, s *site.System) (*SSH, error) {
+	r, err := d.openClient(ctx, s)
+	if err != nil {
+		return nil, err
+	}
+	if err := r.startSFTP(ctx); err != nil {
+		r.Close()
+		return nil, &fault.Error{Target: s.Name, Err: fmt.Errorf("%w: the server offers no SFTP (%w)", ErrConnection, err),
+			Hint: "switch the sftp subsystem on in the server's configuration"}
+	}
+	return r, nil
+}
+
+func (d *Dialer) openClient(ctx context.Context, s *site.System) (*SSH, error) {
 	client, err := d.DialSSH(ctx, s)
 	if err != nil {
 		return nil, err
 	}
-	stop := context.AfterFunc(ctx, func() { client.Close() })
-	late := time.AfterFunc(ConnectTimeout, func() { client.Close() })
-	files, err := sftp.NewClient(client)
-	stop()
-	late.Stop()
-	if err != nil {
-		client.Close()
-		return nil, &fault.Error{Target: s.Name, Err: fmt.Errorf("%w: the server offers no SFTP (%w)", ErrConnection, err),
-			Hint: "switch the sftp subsystem on in the server's configuration"}
-	}
-	r := &SSH{name: s.Name, client: client, files: files}
+	r := &SSH{name: s.Name, client: client, nice: s.Limits.Nice}
+	r.elevation.prefix, r.elevation.run = s.Elevation(), r.Run
 	go r.watch(s.Stall)
 	return r, nil
+}
+
+// sftpPacket is the size of a packet in which files come from OpenSSH, in bytes: it takes more than the 32 KiB that every
+// server must, which makes one large file some 1.4 times as fast. sftpRequests is how many are on the way at a time.
+const (
+	sftpPacket   = 255 << 10
+	sftpRequests = 16
+)
+
+// sftpWait bounds starting SFTP: a shell that prints when it starts can leave it waiting for ever.
+const sftpWait = ConnectTimeout
+
+// startSFTP starts SFTP.
+func (r *SSH) startSFTP(ctx context.Context) error {
+	if strings.Contains(r.Identity(), "OpenSSH") {
+		files, err := r.sftpClient(ctx, sftp.MaxPacketUnchecked(sftpPacket), sftp.MaxConcurrentRequestsPerFile(sftpRequests))
+		if err != nil {
+			return err
+		}
+		if _, own := files.HasExtension("posix-rename@openssh.com"); own {
+			r.files = files
+			return nil
+		}
+		files.Close() // another program serves the files there
+	}
+	files, err := r.sftpClient(ctx)
+	r.files = files
+	return err
+}
+
+// sftpClient starts SFTP on a channel of its own, so that giving it up leaves the connection as it is.
+func (r *SSH) sftpClient(ctx context.Context, options ...sftp.ClientOption) (*sftp.Client, error) {
+	session, err := r.client.NewSession()
+	if err != nil {
+		return nil, err
+	}
+	giveUp := func() { session.Close() }
+	stop := context.AfterFunc(ctx, giveUp)
+	late := time.AfterFunc(sftpWait, giveUp)
+	defer stop()
+	defer late.Stop()
+	out, err := session.StdoutPipe()
+	if err != nil {
+		return nil, err
+	}
+	in, err := session.StdinPipe()
+	if err == nil {
+		err = session.RequestSubsystem("sftp")
+	}
+	var files *sftp.Client
+	if err == nil {
+		files, err = sftp.NewClientPipe(out, in, options...)
+	}
+	if err != nil {
+		session.Close()
+		return nil, err
+	}
+	return files, nil
 }
 
 // watch asks the server for a sign of life. A peer that is silent for stall is given up, so that nothing waits on it
@@ -101,8 +188,8 @@ func (r *SSH) watch(stall time.Duration) {
 }
 
 func (r *SSH) setLost(err error) {
-	r.mu.Lock()
-	defer r.mu.Unlock()
+	r.lostMu.Lock()
+	defer r.lostMu.Unlock()
 	if r.lost == nil {
 		r.lost = fmt.Errorf("%w: %w", ErrLost, err)
 	}
@@ -110,13 +197,18 @@ func (r *SSH) setLost(err error) {
 
 // Lost gives the reason when the connection is gone.
 func (r *SSH) Lost() error {
-	r.mu.Lock()
-	defer r.mu.Unlock()
+	r.lostMu.Lock()
+	defer r.lostMu.Unlock()
 	return r.lost
 }
 
-// FS gives the system's files over SFTP.
-func (r *SSH) FS() FS { return sftpFS{r.files} }
+// FS gives the system's files.
+func (r *SSH) FS() FS {
+	if r.files == nil {
+		return r.over(r.shell)
+	}
+	return r.over(sftpFS{r.files})
+}
 
 // Files gives the SFTP client itself, for writing.
 func (r *SSH) Files() *sftp.Client { return r.files }
@@ -126,7 +218,9 @@ func (r *SSH) Identity() string { return string(r.client.ServerVersion()) }
 
 // Close ends the connection.
 func (r *SSH) Close() error {
-	_ = r.files.Close()
+	if r.files != nil {
+		_ = r.files.Close()
+	}
 	err := r.client.Close()
 	if err != nil && r.Lost() != nil {
 		return nil // it was gone already, which has been said where it mattered
@@ -134,8 +228,48 @@ func (r *SSH) Close() error {
 	return err
 }
 
-// Run runs a command line in the login shell of the account.
+// noise is what is known about a shell that prints when it starts.
+type noise struct {
+	once sync.Once
+	mark string // "" where it does not
+}
+
+// Run runs a command line in the login shell of the account. What the shell prints by itself when it starts is left out.
 func (r *SSH) Run(ctx context.Context, command string, stdout, stderr io.Writer) (int, error) {
+	r.noise.once.Do(func() { r.listen(ctx) })
+	command = niced(r.nice, command)
+	if mark := r.noise.mark; mark != "" {
+		command = "sh -c 'echo " + mark + "; echo " + mark + " >&2'; " + command
+		stdout, stderr = newUnnoised(mark, stdout), newUnnoised(mark, stderr)
+	}
+	return r.run(ctx, command, stdout, stderr)
+}
+
+// listen finds out whether the shell prints something when it starts.
+func (r *SSH) listen(ctx context.Context) {
+	mark := newMark()
+	var out, errOut bytes.Buffer
+	ctx, cancel := context.WithTimeout(ctx, ConnectTimeout)
+	defer cancel()
+	_, err := r.run(ctx, "echo "+mark, &limitedBuffer{b: &out}, &limitedBuffer{b: &errOut})
+	line := mark + "\n"
+	if err == nil && (strings.HasSuffix(out.String(), line) && out.String() != line || strings.Contains(out.String(), line) && errOut.Len() > 0) {
+		r.noise.mark = mark
+		r.note(func(v *Served) { v.Noisy = true })
+	}
+}
+
+// limitedBuffer keeps the beginning of an output.
+type limitedBuffer struct{ b *bytes.Buffer }
+
+func (l *limitedBuffer) Write(p []byte) (int, error) {
+	if l.b.Len() < 64<<10 {
+		l.b.Write(p)
+	}
+	return len(p), nil
+}
+
+func (r *SSH) run(ctx context.Context, command string, stdout, stderr io.Writer) (int, error) {
 	session, err := r.client.NewSession()
 	if err != nil {
 		return -1, fmt.Errorf("open a channel for a command: %w", err)
@@ -199,72 +333,4 @@ func (g *gate) shut() {
 	g.mu.Lock()
 	g.done = true
 	g.mu.Unlock()
-}
-
-// sftpFS shows a server's files as an io/fs file system. pkg/sftp already turns the protocol's codes into fs.ErrNotExist
-// and fs.ErrPermission.
-type sftpFS struct{ c *sftp.Client }
-
-func pathError(op, name string, err error) error {
-	if err == nil {
-		return nil
-	}
-	var status *sftp.StatusError
-	if errors.As(err, &status) && status.FxCode() == sftp.ErrSSHFxFailure && strings.Contains(strings.ToLower(status.Error()), "permission denied") {
-		err = fs.ErrPermission // some servers say it only in words
-	}
-	return &fs.PathError{Op: op, Path: Path(name), Err: err}
-}
-
-func (f sftpFS) Open(name string) (fs.File, error) {
-	if err := checkName("open", name); err != nil {
-		return nil, err
-	}
-	// A FIFO or device would hold the server, and with it us.
-	info, err := f.c.Lstat(Path(name))
-	if err != nil {
-		return nil, pathError("open", name, err)
-	}
-	if !info.Mode().IsRegular() && info.Mode()&fs.ModeSymlink == 0 {
-		return nil, pathError("open", name, errors.New("not a regular file"))
-	}
-	file, err := f.c.Open(Path(name))
-	if err != nil {
-		return nil, pathError("open", name, err)
-	}
-	return file, nil
-}
-
-func (f sftpFS) ReadDir(name string) ([]fs.DirEntry, error) {
-	if err := checkName("readdir", name); err != nil {
-		return nil, err
-	}
-	infos, err := f.c.ReadDir(Path(name))
-	if err != nil {
-		return nil, pathError("readdir", name, err)
-	}
-	entries := make([]fs.DirEntry, 0, len(infos))
-	for _, info := range infos {
-		if n := info.Name(); validName(n) && !strings.Contains(n, "/") { // a server may send any name; one with a slash would lead elsewhere
-			entries = append(entries, fs.FileInfoToDirEntry(info))
-		}
-	}
-	sort.Slice(entries, func(i, j int) bool { return entries[i].Name() < entries[j].Name() })
-	return entries, nil
-}
-
-func (f sftpFS) Lstat(name string) (fs.FileInfo, error) {
-	if err := checkName("lstat", name); err != nil {
-		return nil, err
-	}
-	info, err := f.c.Lstat(Path(name))
-	return info, pathError("lstat", name, err)
-}
-
-func (f sftpFS) ReadLink(name string) (string, error) {
-	if err := checkName("readlink", name); err != nil {
-		return "", err
-	}
-	target, err := f.c.ReadLink(Path(name))
-	return target, pathError("readlink", name, err)
 }

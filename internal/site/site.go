@@ -5,6 +5,7 @@ package site
 import (
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -18,6 +19,7 @@ type Site struct {
 	Zone       *time.Location // nil when the file names none
 	KnownHosts []string       // files of host keys; empty means the engineer's own
 	Systems    []System
+	Limits     Limits // of every system that names none
 	File       string
 }
 
@@ -25,11 +27,15 @@ type Site struct {
 type System struct {
 	Name     string
 	Roles    []string
-	Way      string // how it is reached: a key of the table of ways
+	Ways     []string // how it is reached: keys of the table of ways, tried in this order
 	Zone     *time.Location
-	SSH      SSH           // when Way is "ssh"
+	SSH      SSH           // of the way "ssh"
+	Folder   string        // of the way "folder": where a copy of its files is
 	Via      string        // name of the system to go through; "" means directly
 	Stall    time.Duration // how long it may be silent before it counts as gone
+	Elevate  string        // how its account gets more rights: "sudo", "doas", or the words in front of a command; "" for not at all
+	Before   string        // what a person has to do before it can be reached
+	Limits   Limits
 	FileLine int
 }
 
@@ -58,6 +64,7 @@ type way struct {
 var ways = []way{
 	{"local", readLocal},
 	{"ssh", readSSH},
+	{"folder", readFolder},
 }
 
 // Ways lists the keys that say how a system is reached.
@@ -94,6 +101,7 @@ func Parse(file string, data []byte) (*Site, error) {
 	for _, v := range m.Strings("known-hosts") {
 		s.KnownHosts = append(s.KnownHosts, s.path(v.Text))
 	}
+	s.Limits = readLimits(m.Map("limits"), Limits{})
 	if !m.Has("systems") {
 		m.Problem("systems: is missing; list at least one system")
 	}
@@ -143,17 +151,24 @@ func (s *Site) readSystem(m *keyfile.Map, seen map[string]int) (System, keyfile.
 		sys.Roles = append(sys.Roles, checkWord("roles", v))
 	}
 	sys.Zone = zone(m.Value("zone"))
-	var found []string
 	for _, w := range ways {
-		if m.Has(w.Key) {
-			found = append(found, w.Key)
-			sys.Way = w.Key
-			w.Read(m, &sys)
+		m.Has(w.Key) // so that it counts as known
+	}
+	for _, key := range m.Keys() { // they are tried in the order of the file
+		for _, w := range ways {
+			if w.Key == key {
+				sys.Ways = append(sys.Ways, w.Key)
+				w.Read(m, &sys)
+			}
 		}
 	}
-	if len(found) != 1 {
+	if len(sys.Ways) == 0 {
 		m.Problem("system %q: say how it is reached, with one of: %s", sys.Name, strings.Join(Ways(), ", "))
 	}
+	sys.Elevate = elevate(m.Value("elevate"))
+	sys.Before = strings.TrimSpace(m.String("before-you-start"))
+	sys.Limits = readLimits(m.Map("limits"), s.Limits)
+	sys.Folder = s.path(sys.Folder)
 	via := m.Value("via")
 	sys.Via = via.Text
 	sys.SSH.Key = s.path(sys.SSH.Key)
@@ -162,6 +177,14 @@ func (s *Site) readSystem(m *keyfile.Map, seen map[string]int) (System, keyfile.
 	}
 	m.Done()
 	return sys, via
+}
+
+func elevate(v keyfile.Value) string {
+	text := strings.TrimSpace(v.Text)
+	if v.Set() && (text == "" || strings.ContainsAny(text, "\n\x00")) {
+		v.Problem("elevate: expected sudo, doas, or the words that stand in front of a command")
+	}
+	return text
 }
 
 // path makes a path absolute; ~ stays for whoever knows the home folder.
@@ -179,7 +202,7 @@ func (s *Site) checkVias(vias map[string]keyfile.Value) {
 		if !ok {
 			continue
 		}
-		if sys.Way != "ssh" {
+		if !sys.Has("ssh") {
 			v.Problem("via: only a system that is reached by ssh can go through another")
 			continue
 		}
@@ -190,7 +213,7 @@ func (s *Site) checkVias(vias map[string]keyfile.Value) {
 				v.Problem("via: there is no system %q in this file", at)
 				break
 			}
-			if next.Way != "ssh" || steps > len(s.Systems) {
+			if !next.Has("ssh") || steps > len(s.Systems) {
 				v.Problem("via: %q is no way through (it must be reached by ssh, and not through itself)", at)
 				break
 			}
@@ -198,6 +221,9 @@ func (s *Site) checkVias(vias map[string]keyfile.Value) {
 		}
 	}
 }
+
+// Has says whether a way is among those by which the system is reached.
+func (s *System) Has(way string) bool { return slices.Contains(s.Ways, way) }
 
 // System gives the system with a name, or nil.
 func (s *Site) System(name string) *System {

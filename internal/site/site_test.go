@@ -29,14 +29,35 @@ systems:
 	require.Equal(t, "~/.ssh/pier", s.System("gate-1").SSH.Key)
 	require.Equal(t, "UTC", s.ZoneOf(s.System("fare")).String())
 	require.Equal(t, "Europe/Lisbon", s.ZoneOf(s.System("desk-pc")).String())
-	require.Equal(t, "local", s.System("desk-pc").Way)
+	require.Equal(t, []string{"local"}, s.System("desk-pc").Ways)
 	require.Nil(t, s.System("nobody"))
+}
+
+func TestWaysLimitsAndElevation(t *testing.T) {
+	s, err := Parse("/etc/sites/pier.yaml", []byte(`site: tallow-pier
+limits: {connections: 2, bandwidth: 1MiB, nice: 5}
+systems:
+  - {name: gate-1, ssh: svc@192.0.2.11, folder: copies/gate-1, elevate: sudo, limits: {nice: 19, bytes: 2GiB, time: 20m}}
+  - {name: gate-2, folder: /mnt/gate-2, ssh: svc@192.0.2.12, elevate: /opt/bin/as-root --quiet, before-you-start: join the gate's own network}
+`))
+	require.NoError(t, err)
+	one, two := s.System("gate-1"), s.System("gate-2")
+	require.Equal(t, []string{"ssh", "folder"}, one.Ways)
+	require.Equal(t, []string{"folder", "ssh"}, two.Ways, "they are tried in the order of the file")
+	require.Equal(t, filepath.FromSlash("/etc/sites/copies/gate-1"), one.Folder)
+	require.Equal(t, Limits{Connections: 2, Bandwidth: 1 << 20, Nice: 19, Time: 20 * time.Minute, Bytes: 2 << 30}, one.Limits)
+	require.Equal(t, Limits{Connections: 2, Bandwidth: 1 << 20, Nice: 5}, two.Limits)
+	require.Equal(t, "sudo -n", one.Elevation(), "nobody answers a question in the middle of a run")
+	require.Equal(t, "/opt/bin/as-root --quiet", two.Elevation())
+	require.Equal(t, "join the gate's own network", two.Before)
 }
 
 func TestMistakes(t *testing.T) {
 	for _, c := range []struct{ systems, want string }{
 		{"{name: a}", "say how it is reached, with one of: local, ssh"},
-		{"{name: a, local: true, ssh: b@192.0.2.1}", "say how it is reached"},
+		{"{name: a, ssh: b@192.0.2.1, elevate: ' '}", "elevate: expected sudo, doas"},
+		{"{name: a, folder: ''}", "folder: expected the path"},
+		{"{name: a, ssh: b@192.0.2.1, limits: {nice: 40}}", "nice: expected a whole number from 1 to 19"},
 		{"{name: a/b, local: true}", "name: expected a word"},
 		{"{local: true}", "name: is missing"},
 		{"{name: a, ssh: b@192.0.2.1, password: hunter2}", "password: never stands here itself"},

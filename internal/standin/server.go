@@ -1,6 +1,7 @@
 package standin
 
 import (
+	"context"
 	"crypto/ed25519"
 	"crypto/rand"
 	"encoding/pem"
@@ -38,6 +39,13 @@ type Server struct {
 	// Ahead is how far the system's clock is ahead of ours; NoClock takes away its date command.
 	Ahead   time.Duration
 	NoClock bool
+	Tools   map[string]Tool // programs beside the usual ones
+	Without []string        // usual programs that it lacks
+	Banner  string          // what its shell prints when it starts
+	NoSFTP  bool            // it offers no SFTP
+	NoShell bool            // it answers the command lines of Commands alone, as a device does
+	NoSudo  bool            // its account may not use sudo
+	Free    int64           // bytes free on its disk; 0 is plenty
 	// Exec, when set, answers what Commands does not know; ok says whether it did.
 	Exec func(command string, out io.Writer) (exit int, ok bool)
 	// Files, when set, serves SFTP instead of Tree.
@@ -50,6 +58,8 @@ type Server struct {
 	Forward bool
 
 	listener net.Listener
+	life     context.Context // of what runs on when a connection ends
+	end      context.CancelFunc
 	host     ssh.Signer
 	mu       sync.Mutex
 	conns    map[net.Conn]bool
@@ -70,6 +80,7 @@ func (s *Server) Start() error {
 		return err
 	}
 	s.conns = map[net.Conn]bool{}
+	s.life, s.end = context.WithCancel(context.Background())
 	go s.accept()
 	return nil
 }
@@ -105,6 +116,7 @@ func (s *Server) Change(change func(*Server)) {
 // Close stops the server and drops its connections.
 func (s *Server) Close() error {
 	err := s.listener.Close()
+	s.end()
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for c := range s.conns {
@@ -237,13 +249,13 @@ func forward(nc ssh.NewChannel) {
 // session serves one command or one SFTP subsystem.
 func (s *Server) session(ch ssh.Channel, reqs <-chan *ssh.Request) {
 	defer ch.Close()
-	stopped := make(chan struct{})
-	var once sync.Once
+	ctx, stop := context.WithCancel(s.life)
+	defer stop()
 	for r := range reqs {
 		var p struct{ Text string }
 		_ = ssh.Unmarshal(r.Payload, &p) // what is not understood is refused below
 		switch {
-		case r.Type == "subsystem" && p.Text == "sftp":
+		case r.Type == "subsystem" && p.Text == "sftp" && !s.NoSFTP:
 			_ = r.Reply(true, nil)
 			go func() {
 				s.sftp(ch)
@@ -252,17 +264,16 @@ func (s *Server) session(ch ssh.Channel, reqs <-chan *ssh.Request) {
 		case r.Type == "exec":
 			_ = r.Reply(true, nil)
 			go func() {
-				exit := s.run(p.Text, ch, stopped)
+				exit := s.run(ctx, p.Text, ch)
 				_, _ = ch.SendRequest("exit-status", false, ssh.Marshal(struct{ Code uint32 }{uint32(exit)}))
 				ch.Close()
 			}()
 		case r.Type == "signal":
-			once.Do(func() { close(stopped) })
+			stop()
 		case r.WantReply:
 			_ = r.Reply(false, nil)
 		}
 	}
-	once.Do(func() { close(stopped) })
 }
 
 func (s *Server) sftp(ch ssh.Channel) {
@@ -282,21 +293,36 @@ func (s *Server) commands() map[string]Command {
 	return maps.Clone(s.Commands)
 }
 
-// run answers a command line.
-func (s *Server) run(command string, ch ssh.Channel, stopped <-chan struct{}) int {
+func (s *Server) command(line string) (Command, bool) {
 	s.mu.Lock()
-	c, ok := s.Commands[command]
-	ahead, noClock := s.Ahead, s.NoClock
-	s.mu.Unlock()
-	if word, looked := strings.CutPrefix(command, "command -v "); looked && !ok {
-		for known := range s.commands() {
-			if first, _, _ := strings.Cut(known, " "); first == word {
-				return 0
-			}
+	defer s.mu.Unlock()
+	c, ok := s.Commands[line]
+	return c, ok
+}
+
+// clock gives how far the system's clock is ahead, and whether it has none.
+func (s *Server) clock() (ahead time.Duration, none bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.Ahead, s.NoClock
+}
+
+// run answers a command line.
+func (s *Server) run(ctx context.Context, line string, ch ssh.Channel) int {
+	if s.Banner != "" {
+		_, _ = io.WriteString(ch, s.Banner)
+		_, _ = io.WriteString(ch.Stderr(), s.Banner)
+	}
+	if c, ok := s.command(line); ok {
+		return s.answer(ctx, c, ch, ch.Stderr())
+	}
+	if word, looked := strings.CutPrefix(line, "command -v "); looked && !strings.ContainsAny(word, "&|;") {
+		if s.knows(word) {
+			return 0
 		}
 		return 1
 	}
-	if !ok && !noClock && strings.HasPrefix(command, "date -u +%s.%N") {
+	if ahead, none := s.clock(); !none && strings.HasPrefix(line, "date -u +%s.%N") {
 		now, synchronised := time.Now().Add(ahead), "yes"
 		if ahead != 0 {
 			synchronised = "no"
@@ -304,40 +330,17 @@ func (s *Server) run(command string, ch ssh.Channel, stopped <-chan struct{}) in
 		_, _ = fmt.Fprintf(ch, "%d.%09d\n%s\n", now.Unix(), now.Nanosecond(), synchronised)
 		return 0
 	}
-	if !ok {
-		if s.Exec != nil {
-			if exit, ok := s.Exec(command, ch); ok {
-				return exit
-			}
+	if s.Exec != nil {
+		if exit, ok := s.Exec(line, ch); ok {
+			return exit
 		}
-		name, _, _ := strings.Cut(command, " ")
+	}
+	if s.NoShell || s.Tree == nil {
+		name, _, _ := strings.Cut(line, " ")
 		_, _ = io.WriteString(ch.Stderr(), "sh: "+name+": not found\n")
 		return 127
 	}
-	select {
-	case <-time.After(c.Delay):
-	case <-stopped:
-		return 137
-	}
-	for {
-		if _, err := io.WriteString(ch, c.Out); err != nil {
-			break
-		}
-		if c.HangAfter {
-			<-stopped
-			return 137
-		}
-		if !c.Endless {
-			break
-		}
-		select {
-		case <-stopped:
-			return 137
-		default:
-		}
-	}
-	_, _ = io.WriteString(ch.Stderr(), c.Err)
-	return c.Exit
+	return s.shell(ctx, line, "/", nil, ch, ch.Stderr())
 }
 
 // NewKey makes a login key: the private half as a file, and the public half.
@@ -355,4 +358,13 @@ func NewKey() (file []byte, public ssh.PublicKey, err error) {
 		return nil, nil, err
 	}
 	return pem.EncodeToMemory(block), signer.PublicKey(), nil
+}
+
+// Drop ends every connection; new ones are taken.
+func (s *Server) Drop() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for c := range s.conns {
+		c.Close()
+	}
 }

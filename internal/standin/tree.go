@@ -140,16 +140,25 @@ func (t *Tree) Filelist(r *sftp.Request) (sftp.ListerAt, error) {
 	if n.Denied {
 		return nil, sftp.ErrSSHFxPermissionDenied
 	}
+	var out listing
+	for _, i := range t.children(name) {
+		out = append(out, i)
+	}
+	return out, nil
+}
+
+// children gives what is in a folder, sorted.
+func (t *Tree) children(name string) []nodeInfo {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	var out listing
+	var out []nodeInfo
 	for p, child := range t.nodes {
 		if p != "/" && path.Dir(p) == path.Clean(name) {
 			out = append(out, nodeInfo{path.Base(p), child})
 		}
 	}
-	sort.Slice(out, func(i, j int) bool { return out[i].Name() < out[j].Name() })
-	return out, nil
+	sort.Slice(out, func(i, j int) bool { return out[i].name < out[j].name })
+	return out
 }
 
 // Lstat tells about a file or link itself.

@@ -269,6 +269,6 @@ func sshSystem(name string, u *url.URL, c Credential) (*site.System, error) {
 	if !ok {
 		return nil, fault.New(fault.Usage, "route", name, fmt.Sprintf("%q names no server", u.Host), "")
 	}
-	return &site.System{Name: name, Way: "ssh", Stall: site.DefaultStall,
+	return &site.System{Name: name, Ways: []string{"ssh"}, Stall: site.DefaultStall,
 		SSH: site.SSH{User: user, Host: h, Port: port, Key: c.Key, Password: c.Password}}, nil
 }

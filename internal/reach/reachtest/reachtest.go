@@ -59,6 +59,16 @@ func Test(t *testing.T, s reach.System, root string) {
 	}
 }
 
+// TestFiles runs the rules about files alone.
+func TestFiles(t *testing.T, s reach.System, root string) {
+	for _, c := range fileRules(s.FS(), reach.Name(root)) {
+		t.Run(c.name, func(t *testing.T) {
+			t.Log(c.explanation)
+			c.check(t)
+		})
+	}
+}
+
 func fileRules(fsys reach.FS, top string) []rule {
 	return []rule{
 		{"Read", "a file is read whole", func(t *testing.T) {

@@ -1,0 +1,43 @@
+package reach
+
+import (
+	"context"
+	"io"
+)
+
+// shellSystem is a system whose files are read through a shell alone.
+type shellSystem struct {
+	fsys *shellFS
+	run  func(context.Context, string, io.Writer, io.Writer) (int, error)
+}
+
+func (s shellSystem) FS() FS       { return s.fsys }
+func (s shellSystem) Close() error { return nil }
+func (s shellSystem) Run(ctx context.Context, command string, stdout, stderr io.Writer) (int, error) {
+	return s.run(ctx, command, stdout, stderr)
+}
+
+// NewShellSystem gives a system whose files are read through a shell; with a style, files are looked at in that way.
+func NewShellSystem(run func(context.Context, string, io.Writer, io.Writer) (int, error), style string) (System, string, error) {
+	f, err := newShellFS(context.Background(), run, "")
+	if err != nil {
+		return nil, "", err
+	}
+	for _, s := range styles {
+		if s.name == style {
+			f.style = s
+			break
+		}
+	}
+	return shellSystem{f, run}, f.means(), nil
+}
+
+// ParseStat reads a listing as the first style, or the last, gives it.
+func ParseStat(text string, letters bool) (int, error) {
+	s := styles[0]
+	if letters {
+		s = styles[len(styles)-1]
+	}
+	infos, err := s.parse(text)
+	return len(infos), err
+}

@@ -1,0 +1,54 @@
+package reach
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+
+	"envask/internal/fault"
+	"envask/internal/site"
+)
+
+// Folder is a copy of a system's files in a folder of this machine: a mounted disk, an unpacked backup. It runs nothing.
+type Folder struct {
+	serving
+	fsys localFS
+}
+
+var _ System = (*Folder)(nil)
+
+func openFolder(_ context.Context, d *Dialer, s *site.System) (System, error) {
+	root := d.path(s.Folder)
+	info, err := os.Stat(root)
+	if err == nil && !info.IsDir() {
+		err = errors.New("not a folder")
+	}
+	if err != nil {
+		return nil, &fault.Error{Target: s.Name, Err: fmt.Errorf("%w: the folder %s: %w", ErrConnection, root, plainPath(err)),
+			Hint: "mount or copy the system's files there, or mend folder: in the systems file"}
+	}
+	return NewFolder(root), nil
+}
+
+// NewFolder gives the copy of a system below a folder.
+func NewFolder(root string) *Folder {
+	f := &Folder{fsys: localFS{root: root}}
+	f.served = Served{Way: "folder", Means: "files as they are in " + root}
+	return f
+}
+
+// plainPath takes the path out of an error that names it already.
+func plainPath(err error) error {
+	var p *os.PathError
+	if errors.As(err, &p) {
+		return p.Err
+	}
+	return err
+}
+
+// FS gives the files of the copy.
+func (f *Folder) FS() FS { return f.fsys }
+
+// Close does nothing: there is no connection.
+func (f *Folder) Close() error { return nil }
