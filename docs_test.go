@@ -16,6 +16,7 @@ import (
 	"envask/internal/ask"
 	"envask/internal/collect"
 	"envask/internal/fault"
+	"envask/internal/reach"
 	"envask/internal/redact"
 	"envask/internal/site"
 	"envask/internal/standin"
@@ -65,8 +66,8 @@ func keysOf(v any, into map[string]bool) {
 
 func TestDocsOfTheArchive(t *testing.T) {
 	text := page(t, "docs/archive.md")
-	sample, err := json.Marshal(archive.Manifest{Title: "x", Rounds: []archive.RoundInfo{{Note: "x"}}, Coverage: collect.Coverage{{}},
-		Clocks: []collect.Clock{{Synchronised: "x"}}, Window: archive.WindowInfo{Extra: "1m"},
+	sample, err := json.Marshal(archive.Manifest{Title: "x", Rounds: []archive.RoundInfo{{Note: "x"}}, Coverage: collect.Coverage{{Unmet: []string{"x"}, Together: "x", Notes: []string{"x"}}},
+		Clocks: []collect.Clock{{Synchronised: "x"}}, Reached: []collect.Place{{Served: reach.Served{After: "x", Noisy: true}}}, Groups: []collect.GroupResult{{Why: "x", Lacking: []string{"x"}}}, Window: archive.WindowInfo{Extra: "1m"},
 		Files: []archive.File{{How: "x", First: time.Now(), Last: time.Now(), Cut: &collect.CutInfo{Unpacked: "x", Notes: []string{"x"}}, Modified: time.Now(), Findings: redact.Counts{}}}, LeftOut: []archive.LeftOut{{}}})
 	require.NoError(t, err)
 	var v any

@@ -28,24 +28,26 @@ const ManifestFormat = 1
 // Manifest says what is in an archive, how it came there and what is not in it. All text in it went through redaction;
 // it never holds an original value.
 type Manifest struct {
-	Format    int              `json:"format"`
-	Envask    string           `json:"envask"` // version of the program
-	Rules     string           `json:"rules"`  // version of the redaction rules
-	Case      string           `json:"case"`
-	Title     string           `json:"title,omitempty"`
-	Vendor    string           `json:"vendor"`
-	Site      string           `json:"site"`
-	Ask       string           `json:"ask"`
-	AskSHA256 string           `json:"ask_sha256"`
-	Window    WindowInfo       `json:"window"`
-	Rounds    []RoundInfo      `json:"rounds"`
-	Complete  bool             `json:"complete"` // nothing that the ask requires is missing
-	Lacking   []string         `json:"lacking"`  // what is, as "item on system: reason"
-	Clocks    []collect.Clock  `json:"clocks"`   // of the systems, as they were when first reached
-	Coverage  collect.Coverage `json:"coverage"`
-	Files     []File           `json:"files"`
-	LeftOut   []LeftOut        `json:"left_out"`
-	Redaction Redaction        `json:"redaction"`
+	Format    int                   `json:"format"`
+	Envask    string                `json:"envask"` // version of the program
+	Rules     string                `json:"rules"`  // version of the redaction rules
+	Case      string                `json:"case"`
+	Title     string                `json:"title,omitempty"`
+	Vendor    string                `json:"vendor"`
+	Site      string                `json:"site"`
+	Ask       string                `json:"ask"`
+	AskSHA256 string                `json:"ask_sha256"`
+	Window    WindowInfo            `json:"window"`
+	Rounds    []RoundInfo           `json:"rounds"`
+	Complete  bool                  `json:"complete"`          // nothing that the ask requires is missing
+	Lacking   []string              `json:"lacking"`           // what is, as "item on system: reason"
+	Clocks    []collect.Clock       `json:"clocks"`            // of the systems, as they were when first reached
+	Reached   []collect.Place       `json:"reached,omitempty"` // by which way each system was reached
+	Groups    []collect.GroupResult `json:"groups,omitempty"`  // what the ask demands together
+	Coverage  collect.Coverage      `json:"coverage"`
+	Files     []File                `json:"files"`
+	LeftOut   []LeftOut             `json:"left_out"`
+	Redaction Redaction             `json:"redaction"`
 }
 
 // WindowInfo is the window as given.

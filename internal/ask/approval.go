@@ -13,7 +13,13 @@ import (
 
 // Sheet is the approval sheet: everything that the ask would do, line by line.
 func (a *Ask) Sheet() []string {
-	lines := []string{fmt.Sprintf("ask %s of %s", a.Name, a.Vendor), readsClocks}
+	lines := []string{fmt.Sprintf("ask %s of %s", a.Name, a.Vendor), readsClocks, readsMore}
+	if !a.NoVitals {
+		lines = append(lines, readsVitals)
+	}
+	for _, v := range a.Values {
+		lines = append(lines, v.sheet())
+	}
 	for _, it := range a.Items {
 		of := "every system"
 		if len(it.Of) > 0 {
@@ -22,6 +28,14 @@ func (a *Ask) Sheet() []string {
 		from := ""
 		if it.Depth > Standard {
 			from = ", only at depth " + it.Depth.String()
+		}
+		if it.Elevated {
+			from += ", WITH THE SYSTEM'S ELEVATION"
+		}
+		for _, n := range it.Needs {
+			if l := n.Sheet(); l != "" {
+				lines = append(lines, fmt.Sprintf("item %s, of %s%s: %s", it.ID, of, from, l))
+			}
 		}
 		for _, l := range it.Spec.Sheet() {
 			lines = append(lines, fmt.Sprintf("item %s, of %s%s: %s", it.ID, of, from, l))
@@ -38,6 +52,12 @@ func (a *Ask) Sheet() []string {
 
 // readsClocks is what every collection does, whatever an ask names.
 const readsClocks = "every system reached by ssh: read its clock, its zone, and whether it is synchronised (date, timedatectl, chronyc or ntpq); on slow links read files through tail, head and gzip"
+
+// readsMore is what a system's entry in the systems file allows.
+const readsMore = "a system whose entry has elevate: files that its account may not read are read with it, and nothing else but items that say elevated"
+
+// readsVitals is what is read of every system unless the ask says vitals: no.
+const readsVitals = "every system: read its basic state (version, kernel, uptime, load, memory, disks, addresses, time, names of the busiest processes, packages changed lately)"
 
 // Change is one line of a sheet that came or went since the version approved last.
 type Change struct {

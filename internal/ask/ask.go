@@ -46,6 +46,10 @@ type Ask struct {
 	Questions  []Question
 	Items      []Item
 	Routes     []Route
+	Sets       []Set
+	Groups     []Group
+	Values     []Value
+	NoVitals   bool   // the basic state of the systems is not read
 	File       string // as given by the engineer
 	Digest     string // SHA-256 of the file, in hex
 	Data       []byte // the file itself
@@ -68,6 +72,10 @@ type Item struct {
 	Depth    Depth    // taken from this depth on
 	Required bool
 	Why      string // what the vendor needs it for, in words
+	Volatile bool   // it is soon gone, so it is taken first
+	Elevated bool   // its commands run with the system's elevation
+	Together string // items of the same group are of one state; "" for none
+	Needs    []Need
 	Spec     Spec
 }
 
@@ -88,7 +96,7 @@ func (it *Item) Wanted(roles []string) bool {
 
 // Spec is what an item of one kind says beyond the common keys.
 type Spec interface {
-	Kind() string    // the key that chooses the kind: "files", "run"
+	Kind() string    // the key that chooses the kind: "files", "run", ...
 	Sheet() []string // what it would do, line by line, for the approval sheet
 }
 
@@ -102,6 +110,8 @@ type kind struct {
 var kinds = []kind{
 	{"files", readFiles},
 	{"run", readRun},
+	{"journal", readJournal},
+	{"events", readEvents},
 }
 
 // Kinds lists the keys that choose an item's kind.
@@ -159,6 +169,9 @@ func Parse(file string, data []byte) (*Ask, error) {
 	}
 	a.readQuestions(m)
 	a.readItems(m)
+	a.checkAnswers(m)
+	a.readSets(m)
+	a.NoVitals = !m.Bool("vitals", true)
 	a.readRoutes(m)
 	m.Done()
 	if err := f.Err(); err != nil {
@@ -246,6 +259,9 @@ func (a *Ask) readItems(m *keyfile.Map) {
 	for _, im := range m.Maps("items") {
 		id := im.Need("id")
 		unique(seen, "item", id)
+		if id.Text == Vitals {
+			id.Problem("id: %q is what every ask has already; vitals: no leaves it out", id.Text)
+		}
 		it := Item{ID: checkWord("id", id), Required: im.Bool("required", false), Why: im.String("why")}
 		for _, v := range im.Strings("of") {
 			it.Of = append(it.Of, checkWord("of", v))
@@ -258,6 +274,11 @@ func (a *Ask) readItems(m *keyfile.Map) {
 			}
 			it.Depth = d
 		}
+		it.Volatile, it.Elevated = im.Bool("volatile", false), im.Bool("elevated", false)
+		if v := im.Value("together"); v.Set() {
+			it.Together = checkWord("together", v)
+		}
+		it.Needs = readNeeds(im)
 		it.Spec = readSpec(im)
 		im.Done()
 		a.Items = append(a.Items, it)

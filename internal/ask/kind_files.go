@@ -65,7 +65,7 @@ const DefaultRotateTimeout = time.Minute
 func readFiles(m *keyfile.Map) Spec {
 	f := Files{Cut: m.Choice("cut", "lines", "files", "none"), History: AllHistory}
 	for _, v := range m.Strings("files") {
-		checkPattern(v)
+		checkPattern("files", v)
 		f.Patterns = append(f.Patterns, v.Text)
 	}
 	if len(f.Patterns) == 0 {
@@ -89,8 +89,8 @@ func readFiles(m *keyfile.Map) Spec {
 		f.With = append(f.With, v.Text)
 	}
 	if v := m.Value("rotate-first"); v.Set() {
-		if strings.TrimSpace(v.Text) == "" || strings.ContainsRune(v.Text, 0) {
-			v.Problem("rotate-first: expected a command line, found %q", v.Text)
+		if strings.TrimSpace(v.Text) == "" || strings.ContainsRune(v.Text, 0) || len(Fields(v.Text)) > 0 {
+			v.Problem("rotate-first: expected a command line without placeholders, found %q", v.Text)
 		}
 		f.RotateFirst = v.Text
 	}
@@ -136,21 +136,23 @@ func checkCompanion(v keyfile.Value) {
 	}
 }
 
-var driveLetter = regexp.MustCompile(`^[A-Za-z]:[\\/]`)
+var windowsPath = regexp.MustCompile(`^([A-Za-z]:|%[A-Za-z][A-Za-z0-9_()]*%)[\\/]`)
 var bracesWithSlash = regexp.MustCompile(`\{[^{}]*/[^{}]*\}`)
 
-func checkPattern(v keyfile.Value) {
+// checkPattern makes sure that a pattern is a whole path on some system: from its top, from the home of the account (~), or from a
+// folder that Windows names (%ProgramData%).
+func checkPattern(key string, v keyfile.Value) {
 	p := v.Text
 	switch {
-	case !strings.HasPrefix(p, "/") && !driveLetter.MatchString(p):
-		v.Problem("files: %q must be a whole path, beginning with / or a drive letter", p)
+	case !strings.HasPrefix(p, "/") && !strings.HasPrefix(p, "~/") && !windowsPath.MatchString(p):
+		v.Problem(key+": %q must be a whole path, beginning with /, ~/, a drive letter or %%NAME%%", p)
 	case strings.Contains("/"+strings.ReplaceAll(p, `\`, "/")+"/", "/../"):
-		v.Problem("files: %q must not contain ..", p)
+		v.Problem(key+": %q must not contain ..", p)
 	case strings.ContainsRune(p, 0):
-		v.Problem("files: %q contains a NUL byte", p)
+		v.Problem(key+": %q contains a NUL byte", p)
 	case bracesWithSlash.MatchString(p):
-		v.Problem("files: %q has a slash within braces; write two patterns", p)
-	case !driveLetter.MatchString(p) && !doublestar.ValidatePattern(p):
-		v.Problem("files: %q is not a usable pattern (is a bracket or brace left open?)", p)
+		v.Problem(key+": %q has a slash within braces; write two patterns", p)
+	case !windowsPath.MatchString(p) && !doublestar.ValidatePattern(p):
+		v.Problem(key+": %q is not a usable pattern (is a bracket or brace left open?)", p)
 	}
 }

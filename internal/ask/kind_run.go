@@ -5,21 +5,31 @@ import (
 	"strings"
 	"time"
 
+	"github.com/dustin/go-humanize"
+
 	"envask/internal/keyfile"
 )
 
 // DefaultTimeout is how long a command may take when the ask does not say.
 const DefaultTimeout = time.Minute
 
+// DefaultMakeTimeout is how long a command that makes files may take when the ask does not say.
+const DefaultMakeTimeout = time.Hour
+
 // DefaultMaxOutput is how much of a command's output is kept when the ask does not say, in bytes.
 const DefaultMaxOutput = 64 << 20
 
-// Run is an item that runs commands and keeps their output.
+// Run is an item that runs commands and keeps their output, or what they make.
 type Run struct {
-	Commands []string // shell command lines
-	Single   bool     // given as one command, not as a list: decides the name of the output file
-	Timeout  time.Duration
-	Max      int64 // bytes of output kept per command; the newest are kept
+	Commands   []string // shell command lines, with placeholders
+	Single     bool     // given as one command, not as a list: decides the name of the output file
+	Timeout    time.Duration
+	Max        int64          // bytes of output kept per command; the newest are kept
+	TimeFormat string         // of {from} and {to}, a name of Times
+	Zone       *time.Location // of {from} and {to}; nil means the system's
+	Makes      []string       // patterns of the files that the command makes; empty: its output is what counts
+	Keep       bool           // what it makes stays there
+	Space      int64          // bytes that must be free there before it runs
 }
 
 // Kind is the key that chooses this kind.
@@ -27,25 +37,59 @@ func (Run) Kind() string { return "run" }
 
 // Sheet says which commands would run.
 func (r Run) Sheet() []string {
-	lines := make([]string, 0, len(r.Commands))
+	var lines []string
 	for _, c := range r.Commands {
 		lines = append(lines, fmt.Sprintf("run %s (at most %s)", c, r.Timeout))
+	}
+	for _, p := range r.Makes {
+		after := ", and remove it there"
+		if r.Keep {
+			after = ", and leave it there"
+		}
+		lines = append(lines, "take what it makes: "+p+after)
+	}
+	if len(r.Makes) > 0 {
+		lines = append(lines, "make a folder of ours for it below /var/tmp or /tmp, and remove it afterwards")
+	}
+	if r.Space > 0 {
+		lines = append(lines, "only where "+humanize.IBytes(uint64(r.Space))+" are free")
 	}
 	return lines
 }
 
 func readRun(m *keyfile.Map) Spec {
-	r := Run{Timeout: m.Duration("timeout", DefaultTimeout), Max: m.Size("max", DefaultMaxOutput)}
+	r := Run{Max: m.Size("max", DefaultMaxOutput)}
 	commands := m.Strings("run")
+	makes := m.Strings("makes")
 	for _, v := range commands {
 		if strings.TrimSpace(v.Text) == "" || strings.ContainsRune(v.Text, 0) {
 			v.Problem("run: expected a command line, found %q", v.Text)
 		}
+		checkFields(v, len(makes) > 0)
 		r.Commands = append(r.Commands, v.Text)
 	}
 	if len(commands) == 0 {
 		m.Problem("run: names no command")
 	}
 	r.Single = len(commands) == 1
+	for _, v := range makes {
+		if rest, ok := strings.CutPrefix(v.Text, "{folder}/"); ok {
+			if strings.Contains("/"+rest+"/", "/../") {
+				v.Problem("makes: %q must not contain ..", v.Text)
+			}
+		} else {
+			checkPattern("makes", v)
+		}
+		r.Makes = append(r.Makes, v.Text)
+	}
+	if len(makes) > 0 && len(commands) > 1 {
+		m.Problem("makes: goes with one command; make an item of each")
+	}
+	r.Timeout = m.Duration("timeout", map[bool]time.Duration{false: DefaultTimeout, true: DefaultMakeTimeout}[len(makes) > 0])
+	r.Keep, r.Space = m.Bool("keep", false), m.Size("space", 0)
+	if len(makes) == 0 && (r.Keep || r.Space > 0) {
+		m.Problem("keep: and space: go with makes:")
+	}
+	r.TimeFormat, r.Zone = timeKeys(m, commands)
 	return r
 }

@@ -79,7 +79,7 @@ func (r *resultWriter) Write(b []byte) (int, error) {
 // them, runs the others.
 func commands() []func(*session) *cobra.Command {
 	return []func(*session) *cobra.Command{
-		newOpen, newProbe, newCollect, newPack, newVerify, newSubmit, newCases, newShow, newRun, newRedact, newTimes, newAsk, newDemo, newVersion,
+		newOpen, newProbe, newCollect, newPack, newVerify, newSubmit, newCases, newShow, newTidy, newRun, newRedact, newTimes, newAsk, newDemo, newVersion,
 	}
 }
 
@@ -120,7 +120,7 @@ Begin with: envask demo`,
 	f.BoolVar(&s.common.quiet, "quiet", false, "no progress and no remarks")
 	f.BoolVar(&s.common.verbose, "verbose", false, "say more about what is done")
 	f.BoolVar(&s.common.noColor, "no-color", false, "no colours")
-	f.BoolVar(&s.common.yes, "yes", false, "answer the last question before sending with yes")
+	f.BoolVar(&s.common.yes, "yes", false, "answer yes to a large estimate, to the last question before sending, and to what tidy would remove")
 	for _, c := range commands() {
 		root.AddCommand(c(s))
 	}
@@ -208,7 +208,10 @@ func (s *session) app() (*flow.App, error) {
 		return s.dialer(a.Home, st, accept)
 	}
 	if s.screen.Ask {
-		a.Approve = s.approve
+		a.Approve, a.Confirm, a.Large = s.approve, s.screen.Confirm, s.large
+	}
+	if s.common.yes {
+		a.Large = func(string) (bool, error) { return true, nil }
 	}
 	a.Report = s.remark
 	return a, nil
@@ -281,6 +284,10 @@ func (s *session) dialer(home casefile.Home, st *site.Site, accept map[string]st
 		s.screen.Say("note: %s", term.Clean(r))
 	}
 	if s.screen.Ask {
+		d.HostKeys.Confirm = func(name, address, keyType, fingerprint string) (bool, error) {
+			s.screen.Say("%s at %s shows a host key that is not known:\n  %s %s", name, address, keyType, fingerprint)
+			return s.screen.Confirm("Is that the key of " + name + ", as its owner tells it?")
+		}
 		d.Passphrase = func(file string) ([]byte, error) { return s.screen.Secret("Passphrase of " + file) }
 	}
 	if sock := s.env.Getenv("SSH_AUTH_SOCK"); sock != "" {
@@ -318,6 +325,12 @@ func (s *session) secret(ref site.Secret) (string, error) {
 func (s *session) approve(sheet flow.Sheet) (bool, error) {
 	s.drawSheet(s.env.Err, sheet)
 	return s.screen.Confirm("Approve this ask?")
+}
+
+// large asks whether a collection that is larger than it should be is wanted all the same.
+func (s *session) large(why string) (bool, error) {
+	s.screen.Say("%s", term.Clean(why))
+	return s.screen.Confirm("Collect all the same?")
 }
 
 // writeJSON writes the one document of a command.

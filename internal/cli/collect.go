@@ -17,10 +17,13 @@ func newCollect(s *session) *cobra.Command {
 		Use:   "collect",
 		Short: "Take what the ask names from the systems",
 		Long: `Take what the ask names from the systems of the site, many at once. Each collection is a round; an interrupted one is
-gone on with when the same is asked for again.`,
+gone on with when the same is asked for again: what is there is not fetched anew, and a part of a file goes on from its last byte.`,
 		Example: `  envask collect --dry-run
   envask collect --note "after the restart" --depth deep
-  envask collect --system gate-2 --item gate-log`,
+  envask collect --system gate-2 --item gate-log
+  envask collect --set rejects --within 15m
+  envask collect --missing
+  envask collect --system gate-1 --leave-open   (join the next network, then:)  envask collect --system gate-2`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			q, err := x.request()
@@ -36,6 +39,9 @@ gone on with when the same is asked for again.`,
 		},
 	}
 	addChoice(c, &x)
+	c.Flags().StringSliceVar(&x.again, "again", nil, "fetch everything of these systems anew")
+	c.Flags().BoolVar(&x.missing, "missing", false, "a round of just what the last one did not get")
+	c.Flags().BoolVar(&x.leaveOpen, "leave-open", false, "leave the round open: a further collect takes other systems into it")
 	c.Flags().BoolVar(&dry, "dry-run", false, "say what would be taken, with sizes; take nothing")
 	return c
 }
@@ -65,6 +71,8 @@ func (s *session) collect(ctx context.Context, a *flow.App, c *casefile.Case, q 
 	} else {
 		s.drawCoverage(got.Coverage, s.common.verbose)
 		s.drawClocks(got.Clocks, s.common.verbose)
+		s.drawReached(got.Round.Reached, s.common.verbose)
+		s.drawGroups(got.Round.Groups, s.common.verbose)
 		s.drawRoundEnd(got)
 	}
 	return got, err

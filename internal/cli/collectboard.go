@@ -67,6 +67,10 @@ func (b *collectBoard) close() {
 const totalLine = ""
 
 func (b *collectBoard) event(e any) {
+	if b.s.common.json {
+		b.s.jsonEvent(e)
+		return
+	}
 	switch e := e.(type) {
 	case collect.Event:
 		b.mu.Lock()
@@ -84,6 +88,10 @@ func (b *collectBoard) event(e any) {
 		b.total()
 	case flow.Note:
 		b.board.Above("note: %s", term.Clean(e.Text))
+	case flow.SetChosen:
+		b.board.Above("%s: %s", e.Set.Name, term.Clean(e.Set.Text))
+	case flow.BeforeSystem:
+		b.board.Above("before %s: %s", e.System, term.Clean(e.Text))
 	default:
 		b.s.remark(e)
 	}
@@ -109,6 +117,14 @@ func (b *collectBoard) step(e collect.Event) {
 		st.doing = "connecting"
 	case collect.Connected:
 		st.doing = "connected"
+		if v := e.Served; v != nil && b.s.screen.Verbose {
+			b.board.Above("%s  reached by %s: %s", e.System, v.Way, term.Clean(v.Means))
+		}
+	case collect.Retrying:
+		st.doing = "waiting " + e.Took.String()
+		b.board.Above("%s: %s; trying again in %s", e.System, term.Clean(e.Reason), e.Took)
+	case collect.Waiting:
+		st.doing = e.Item + ", running for " + e.Took.Round(time.Second).String()
 	case collect.ItemStart:
 		st.doing, st.files, st.want = e.Item, 0, 0
 	case collect.ItemSize:
@@ -133,7 +149,7 @@ func (b *collectBoard) step(e collect.Event) {
 		return
 	}
 	if e.System != "" {
-		b.board.Set(e.System, "  %-14s %-18s %s %s", e.System, st.doing, fileCount(st), humanize.IBytes(uint64(st.bytes)))
+		b.board.Set(e.System, "  %-14s %-24s %s %s", e.System, st.doing, fileCount(st), humanize.IBytes(uint64(st.bytes)))
 	}
 	b.total()
 }

@@ -98,6 +98,11 @@ func stateCounts(cov collect.Coverage) string {
 
 func (s *session) drawRoundEnd(got *flow.Collected) {
 	files, bytes := got.Coverage.Totals()
+	if got.Round.Open {
+		s.screen.Print("round %s stays open: %s so far", got.Round.ID, sizeText(files, bytes))
+		s.screen.Say("next: envask collect --system NAME takes further systems into it (with --leave-open for more than one pass)")
+		return
+	}
 	took := "under a second"
 	if d := got.Round.Ended.Sub(got.Round.Started); d > 0 {
 		took = d.String()
@@ -105,5 +110,33 @@ func (s *session) drawRoundEnd(got *flow.Collected) {
 	s.screen.Print("round %s: %s in %s", got.Round.ID, sizeText(files, bytes), took)
 	if lack := got.Coverage.Lacking(); len(lack) == 0 {
 		s.screen.Say("next: envask pack")
+	}
+}
+
+// drawReached says by which way systems were reached where that is not the first one; with all, of every system.
+func (s *session) drawReached(places []collect.Place, all bool) {
+	for _, p := range places {
+		switch {
+		case p.After != "":
+			s.screen.Print("%s was reached by %s (%s), since %s", p.System, p.Way, term.Clean(p.Means), term.Clean(p.After))
+		case all:
+			noise := ""
+			if p.Noisy {
+				noise = "; its shell prints when it starts, which is left out"
+			}
+			s.screen.Print("%s was reached by %s: %s%s", p.System, p.Way, term.Clean(p.Means), noise)
+		}
+	}
+}
+
+// drawGroups says what became of items that are demanded together.
+func (s *session) drawGroups(groups []collect.GroupResult, all bool) {
+	for _, g := range groups {
+		for _, l := range g.Lacking {
+			s.screen.Print("%s group %s (%s): %s", s.screen.Paint(term.Bad, "not whole:"), g.Name, strings.Join(g.Items, ", "), term.Clean(l))
+		}
+		if len(g.Whole) > 0 && (all || len(g.Lacking) > 0) {
+			s.screen.Print("group %s (%s) is whole on %s", g.Name, strings.Join(g.Items, ", "), strings.Join(g.Whole, ", "))
+		}
 	}
 }

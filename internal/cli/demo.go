@@ -30,7 +30,8 @@ func newDemo(s *session) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "demo",
 		Short: "The whole job on a simulated site, in under a minute",
-		Long: `Start a simulated site within the program (two boarding gates, a fare service and the vendor's desk, on loopback ports),
+		Long: `Start a simulated site within the program (two boarding gates behind a jump host, a fare service, a display that is down, and the
+vendor's desk, on loopback ports),
 and do the whole job on it with the real code. The case stays in the folder to be looked at.`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -70,6 +71,7 @@ func demoSteps(files string) []demoStep {
 		{"What would be taken? Nothing is, yet:", []string{"collect", "--dry-run", "--system", "gate-2"}},
 		{"Collect from all systems at once:", []string{"collect", "--note", "before any restart"}},
 		{"Gate 2's clock was 90 seconds ahead, and a part of the window had been rotated away and compressed:", []string{"show", "r1", "--system", "gate-2", "--item", "gate-log"}},
+		{"How do the systems differ? Gate 2 is busy, runs an older agent, and its clock is wrong:", []string{"show", "--vitals"}},
 		{"Keep secrets and people out of it, and package it:", []string{"pack"}},
 		{"Check the archive as the vendor would:", []string{"verify"}},
 		{"Send it, and keep the proof:", []string{"submit", "--yes"}},

@@ -9,6 +9,7 @@ import (
 	"envask/internal/ask"
 	"envask/internal/fault"
 	"envask/internal/flow"
+	"envask/internal/keyfile"
 	"envask/internal/reach"
 	"envask/internal/window"
 )
@@ -27,7 +28,9 @@ func addWindow(c *cobra.Command, g *window.Given, zone *string) {
 // choice holds the flags that choose what is collected.
 type choice struct {
 	systems, roles, items, allow, accept []string
-	depth, note, context                 string
+	sets, again                          []string
+	depth, note, context, within, budget string
+	missing, leaveOpen                   bool
 	jobs                                 int
 }
 
@@ -39,13 +42,16 @@ func addChoice(c *cobra.Command, x *choice) {
 	f.StringVar(&x.depth, "depth", "standard", "how much to take: light, standard or deep")
 	f.IntVar(&x.jobs, "jobs", 16, "systems at a time")
 	f.StringVar(&x.context, "context", "", contextHelp)
+	f.StringSliceVar(&x.sets, "set", nil, "only the items of these sets of the ask")
+	f.StringVar(&x.within, "within", "", "stop after so long, such as 15m; what is soon gone and what is required comes first")
+	f.StringVar(&x.budget, "budget", "", "estimate first, and ask when it is more than this, such as 10GiB")
 	f.StringVar(&x.note, "note", "", "remark to keep with the round")
 	f.StringArrayVar(&x.allow, "allow-path", nil, "take this path or pattern although it is guarded or a link leads out to it")
 	addAccept(c, &x.accept)
 }
 
 func addAccept(c *cobra.Command, to *[]string) {
-	c.Flags().StringArrayVar(to, "accept-key", nil, "trust a host key: NAME=SHA256:FINGERPRINT, with the name of the system or route")
+	c.Flags().StringArrayVar(to, "accept-key", nil, "trust a host key: NAME=SHA256:FINGERPRINT, with the name of the system or route; NAME alone, or all, to be shown it and asked")
 }
 
 func (x *choice) request() (flow.CollectRequest, error) {
@@ -61,11 +67,26 @@ func (x *choice) request() (flow.CollectRequest, error) {
 	if err != nil {
 		return flow.CollectRequest{}, err
 	}
+	var within time.Duration
+	if x.within != "" {
+		if within, err = window.ParseDuration(x.within); err != nil || within <= 0 {
+			return flow.CollectRequest{}, fault.New(fault.Usage, "--within", "", "give a length of time, such as 15m", "")
+		}
+	}
+	var budget int64
+	if x.budget != "" {
+		if budget, err = keyfile.ParseSize(x.budget); err != nil {
+			return flow.CollectRequest{}, &fault.Error{Class: fault.Usage, Op: "--budget", Err: err}
+		}
+	}
+	if x.missing && len(x.again) > 0 {
+		return flow.CollectRequest{}, fault.New(fault.Usage, "collect", "", "--missing and --again do not go together", "")
+	}
 	if x.jobs < 1 || x.jobs > 1000 {
 		return flow.CollectRequest{}, fault.New(fault.Usage, "--jobs", "", "give a number from 1 to 1000", "")
 	}
 	return flow.CollectRequest{Systems: x.systems, Roles: x.roles, Items: x.items, Depth: depth, AllowPaths: x.allow, Jobs: x.jobs,
-		Note: x.note, Context: extra, Accept: accept}, nil
+		Note: x.note, Context: extra, Accept: accept, Sets: x.sets, Again: x.again, Missing: x.missing, LeaveOpen: x.leaveOpen, Within: within, Budget: budget}, nil
 }
 
 const contextHelp = "extra time on both sides of the window for logs that are cut to it, such as 10m"

@@ -37,7 +37,7 @@ func TestRealOpenSSH(t *testing.T) {
 		return file
 	}
 	at := fmt.Sprintf("%s@127.0.0.1:%d", server.User, server.Port)
-	ask := write("ask.yaml", fmt.Sprintf("ask: real\nvendor: Ostrevane Gate Systems\nitems:\n  - {id: tree, files: ['%s/tree/**'], cut: none, required: true}\n  - {id: state, run: 'echo fine; echo odd >&2; exit 4'}\nroutes:\n  - {name: desk, to: 'sftp://%s%s/incoming'}\n", dir, at, dir))
+	ask := write("ask.yaml", fmt.Sprintf("ask: real\nvendor: Ostrevane Gate Systems\nvitals: no\nitems:\n  - {id: tree, files: ['%s/tree/**'], cut: none, required: true}\n  - {id: state, run: 'echo fine; echo odd >&2; exit 4'}\nroutes:\n  - {name: desk, to: 'sftp://%s%s/incoming'}\n", dir, at, dir))
 	systems := write("systems.yaml", fmt.Sprintf("site: real\nknown-hosts: %s\nsystems:\n  - {name: one, ssh: '%s', key: %s}\n", server.KnownHosts, at, server.Key))
 	home := filepath.Join(dir, "home")
 	write("home/credentials.yaml", fmt.Sprintf("credentials:\n  - {route: desk, host: 127.0.0.1, key: %s}\n", server.Key))
@@ -91,7 +91,7 @@ func TestRealOpenSSHCuts(t *testing.T) {
 	require.NoError(t, err)
 	port := link.addr[strings.LastIndexByte(link.addr, ':')+1:]
 	for name, text := range map[string]string{
-		"ask.yaml":     fmt.Sprintf("ask: real\nvendor: Ostrevane Gate Systems\nitems:\n  - {id: log, files: ['%s/gate.log*'], required: true}\n", dir),
+		"ask.yaml":     fmt.Sprintf("ask: real\nvendor: Ostrevane Gate Systems\nvitals: no\nitems:\n  - {id: log, files: ['%s/gate.log*'], required: true}\n", dir),
 		"systems.yaml": fmt.Sprintf("site: real\nknown-hosts: %s/known\nsystems:\n  - {name: one, ssh: '%s@%s', key: %s}\n", dir, server.User, link.addr, server.Key),
 		"known":        strings.ReplaceAll(string(known), fmt.Sprintf("]:%d ", server.Port), "]:"+port+" "),
 	} {

@@ -47,6 +47,7 @@ the ask runs.`,
 	f.StringSliceVar(&x.items, "item", nil, "only these items of the ask")
 	f.StringVar(&x.depth, "depth", "standard", "how much is looked at: light, standard or deep")
 	f.IntVar(&x.jobs, "jobs", 16, "systems at a time")
+	f.StringSliceVar(&x.sets, "set", nil, "only the items of these sets of the ask")
 	addAccept(c, &x.accept)
 	return c
 }
@@ -92,13 +93,15 @@ func (s *session) drawProbed(p *flow.Probed) {
 	}
 	s.screen.Table([]term.Column{{Title: "system"}, {Title: "state"}, {Title: "items"}, {Title: "clock, or why not", Wide: true, Least: 24}, {Title: "synchronised"},
 		{Title: "zone of its logs", Wide: true, Least: 20}}, rows)
+	s.drawWays(p)
 	if !p.Items {
 		s.screen.Print("the ask is not approved yet, so its items were not looked at")
 		return
 	}
 	s.screen.Print("")
 	for _, c := range p.Coverage {
-		if c.State == collect.Taken || c.State == collect.Cut || c.State == collect.Empty || c.State == collect.Skipped || !reachedIn(p, c.System) {
+		fine := c.State == collect.Taken || c.State == collect.Cut || c.State == collect.Empty || c.State == collect.Skipped
+		if fine && len(c.Unmet) == 0 || !reachedIn(p, c.System) {
 			continue
 		}
 		required := ""
@@ -115,6 +118,26 @@ func (s *session) drawProbed(p *flow.Probed) {
 		}
 	}
 	s.screen.Print("would take about %s%s", humanize.IBytes(uint64(p.Price.Bytes)), free)
+}
+
+// drawWays says what is not as the first way and the account alone would have it.
+func (s *session) drawWays(p *flow.Probed) {
+	for _, x := range p.Systems {
+		if x.After != "" {
+			s.screen.Print("%s was reached by %s, since %s", x.System, x.Way, term.Clean(x.After))
+		} else if s.common.verbose && x.Reached {
+			s.screen.Print("%s is reached by %s: %s", x.System, x.Way, term.Clean(x.Means))
+		}
+		switch x.Elevate {
+		case "":
+		case "works":
+			if s.common.verbose {
+				s.screen.Print("%s elevation: %s", x.System, s.screen.Paint(term.Good, "works"))
+			}
+		default:
+			s.screen.Print("%s elevation: %s", x.System, s.screen.Paint(term.Bad, term.Clean(x.Elevate)))
+		}
+	}
 }
 
 func reachedIn(p *flow.Probed, system string) bool {

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"os/exec"
 	"os/signal"
 	"path/filepath"
 	"regexp"
@@ -55,18 +56,19 @@ func TestScripts(t *testing.T) {
 			return false, fmt.Errorf("unknown condition %q", cond)
 		},
 		Cmds: map[string]func(*testscript.TestScript, bool, []string){
-			"code":    cmdCode,
-			"site":    cmdSite,
-			"logs":    cmdLogs,
-			"open":    cmdOpen,
-			"untar":   cmdUntar,
-			"planted": cmdPlanted,
-			"damage":  cmdDamage,
-			"fifo":    cmdFifo,
-			"sizeof":  cmdSizeof,
-			"times":   cmdTimes,
-			"digest":  cmdDigest,
-			"replace": cmdReplace,
+			"code":        cmdCode,
+			"site":        cmdSite,
+			"logs":        cmdLogs,
+			"open":        cmdOpen,
+			"untar":       cmdUntar,
+			"planted":     cmdPlanted,
+			"damage":      cmdDamage,
+			"fifo":        cmdFifo,
+			"sizeof":      cmdSizeof,
+			"times":       cmdTimes,
+			"digest":      cmdDigest,
+			"replace":     cmdReplace,
+			"interrupted": cmdInterrupted,
 		},
 	})
 }
@@ -100,7 +102,7 @@ func cmdSite(ts *testscript.TestScript, neg bool, args []string) {
 	if len(args) == 0 {
 		return
 	}
-	for _, s := range append(site.Systems[:3:3], site.Desk) {
+	for _, s := range append(site.Systems[:len(site.Systems):len(site.Systems)], site.Desk) {
 		if s.Name != args[1] {
 			continue
 		}
@@ -112,12 +114,18 @@ func cmdSite(ts *testscript.TestScript, neg bool, args []string) {
 			rewrite(ts, "files/tallow-pier.yaml", "name: "+s.Name+",", "name: "+s.Name+", stall: 1s,")
 		case "down":
 			ts.Check(s.Close())
-		case "jump", "jump-down":
+		case "jump": // another jump host behind the first
 			s.Change(func(s *standin.Server) { s.Forward = true })
-			rewrite(ts, "files/tallow-pier.yaml", "name: gate-2,", "name: gate-2, via: "+s.Name+",")
-			if args[0] == "jump-down" {
-				ts.Check(s.Close())
-			}
+			text := ts.ReadFile("files/tallow-pier.yaml")
+			line := regexp.MustCompile(`(?m)^.*name: gate-2,.*$`).FindString(text)
+			rewrite(ts, "files/tallow-pier.yaml", line, strings.Replace(line, "via: jump", "via: "+s.Name, 1))
+			rewrite(ts, "files/tallow-pier.yaml", "name: "+s.Name+",", "name: "+s.Name+", via: jump,")
+		case "no-sftp":
+			s.Change(func(s *standin.Server) { s.NoSFTP, s.Banner = true, "Welcome to "+s.Name+"\n" })
+		case "full":
+			s.Change(func(s *standin.Server) { s.Free = 1 << 20 })
+		case "quiet-log": // debug logging is off
+			s.Change(func(s *standin.Server) { s.Commands["boardingctl log-level"] = standin.Command{Out: "info\n"} })
 		case "changed-key":
 			rewrite(ts, "files/known_hosts", s.KnownHost(), fmt.Sprintf("[127.0.0.1]:%d %s", s.Port(), strings.SplitN(site.Desk.KnownHost(), " ", 2)[1]))
 		case "unknown-key":
@@ -178,6 +186,7 @@ func cmdLogs(ts *testscript.TestScript, neg bool, args []string) {
 	write("etc/gate.toml", "password = \"brass-Kelp-71!\"\nversion = \"10.2.14.1\"\n", at.Add(-500*time.Hour))
 	ask := fmt.Sprintf(`ask: local
 vendor: Ostrevane Gate Systems
+vitals: no
 case: {number: '^[0-9]{8}$', archive: '{case}_{site}_{round}'}
 items:
   - id: log
@@ -313,11 +322,34 @@ func TestScriptsSayWhatTheyProve(t *testing.T) {
 	found, err := filepath.Glob("testdata/script/*.txtar")
 	require.NoError(t, err)
 	require.Greater(t, len(found), 15)
-	commands := `^(open|probe|collect|pack|verify|submit|cases|show|run|redact|times|ask|demo|version|help)(-[a-z-]+)?\.txtar$`
+	commands := `^(open|probe|collect|pack|verify|submit|cases|show|run|redact|times|ask|demo|tidy|version|help)(-[a-z-]+)?\.txtar$`
 	for _, f := range found {
 		data, err := os.ReadFile(f)
 		require.NoError(t, err)
 		require.True(t, strings.HasPrefix(string(data), "# "), f)
 		require.Regexp(t, commands, filepath.Base(f))
+	}
+}
+
+// cmdInterrupted runs envask and interrupts it after a while: interrupted 3s collect --item x
+func cmdInterrupted(ts *testscript.TestScript, neg bool, args []string) {
+	after, err := time.ParseDuration(args[0])
+	ts.Check(err)
+	self, err := os.Executable()
+	ts.Check(err)
+	cmd := exec.Command(filepath.Join(filepath.Dir(self), "envask"), args[1:]...)
+	if p, err := exec.LookPath("envask"); err == nil {
+		cmd.Path = p
+	}
+	cmd.Dir = ts.MkAbs(".")
+	cmd.Env = append(os.Environ(), "ENVASK_HOME="+ts.Getenv("ENVASK_HOME"), "HOME="+ts.Getenv("HOME"), "SSH_AUTH_SOCK=")
+	var said bytes.Buffer
+	cmd.Stderr = &said
+	ts.Check(cmd.Start())
+	time.Sleep(after)
+	ts.Check(cmd.Process.Signal(os.Interrupt))
+	err = cmd.Wait()
+	if cmd.ProcessState.ExitCode() != 130 {
+		ts.Fatalf("it ended with %v: %s", err, said.String())
 	}
 }

@@ -18,28 +18,34 @@ func number(n int) string { return strconv.Itoa(n) }
 
 func newShow(s *session) *cobra.Command {
 	var systems, items []string
+	var vitals bool
 	c := &cobra.Command{
 		Use:   "show [ROUND]",
 		Short: "Show the case, or one round of it in detail",
 		Example: `  envask show
   envask show r1
-  envask show r1 --system gate-2 --item gate-log`,
+  envask show r1 --system gate-2 --item gate-log
+  envask show --vitals`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
 			a, c, err := s.appAndCase()
 			if err != nil {
 				return err
 			}
-			if len(args) == 0 && len(systems)+len(items) == 0 {
+			if len(args) == 0 && len(systems)+len(items) == 0 && !vitals {
 				return s.showCase(a, c)
 			}
 			if len(args) == 0 {
 				args = []string{newestRound(c)}
 			}
+			if vitals {
+				return s.showVitals(a, c, args[0], systems)
+			}
 			return s.showRound(a, c, args[0], systems, items)
 		},
 	}
 	c.Flags().StringSliceVar(&systems, "system", nil, "list the files of these systems")
+	c.Flags().BoolVar(&vitals, "vitals", false, "compare the basic state of the systems")
 	c.Flags().StringSliceVar(&items, "item", nil, "list the files of these items")
 	return c
 }
@@ -136,10 +142,12 @@ func (s *session) showRound(a *flow.App, c *casefile.Case, id string, systems, i
 	if s.common.json {
 		return s.writeJSON(struct {
 			flow.RoundView
-			Clocks   []collect.Clock  `json:"clocks"`
-			Coverage collect.Coverage `json:"coverage"`
-			Entries  []collect.Entry  `json:"entries"`
-		}{flow.NewRoundView(r), r.Clocks, r.Coverage, entries})
+			Clocks   []collect.Clock       `json:"clocks"`
+			Reached  []collect.Place       `json:"reached"`
+			Groups   []collect.GroupResult `json:"groups"`
+			Coverage collect.Coverage      `json:"coverage"`
+			Entries  []collect.Entry       `json:"entries"`
+		}{flow.NewRoundView(r), r.Clocks, r.Reached, r.Groups, r.Coverage, entries})
 	}
 	v := flow.NewRoundView(r)
 	s.screen.Print("round %s  begun %s, depth %s, window %s", r.ID, shortTime(r.Started), r.Depth, v.Window)
@@ -150,12 +158,16 @@ func (s *session) showRound(a *flow.App, c *casefile.Case, id string, systems, i
 		s.drawEntries(entries)
 		return nil
 	}
-	if !r.Finished() {
+	if r.Open {
+		s.screen.Print("left open for further passes; envask collect ends it")
+	} else if !r.Finished() {
 		s.screen.Print("unfinished; envask collect goes on with it")
 		return nil
 	}
 	s.drawCoverage(r.Coverage, true)
 	s.drawClocks(r.Clocks, true)
+	s.drawReached(r.Reached, s.common.verbose)
+	s.drawGroups(r.Groups, true)
 	for _, cell := range r.Coverage {
 		for _, n := range cell.Notes {
 			s.screen.Print("%s %s: %s", cell.System, cell.Item, term.Clean(n))

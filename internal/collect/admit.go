@@ -36,7 +36,7 @@ func admit(w *work, spec ask.Files, links *resolver, m match, e *Entry) (string,
 		e.State, e.Reason = Refused, "a link to "+source(name)+", which holds secrets of the system itself"
 	case matchesAny(spec.Patterns, name):
 		e.State, e.Reason, e.Special = Skipped, "a link to "+source(name)+", which is taken itself", true
-	case !matchesAny(w.req.Ask.Patterns(), name) && !matchesAny(w.req.AllowPaths, name):
+	case !matchesAny(w.approved(), name) && !matchesAny(w.req.AllowPaths, name):
 		e.State, e.Reason = Refused, "a link to "+source(name)+", out of the approved paths; --allow-path takes it"
 	default:
 		return resolvedKind(w, name, e)
@@ -57,4 +57,13 @@ func resolvedKind(w *work, name string, e *Entry) (string, bool) {
 	}
 	e.Size, e.ModTime = info.Size(), info.ModTime().UTC()
 	return name, true
+}
+
+// approved gives the patterns of all items, as they are on this system: the paths that the approval of the ask covers.
+func (w *work) approved() []string {
+	all := w.req.Ask.Patterns()
+	for i, p := range all {
+		all[i] = w.at(p)
+	}
+	return all
 }

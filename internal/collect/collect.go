@@ -3,9 +3,9 @@ package collect
 import (
 	"context"
 	"errors"
-	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -16,6 +16,7 @@ import (
 	"envask/internal/fault"
 	"envask/internal/reach"
 	"envask/internal/site"
+	"envask/internal/undo"
 )
 
 // EventKind says what an event is about.
@@ -32,6 +33,8 @@ const (
 	CellDone   EventKind = "cell"      // Cell is done
 	ClockRead  EventKind = "clock"     // Clock is what was found out about a system's time
 	SystemDone EventKind = "system"    // nothing more comes from this system
+	Retrying   EventKind = "retrying"  // the connection broke; it is tried again after a while. Reason says why
+	Waiting    EventKind = "waiting"   // a command on the system is waited for; Took says how long already
 	Resuming   EventKind = "resuming"  // an unfinished round is gone on with; Files are there already
 )
 
@@ -45,6 +48,9 @@ type Event struct {
 	Entry  *Entry
 	Cell   *Cell
 	Clock  *Clock
+	Served *reach.Served
+	Reason string
+	Took   time.Duration
 }
 
 // Collector runs requests. Open reaches a system; Report may be nil.
@@ -53,10 +59,16 @@ type Collector struct {
 	Open   func(ctx context.Context, s *site.System) (reach.System, error)
 	Report func(Event)
 
+	// Pauses are the times between tries where the connection broke; nil means those of DefaultPauses.
+	Pauses []time.Duration
+
 	reportMu sync.Mutex
 	parts    atomic.Int64
 	clocks   clocks
 	rates    rates
+	changes  undo.Log
+	places   places
+	deadline time.Time // of the whole round; zero is none
 }
 
 func (c *Collector) event(e Event) {
@@ -89,6 +101,7 @@ type finished struct {
 	Lacking  int      `json:"lacking"`
 	Entries  string   `json:"entries_sha256"`
 	Clocks   []Clock  `json:"clocks"`
+	Reached  []Place  `json:"reached"`
 	Coverage Coverage `json:"coverage"`
 }
 
@@ -104,12 +117,16 @@ func (c *Collector) Run(ctx context.Context, w *casefile.Writer, note, by string
 	if n := len(rounds); n > 0 {
 		last := rounds[n-1]
 		number = last.Number() + 1
-		if !last.Finished() && last.Same == c.Fingerprint() {
+		if !last.Finished() && (last.Same == c.Fingerprint() || last.Open && last.Base == c.base()) {
 			round, kindOf = last, KindRoundResumed
 		}
 	}
 	if round == nil {
 		round = newRound(w.Case, number, &c.Request, note)
+	}
+	c.changes = undo.Log{Ledger: w.Ledger}
+	if c.Within > 0 {
+		c.deadline = time.Now().Add(c.Within)
 	}
 	if err := w.Ledger.Append(kindOf, begun{Round: round.ID, Note: round.Note, Ask: c.Ask.Digest, By: by}); err != nil {
 		return nil, err
@@ -134,6 +151,9 @@ func (c *Collector) fill(ctx context.Context, w *casefile.Writer, round *Round) 
 	if e := round.closeLog(); err == nil && e != nil {
 		err = &localError{e}
 	}
+	if err == nil && os.RemoveAll(round.partDir()) != nil {
+		err = &localError{errors.New("the folder of what is not whole cannot be removed")}
+	}
 	if err != nil {
 		var local *localError
 		if errors.As(err, &local) {
@@ -142,7 +162,11 @@ func (c *Collector) fill(ctx context.Context, w *casefile.Writer, round *Round) 
 		return err
 	}
 	round.Coverage = plan
-	round.Clocks = c.clocks.list(c.Site)
+	round.Clocks, round.Reached = c.clocks.list(c.Site), c.places.list(c.Site)
+	round.Groups = CheckGroups(c.Ask, plan)
+	if round.Open = c.LeaveOpen; round.Open {
+		return round.save()
+	}
 	round.Ended = time.Now().UTC().Truncate(time.Second)
 	digest, err := round.digest()
 	if err != nil {
@@ -154,7 +178,7 @@ func (c *Collector) fill(ctx context.Context, w *casefile.Writer, round *Round) 
 		brief[i] = cell
 		brief[i].Notes = nil
 	}
-	err = w.Ledger.Append(KindRoundFinished, finished{round.ID, files, bytes, len(plan.Lacking()), digest, round.Clocks, brief})
+	err = w.Ledger.Append(KindRoundFinished, finished{round.ID, files, bytes, len(plan.Lacking()), digest, round.Clocks, round.Reached, brief})
 	if err != nil {
 		return err
 	}
@@ -166,13 +190,17 @@ type state struct {
 	cells   map[[2]string]Cell
 	entries map[[2]string]map[string]Entry
 	clocks  map[string]Clock
+	places  map[string]Place
 }
 
 // resume reads what an interrupted run has: whole cells, and of others the files that are whole.
 func (c *Collector) resume(round *Round) (state, error) {
-	s := state{cells: map[[2]string]Cell{}, entries: map[[2]string]map[string]Entry{}, clocks: map[string]Clock{}}
+	s := state{cells: map[[2]string]Cell{}, entries: map[[2]string]map[string]Entry{}, clocks: map[string]Clock{}, places: map[string]Place{}}
 	files := 0
 	err := round.eachLine(func(l line) error {
+		if again := l.system(); slices.Contains(c.Again, again) {
+			return nil
+		}
 		if l.Cell != nil {
 			s.cells[[2]string{l.Cell.System, l.Cell.Item}] = *l.Cell
 		}
@@ -180,6 +208,9 @@ func (c *Collector) resume(round *Round) (state, error) {
 			if _, ok := s.clocks[l.Clock.System]; !ok {
 				s.clocks[l.Clock.System] = *l.Clock
 			}
+		}
+		if l.Place != nil {
+			s.places[l.Place.System] = *l.Place
 		}
 		if e := l.Entry; e != nil && e.Name != "" && e.State == Taken {
 			info, err := os.Lstat(filepath.Join(round.RawDir(), e.System, filepath.FromSlash(e.Name)))
@@ -211,7 +242,8 @@ func (c *Collector) take(ctx context.Context, round *Round, plan Coverage, had s
 	bySystem := map[string][]*Cell{}
 	for i := range plan {
 		cell := &plan[i]
-		if old, ok := had.cells[[2]string{cell.System, cell.Item}]; ok && healed(old) && cell.State == "" {
+		old, ok := had.cells[[2]string{cell.System, cell.Item}]
+		if ok && (healed(old) && cell.State == "" || cell.NotChosen()) { // taken already, or in an earlier pass
 			*cell = old
 			continue
 		}
@@ -224,155 +256,13 @@ func (c *Collector) take(ctx context.Context, round *Round, plan Coverage, had s
 	for i := range c.Site.Systems {
 		s := &c.Site.Systems[i]
 		if cells := bySystem[s.Name]; len(cells) > 0 && inner.Err() == nil {
-			g.Go(func() error { return c.takeSystem(inner, round, s, cells, had) })
+			g.Go(func() error { return c.visit(inner, round, s, cells, had) })
 		}
 	}
 	if err := g.Wait(); err != nil {
 		return err
 	}
 	return ctx.Err()
-}
-
-// takeSystem takes all items from one system. What happens to the system is in its cells; only our own failures and an
-// interruption are errors.
-func (c *Collector) takeSystem(ctx context.Context, round *Round, s *site.System, cells []*Cell, had state) error {
-	defer c.event(Event{Kind: SystemDone, System: s.Name})
-	var target reach.System
-	defer func() {
-		if target != nil {
-			target.Close()
-		}
-	}()
-	var gone error // why the system cannot be reached any more
-	for _, cell := range cells {
-		if target == nil && gone == nil {
-			target, gone = c.reach(ctx, s)
-			if ctx.Err() != nil {
-				return ctx.Err()
-			}
-		}
-		if gone == nil {
-			if err := c.clockOf(ctx, round, s, target, had); err != nil {
-				return err
-			}
-		}
-		if gone != nil {
-			cell.State, cell.Reason = unreachable(gone)
-			if err := c.finishCell(round, cell); err != nil {
-				return err
-			}
-			continue
-		}
-		c.event(Event{Kind: ItemStart, System: s.Name, Item: cell.Item})
-		begun := time.Now()
-		err := c.takeCell(ctx, round, s, target, cell, had)
-		if err != nil {
-			return err
-		}
-		cell.Took = time.Since(begun).Round(time.Millisecond)
-		if err := c.finishCell(round, cell); err != nil {
-			return err
-		}
-		if lost(target) != nil { // once more for the next item; if that fails, the rest is not there
-			target.Close()
-			target = nil
-		}
-	}
-	return nil
-}
-
-// clockOf reads a system's clock, once in a round.
-func (c *Collector) clockOf(ctx context.Context, round *Round, s *site.System, target reach.System, had state) error {
-	if c.clocks.get(s.Name) != nil {
-		return nil
-	}
-	if old, ok := had.clocks[s.Name]; ok {
-		old.restore(s, c.Site, target)
-		c.clocks.put(&old)
-		return nil
-	}
-	k := readClock(ctx, s, c.Site, target)
-	if err := ctx.Err(); err != nil {
-		return err
-	}
-	c.clocks.put(k)
-	c.event(Event{Kind: ClockRead, System: s.Name, Clock: k})
-	if round == nil {
-		return nil
-	}
-	if err := round.record(line{Clock: k}); err != nil {
-		return &localError{err}
-	}
-	return nil
-}
-
-func (c *Collector) reach(ctx context.Context, s *site.System) (reach.System, error) {
-	c.event(Event{Kind: Connecting, System: s.Name})
-	target, err := c.Open(ctx, s)
-	if err != nil {
-		return nil, err
-	}
-	c.event(Event{Kind: Connected, System: s.Name})
-	return target, nil
-}
-
-// unreachable says in which state a system that cannot be reached leaves an item.
-func unreachable(err error) (State, string) {
-	reason := err.Error()
-	var f *fault.Error
-	if errors.As(err, &f) {
-		reason = f.Err.Error() // the table names the system already
-	}
-	if hint := fault.HintOf(err); hint != "" {
-		reason += "; " + hint
-	}
-	switch {
-	case errors.Is(err, reach.ErrHostKey):
-		return Refused, reason
-	case errors.Is(err, reach.ErrLogin):
-		return Denied, reason
-	case silent(err):
-		return TimedOut, reason
-	}
-	return Failed, reason
-}
-
-func (c *Collector) finishCell(round *Round, cell *Cell) error {
-	if err := round.record(line{Cell: cell}); err != nil {
-		return &localError{err}
-	}
-	c.event(Event{Kind: CellDone, System: cell.System, Item: cell.Item, Cell: cell})
-	return nil
-}
-
-func (c *Collector) takeCell(ctx context.Context, round *Round, s *site.System, target reach.System, cell *Cell, had state) error {
-	item := c.Ask.Item(cell.Item)
-	w := &work{req: &c.Request, sys: s, item: item, target: target, round: round, report: c.event, parts: &c.parts, rates: &c.rates, clock: c.clocks.get(s.Name),
-		done: had.entries[[2]string{s.Name, item.ID}]}
-	err := takeByKind(ctx, w)
-	w.keepVanished()
-	*cell = summarise(*cell, w.entries)
-	var local *localError
-	switch {
-	case ctx.Err() != nil:
-		return ctx.Err()
-	case errors.As(err, &local):
-		return err
-	case errors.Is(err, reach.ErrLost):
-		cell.State, cell.Reason = stateOf(err), join(err.Error(), fmt.Sprintf("%d files were taken before", cell.Files))
-	case err != nil:
-		cell.State, cell.Reason = stateOf(err), plain(err)
-	}
-	return nil
-}
-
-func takeByKind(ctx context.Context, w *work) error {
-	for _, k := range kinds {
-		if k.Key == w.item.Spec.Kind() {
-			return k.Take(ctx, w)
-		}
-	}
-	return fmt.Errorf("%q is no kind of item", w.item.Spec.Kind())
 }
 
 // DryRun finds out what would be taken, without taking it: the entries hold the sizes on the systems.
@@ -436,13 +326,17 @@ func (c *Collector) dryOn(ctx context.Context, s *site.System, target reach.Syst
 		if ctx.Err() != nil {
 			return all, ctx.Err()
 		}
-		w := &work{req: &c.Request, sys: s, item: c.Ask.Item(cell.Item), target: target, dryRun: true, probing: probing, report: c.event, parts: &c.parts, rates: &c.rates,
+		w := &work{req: &c.Request, sys: s, item: c.item(cell.Item), target: target, dryRun: true, probing: probing, report: c.event, parts: &c.parts, rates: &c.rates,
 			clock: c.clocks.get(s.Name)}
+		if probing {
+			cell.Unmet = unmet(ctx, w)
+		}
 		err := takeByKind(ctx, w)
 		*cell = summarise(*cell, w.entries)
 		if err != nil {
 			cell.State, cell.Reason = stateOf(err), plain(err)
 		}
+		cell.unmetReason(w.item)
 		all = append(all, w.entries...)
 	}
 	return all, ctx.Err()

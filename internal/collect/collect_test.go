@@ -216,7 +216,9 @@ func TestSummarise(t *testing.T) {
 	require.Len(t, summarise(Cell{}, many).Notes, MaxNotes)
 }
 
-func TestKindsAgreeWithTheAsk(t *testing.T) { require.Equal(t, ask.Kinds(), Kinds()) }
+func TestKindsAgreeWithTheAsk(t *testing.T) {
+	require.Equal(t, append(ask.Kinds(), ask.Vitals), Kinds())
+}
 
 // bench is a case with a local system of files below root.
 type bench struct {
@@ -233,7 +235,7 @@ func newBench(t testing.TB, files int) *bench {
 		require.NoError(t, os.MkdirAll(filepath.Dir(name), 0o755))
 		require.NoError(t, os.WriteFile(name, []byte(strings.Repeat(fmt.Sprintf("line of %d\n", i), 1+i%50)), 0o644))
 	}
-	k, err := ask.Parse("a.yaml", []byte("ask: a\nvendor: v\nitems:\n  - {id: log, files: ['/log/**'], required: true}\n  - {id: state, run: echo fine}\n"))
+	k, err := ask.Parse("a.yaml", []byte("ask: a\nvendor: v\nvitals: no\nitems:\n  - {id: log, files: ['/log/**'], required: true}\n  - {id: state, run: echo fine}\n"))
 	require.NoError(t, err)
 	s, err := site.Parse("s.yaml", []byte("site: s\nsystems: [{name: one, local: true}]\n"))
 	require.NoError(t, err)
@@ -366,7 +368,7 @@ func TestUnreachableSystemsHaveAState(t *testing.T) {
 }
 
 func TestPlanNamesItemsThatNobodyPlays(t *testing.T) {
-	k, err := ask.Parse("a.yaml", []byte("ask: a\nvendor: v\nitems:\n  - {id: x, of: [pilot], run: date, required: true}\n"))
+	k, err := ask.Parse("a.yaml", []byte("ask: a\nvendor: v\nvitals: no\nitems:\n  - {id: x, of: [pilot], run: date, required: true}\n"))
 	require.NoError(t, err)
 	s, err := site.Parse("s.yaml", []byte("site: s\nsystems: [{name: one, local: true}]\n"))
 	require.NoError(t, err)
@@ -385,7 +387,8 @@ func TestFetchTakesAFileAsItWasAtFirst(t *testing.T) {
 		_, err = f.WriteString("more")
 		require.NoError(t, errors.Join(err, f.Close()))
 	}
-	got, err := fetch(context.Background(), local, "src", filepath.Join(dir, "part"), filepath.Join(dir, "to", "final"), nil, count)
+	take := fetching{fsys: local, name: "src", part: filepath.Join(dir, "part"), final: filepath.Join(dir, "to", "final"), count: count}
+	got, err := take.fetch(context.Background())
 	require.NoError(t, err)
 	require.Equal(t, int64(5), got.bytes)
 	require.Contains(t, got.note, "it grew while it was read")
@@ -394,7 +397,8 @@ func TestFetchTakesAFileAsItWasAtFirst(t *testing.T) {
 	require.Equal(t, "12345", string(data))
 
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "folder"), 0o700))
-	_, err = fetch(context.Background(), local, "folder", filepath.Join(dir, "part"), filepath.Join(dir, "to", "other"), nil, func(int64) {})
+	take.name, take.final, take.count = "folder", filepath.Join(dir, "to", "other"), func(int64) {}
+	_, err = take.fetch(context.Background())
 	require.ErrorContains(t, err, "a folder is never opened")
 	require.NoFileExists(t, filepath.Join(dir, "to", "other"))
 }

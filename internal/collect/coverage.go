@@ -45,11 +45,13 @@ type Cell struct {
 	Required bool          `json:"required,omitempty"`
 	State    State         `json:"state"`
 	Reason   string        `json:"reason,omitempty"`
-	Files    int           `json:"files"`           // taken
-	Bytes    int64         `json:"bytes"`           // taken
-	Left     int           `json:"left,omitempty"`  // there, but outside the window
-	Took     time.Duration `json:"took,omitempty"`  // nanoseconds
-	Notes    []string      `json:"notes,omitempty"` // further reasons, one for each file that could not be taken (MaxNotes at most)
+	Files    int           `json:"files"`              // taken
+	Bytes    int64         `json:"bytes"`              // taken
+	Left     int           `json:"left,omitempty"`     // there, but outside the window
+	Took     time.Duration `json:"took,omitempty"`     // nanoseconds
+	Unmet    []string      `json:"unmet,omitempty"`    // what the item needs and is not so
+	Together string        `json:"together,omitempty"` // whether its group is of one state
+	Notes    []string      `json:"notes,omitempty"`    // further reasons, one for each file that could not be taken (MaxNotes at most)
 }
 
 // MaxNotes bounds the notes of one cell; the entries hold them all.
@@ -58,13 +60,21 @@ const MaxNotes = 20
 // Lacking says whether a required item is not wholly there. One that the engineer did not choose this time is lacking too:
 // an archive of this round alone does not have it.
 func (c Cell) Lacking() bool {
-	return c.Required && c.State != Taken && c.State != Cut
+	return c.Required && (c.State != Taken && c.State != Cut || len(c.Unmet) > 0)
 }
 
 // NotChosen says whether the engineer left this field out of the round by choosing others.
-func (c Cell) NotChosen() bool { return c.State == Skipped && strings.HasSuffix(c.Reason, notChosen) }
+func (c Cell) NotChosen() bool {
+	return c.State == Skipped && (strings.HasSuffix(c.Reason, notChosen) || strings.HasPrefix(c.Reason, NotMissing))
+}
+
+// NotBegun says whether the time was over before the field was begun.
+func (c Cell) NotBegun() bool { return strings.HasPrefix(c.Reason, "not begun: ") }
 
 const notChosen = "was not chosen"
+
+// NotMissing begins the reason of a field that a round of what is missing leaves out.
+const NotMissing = "not asked for again"
 
 // Entry is one file or one command's output of a round, whether it was taken or not.
 type Entry struct {
@@ -82,7 +92,8 @@ type Entry struct {
 	Last    time.Time `json:"last,omitzero"`  // the last
 	Cut     *CutInfo  `json:"cut,omitempty"`  // how it was cut to the window, when it was
 	Special bool      `json:"special,omitempty"`
-	Price   *Price    `json:"price,omitempty"` // of a dry run
+	Through string    `json:"through,omitempty"` // the words that gave the right to read it, where the account alone may not
+	Price   *Price    `json:"price,omitempty"`   // of a dry run
 	Command *Ran      `json:"command,omitempty"`
 }
 
@@ -91,7 +102,8 @@ type Ran struct {
 	Line    string        `json:"line"`
 	Exit    int           `json:"exit"` // -1 when it did not end by itself
 	Started time.Time     `json:"started"`
-	Took    time.Duration `json:"took"` // nanoseconds
+	Took    time.Duration `json:"took"`                    // nanoseconds
+	Output  string        `json:"output_sha256,omitempty"` // of its standard output, where that is compared later
 }
 
 // summarise makes the cell of an item from its entries.
@@ -120,6 +132,9 @@ func summarise(cell Cell, entries []Entry) Cell {
 		if e.State != Taken && e.State != Empty || e.Command != nil && e.Reason != "" {
 			addNote(&cell, e)
 		}
+	}
+	if cell.State == Missing && count[Missing] == 0 && count[Skipped] > 0 {
+		cell.State = Skipped
 	}
 	cell.Reason = cellReason(cell, count, first)
 	return cell

@@ -31,6 +31,7 @@ func silent(err error) bool {
 
 // plain gives the reason in an error without the path, which stands beside it.
 func plain(err error) string {
+	noElevation := reach.WhyNoElevation(err)
 	var p *fs.PathError
 	for errors.As(err, &p) {
 		err = p.Err
@@ -38,7 +39,7 @@ func plain(err error) string {
 	}
 	switch {
 	case errors.Is(err, fs.ErrPermission):
-		return "permission denied"
+		return "permission denied" + noElevation
 	case errors.Is(err, fs.ErrNotExist):
 		return "not there any more"
 	}

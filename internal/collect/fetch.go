@@ -12,6 +12,8 @@ import (
 	"os"
 	"path/filepath"
 	"time"
+
+	"envask/internal/reach"
 )
 
 // localError is a failure on our side, such as a full disk. It stops the whole round, which stays unfinished: a table
@@ -111,12 +113,23 @@ type fetched struct {
 	modified    time.Time
 	note        string // what was odd: it grew, it shrank
 	short       bool   // less was read than was there at first
+	torn        bool   // it was changed while it was read, so that it may be of two states
+	through     string // the words that gave the right to read it
 }
 
-// fetch reads one regular file as it is at the moment of opening: what is written to it later is not taken. The content
-// appears under its final name only when it is whole.
-func fetch(ctx context.Context, fsys fs.FS, name, part, final string, stream stretch, count func(int64)) (fetched, error) {
-	f, err := fsys.Open(name)
+// fetching is one regular file that is being taken, as it is at the moment of opening: what is written to it later is not
+// taken. The content appears under its final name only when it is whole.
+type fetching struct {
+	fsys        fs.FS
+	name        string
+	part, final string
+	stream      stretch
+	count       func(int64)
+	resume      string // where a part of it stays when it is interrupted; "" for nowhere
+}
+
+func (g fetching) fetch(ctx context.Context) (fetched, error) {
+	f, err := g.fsys.Open(g.name)
 	if err != nil {
 		return fetched{}, err
 	}
@@ -128,14 +141,18 @@ func fetch(ctx context.Context, fsys fs.FS, name, part, final string, stream str
 	if !info.Mode().IsRegular() {
 		return fetched{}, errSpecial(info.Mode())
 	}
-	out, err := os.OpenFile(part, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+	p, err := g.openPart(f, info)
 	if err != nil {
-		return fetched{}, &localError{err}
+		return fetched{}, err
 	}
-	defer os.Remove(part) // fails harmlessly after the rename
-	s := &sink{ctx: ctx, out: out, hash: sha256.New(), limit: info.Size(), count: count}
+	defer p.end()
+	s := &sink{ctx: ctx, out: p.file, hash: p.hash, limit: p.size, n: p.had, count: g.count}
+	stream := g.stream
+	if s.limit == 0 || p.had > 0 {
+		stream = nil
+	}
 	if s.limit == 0 {
-		s.limit, stream = unknownSize, nil
+		s.limit = unknownSize
 	}
 	if err = s.squeeze(stream); err != nil && ctx.Err() == nil && !isLocal(err) {
 		err = s.again() // the plain way then
@@ -147,24 +164,36 @@ func fetch(ctx context.Context, fsys fs.FS, name, part, final string, stream str
 	if errors.Is(err, errEnough) {
 		err = nil
 	}
-	if e := out.Close(); err == nil && e != nil {
-		err = &localError{e}
-	}
 	if err != nil {
+		p.stays = !isLocal(err)
 		return fetched{}, err
 	}
-	got := fetched{size: info.Size(), bytes: s.n, sha256: hex.EncodeToString(s.hash.Sum(nil)), modified: info.ModTime()}
+	got := fetched{size: p.size, bytes: s.n, sha256: hex.EncodeToString(s.hash.Sum(nil)), modified: p.modified}
+	if e, ok := f.(reach.Elevated); ok {
+		got.through = e.ThroughElevation()
+	}
+	got.judge(f, p)
+	if e := p.file.Close(); e != nil {
+		return fetched{}, &localError{e}
+	}
+	return got, place(p.name, g.final, got.modified)
+}
+
+// judge finds out whether the file was changed while it was read. A log that grew is as it was at first: what came later is
+// behind that.
+func (got *fetched) judge(f fs.File, p *part) {
 	after, err := f.Stat()
 	switch {
-	case s.n < got.size:
-		got.short = true
-		got.note = fmt.Sprintf("it shrank while it was read: %d of %d bytes taken", s.n, got.size)
-	case err == nil && got.size > 0 && after.Size() > got.size:
+	case got.bytes < got.size:
+		got.short, got.torn = true, true
+		got.note = fmt.Sprintf("it shrank while it was read: %d of %d bytes taken", got.bytes, got.size)
+	case err != nil || got.size == 0:
+	case after.Size() > got.size && p.agrees(f, got.size):
 		got.note = fmt.Sprintf("it grew while it was read; taken as it was at first, %d bytes", got.size)
-	case err == nil && got.size > 0 && !after.ModTime().Equal(got.modified):
-		got.note = "it was changed while it was read"
+	case after.Size() != got.size || !after.ModTime().Equal(got.modified):
+		got.torn = true
+		got.note = "it was changed while it was read; what was taken may be of two states"
 	}
-	return got, place(part, final, got.modified)
 }
 
 // keep writes what was read already under its final name.

@@ -152,7 +152,7 @@ func (w wrapped) Served() reach.Served {
 // collect takes one item, given by its keys, from 06:00 to 07:00.
 func (h *host) collect(item string) (map[string]Entry, Cell, *Round) {
 	h.t.Helper()
-	k, err := ask.Parse("ask.yaml", []byte("ask: a\nvendor: v\nitems:\n  - {id: log, "+item+"}\n"))
+	k, err := ask.Parse("ask.yaml", []byte("ask: a\nvendor: v\nvitals: no\nitems:\n  - {id: log, "+item+"}\n"))
 	require.NoError(h.t, err)
 	s, err := site.Parse("site.yaml", []byte("site: pier\nsystems:\n  - {name: desk, "+h.way+", zone: UTC}\n"))
 	require.NoError(h.t, err)

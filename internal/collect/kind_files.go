@@ -41,8 +41,10 @@ type candidate struct {
 	entry  Entry
 	member *logset.Member
 	chosen logset.Verdict
-	whole  bool // a companion: it is taken as it is
-	again  bool // another content was taken under the same name before
+	whole  bool         // a companion: it is taken as it is
+	again  bool         // another content was taken under the same name before
+	target string       // its place in the round, where that does not follow from its path
+	check  func(*Entry) // looks at what arrived, before it is recorded; may be nil
 }
 
 // filesWork is one item of files on one system.
@@ -56,10 +58,19 @@ type filesWork struct {
 	marks  map[[32]byte]bool      // of the beginnings of what was taken or left
 }
 
+func newFilesWork(w *work, spec ask.Files) *filesWork {
+	at := make([]string, len(spec.Patterns))
+	for i, p := range spec.Patterns {
+		at[i] = w.at(p)
+	}
+	spec.Patterns = at
+	return &filesWork{work: w, spec: spec, links: &resolver{fsys: w.target.FS(), folders: map[string]folder{}},
+		seen: map[string]fs.FileInfo{}, marks: map[[32]byte]bool{}, beside: map[string]bool{}, plain: map[string]bool{}}
+}
+
 // takeFiles takes the files that the item's patterns match.
 func takeFiles(ctx context.Context, w *work) error {
-	f := &filesWork{work: w, spec: w.item.Spec.(ask.Files), links: &resolver{fsys: w.target.FS(), folders: map[string]folder{}},
-		seen: map[string]fs.FileInfo{}, marks: map[[32]byte]bool{}, beside: map[string]bool{}, plain: map[string]bool{}}
+	f := newFilesWork(w, w.item.Spec.(ask.Files))
 	if err := f.rotateFirst(ctx); err != nil {
 		return err
 	}
@@ -91,6 +102,14 @@ func takeFiles(ctx context.Context, w *work) error {
 		}
 	}
 	return nil
+}
+
+// atATime bounds how many files of the system are read at a time.
+func (f *filesWork) atATime(usual int) int {
+	if n := f.sys.Limits.Connections; n > 0 {
+		return min(n, usual)
+	}
+	return usual
 }
 
 // list finds what the patterns match.
@@ -191,7 +210,7 @@ func (f *filesWork) takeBatch(ctx context.Context, found []match, again bool) er
 		return f.takeWithin(ctx, files, f.spec.Max)
 	}
 	g, ctx := errgroup.WithContext(ctx)
-	g.SetLimit(fetchers)
+	g.SetLimit(f.atATime(fetchers))
 	for _, c := range files {
 		if ctx.Err() != nil {
 			break
@@ -233,8 +252,19 @@ func (f *filesWork) admitAll(found []match, again bool) []*candidate {
 
 // leave records why a file is not taken.
 func (f *filesWork) leave(c *candidate, s State, reason string) {
+	if s == Denied {
+		reason += f.whatWouldHelp(c)
+	}
 	c.entry.State, c.entry.Reason = s, reason
 	f.add(c.entry)
+}
+
+// whatWouldHelp says what would make a file readable that is not.
+func (f *filesWork) whatWouldHelp(c *candidate) string {
+	if f.sys.Elevate != "" {
+		return ""
+	}
+	return fmt.Sprintf(" (mode %04o); elevate: sudo in the systems file, where the account may use it, or a right to read it", c.info.Mode().Perm())
 }
 
 func (f *filesWork) newestVersions(found []match) []match {
@@ -261,7 +291,7 @@ func (f *filesWork) newestVersions(found []match) []match {
 // inspectAll looks at both ends of every file, several at a time.
 func (f *filesWork) inspectAll(ctx context.Context, files []*candidate) error {
 	g, inner := errgroup.WithContext(ctx)
-	g.SetLimit(2 * fetchers)
+	g.SetLimit(f.atATime(2 * fetchers))
 	for _, c := range files {
 		g.Go(func() error {
 			if inner.Err() != nil {

@@ -25,12 +25,16 @@ const runawayFactor = 4
 // takeRun runs the item's commands one after the other and keeps their output.
 func takeRun(ctx context.Context, w *work) error {
 	spec := w.item.Spec.(ask.Run)
+	if len(spec.Makes) > 0 {
+		return takeMakes(ctx, w, spec)
+	}
 	w.report(Event{Kind: ItemSize, System: w.sys.Name, Item: w.item.ID, Files: len(spec.Commands)})
-	runner, ok := w.target.(reach.Runner)
-	for i, command := range spec.Commands {
+	runner, why := w.runner()
+	for i, template := range spec.Commands {
+		command, unfilled := w.fill(template, "")
 		name := "commands/" + w.item.ID + ".txt"
 		if !spec.Single {
-			name = fmt.Sprintf("commands/%s/%02d-%s.txt", w.item.ID, i+1, slug(command))
+			name = fmt.Sprintf("commands/%s/%02d-%s.txt", w.item.ID, i+1, slug(template))
 		}
 		e := Entry{Source: command}
 		if had, ok := w.done[command]; ok && had.Name == name {
@@ -38,8 +42,12 @@ func takeRun(ctx context.Context, w *work) error {
 			continue
 		}
 		switch {
-		case !ok:
-			e.State, e.Reason = Failed, "this system cannot run commands"
+		case runner == nil:
+			e.State, e.Reason = Failed, why
+		case unfilled != nil:
+			e.Source, e.State, e.Reason = template, Failed, unfilled.Error()
+		case !w.budget.room(0):
+			e.State, e.Reason = Skipped, w.budget.why()
 		case w.probing:
 			e.State, e.Reason = lookUp(ctx, runner, command)
 		case w.dryRun:
@@ -109,8 +117,16 @@ func runOne(ctx context.Context, w *work, runner reach.Runner, spec ask.Run, nam
 	}
 	ran := &Ran{Line: e.Source, Started: time.Now().UTC().Truncate(time.Millisecond)}
 	begun := time.Now()
-	exit, err := runner.Run(runCtx, e.Source, outputs[0], outputs[1])
+	var out io.Writer = outputs[0]
+	digest := sha256.New()
+	if w.item.Together != "" {
+		out = io.MultiWriter(outputs[0], digest)
+	}
+	exit, err := runner.Run(runCtx, e.Source, out, outputs[1])
 	ran.Exit, ran.Took = exit, time.Since(begun).Round(time.Millisecond)
+	if w.item.Together != "" {
+		ran.Output = hex.EncodeToString(digest.Sum(nil))
+	}
 	e.Command = ran
 	if ctx.Err() != nil {
 		return ctx.Err()
@@ -161,41 +177,53 @@ var streamNames = [2]string{"standard output", "standard error"}
 // writeOutput writes the output file: a head that says what ran and how it went, then both streams.
 func writeOutput(w *work, name string, outputs [2]*tailFile, ran *Ran, e *Entry) error {
 	part := w.part()
+	defer os.Remove(part) // fails harmlessly after the rename
+	n, sum, err := writePart(part, func(out io.Writer) error {
+		fmt.Fprintf(out, "command:   %s\nexit code: %s\nstarted:   %s\ntook:      %s\n", strings.ReplaceAll(ran.Line, "\n", "\n           "),
+			exitText(ran.Exit), ran.Started.Format(time.RFC3339), ran.Took)
+		if e.Reason != "" {
+			fmt.Fprintf(out, "note:      %s\n", e.Reason)
+		}
+		for i, t := range outputs {
+			if i == 1 && t.total == 0 {
+				continue
+			}
+			fmt.Fprintf(out, "\n---- %s ----\n", streamNames[i])
+			if d := t.dropped(); d > 0 {
+				fmt.Fprintf(out, "[the first %d bytes were not kept]\n", d)
+			}
+			if err := t.copyTo(out); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	e.Name, e.Bytes, e.SHA256, e.ModTime = name, n, sum, ran.Started
+	e.Size = outputs[0].total + outputs[1].total
+	w.count(n)
+	w.budget.spend(n)
+	return place(part, w.final(name), ran.Started)
+}
+
+// writePart writes a file of ours that is not under its final name yet, and gives its size and SHA-256.
+func writePart(part string, write func(io.Writer) error) (int64, string, error) {
 	f, err := os.OpenFile(part, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
 	if err != nil {
-		return &localError{err}
+		return 0, "", &localError{err}
 	}
-	defer os.Remove(part) // fails harmlessly after the rename
 	sum := sha256.New()
 	buf := bufio.NewWriterSize(io.MultiWriter(f, sum), 64<<10)
-	fmt.Fprintf(buf, "command:   %s\nexit code: %s\nstarted:   %s\ntook:      %s\n", strings.ReplaceAll(ran.Line, "\n", "\n           "),
-		exitText(ran.Exit), ran.Started.Format(time.RFC3339), ran.Took)
-	if e.Reason != "" {
-		fmt.Fprintf(buf, "note:      %s\n", e.Reason)
-	}
-	for i, t := range outputs {
-		if i == 1 && t.total == 0 {
-			continue
-		}
-		fmt.Fprintf(buf, "\n---- %s ----\n", streamNames[i])
-		if d := t.dropped(); d > 0 {
-			fmt.Fprintf(buf, "[the first %d bytes were not kept]\n", d)
-		}
-		if err = t.copyTo(buf); err != nil {
-			break
-		}
-	}
-	if err == nil {
+	if err = write(buf); err == nil {
 		err = buf.Flush()
 	}
 	info, statErr := f.Stat()
 	if err = errors.Join(err, statErr, f.Close()); err != nil {
-		return &localError{err}
+		return 0, "", &localError{err}
 	}
-	e.Name, e.Bytes, e.SHA256, e.ModTime = name, info.Size(), hex.EncodeToString(sum.Sum(nil)), ran.Started
-	e.Size = outputs[0].total + outputs[1].total
-	w.count(info.Size())
-	return place(part, w.final(name), ran.Started)
+	return info.Size(), hex.EncodeToString(sum.Sum(nil)), nil
 }
 
 func exitText(exit int) string {

@@ -3,6 +3,7 @@ package collect
 import (
 	"context"
 	"fmt"
+	"io"
 	"path/filepath"
 	"sync"
 	"sync/atomic"
@@ -10,6 +11,7 @@ import (
 	"envask/internal/ask"
 	"envask/internal/reach"
 	"envask/internal/site"
+	"envask/internal/undo"
 )
 
 // kind takes one kind of item from a system. Each entry goes to work.add as soon as it is known. The error is for what
@@ -23,6 +25,9 @@ type kind struct {
 var kinds = []kind{
 	{"files", takeFiles},
 	{"run", takeRun},
+	{"journal", takeJournal},
+	{"events", takeEvents},
+	{"vitals", takeVitals},
 }
 
 // Kinds lists the keys of the table.
@@ -48,8 +53,11 @@ type work struct {
 	clock   *Clock // of the system
 	rates   *rates
 	parts   *atomic.Int64
+	budget  *budget
+	changes undo.Log
 
 	mu      sync.Mutex
+	again   map[string]again // by source, of an item that belongs to a group
 	entries []Entry
 	err     error // the first failure to write an entry down
 }
@@ -66,6 +74,29 @@ func (w *work) add(e Entry) {
 		}
 	}
 	w.report(Event{Kind: FileDone, System: w.sys.Name, Item: w.item.ID, Entry: &e})
+}
+
+// runner gives what runs the item's commands: with the system's elevation where the item says so. why says why there is none.
+func (w *work) runner() (run reach.Runner, why string) {
+	r, ok := w.target.(reach.Runner)
+	if !ok {
+		return nil, "this system cannot run commands"
+	}
+	if !w.item.Elevated {
+		return r, ""
+	}
+	e, ok := w.target.(reach.Elevator)
+	if !ok || w.sys.Elevate == "" {
+		return nil, "it needs more rights than the account has: give elevate: for this system in the systems file"
+	}
+	return elevatedRunner{e}, ""
+}
+
+// elevatedRunner runs everything with more rights.
+type elevatedRunner struct{ e reach.Elevator }
+
+func (r elevatedRunner) Run(ctx context.Context, command string, stdout, stderr io.Writer) (int, error) {
+	return r.e.RunElevated(ctx, command, stdout, stderr)
 }
 
 // keepVanished counts what an interrupted run of this round took and the system does not have any more.
@@ -103,6 +134,19 @@ func (w *work) count(n int64) {
 // final gives the place of a file in the round.
 func (w *work) final(name string) string {
 	return filepath.Join(w.round.RawDir(), w.sys.Name, filepath.FromSlash(name))
+}
+
+// remember notes where a file of a group stands, to be read once more.
+func (w *work) remember(source string, a again) {
+	if w.item.Together == "" {
+		return
+	}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.again == nil {
+		w.again = map[string]again{}
+	}
+	w.again[source] = a
 }
 
 // part gives a place for what is not whole yet.

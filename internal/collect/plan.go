@@ -21,11 +21,18 @@ type Request struct {
 	Window     window.Window
 	Context    time.Duration // extra time on both sides of the window, for what is cut to it
 	Depth      ask.Depth
-	Systems    []string // only these; empty means all
-	Roles      []string // only systems with one of these; empty means all
-	Items      []string // only these; empty means all
-	AllowPaths []string // paths and patterns that are taken although they are guarded or not approved
-	Jobs       int      // systems at a time
+	Systems    []string           // only these; empty means all
+	Roles      []string           // only systems with one of these; empty means all
+	Items      []string           // only these; empty means all
+	AllowPaths []string           // paths and patterns that are taken although they are guarded or not approved
+	Jobs       int                // systems at a time
+	Case       string             // the vendor's number, for commands that want it; "" while there is none
+	Answers    map[string]string  // of the brief, by question, for commands that want one
+	Within     time.Duration      // the whole collection stops after so long; 0 is no limit
+	Only       map[[2]string]bool // system and item: only these fields; nil means all
+	OnlyWhy    string             // what it says of the others
+	Again      []string           // systems of which nothing that is there counts
+	LeaveOpen  bool               // the round stays open for further passes over other systems
 }
 
 // Check says which chosen name does not exist.
@@ -41,7 +48,7 @@ func (r *Request) Check() error {
 		}
 	}
 	for _, id := range r.Items {
-		if r.Ask.Item(id) == nil {
+		if r.Ask.Item(id) == nil && (id != ask.Vitals || r.Ask.NoVitals) {
 			var known []string
 			for _, it := range r.Ask.Items {
 				known = append(known, it.ID)
@@ -86,10 +93,15 @@ func (r *Request) Plan() Coverage {
 				cell.State, cell.Reason = Skipped, "this system "+notChosen
 			case len(r.Items) > 0 && !slices.Contains(r.Items, it.ID):
 				cell.State, cell.Reason = Skipped, "this item "+notChosen
+			case r.Only != nil && !r.Only[[2]string{s.Name, it.ID}]:
+				cell.State, cell.Reason = Skipped, r.OnlyWhy
 			case it.Depth > r.Depth:
 				cell.State, cell.Reason = Skipped, fmt.Sprintf("from depth %s on; this round is %s", it.Depth, r.Depth)
 			}
 			plan = append(plan, cell)
+		}
+		if !r.Ask.NoVitals {
+			plan = append(plan, r.vitals(s))
 		}
 	}
 	for j := range r.Ask.Items {
@@ -102,17 +114,42 @@ func (r *Request) Plan() Coverage {
 	return plan
 }
 
+// vitals gives the cell of what every ask wants unless it says otherwise.
+func (r *Request) vitals(s *site.System) Cell {
+	cell := Cell{System: s.Name, Item: ask.Vitals}
+	switch {
+	case !r.chosen(s):
+		cell.State, cell.Reason = Skipped, "this system "+notChosen
+	case len(r.Items) > 0 && !slices.Contains(r.Items, ask.Vitals):
+		cell.State, cell.Reason = Skipped, "this item "+notChosen
+	case r.Only != nil && !r.Only[[2]string{s.Name, ask.Vitals}]:
+		cell.State, cell.Reason = Skipped, r.OnlyWhy
+	}
+	return cell
+}
+
 // Fingerprint is the same for two requests that ask for the same evidence.
 func (r *Request) Fingerprint() string {
+	return r.same(sorted(r.Systems), sorted(r.Roles))
+}
+
+// base is the same for two requests that ask for the same evidence, but for the systems.
+func (r *Request) base() string { return r.same(nil, nil) }
+
+func (r *Request) same(systems, roles []string) string {
 	type same struct {
 		Ask, Site             string
 		Depth                 ask.Depth
 		Spans                 []window.Span
 		Context               time.Duration
 		Systems, Roles, Items []string
-		Allow                 []string
+		Allow, Only           []string
 	}
-	data, err := json.Marshal(same{r.Ask.Digest, r.Site.Name, r.Depth, r.Window.Spans, r.Context, sorted(r.Systems), sorted(r.Roles), sorted(r.Items), sorted(r.AllowPaths)})
+	var only []string
+	for k := range r.Only {
+		only = append(only, k[0]+" "+k[1])
+	}
+	data, err := json.Marshal(same{r.Ask.Digest, r.Site.Name, r.Depth, r.Window.Spans, r.Context, systems, roles, sorted(r.Items), sorted(r.AllowPaths), sorted(only)})
 	if err != nil {
 		panic(err) // plain strings and times always marshal
 	}

@@ -4,6 +4,9 @@ import (
 	"context"
 	"sync"
 
+	"envask/internal/reach"
+	"envask/internal/site"
+
 	"golang.org/x/sync/errgroup"
 )
 
@@ -14,6 +17,10 @@ type Probed struct {
 	State   State  `json:"state"` // "taken" when it was reached, else why not, as in a coverage table
 	Reason  string `json:"reason,omitempty"`
 	Clock   *Clock `json:"clock,omitempty"`
+	Way     string `json:"way,omitempty"`       // by which it was reached
+	Means   string `json:"means,omitempty"`     // how its files are read
+	After   string `json:"after,omitempty"`     // why the ways before did not serve
+	Elevate string `json:"elevation,omitempty"` // "works", or why not; "" where the systems file names none
 }
 
 // Probe reaches the chosen systems, many at once, and reads their clocks. With items it also looks whether each item's
@@ -43,6 +50,7 @@ func (c *Collector) Probe(ctx context.Context, items bool) (systems []Probed, pl
 				}
 			} else {
 				defer target.Close()
+				p.look(inner, s, target)
 				p.Reached, p.Clock = true, readClock(inner, s, c.Site, target)
 				c.clocks.put(p.Clock)
 				if items {
@@ -70,4 +78,23 @@ func (c *Collector) Probe(ctx context.Context, items bool) (systems []Probed, pl
 	}
 	sortEntries(entries)
 	return systems, plan, entries, err
+}
+
+// look finds out by which way a system was reached, and whether its account can get more rights.
+func (p *Probed) look(ctx context.Context, s *site.System, target reach.System) {
+	if v, ok := target.(reach.Serving); ok {
+		served := v.Served()
+		p.Way, p.Means, p.After = served.Way, served.Means, served.After
+	}
+	e, ok := target.(reach.Elevator)
+	switch {
+	case s.Elevate == "":
+	case !ok:
+		p.Elevate = "it cannot run commands"
+	default:
+		p.Elevate = "works"
+		if err := e.TryElevation(ctx); err != nil {
+			p.Elevate = plain(err)
+		}
+	}
 }

@@ -34,8 +34,12 @@ type Round struct {
 	Window   []window.Span `json:"window"`
 	Zone     string        `json:"zone"`
 	Same     string        `json:"fingerprint"`       // of the request, to know whether it can be gone on with
+	Base     string        `json:"base,omitempty"`    // the same, but for the systems
+	Open     bool          `json:"open,omitempty"`    // left open for further passes
 	Context  time.Duration `json:"context,omitempty"` // extra time on both sides of the window
 	Clocks   []Clock       `json:"clocks,omitempty"`
+	Reached  []Place       `json:"reached,omitempty"` // by which way each system was reached
+	Groups   []GroupResult `json:"groups,omitempty"`  // what the ask demands together
 	Coverage Coverage      `json:"coverage"`
 
 	dir string
@@ -43,11 +47,23 @@ type Round struct {
 	log *os.File
 }
 
-// line is one line of a round's log: an entry, a cell that is done, or a clock that was read.
+// line is one line of a round's log: an entry, a cell that is done, a clock that was read, or how a system was reached.
 type line struct {
 	Entry *Entry `json:"entry,omitempty"`
 	Cell  *Cell  `json:"cell,omitempty"`
 	Clock *Clock `json:"clock,omitempty"`
+	Place *Place `json:"place,omitempty"`
+}
+
+// system gives the system that a line is about.
+func (l line) system() string {
+	switch {
+	case l.Entry != nil:
+		return l.Entry.System
+	case l.Cell != nil:
+		return l.Cell.System
+	}
+	return ""
 }
 
 // Dir is the round's folder; RawDir holds what was taken, as it was taken.
@@ -123,7 +139,7 @@ func newRound(c *casefile.Case, number int, req *Request, note string) *Round {
 	id := "r" + strconv.Itoa(number)
 	return &Round{ID: id, Note: note, Started: time.Now().UTC().Truncate(time.Second), Ask: req.Ask.Name, Vendor: req.Ask.Vendor,
 		Digest: req.Ask.Digest, Site: req.Site.Name, Depth: req.Depth.String(), Window: req.Window.Spans,
-		Zone: req.Window.ZoneName(), Context: req.Context, Same: req.Fingerprint(), dir: c.RoundDir(id)}
+		Zone: req.Window.ZoneName(), Context: req.Context, Same: req.Fingerprint(), Base: req.base(), dir: c.RoundDir(id)}
 }
 
 func (r *Round) save() error {
@@ -140,6 +156,9 @@ func (r *Round) openLog() error {
 		if err := os.MkdirAll(d, 0o700); err != nil {
 			return err
 		}
+	}
+	if err := dropParts(r.partDir()); err != nil {
+		return err
 	}
 	f, err := os.OpenFile(r.logFile(), os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {
@@ -183,7 +202,7 @@ func (r *Round) closeLog() error {
 	if r.log == nil {
 		return nil
 	}
-	err := errors.Join(r.log.Sync(), r.log.Close(), os.RemoveAll(r.partDir()))
+	err := errors.Join(r.log.Sync(), r.log.Close())
 	r.log = nil
 	return err
 }

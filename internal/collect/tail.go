@@ -16,6 +16,7 @@ type tailFile struct {
 	onLocal  func(error) // told of a failure on our side
 	runaway  int64       // after this many bytes in all, stop is called
 	stop     func()
+	onWrite  func(int64) // told of bytes as they arrive; may be nil
 	onlyOnce bool
 }
 
@@ -34,6 +35,9 @@ func newTailFile(dir string, max int64) (*tailFile, error) {
 func (t *tailFile) Write(b []byte) (int, error) {
 	given := len(b)
 	t.total += int64(given)
+	if t.onWrite != nil {
+		t.onWrite(int64(given))
+	}
 	if t.runaway > 0 && t.total > t.runaway && !t.onlyOnce {
 		t.onlyOnce = true
 		t.stop()

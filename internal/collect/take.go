@@ -87,6 +87,10 @@ func (f *filesWork) take(ctx context.Context, c *candidate, limit int64) (int64,
 	if f.dryRun {
 		return f.price(ctx, c, lines)
 	}
+	if lines && !f.budget.room(0) {
+		f.leave(c, Skipped, f.budget.why())
+		return 0, f.failure()
+	}
 	if lines {
 		done, n, err := f.takeLines(ctx, c, limit)
 		if done || err != nil {
@@ -154,6 +158,7 @@ func (f *filesWork) takeLines(ctx context.Context, c *candidate, limit int64) (d
 	e := &c.entry
 	e.Size, e.ModTime, e.State = info.Size(), info.ModTime().UTC(), Taken
 	e.Cut = cutInfo(o)
+	f.budget.spend(s.n)
 	e.Reason = join(c.chosen.Why, e.Cut.words(f.window().Zone))
 	if o.Ended != nil {
 		e.State = Cut
@@ -291,7 +296,7 @@ func (f *filesWork) plainName(target string) string {
 
 // spoolFile copies a file of the system to a file of ours.
 func spoolFile(ctx context.Context, fsys reach.FS, name, part, final string, count func(int64)) (logset.Content, error) {
-	if _, err := fetch(ctx, fsys, name, part, final, nil, count); err != nil {
+	if _, err := (fetching{fsys: fsys, name: name, part: part, final: final, count: count}).fetch(ctx); err != nil {
 		return logset.Content{}, err
 	}
 	file, err := os.Open(final)
@@ -314,30 +319,54 @@ func (c *candidate) content() ([]byte, bool) {
 	return l.Content()
 }
 
+// cheap is up to what size a file that was changed while it was read is read once more, in bytes.
+const cheap = 16 << 20
+
 // takeContent takes a file as it is.
 func (f *filesWork) takeContent(ctx context.Context, c *candidate, limit int64) (int64, error) {
 	e := &c.entry
-	target := "files/" + name0(e.Source) // the source is safe already
-	part := f.part()
+	target := c.target
+	if target == "" {
+		target = "files/" + name0(e.Source) // the source is safe already
+	}
+	if !f.budget.room(c.info.Size()) {
+		f.leave(c, Skipped, f.budget.why())
+		return 0, f.failure()
+	}
 	var got fetched
 	var err error
 	if data, ok := c.content(); ok {
-		got, err = keep(data, c.info.ModTime(), part, f.final(target))
+		got, err = keep(data, c.info.ModTime(), f.part(), f.final(target))
 		f.count(got.bytes)
 	} else {
-		got, err = fetch(ctx, f.target.FS(), c.real, part, f.final(target), f.squeezed(c.real), f.count)
+		get := fetching{fsys: f.target.FS(), name: c.real, part: f.part(), final: f.final(target), stream: f.squeezed(c.real), count: f.count, resume: f.resumePart(e.Source)}
+		if got, err = get.fetch(ctx); err == nil && got.torn && got.size <= cheap {
+			f.count(-got.bytes)
+			first := got
+			if got, err = get.fetch(ctx); err == nil && !got.torn {
+				got.note = "it was changed while it was read (" + first.note + "), and was read anew"
+			}
+		}
 	}
 	if err != nil {
 		_, _, err := f.spoiled(ctx, c, err)
 		return 0, err
 	}
 	e.Name, e.Size, e.Bytes, e.SHA256, e.ModTime = target, got.size, got.bytes, got.sha256, got.modified.UTC()
-	e.State, e.Reason = Taken, join(e.Reason, got.note)
+	e.State, e.Reason, e.Through = Taken, join(e.Reason, got.note), got.through
+	if got.through != "" {
+		e.Reason = join(e.Reason, "read with "+got.through)
+	}
 	if got.short {
 		e.State, e.Reason = Cut, got.note
 	}
+	f.budget.spend(e.Bytes)
+	f.remember(e.Source, again{name: c.real, whole: e.State == Taken, size: got.size, sha256: e.SHA256})
 	if err := f.limitWhole(c, limit); err != nil {
 		return 0, err
+	}
+	if c.check != nil {
+		c.check(e)
 	}
 	f.add(*e)
 	return e.Bytes, f.failure()

@@ -4,7 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
+
+	"github.com/dustin/go-humanize"
 
 	"envask/internal/ask"
 	"envask/internal/casefile"
@@ -23,6 +26,12 @@ type CollectRequest struct {
 	Note                  string
 	Context               time.Duration     // extra time on both sides of the window
 	Accept                map[string]string // host keys by system, as fingerprints
+	Sets                  []string          // sets of the ask
+	Again                 []string          // systems of which everything is taken anew
+	Missing               bool              // only what the last round did not get
+	LeaveOpen             bool              // the round stays open for further passes
+	Within                time.Duration     // the whole collection stops after so long; 0 is no limit
+	Budget                int64             // bytes; a larger estimate is a question. 0 is none
 }
 
 // Collected is what came of it.
@@ -48,10 +57,9 @@ func (a *App) prepare(c *casefile.Case, q CollectRequest) (*collect.Collector, *
 	if err != nil {
 		return nil, nil, err
 	}
-	req := collect.Request{Ask: k, Site: s, Window: c.Window, Depth: q.Depth, Context: q.Context, Systems: q.Systems, Roles: q.Roles,
-		Items: q.Items, AllowPaths: q.AllowPaths, Jobs: q.Jobs}
-	if err := req.Check(); err != nil {
-		return nil, nil, &fault.Error{Class: fault.Usage, Op: "collect", Err: err}
+	req, err := a.request(c, k, s, q)
+	if err != nil {
+		return nil, nil, err
 	}
 	if err := a.approved(k); err != nil {
 		return nil, nil, err
@@ -61,6 +69,74 @@ func (a *App) prepare(c *casefile.Case, q CollectRequest) (*collect.Collector, *
 		return nil, nil, err
 	}
 	return &collect.Collector{Request: req, Open: d.Open, Report: func(e collect.Event) { a.report(e) }}, d, nil
+}
+
+// request makes the core's request of what was chosen.
+func (a *App) request(c *casefile.Case, k *ask.Ask, s *site.Site, q CollectRequest) (collect.Request, error) {
+	req := collect.Request{Ask: k, Site: s, Window: c.Window, Depth: q.Depth, Context: q.Context, Systems: q.Systems, Roles: q.Roles, Items: q.Items,
+		AllowPaths: q.AllowPaths, Jobs: q.Jobs, Case: c.Number, Answers: c.Brief, Within: q.Within, Again: q.Again, LeaveOpen: q.LeaveOpen}
+	for _, name := range q.Sets {
+		set := k.Set(name)
+		if set == nil {
+			return req, fault.New(fault.Usage, "collect", "", fmt.Sprintf("there is no set %q in %s; known: %s", name, k.File, strings.Join(setNames(k), ", ")), "")
+		}
+		req.Items = append(req.Items, set.Items...)
+		if set.Text != "" {
+			a.report(SetChosen{*set})
+		}
+	}
+	check := req
+	check.Systems = append(append([]string(nil), q.Systems...), q.Again...)
+	if err := check.Check(); err != nil {
+		return req, &fault.Error{Class: fault.Usage, Op: "collect", Err: err}
+	}
+	return req, a.fromLast(c, &req, q)
+}
+
+// SetChosen is sent when a set with a text is chosen: what to do, and not to do, first.
+type SetChosen struct{ Set ask.Set }
+
+func setNames(k *ask.Ask) []string {
+	var names []string
+	for _, s := range k.Sets {
+		names = append(names, s.Name)
+	}
+	return names
+}
+
+// fromLast chooses by what the last round has: only what it does not have, or systems anew.
+func (a *App) fromLast(c *casefile.Case, req *collect.Request, q CollectRequest) error {
+	if !q.Missing && len(q.Again) == 0 {
+		return nil
+	}
+	rounds, err := collect.Rounds(c)
+	if err != nil {
+		return fault.Wrap("read the rounds", c.Name, err)
+	}
+	if len(rounds) == 0 {
+		return fault.New(fault.Usage, "collect", "", "there is no round yet to go on from", "run envask collect without --missing and --again")
+	}
+	last := rounds[len(rounds)-1]
+	if len(q.Again) > 0 && last.Finished() { // a new round, of just these systems
+		req.Systems = append(req.Systems, q.Again...)
+	}
+	if !q.Missing || !last.Finished() && last.Same == req.Fingerprint() {
+		return nil
+	}
+	req.Only, req.OnlyWhy = map[[2]string]bool{}, collect.NotMissing+": "+last.ID+" has it"
+	for _, cell := range last.Coverage {
+		switch cell.State {
+		case collect.Taken, collect.Cut, collect.Empty:
+		default:
+			if cell.System != "" && (cell.State != collect.Skipped || cell.NotChosen() || cell.NotBegun()) {
+				req.Only[[2]string{cell.System, cell.Item}] = true
+			}
+		}
+	}
+	if last.Finished() && len(req.Only) == 0 {
+		return fault.New(fault.Usage, "collect", "", fmt.Sprintf("round %s got all that was asked for", last.ID), "")
+	}
+	return nil
 }
 
 // Planned is sent before a collection begins.
@@ -95,6 +171,15 @@ func (a *App) Collect(ctx context.Context, c *casefile.Case, q CollectRequest) (
 		return nil, err
 	}
 	defer w.Close()
+	if err := a.sayWhatIsLeft(c); err != nil {
+		return nil, err
+	}
+	if err := a.ready(col); err != nil {
+		return nil, err
+	}
+	if err := a.affordable(ctx, c, col, q); err != nil {
+		return nil, err
+	}
 	a.planned(col, false)
 	round, err := col.Run(ctx, w, q.Note, a.Who)
 	if errors.Is(err, context.Canceled) {
@@ -104,12 +189,86 @@ func (a *App) Collect(ctx context.Context, c *casefile.Case, q CollectRequest) (
 		return nil, err
 	}
 	out := &Collected{Case: c, Round: round, Coverage: round.Coverage, Clocks: round.Clocks}
-	return out, lacking(out.Coverage)
+	if round.Open {
+		return out, nil
+	}
+	return out, lacking(out.Coverage, round.Groups)
 }
+
+// ready asks whether what has to be done before a system can be reached was done. Where nobody can be asked it is only said.
+func (a *App) ready(col *collect.Collector) error {
+	wanted := map[string]bool{}
+	for _, cell := range col.Plan() {
+		if cell.State == "" {
+			wanted[cell.System] = true
+		}
+	}
+	for i := range col.Site.Systems {
+		s := &col.Site.Systems[i]
+		if s.Before == "" || !wanted[s.Name] {
+			continue
+		}
+		a.report(BeforeSystem{System: s.Name, Text: s.Before})
+		if a.Confirm == nil {
+			continue
+		}
+		yes, err := a.Confirm("Is that done for " + s.Name + "?")
+		if err != nil {
+			return err
+		}
+		if !yes {
+			return fault.New(fault.Usage, "collect", s.Name, "not ready; nothing was collected",
+				"take the other systems first, in a pass of their own: --system NAMES --leave-open")
+		}
+	}
+	return nil
+}
+
+// BeforeSystem is sent with what a person has to do before a system can be reached.
+type BeforeSystem struct{ System, Text string }
+
+// lowSpace is under how much free space here an estimate is made before a collection, in bytes.
+const lowSpace = 4 << 30
+
+// affordable estimates what would come, where there is a budget or little room, and asks when it is too much.
+func (a *App) affordable(ctx context.Context, c *casefile.Case, col *collect.Collector, q CollectRequest) error {
+	free := freeSpace(c.Dir)
+	if q.Budget == 0 && (free < 0 || free > lowSpace) {
+		return nil
+	}
+	a.planned(col, true)
+	_, entries, err := col.DryRun(ctx)
+	if errors.Is(err, context.Canceled) {
+		return &fault.Error{Class: fault.Interrupted, Op: "collect", Err: errors.New("interrupted")}
+	}
+	if err != nil {
+		return fault.Wrap("estimate the collection", "", err)
+	}
+	about := priceOf(entries, col.Rates(), a.Now()).Bytes
+	why := ""
+	switch {
+	case q.Budget > 0 && about > q.Budget:
+		why = fmt.Sprintf("it would take about %s, and the budget is %s", sizeText(about), sizeText(q.Budget))
+	case free >= 0 && about > free:
+		why = fmt.Sprintf("it would take about %s, and only %s are free for the case", sizeText(about), sizeText(free))
+	default:
+		a.note("it will take about %s", sizeText(about))
+		return nil
+	}
+	if a.Large != nil {
+		yes, err := a.Large(why)
+		if err != nil || yes {
+			return err
+		}
+	}
+	return fault.New(fault.Refused, "collect", "", why+"; nothing was collected", "choose less (--system, --item, --depth light, a shorter window), make room, or give --yes")
+}
+
+func sizeText(n int64) string { return humanize.IBytes(uint64(n)) }
 
 // lacking gives the error for what is missing of what is required. When all of it was refused by the host key check of
 // the only system, the whole command counts as refused.
-func lacking(cov collect.Coverage) error {
+func lacking(cov collect.Coverage, groups []collect.GroupResult) error {
 	var lack collect.Coverage
 	for _, cell := range cov.Lacking() {
 		if !cell.NotChosen() { // the engineer knows; the archive says it all the same
@@ -118,6 +277,11 @@ func lacking(cov collect.Coverage) error {
 	}
 	if refusedAltogether(cov) {
 		return fault.New(fault.Refused, "collect", cov[0].System, cov[0].Reason, "")
+	}
+	for _, g := range groups {
+		if len(lack) == 0 && len(g.Lacking) > 0 {
+			return fault.New(fault.Incomplete, "", "", fmt.Sprintf("the group %s is not whole: %s", g.Name, strings.Join(g.Lacking, "; ")), "mend what can be mended and collect again")
+		}
 	}
 	if len(lack) == 0 {
 		return nil
@@ -159,5 +323,5 @@ func (a *App) DryRun(ctx context.Context, c *casefile.Case, q CollectRequest) (*
 	if err != nil {
 		return nil, fault.Wrap("try the collection", "", err)
 	}
-	return &Collected{Case: c, Coverage: cov, Entries: entries, Clocks: col.Clocks(), Price: priceOf(entries, col.Rates(), a.Now())}, lacking(cov)
+	return &Collected{Case: c, Coverage: cov, Entries: entries, Clocks: col.Clocks(), Price: priceOf(entries, col.Rates(), a.Now())}, lacking(cov, nil)
 }

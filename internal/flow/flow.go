@@ -27,6 +27,10 @@ type App struct {
 	Dialer func(s *site.Site, accept map[string]string) (*reach.Dialer, error)
 	// Approve shows a sheet and asks for a yes. nil when nobody can be asked.
 	Approve func(Sheet) (bool, error)
+	// Confirm asks a person a question that yes answers; nil when nobody can be asked.
+	Confirm func(question string) (bool, error)
+	// Large asks whether a collection that is larger than it should be is wanted all the same; nil when nobody can be asked.
+	Large func(why string) (bool, error)
 	// Report is told what happens. Events come one at a time; nil is allowed.
 	Report func(any)
 	// Command is the command line in words, for the lock.

@@ -11,6 +11,7 @@ import (
 	"envask/internal/ask"
 	"envask/internal/casefile"
 	"envask/internal/collect"
+	"envask/internal/reach"
 	"envask/internal/redact"
 	"envask/internal/report"
 	"envask/internal/window"
@@ -36,6 +37,11 @@ func (p *packing) manifest(written []archive.Written, byName map[string]*piece) 
 		c.How = e.String(c.How) // it may tell what a system answered
 		m.Clocks = append(m.Clocks, c)
 	}
+	for _, r := range p.round.Reached {
+		r.Means, r.After = e.String(r.Means), e.String(r.After)
+		m.Reached = append(m.Reached, r)
+	}
+	m.Groups = p.round.Groups
 	for _, out := range written {
 		x := byName[out.Name]
 		f := archive.File{Path: out.Name, System: x.entry.System, Item: x.entry.Item, Source: e.String(x.entry.Source), State: x.entry.State,
@@ -61,9 +67,10 @@ func (p *packing) manifest(written []archive.Written, byName map[string]*piece) 
 // vocabulary gives the texts whose words stand in every archive of a case: what the ask and the systems file name, and our
 // own page and manifest. A user called like an item cannot be removed everywhere.
 func vocabulary(c *casefile.Case, k *ask.Ask) []string {
-	sample, err := json.Marshal(archive.Manifest{Files: []archive.File{{Command: &collect.Ran{}, Cut: &collect.CutInfo{Unpacked: "-", Notes: []string{"-"}}, Last: time.Now(), First: time.Now(), Modified: time.Now(), How: "-", Findings: redact.Counts{"-": 1}}},
+	sample, err := json.Marshal(archive.Manifest{Files: []archive.File{{Command: &collect.Ran{Output: "-"}, Cut: &collect.CutInfo{Unpacked: "-", Notes: []string{"-"}}, Last: time.Now(), First: time.Now(), Modified: time.Now(), How: "-", Findings: redact.Counts{"-": 1}}},
 		LeftOut: []archive.LeftOut{{Size: 1}}, Clocks: []collect.Clock{{Synchronised: "-"}}, Rounds: []archive.RoundInfo{{Note: "-"}}, Title: "-", Window: archive.WindowInfo{Extra: "-", Spans: []window.Span{{}}},
-		Coverage: collect.Coverage{{Required: true, Reason: "-", Left: 1, Took: 1, Notes: []string{"-"}}}})
+		Reached: []collect.Place{{Served: reach.Served{After: "-", Noisy: true}}}, Groups: []collect.GroupResult{{Why: "-", Lacking: []string{"-"}}},
+		Coverage: collect.Coverage{{Unmet: []string{"-"}, Together: "-", Required: true, Reason: "-", Left: 1, Took: 1, Notes: []string{"-"}}}})
 	if err != nil {
 		panic(err) // plain values always marshal
 	}
@@ -132,6 +139,11 @@ func (p *packing) coverage(m *archive.Manifest, e *redact.Engine) {
 			notes[i] = e.String(n)
 		}
 		cell.Notes = notes
+		unmet := make([]string, len(cell.Unmet))
+		for i, n := range cell.Unmet {
+			unmet[i] = e.String(n)
+		}
+		cell.Unmet, cell.Together = unmet, e.String(cell.Together)
 		m.Coverage = append(m.Coverage, cell)
 		if cell.Lacking() {
 			where := cell.System
@@ -139,6 +151,11 @@ func (p *packing) coverage(m *archive.Manifest, e *redact.Engine) {
 				where = "any system"
 			}
 			m.Lacking = append(m.Lacking, fmt.Sprintf("%s on %s: %s (%s)", cell.Item, where, cell.State, cell.Reason))
+		}
+	}
+	for _, g := range m.Groups {
+		for _, l := range g.Lacking {
+			m.Lacking = append(m.Lacking, fmt.Sprintf("group %s: %s", g.Name, l))
 		}
 	}
 	m.Complete = len(m.Lacking) == 0

@@ -26,9 +26,9 @@ func (a *App) Probe(ctx context.Context, c *casefile.Case, q CollectRequest) (*P
 	if err != nil {
 		return nil, err
 	}
-	req := collect.Request{Ask: k, Site: s, Window: c.Window, Depth: q.Depth, Systems: q.Systems, Roles: q.Roles, Items: q.Items, Jobs: q.Jobs}
-	if err := req.Check(); err != nil {
-		return nil, &fault.Error{Class: fault.Usage, Op: "probe", Err: err}
+	req, err := a.request(c, k, s, q)
+	if err != nil {
+		return nil, err
 	}
 	_, approved, err := a.Sheet(k)
 	if err != nil {
@@ -51,7 +51,7 @@ func (a *App) Probe(ctx context.Context, c *casefile.Case, q CollectRequest) (*P
 	return out, out.verdict()
 }
 
-// verdict says what would be lacking.
+// verdict says what would be lacking. Of an ask that is not approved nothing is known but that a system cannot be reached.
 func (p *Probed) verdict() error {
 	lost, lack := 0, 0
 	for _, s := range p.Systems {
@@ -61,7 +61,7 @@ func (p *Probed) verdict() error {
 	}
 	if p.Items {
 		for _, c := range p.Coverage.Lacking() {
-			if !c.NotChosen() && c.State != collect.Empty {
+			if !c.NotChosen() && (c.State != collect.Empty || len(c.Unmet) > 0) {
 				lack++
 			}
 		}
@@ -69,10 +69,10 @@ func (p *Probed) verdict() error {
 	switch {
 	case lost == 1 && len(p.Systems) == 1 && p.Systems[0].State == collect.Refused:
 		return fault.New(fault.Refused, "probe", p.Systems[0].System, p.Systems[0].Reason, "")
-	case lost > 0:
-		return fault.New(fault.Incomplete, "", "", fmt.Sprintf("%d of %d systems cannot be reached; the table above says why", lost, len(p.Systems)), "")
 	case lack > 0:
 		return fault.New(fault.Incomplete, "", "", fmt.Sprintf("%d required %s would be missing; see above", lack, plural(lack, "item", "items")), "")
+	case lost > 0 && !p.Items:
+		return fault.New(fault.Incomplete, "", "", fmt.Sprintf("%d of %d systems cannot be reached; the table above says why", lost, len(p.Systems)), "")
 	}
 	return nil
 }

@@ -69,7 +69,9 @@ func (a *App) TryAsk(ctx context.Context, q TryRequest) (*Tried, error) {
 	for _, name := range sortedKeys(roots) {
 		s.Systems = append(s.Systems, site.System{Name: name, Roles: rolesOf(q.Ask), Ways: []string{"local"}, Zone: zone})
 	}
-	col := &collect.Collector{Request: collect.Request{Ask: q.Ask, Site: s, Window: out.Window, Depth: q.Depth, Context: q.Context, Jobs: 2},
+	k := *q.Ask
+	k.NoVitals = true // a folder tells nothing of a running system
+	col := &collect.Collector{Request: collect.Request{Ask: &k, Site: s, Window: out.Window, Depth: q.Depth, Context: q.Context, Jobs: 2},
 		Open: func(_ context.Context, sys *site.System) (reach.System, error) {
 			return reach.NewLocal(roots[sys.Name]), nil
 		}}
@@ -83,7 +85,7 @@ func (a *App) TryAsk(ctx context.Context, q TryRequest) (*Tried, error) {
 	return out, nil
 }
 
-func sortedKeys(m map[string]string) []string {
+func sortedKeys[V any](m map[string]V) []string {
 	var keys []string
 	for k := range m {
 		keys = append(keys, k)

@@ -85,6 +85,14 @@ func (d *Dialer) Close() error {
 
 // DialSSH connects and logs in to a system, through its jump hosts.
 func (d *Dialer) DialSSH(ctx context.Context, s *site.System) (*ssh.Client, error) {
+	client, err := d.dialSSH(ctx, s)
+	if d.HostKeys.accepted(s.Name) && err != nil && ctx.Err() == nil {
+		return d.dialSSH(ctx, s) // the question took longer than the server waits
+	}
+	return client, err
+}
+
+func (d *Dialer) dialSSH(ctx context.Context, s *site.System) (*ssh.Client, error) {
 	ctx, err := enter(ctx, s.Name)
 	if err != nil {
 		return nil, &fault.Error{Target: s.Name, Err: err}

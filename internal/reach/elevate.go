@@ -112,3 +112,12 @@ func (f elevatedFS) ReadLink(name string) (string, error) {
 	target, err := f.plain.ReadLink(name)
 	return with(f, target, err, func(h *shellFS) (string, error) { return h.ReadLink(name) })
 }
+
+// WhyNoElevation says why a file that the account may not read could not be read with more rights either, or "".
+func WhyNoElevation(err error) string {
+	var e *elevationError
+	if errors.As(err, &e) {
+		return ", and " + e.Error()
+	}
+	return ""
+}

@@ -21,8 +21,12 @@ import (
 type HostKeys struct {
 	Files  []string          // known_hosts files; those that do not exist are passed over
 	Own    string            // file to which accepted keys are added; read too
-	Accept map[string]string // system or route name to fingerprint ("SHA256:…")
-	mu     sync.Mutex
+	Accept map[string]string // system or route name to fingerprint ("SHA256:…"), or to AskPerson
+	// Confirm asks a person whether a key that is not known is the right one; nil when nobody can be asked.
+	Confirm func(name, address, keyType, fingerprint string) (bool, error)
+	asking  sync.Mutex
+	fresh   map[string]bool // systems whose key a person has just accepted
+	mu      sync.Mutex
 }
 
 // check gives the callback and the host key algorithms to ask for (those of the keys that are known).
@@ -72,12 +76,38 @@ func (h *HostKeys) judge(name, hostname string, key ssh.PublicKey, err error) er
 	if h.Accept[name] == offered {
 		return h.record(hostname, key)
 	}
+	if h.Confirm != nil && (h.Accept[name] == AskPerson || h.Accept[AcceptAll] == AskPerson) {
+		h.asking.Lock() // one question at a time
+		yes, err := h.Confirm(name, hostname, key.Type(), offered)
+		h.asking.Unlock()
+		if err != nil {
+			return err
+		}
+		if yes {
+			h.mu.Lock()
+			if h.fresh == nil {
+				h.fresh = map[string]bool{}
+			}
+			h.fresh[name] = true
+			h.mu.Unlock()
+			return h.record(hostname, key)
+		}
+	}
 	why := fmt.Errorf("%w: the key of %s is not known (%s %s)", ErrHostKey, hostname, key.Type(), offered)
-	if given := h.Accept[name]; given != "" {
+	if given := h.Accept[name]; given != "" && given != AskPerson {
 		why = fmt.Errorf("%w: %s shows %s %s, and --accept-key names %s", ErrHostKey, hostname, key.Type(), offered, given)
 	}
 	return &fault.Error{Class: fault.Refused, Target: name, Err: why,
 		Hint: fmt.Sprintf("compare the fingerprint with the system's owner; if it is the same, give --accept-key %s=%s", name, offered)}
+}
+
+// accepted says, once, whether a person has just accepted a system's key: the server may not have waited so long.
+func (h *HostKeys) accepted(name string) bool {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	was := h.fresh[name]
+	delete(h.fresh, name)
+	return was
 }
 
 // record adds an accepted key to our own file.
@@ -95,13 +125,23 @@ func (h *HostKeys) record(hostname string, key ssh.PublicKey) error {
 	return errors.Join(err, f.Close())
 }
 
-// ParseAccept reads "NAME=SHA256:…" as given to --accept-key.
+// AskPerson stands in place of a fingerprint where a person is to be asked; AcceptAll in place of a name for every system.
+const (
+	AskPerson = "?"
+	AcceptAll = "all"
+)
+
+// ParseAccept reads "NAME=SHA256:…" as given to --accept-key; a name alone means that a person is asked.
 func ParseAccept(given []string) (map[string]string, error) {
 	m := map[string]string{}
 	for _, g := range given {
 		name, print, ok := strings.Cut(g, "=")
+		if !ok && name != "" {
+			m[name] = AskPerson
+			continue
+		}
 		if !ok || name == "" || !strings.HasPrefix(print, "SHA256:") {
-			return nil, fault.New(fault.Usage, "--accept-key", g, "expected NAME=SHA256:FINGERPRINT", "")
+			return nil, fault.New(fault.Usage, "--accept-key", g, "expected NAME=SHA256:FINGERPRINT, or NAME alone (or all) to be asked", "")
 		}
 		m[name] = print
 	}

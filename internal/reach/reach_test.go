@@ -219,10 +219,10 @@ func TestName(t *testing.T) {
 }
 
 func TestParseAccept(t *testing.T) {
-	m, err := reach.ParseAccept([]string{"gate-1=SHA256:abc", "desk=SHA256:def="})
+	m, err := reach.ParseAccept([]string{"gate-1=SHA256:abc", "desk=SHA256:def=", "gate-2"})
 	require.NoError(t, err)
-	require.Equal(t, map[string]string{"gate-1": "SHA256:abc", "desk": "SHA256:def="}, m)
-	for _, bad := range []string{"gate-1", "=SHA256:x", "gate-1=MD5:x", "gate-1=yes"} {
+	require.Equal(t, map[string]string{"gate-1": "SHA256:abc", "desk": "SHA256:def=", "gate-2": reach.AskPerson}, m)
+	for _, bad := range []string{"", "=SHA256:x", "gate-1=MD5:x", "gate-1=yes"} {
 		_, err := reach.ParseAccept([]string{bad})
 		require.Equal(t, fault.Usage, fault.ClassOf(err), bad)
 	}

@@ -281,6 +281,7 @@ type shellFile struct {
 	fresh bool // info was not given out yet
 
 	mu     sync.Mutex
+	from   int64 // where reading begins
 	pipe   *io.PipeReader
 	cancel context.CancelFunc
 	ended  chan struct{}
@@ -308,7 +309,13 @@ func (s *shellFile) Read(b []byte) (int, error) {
 	if s.pipe == nil {
 		ctx, cancel := context.WithCancel(context.Background())
 		s.cancel, s.ended = cancel, make(chan struct{})
-		s.pipe = s.f.stream(ctx, "dd if="+quote(Path(s.name))+" bs=65536", s.ended)
+		s.pipe = s.f.stream(ctx, fmt.Sprintf("dd if=%s bs=%d skip=%d", quote(Path(s.name)), shellBlock, s.from/shellBlock), s.ended)
+		if skip := s.from % shellBlock; skip > 0 {
+			if _, err := io.CopyN(io.Discard, s.pipe, skip); err != nil {
+				s.mu.Unlock()
+				return 0, s.readError(err)
+			}
+		}
 	}
 	pipe := s.pipe
 	s.mu.Unlock()
@@ -319,6 +326,17 @@ func (s *shellFile) Read(b []byte) (int, error) {
 		err = shellPathError("read", s.name, err)
 	}
 	return n, err
+}
+
+// Seek sets where reading begins; once it has begun it goes on to the end.
+func (s *shellFile) Seek(offset int64, whence int) (int64, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if whence != io.SeekStart || offset < 0 || s.pipe != nil {
+		return 0, shellPathError("seek", s.name, fs.ErrInvalid)
+	}
+	s.from = offset
+	return offset, nil
 }
 
 // same gives the words that make sure that the file is still the one that was opened.

@@ -31,6 +31,7 @@ type SSH struct {
 	lost    error
 	squeeze squeeze
 	noise   noise
+	home    home
 }
 
 var (

@@ -12,6 +12,7 @@ import (
 	"net"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/pkg/sftp"
@@ -57,14 +58,16 @@ type Server struct {
 	// Forward makes the server a jump host: it opens connections to loopback addresses for its clients.
 	Forward bool
 
-	listener net.Listener
-	life     context.Context // of what runs on when a connection ends
-	end      context.CancelFunc
-	host     ssh.Signer
-	mu       sync.Mutex
-	conns    map[net.Conn]bool
-	logins   int
-	refused  int
+	listener   net.Listener
+	life       context.Context // of what runs on when a connection ends
+	end        context.CancelFunc
+	host       ssh.Signer
+	background atomic.Int64 // commands that go on when the connection ends
+	ends       map[int64]context.CancelFunc
+	mu         sync.Mutex
+	conns      map[net.Conn]bool
+	logins     int
+	refused    int
 }
 
 // Start begins to listen on a free loopback port.
@@ -366,5 +369,28 @@ func (s *Server) Drop() {
 	defer s.mu.Unlock()
 	for c := range s.conns {
 		c.Close()
+	}
+}
+
+// begin gives a context for a command that goes on when the connection ends.
+func (s *Server) begin() (context.Context, func()) {
+	ctx, cancel := context.WithCancel(s.life)
+	s.background.Add(1)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.ends == nil {
+		s.ends = map[int64]context.CancelFunc{}
+	}
+	key := int64(len(s.ends))
+	s.ends[key] = cancel
+	return ctx, func() { s.background.Add(-1); cancel() }
+}
+
+// endBackground ends all of them.
+func (s *Server) endBackground() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, end := range s.ends {
+		end()
 	}
 }

@@ -72,6 +72,26 @@ func (s *Server) shell(ctx context.Context, line string, dir string, in io.Reade
 		return 2
 	}
 	root, _ := ctx.Value(rooted{}).(bool)
+	r, err := interp.New(append(s.handlers(root, decode),
+		interp.Env(expand.ListEnviron("PATH=/usr/bin:/bin", "HOME=/home/"+s.User, "LANG=C.UTF-8", "USER="+s.User)),
+		interp.Dir("/"), interp.StdIO(in, out, errOut))...)
+	if err != nil {
+		fmt.Fprintln(errOut, "sh:", err)
+		return 2
+	}
+	r.Dir = dir
+	err = r.Run(ctx, program)
+	if status, ok := interp.IsExitStatus(err); ok {
+		return int(status)
+	}
+	if err != nil {
+		return 137 // it was stopped
+	}
+	return 0
+}
+
+// handlers let a shell see the simulated system alone. decode takes back what was done to a line that is no UTF-8.
+func (s *Server) handlers(root bool, decode func(string) string) []interp.RunnerOption {
 	sees := func(p string) (*Node, error) {
 		_, n, err := s.Tree.follow(p)
 		if err == nil && n.Denied && !root {
@@ -85,9 +105,7 @@ func (s *Server) shell(ctx context.Context, line string, dir string, in io.Reade
 		}
 		return decode(path.Clean(p))
 	}
-	r, err := interp.New(
-		interp.Env(expand.ListEnviron("PATH=/usr/bin:/bin", "HOME=/home/"+s.User, "LANG=C.UTF-8", "USER="+s.User)),
-		interp.Dir("/"), interp.StdIO(in, out, errOut),
+	return []interp.RunnerOption{
 		interp.StatHandler(func(ctx context.Context, name string, follow bool) (fs.FileInfo, error) {
 			name = whole(ctx, name)
 			n, err := s.Tree.node(name)
@@ -120,6 +138,17 @@ func (s *Server) shell(ctx context.Context, line string, dir string, in io.Reade
 			}
 			return readOnly{bytes.NewReader(n.Data)}, nil
 		}),
+		interp.CallHandler(func(_ context.Context, args []string) ([]string, error) {
+			switch {
+			case args[0] == "kill": // the shell's own knows other processes
+				return append([]string{"/bin/kill"}, args[1:]...), nil
+			case args[0] == "command" && len(args) == 3 && args[1] == "-v" && s.knows(args[2]):
+				return []string{"echo", args[2]}, nil
+			case args[0] == "command" && len(args) == 3 && args[1] == "-v":
+				return []string{"false"}, nil
+			}
+			return args, nil
+		}),
 		interp.ExecHandlers(func(interp.ExecHandlerFunc) interp.ExecHandlerFunc {
 			return func(ctx context.Context, args []string) error {
 				h := interp.HandlerCtx(ctx)
@@ -134,20 +163,7 @@ func (s *Server) shell(ctx context.Context, line string, dir string, in io.Reade
 				return nil
 			}
 		}),
-	)
-	if err != nil {
-		fmt.Fprintln(errOut, "sh:", err)
-		return 2
 	}
-	r.Dir = dir
-	err = r.Run(ctx, program)
-	if status, ok := interp.IsExitStatus(err); ok {
-		return int(status)
-	}
-	if err != nil {
-		return 137 // it was stopped
-	}
-	return 0
 }
 
 // widen makes a character of every byte; narrow takes it back.

@@ -19,17 +19,20 @@ const SampleSystems = `# The systems of the terminal Tallow Pier. This file is t
 site: tallow-pier
 zone: Europe/Lisbon
 systems:
-  - {name: gate-1, roles: [gate], ssh: svc@192.0.2.11, key: ~/.ssh/pier}
-  - {name: gate-2, roles: [gate], ssh: svc@192.0.2.12, key: ~/.ssh/pier}
+  - {name: jump, ssh: svc@203.0.113.5, key: ~/.ssh/pier, limits: {connections: 8}}
+  - {name: gate-1, roles: [gate], ssh: svc@192.0.2.11, via: jump, key: ~/.ssh/pier, elevate: sudo}
+  - {name: gate-2, roles: [gate], ssh: svc@192.0.2.12, via: jump, key: ~/.ssh/pier, elevate: sudo}
   - {name: fare-1, roles: [fare], ssh: 'svc@192.0.2.20:2222', password: env:FARE_PASSWORD}
+  - {name: display-1, roles: [display], ssh: svc@192.0.2.31, via: jump, key: ~/.ssh/pier}
 `
 
 // deskHost is the vendor's address in the sample ask.
 const deskHost = "desk.ostrevane.example"
 
-// Site is the simulated site: two boarding gates, a fare service and the vendor's desk.
+// Site is the simulated site: two boarding gates and a display behind a jump host, a fare service and the vendor's desk. The
+// display is switched off.
 type Site struct {
-	Systems []*Server
+	Systems []*Server // gate-1, gate-2, fare-1, jump, display-1
 	Desk    *Server
 	Inbox   string // folder in which the desk keeps what arrives
 	keyFile []byte
@@ -48,21 +51,23 @@ func StartSite(dir string) (*Site, error) {
 	}
 	s := &Site{keyFile: keyFile, Inbox: filepath.Join(dir, "desk", "incoming")}
 	for gate := 1; gate <= 2; gate++ {
-		s.Systems = append(s.Systems, &Server{Name: fmt.Sprintf("gate-%d", gate), User: "svc", Key: public, Tree: GateTree(gate), Commands: GateCommands(gate), Ahead: GateClock(gate)})
+		s.Systems = append(s.Systems, &Server{Name: fmt.Sprintf("gate-%d", gate), User: "svc", Key: public, Tree: GateTree(gate), Commands: GateCommands(gate), Tools: GateTools(gate), Ahead: GateClock(gate), NoSudo: gate == 2})
 	}
-	s.Systems = append(s.Systems, &Server{Name: "fare-1", User: "svc", Password: farePassword, Tree: FareTree(), Commands: FareCommands()})
+	s.Systems = append(s.Systems, &Server{Name: "fare-1", User: "svc", Password: farePassword, Tree: FareTree(), Commands: FareCommands()},
+		&Server{Name: "jump", User: "svc", Key: public, Tree: JumpTree(), Commands: JumpCommands(), Forward: true},
+		&Server{Name: "display-1", User: "svc", Key: public, Tree: NewTree()})
 	if err := os.MkdirAll(s.Inbox, 0o700); err != nil {
 		return nil, err
 	}
 	if s.Desk, err = NewDesk(filepath.Dir(s.Inbox), "intake", deskPassword); err != nil {
 		return nil, err
 	}
-	for _, server := range append(s.Systems[:3:3], s.Desk) {
+	for _, server := range append(s.Systems[:len(s.Systems):len(s.Systems)], s.Desk) {
 		if err := server.Start(); err != nil {
 			return nil, errors.Join(err, s.Close())
 		}
 	}
-	return s, nil
+	return s, s.Systems[4].Close()
 }
 
 // Close stops all of it.
@@ -81,11 +86,12 @@ func (s *Site) Close() error {
 func (s *Site) WriteFiles(dir, home string) error {
 	ask := strings.Replace(SampleAsk, "intake@"+deskHost, s.Desk.Address(), 1)
 	systems := SampleSystems
-	for _, r := range [][2]string{
-		{"svc@192.0.2.11", s.Systems[0].Address()}, {"svc@192.0.2.12", s.Systems[1].Address()}, {"svc@192.0.2.20:2222", s.Systems[2].Address()},
-		{"~/.ssh/pier", "pier.key"}, {"env:FARE_PASSWORD", "file:fare.password"}, {"zone: Europe/Lisbon\n", "zone: Europe/Lisbon\nknown-hosts: known_hosts\n"},
-		{s.Systems[0].Address(), "'" + s.Systems[0].Address() + "'"}, {s.Systems[1].Address(), "'" + s.Systems[1].Address() + "'"},
-	} {
+	for _, r := range [][2]string{{"svc@203.0.113.5", s.Systems[3].Address()}, {"svc@192.0.2.11", s.Systems[0].Address()}, {"svc@192.0.2.12", s.Systems[1].Address()},
+		{"svc@192.0.2.31", s.Systems[4].Address()}} {
+		systems = strings.ReplaceAll(systems, r[0], "'"+r[1]+"'")
+	}
+	for _, r := range [][2]string{{"svc@192.0.2.20:2222", s.Systems[2].Address()}, {"~/.ssh/pier", "pier.key"}, {"env:FARE_PASSWORD", "file:fare.password"},
+		{"zone: Europe/Lisbon\n", "zone: Europe/Lisbon\nknown-hosts: known_hosts\n"}} {
 		systems = strings.ReplaceAll(systems, r[0], r[1])
 	}
 	known := ""

@@ -6,6 +6,7 @@ import (
 	"encoding/base64"
 	"fmt"
 	"io/fs"
+	"maps"
 	"math/rand/v2"
 	"strings"
 	"time"
@@ -208,8 +209,86 @@ func GateTree(gate int) *Tree {
 	t.File("/etc/boarding/conf.d/fare.toml", []byte("service = \"https://fare-1.tallow.example\"\nschema_max = "+map[int]string{1: "7", 2: "6"}[gate]+"\nrefresh = \"07m\"\n"), day(0, 0).Add(-900*time.Hour))
 	t.Put("/etc/boarding/conf.d/site.toml", &Node{Link: "/srv/site/site.toml", Mode: fs.ModeSymlink, Time: day(0, 0)})
 	t.File("/srv/site/site.toml", []byte("name = \"tallow-pier\"\n"), day(0, 0))
+	packages := "2026-03-02 02:10:11 upgrade gate-agent 4.2.9 4.3.1\n2026-03-02 02:10:14 status installed gate-agent 4.3.1\n"
+	if gate == 2 {
+		packages = "2025-11-19 02:10:40 status installed gate-agent 4.2.9\n"
+	}
+	basics(t, "Debian GNU/Linux 12 (bookworm)", 2, 506880, 1036800+int64(gate)*311, map[int]string{1: "0.21 0.19 0.16", 2: "3.87 3.90 3.71"}[gate], packages)
 	return t
 }
+
+// basics are the files that tell about the state of a system.
+func basics(t *Tree, release string, processors int, memoryKiB, uptime int64, load, packages string) {
+	at := day(0, 0)
+	t.Put("/tmp", &Node{Mode: fs.ModeDir, Time: at})
+	t.Put("/var/tmp", &Node{Mode: fs.ModeDir, Time: at})
+	t.File("/etc/os-release", []byte("PRETTY_NAME=\""+release+"\"\nID=linux\n"), at)
+	t.File("/etc/default/locale", []byte("LANG=pt_PT.UTF-8\n"), at)
+	t.File("/proc/uptime", []byte(fmt.Sprintf("%d.21 %d.10\n", uptime, uptime*2)), at)
+	t.File("/proc/loadavg", []byte(load+" 2/141 22871\n"), at)
+	t.File("/proc/cpuinfo", []byte(strings.Repeat("processor\t: 0\nmodel name\t: pier\n\n", processors)), at)
+	t.File("/proc/meminfo", []byte(fmt.Sprintf("MemTotal: %d kB\nMemFree: %d kB\nMemAvailable: %d kB\nSwapTotal: 0 kB\nSwapFree: 0 kB\n", memoryKiB, memoryKiB/9, memoryKiB/3)), at)
+	t.File("/var/log/dpkg.log", []byte(packages), at)
+}
+
+// stateCommands tell what no file does.
+func stateCommands(address, busiest string) map[string]Command {
+	return map[string]Command{
+		"ip -o addr":           {Out: "1: lo    inet 127.0.0.1/8 scope host lo\n2: eth0    inet " + address + "/24 brd 192.0.2.255 scope global eth0\n"},
+		"ps -eo pcpu,rss,comm": {Out: "%CPU   RSS COMMAND\n" + busiest + " 0.4 18216 sshd\n 0.1  6120 chronyd\n 0.0     0 kworker/0:1\n"},
+		"df -k /var":           {Out: "Filesystem 1K-blocks Used Available Use% Mounted on\n/dev/mmcblk0p3 7567632 2291840 4871668 32% /var\n"},
+	}
+}
+
+// GateTools are the programs of a gate.
+func GateTools(gate int) map[string]Tool {
+	return map[string]Tool{"boardingctl": func(c *Call) int {
+		if known, ok := c.Server.command(strings.Join(c.Args, " ")); ok {
+			return c.Server.answer(c.Ctx, known, c.Out, c.Err)
+		}
+		if len(c.Args) == 6 && c.Args[1] == "bundle" && c.Args[2] == "--since" {
+			return gateBundle(c, gate)
+		}
+		return c.fail(2, "unknown command")
+	}}
+}
+
+// gateBundle writes what the gate's own tool gathers, in some steps: boardingctl bundle --since TIME --into FOLDER.
+func gateBundle(c *Call, gate int) int {
+	folder := c.path(c.Args[5])
+	if !writable(folder) {
+		return c.fail(1, "%s: Permission denied", folder)
+	}
+	readers := "reader,passes,rejected,resets\n1,18221,12,0\n2,17654,9,1\n"
+	if gate == 2 {
+		readers = "reader,passes,rejected,resets\n1,17302,1129,0\n2,16871,1104,0\n3,17015,1118,2\n"
+	}
+	for i, f := range [][2]string{
+		{"about.txt", fmt.Sprintf("host gate-%d\nsince %s\nduty manager %s\n", gate, c.Args[3], plant(7))},
+		{"counters/readers.csv", readers},
+		{"counters/doors.csv", "door,cycles,faults\n1,20412,0\n2,19876,1\n"},
+	} {
+		select {
+		case <-time.After(120 * time.Millisecond):
+		case <-c.Ctx.Done():
+			return 137
+		}
+		c.Server.Tree.File(folder+"/"+f[0], []byte(f[1]), time.Now())
+		fmt.Fprintf(c.Out, "%d of 3: %s\n", i+1, f[0])
+	}
+	return 0
+}
+
+// JumpTree is the file system of the jump host.
+func JumpTree() *Tree {
+	t := NewTree()
+	basics(t, "Debian GNU/Linux 12 (bookworm)", 1, 1015808, 8294400, "0.02 0.04 0.01", "")
+	t.File("/etc/timezone", []byte("Etc/UTC\n"), day(0, 0))
+	return t
+}
+
+// JumpCommands are the command lines that the jump host knows.
+func JumpCommands() map[string]Command { return stateCommands("203.0.113.5", " 1.1 30212 sshd\n") }
 
 func gateConfig(gate int, agent string) []byte {
 	return []byte(fmt.Sprintf(`# boarding gate, Tallow Pier
@@ -252,6 +331,7 @@ func FareTree() *Tree {
 		strings.ReplaceAll(plant(3), "#", "%23"), plant(11), plant(7), base64.StdEncoding.EncodeToString([]byte("fare:"+plant(0))))), day(0, 0).Add(-300*time.Hour))
 	t.File("/srv/fare/tables/2026-02-01T0400.json", []byte(`{"schema":6,"zones":[{"zone":1,"cents":250},{"zone":2,"cents":410}]}`+"\n"), day(0, 0).Add(-990*time.Hour))
 	t.File("/srv/fare/tables/2026-03-14T0605.json", []byte(`{"schema":7,"zones":[{"zone":"Z1","cents":260},{"zone":"Z2","cents":420}]}`+"\n"), day(6, 5))
+	basics(t, "Debian GNU/Linux 12 (bookworm)", 4, 8127488, 4406400, "0.80 0.71 0.69", "2026-03-13 23:04:10 upgrade fare-service 9.1.0 9.2.0\n")
 	t.Put("/srv/fare/tables/current.json", &Node{Link: "2026-03-14T0605.json", Mode: fs.ModeSymlink, Time: day(6, 5)})
 	return t
 }
@@ -262,17 +342,21 @@ func GateCommands(gate int) map[string]Command {
 	if gate == 2 {
 		status = "gate-2 agent 4.2.9 up 12d table none schema - readers 3/3 state CLOSED (FT-1107)\n"
 	}
-	return map[string]Command{
+	known := stateCommands(fmt.Sprintf("192.0.2.%d", 10+gate), map[int]string{1: "11.2 90124 gate-agent\n", 2: "96.8 91420 gate-agent\n"}[gate])
+	maps.Copy(known, map[string]Command{
 		"boardingctl status --all": {Out: status + "duty manager " + plant(7) + "\n", Delay: 150 * time.Millisecond},
 		"boardingctl queue":        {Out: "queued passes: 0\n", Err: "warning: last flush 06:11:58\n", Exit: 2},
-		"df -k /var":               {Out: "Filesystem 1K-blocks Used Available Use% Mounted on\n/dev/mmcblk0p3 7567632 2291840 4871668 32% /var\n"},
-	}
+		"boardingctl log-level":    {Out: "debug\n"},
+	})
+	return known
 }
 
 // FareCommands are the command lines that the fare service knows.
 func FareCommands() map[string]Command {
-	return map[string]Command{
+	known := stateCommands("192.0.2.20", "21.0 812456 fare-service\n 4.2 96012 nginx\n")
+	maps.Copy(known, map[string]Command{
 		"farectl tables": {Out: "2026-02-01T0400 schema 6 retired\n2026-03-14T0605 schema 7 current\n", Delay: 80 * time.Millisecond},
 		"df -k /var":     {Out: "Filesystem 1K-blocks Used Available Use% Mounted on\n/dev/vda2 41152736 9120044 29916204 24% /var\n"},
-	}
+	})
+	return known
 }

@@ -21,7 +21,7 @@ func init() { // a table that refers to functions that refer to it
 		"sh": toolSh, "sudo": toolSudo, "nice": toolNice, "nohup": toolNohup, "setsid": toolNohup,
 		"stat": toolStat, "ls": toolLs, "find": toolFind, "dd": toolDd, "cat": toolCat, "readlink": toolReadlink,
 		"date": toolDate, "df": toolDf, "mkdir": toolMkdir, "rm": toolRm, "mv": toolMv, "sleep": toolSleep, "sha256sum": toolSum, "uname": toolUname,
-		"id": toolID, "head": toolHead,
+		"id": toolID, "head": toolHead, "tail": toolTail, "grep": toolGrep, "hostname": toolHostname, "kill": toolKill,
 	}
 }
 
@@ -64,9 +64,9 @@ func toolNice(c *Call) int {
 
 // toolNohup keeps a command going when the connection ends.
 func toolNohup(c *Call) int {
-	root := c.Ctx.Value(rooted{})
-	ctx := context.WithValue(c.Server.life, rooted{}, root == true)
-	return c.inner(ctx, c.Args[1:])
+	ctx, end := c.Server.begin()
+	defer end()
+	return c.inner(context.WithValue(ctx, rooted{}, c.Ctx.Value(rooted{}) == true), c.Args[1:])
 }
 
 func unixMode(m fs.FileMode) uint32 {
@@ -343,5 +343,49 @@ func toolHead(c *Call) int {
 	if err != nil {
 		return 1
 	}
+	return 0
+}
+
+// toolTail gives a whole file: what it is asked for is short.
+func toolTail(c *Call) int {
+	data, err := c.read(c.Args[len(c.Args)-1])
+	if err != nil {
+		return c.fail(1, "cannot open '%s': %s", c.Args[len(c.Args)-1], whyNot(err))
+	}
+	_, _ = c.Out.Write(data)
+	return 0
+}
+
+// toolGrep counts lines that begin with a text: grep -c '^TEXT' FILE
+func toolGrep(c *Call) int {
+	if len(c.Args) != 4 || c.Args[1] != "-c" {
+		return c.fail(2, "this grep knows one form only")
+	}
+	data, err := c.read(c.Args[3])
+	if err != nil {
+		return c.fail(2, "%s: %s", c.Args[3], whyNot(err))
+	}
+	n := strings.Count("\n"+string(data), "\n"+strings.TrimPrefix(c.Args[2], "^"))
+	fmt.Fprintln(c.Out, n)
+	if n == 0 {
+		return 1
+	}
+	return 0
+}
+
+func toolHostname(c *Call) int {
+	fmt.Fprintln(c.Out, c.Server.Name)
+	return 0
+}
+
+// toolKill says whether something still runs in the background (kill -0), and ends all of it otherwise.
+func toolKill(c *Call) int {
+	if len(c.Args) > 1 && c.Args[1] == "-0" {
+		if c.Server.background.Load() > 0 {
+			return 0
+		}
+		return c.fail(1, "No such process")
+	}
+	c.Server.endBackground()
 	return 0
 }

@@ -1,0 +1,535 @@
+package collect
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"regexp"
+	"sort"
+	"strconv"
+	"strings"
+	"time"
+
+	"envask/internal/ask"
+	"envask/internal/casefile"
+	"envask/internal/logset"
+	"envask/internal/reach"
+	"envask/internal/undo"
+)
+
+// KindFolder and KindFile are the kinds of what is written on systems, in the ledger.
+const (
+	KindFolder = "folder" // a folder of ours, with our marker in it
+	KindFile   = "file"   // a file that a command made for us
+)
+
+// marker is the file by which a folder on a system is known to be ours.
+const marker = "made-by-envask"
+
+// Bounds of waiting for what a command makes.
+const (
+	firstPoll  = 200 * time.Millisecond
+	lastPoll   = 5 * time.Second
+	settleWait = 500 * time.Millisecond // a file whose size stays the same so long is whole
+	settleMost = 30 * time.Second
+)
+
+// making is what is known about a command that makes files, kept in the round's folder: a run that was interrupted, or whose
+// connection broke, goes on with it.
+type making struct {
+	Folder string               `json:"folder"` // of ours on the system
+	Change string               `json:"change"` // its record in the ledger
+	Before map[string]time.Time `json:"before"` // what was there already and matches the patterns
+	Begun  time.Time            `json:"begun"`
+	Line   string               `json:"line"` // the command, filled in
+}
+
+// maker is one item that makes files on one system.
+type maker struct {
+	*filesWork
+	spec  ask.Run
+	run   reach.Runner // of the item: with elevation where it says so
+	plain reach.Runner
+	state making
+	file  string // where the state is kept
+	shown string // the command as entries name it
+}
+
+// takeMakes lets a command of the system make files, and takes them.
+func takeMakes(ctx context.Context, w *work, spec ask.Run) error {
+	run, why := w.runner()
+	command := spec.Commands[0]
+	e := Entry{Source: command}
+	line, err := w.fill(command, "{folder}")
+	switch {
+	case run == nil:
+		e.State, e.Reason = Failed, why
+	case err != nil:
+		e.State, e.Reason = Failed, err.Error()
+	case w.dryRun:
+		e.State, e.Reason = dryMake(ctx, w, spec, run)
+	case !w.budget.room(0):
+		e.State, e.Reason = Skipped, w.budget.why()
+	}
+	if e.State != "" {
+		w.add(e)
+		return w.failure()
+	}
+	plain := w.target.(reach.Runner) // else there were no other either
+	m := &maker{shown: line, filesWork: newFilesWork(w, ask.Files{Cut: "none", History: ask.AllHistory, Patterns: spec.Makes}), spec: spec, run: run, plain: plain,
+		file: filepath.Join(w.round.dir, "making", w.sys.Name+"."+w.item.ID+".json")}
+	if had, ok := w.done[line]; ok && !m.load() { // it ran, and what it made is here
+		w.add(had)
+		for _, e := range w.done {
+			if e.Source != line {
+				w.add(e)
+			}
+		}
+		return w.failure()
+	}
+	return m.make(ctx)
+}
+
+// dryMake says what would be done, and whether there is room for it.
+func dryMake(ctx context.Context, w *work, spec ask.Run, run reach.Runner) (State, string) {
+	if w.probing {
+		if state, why := lookUp(ctx, run, spec.Commands[0]); state != Taken {
+			return state, why
+		}
+		if _, free, err := baseFolder(ctx, run); err != nil {
+			return Failed, plain(err)
+		} else if free < spec.Space {
+			return Failed, fmt.Sprintf("only %s are free there, and it wants %s", bytesText(free), bytesText(spec.Space))
+		}
+	}
+	return Taken, fmt.Sprintf("would run, at most %s, and take what it makes: %s", spec.Timeout, strings.Join(spec.Makes, ", "))
+}
+
+func (m *maker) load() bool {
+	data, err := os.ReadFile(m.file)
+	return err == nil && json.Unmarshal(data, &m.state) == nil && m.state.Folder != ""
+}
+
+func (m *maker) save() error {
+	data, err := json.Marshal(m.state)
+	if err == nil {
+		err = os.MkdirAll(filepath.Dir(m.file), 0o700)
+	}
+	if err == nil {
+		err = casefile.WriteFile(m.file, data, 0o600)
+	}
+	if err != nil {
+		return &localError{err}
+	}
+	return nil
+}
+
+// make runs the command, or goes on with it, and takes what it makes.
+func (m *maker) make(ctx context.Context) error {
+	if !m.load() {
+		if ok, err := m.begin(ctx); err != nil || !ok {
+			return err
+		}
+	}
+	e := Entry{Source: m.shown, Command: &Ran{Line: m.state.Line, Started: m.state.Begun, Exit: -1}}
+	exit, err := m.wait(ctx)
+	if err != nil {
+		return err
+	}
+	e.Command.Exit, e.Command.Took = exit, time.Since(m.state.Begun).Round(time.Millisecond)
+	files, err := m.results(ctx)
+	if err != nil {
+		return err
+	}
+	switch {
+	case exit < 0:
+		e.State, e.Reason = TimedOut, fmt.Sprintf("stopped after %s", m.spec.Timeout)
+	case exit == 127:
+		e.State, e.Reason = Missing, "the command is not there (exit code 127)"
+	case len(files) == 0:
+		e.State, e.Reason = Failed, fmt.Sprintf("it made nothing that matches %s (exit code %d)", strings.Join(m.spec.Makes, ", "), exit)
+	case exit != 0:
+		e.State, e.Reason = Taken, fmt.Sprintf("exit code %d", exit)
+	default:
+		e.State = Taken
+	}
+	m.report(Event{Kind: ItemSize, System: m.sys.Name, Item: m.item.ID, Files: len(files) + 1})
+	left, err := m.takeAllOf(ctx, files)
+	if err != nil {
+		return err
+	}
+	if err := m.output(ctx, &e); err != nil {
+		return err
+	}
+	m.add(e)
+	if err := m.failure(); err != nil {
+		return err
+	}
+	return m.clean(ctx, left)
+}
+
+// begin makes our folder and starts the command. ok is false when it cannot be; an entry says why.
+func (m *maker) begin(ctx context.Context) (ok bool, err error) {
+	refuse := func(s State, why string) (bool, error) {
+		m.add(Entry{Source: m.spec.Commands[0], State: s, Reason: why})
+		return false, m.failure()
+	}
+	base, free, err := baseFolder(ctx, m.plain)
+	if err != nil {
+		if gone := lostBy(m.target, err); gone != nil {
+			return false, gone
+		}
+		return refuse(stateOf(err), plain(err))
+	}
+	if free < m.spec.Space {
+		return refuse(Failed, fmt.Sprintf("not run: only %s are free in %s, and it wants %s", bytesText(free), base, bytesText(m.spec.Space)))
+	}
+	id := make([]byte, 6)
+	_, _ = rand.Read(id) // it never fails
+	m.state = making{Folder: path.Join(base, "envask-"+hex.EncodeToString(id)), Before: map[string]time.Time{}}
+	if m.state.Line, err = m.fill(m.spec.Commands[0], m.state.Folder+"/made"); err != nil {
+		return refuse(Failed, err.Error())
+	}
+	if err := m.expand(ctx, func(x match) { m.state.Before[x.name] = x.info.ModTime() }); err != nil {
+		return false, err
+	}
+	change, err := m.changes.Begin(KindFolder, m.sys.Name, m.state.Folder)
+	if err != nil {
+		return false, &localError{err}
+	}
+	m.state.Change, m.state.Begun = change.ID, time.Now().UTC().Truncate(time.Millisecond)
+	if err := m.save(); err != nil {
+		return false, err
+	}
+	return true, m.start(ctx)
+}
+
+// start starts the command apart from the connection: that may break, and the command goes on.
+func (m *maker) start(ctx context.Context) error {
+	f := ask.ShellWord(m.state.Folder)
+	line := m.state.Line
+	if m.item.Elevated {
+		line = m.sys.Elevation() + " sh -c " + ask.ShellWord(line)
+	}
+	inner := "cd " + f + "/made && { " + line + "\n} > ../ours/out 2> ../ours/err < /dev/null; echo $? > ../ours/exit.new; mv ../ours/exit.new ../ours/exit"
+	inner = "cd " + f + "/ours && sh -c " + ask.ShellWord(inner)
+	script := "umask 077; mkdir " + f + " && mkdir " + f + "/ours " + f + "/made && echo 'It may be removed.' > " + f + "/ours/" + marker + " || exit 1\n" +
+		"S=; command -v setsid >/dev/null && S=setsid\n" +
+		"nohup $S sh -c " + ask.ShellWord(inner) + " > /dev/null 2>&1 < /dev/null &\n" +
+		"echo $! > " + f + "/ours/pid"
+	_, err := shellText(ctx, m.plain, script)
+	if err != nil {
+		if gone := lostBy(m.target, err); gone != nil {
+			return gone
+		}
+		return fmt.Errorf("make a folder of ours: %w", err)
+	}
+	return nil
+}
+
+// shellText runs a script and gives what it prints; an exit code other than 0 is an error.
+func shellText(ctx context.Context, run reach.Runner, script string) (string, error) {
+	ctx, cancel := context.WithTimeout(ctx, time.Minute)
+	defer cancel()
+	var out, errOut textHead
+	exit, err := run.Run(ctx, "sh -c "+ask.ShellWord(script), &out, &errOut)
+	if err == nil && exit != 0 {
+		err = fmt.Errorf("exit code %d: %s", exit, firstLine(errOut.String()))
+	}
+	return out.String(), err
+}
+
+// textHead keeps the beginning of an output.
+type textHead struct{ strings.Builder }
+
+func (t *textHead) Write(p []byte) (int, error) {
+	if room := (1 << 20) - t.Len(); room > 0 {
+		t.Builder.Write(p[:min(room, len(p))])
+	}
+	return len(p), nil
+}
+
+func firstLine(s string) string {
+	s, _, _ = strings.Cut(strings.TrimSpace(s), "\n")
+	return s[:min(len(s), 200)]
+}
+
+var dfLine = regexp.MustCompile(`(?m)^\S.*\s(\d+)\s+(\d+)\s+(-?\d+)\s+\d+%\s+(/.*)$`)
+
+// baseFolder finds a folder on the system in which ours can be made, and how many bytes are free there.
+func baseFolder(ctx context.Context, run reach.Runner) (dir string, free int64, err error) {
+	out, err := shellText(ctx, run, `for d in "$TMPDIR" /var/tmp /tmp; do
+if [ -n "$d" ] && [ -d "$d" ] && [ -w "$d" ]; then echo "in $d"; df -Pk "$d" 2>/dev/null || df -k "$d"; exit 0; fi
+done
+echo 'neither /var/tmp nor /tmp can be written to' >&2; exit 1`)
+	if err != nil {
+		return "", 0, err
+	}
+	first, rest, _ := strings.Cut(out, "\n")
+	dir, ok := strings.CutPrefix(first, "in /")
+	if !ok {
+		return "", 0, errors.New("the system does not tell where a folder can be made")
+	}
+	free = 1 << 62 // where df cannot be read the command itself will tell
+	if f := dfLine.FindStringSubmatch(rest); f != nil {
+		if n, err := strconv.ParseInt(f[3], 10, 64); err == nil {
+			free = n << 10
+		}
+	}
+	return "/" + dir, free, nil
+}
+
+// wait waits until the command is over and gives its exit code; -1 when it was stopped because it took too long.
+func (m *maker) wait(ctx context.Context) (int, error) {
+	f := ask.ShellWord(m.state.Folder)
+	script := "cd " + f + "/ours && if [ -f exit ]; then cat exit; elif [ ! -f pid ] || kill -0 $(cat pid) 2>/dev/null; then echo running; else sleep 1; if [ -f exit ]; then cat exit; elif kill -0 $(cat pid) 2>/dev/null; then echo running; else echo gone; fi; fi"
+	for pause, failed := firstPoll, 0; ; pause = min(pause*3/2, lastPoll) {
+		out, err := shellText(ctx, m.run, script)
+		text := strings.TrimSpace(out)
+		exit, notNumber := strconv.Atoi(text)
+		switch {
+		case ctx.Err() != nil:
+			return 0, ctx.Err()
+		case err == nil && notNumber == nil:
+			return exit, nil
+		case err == nil && text == "gone":
+			return 137, nil // it was killed, or the system was restarted
+		case err != nil:
+			if gone := lostBy(m.target, err); gone != nil {
+				return 0, gone
+			}
+			if failed++; failed > 3 {
+				return 0, fmt.Errorf("ask whether the command is over: %w", err)
+			}
+		}
+		if took := time.Since(m.state.Begun); took > m.spec.Timeout {
+			_, _ = shellText(ctx, m.run, "p=$(cat "+f+"/ours/pid) && { kill -KILL -- -$p || kill -KILL $p; } 2>/dev/null")
+			return -1, nil
+		} else {
+			m.report(Event{Kind: Waiting, System: m.sys.Name, Item: m.item.ID, Took: took})
+		}
+		select {
+		case <-time.After(pause):
+		case <-ctx.Done():
+			return 0, ctx.Err()
+		}
+	}
+}
+
+// expand finds what the patterns of makes match now.
+func (m *maker) expand(ctx context.Context, each func(match)) error {
+	var last error
+	x := &expander{ctx: ctx, fsys: m.target.FS(), seen: map[string]bool{}, found: func(name string, info fs.FileInfo) { each(match{name, info}) },
+		problem: func(_ string, err error) { last = err }}
+	for _, p := range m.spec.Makes {
+		if rest, ok := strings.CutPrefix(p, "{folder}/"); ok {
+			p = m.state.Folder + "/made/" + rest
+		}
+		if err := x.expand(m.at(p)); err != nil {
+			return err
+		}
+	}
+	return lostBy(m.target, last)
+}
+
+// results finds what the command made, once its sizes stay the same.
+func (m *maker) results(ctx context.Context) ([]match, error) {
+	var sizes map[string]int64
+	for end := time.Now().Add(settleMost); ; {
+		var found []match
+		now := map[string]int64{}
+		err := m.expand(ctx, func(x match) {
+			if was, there := m.state.Before[x.name]; there && !x.info.ModTime().After(was) {
+				return
+			}
+			found = append(found, x)
+			now[x.name] = x.info.Size()
+		})
+		if err != nil {
+			return nil, err
+		}
+		same := len(now) == len(sizes)
+		for name, size := range now {
+			same = same && sizes[name] == size
+		}
+		if same || time.Now().After(end) {
+			sort.Slice(found, func(i, j int) bool { return found[i].name < found[j].name })
+			return found, nil
+		}
+		sizes = now
+		select {
+		case <-time.After(settleWait):
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		}
+	}
+}
+
+// takeAllOf takes what was made and removes it there. What could not be taken is left: it may have taken an hour to make.
+func (m *maker) takeAllOf(ctx context.Context, files []match) (left int, err error) {
+	for _, x := range files {
+		rel, inside := strings.CutPrefix(x.name, reach.Name(m.state.Folder)+"/made/")
+		e := Entry{Source: source(x.name), Size: x.info.Size(), ModTime: x.info.ModTime().UTC()}
+		c := &candidate{match: x, real: x.name, entry: e, whole: true, member: &logset.Member{Name: x.name, Info: x.info}}
+		if inside {
+			c.entry.Source, c.target = "{folder}/"+SafePath(rel), "made/"+m.item.ID+"/"+SafePath(rel)
+		}
+		if had, ok := m.done[c.entry.Source]; ok {
+			m.add(had)
+			continue
+		}
+		if !x.info.Mode().IsRegular() {
+			c.entry.Special = true
+			m.leave(c, Refused, plain(errSpecial(x.info.Mode())))
+			continue
+		}
+		var change undo.Change
+		if !inside && !m.spec.Keep {
+			if change, err = m.changes.Begin(KindFile, m.sys.Name, reach.Path(x.name)); err != nil {
+				return left, &localError{err}
+			}
+		}
+		c.check = func(e *Entry) { m.compare(ctx, x, e) }
+		if _, err := m.take(ctx, c, 0); err != nil {
+			return left, err
+		}
+		if c.entry.State != Taken {
+			left++
+			continue
+		}
+		if change.ID != "" {
+			if _, err := shellText(ctx, m.run, "rm -f "+ask.ShellWord(reach.Path(x.name))); err == nil {
+				if err := m.changes.Done(change.ID, "removed"); err != nil {
+					return left, &localError{err}
+				}
+			}
+		}
+	}
+	return left, nil
+}
+
+var sumLine = regexp.MustCompile(`(?m)^\\?([0-9a-f]{64})\b`)
+
+// compare compares what arrived with the checksum on the system, where that can make one.
+func (m *maker) compare(ctx context.Context, x match, e *Entry) {
+	out, err := shellText(ctx, m.run, "command -v sha256sum >/dev/null || exit 9; sha256sum "+ask.ShellWord(reach.Path(x.name)))
+	sum := sumLine.FindStringSubmatch(out)
+	switch {
+	case err != nil || sum == nil:
+		e.Reason = join(e.Reason, "the system makes no checksum to compare with")
+	case sum[1] != e.SHA256:
+		e.State, e.Reason = Failed, "it is not as on the system: the checksums differ"
+	default:
+		e.Reason = join(e.Reason, "its SHA-256 is as on the system")
+	}
+}
+
+// output keeps what the command printed.
+func (m *maker) output(ctx context.Context, e *Entry) error {
+	var outputs [2]*tailFile
+	for i, name := range []string{"out", "err"} {
+		t, err := newTailFile(m.round.partDir(), m.spec.Max)
+		if err != nil {
+			return err
+		}
+		defer t.remove()
+		outputs[i] = t
+		f, err := m.target.FS().Open(reach.Name(m.state.Folder + "/ours/" + name))
+		if err != nil {
+			continue
+		}
+		_, err = io.Copy(t, f)
+		f.Close()
+		if isLocal(err) {
+			return err
+		}
+		if gone := lostBy(m.target, err); err != nil && gone != nil {
+			return gone
+		}
+	}
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	return writeOutput(m.work, "commands/"+m.item.ID+".txt", outputs, e.Command, e)
+}
+
+// clean removes our folder, unless something in it could not be taken.
+func (m *maker) clean(ctx context.Context, left int) error {
+	f := ask.ShellWord(m.state.Folder)
+	switch {
+	case left > 0:
+		m.add(Entry{Source: m.state.Folder, State: Skipped, Special: true, Reason: "left on the system, since not all of it could be taken; envask tidy removes it"})
+		return m.failure()
+	case m.spec.Keep && m.insideOnly():
+		if err := m.changes.Done(m.state.Change, "kept, as the ask says"); err != nil {
+			return &localError{err}
+		}
+		return m.forget()
+	}
+	if _, err := shellText(ctx, m.run, RemoveFolder(m.state.Folder)); err != nil {
+		if gone := lostBy(m.target, err); gone != nil {
+			return gone
+		}
+		m.add(Entry{Source: m.state.Folder, State: Skipped, Special: true, Reason: "could not be removed from the system (" + plain(err) + "); envask tidy tries again: " + f})
+		return m.failure()
+	}
+	if err := m.changes.Done(m.state.Change, "removed"); err != nil {
+		return &localError{err}
+	}
+	return m.forget()
+}
+
+// insideOnly says whether all that is made stands in our folder.
+func (m *maker) insideOnly() bool {
+	for _, p := range m.spec.Makes {
+		if strings.HasPrefix(p, "{folder}/") {
+			return true
+		}
+	}
+	return false
+}
+
+func (m *maker) forget() error {
+	if err := os.Remove(m.file); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return &localError{err}
+	}
+	return nil
+}
+
+// RemoveFolder is the script that removes a folder of ours: only one that has our marker, and what runs in it is ended before.
+func RemoveFolder(folder string) string {
+	f := ask.ShellWord(folder)
+	return "[ -d " + f + " ] || exit 0\n[ -f " + f + "/ours/" + marker + " ] || { echo 'it does not have our marker' >&2; exit 1; }\n" +
+		"if [ -f " + f + "/ours/pid ] && [ ! -f " + f + "/ours/exit ]; then p=$(cat " + f + "/ours/pid); { kill -KILL -- -$p || kill -KILL $p; } 2>/dev/null; fi\n" +
+		"rm -rf " + f
+}
+
+// MakingOf gives the ledger's numbers of what unfinished rounds of a case go on with.
+func MakingOf(c *casefile.Case) (map[string]bool, error) {
+	out := map[string]bool{}
+	rounds, err := Rounds(c)
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range rounds {
+		files, err := filepath.Glob(filepath.Join(r.dir, "making", "*.json"))
+		if err != nil || r.Finished() {
+			continue
+		}
+		for _, f := range files {
+			var m making
+			if data, err := os.ReadFile(f); err == nil && json.Unmarshal(data, &m) == nil {
+				out[m.Change] = true
+			}
+		}
+	}
+	return out, nil
+}

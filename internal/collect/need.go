@@ -1,0 +1,138 @@
+package collect
+
+import (
+	"context"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"envask/internal/ask"
+	"envask/internal/reach"
+)
+
+// needTimeout bounds looking for one thing that an item needs.
+const needTimeout = 30 * time.Second
+
+// needHead is how much of a file or an output is looked at, in bytes.
+const needHead = 1 << 20
+
+// unmet gives what of an item's needs does not hold, in words that say what to do.
+func unmet(ctx context.Context, w *work) []string {
+	var out []string
+	for _, n := range w.item.Needs {
+		if why := failing(ctx, w, n); why != "" && ctx.Err() == nil {
+			text := "needs " + n.String() + ": " + why
+			if n.Do != "" {
+				text += "; " + n.Do
+			}
+			out = append(out, text)
+		}
+	}
+	return out
+}
+
+// unmetReason says what does not hold in the reason of a cell. What files hold may do all the same; anything else is not taken.
+func (c *Cell) unmetReason(item *ask.Item) {
+	switch {
+	case len(c.Unmet) == 0:
+	case item.Spec.Kind() == "files":
+		c.Reason = join(strings.Join(c.Unmet, "; "), c.Reason)
+	default:
+		c.State, c.Reason = Missing, strings.Join(c.Unmet, "; ")
+	}
+}
+
+// failing says why a need does not hold, or "".
+func failing(ctx context.Context, w *work, n ask.Need) string {
+	var text string
+	switch {
+	case n.File != "":
+		data, err := readHead(w.target.FS(), reach.Name(n.File), needHead)
+		if err != nil {
+			if notThere(err) {
+				return "there is no such file"
+			}
+			return plain(err)
+		}
+		text = string(data)
+	default:
+		run, why := w.runner()
+		if run == nil {
+			return why
+		}
+		if n.Command != "" {
+			if state, why := lookUp(ctx, run, n.Command); state != Taken {
+				return why
+			}
+			return ""
+		}
+		ctx, cancel := context.WithTimeout(ctx, needTimeout)
+		defer cancel()
+		var out textHead
+		exit, err := run.Run(ctx, n.Run, &out, &out)
+		switch {
+		case err != nil:
+			return plain(err)
+		case exit != 0:
+			return fmt.Sprintf("it ended with exit code %d", exit)
+		}
+		text = out.String()
+	}
+	if n.Like == nil && n.Least == "" {
+		return ""
+	}
+	return n.Judge(text)
+}
+
+// CheckGroups says for every group of the ask on which systems it is not there as a whole.
+func CheckGroups(a *ask.Ask, plan Coverage) []GroupResult {
+	var out []GroupResult
+	for _, g := range a.Groups {
+		r := GroupResult{Name: g.Name, Why: g.Why, Items: g.Items}
+		lacks := map[string][]string{}
+		var order []string
+		for _, cell := range plan {
+			wanted := false
+			for _, id := range g.Items {
+				wanted = wanted || id == cell.Item
+			}
+			if !wanted || cell.System == "" || cell.NotChosen() {
+				continue
+			}
+			if _, seen := lacks[cell.System]; !seen {
+				lacks[cell.System] = nil
+				order = append(order, cell.System)
+			}
+			if cell.State != Taken && cell.State != Cut {
+				lacks[cell.System] = append(lacks[cell.System], cell.Item)
+			}
+		}
+		for _, system := range order {
+			if items := lacks[system]; len(items) > 0 {
+				r.Lacking = append(r.Lacking, system+" lacks "+strings.Join(items, ", "))
+			} else {
+				r.Whole = append(r.Whole, system)
+			}
+		}
+		out = append(out, r)
+	}
+	return out
+}
+
+// GroupResult is what became of items that are demanded together.
+type GroupResult struct {
+	Name    string   `json:"name"`
+	Why     string   `json:"why,omitempty"`
+	Items   []string `json:"items"`
+	Whole   []string `json:"whole"`             // systems that have all of them
+	Lacking []string `json:"lacking,omitempty"` // what the others lack, in words
+}
+
+// countText is a number with a word.
+func countText(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return strconv.Itoa(n) + " " + many
+}

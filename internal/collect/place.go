@@ -1,0 +1,92 @@
+package collect
+
+import (
+	"sync"
+
+	"envask/internal/reach"
+	"envask/internal/site"
+)
+
+// Place is by which way a system was reached in a round.
+type Place struct {
+	System string `json:"system"`
+	reach.Served
+}
+
+// places are the ways by which the systems were reached so far.
+type places struct {
+	mu     sync.Mutex
+	byName map[string]Place
+}
+
+// placeOf notes by which way a system is reached; the latest counts.
+func (c *Collector) placeOf(round *Round, s *site.System, target reach.System, had state) error {
+	v, ok := target.(reach.Serving)
+	if !ok {
+		return nil
+	}
+	p := Place{System: s.Name, Served: v.Served()}
+	c.places.mu.Lock()
+	if c.places.byName == nil {
+		c.places.byName = map[string]Place{}
+		for name, old := range had.places {
+			c.places.byName[name] = old
+		}
+	}
+	same := c.places.byName[s.Name] == p
+	c.places.byName[s.Name] = p
+	c.places.mu.Unlock()
+	if same || round == nil {
+		return nil
+	}
+	if err := round.record(line{Place: &p}); err != nil {
+		return &localError{err}
+	}
+	return nil
+}
+
+// list gives the places in the order of the systems file.
+func (p *places) list(s *site.Site) []Place {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	var out []Place
+	for i := range s.Systems {
+		if k, ok := p.byName[s.Systems[i].Name]; ok {
+			out = append(out, k)
+		}
+	}
+	return out
+}
+
+// budget bounds how many bytes are taken from one system.
+type budget struct {
+	mu    sync.Mutex
+	whole int64 // 0 is no limit
+	left  int64
+}
+
+func newBudget(whole int64) *budget { return &budget{whole: whole, left: whole} }
+
+// room says whether so many bytes more are within the budget.
+func (b *budget) room(n int64) bool {
+	if b == nil || b.whole == 0 {
+		return true
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.left > 0 && n <= b.left
+}
+
+func (b *budget) spend(n int64) {
+	if b == nil {
+		return
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.left -= n
+}
+
+// why says that the budget is used up.
+func (b *budget) why() string {
+	return "beyond the system's budget of " + bytesText(b.whole) + " (bytes: in the systems file)"
+}

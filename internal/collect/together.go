@@ -1,0 +1,166 @@
+package collect
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"sort"
+	"strings"
+
+	"envask/internal/reach"
+)
+
+// groupTries is how often the items of a group are taken until they are of one state.
+const groupTries = 3
+
+// source of an entry on the system, for reading it a second time.
+type again struct {
+	name   string // on the system, without links
+	whole  bool   // it was taken as it is, to its size at that time
+	size   int64
+	sha256 string
+}
+
+// settleGroups makes sure that items which belong together are of one state: they are read a second time, and taken anew when
+// something changed in between.
+func (v *visit) settleGroups(ctx, inner context.Context, cells []*Cell) error {
+	groups := map[string][]*Cell{}
+	for _, cell := range cells {
+		if g := v.c.item(cell.Item).Together; g != "" && (cell.State == Taken || cell.State == Cut) {
+			groups[g] = append(groups[g], cell)
+		}
+	}
+	var names []string
+	for name := range groups {
+		names = append(names, name)
+	}
+	sort.Strings(names)
+	for _, name := range names {
+		if err := v.settleGroup(ctx, inner, name, groups[name]); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (v *visit) settleGroup(ctx, inner context.Context, name string, cells []*Cell) error {
+	for try := 1; v.target != nil && inner.Err() == nil; try++ {
+		changed, err := v.changed(inner, cells)
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		note := "of one state with the group " + name + " (read twice)"
+		switch {
+		case err != nil:
+			note = "whether the group " + name + " is of one state is not known: " + plain(err)
+		case len(changed) > 0 && try < groupTries:
+			for _, cell := range cells {
+				delete(v.done, cell.Item)
+				*cell = Cell{System: cell.System, Item: cell.Item, Required: cell.Required}
+				if err := v.take(ctx, inner, cell); err != nil {
+					return err
+				}
+			}
+			continue
+		case len(changed) > 0:
+			note = fmt.Sprintf("NOT of one state with the group %s: changed between two readings, %d times in a row: %s", name, groupTries, strings.Join(changed, ", "))
+		}
+		for _, cell := range cells {
+			cell.Together = note
+			cell.Reason = join(cell.Reason, note)
+			if err := v.c.finishCell(v.round, cell); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	return ctx.Err()
+}
+
+// changed reads what was taken of a group once more and names what is not as it was.
+func (v *visit) changed(ctx context.Context, cells []*Cell) ([]string, error) {
+	var out []string
+	for _, cell := range cells {
+		for source, a := range v.again[cell.Item] {
+			if !a.whole {
+				continue
+			}
+			sum, err := sumOf(ctx, v.target.FS(), a.name, a.size)
+			switch {
+			case ctx.Err() != nil:
+				return nil, ctx.Err()
+			case err != nil && notThere(err):
+				out = append(out, source)
+			case err != nil:
+				return nil, err
+			case sum != a.sha256:
+				out = append(out, source)
+			}
+		}
+		ran, err := v.ranAgain(ctx, cell)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, ran...)
+	}
+	sort.Strings(out)
+	return out, nil
+}
+
+// ranAgain runs the commands of an item once more and names those that print something else now.
+func (v *visit) ranAgain(ctx context.Context, cell *Cell) ([]string, error) {
+	var out []string
+	item := v.c.item(cell.Item)
+	for _, e := range v.done[cell.Item] {
+		if e.Command == nil || e.Command.Output == "" {
+			continue
+		}
+		w := &work{req: &v.c.Request, sys: v.sys, item: item, target: v.target}
+		run, why := w.runner()
+		if run == nil {
+			return nil, errors.New(why)
+		}
+		h := sha256.New()
+		if _, err := run.Run(ctx, e.Command.Line, h, io.Discard); err != nil {
+			return nil, err
+		}
+		if hex.EncodeToString(h.Sum(nil)) != e.Command.Output {
+			out = append(out, e.Source)
+		}
+	}
+	return out, nil
+}
+
+// sumOf gives the SHA-256 of the first bytes of a file on a system; a file that is not of this size any more has none.
+func sumOf(ctx context.Context, fsys reach.FS, name string, size int64) (string, error) {
+	f, err := fsys.Open(name)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil || info.Size() != size {
+		return "", err
+	}
+	h := sha256.New()
+	if _, err := io.Copy(watched{ctx, h}, f); err != nil {
+		return "", err
+	}
+	return hex.EncodeToString(h.Sum(nil)), nil
+}
+
+// watched stops writing when its context ends.
+type watched struct {
+	ctx context.Context
+	w   io.Writer
+}
+
+func (w watched) Write(b []byte) (int, error) {
+	if err := w.ctx.Err(); err != nil {
+		return 0, err
+	}
+	return w.w.Write(b)
+}

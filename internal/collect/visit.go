@@ -1,0 +1,330 @@
+package collect
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"envask/internal/ask"
+	"envask/internal/fault"
+	"envask/internal/reach"
+	"envask/internal/site"
+)
+
+// cellTries is how often an item is begun where the connection breaks in its middle; each try goes on where the last one
+// stopped.
+const cellTries = 3
+
+// DefaultPauses are the times between tries of what may heal.
+var DefaultPauses = []time.Duration{500 * time.Millisecond, 2 * time.Second}
+
+var (
+	errSystemTime = errors.New("the time limit of the system is over")
+	errWithin     = errors.New("the time for the whole collection is over")
+)
+
+// visit takes the items of one system. What happens to the system is in its cells; only our own failures and an
+// interruption are errors.
+type visit struct {
+	c      *Collector
+	round  *Round
+	sys    *site.System
+	had    state
+	done   map[string]map[string]Entry // by item and source: what is there already
+	target reach.System
+	gone   error // why the system cannot be reached any more
+	budget *budget
+	again  map[string]map[string]again // by item and source: where what was taken stands on the system
+}
+
+func (c *Collector) visit(ctx context.Context, round *Round, s *site.System, cells []*Cell, had state) error {
+	defer c.event(Event{Kind: SystemDone, System: s.Name})
+	v := &visit{c: c, round: round, sys: s, had: had, done: map[string]map[string]Entry{}, again: map[string]map[string]again{}, budget: newBudget(s.Limits.Bytes)}
+	for k, entries := range had.entries {
+		if k[0] == s.Name {
+			v.done[k[1]] = entries
+			for _, e := range entries {
+				v.budget.spend(e.Bytes)
+			}
+		}
+	}
+	defer v.leave()
+	inner, cancel := c.bounded(ctx, s)
+	defer cancel()
+	for _, cell := range c.inOrder(cells) {
+		if err := v.take(ctx, inner, cell); err != nil {
+			return err
+		}
+	}
+	return v.settleGroups(ctx, inner, cells)
+}
+
+// bounded gives a context that ends with the time limits.
+func (c *Collector) bounded(ctx context.Context, s *site.System) (context.Context, context.CancelFunc) {
+	cancel := func() {}
+	if s.Limits.Time > 0 {
+		ctx, cancel = context.WithTimeoutCause(ctx, s.Limits.Time, errSystemTime)
+	}
+	if c.deadline.IsZero() {
+		return ctx, cancel
+	}
+	ctx, second := context.WithDeadlineCause(ctx, c.deadline, errWithin)
+	return ctx, func() { second(); cancel() }
+}
+
+// inOrder gives the order in which items are taken: first the system's state and what is soon gone; where the time is short,
+// then what is required.
+func (c *Collector) inOrder(cells []*Cell) []*Cell {
+	rank := func(cell *Cell) int {
+		switch it := c.item(cell.Item); {
+		case it.ID == ask.Vitals:
+			return 0
+		case it.Volatile:
+			return 1
+		case c.Within > 0 && it.Required:
+			return 2
+		}
+		return 3
+	}
+	out := slices.Clone(cells)
+	slices.SortStableFunc(out, func(a, b *Cell) int { return rank(a) - rank(b) })
+	return out
+}
+
+// item gives an item of the ask, or the one that every ask has.
+func (c *Collector) item(id string) *ask.Item {
+	if it := c.Ask.Item(id); it != nil {
+		return it
+	}
+	return c.Ask.VitalsItem()
+}
+
+func (v *visit) leave() {
+	if v.target != nil {
+		v.target.Close()
+		v.target = nil
+	}
+}
+
+// take takes one item, with more tries where the connection breaks. ctx ends when the engineer interrupts, inner also when
+// a time limit is over.
+func (v *visit) take(ctx, inner context.Context, cell *Cell) error {
+	c := v.c
+	for try := 1; ; try++ {
+		if err := v.arrive(ctx, inner); err != nil {
+			return err
+		}
+		if cause := over(ctx, inner); cause != nil {
+			cell.State, cell.Reason = outOfTime(cause)
+			return c.finishCell(v.round, cell)
+		}
+		if v.gone != nil {
+			cell.State, cell.Reason = unreachable(v.gone)
+			return c.finishCell(v.round, cell)
+		}
+		c.event(Event{Kind: ItemStart, System: v.sys.Name, Item: cell.Item})
+		begun := time.Now()
+		broke, err := v.takeCell(ctx, inner, cell)
+		if err != nil {
+			return err
+		}
+		cell.Took += time.Since(begun).Round(time.Millisecond)
+		if lost(v.target) != nil { // once more for the next item; if that fails, the rest is not there
+			v.leave()
+		}
+		if broke == nil || try == cellTries || over(ctx, inner) != nil {
+			return c.finishCell(v.round, cell)
+		}
+		if err := c.pause(ctx, v.sys, try, broke); err != nil {
+			return err
+		}
+	}
+}
+
+// over gives the time limit that is over, where one is; an interruption is none.
+func over(ctx, inner context.Context) error {
+	if ctx.Err() == nil && inner.Err() != nil {
+		return context.Cause(inner)
+	}
+	return nil
+}
+
+// outOfTime says in which state a time limit leaves an item that was not begun.
+func outOfTime(cause error) (State, string) {
+	if errors.Is(cause, errWithin) {
+		return Skipped, "not begun: " + cause.Error()
+	}
+	return TimedOut, "not begun: " + cause.Error()
+}
+
+// pause waits before the next try.
+func (c *Collector) pause(ctx context.Context, s *site.System, try int, why error) error {
+	pauses := c.Pauses
+	if pauses == nil {
+		pauses = DefaultPauses
+	}
+	wait := pauses[min(try, len(pauses))-1]
+	_, reason := unreachable(why)
+	c.event(Event{Kind: Retrying, System: s.Name, Reason: reason, Took: wait})
+	select {
+	case <-time.After(wait):
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+// arrive reaches the system, unless it is reached already, and reads its clock.
+func (v *visit) arrive(ctx, inner context.Context) error {
+	c := v.c
+	for try := 1; v.target == nil && v.gone == nil && inner.Err() == nil; try++ {
+		v.target, v.gone = c.reach(inner, v.sys)
+		if v.gone == nil || try > len(DefaultPauses) || !reach.MayHeal(v.gone) || silent(v.gone) || inner.Err() != nil {
+			break
+		}
+		if err := c.pause(ctx, v.sys, try, v.gone); err != nil {
+			return err
+		}
+		v.gone = nil
+	}
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	if v.gone != nil || inner.Err() != nil {
+		return nil
+	}
+	if err := c.placeOf(v.round, v.sys, v.target, v.had); err != nil {
+		return err
+	}
+	err := c.clockOf(inner, v.round, v.sys, v.target, v.had)
+	if over(ctx, inner) != nil {
+		return nil
+	}
+	return err
+}
+
+// clockOf reads a system's clock, once in a round.
+func (c *Collector) clockOf(ctx context.Context, round *Round, s *site.System, target reach.System, had state) error {
+	if c.clocks.get(s.Name) != nil {
+		return nil
+	}
+	if old, ok := had.clocks[s.Name]; ok {
+		old.restore(s, c.Site, target)
+		c.clocks.put(&old)
+		return nil
+	}
+	k := readClock(ctx, s, c.Site, target)
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	c.clocks.put(k)
+	c.event(Event{Kind: ClockRead, System: s.Name, Clock: k})
+	if round == nil {
+		return nil
+	}
+	if err := round.record(line{Clock: k}); err != nil {
+		return &localError{err}
+	}
+	return nil
+}
+
+func (c *Collector) reach(ctx context.Context, s *site.System) (reach.System, error) {
+	c.event(Event{Kind: Connecting, System: s.Name})
+	target, err := c.Open(ctx, s)
+	if err != nil {
+		return nil, err
+	}
+	e := Event{Kind: Connected, System: s.Name}
+	if v, ok := target.(reach.Serving); ok {
+		served := v.Served()
+		e.Served = &served
+	}
+	c.event(e)
+	return target, nil
+}
+
+// unreachable says in which state a system that cannot be reached leaves an item.
+func unreachable(err error) (State, string) {
+	reason := err.Error()
+	var f *fault.Error
+	if errors.As(err, &f) {
+		reason = f.Err.Error() // the table names the system already
+	}
+	if hint := fault.HintOf(err); hint != "" {
+		reason += "; " + hint
+	}
+	switch {
+	case errors.Is(err, reach.ErrHostKey):
+		return Refused, reason
+	case errors.Is(err, reach.ErrLogin):
+		return Denied, reason
+	case silent(err):
+		return TimedOut, reason
+	}
+	return Failed, reason
+}
+
+func (c *Collector) finishCell(round *Round, cell *Cell) error {
+	if err := round.record(line{Cell: cell}); err != nil {
+		return &localError{err}
+	}
+	c.event(Event{Kind: CellDone, System: cell.System, Item: cell.Item, Cell: cell})
+	return nil
+}
+
+// takeCell takes one item. broke is set when the connection was lost in its middle.
+func (v *visit) takeCell(ctx, inner context.Context, cell *Cell) (broke, err error) {
+	c := v.c
+	item := c.item(cell.Item)
+	w := &work{req: &c.Request, sys: v.sys, item: item, target: v.target, round: v.round, report: c.event, parts: &c.parts, rates: &c.rates, clock: c.clocks.get(v.sys.Name),
+		done: v.done[item.ID], budget: v.budget, changes: c.changes}
+	*cell = Cell{System: cell.System, Item: cell.Item, Required: cell.Required, Took: cell.Took, Unmet: unmet(inner, w)}
+	if len(cell.Unmet) == 0 || item.Spec.Kind() == "files" { // what files hold may do all the same
+		err = takeByKind(inner, w)
+	} else {
+		w.add(Entry{Source: cell.Unmet[0], State: Missing, Reason: "not taken, since it would yield nothing"})
+	}
+	w.keepVanished()
+	v.keep(w)
+	*cell = summarise(*cell, w.entries)
+	var local *localError
+	switch {
+	case ctx.Err() != nil:
+		return nil, ctx.Err()
+	case errors.As(err, &local):
+		return nil, err
+	case over(ctx, inner) != nil:
+		_, why := outOfTime(over(ctx, inner))
+		cell.State, cell.Reason = TimedOut, join(fmt.Sprintf("stopped: %s", why[len("not begun: "):]), fmt.Sprintf("%d files were taken before", cell.Files))
+	case errors.Is(err, reach.ErrLost):
+		cell.State, cell.Reason = stateOf(err), join(err.Error(), fmt.Sprintf("%d files were taken before", cell.Files))
+		return err, nil
+	case err != nil:
+		cell.State, cell.Reason = stateOf(err), plain(err)
+	}
+	cell.unmetReason(item)
+	return nil, nil
+}
+
+// keep remembers what was taken, for the next try.
+func (v *visit) keep(w *work) {
+	taken := map[string]Entry{}
+	for _, e := range w.entries {
+		if e.Name != "" && e.State == Taken {
+			taken[e.Source] = e
+		}
+	}
+	v.done[w.item.ID] = taken
+	v.again[w.item.ID] = w.again
+}
+
+func takeByKind(ctx context.Context, w *work) error {
+	for _, k := range kinds {
+		if k.Key == w.item.Spec.Kind() {
+			return k.Take(ctx, w)
+		}
+	}
+	return fmt.Errorf("%q is no kind of item", w.item.Spec.Kind())
+}
