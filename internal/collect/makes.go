@@ -86,12 +86,12 @@ func takeMakes(ctx context.Context, w *work, spec ask.Run) error {
 	plain := w.target.(reach.Runner) // else there were no other either
 	m := &maker{shown: line, filesWork: newFilesWork(w, ask.Files{Cut: "none", History: ask.AllHistory, Patterns: spec.Makes}), spec: spec, run: run, plain: plain,
 		file: filepath.Join(w.round.dir, "making", w.sys.Name+"."+w.item.ID+".json")}
-	if had, ok := w.done[line]; ok && !m.load() { // it ran, and what it made is here
-		w.add(had)
+	if _, ok := w.done[line]; ok { // it ran, and what it made is here
 		for _, e := range w.done {
-			if e.Source != line {
-				w.add(e)
-			}
+			w.add(e)
+		}
+		if m.load() {
+			return m.clean(ctx, 0)
 		}
 		return w.failure()
 	}
@@ -139,6 +139,9 @@ func (m *maker) make(ctx context.Context) error {
 			return err
 		}
 	}
+	if err := m.start(ctx); err != nil {
+		return err
+	}
 	e := Entry{Source: m.shown, Command: &Ran{Line: m.state.Line, Started: m.state.Begun, Exit: -1}}
 	exit, err := m.wait(ctx)
 	if err != nil {
@@ -165,6 +168,9 @@ func (m *maker) make(ctx context.Context) error {
 	left, err := m.takeAllOf(ctx, files)
 	if err != nil {
 		return err
+	}
+	if left > 0 && e.State == Taken {
+		e.State, e.Reason = Failed, "not all of what it made could be taken"
 	}
 	if err := m.output(ctx, &e); err != nil {
 		return err
@@ -206,22 +212,23 @@ func (m *maker) begin(ctx context.Context) (ok bool, err error) {
 		return false, &localError{err}
 	}
 	m.state.Change, m.state.Begun = change.ID, time.Now().UTC().Truncate(time.Millisecond)
-	if err := m.save(); err != nil {
-		return false, err
-	}
-	return true, m.start(ctx)
+	return true, m.save()
 }
 
-// start starts the command apart from the connection: that may break, and the command goes on.
+// start starts the command apart from the connection: that may break, and the command goes on. One that was started already, by
+// a run that did not come further, is left as it is.
 func (m *maker) start(ctx context.Context) error {
 	f := ask.ShellWord(m.state.Folder)
 	line := m.state.Line
 	if m.item.Elevated {
 		line = m.sys.Elevation() + " sh -c " + ask.ShellWord(line)
 	}
-	inner := "cd " + f + "/made && { " + line + "\n} > ../ours/out 2> ../ours/err < /dev/null; echo $? > ../ours/exit.new; mv ../ours/exit.new ../ours/exit"
+	inner := "cd " + f + "/made && sh -c " + ask.ShellWord(line) + " > ../ours/out 2> ../ours/err < /dev/null; echo $? > ../ours/exit.new; mv ../ours/exit.new ../ours/exit"
 	inner = "cd " + f + "/ours && sh -c " + ask.ShellWord(inner)
-	script := "umask 077; mkdir " + f + " && mkdir " + f + "/ours " + f + "/made && echo 'It may be removed.' > " + f + "/ours/" + marker + " || exit 1\n" +
+	script := "if [ -d " + f + " ]; then\n" +
+		"for i in 1 2 3; do [ -f " + f + "/ours/pid ] && exit 0; sleep 1; done\n" + // the script of that run may be in its middle
+		"if [ -f " + f + "/ours/" + marker + " ]; then rm -rf " + f + "; else rmdir " + f + "/ours " + f + "; fi\nfi\n" +
+		"umask 077; mkdir " + f + " && mkdir " + f + "/ours " + f + "/made && echo 'It may be removed.' > " + f + "/ours/" + marker + " || exit 1\n" +
 		"S=; command -v setsid >/dev/null && S=setsid\n" +
 		"nohup $S sh -c " + ask.ShellWord(inner) + " > /dev/null 2>&1 < /dev/null &\n" +
 		"echo $! > " + f + "/ours/pid"
@@ -324,6 +331,9 @@ func (m *maker) wait(ctx context.Context) (int, error) {
 	}
 }
 
+// metaChars have a meaning in patterns.
+var metaChars = regexp.MustCompile(`[*?\[{]`)
+
 // expand finds what the patterns of makes match now.
 func (m *maker) expand(ctx context.Context, each func(match)) error {
 	var last error
@@ -331,7 +341,7 @@ func (m *maker) expand(ctx context.Context, each func(match)) error {
 		problem: func(_ string, err error) { last = err }}
 	for _, p := range m.spec.Makes {
 		if rest, ok := strings.CutPrefix(p, "{folder}/"); ok {
-			p = m.state.Folder + "/made/" + rest
+			p = metaChars.ReplaceAllString(m.state.Folder, "[$0]") + "/made/" + rest // its name is no pattern
 		}
 		if err := x.expand(m.at(p)); err != nil {
 			return err

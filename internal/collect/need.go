@@ -3,7 +3,6 @@ package collect
 import (
 	"context"
 	"fmt"
-	"strconv"
 	"strings"
 	"time"
 
@@ -127,12 +126,4 @@ type GroupResult struct {
 	Items   []string `json:"items"`
 	Whole   []string `json:"whole"`             // systems that have all of them
 	Lacking []string `json:"lacking,omitempty"` // what the others lack, in words
-}
-
-// countText is a number with a word.
-func countText(n int, one, many string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return strconv.Itoa(n) + " " + many
 }

@@ -81,7 +81,8 @@ func (s *Server) shell(ctx context.Context, line string, dir string, in io.Reade
 	}
 	r.Dir = dir
 	err = r.Run(ctx, program)
-	if status, ok := interp.IsExitStatus(err); ok {
+	var status interp.ExitStatus
+	if errors.As(err, &status) {
 		return int(status)
 	}
 	if err != nil {
