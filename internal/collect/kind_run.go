@@ -46,7 +46,7 @@ func takeRun(ctx context.Context, w *work) error {
 			e.State, e.Reason = Failed, why
 		case unfilled != nil:
 			e.Source, e.State, e.Reason = template, Failed, unfilled.Error()
-		case !w.budget.room(0):
+		case !w.budget.reserve(0):
 			e.State, e.Reason = Skipped, w.budget.why()
 		case w.probing:
 			e.State, e.Reason = lookUp(ctx, runner, command)

@@ -76,7 +76,7 @@ func takeMakes(ctx context.Context, w *work, spec ask.Run) error {
 		e.State, e.Reason = Failed, err.Error()
 	case w.dryRun:
 		e.State, e.Reason = dryMake(ctx, w, spec, run)
-	case !w.budget.room(0):
+	case !w.budget.reserve(0):
 		e.State, e.Reason = Skipped, w.budget.why()
 	}
 	if e.State != "" {

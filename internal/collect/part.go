@@ -57,7 +57,6 @@ func (g fetching) openPart(f fs.File, info fs.FileInfo) (*part, error) {
 	if g.resume != "" && info.Size() >= resumeFrom {
 		p.name, p.resume = g.resume, true
 		if p.goOn(f, info) {
-			g.count(p.had)
 			return p, nil
 		}
 		data, err := json.Marshal(about{info.Size(), info.ModTime()})

@@ -67,14 +67,18 @@ type budget struct {
 
 func newBudget(whole int64) *budget { return &budget{whole: whole, left: whole} }
 
-// room says whether so many bytes more are within the budget.
-func (b *budget) room(n int64) bool {
+// reserve takes so many bytes out of the budget, when there are so many; spend corrects it later.
+func (b *budget) reserve(n int64) bool {
 	if b == nil || b.whole == 0 {
 		return true
 	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	return b.left > 0 && n <= b.left
+	if b.left <= 0 || n > b.left {
+		return false
+	}
+	b.left -= n
+	return true
 }
 
 func (b *budget) spend(n int64) {

@@ -87,7 +87,7 @@ func (f *filesWork) take(ctx context.Context, c *candidate, limit int64) (int64,
 	if f.dryRun {
 		return f.price(ctx, c, lines)
 	}
-	if lines && !f.budget.room(0) {
+	if lines && !f.budget.reserve(0) {
 		f.leave(c, Skipped, f.budget.why())
 		return 0, f.failure()
 	}
@@ -329,10 +329,11 @@ func (f *filesWork) takeContent(ctx context.Context, c *candidate, limit int64) 
 	if target == "" {
 		target = "files/" + name0(e.Source) // the source is safe already
 	}
-	if !f.budget.room(c.info.Size()) {
+	if !f.budget.reserve(c.info.Size()) {
 		f.leave(c, Skipped, f.budget.why())
 		return 0, f.failure()
 	}
+	defer func() { f.budget.spend(e.Bytes - c.info.Size()) }()
 	var got fetched
 	var err error
 	if data, ok := c.content(); ok {
@@ -360,7 +361,6 @@ func (f *filesWork) takeContent(ctx context.Context, c *candidate, limit int64) 
 	if got.short {
 		e.State, e.Reason = Cut, got.note
 	}
-	f.budget.spend(e.Bytes)
 	f.remember(e.Source, again{name: c.real, whole: e.State == Taken, size: got.size, sha256: e.SHA256})
 	if err := f.limitWhole(c, limit); err != nil {
 		return 0, err

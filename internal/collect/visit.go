@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"sync/atomic"
 	"time"
 
 	"envask/internal/ask"
@@ -13,9 +14,12 @@ import (
 	"envask/internal/site"
 )
 
-// cellTries is how often an item is begun where the connection breaks in its middle; each try goes on where the last one
-// stopped.
-const cellTries = 3
+// cellTries is how often an item is begun where the connection breaks in its middle, and nothing comes on meanwhile; each try
+// goes on where the last one stopped. progress is how many bytes count as coming on.
+const (
+	cellTries = 3
+	progress  = 1 << 20
+)
 
 // DefaultPauses are the times between tries of what may heal.
 var DefaultPauses = []time.Duration{500 * time.Millisecond, 2 * time.Second}
@@ -36,6 +40,7 @@ type visit struct {
 	target reach.System
 	gone   error // why the system cannot be reached any more
 	budget *budget
+	moved  atomic.Int64                // bytes that came
 	again  map[string]map[string]again // by item and source: where what was taken stands on the system
 }
 
@@ -72,6 +77,14 @@ func (c *Collector) bounded(ctx context.Context, s *site.System) (context.Contex
 	}
 	ctx, second := context.WithDeadlineCause(ctx, c.deadline, errWithin)
 	return ctx, func() { second(); cancel() }
+}
+
+// event passes an event on and counts what came.
+func (v *visit) event(e Event) {
+	if e.Kind == Progress {
+		v.moved.Add(e.Bytes)
+	}
+	v.c.event(e)
 }
 
 // inOrder gives the order in which items are taken: first the system's state and what is soon gone; where the time is short,
@@ -113,6 +126,7 @@ func (v *visit) leave() {
 func (v *visit) take(ctx, inner context.Context, cell *Cell) error {
 	c := v.c
 	for try := 1; ; try++ {
+		before := v.moved.Load()
 		if err := v.arrive(ctx, inner); err != nil {
 			return err
 		}
@@ -133,6 +147,9 @@ func (v *visit) take(ctx, inner context.Context, cell *Cell) error {
 		cell.Took += time.Since(begun).Round(time.Millisecond)
 		if lost(v.target) != nil { // once more for the next item; if that fails, the rest is not there
 			v.leave()
+		}
+		if v.moved.Load()-before >= progress {
+			try = 1 // a bad link, but it comes on
 		}
 		if broke == nil || try == cellTries || over(ctx, inner) != nil {
 			return c.finishCell(v.round, cell)
@@ -278,7 +295,7 @@ func (c *Collector) finishCell(round *Round, cell *Cell) error {
 func (v *visit) takeCell(ctx, inner context.Context, cell *Cell) (broke, err error) {
 	c := v.c
 	item := c.item(cell.Item)
-	w := &work{req: &c.Request, sys: v.sys, item: item, target: v.target, round: v.round, report: c.event, parts: &c.parts, rates: &c.rates, clock: c.clocks.get(v.sys.Name),
+	w := &work{req: &c.Request, sys: v.sys, item: item, target: v.target, round: v.round, report: v.event, parts: &c.parts, rates: &c.rates, clock: c.clocks.get(v.sys.Name),
 		done: v.done[item.ID], budget: v.budget, changes: c.changes}
 	*cell = Cell{System: cell.System, Item: cell.Item, Required: cell.Required, Took: cell.Took, Unmet: unmet(inner, w)}
 	if len(cell.Unmet) == 0 || item.Spec.Kind() == "files" { // what files hold may do all the same
