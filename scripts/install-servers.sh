@@ -1,17 +1,30 @@
 #!/bin/sh
-# Installs Debian's servers, against which the tests run for real. As root.
+# Installs Debian's servers, against which the tests run for real, and makes the account that tests of sudo log in to. As root.
 set -e
 want=""
 [ -x /usr/sbin/sshd ] || want="$want openssh-server"
-[ -n "$want" ] || { echo "all servers are there"; exit 0; }
+[ -x /usr/bin/sudo ] || want="$want sudo"
+command -v busybox >/dev/null || want="$want busybox"
+command -v journalctl >/dev/null || want="$want systemd"
+[ -x /lib/systemd/systemd-journal-remote ] || want="$want systemd-journal-remote"
+if [ -z "$want" ] && id envask-test >/dev/null 2>&1 && [ -f /etc/sudoers.d/envask-test ]; then
+	echo "all servers are there"
+	exit 0
+fi
 if [ "$(id -u)" != 0 ] || ! command -v apt-get >/dev/null; then
 	echo "cannot install$want here: needs root on Debian" >&2
 	exit 1
 fi
 export DEBIAN_FRONTEND=noninteractive
-apt-get update -qq
-# The tests start servers of their own on loopback ports; nothing is to run by itself.
-printf '#!/bin/sh\nexit 101\n' > /usr/sbin/policy-rc.d && chmod +x /usr/sbin/policy-rc.d
-trap 'rm -f /usr/sbin/policy-rc.d' EXIT
-apt-get install -y -qq --no-install-recommends $want >/dev/null
+if [ -n "$want" ]; then
+	apt-get update -qq
+	# The tests start servers of their own on loopback ports; nothing is to run by itself.
+	printf '#!/bin/sh\nexit 101\n' > /usr/sbin/policy-rc.d && chmod +x /usr/sbin/policy-rc.d
+	trap 'rm -f /usr/sbin/policy-rc.d' EXIT
+	apt-get install -y -qq --no-install-recommends $want >/dev/null
+fi
+# An ordinary account that may use sudo without a password: logs that only root may read are read through it.
+id envask-test >/dev/null 2>&1 || useradd --create-home --shell /bin/sh --password '*' envask-test
+echo 'envask-test ALL=(root) NOPASSWD: /bin/sh' > /etc/sudoers.d/envask-test
+chmod 0440 /etc/sudoers.d/envask-test
 echo "installed$want"

@@ -120,7 +120,11 @@ func (f *filesWork) list(ctx context.Context) ([]match, error) {
 		found: func(name string, info fs.FileInfo) { matches = append(matches, match{name, info}) },
 		problem: func(name string, err error) {
 			last = err
-			f.add(Entry{Source: source(name), State: stateOf(err), Reason: plain(err)})
+			e := Entry{Source: source(name), State: stateOf(err), Reason: plain(err)}
+			if e.State == Denied {
+				e.Reason += f.whatWouldHelp(nil)
+			}
+			f.add(e)
 		},
 	}
 	for _, p := range f.spec.Patterns {
@@ -253,18 +257,22 @@ func (f *filesWork) admitAll(found []match, again bool) []*candidate {
 // leave records why a file is not taken.
 func (f *filesWork) leave(c *candidate, s State, reason string) {
 	if s == Denied {
-		reason += f.whatWouldHelp(c)
+		reason += f.whatWouldHelp(c.info)
 	}
 	c.entry.State, c.entry.Reason = s, reason
 	f.add(c.entry)
 }
 
-// whatWouldHelp says what would make a file readable that is not.
-func (f *filesWork) whatWouldHelp(c *candidate) string {
+// whatWouldHelp says what would make a file or folder readable that is not; info is nil where it is not known.
+func (f *filesWork) whatWouldHelp(info fs.FileInfo) string {
 	if f.sys.Elevate != "" {
 		return ""
 	}
-	return fmt.Sprintf(" (mode %04o); elevate: sudo in the systems file, where the account may use it, or a right to read it", c.info.Mode().Perm())
+	mode := ""
+	if info != nil {
+		mode = fmt.Sprintf(" (mode %04o)", info.Mode().Perm())
+	}
+	return mode + "; elevate: sudo in the systems file would help where the account may use it, else a right to read it"
 }
 
 func (f *filesWork) newestVersions(found []match) []match {

@@ -26,10 +26,23 @@ type OpenSSH struct {
 	KnownHosts string // file with its host key
 }
 
+// Setting changes the server that a test wants.
+type Setting struct {
+	NoSFTP  bool
+	Account string // whom it lets in; "" is the account of the test
+}
+
+// SudoAccount is an account that may use sudo without a password; make test-servers makes it.
+const SudoAccount = "envask-test"
+
 // StartOpenSSH starts a server for one test. Where none is installed the test is skipped, loudly; with ENVASK_SERVERS set
 // it fails instead.
-func StartOpenSSH(t *testing.T) OpenSSH {
+func StartOpenSSH(t *testing.T, settings ...Setting) OpenSSH {
 	t.Helper()
+	var want Setting
+	if len(settings) > 0 {
+		want = settings[0]
+	}
 	sshd := "/usr/sbin/sshd" // it refuses to start without a whole path
 	if _, err := os.Stat(sshd); err != nil {
 		require.Empty(t, os.Getenv("ENVASK_SERVERS"), "there is no OpenSSH server, though the servers should have been installed")
@@ -41,6 +54,19 @@ func StartOpenSSH(t *testing.T) OpenSSH {
 		require.NoError(t, os.WriteFile(file, data, 0o600))
 		return file
 	}
+	if want.Account != "" { // its session reads the file as the account
+		for d := dir; d != "/" && d != os.TempDir(); d = filepath.Dir(d) {
+			require.NoError(t, os.Chmod(d, 0o755))
+		}
+		plain := write
+		write = func(name string, data []byte) string {
+			file := plain(name, data)
+			if name == "authorized" {
+				require.NoError(t, os.Chmod(file, 0o644))
+			}
+			return file
+		}
+	}
 	login, public := newKey(t)
 	host, hostPublic := newKey(t)
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
@@ -50,9 +76,16 @@ func StartOpenSSH(t *testing.T) OpenSSH {
 	me, err := user.Current()
 	require.NoError(t, err)
 	s.User = me.Username
+	if want.Account != "" {
+		if _, err := user.Lookup(want.Account); err != nil || os.Getuid() != 0 {
+			require.Empty(t, os.Getenv("ENVASK_SERVERS"), "the account %s should have been made, and the test run as root", want.Account)
+			t.Skipf("SKIPPED: REAL SERVER: there is no account %s to log in to, or the test is not root (make test-servers makes it)", want.Account)
+		}
+		s.User = want.Account
+	}
 	s.KnownHosts = write("known_hosts", []byte(fmt.Sprintf("[127.0.0.1]:%d %s", s.Port, hostPublic)))
-	config := fmt.Sprintf("Port %d\nListenAddress 127.0.0.1\nHostKey %s\nAuthorizedKeysFile %s\nPidFile none\nStrictModes no\nUsePAM no\nSubsystem sftp internal-sftp\n",
-		s.Port, write("host_key", host), write("authorized", public))
+	config := fmt.Sprintf("Port %d\nListenAddress 127.0.0.1\nHostKey %s\nAuthorizedKeysFile %s\nPidFile none\nStrictModes no\nUsePAM no\n%s",
+		s.Port, write("host_key", host), write("authorized", public), map[bool]string{false: "Subsystem sftp internal-sftp\n", true: ""}[want.NoSFTP])
 	if os.Getuid() == 0 {
 		require.NoError(t, os.MkdirAll("/run/sshd", 0o755)) // sshd wants it for privilege separation
 	}
