@@ -14,7 +14,7 @@ ENVASK_HOME="$here/envask-demo/home"; export ENVASK_HOME
 ask=envask-demo/files/boarding-gateway.yaml
 cp "$here/envask-demo/files/boarding-gateway.yaml" changed.yaml
 sed -i 's/run: farectl tables/run: farectl tables --with-keys/' changed.yaml
-want="${*:-demo approval probe times dry-run coverage pack show round redact page}"
+want="${*:-demo approval probe times dry-run coverage live vitals pack show round redact page}"
 has() { case " $want " in *" $1 "*) return 0;; esac; return 1; }
 say() { echo "printf '\$ %s\n' \"$1\"; $1"; }
 has demo && sh "$root/scripts/shot.sh" "$shots/demo.png" 6 "envask demo --dir d2"
@@ -30,6 +30,14 @@ if has times; then
 fi
 has dry-run && sh "$root/scripts/shot.sh" "$shots/dry-run.png" 3 "$(say 'envask collect --dry-run --system gate-2')"
 has coverage && sh "$root/scripts/shot.sh" "$shots/coverage.png" 4 "$(say "envask collect --note 'after the restart'")"
+if has live; then # slow links, so that there is something to see
+	sed -E 's/(name: (jump|gate-[0-9]|fare-1),.*)\}$/\1}/; s/limits: \{connections: 8\}/limits: {connections: 8, bandwidth: 90KiB}/; s/(name: fare-1,.*)\}$/\1, limits: {bandwidth: 70KiB}}/' \
+		envask-demo/files/tallow-pier.yaml > envask-demo/files/slow.yaml
+	envask open 26031408 --ask "$ask" --systems envask-demo/files/slow.yaml --title 'the same, over slow links' --around '2026-03-14 06:12' --margin 40m >/dev/null 2>&1
+	sh "$root/scripts/shot.sh" "$shots/live.png" 11 "$(say 'envask collect --case 26031408')"
+	envask open 26031407 >/dev/null 2>&1 || true
+fi
+has vitals && sh "$root/scripts/shot.sh" "$shots/vitals.png" 2 "$(say 'envask show r1 --vitals --case 26031407')"
 has pack && sh "$root/scripts/shot.sh" "$shots/pack.png" 5 "$(say 'envask pack'); echo; $(say 'envask submit --yes'); echo; $(say 'envask verify envask-demo/desk/incoming/*r2*.tar.gz')"
 has show && sh "$root/scripts/shot.sh" "$shots/show.png" 2 "$(say 'envask cases'); echo; $(say 'envask show')"
 has round && sh "$root/scripts/shot.sh" "$shots/round.png" 2 "$(say 'envask show r1 --system gate-2')"

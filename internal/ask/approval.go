@@ -59,6 +59,18 @@ const readsMore = "a system whose entry has elevate: files that its account may 
 // readsVitals is what is read of every system unless the ask says vitals: no.
 const readsVitals = "every system: read its basic state (version, kernel, uptime, load, memory, disks, addresses, time, names of the busiest processes, packages changed lately)"
 
+// short writes a length of time without zeros at its end: 5m, 1h.
+func short(d time.Duration) string {
+	text := d.String()
+	if strings.HasSuffix(text, "m0s") {
+		text = strings.TrimSuffix(text, "0s")
+	}
+	if strings.HasSuffix(text, "h0m") {
+		text = strings.TrimSuffix(text, "0m")
+	}
+	return text
+}
+
 // Change is one line of a sheet that came or went since the version approved last.
 type Change struct {
 	Added bool

@@ -41,7 +41,7 @@ func (Files) Kind() string { return "files" }
 func (f Files) Sheet() []string {
 	lines := make([]string, 0, len(f.Patterns)+2)
 	if f.RotateFirst != "" {
-		lines = append(lines, fmt.Sprintf("run %s (at most %s), before the files are read", f.RotateFirst, f.RotateTimeout))
+		lines = append(lines, fmt.Sprintf("run %s (at most %s), before the files are read", f.RotateFirst, short(f.RotateTimeout)))
 	}
 	for _, p := range f.Patterns {
 		line := "read " + p

@@ -39,7 +39,7 @@ func (Run) Kind() string { return "run" }
 func (r Run) Sheet() []string {
 	var lines []string
 	for _, c := range r.Commands {
-		lines = append(lines, fmt.Sprintf("run %s (at most %s)", c, r.Timeout))
+		lines = append(lines, fmt.Sprintf("run %s (at most %s)", c, short(r.Timeout)))
 	}
 	for _, p := range r.Makes {
 		after := ", and remove it there"

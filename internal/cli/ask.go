@@ -194,7 +194,7 @@ func (s *session) approveAsk(a *flow.App, k *ask.Ask, digest string) error {
 func (s *session) drawSheet(w io.Writer, sheet flow.Sheet) {
 	fmt.Fprintln(w, s.screen.Paint(term.Bold, "This ask would:"))
 	for _, l := range sheet.Lines {
-		fmt.Fprintln(w, "  "+term.Clean(l))
+		fmt.Fprintln(w, s.screen.Indented(2, 6, term.Clean(l)))
 	}
 	fmt.Fprintf(w, "  SHA-256 %s\n", sheet.Ask.Digest)
 	if sheet.Last == nil || sheet.Last.Digest == sheet.Ask.Digest {

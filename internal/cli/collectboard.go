@@ -19,6 +19,8 @@ type collectBoard struct {
 	begun   time.Time
 	systems map[string]*systemState
 	planned int
+	cells   int // fields that are to be filled, and that are
+	filled  int
 	ended   int
 	files   int
 	bytes   int64
@@ -79,7 +81,7 @@ func (b *collectBoard) event(e any) {
 	case flow.Planned:
 		b.mu.Lock()
 		defer b.mu.Unlock()
-		b.planned = e.Systems
+		b.planned, b.cells, b.filled, b.ended = e.Systems, e.Cells, 0, 0
 		doing := "collecting from"
 		if e.DryRun {
 			doing = "looking at"
@@ -141,6 +143,7 @@ func (b *collectBoard) step(e collect.Event) {
 			b.board.Above("%s  %s  %s  %s", e.System, e.Entry.State, term.Clean(e.Entry.Source), term.Clean(e.Entry.Reason))
 		}
 	case collect.CellDone:
+		b.filled++
 		b.cell(st, e)
 	case collect.SystemDone:
 		b.ended++
@@ -185,6 +188,17 @@ func sizeText(files int, bytes int64) string {
 	return humanize.Comma(int64(files)) + " " + one(files, "file", "files") + ", " + humanize.IBytes(uint64(bytes))
 }
 
+// estimate says how long it may still take, going by the fields that are filled; nothing while too few are.
+func (b *collectBoard) estimate(took time.Duration) string {
+	if b.filled*4 < b.cells || b.filled >= b.cells || took < 3*time.Second {
+		return ""
+	}
+	left := time.Duration(float64(took) * float64(b.cells-b.filled) / float64(b.filled))
+	return ", about " + left.Round(time.Second).String() + " more"
+}
+
 func (b *collectBoard) total() {
-	b.board.Set(totalLine, "%d of %d systems done, %s, %s", b.ended, b.planned, sizeText(b.files, b.bytes), time.Since(b.begun).Round(time.Second))
+	took := time.Since(b.begun)
+	b.board.Set(totalLine, "%d of %d systems and %d of %d fields done, %s, %s/s, %s%s", b.ended, b.planned, b.filled, b.cells, sizeText(b.files, b.bytes),
+		humanize.IBytes(uint64(float64(b.bytes)/max(took.Seconds(), 0.1))), took.Round(time.Second), b.estimate(took))
 }

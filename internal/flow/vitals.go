@@ -62,6 +62,13 @@ func (a *App) Vitals(c *casefile.Case, id string, systems []string) (*VitalsView
 	if len(v.Systems) == 0 {
 		return nil, fault.New(fault.Usage, "show", id, "the round has no vitals", "an ask with vitals: no leaves them out; envask collect --item vitals takes them")
 	}
+	place := map[string]int{} // in the order of the systems file, as the table has it
+	for i, cell := range r.Coverage {
+		if _, seen := place[cell.System]; !seen {
+			place[cell.System] = i
+		}
+	}
+	sort.SliceStable(v.Systems, func(i, j int) bool { return place[v.Systems[i].System] < place[v.Systems[j].System] })
 	v.compare()
 	return v, nil
 }

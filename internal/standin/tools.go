@@ -325,7 +325,7 @@ func toolSum(c *Call) int {
 }
 
 func toolUname(c *Call) int {
-	fmt.Fprintf(c.Out, "Linux %s 6.1.0-%s armv7l\n", c.Server.Name, "pier")
+	fmt.Fprintln(c.Out, "Linux 6.1.0-pier armv7l")
 	return 0
 }
 

@@ -146,6 +146,20 @@ const (
 	Bold  = "1"
 )
 
+// Indented gives a line that begins some places in and goes on further in where the terminal is too narrow for it. Without a
+// terminal it stays one line.
+func (s *Screen) Indented(first, rest int, line string) string {
+	if s.Width <= rest+20 || first+len([]rune(line)) < s.Width {
+		return strings.Repeat(" ", first) + line
+	}
+	head, more, _ := strings.Cut(text.WrapSoft(line, s.Width-first-1), "\n")
+	out := strings.Repeat(" ", first) + strings.TrimSpace(head)
+	for _, l := range strings.Split(text.WrapSoft(strings.ReplaceAll(more, "\n", " "), s.Width-rest-1), "\n") {
+		out += "\n" + strings.Repeat(" ", rest) + strings.TrimSpace(l)
+	}
+	return out
+}
+
 // Paint colours text where colours are wanted.
 func (s *Screen) Paint(color, text string) string {
 	if !s.Color || color == "" {
