@@ -46,5 +46,6 @@ printf 'program: %s bytes\n' "$(stat -c %s "$E")"
 for cmd in "redact < big.log" "collect --quiet" "pack --quiet"; do
 	printf 'memory, %-20s ' "$cmd"; sh -c "$E $cmd > /dev/null & p=\$!; m=0; while kill -0 \$p 2>/dev/null; do n=\$(sed -n 's/VmHWM:[^0-9]*\([0-9]*\).*/\1/p' /proc/\$p/status 2>/dev/null); [ \"\${n:-0}\" -gt \$m ] && m=\$n; sleep 0.02; done; echo \"\$((m / 1024)) MiB\"" 2>/dev/null
 done
+sh "$root/scripts/bench-ssh.sh" "$here" "$E"
 cd "$root"
 CGO_ENABLED=0 go test -run '^$' -bench . -benchtime 1s ./internal/redact ./internal/archive ./internal/stamp ./internal/logset ./internal/collect | grep Benchmark

@@ -174,6 +174,8 @@ func (d *Dialer) connect(ctx context.Context, s *site.System, r sshRoute, addr s
 	return seated{conn, leave}, nil
 }
 
+const whenUnreachable = "check that the address is right, that the system is up and that nothing on the way blocks the port"
+
 func (d *Dialer) connectVia(ctx context.Context, s *site.System, via string, r sshRoute, addr string) (net.Conn, error) {
 	ctx, cancel := context.WithTimeout(ctx, ConnectTimeout)
 	defer cancel()
@@ -189,7 +191,7 @@ func (d *Dialer) connectVia(ctx context.Context, s *site.System, via string, r s
 		conn, err := nd.DialContext(ctx, "tcp", addr)
 		if err != nil {
 			return nil, &fault.Error{Target: s.Name, Err: fmt.Errorf("%w to %s: %w", ErrConnection, addr, plainNetError(err)),
-				Hint: "check that the address is right, that the system is up and that nothing on the way blocks the port"}
+				Hint: whenUnreachable}
 		}
 		return conn, nil
 	}
@@ -204,7 +206,7 @@ func (d *Dialer) connectVia(ctx context.Context, s *site.System, via string, r s
 	}
 	conn, err := j.DialContext(ctx, "tcp", addr)
 	if err != nil {
-		return nil, &fault.Error{Target: s.Name, Err: fmt.Errorf("%w to %s through %s: %w", ErrConnection, addr, via, err)}
+		return nil, &fault.Error{Target: s.Name, Err: fmt.Errorf("%w to %s through %s: %w", ErrConnection, addr, via, plainChannelError(err)), Hint: whenUnreachable}
 	}
 	return conn, nil
 }
@@ -412,6 +414,18 @@ func (d *Dialer) path(p string) string {
 		return filepath.Join(d.HomeDir, p[1:])
 	}
 	return p
+}
+
+// plainChannelError says what a jump host answered, without the words of the protocol.
+func plainChannelError(err error) error {
+	var open *ssh.OpenChannelError
+	if errors.As(err, &open) {
+		if open.Message == "" || open.Reason == ssh.Prohibited {
+			return fmt.Errorf("the jump host lets nothing through (%s)", open.Reason)
+		}
+		return errors.New(strings.ToLower(open.Message))
+	}
+	return err
 }
 
 // plainNetError takes the repeated address out of a dial error.

@@ -41,3 +41,8 @@ func ParseStat(text string, letters bool) (int, error) {
 	infos, err := s.parse(text)
 	return len(infos), err
 }
+
+// Placed is how a pattern is placed on a system, for tests on every platform.
+func Placed(pattern, home string, variables map[string]string) string {
+	return placed(pattern, home, func(name string) string { return variables[name] })
+}

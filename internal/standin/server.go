@@ -38,15 +38,16 @@ type Server struct {
 	Tree     *Tree
 	Commands map[string]Command
 	// Ahead is how far the system's clock is ahead of ours; NoClock takes away its date command.
-	Ahead   time.Duration
-	NoClock bool
-	Tools   map[string]Tool // programs beside the usual ones
-	Without []string        // usual programs that it lacks
-	Banner  string          // what its shell prints when it starts
-	NoSFTP  bool            // it offers no SFTP
-	NoShell bool            // it answers the command lines of Commands alone, as a device does
-	NoSudo  bool            // its account may not use sudo
-	Free    int64           // bytes free on its disk; 0 is plenty
+	Ahead     time.Duration
+	NoClock   bool
+	Tools     map[string]Tool // programs beside the usual ones
+	Without   []string        // usual programs that it lacks
+	Banner    string          // what its shell prints when it starts
+	Authority ssh.Signer      // when set, it shows a host certificate of this authority
+	NoSFTP    bool            // it offers no SFTP
+	NoShell   bool            // it answers the command lines of Commands alone, as a device does
+	NoSudo    bool            // its account may not use sudo
+	Free      int64           // bytes free on its disk; 0 is plenty
 	// Exec, when set, answers what Commands does not know; ok says whether it did.
 	Exec func(command string, out io.Writer) (exit int, ok bool)
 	// Files, when set, serves SFTP instead of Tree.
@@ -78,6 +79,15 @@ func (s *Server) Start() error {
 	}
 	if s.host, err = ssh.NewSignerFromKey(private); err != nil {
 		return err
+	}
+	if s.Authority != nil {
+		cert := &ssh.Certificate{Key: s.host.PublicKey(), CertType: ssh.HostCert, ValidPrincipals: []string{"127.0.0.1"}, ValidBefore: ssh.CertTimeInfinity}
+		if err := cert.SignCert(rand.Reader, s.Authority); err != nil {
+			return err
+		}
+		if s.host, err = ssh.NewCertSigner(cert, s.host); err != nil {
+			return err
+		}
 	}
 	if s.listener, err = net.Listen("tcp", "127.0.0.1:0"); err != nil {
 		return err
@@ -253,7 +263,12 @@ func forward(nc ssh.NewChannel) {
 func (s *Server) session(ch ssh.Channel, reqs <-chan *ssh.Request) {
 	defer ch.Close()
 	ctx, stop := context.WithCancel(s.life)
-	defer stop()
+	var over atomic.Bool // a command that ended by itself; what it began in the background goes on
+	defer func() {
+		if !over.Load() {
+			stop()
+		}
+	}()
 	for r := range reqs {
 		var p struct{ Text string }
 		_ = ssh.Unmarshal(r.Payload, &p) // what is not understood is refused below
@@ -268,6 +283,7 @@ func (s *Server) session(ch ssh.Channel, reqs <-chan *ssh.Request) {
 			_ = r.Reply(true, nil)
 			go func() {
 				exit := s.run(ctx, p.Text, ch)
+				over.Store(true)
 				_, _ = ch.SendRequest("exit-status", false, ssh.Marshal(struct{ Code uint32 }{uint32(exit)}))
 				ch.Close()
 			}()
