@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"fmt"
+
 	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
 
@@ -108,7 +110,7 @@ func (s *session) drawProbed(p *flow.Probed) {
 		if c.Required {
 			required = " (required)"
 		}
-		s.screen.Print("%s %s%s: %s: %s", c.System, c.Item, required, s.paintState(c), term.Clean(c.Reason))
+		s.screen.Print("%s", s.screen.Indented(0, 4, fmt.Sprintf("%s %s%s: %s: %s", c.System, c.Item, required, s.paintState(c), term.Clean(c.Reason))))
 	}
 	free := ""
 	if p.Free >= 0 {

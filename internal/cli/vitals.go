@@ -9,6 +9,12 @@ import (
 // tableColumns is up to how many systems stand side by side; more are listed in several tables.
 const tableColumns = 5
 
+// besideEachOther gives how many systems stand side by side on this terminal.
+func (s *session) besideEachOther() int {
+	const names, values = 22, 18
+	return max(1, min(tableColumns, (s.screen.Width-names)/values))
+}
+
 // showVitals draws the basic state of the systems side by side and marks what differs and what needs a look.
 func (s *session) showVitals(a *flow.App, c *casefile.Case, round string, systems []string) error {
 	v, err := a.Vitals(c, round, systems)
@@ -18,8 +24,9 @@ func (s *session) showVitals(a *flow.App, c *casefile.Case, round string, system
 	if s.common.json {
 		return s.writeJSON(v)
 	}
-	for from := 0; from < len(v.Systems); from += tableColumns {
-		to := min(from+tableColumns, len(v.Systems))
+	side := s.besideEachOther()
+	for from := 0; from < len(v.Systems); from += side {
+		to := min(from+side, len(v.Systems))
 		columns := []term.Column{{Title: "of round " + round}}
 		for _, one := range v.Systems[from:to] {
 			columns = append(columns, term.Column{Title: one.System, Wide: true, Least: 14})
@@ -33,6 +40,9 @@ func (s *session) showVitals(a *flow.App, c *casefile.Case, round string, system
 			row := []string{name}
 			for i := from; i < to; i++ {
 				text := term.Clean(f.Values[i])
+				if text == "" {
+					text = "–"
+				}
 				if f.Heeds != nil && f.Heeds[i] {
 					text = s.screen.Paint(term.Bad, text+" !")
 				} else if f.Differs {
