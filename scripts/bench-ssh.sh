@@ -40,5 +40,7 @@ open 12 large "$here/large.bin" 1
 e=$(best "$E collect --quiet --case 12")
 t=$(best "scp -q -F $PWD/config 127.0.0.1:$here/large.bin got.bin")
 row "collect one file of 256 MiB" "$e" "scp" "$t" "1.5"
+t=$(best "scp -q -F $PWD/config 127.0.0.1:$here/large.bin got.bin && sha256sum got.bin")
+row "the same, with its checksum" "$e" "scp, then sha256sum" "$t" "1.5"
 printf 'memory, %-20s ' "$n systems"; sh -c "$E collect --quiet --case 11 & p=\$!; m=0; while kill -0 \$p 2>/dev/null; do k=\$(sed -n 's/VmHWM:[^0-9]*\([0-9]*\).*/\1/p' /proc/\$p/status 2>/dev/null); [ \"\${k:-0}\" -gt \$m ] && m=\$k; sleep 0.02; done; echo \"\$((m / 1024)) MiB\"" 2>/dev/null
-rm -rf ../large.bin got got.bin home
+[ -n "$KEEP" ] || rm -rf ../large.bin got got.bin home

@@ -147,6 +147,11 @@ func (g fetching) fetch(ctx context.Context) (fetched, error) {
 	}
 	defer p.end()
 	s := &sink{ctx: ctx, out: p.file, hash: p.hash, limit: p.size, n: p.had, count: g.count}
+	if p.size >= hashAside {
+		aside := newAsideHash(p.hash)
+		defer aside.end()
+		s.hash = aside
+	}
 	stream := g.stream
 	if s.limit == 0 || p.had > 0 {
 		stream = nil

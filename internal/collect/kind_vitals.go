@@ -140,7 +140,7 @@ func vitalsOf(ctx context.Context, run reach.Runner) (string, error) {
 	ctx, cancel := context.WithTimeout(ctx, vitalsTimeout)
 	defer cancel()
 	var out textHead
-	exit, err := run.Run(ctx, "sh -c "+ask.ShellWord(vitalsScript), &out, io.Discard)
+	exit, err := noisy(run)(ctx, "sh -c "+ask.ShellWord(vitalsScript), &out, io.Discard)
 	if err == nil && !vitalsWhole(out.String()) {
 		err = fmt.Errorf("it has no shell that tells them (exit code %d)", exit)
 	}

@@ -34,6 +34,13 @@ type Runner interface {
 	Run(ctx context.Context, command string, stdout, stderr io.Writer) (exit int, err error)
 }
 
+// NoisyRunner is what a system offers whose shell may print something when it starts: for callers that step over that by
+// themselves, and so save finding out.
+type NoisyRunner interface {
+	// RunNoisy is Run, but what the shell prints by itself is left in.
+	RunNoisy(ctx context.Context, command string, stdout, stderr io.Writer) (exit int, err error)
+}
+
 // Health is what a system offers that can be lost in the middle.
 type Health interface {
 	// Lost gives the reason when the connection is gone, else nil.

@@ -39,6 +39,8 @@ var (
 	_ Runner   = (*SSH)(nil)
 	_ Health   = (*SSH)(nil)
 	_ Elevator = (*SSH)(nil)
+
+	_ NoisyRunner = (*SSH)(nil)
 )
 
 func openSSH(ctx context.Context, d *Dialer, s *site.System) (System, error) {
@@ -244,6 +246,11 @@ func (r *SSH) Run(ctx context.Context, command string, stdout, stderr io.Writer)
 		stdout, stderr = newUnnoised(mark, stdout), newUnnoised(mark, stderr)
 	}
 	return r.run(ctx, command, stdout, stderr)
+}
+
+// RunNoisy runs a command line and leaves in what the shell prints by itself.
+func (r *SSH) RunNoisy(ctx context.Context, command string, stdout, stderr io.Writer) (int, error) {
+	return r.run(ctx, niced(r.nice, command), stdout, stderr)
 }
 
 // listen finds out whether the shell prints something when it starts.
