@@ -29,6 +29,9 @@ func (a *Ask) Sheet() []string {
 		if it.Depth > Standard {
 			from = ", only at depth " + it.Depth.String()
 		}
+		if it.Together != "" {
+			from += ", twice (group " + it.Together + ")"
+		}
 		if it.Elevated {
 			from += ", WITH THE SYSTEM'S ELEVATION"
 		}

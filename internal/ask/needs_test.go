@@ -56,7 +56,7 @@ vitals: no
 	require.Nil(t, a.Set("freeze"))
 	sheet := strings.Join(a.Sheet(), "\n")
 	for _, want := range []string{
-		"item bundle, of every system, WITH THE SYSTEM'S ELEVATION: run tool level first, to see whether what it needs is there",
+		"item bundle, of every system, twice (group pair), WITH THE SYSTEM'S ELEVATION: run tool level first, to see whether what it needs is there",
 		"read /etc/tool.conf first", "take what it makes: /var/tmp/tool-*.tgz, and leave it there", "only where 2.0 GiB are free", "(at most 1h)",
 		"read the system journal of the window (journalctl), of gate.service, fare@*.service, from warning on, from /var/log/journal/remote",
 		"read the event log System of the window (wevtutil)", "value agent: read /etc/agent.conf", "a system whose entry has elevate",

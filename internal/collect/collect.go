@@ -117,7 +117,7 @@ func (c *Collector) Run(ctx context.Context, w *casefile.Writer, note, by string
 	if n := len(rounds); n > 0 {
 		last := rounds[n-1]
 		number = last.Number() + 1
-		if !last.Finished() && (last.Same == c.Fingerprint() || last.Open && last.Base == c.base()) {
+		if c.goesOn(last) {
 			round, kindOf = last, KindRoundResumed
 		}
 	}
@@ -135,6 +135,11 @@ func (c *Collector) Run(ctx context.Context, w *casefile.Writer, note, by string
 		return nil, &localError{err}
 	}
 	return round, c.fill(ctx, w, round)
+}
+
+// goesOn says whether the collection goes on with a round: one that is unfinished and asks for the same.
+func (c *Collector) goesOn(last *Round) bool {
+	return !last.Finished() && (last.Same == c.Fingerprint() || last.Open && last.Base == c.base())
 }
 
 // fill takes all cells of a round and closes it.

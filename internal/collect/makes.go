@@ -522,24 +522,19 @@ func RemoveFolder(folder string) string {
 		"rm -rf " + f
 }
 
-// MakingOf gives the ledger's numbers of what unfinished rounds of a case go on with.
-func MakingOf(c *casefile.Case) (map[string]bool, error) {
+// Making gives the ledger's numbers of what the collection would go on with: folders of ours in which a command works.
+func (c *Collector) Making(of *casefile.Case) (map[string]bool, error) {
 	out := map[string]bool{}
-	rounds, err := Rounds(c)
-	if err != nil {
-		return nil, err
+	rounds, err := Rounds(of)
+	if err != nil || len(rounds) == 0 || !c.goesOn(rounds[len(rounds)-1]) {
+		return out, err
 	}
-	for _, r := range rounds {
-		files, err := filepath.Glob(filepath.Join(r.dir, "making", "*.json"))
-		if err != nil || r.Finished() {
-			continue
-		}
-		for _, f := range files {
-			var m making
-			if data, err := os.ReadFile(f); err == nil && json.Unmarshal(data, &m) == nil {
-				out[m.Change] = true
-			}
+	files, err := filepath.Glob(filepath.Join(rounds[len(rounds)-1].dir, "making", "*.json"))
+	for _, f := range files {
+		var m making
+		if data, err := os.ReadFile(f); err == nil && json.Unmarshal(data, &m) == nil {
+			out[m.Change] = true
 		}
 	}
-	return out, nil
+	return out, err
 }

@@ -171,7 +171,7 @@ func (a *App) Collect(ctx context.Context, c *casefile.Case, q CollectRequest) (
 		return nil, err
 	}
 	defer w.Close()
-	if err := a.sayWhatIsLeft(c); err != nil {
+	if err := a.sayWhatIsLeft(c, col); err != nil {
 		return nil, err
 	}
 	if err := a.ready(col); err != nil {

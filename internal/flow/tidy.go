@@ -37,14 +37,14 @@ func (a *App) LeftThere(c *casefile.Case) ([]Left, error) {
 	return out, nil
 }
 
-// sayWhatIsLeft says at the begin of a collection what an earlier one left on systems. What an unfinished round goes on with
-// is not left.
-func (a *App) sayWhatIsLeft(c *casefile.Case) error {
+// sayWhatIsLeft says at the begin of a collection what an earlier one left on systems. What it goes on with is not
+// left.
+func (a *App) sayWhatIsLeft(c *casefile.Case, col *collect.Collector) error {
 	left, err := a.LeftThere(c)
 	if err != nil {
 		return err
 	}
-	goesOn, err := collect.MakingOf(c)
+	goesOn, err := col.Making(c)
 	if err != nil {
 		return fault.Wrap("read the rounds", c.Name, err)
 	}

@@ -262,7 +262,9 @@ func (f *shellFS) Open(name string) (fs.File, error) {
 		return nil, err
 	}
 	p := quote(Path(name))
-	info, err := f.one(name, f.style.one(p, true)+" || exit 1\n[ -r "+p+" ] || { echo 'Permission denied' >&2; exit 1; }")
+	// With more rights than the account has, no link is followed: whoever may write in a folder of logs must not be able to
+	// point us anywhere. Names were freed of links before.
+	info, err := f.one(name, f.style.one(p, f.prefix == "")+" || exit 1\n[ -r "+p+" ] || { echo 'Permission denied' >&2; exit 1; }")
 	if err != nil {
 		return nil, shellPathError("open", name, err)
 	}
@@ -309,7 +311,7 @@ func (s *shellFile) Read(b []byte) (int, error) {
 	if s.pipe == nil {
 		ctx, cancel := context.WithCancel(context.Background())
 		s.cancel, s.ended = cancel, make(chan struct{})
-		s.pipe = s.f.stream(ctx, fmt.Sprintf("dd if=%s bs=%d skip=%d", quote(Path(s.name)), shellBlock, s.from/shellBlock), s.ended)
+		s.pipe = s.f.stream(ctx, s.reading(fmt.Sprintf("dd bs=%d skip=%d", shellBlock, s.from/shellBlock)), s.ended)
 		if skip := s.from % shellBlock; skip > 0 {
 			if _, err := io.CopyN(io.Discard, s.pipe, skip); err != nil {
 				s.mu.Unlock()
@@ -339,13 +341,16 @@ func (s *shellFile) Seek(offset int64, whence int) (int64, error) {
 	return offset, nil
 }
 
-// same gives the words that make sure that the file is still the one that was opened.
-func (s *shellFile) same() string {
-	if s.f.style.inode == "" || s.info.inode == "" {
-		return ""
-	}
+// reading gives the words that read the file with dd from its standard input. What was opened is looked at first: it must be
+// the file that was found, whatever stands under its name by now. Where a shell does not tell, its name has to do.
+func (s *shellFile) reading(dd string) string {
 	p := quote(Path(s.name))
-	return "[ \"$(" + s.f.style.inode + " " + p + ")\" = " + quote(s.info.inode) + " ] || { echo 'it was replaced while it was read' >&2; exit 1; }\n"
+	if s.f.style.inode == "" || s.info.inode == "" {
+		return "{ " + dd + "; } < " + p
+	}
+	look := s.f.style.inode
+	return "{ i=$(" + look + " /dev/stdin 2>/dev/null) || i=$(" + look + " " + p + ")\n" +
+		"[ \"$i\" = " + quote(s.info.inode) + " ] || { echo 'it was replaced while it was read' >&2; exit 1; }\n" + dd + "; } < " + p
 }
 
 // ReadAt reads anywhere, in blocks that dd can skip to.
@@ -361,7 +366,7 @@ func (s *shellFile) ReadAt(b []byte, off int64) (int, error) {
 	ctx, cancel := context.WithTimeout(context.Background(), shellAnswer+time.Duration(len(b)/(64<<10))*time.Second)
 	defer cancel()
 	ended := make(chan struct{})
-	pipe := s.f.stream(ctx, s.same()+fmt.Sprintf("dd if=%s bs=%d skip=%d count=%d", quote(Path(s.name)), shellBlock, from, count), ended)
+	pipe := s.f.stream(ctx, s.reading(fmt.Sprintf("dd bs=%d skip=%d count=%d", shellBlock, from, count)), ended)
 	defer func() { cancel(); pipe.Close(); <-ended }()
 	if _, err := io.CopyN(io.Discard, pipe, off-from*shellBlock); err != nil {
 		return 0, s.readError(err)

@@ -12,11 +12,13 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
 	"envask/internal/reach"
 	"envask/internal/reach/reachtest"
+	"envask/internal/standin"
 )
 
 // shellOf runs commands with a program as the shell and nothing but what is in a folder as its tools.
@@ -146,6 +148,23 @@ func TestAReplacedFileIsNotMixed(t *testing.T) {
 	require.NoError(t, os.Rename(other, filepath.Join(root, "big")))
 	_, err = at.ReadAt(b, 0)
 	require.ErrorContains(t, err, "replaced while it was read")
+}
+
+// With more rights a link is not followed: what was a log when it was found may be one to something else by now.
+func TestElevationFollowsNoLink(t *testing.T) {
+	_, d, s := standIn(t, func(s *standin.Server) {
+		s.Tree.Put("/tree/closed.log", &standin.Node{Data: []byte("log\n"), Time: time.Now(), Denied: true})
+		s.Tree.Put("/etc/shadow", &standin.Node{Data: []byte("secret\n"), Time: time.Now(), Denied: true})
+		s.Tree.Put("/tree/swapped.log", &standin.Node{Link: "/etc/shadow", Mode: os.ModeSymlink, Time: time.Now()})
+	})
+	s.Elevate = "sudo"
+	system := open(t, d, s)
+	data, err := fs.ReadFile(system.FS(), "tree/closed.log")
+	require.NoError(t, err)
+	require.Equal(t, "log\n", string(data))
+	_, err = system.FS().Open("tree/swapped.log")
+	require.Error(t, err)
+	require.NotErrorIs(t, err, fs.ErrNotExist)
 }
 
 func FuzzParseStat(f *testing.F) {

@@ -187,7 +187,13 @@ func toolDd(c *Call) int {
 		}
 		n[k] = number
 	}
-	data, err := c.read(file)
+	var data []byte
+	var err error
+	if file == "" {
+		data, err = io.ReadAll(c.In)
+	} else {
+		data, err = c.read(file)
+	}
 	if err != nil {
 		return c.fail(1, "failed to open '%s': %s", file, whyNot(err))
 	}
