@@ -46,6 +46,7 @@ func ProcessEnv() Env {
 
 // session is one run of one command.
 type session struct {
+	asking *term.Board // live lines that give way to a question; nil for none
 	env    Env
 	screen *term.Screen
 	common common
@@ -208,7 +209,7 @@ func (s *session) app() (*flow.App, error) {
 		return s.dialer(a.Home, st, accept)
 	}
 	if s.screen.Ask {
-		a.Approve, a.Confirm, a.Large = s.approve, s.screen.Confirm, s.large
+		a.Approve, a.Confirm, a.Large = s.approve, s.confirm, s.large
 	}
 	if s.common.yes {
 		a.Large = func(string) (bool, error) { return true, nil }
@@ -285,10 +286,12 @@ func (s *session) dialer(home casefile.Home, st *site.Site, accept map[string]st
 	}
 	if s.screen.Ask {
 		d.HostKeys.Confirm = func(name, address, keyType, fingerprint string) (bool, error) {
-			s.screen.Say("%s at %s shows a host key that is not known:\n  %s %s", name, address, keyType, fingerprint)
-			return s.screen.Confirm("Is that the key of " + name + ", as its owner tells it?")
+			return s.confirm(fmt.Sprintf("%s at %s shows a host key that is not known:\n  %s %s\nIs that the key of %s, as its owner tells it?", name, address, keyType, fingerprint, name))
 		}
-		d.Passphrase = func(file string) ([]byte, error) { return s.screen.Secret("Passphrase of " + file) }
+		d.Passphrase = func(file string) ([]byte, error) {
+			defer s.pause()()
+			return s.screen.Secret("Passphrase of " + file)
+		}
 	}
 	if sock := s.env.Getenv("SSH_AUTH_SOCK"); sock != "" {
 		if conn, err := dialAgent(sock); err == nil {
@@ -323,14 +326,34 @@ func (s *session) secret(ref site.Secret) (string, error) {
 
 // approve shows a sheet and asks for a yes.
 func (s *session) approve(sheet flow.Sheet) (bool, error) {
+	defer s.pause()()
 	s.drawSheet(s.env.Err, sheet)
 	return s.screen.Confirm("Approve this ask?")
 }
 
+// pause keeps live lines away from a question, until the function that it gives is called.
+func (s *session) pause() func() {
+	b := s.asking
+	if b == nil {
+		return func() {}
+	}
+	b.Pause()
+	return b.Resume
+}
+
+// confirm asks for a yes.
+func (s *session) confirm(question string) (bool, error) {
+	defer s.pause()()
+	lines := strings.Split(question, "\n")
+	for i := range lines {
+		lines[i] = term.Clean(lines[i])
+	}
+	return s.screen.Confirm(strings.Join(lines, "\n"))
+}
+
 // large asks whether a collection that is larger than it should be is wanted all the same.
 func (s *session) large(why string) (bool, error) {
-	s.screen.Say("%s", term.Clean(why))
-	return s.screen.Confirm("Collect all the same?")
+	return s.confirm(why + ". Collect all the same?")
 }
 
 // writeJSON writes the one document of a command.

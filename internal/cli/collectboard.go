@@ -39,6 +39,7 @@ func (s *session) newCollectBoard() *collectBoard {
 	if b.board.Live() {
 		go b.tick()
 	}
+	s.asking = b.board
 	return b
 }
 
@@ -62,6 +63,7 @@ func (b *collectBoard) tick() {
 
 func (b *collectBoard) close() {
 	close(b.stop)
+	b.s.asking = nil
 	b.board.Close()
 }
 

@@ -293,7 +293,6 @@ func (c *Collector) DryRun(ctx context.Context) (Coverage, []Entry, error) {
 }
 
 func (c *Collector) drySystem(ctx context.Context, s *site.System, plan Coverage) ([]Entry, error) {
-	defer c.event(Event{Kind: SystemDone, System: s.Name})
 	wanted := false
 	for i := range plan {
 		wanted = wanted || plan[i].System == s.Name && plan[i].State == ""
@@ -301,6 +300,7 @@ func (c *Collector) drySystem(ctx context.Context, s *site.System, plan Coverage
 	if !wanted || ctx.Err() != nil {
 		return nil, ctx.Err()
 	}
+	defer c.event(Event{Kind: SystemDone, System: s.Name})
 	target, gone := c.reach(ctx, s)
 	if ctx.Err() != nil {
 		return nil, ctx.Err()

@@ -208,11 +208,11 @@ func (a *App) ready(col *collect.Collector) error {
 		if s.Before == "" || !wanted[s.Name] {
 			continue
 		}
-		a.report(BeforeSystem{System: s.Name, Text: s.Before})
 		if a.Confirm == nil {
+			a.report(BeforeSystem{System: s.Name, Text: s.Before})
 			continue
 		}
-		yes, err := a.Confirm("Is that done for " + s.Name + "?")
+		yes, err := a.Confirm(fmt.Sprintf("Before %s can be reached: %s. Is that done?", s.Name, strings.TrimSuffix(s.Before, ".")))
 		if err != nil {
 			return err
 		}

@@ -9,6 +9,7 @@ import (
 	"os/exec"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"envask/internal/site"
@@ -88,6 +89,8 @@ type commandConn struct {
 	cmd *exec.Cmd
 	in  io.WriteCloser
 	out io.ReadCloser
+
+	reap sync.Once
 }
 
 func (c *commandConn) Read(b []byte) (int, error)  { return c.out.Read(b) }
@@ -98,7 +101,7 @@ func (c *commandConn) Close() error {
 	if c.cmd.Process != nil {
 		_ = c.cmd.Process.Kill()
 	}
-	go func() { _ = c.cmd.Wait() }()
+	c.reap.Do(func() { go func() { _ = c.cmd.Wait() }() }) // it is closed from more than one side
 	return err
 }
 

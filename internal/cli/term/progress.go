@@ -19,6 +19,8 @@ type Board struct {
 	mu     sync.Mutex
 	lines  map[string]*boardLine
 	closed bool
+	paused bool     // a person is being asked something
+	held   []string // what is to be said after that
 }
 
 type boardLine struct {
@@ -32,23 +34,45 @@ const redraw = 120 * time.Millisecond
 // NewBoard begins a board.
 func (s *Screen) NewBoard() *Board {
 	b := &Board{screen: s, lines: map[string]*boardLine{}}
-	if s.Live && !s.Quiet {
-		b.p = mpb.New(mpb.WithOutput(s.Err), mpb.WithRefreshRate(redraw), mpb.WithWidth(min(s.Width, 200)), mpb.WithAutoRefresh())
-	}
+	b.begin()
 	return b
 }
 
+func (b *Board) begin() {
+	if s := b.screen; s.Live && !s.Quiet {
+		b.p = mpb.New(mpb.WithOutput(s.Err), mpb.WithRefreshRate(redraw), mpb.WithWidth(min(s.Width, 200)), mpb.WithAutoRefresh())
+	}
+}
+
+// Pause takes the live lines away and holds what is said, so that a person can be asked something. Work goes on meanwhile.
+func (b *Board) Pause() {
+	b.mu.Lock()
+	b.paused = true
+	b.mu.Unlock()
+	b.clear()
+}
+
+// Resume goes on after a pause.
+func (b *Board) Resume() {
+	b.mu.Lock()
+	b.begin()
+	b.paused = false
+	held := b.held
+	b.held = nil
+	b.mu.Unlock()
+	for _, l := range held {
+		b.Above("%s", l)
+	}
+}
+
 // Live says whether lines are drawn in place.
-func (b *Board) Live() bool { return b.p != nil }
+func (b *Board) Live() bool { return b.screen.Live && !b.screen.Quiet }
 
 // Set shows a line under a name, or changes it. Names are shown in the order in which they came.
 func (b *Board) Set(name, format string, args ...any) {
-	if b.p == nil {
-		return
-	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	if b.closed {
+	if b.p == nil || b.closed || b.paused {
 		return
 	}
 	l := b.lines[name]
@@ -91,28 +115,45 @@ func (b *Board) Above(format string, args ...any) {
 	if b.screen.Quiet {
 		return
 	}
-	text := fmt.Sprintf(format, args...) + "\n"
+	text := fmt.Sprintf(format, args...)
+	b.mu.Lock()
 	var w io.Writer = b.screen.Err
 	if b.p != nil {
 		w = b.p
 	}
-	_, _ = io.WriteString(w, text) // a message that cannot be shown stops nothing
+	if b.paused {
+		b.held = append(b.held, text)
+		b.mu.Unlock()
+		return
+	}
+	b.mu.Unlock()
+	_, _ = io.WriteString(w, text+"\n") // a message that cannot be shown stops nothing
 }
 
 // Close takes all lines away.
 func (b *Board) Close() {
 	b.mu.Lock()
+	b.closed = true
+	b.mu.Unlock()
+	b.clear()
+}
+
+// clear takes the live lines away and waits until they are.
+func (b *Board) clear() {
+	b.mu.Lock()
 	var names []string
 	for n := range b.lines {
 		names = append(names, n)
 	}
-	b.closed = true
+	p := b.p
 	b.mu.Unlock()
 	for _, n := range names {
 		b.Drop(n)
 	}
-	if b.p != nil {
-		b.p.Wait()
+	if p != nil {
+		p.Wait()
+		b.mu.Lock()
 		b.p = nil
+		b.mu.Unlock()
 	}
 }
