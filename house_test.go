@@ -20,7 +20,7 @@ import (
 var layers = []string{
 	"cmd/envask", "internal/cli", "internal/cli/term", "internal/standin", "internal/flow", "internal/report", "internal/brief", "internal/submit",
 	"internal/archive", "internal/redact", "internal/collect", "internal/reach", "internal/undo", "internal/logset", "internal/stamp",
-	"internal/casefile", "internal/ask", "internal/site", "internal/keyfile", "internal/window", "internal/fault",
+	"internal/casefile", "internal/ask", "internal/site", "internal/keyfile", "internal/window", "internal/fault", "internal/posix",
 	"internal/reach/reachtest",
 }
 

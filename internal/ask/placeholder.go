@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"envask/internal/keyfile"
+	"envask/internal/posix"
 	"envask/internal/window"
 )
 
@@ -57,13 +58,10 @@ func Fill(command string, value func(name string) (string, error)) (string, erro
 		if err != nil && failure == nil {
 			failure = err
 		}
-		return ShellWord(text)
+		return posix.Word(text)
 	})
 	return out, failure
 }
-
-// ShellWord makes one word of a POSIX shell's command line, whatever the text holds.
-func ShellWord(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
 
 // Fields lists the placeholders of a command line.
 func Fields(command string) []string {

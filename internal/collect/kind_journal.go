@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"envask/internal/ask"
+	"envask/internal/posix"
 )
 
 // takeJournal takes the system journal of the window: in its export form
@@ -44,13 +45,13 @@ func (w *work) journalLine(spec ask.Journal) string {
 		words = append(words, fmt.Sprintf("--since=@%d", from.Unix()), fmt.Sprintf("--until=@%d", to.Unix()))
 	}
 	for _, u := range spec.Units {
-		words = append(words, "--unit="+ask.ShellWord(u))
+		words = append(words, "--unit="+posix.Word(u))
 	}
 	if spec.Priority != "" {
 		words = append(words, "--priority="+spec.Priority)
 	}
 	if spec.Folder != "" {
-		words = append(words, "--directory="+ask.ShellWord(spec.Folder))
+		words = append(words, "--directory="+posix.Word(spec.Folder))
 	}
 	return strings.Join(words, " ")
 }
@@ -110,26 +111,13 @@ func binaryField(r *bufio.Reader) (string, error) {
 	if length > maxField {
 		return "", fmt.Errorf("a field of %d bytes", length)
 	}
-	var b strings.Builder
-	n, err := io.CopyN(&limitedText{b: &b, room: 64 << 10}, r, int64(length))
+	b := head{room: 64 << 10}
+	n, err := io.CopyN(&b, r, int64(length))
 	if err != nil || n != int64(length) {
 		return "", io.ErrUnexpectedEOF
 	}
 	_, err = r.ReadByte() // the line end behind it
 	return b.String(), err
-}
-
-// limitedText keeps the beginning of what is written to it.
-type limitedText struct {
-	b    *strings.Builder
-	room int
-}
-
-func (l *limitedText) Write(p []byte) (int, error) {
-	if left := l.room - l.b.Len(); left > 0 {
-		l.b.Write(p[:min(left, len(p))])
-	}
-	return len(p), nil
 }
 
 var priorityNames = [8]string{"emerg", "alert", "crit", "err", "warning", "notice", "info", "debug"}
@@ -202,7 +190,7 @@ func (s stored) read(ctx context.Context, w *work, run interface {
 	}
 	defer out.remove()
 	out.onLocal, out.onWrite = w.fail, w.count
-	var said textHead
+	said := head{room: 64 << 10}
 	begun := time.Now()
 	exit, err := run.Run(runCtx, s.line, out, &said)
 	if ctx.Err() != nil {

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"envask/internal/ask"
+	"envask/internal/posix"
 	"envask/internal/reach"
 )
 
@@ -139,8 +140,8 @@ func takeVitals(ctx context.Context, w *work) error {
 func vitalsOf(ctx context.Context, run reach.Runner) (string, error) {
 	ctx, cancel := context.WithTimeout(ctx, vitalsTimeout)
 	defer cancel()
-	var out textHead
-	exit, err := noisy(run)(ctx, "sh -c "+ask.ShellWord(vitalsScript), &out, io.Discard)
+	out := head{room: 1 << 20}
+	exit, err := noisy(run)(ctx, posix.Shell(vitalsScript), &out, io.Discard)
 	if err == nil && !vitalsWhole(out.String()) {
 		err = fmt.Errorf("it has no shell that tells them (exit code %d)", exit)
 	}

@@ -21,6 +21,7 @@ import (
 	"envask/internal/ask"
 	"envask/internal/casefile"
 	"envask/internal/logset"
+	"envask/internal/posix"
 	"envask/internal/reach"
 	"envask/internal/undo"
 )
@@ -218,19 +219,19 @@ func (m *maker) begin(ctx context.Context) (ok bool, err error) {
 // start starts the command apart from the connection: that may break, and the command goes on. One that was started already, by
 // a run that did not come further, is left as it is.
 func (m *maker) start(ctx context.Context) error {
-	f := ask.ShellWord(m.state.Folder)
+	f := posix.Word(m.state.Folder)
 	line := m.state.Line
 	if m.item.Elevated {
-		line = m.sys.Elevation() + " sh -c " + ask.ShellWord(line)
+		line = m.sys.Elevation() + " sh -c " + posix.Word(line)
 	}
-	inner := "cd " + f + "/made && sh -c " + ask.ShellWord(line) + " > ../ours/out 2> ../ours/err < /dev/null; echo $? > ../ours/exit.new; mv ../ours/exit.new ../ours/exit"
-	inner = "cd " + f + "/ours && sh -c " + ask.ShellWord(inner)
+	inner := "cd " + f + "/made && sh -c " + posix.Word(line) + " > ../ours/out 2> ../ours/err < /dev/null; echo $? > ../ours/exit.new; mv ../ours/exit.new ../ours/exit"
+	inner = "cd " + f + "/ours && sh -c " + posix.Word(inner)
 	script := "if [ -d " + f + " ]; then\n" +
 		"for i in 1 2 3; do [ -f " + f + "/ours/pid ] && exit 0; sleep 1; done\n" + // the script of that run may be in its middle
 		"if [ -f " + f + "/ours/" + marker + " ]; then rm -rf " + f + "; else rmdir " + f + "/ours " + f + "; fi\nfi\n" +
 		"umask 077; mkdir " + f + " && mkdir " + f + "/ours " + f + "/made && echo 'It may be removed.' > " + f + "/ours/" + marker + " || exit 1\n" +
 		"S=; command -v setsid >/dev/null && S=setsid\n" +
-		"nohup $S sh -c " + ask.ShellWord(inner) + " > /dev/null 2>&1 < /dev/null &\n" +
+		"nohup $S sh -c " + posix.Word(inner) + " > /dev/null 2>&1 < /dev/null &\n" +
 		"echo $! > " + f + "/ours/pid"
 	_, err := shellText(ctx, m.plain, script)
 	if err != nil {
@@ -246,22 +247,12 @@ func (m *maker) start(ctx context.Context) error {
 func shellText(ctx context.Context, run reach.Runner, script string) (string, error) {
 	ctx, cancel := context.WithTimeout(ctx, time.Minute)
 	defer cancel()
-	var out, errOut textHead
-	exit, err := run.Run(ctx, "sh -c "+ask.ShellWord(script), &out, &errOut)
+	out, errOut := head{room: 1 << 20}, head{room: 64 << 10}
+	exit, err := run.Run(ctx, posix.Shell(script), &out, &errOut)
 	if err == nil && exit != 0 {
 		err = fmt.Errorf("exit code %d: %s", exit, firstLine(errOut.String()))
 	}
 	return out.String(), err
-}
-
-// textHead keeps the beginning of an output.
-type textHead struct{ strings.Builder }
-
-func (t *textHead) Write(p []byte) (int, error) {
-	if room := (1 << 20) - t.Len(); room > 0 {
-		t.Builder.Write(p[:min(room, len(p))])
-	}
-	return len(p), nil
 }
 
 func firstLine(s string) string {
@@ -296,7 +287,7 @@ echo 'neither /var/tmp nor /tmp can be written to' >&2; exit 1`)
 
 // wait waits until the command is over and gives its exit code; -1 when it was stopped because it took too long.
 func (m *maker) wait(ctx context.Context) (int, error) {
-	f := ask.ShellWord(m.state.Folder)
+	f := posix.Word(m.state.Folder)
 	script := "cd " + f + "/ours && if [ -f exit ]; then cat exit; elif [ ! -f pid ] || kill -0 $(cat pid) 2>/dev/null; then echo running; else sleep 1; if [ -f exit ]; then cat exit; elif kill -0 $(cat pid) 2>/dev/null; then echo running; else echo gone; fi; fi"
 	for pause, failed := firstPoll, 0; ; pause = min(pause*3/2, lastPoll) {
 		out, err := shellText(ctx, m.run, script)
@@ -416,7 +407,7 @@ func (m *maker) takeAllOf(ctx context.Context, files []match) (left int, err err
 			continue
 		}
 		if change.ID != "" {
-			if _, err := shellText(ctx, m.run, "rm -f "+ask.ShellWord(reach.Path(x.name))); err == nil {
+			if _, err := shellText(ctx, m.run, "rm -f "+posix.Word(reach.Path(x.name))); err == nil {
 				if err := m.changes.Done(change.ID, "removed"); err != nil {
 					return left, &localError{err}
 				}
@@ -430,7 +421,7 @@ var sumLine = regexp.MustCompile(`(?m)^\\?([0-9a-f]{64})\b`)
 
 // compare compares what arrived with the checksum on the system, where that can make one.
 func (m *maker) compare(ctx context.Context, x match, e *Entry) {
-	out, err := shellText(ctx, m.run, "command -v sha256sum >/dev/null || exit 9; sha256sum "+ask.ShellWord(reach.Path(x.name)))
+	out, err := shellText(ctx, m.run, "command -v sha256sum >/dev/null || exit 9; sha256sum "+posix.Word(reach.Path(x.name)))
 	sum := sumLine.FindStringSubmatch(out)
 	switch {
 	case err != nil || sum == nil:
@@ -473,7 +464,7 @@ func (m *maker) output(ctx context.Context, e *Entry) error {
 
 // clean removes our folder, unless something in it could not be taken.
 func (m *maker) clean(ctx context.Context, left int) error {
-	f := ask.ShellWord(m.state.Folder)
+	f := posix.Word(m.state.Folder)
 	switch {
 	case left > 0:
 		m.add(Entry{Source: m.state.Folder, State: Skipped, Special: true, Reason: "left on the system, since not all of it could be taken; envask tidy removes it"})
@@ -516,7 +507,7 @@ func (m *maker) forget() error {
 
 // RemoveFolder is the script that removes a folder of ours: only one that has our marker, and what runs in it is ended before.
 func RemoveFolder(folder string) string {
-	f := ask.ShellWord(folder)
+	f := posix.Word(folder)
 	return "[ -d " + f + " ] || exit 0\n[ -f " + f + "/ours/" + marker + " ] || { echo 'it does not have our marker' >&2; exit 1; }\n" +
 		"if [ -f " + f + "/ours/pid ] && [ ! -f " + f + "/ours/exit ]; then p=$(cat " + f + "/ours/pid); { kill -KILL -- -$p || kill -KILL $p; } 2>/dev/null; fi\n" +
 		"rm -rf " + f

@@ -68,7 +68,7 @@ func failing(ctx context.Context, w *work, n ask.Need) string {
 		}
 		ctx, cancel := context.WithTimeout(ctx, needTimeout)
 		defer cancel()
-		var out textHead
+		out := head{room: needHead}
 		exit, err := run.Run(ctx, n.Run, &out, &out)
 		switch {
 		case err != nil:

@@ -1,10 +1,10 @@
 package collect
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"envask/internal/reach"
@@ -25,11 +25,11 @@ func (f *filesWork) rotateFirst(ctx context.Context) error {
 	case f.dryRun:
 		e.Reason = fmt.Sprintf("would run first, at most %s", f.spec.RotateTimeout)
 	default:
-		var out bytes.Buffer
+		out := head{room: 4096}
 		runCtx, cancel := context.WithTimeout(ctx, f.spec.RotateTimeout)
 		defer cancel()
 		begun := time.Now()
-		exit, err := runner.Run(runCtx, command, limited{&out}, limited{&out})
+		exit, err := runner.Run(runCtx, command, &out, &out)
 		e.Command = &Ran{Line: command, Exit: exit, Started: begun.UTC().Truncate(time.Millisecond), Took: time.Since(begun).Round(time.Millisecond)}
 		e.ModTime = e.Command.Started
 		switch {
@@ -39,8 +39,8 @@ func (f *filesWork) rotateFirst(ctx context.Context) error {
 			e.State, e.Special, e.Reason = TimedOut, false, fmt.Sprintf("rotate-first was stopped after %s; the log is taken as it is", f.spec.RotateTimeout)
 		case err != nil || exit != 0:
 			e.State, e.Special, e.Reason = Failed, false, fmt.Sprintf("rotate-first ended with code %d; the log is taken as it is", exit)
-			if text := bytes.TrimSpace(out.Bytes()); len(text) > 0 {
-				e.Reason += ": " + string(text[:min(len(text), 200)])
+			if text := strings.TrimSpace(out.String()); text != "" {
+				e.Reason += ": " + text[:min(len(text), 200)]
 			}
 		default:
 			e.Reason = "ran before the files were read"
@@ -51,14 +51,4 @@ func (f *filesWork) rotateFirst(ctx context.Context) error {
 		return gone
 	}
 	return f.failure()
-}
-
-// limited keeps the beginning of an output.
-type limited struct{ b *bytes.Buffer }
-
-func (l limited) Write(p []byte) (int, error) {
-	if l.b.Len() < 4096 {
-		l.b.Write(p)
-	}
-	return len(p), nil
 }

@@ -8,10 +8,10 @@ import (
 	"io"
 	"strings"
 
-	"envask/internal/ask"
 	"envask/internal/casefile"
 	"envask/internal/collect"
 	"envask/internal/fault"
+	"envask/internal/posix"
 	"envask/internal/reach"
 	"envask/internal/site"
 	"envask/internal/undo"
@@ -142,7 +142,7 @@ func plainWords(err error) string {
 
 // remove removes one thing of ours: with the account's own rights, and with more where those do not do and there are such.
 func remove(ctx context.Context, target reach.System, sys *site.System, c undo.Change) error {
-	script := "rm -f " + ask.ShellWord(c.Path)
+	script := "rm -f " + posix.Word(c.Path)
 	if c.Kind == collect.KindFolder {
 		script = collect.RemoveFolder(c.Path)
 	}
@@ -151,10 +151,10 @@ func remove(ctx context.Context, target reach.System, sys *site.System, c undo.C
 		return errors.New("this system cannot run commands")
 	}
 	var said bytes.Buffer
-	exit, err := run.Run(ctx, "sh -c "+ask.ShellWord(script), io.Discard, &said)
+	exit, err := run.Run(ctx, posix.Shell(script), io.Discard, &said)
 	if e, can := target.(reach.Elevator); can && sys.Elevate != "" && err == nil && exit != 0 {
 		said.Reset()
-		exit, err = e.RunElevated(ctx, "sh -c "+ask.ShellWord(script), io.Discard, &said)
+		exit, err = e.RunElevated(ctx, posix.Shell(script), io.Discard, &said)
 	}
 	if err == nil && exit != 0 {
 		text, _, _ := strings.Cut(strings.TrimSpace(said.String()), "\n")

@@ -7,6 +7,8 @@ import (
 	"io"
 	"io/fs"
 	"sync"
+
+	"envask/internal/posix"
 )
 
 // Elevator is what a system offers whose account can get more rights.
@@ -69,7 +71,7 @@ func (e *elevation) RunElevated(ctx context.Context, command string, stdout, std
 	if e.prefix == "" {
 		return -1, errors.New("the systems file names no elevation for this system")
 	}
-	return e.run(ctx, e.prefix+" sh -c "+quote(command), stdout, stderr)
+	return e.run(ctx, e.prefix+" sh -c "+posix.Word(command), stdout, stderr)
 }
 
 // over puts the elevation over a file system, where there is one.

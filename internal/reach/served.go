@@ -9,6 +9,7 @@ import (
 	"sync"
 
 	"envask/internal/fault"
+	"envask/internal/posix"
 	"envask/internal/site"
 )
 
@@ -105,7 +106,7 @@ func niced(nice int, command string) string {
 	if nice == 0 {
 		return command
 	}
-	return fmt.Sprintf("nice -n %d sh -c %s", nice, quote(command))
+	return fmt.Sprintf("nice -n %d sh -c %s", nice, posix.Word(command))
 }
 
 // unnoised takes away what a noisy shell prints before a command begins.

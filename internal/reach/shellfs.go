@@ -14,6 +14,8 @@ import (
 	"strings"
 	"sync"
 	"time"
+
+	"envask/internal/posix"
 )
 
 // shellFS shows files through a POSIX shell (IEEE 1003.1) and a few tools, for systems without SFTP, and for what the account
@@ -84,7 +86,7 @@ func (f *shellFS) means() string {
 // command wraps a script: its output begins behind the mark, on both streams.
 func (f *shellFS) command(script string) string {
 	script = "LC_ALL=C; export LC_ALL; echo " + f.mark + "; echo " + f.mark + " >&2\n" + script
-	command := "sh -c " + quote(script)
+	command := posix.Shell(script)
 	if f.prefix != "" {
 		command = f.prefix + " " + command
 	}
@@ -196,7 +198,7 @@ func (f *shellFS) Lstat(name string) (fs.FileInfo, error) {
 	if err := checkName("lstat", name); err != nil {
 		return nil, err
 	}
-	info, err := f.one(name, f.style.one(quote(Path(name)), false))
+	info, err := f.one(name, f.style.one(posix.Word(Path(name)), false))
 	if err != nil {
 		return nil, shellPathError("lstat", name, err)
 	}
@@ -214,7 +216,7 @@ func (f *shellFS) ReadLink(name string) (string, error) {
 	}
 	ctx, cancel := f.within(context.Background())
 	defer cancel()
-	p := quote(Path(name))
+	p := posix.Word(Path(name))
 	out, err := f.script(ctx, "if command -v readlink >/dev/null; then readlink "+p+" || { ls -ld "+p+" >/dev/null && echo 'not a link' >&2; exit 1; }\n"+
 		"else [ -h "+p+" ] || { ls -ld "+p+" >/dev/null && echo 'not a link' >&2; exit 1; }\nls -ld "+p+" | sed 's/.* -> //'; fi")
 	if err != nil {
@@ -238,7 +240,7 @@ func (f *shellFS) ReadDir(name string) ([]fs.DirEntry, error) {
 	}
 	ctx, cancel := f.within(context.Background())
 	defer cancel()
-	out, err := f.script(ctx, "d="+quote(Path(name))+"\n"+enterFolder+f.style.all)
+	out, err := f.script(ctx, "d="+posix.Word(Path(name))+"\n"+enterFolder+f.style.all)
 	if err != nil {
 		return nil, shellPathError("readdir", name, err)
 	}
@@ -261,7 +263,7 @@ func (f *shellFS) Open(name string) (fs.File, error) {
 	if err := checkName("open", name); err != nil {
 		return nil, err
 	}
-	p := quote(Path(name))
+	p := posix.Word(Path(name))
 	// With more rights than the account has, no link is followed: whoever may write in a folder of logs must not be able to
 	// point us anywhere. Names were freed of links before.
 	info, err := f.one(name, f.style.one(p, f.prefix == "")+" || exit 1\n[ -r "+p+" ] || { echo 'Permission denied' >&2; exit 1; }")
@@ -299,7 +301,7 @@ func (s *shellFile) Stat() (fs.FileInfo, error) {
 		s.fresh = false
 		return s.info, nil
 	}
-	info, err := s.f.one(s.name, s.f.style.one(quote(Path(s.name)), true))
+	info, err := s.f.one(s.name, s.f.style.one(posix.Word(Path(s.name)), true))
 	if err != nil {
 		return nil, shellPathError("stat", s.name, err)
 	}
@@ -344,13 +346,13 @@ func (s *shellFile) Seek(offset int64, whence int) (int64, error) {
 // reading gives the words that read the file with dd from its standard input. What was opened is looked at first: it must be
 // the file that was found, whatever stands under its name by now. Where a shell does not tell, its name has to do.
 func (s *shellFile) reading(dd string) string {
-	p := quote(Path(s.name))
+	p := posix.Word(Path(s.name))
 	if s.f.style.inode == "" || s.info.inode == "" {
 		return "{ " + dd + "; } < " + p
 	}
 	look := s.f.style.inode
 	return "{ i=$(" + look + " /dev/stdin 2>/dev/null) || i=$(" + look + " " + p + ")\n" +
-		"[ \"$i\" = " + quote(s.info.inode) + " ] || { echo 'it was replaced while it was read' >&2; exit 1; }\n" + dd + "; } < " + p
+		"[ \"$i\" = " + posix.Word(s.info.inode) + " ] || { echo 'it was replaced while it was read' >&2; exit 1; }\n" + dd + "; } < " + p
 }
 
 // ReadAt reads anywhere, in blocks that dd can skip to.

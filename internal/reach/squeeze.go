@@ -5,8 +5,9 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"strings"
 	"sync"
+
+	"envask/internal/posix"
 
 	"github.com/klauspost/compress/gzip"
 )
@@ -37,9 +38,6 @@ func (r *SSH) CanSqueeze(ctx context.Context) bool {
 	return r.squeeze.can
 }
 
-// quote makes one word of a shell's command line.
-func quote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
-
 // Squeezed reads a stretch through tail, head and gzip.
 func (r *SSH) Squeezed(ctx context.Context, name string, from, to int64) (io.ReadCloser, error) {
 	if err := checkName("open", name); err != nil {
@@ -50,7 +48,7 @@ func (r *SSH) Squeezed(ctx context.Context, name string, from, to int64) (io.Rea
 	}
 	ctx, cancel := context.WithCancel(ctx)
 	out, in := io.Pipe()
-	command := fmt.Sprintf("tail -c +%d %s | head -c %d | gzip -1 -c", from+1, quote(Path(name)), to-from)
+	command := fmt.Sprintf("tail -c +%d %s | head -c %d | gzip -1 -c", from+1, posix.Word(Path(name)), to-from)
 	s := &squeezed{pipe: out, cancel: cancel, left: to - from}
 	s.ended.Add(1)
 	go func() {
