@@ -33,6 +33,7 @@ type field struct {
 	window window.Window
 	cancel func(Event) // told of events
 	within time.Duration
+	free   int64 // bytes free here; 0 is not asked
 }
 
 func newField(t *testing.T) *field {
@@ -52,9 +53,16 @@ func (f *field) collect(ctx context.Context, items string) (*Round, error) {
 	require.NoError(f.t, err)
 	s, err := site.Parse("site.yaml", []byte("site: pier\nsystems:\n  - {name: desk, local: true, zone: Europe/Lisbon"+f.system+"}\n"))
 	require.NoError(f.t, err)
-	col := &Collector{Request: Request{Ask: k, Site: s, Depth: ask.Standard, Jobs: 1, Case: "26031407", Answers: map[string]string{"serial": "OG410772"}, Window: f.window, Within: f.within},
+	col := &Collector{Request: Request{Ask: k, Site: s, Depth: ask.Standard, Jobs: 1, Case: "26031407", Answers: map[string]string{"serial": "OG410772"}, Window: f.window, Within: f.within, Free: f.room()},
 		Open: func(context.Context, *site.System) (reach.System, error) { return f.open() }, Report: f.cancel, Pauses: []time.Duration{time.Millisecond}}
 	return col.Run(ctx, f.writer, "", "test")
+}
+
+func (f *field) room() func() int64 {
+	if f.free == 0 {
+		return nil
+	}
+	return func() int64 { return f.free }
 }
 
 func (f *field) entries(r *Round) map[string]Entry {

@@ -32,6 +32,7 @@ type Request struct {
 	Only       map[[2]string]bool // system and item: only these fields; nil means all
 	OnlyWhy    string             // what it says of the others
 	Again      []string           // systems of which nothing that is there counts
+	Free       func() int64       // bytes free for the case, -1 when that is not known; nil is not asked
 	LeaveOpen  bool               // the round stays open for further passes over other systems
 }
 

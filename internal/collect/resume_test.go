@@ -178,6 +178,22 @@ func TestAnInterruptedFileGoesOn(t *testing.T) {
 	require.True(t, bytes.Equal(pattern(16<<20), data))
 }
 
+// A file for which there is no room stops the round before the disk is full; with room it goes on.
+func TestNoRoomForAFile(t *testing.T) {
+	f := newField(t)
+	require.NoError(t, os.WriteFile(filepath.Join(f.dir, "dump"), nil, 0o600))
+	require.NoError(t, os.Truncate(filepath.Join(f.dir, "dump"), 70<<20))
+	items := "  - {id: small, run: echo}\n  - {id: dump, files: [" + f.dir + "/dump], cut: none}\n"
+	f.free = 100 << 20
+	_, err := f.collect(context.Background(), items)
+	require.ErrorContains(t, err, "the next file has 70 MiB, and only 100 MiB are free")
+	f.free = 1 << 30
+	round, err := f.collect(context.Background(), items)
+	require.NoError(t, err)
+	require.Equal(t, "r1", round.ID)
+	require.Equal(t, Taken, round.Coverage[1].State)
+}
+
 // A small file that is changed while it is read is read anew; one that never rests is marked.
 func TestAFileThatChangesWhileItIsRead(t *testing.T) {
 	f := newField(t)

@@ -334,6 +334,9 @@ func (f *filesWork) takeContent(ctx context.Context, c *candidate, limit int64) 
 		return 0, f.failure()
 	}
 	defer func() { f.budget.spend(e.Bytes - c.info.Size()) }()
+	if err := f.fits(c.info.Size()); err != nil {
+		return 0, err
+	}
 	var got fetched
 	var err error
 	if data, ok := c.content(); ok {
@@ -370,6 +373,24 @@ func (f *filesWork) takeContent(ctx context.Context, c *candidate, limit int64) 
 	}
 	f.add(*e)
 	return e.Bytes, f.failure()
+}
+
+// largeFile is from what size on it is asked whether there is room for a file, and spareRoom what stays free besides, in bytes.
+const (
+	largeFile = 64 << 20
+	spareRoom = 128 << 20
+)
+
+// fits says whether there is room here for a file: rather than fill the disk to its last byte, the round stops and can be gone
+// on with.
+func (f *filesWork) fits(size int64) error {
+	if size < largeFile || f.req.Free == nil {
+		return nil
+	}
+	if free := f.req.Free(); free >= 0 && free < size+spareRoom {
+		return &localError{fmt.Errorf("the next file has %s, and only %s are free", bytesText(size), bytesText(free))}
+	}
+	return nil
 }
 
 // limitWhole applies the item's limits to a file that was taken as it is. What is compressed cannot lose its beginning.

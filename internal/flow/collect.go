@@ -74,7 +74,8 @@ func (a *App) prepare(c *casefile.Case, q CollectRequest) (*collect.Collector, *
 // request makes the core's request of what was chosen.
 func (a *App) request(c *casefile.Case, k *ask.Ask, s *site.Site, q CollectRequest) (collect.Request, error) {
 	req := collect.Request{Ask: k, Site: s, Window: c.Window, Depth: q.Depth, Context: q.Context, Systems: q.Systems, Roles: q.Roles, Items: q.Items,
-		AllowPaths: q.AllowPaths, Jobs: q.Jobs, Case: c.Number, Answers: c.Brief, Within: q.Within, Again: q.Again, LeaveOpen: q.LeaveOpen}
+		AllowPaths: q.AllowPaths, Jobs: q.Jobs, Case: c.Number, Answers: c.Brief, Within: q.Within, Again: q.Again, LeaveOpen: q.LeaveOpen,
+		Free: func() int64 { return freeSpace(c.Dir) }}
 	for _, name := range q.Sets {
 		set := k.Set(name)
 		if set == nil {
@@ -228,7 +229,7 @@ func (a *App) ready(col *collect.Collector) error {
 type BeforeSystem struct{ System, Text string }
 
 // lowSpace is under how much free space here an estimate is made before a collection, in bytes.
-const lowSpace = 4 << 30
+const lowSpace = 10 << 30
 
 // affordable estimates what would come, where there is a budget or little room, and asks when it is too much.
 func (a *App) affordable(ctx context.Context, c *casefile.Case, col *collect.Collector, q CollectRequest) error {
