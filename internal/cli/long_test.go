@@ -171,6 +171,23 @@ func withoutDisplay(t *testing.T, file string) {
 	require.NoError(t, os.WriteFile(file, []byte(strings.Join(lines, "\n")), 0o600))
 }
 
+// TestInterruptWhileASystemIsSilent sends Ctrl-C while a read waits for a system that says nothing any more.
+func TestInterruptWhileASystemIsSilent(t *testing.T) {
+	site, dir, home := startSite(t)
+	site.Systems[2].Change(func(s *standin.Server) { s.StallAfter = 200_000 })
+	require.NoError(t, site.WriteFiles(filepath.Join(dir, "files"), home))
+	envask := program(t, home)
+	openSite(t, envask, dir)
+	c := envask("collect", "--system", "fare-1")
+	require.NoError(t, c.Start())
+	time.Sleep(1500 * time.Millisecond)
+	begun := time.Now()
+	require.NoError(t, c.Process.Signal(os.Interrupt))
+	_ = c.Wait()
+	require.Equal(t, 130, c.ProcessState.ExitCode())
+	require.Less(t, time.Since(begun), 4*time.Second, "30 s without a sign of life would have gone by")
+}
+
 func finished(home, id string) bool {
 	data, err := os.ReadFile(filepath.Join(home, "cases", "26031407", "rounds", id, "round.json"))
 	return err == nil && strings.Contains(string(data), `"ended"`)

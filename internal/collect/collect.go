@@ -245,6 +245,7 @@ func healed(cell Cell) bool {
 // take fills the cells of the plan, many systems at a time.
 func (c *Collector) take(ctx context.Context, round *Round, plan Coverage, had state) error {
 	bySystem := map[string][]*Cell{}
+	c.breakGroups(plan, had)
 	for i := range plan {
 		cell := &plan[i]
 		old, ok := had.cells[[2]string{cell.System, cell.Item}]
@@ -268,6 +269,29 @@ func (c *Collector) take(ctx context.Context, round *Round, plan Coverage, had s
 		return err
 	}
 	return ctx.Err()
+}
+
+// breakGroups makes sure that of items which belong together all are taken again, when an interrupted run left one of them
+// undone: they are to be of one state.
+func (c *Collector) breakGroups(plan Coverage, had state) {
+	type group struct{ system, name string }
+	broken := map[group]bool{}
+	each := func(do func(g group, k [2]string)) {
+		for _, cell := range plan {
+			if name := c.item(cell.Item).Together; name != "" && cell.State == "" {
+				do(group{cell.System, name}, [2]string{cell.System, cell.Item})
+			}
+		}
+	}
+	each(func(g group, k [2]string) {
+		old, ok := had.cells[k]
+		broken[g] = broken[g] || !ok || !healed(old) || old.Together == ""
+	})
+	each(func(g group, k [2]string) {
+		if broken[g] {
+			delete(had.cells, k)
+		}
+	})
 }
 
 // DryRun finds out what would be taken, without taking it: the entries hold the sizes on the systems.

@@ -282,6 +282,32 @@ func TestTogether(t *testing.T) {
 	require.Contains(t, round.Coverage[0].Reason, a)
 }
 
+// A run that was interrupted between two items of a group takes both again: they are to be of one state.
+func TestTogetherAfterAnInterruption(t *testing.T) {
+	f := newField(t)
+	a, b := filepath.Join(f.dir, "a"), filepath.Join(f.dir, "b")
+	require.NoError(t, os.WriteFile(a, []byte("one"), 0o600))
+	require.NoError(t, os.WriteFile(b, []byte("one"), 0o600))
+	items := "  - {id: a, files: [" + a + "], cut: none, together: pair}\n  - {id: between, run: echo}\n  - {id: b, files: [" + b + "], cut: none, together: pair}\n"
+	ctx, cancel := context.WithCancel(context.Background())
+	f.cancel = func(e Event) {
+		if e.Kind == CellDone && e.Item == "between" {
+			cancel()
+		}
+	}
+	_, err := f.collect(ctx, items)
+	require.ErrorIs(t, err, context.Canceled)
+	require.NoError(t, os.WriteFile(a, []byte("two"), 0o600))
+	f.cancel = nil
+	round, err := f.collect(context.Background(), items)
+	require.NoError(t, err)
+	require.Equal(t, "r1", round.ID)
+	require.Equal(t, "of one state with the group pair (read twice)", round.Coverage[0].Together)
+	data, err := os.ReadFile(filepath.Join(round.RawDir(), "desk", "files", a))
+	require.NoError(t, err)
+	require.Equal(t, "two", string(data))
+}
+
 func TestNeeds(t *testing.T) {
 	f := newField(t)
 	file := filepath.Join(f.dir, "agent.conf")

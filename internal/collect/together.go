@@ -47,7 +47,10 @@ func (v *visit) settleGroups(ctx, inner context.Context, cells []*Cell) error {
 }
 
 func (v *visit) settleGroup(ctx, inner context.Context, name string, cells []*Cell) error {
-	for try := 1; v.target != nil && inner.Err() == nil; try++ {
+	for try := 1; ; try++ {
+		if v.target == nil || inner.Err() != nil {
+			return v.sayTogether(ctx, cells, "whether the group "+name+" is of one state is not known: the system was gone before it was read again")
+		}
 		changed, err := v.changed(inner, cells)
 		if ctx.Err() != nil {
 			return ctx.Err()
@@ -68,16 +71,23 @@ func (v *visit) settleGroup(ctx, inner context.Context, name string, cells []*Ce
 		case len(changed) > 0:
 			note = fmt.Sprintf("NOT of one state with the group %s: changed between two readings, %d times in a row: %s", name, groupTries, strings.Join(changed, ", "))
 		}
-		for _, cell := range cells {
-			cell.Together = note
-			cell.Reason = join(cell.Reason, note)
-			if err := v.c.finishCell(v.round, cell); err != nil {
-				return err
-			}
-		}
-		return nil
+		return v.sayTogether(ctx, cells, note)
 	}
-	return ctx.Err()
+}
+
+// sayTogether notes in the cells of a group whether it is of one state.
+func (v *visit) sayTogether(ctx context.Context, cells []*Cell, note string) error {
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	for _, cell := range cells {
+		cell.Together = note
+		cell.Reason = join(cell.Reason, note)
+		if err := v.c.finishCell(v.round, cell); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // changed reads what was taken of a group once more and names what is not as it was.

@@ -38,7 +38,8 @@ type visit struct {
 	had    state
 	done   map[string]map[string]Entry // by item and source: what is there already
 	target reach.System
-	gone   error // why the system cannot be reached any more
+	unhook func() bool // takes back that the end of the context closes the connection
+	gone   error       // why the system cannot be reached any more
 	budget *budget
 	moved  atomic.Int64                // bytes that came
 	again  map[string]map[string]again // by item and source: where what was taken stands on the system
@@ -48,7 +49,7 @@ func (c *Collector) visit(ctx context.Context, round *Round, s *site.System, cel
 	defer c.event(Event{Kind: SystemDone, System: s.Name})
 	v := &visit{c: c, round: round, sys: s, had: had, done: map[string]map[string]Entry{}, again: map[string]map[string]again{}, budget: newBudget(s.Limits.Bytes)}
 	for k, entries := range had.entries {
-		if k[0] == s.Name {
+		if k[0] == s.Name && c.item(k[1]).Together == "" { // what belongs together is read at one time
 			v.done[k[1]] = entries
 			for _, e := range entries {
 				v.budget.spend(e.Bytes)
@@ -116,6 +117,7 @@ func (c *Collector) item(id string) *ask.Item {
 
 func (v *visit) leave() {
 	if v.target != nil {
+		v.unhook()
 		v.target.Close()
 		v.target = nil
 	}
@@ -198,6 +200,9 @@ func (v *visit) arrive(ctx, inner context.Context) error {
 	c := v.c
 	for try := 1; v.target == nil && v.gone == nil && inner.Err() == nil; try++ {
 		v.target, v.gone = c.reach(inner, v.sys)
+		if t := v.target; v.gone == nil { // nothing waits for an answer once the collection is over
+			v.unhook = context.AfterFunc(inner, func() { t.Close() })
+		}
 		if v.gone == nil || try > len(DefaultPauses) || !reach.MayHeal(v.gone) || silent(v.gone) || inner.Err() != nil {
 			break
 		}

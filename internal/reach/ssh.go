@@ -221,10 +221,11 @@ func (r *SSH) Identity() string { return string(r.client.ServerVersion()) }
 
 // Close ends the connection.
 func (r *SSH) Close() error {
+	// The connection first: SFTP waits for its last answer, which a silent peer never gives.
+	err := r.client.Close()
 	if r.files != nil {
 		_ = r.files.Close()
 	}
-	err := r.client.Close()
 	if err != nil && r.Lost() != nil {
 		return nil // it was gone already, which has been said where it mattered
 	}
