@@ -16,7 +16,8 @@ import (
 // Table is a case's table of aliases: once given, an alias never changes, and no two originals share one.
 //
 // The forms are reserved ones, so that an alias is never mistaken for an original: IPv4 in 240.0.0.0/4 (reserved by
-// RFC 1112), IPv6 in 3fff::/20 (documentation, RFC 9637), names under .example (RFC 2606). Addresses keep the relations of
+// RFC 1112), IPv6 in 3fff::/20 (documentation, RFC 9637), hardware addresses locally administered with one
+// first half, names under .example (RFC 2606). Addresses keep the relations of
 // /16 and /24, and of /48 and /64.
 type Table struct {
 	mu       sync.Mutex
@@ -138,6 +139,8 @@ func canonical(class Class, text string) string {
 		}
 	case Mail, Host:
 		return strings.ToLower(text)
+	case MAC:
+		return plainMAC(text)
 	}
 	return text
 }
@@ -157,6 +160,8 @@ func (t *Table) give(class Class, original string) string {
 		at := strings.LastIndexByte(original, '@')
 		host := t.give(Host, original[at+1:])
 		a = "mail-" + code(t.next("mail")) + "@" + host
+	case MAC:
+		a = t.giveMAC()
 	case Host:
 		a = "host-" + code(t.next("host")) + ".example"
 	default:
@@ -248,6 +253,9 @@ func isAlias(class Class, text string) bool {
 	if class == IPv4 || class == IPv6 {
 		a, err := netip.ParseAddr(text)
 		return err == nil && (aliasV4.Contains(a) || aliasV6.Contains(a.WithZone("")))
+	}
+	if class == MAC {
+		return strings.HasPrefix(plainMAC(text), macHead)
 	}
 	re := aliasForms[class]
 	return re != nil && re.MatchString(text)

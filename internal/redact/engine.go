@@ -331,6 +331,9 @@ func (e *Engine) replacement(f finding, text []byte) string {
 	a, ok := e.cache[o]
 	if !ok {
 		a = e.aliases.Alias(f.class, o.text)
+		if f.class == MAC {
+			a = asMAC(a, o.text)
+		}
 		if len(e.cache) > 100_000 {
 			clear(e.cache)
 		}

@@ -225,6 +225,8 @@ func continues(c byte, class Class) bool {
 		return isWord(c) || c == ':'
 	case Mail:
 		return isWord(c) && c != '_'
+	case MAC:
+		return isWord(c) || c == ':' || c == '-' || c == '.'
 	}
 	return isWord(c) && c != '_' || c >= 0x80
 }

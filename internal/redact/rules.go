@@ -19,6 +19,7 @@ const (
 	Mail   Class = "mail"
 	User   Class = "user"
 	Host   Class = "host" // given as part of mail addresses
+	MAC    Class = "mac"
 )
 
 // Rule finds one kind of sensitive text. Find is called at every byte of Triggers, with the block, the place of that
@@ -42,14 +43,17 @@ var Rules = []Rule{
 	{"keyed-secret", Secret, "the value next to a telling key (password, token, secret, api key, …), in the usual notations", ":=>", findKeyedSecret, keySecret | keyWeak},
 	{"bearer", Secret, "the token after the word Bearer", "B", findBearer, 0},
 	{"jwt", Secret, "JSON web tokens (RFC 7519)", "J", findJWT, 0},
+	{"service-token", Secret, "tokens by the beginning that services give them, such as glpat- or sk_live_", "_-", findServiceToken, 0},
+	{"password-hash", Secret, "password hashes by their form: crypt, bcrypt, argon2, scrypt", "$", findPasswordHash, 0},
 	{"mail", Mail, "e-mail addresses", "@", findMail, 0},
 	{"user", User, "names next to a telling key (user, login, passenger, …); well-known service accounts stay", ":=>", findUser, keyUser},
 	{"ipv4", IPv4, "IPv4 addresses; loopback, unspecified, broadcast and multicast stay", ".", findIPv4, 0},
 	{"ipv6", IPv6, "IPv6 addresses; loopback, unspecified and multicast stay", ":", findIPv6, 0},
+	{"mac", MAC, "hardware addresses in three notations; all zeros and all ones stay", ":-.", findMAC, 0},
 }
 
 // RulesVersion is written into manifests. It changes whenever the rules find other things than before.
-const RulesVersion = "1"
+const RulesVersion = "2"
 
 var ruleName = regexp.MustCompile(`^[a-z][a-z0-9]*(-[a-z0-9]+)*$`)
 

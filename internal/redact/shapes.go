@@ -1,0 +1,168 @@
+package redact
+
+import (
+	"bytes"
+	"fmt"
+	"strings"
+)
+
+// macHead is the first half of every alias of a hardware address: locally administered, so that no maker has it (IEEE 802c).
+const macHead = "02:ea:5c"
+
+// findMAC finds a hardware address around its first separator, in the notations 00:00:5e:00:53:01, 00-00-5E-00-53-01 and
+// 0000.5e00.5301. All zeros and all ones are nobody's address.
+func findMAC(b []byte, at, free int) (int, int, bool) {
+	width, groups := 2, 6
+	if b[at] == '.' {
+		width, groups = 4, 3
+	}
+	// Most separators stand elsewhere: in dates, numbers, words.
+	if next := at + width + 1; next >= len(b) || b[next] != b[at] || at == 0 || !isHex(b[at-1]) || !isHex(b[at+1]) {
+		return 0, 0, false
+	}
+	start := at - width
+	end := start + groups*(width+1) - 1
+	if start < free || start < 0 || end > len(b) || start > 0 && (isWord(b[start-1]) && wordBefore(b, start) || b[start-1] == b[at] || b[start-1] == '.') {
+		return 0, 0, false
+	}
+	letters, same := false, true
+	for i := start; i < end; i++ {
+		c := b[i]
+		if (i-start)%(width+1) == width {
+			if c != b[at] {
+				return 0, 0, false
+			}
+			continue
+		}
+		if !isHex(c) {
+			return 0, 0, false
+		}
+		letters = letters || !isDigit(c)
+		same = same && (c == '0' || c|0x20 == 'f') && c == b[start]
+	}
+	if same || !letters && b[at] != ':' { // digits alone with dashes or dots are a date or a number
+		return 0, 0, false
+	}
+	if end < len(b) && (isWord(b[end]) || b[end] == b[at] && end+1 < len(b) && isWord(b[end+1])) {
+		return 0, 0, false // a longer run, such as a fingerprint
+	}
+	return start, end, true
+}
+
+func isHex(c byte) bool { return isDigit(c) || c|0x20 >= 'a' && c|0x20 <= 'f' }
+
+// plainMAC gives a hardware address in one notation.
+func plainMAC(text string) string {
+	digits := strings.NewReplacer(":", "", "-", "", ".", "").Replace(strings.ToLower(text))
+	var parts []string
+	for i := 0; i+2 <= len(digits); i += 2 {
+		parts = append(parts, digits[i:i+2])
+	}
+	return strings.Join(parts, ":")
+}
+
+// asMAC writes an alias in the notation of the original, so that what reads the log still reads it.
+func asMAC(alias, original string) string {
+	sep := original[2]
+	if original[4] == '.' {
+		digits := strings.ReplaceAll(alias, ":", "")
+		alias = digits[:4] + "." + digits[4:8] + "." + digits[8:]
+	} else {
+		alias = strings.ReplaceAll(alias, ":", string(sep))
+	}
+	if strings.ContainsAny(original, "ABCDEF") {
+		alias = strings.ToUpper(alias)
+	}
+	return alias
+}
+
+// giveMAC gives the next alias.
+func (t *Table) giveMAC() string {
+	n := t.next("mac") + 1
+	return fmt.Sprintf("%s:%02x:%02x:%02x", macHead, byte(n>>16), byte(n>>8), byte(n))
+}
+
+// hashSchemes are the names that a password hash begins with, between its first two dollar signs (crypt(5), PHC strings).
+var hashSchemes = [][]byte{[]byte("1$"), []byte("5$"), []byte("6$"), []byte("7$"), []byte("y$"), []byte("gy$"), []byte("2a$"), []byte("2b$"), []byte("2x$"), []byte("2y$"), []byte("apr1$"),
+	[]byte("argon2i$"), []byte("argon2d$"), []byte("argon2id$"), []byte("scrypt$"), []byte("pbkdf2-sha256$"), []byte("pbkdf2-sha512$"), []byte("md5$"), []byte("sha1$")}
+
+// minHash is the length of the shortest hash that counts, in bytes: crypt's oldest has 22 behind its salt.
+const minHash = 24
+
+// findPasswordHash finds a password hash by its form.
+func findPasswordHash(b []byte, at, free int) (int, int, bool) {
+	if at < free || at > 0 && (b[at-1] == '$' || isWord(b[at-1]) && wordBefore(b, at)) {
+		return 0, 0, false
+	}
+	known := false
+	for _, s := range hashSchemes {
+		known = known || bytes.HasPrefix(b[at+1:], s)
+	}
+	if !known {
+		return 0, 0, false
+	}
+	end, dollars := at, 0
+	for end < len(b) && (isWord(b[end]) || bytes.IndexByte([]byte("$./=,+-"), b[end]) >= 0) {
+		if b[end] == '$' {
+			dollars++
+		}
+		end++
+	}
+	for end > at && (b[end-1] == ',' || b[end-1] == '.' && end < len(b) && isSpace(b[end])) {
+		end--
+	}
+	return at, end, end-at >= minHash && dollars >= 3
+}
+
+// tokenShape is a beginning of tokens, and how many letters and digits follow at least.
+type tokenShape struct {
+	head string
+	more int
+}
+
+// tokenShapes are beginnings that services give their tokens so that they can be told.
+var tokenShapes = []tokenShape{
+	{"ghp_", 30}, {"gho_", 30}, {"ghu_", 30}, {"ghs_", 30}, {"ghr_", 30}, {"github_pat_", 30}, {"glpat-", 18}, {"gldt-", 18}, {"glrt-", 18},
+	{"sk_live_", 16}, {"sk_test_", 16}, {"rk_live_", 16}, {"whsec_", 20}, {"npm_", 30}, {"pypi-", 40}, {"dop_v1_", 40},
+	{"xoxb-", 16}, {"xoxp-", 16}, {"xoxa-", 16}, {"xoxr-", 16}, {"xoxs-", 16}, {"xapp-", 16}, {"sk-", 32}, {"tskey-", 16},
+}
+
+// shapesBy are the shapes by the byte before their first separator, which rules nearly all places out.
+var shapesBy = func() (by [256][]tokenShape) {
+	for _, s := range tokenShapes {
+		before := s.head[strings.IndexAny(s.head, "_-")-1]
+		by[before] = append(by[before], s)
+	}
+	return by
+}()
+
+// findServiceToken finds a token by the beginning that its service gives it.
+func findServiceToken(b []byte, at, free int) (int, int, bool) {
+	if at == 0 {
+		return 0, 0, false
+	}
+	for _, s := range shapesBy[b[at-1]] {
+		first := strings.IndexByte(s.head, b[at])
+		if first < 0 || first > at {
+			continue
+		}
+		start := at - first
+		if start < free || start < 0 || !bytes.HasPrefix(b[start:], []byte(s.head)) || start > 0 && (isWord(b[start-1]) && wordBefore(b, start) || b[start-1] == '-') {
+			continue
+		}
+		end, digits := start+len(s.head), 0
+		for end < len(b) && (isWord(b[end]) || b[end] == '-') {
+			if isDigit(b[end]) {
+				digits++
+			}
+			end++
+		}
+		for end > start && (b[end-1] == '-' || b[end-1] == '_') {
+			end--
+		}
+		if end-start-len(s.head) >= s.more && digits > 0 {
+			return start, end, true
+		}
+	}
+	return 0, 0, false
+}
