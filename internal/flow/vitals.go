@@ -204,6 +204,6 @@ func upFor(seconds int64) string {
 	case d >= 48*time.Hour:
 		return fmt.Sprintf("%d days", int(d.Hours())/24)
 	default:
-		return d.Round(time.Minute).String()
+		return strings.TrimSuffix(d.Round(time.Minute).String(), "0s")
 	}
 }
