@@ -5,6 +5,7 @@ import (
 	"crypto/ed25519"
 	"crypto/rand"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
@@ -38,6 +39,25 @@ func TestPlaces(t *testing.T) {
 	_, d, s := standIn(t, func(s *standin.Server) { s.NoSFTP = true })
 	require.Equal(t, "/home/svc/x", open(t, d, s).(reach.Placer).Place("~/x"), "the home of the account there, not ours")
 	require.Equal(t, `C:\ProgramData\x`, reach.NewFolder(t.TempDir()).Place(`%programdata%\x`), "a copy of a Windows system")
+}
+
+// The drives of a Windows system are where patterns name them.
+func TestDrivesOverSFTP(t *testing.T) {
+	_, d, s := standIn(t, func(s *standin.Server) {
+		s.Windows, s.NoShell = true, true
+		s.Tree.File("/C:/ProgramData/kiosk/kiosk.log", []byte("ready\n"), standin.FaultAt)
+	})
+	system := open(t, d, s)
+	name := reach.Name(system.(reach.Placer).Place(`%ProgramData%\kiosk\kiosk.log`))
+	require.Equal(t, "C/ProgramData/kiosk/kiosk.log", name)
+	data, err := fs.ReadFile(system.FS(), name)
+	require.NoError(t, err)
+	require.Equal(t, "ready\n", string(data))
+	entries, err := system.FS().ReadDir("C/ProgramData")
+	require.NoError(t, err)
+	require.Len(t, entries, 1)
+	_, err = system.FS().Lstat("D/x")
+	require.ErrorIs(t, err, fs.ErrNotExist)
 }
 
 // Hashed names, and keys that an authority vouches for, are honoured as OpenSSH does.

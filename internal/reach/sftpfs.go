@@ -11,7 +11,18 @@ import (
 
 // sftpFS shows a server's files as an io/fs file system. pkg/sftp already turns the protocol's codes into fs.ErrNotExist
 // and fs.ErrPermission.
-type sftpFS struct{ c *sftp.Client }
+type sftpFS struct {
+	c      *sftp.Client
+	drives bool // the system is Windows: the first element of a name is a drive
+}
+
+// path gives the path of a name as the server wants it: OpenSSH for Windows has "/C:/x" where we have "C/x".
+func (f sftpFS) path(name string) string {
+	if drive, rest, _ := strings.Cut(name, "/"); f.drives && len(drive) == 1 && drive != "." {
+		return "/" + drive + ":/" + rest
+	}
+	return Path(name)
+}
 
 func pathError(op, name string, err error) error {
 	if err == nil {
@@ -29,14 +40,14 @@ func (f sftpFS) Open(name string) (fs.File, error) {
 		return nil, err
 	}
 	// A FIFO or device would hold the server, and with it us.
-	info, err := f.c.Lstat(Path(name))
+	info, err := f.c.Lstat(f.path(name))
 	if err != nil {
 		return nil, pathError("open", name, err)
 	}
 	if !info.Mode().IsRegular() && info.Mode()&fs.ModeSymlink == 0 {
 		return nil, pathError("open", name, errors.New("not a regular file"))
 	}
-	file, err := f.c.Open(Path(name))
+	file, err := f.c.Open(f.path(name))
 	if err != nil {
 		return nil, pathError("open", name, err)
 	}
@@ -47,7 +58,7 @@ func (f sftpFS) ReadDir(name string) ([]fs.DirEntry, error) {
 	if err := checkName("readdir", name); err != nil {
 		return nil, err
 	}
-	infos, err := f.c.ReadDir(Path(name))
+	infos, err := f.c.ReadDir(f.path(name))
 	if err != nil {
 		return nil, pathError("readdir", name, err)
 	}
@@ -65,7 +76,7 @@ func (f sftpFS) Lstat(name string) (fs.FileInfo, error) {
 	if err := checkName("lstat", name); err != nil {
 		return nil, err
 	}
-	info, err := f.c.Lstat(Path(name))
+	info, err := f.c.Lstat(f.path(name))
 	return info, pathError("lstat", name, err)
 }
 
@@ -73,6 +84,6 @@ func (f sftpFS) ReadLink(name string) (string, error) {
 	if err := checkName("readlink", name); err != nil {
 		return "", err
 	}
-	target, err := f.c.ReadLink(Path(name))
+	target, err := f.c.ReadLink(f.path(name))
 	return target, pathError("readlink", name, err)
 }

@@ -210,7 +210,7 @@ func (r *SSH) FS() FS {
 	if r.files == nil {
 		return r.over(r.shell)
 	}
-	return r.over(sftpFS{r.files})
+	return r.over(sftpFS{r.files, strings.Contains(r.Identity(), "for_Windows")})
 }
 
 // Files gives the SFTP client itself, for writing.

@@ -44,6 +44,7 @@ type Server struct {
 	Without   []string        // usual programs that it lacks
 	Banner    string          // what its shell prints when it starts
 	Authority ssh.Signer      // when set, it shows a host certificate of this authority
+	Windows   bool            // it says that it is Windows; its tree then has drives, as /C:/x
 	NoSFTP    bool            // it offers no SFTP
 	NoShell   bool            // it answers the command lines of Commands alone, as a device does
 	NoSudo    bool            // its account may not use sudo
@@ -178,6 +179,9 @@ func (c *faultyConn) Write(b []byte) (int, error) {
 
 func (s *Server) config() *ssh.ServerConfig {
 	c := &ssh.ServerConfig{ServerVersion: "SSH-2.0-Standin"}
+	if s.Windows {
+		c.ServerVersion += "_for_Windows"
+	}
 	if s.Password != "" {
 		c.PasswordCallback = func(m ssh.ConnMetadata, password []byte) (*ssh.Permissions, error) {
 			if m.User() == s.User && string(password) == s.Password {
