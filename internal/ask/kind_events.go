@@ -15,7 +15,7 @@ type Events struct {
 	Max     int64 // bytes kept of each
 }
 
-var logName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9 ._/-]{0,255}$`)
+var logName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9 ._/-]*$`)
 
 // Kind is the key that chooses this kind.
 func (Events) Kind() string { return "events" }
@@ -32,7 +32,7 @@ func (e Events) Sheet() []string {
 func readEvents(m *keyfile.Map) Spec {
 	e := Events{Timeout: m.Duration("timeout", DefaultJournalTimeout), Max: m.Size("max", DefaultJournalMax)}
 	for _, v := range m.Strings("events") {
-		if !logName.MatchString(v.Text) {
+		if !logName.MatchString(v.Text) || len(v.Text) > maxNameOfLog {
 			v.Problem("events: expected the name of an event log such as System, found %q", v.Text)
 		}
 		e.Logs = append(e.Logs, v.Text)
