@@ -49,14 +49,17 @@ func (a *App) sayWhatIsLeft(c *casefile.Case, col *collect.Collector) error {
 		return fault.Wrap("read the rounds", c.Name, err)
 	}
 	for _, l := range left {
-		if onSystem(l.Kind) && !goesOn[l.ID] {
+		if onSystem(l.Change) && !goesOn[l.ID] {
 			a.note("%s on %s is ours and was left there on %s; envask tidy removes it", l.Path, l.Where, l.At.Format("2006-01-02 15:04"))
 		}
 	}
 	return nil
 }
 
-func onSystem(kind string) bool { return kind == collect.KindFolder || kind == collect.KindFile }
+// onSystem says whether a change was made on a system of the site, not over a route: names of systems hold no space.
+func onSystem(c undo.Change) bool {
+	return (c.Kind == collect.KindFolder || c.Kind == collect.KindFile) && !strings.Contains(c.Where, " ")
+}
 
 // Tidy removes what is left of ours on the systems. What cannot be removed stays in the list, with the reason.
 func (a *App) Tidy(ctx context.Context, c *casefile.Case, accept map[string]string) ([]Left, error) {
@@ -92,7 +95,7 @@ func (a *App) Tidy(ctx context.Context, c *casefile.Case, accept map[string]stri
 		}
 		sys := s.System(l.Where)
 		switch {
-		case !onSystem(l.Kind):
+		case !onSystem(l.Change):
 			l.Why = "the next envask submit over that route removes it"
 			continue
 		case sys == nil:
@@ -122,7 +125,7 @@ func (a *App) Tidy(ctx context.Context, c *casefile.Case, accept map[string]stri
 func stillThere(left []Left) error {
 	n := 0
 	for _, l := range left {
-		if !l.Removed && onSystem(l.Kind) {
+		if !l.Removed && onSystem(l.Change) {
 			n++
 		}
 	}
