@@ -1,0 +1,63 @@
+package collect
+
+import (
+	"context"
+	"io"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"envask/internal/ask"
+)
+
+// answering answers every command the same way.
+type answering struct {
+	out, err string
+	exit     int
+}
+
+func (a answering) Run(_ context.Context, _ string, stdout, stderr io.Writer) (int, error) {
+	_, _ = io.WriteString(stdout, a.out)
+	_, _ = io.WriteString(stderr, a.err)
+	return a.exit, nil
+}
+
+// Where a folder of ours can be made, and how much is free there, in the forms in which systems tell it.
+func TestWhereThereIsRoom(t *testing.T) {
+	for name, c := range map[string]struct {
+		run  answering
+		dir  string
+		free int64
+		err  string
+	}{
+		"usual":          {answering{out: "in /var/tmp\nFilesystem 1024-blocks Used Available Capacity Mounted on\n/dev/sda1 102400 2400 100000 3% /var\n"}, "/var/tmp", 100000 << 10, ""},
+		"a long name":    {answering{out: "in /tmp\nFilesystem 1K-blocks Used Available Use% Mounted on\n/dev/mapper/pier-root with space 102400 102400 0 100% /\n"}, "/tmp", 0, ""},
+		"df says little": {answering{out: "in /tmp\ndf: not supported\n"}, "/tmp", 1 << 62, ""},
+		"nowhere":        {answering{err: "neither /var/tmp nor /tmp can be written to\n", exit: 1}, "", 0, "neither /var/tmp nor /tmp can be written to"},
+		"nonsense":       {answering{out: "welcome\n"}, "", 0, "does not tell where a folder can be made"},
+		"a hostile path": {answering{out: "in relative/path\n"}, "", 0, "does not tell where"},
+	} {
+		dir, free, err := baseFolder(context.Background(), c.run)
+		if c.err != "" {
+			require.ErrorContains(t, err, c.err, name)
+			continue
+		}
+		require.NoError(t, err, name)
+		require.Equal(t, c.dir, dir, name)
+		require.Equal(t, c.free, free, name)
+	}
+}
+
+func TestGroupsAreCheckedBySystem(t *testing.T) {
+	k, err := ask.Parse("a.yaml", []byte("ask: a\nvendor: v\nitems: [{id: a, run: x}, {id: b, run: x}, {id: c, run: x}]\ngroups: [{name: g, items: [a, b], why: because}]\n"))
+	require.NoError(t, err)
+	got := CheckGroups(k, Coverage{
+		{System: "one", Item: "a", State: Taken}, {System: "one", Item: "b", State: Cut}, {System: "one", Item: "c", State: Failed},
+		{System: "two", Item: "a", State: Taken}, {System: "two", Item: "b", State: Empty},
+		{System: "three", Item: "a", State: Denied}, {System: "three", Item: "b", State: TimedOut},
+		{System: "four", Item: "a", State: Skipped, Reason: "this system " + notChosen},
+		{System: "", Item: "b", State: Missing},
+	})
+	require.Equal(t, []GroupResult{{Name: "g", Why: "because", Items: []string{"a", "b"}, Whole: []string{"one"}, Lacking: []string{"two lacks b", "three lacks a, b"}}}, got)
+	require.Empty(t, CheckGroups(&ask.Ask{}, nil))
+}
