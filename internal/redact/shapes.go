@@ -150,17 +150,20 @@ func findServiceToken(b []byte, at, free int) (int, int, bool) {
 		if start < free || start < 0 || !bytes.HasPrefix(b[start:], []byte(s.head)) || start > 0 && (isWord(b[start-1]) && wordBefore(b, start) || b[start-1] == '-') {
 			continue
 		}
-		end, digits := start+len(s.head), 0
+		end, digits, capitals := start+len(s.head), 0, 0
 		for end < len(b) && (isWord(b[end]) || b[end] == '-') {
-			if isDigit(b[end]) {
+			switch {
+			case isDigit(b[end]):
 				digits++
+			case b[end] >= 'A' && b[end] <= 'Z':
+				capitals++
 			}
 			end++
 		}
 		for end > start && (b[end-1] == '-' || b[end-1] == '_') {
 			end--
 		}
-		if end-start-len(s.head) >= s.more && digits > 0 {
+		if n := end - start - len(s.head); n >= s.more && (digits > 0 || capitals > 2 && n >= 24) { // else it is words
 			return start, end, true
 		}
 	}
