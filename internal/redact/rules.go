@@ -43,7 +43,7 @@ var Rules = []Rule{
 	{"keyed-secret", Secret, "the value next to a telling key (password, token, secret, api key, …), in the usual notations", ":=>", findKeyedSecret, keySecret | keyWeak},
 	{"bearer", Secret, "the token after the word Bearer", "B", findBearer, 0},
 	{"jwt", Secret, "JSON web tokens (RFC 7519)", "J", findJWT, 0},
-	{"service-token", Secret, "tokens by the beginning that services give them, such as glpat- or sk_live_", "_-", findServiceToken, 0},
+	{"service-token", Secret, "tokens by the beginning that services give them so that they can be told", "_-", findServiceToken, 0},
 	{"password-hash", Secret, "password hashes by their form: crypt, bcrypt, argon2, scrypt", "$", findPasswordHash, 0},
 	{"mail", Mail, "e-mail addresses", "@", findMail, 0},
 	{"user", User, "names next to a telling key (user, login, passenger, …); well-known service accounts stay", ":=>", findUser, keyUser},
