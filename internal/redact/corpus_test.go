@@ -135,6 +135,6 @@ func TestSurvival(t *testing.T) {
 		}
 	}
 	t.Logf("%d of %d survive; not: %s", len(lines)-lost, len(lines), strings.Join(shown, " | "))
-	require.GreaterOrEqual(t, len(lines), 100)
+	require.GreaterOrEqual(t, len(lines), 300)
 	require.LessOrEqual(t, lost*100, len(lines), "more than one in a hundred was changed:\n%s", strings.Join(shown, "\n"))
 }
