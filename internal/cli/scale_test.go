@@ -55,10 +55,10 @@ func TestManySystems(t *testing.T) {
 			known.WriteString(s.KnownHost() + "\n")
 		}
 		wants[s.Name] = want
-		fmt.Fprintf(&list, "  - {name: %s, roles: [gate], ssh: '%s', key: key, stall: 2s%s}\n", s.Name, s.Address(), strings.TrimSuffix(more, " unknown"))
+		fmt.Fprintf(&list, "  - {name: %s, roles: [gate], ssh: '%s', key: key, stall: 6s%s}\n", s.Name, s.Address(), strings.TrimSuffix(more, " unknown"))
 	}
 	write("known", known.String())
-	ask := write("ask.yaml", "ask: many\nvendor: Ostrevane Gate Systems\nitems:\n  - {id: log, of: [gate], files: [/var/log/*.log], required: true}\n  - {id: state, of: [gate], run: gatectl state, timeout: 3s, required: true}\n")
+	ask := write("ask.yaml", "ask: many\nvendor: Ostrevane Gate Systems\nitems:\n  - {id: log, of: [gate], files: [/var/log/*.log], required: true}\n  - {id: state, of: [gate], run: gatectl state, timeout: 8s, required: true}\n")
 	sys := write("systems.yaml", "site: tallow-pier\nknown-hosts: known\nsystems:\n"+list.String())
 	envask := program(t, filepath.Join(dir, "home"))
 	sum, err := cli.AskDigest(ask)
