@@ -134,13 +134,22 @@ func (t *Table) Alias(class Class, original string) string {
 func canonical(class Class, text string) string {
 	switch class {
 	case IPv4, IPv6:
+		if class == IPv4 {
+			text = strings.ReplaceAll(text, "-", ".")
+		}
 		if a, err := netip.ParseAddr(text); err == nil {
 			return a.WithZone("").String()
 		}
-	case Mail, Host:
+	case Mail:
+		return strings.ToLower(plainAt.Replace(text))
+	case Host:
 		return strings.ToLower(text)
 	case MAC:
 		return plainMAC(text)
+	case Phone, Card:
+		return onlyDigits(text)
+	case IBAN:
+		return strings.ReplaceAll(text, " ", "")
 	}
 	return text
 }
@@ -162,6 +171,12 @@ func (t *Table) give(class Class, original string) string {
 		a = "mail-" + code(t.next("mail")) + "@" + host
 	case MAC:
 		a = t.giveMAC()
+	case Phone:
+		a = t.givePhone()
+	case Card:
+		a = t.giveCard()
+	case IBAN:
+		a = t.giveIBAN()
 	case Host:
 		a = "host-" + code(t.next("host")) + ".example"
 	default:
@@ -249,14 +264,19 @@ var aliasForms = map[Class]*regexp.Regexp{
 }
 
 // isAlias says whether text has the form of an alias; such text is left as it is, so that redacting twice changes nothing.
-func isAlias(class Class, text string) bool {
-	if class == IPv4 || class == IPv6 {
-		a, err := netip.ParseAddr(text)
+func isAlias(class Class, text []byte) bool {
+	switch class {
+	case IPv4, IPv6:
+		a, err := netip.ParseAddr(string(text))
+		if err != nil && class == IPv4 {
+			a, err = netip.ParseAddr(strings.ReplaceAll(string(text), "-", "."))
+		}
 		return err == nil && (aliasV4.Contains(a) || aliasV6.Contains(a.WithZone("")))
-	}
-	if class == MAC {
-		return strings.HasPrefix(plainMAC(text), macHead)
+	case MAC:
+		return strings.HasPrefix(plainMAC(string(text)), macHead)
+	case Phone:
+		return strings.HasPrefix(onlyDigits(string(text)), phoneHead)
 	}
 	re := aliasForms[class]
-	return re != nil && re.MatchString(text)
+	return re != nil && re.Match(text)
 }

@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"io"
 	"sort"
+	"strings"
 )
 
 // Sizes of the engine, in bytes. A line longer than maxBlock is looked at in pieces; each piece but the first sees
@@ -39,6 +40,7 @@ func (c Counts) Total() int {
 type Engine struct {
 	rules   []Rule
 	table   [256][]*Rule
+	nexts   []*Rule // those that look for themselves
 	matcher *Matcher
 	learned *Learned
 	aliases *Table
@@ -58,6 +60,7 @@ type finding struct {
 	trigger    int // the byte at which it was found; it may stand before the start
 	class      Class
 	rule       string
+	alias      bool // it is an alias already
 }
 
 // Options is what an engine works with. The zero value finds by the rules alone and gives aliases of its own.
@@ -79,6 +82,9 @@ func NewEngine(o Options) *Engine {
 	}
 	for i := range e.rules {
 		r := &e.rules[i]
+		if r.Next != nil {
+			e.nexts = append(e.nexts, r)
+		}
 		for _, c := range []byte(r.Triggers) {
 			e.table[c] = append(e.table[c], r)
 		}
@@ -191,63 +197,91 @@ func (e *Engine) block(w io.Writer, b []byte, from int, whole bool) (int, error)
 func (e *Engine) find(b []byte, from int) {
 	e.findings, e.openKey = e.findings[:0], false
 	free := from
+	ahead := finding{start: len(b) + 1} // found, and not come to yet: what stands before it is looked at all the same
 	for i := from; i < len(b); i++ {
+		if i >= ahead.start {
+			e.findings = append(e.findings, ahead)
+			free, i = ahead.end, ahead.end-1
+			ahead.start = len(b) + 1
+			continue
+		}
+		rules := e.table[b[i]]
+		if rules == nil {
+			continue
+		}
 		if b[i] == '[' {
 			if n := placeholderLen(b[i:]); n > 0 { // nothing is found within what was put there before
 				free, i = i+n, i+n-1
 				continue
 			}
 		}
-		rules := e.table[b[i]]
-		if rules == nil {
-			continue
-		}
-		kind, known := keyKind(0), false
-		for _, r := range rules {
-			if r.Keys != 0 {
-				if !known {
-					kind, known = kindAt(b, i), true
-				}
-				if kind&r.Keys == 0 {
-					continue
-				}
-			}
-			start, end, ok := r.Find(b, i, free)
-			if !ok || start < free || end <= start {
-				continue
-			}
-			if r.Class != Secret && isAlias(r.Class, string(b[start:end])) {
-				free, i = end, max(i, end-1) // an alias is whole in itself: nothing else is read into it
-				break
-			}
-			e.findings = append(e.findings, finding{start, end, i, r.Class, r.Name})
-			if after, isKey := keyHead(b, start); isKey && end == len(b) {
+		f, ok := e.at(b, i, free, rules)
+		switch {
+		case !ok || f.end > ahead.start && f.end > i:
+		case f.alias: // it is whole in itself: nothing else is read into it
+			free, i = f.end, max(i, f.end-1)
+		case f.start > i+1 && ahead.start > len(b):
+			ahead = f
+		default:
+			e.findings = append(e.findings, f)
+			if after, isKey := keyHead(b, f.start); isKey && f.end == len(b) {
 				_, e.openKey = keyBlockEnd(b, after, true)
 			}
-			free = end
-			if end > i {
-				i = end - 1
+			free, i = f.end, max(i, f.end-1)
+		}
+	}
+	ruled := len(e.findings)
+	for _, r := range e.nexts {
+		for at := from; ; {
+			start, end, ok := r.Next(b, at)
+			if !ok {
+				break
 			}
-			break
+			e.findings = append(e.findings, finding{start: start, end: end, trigger: start, class: r.Class, rule: r.Name})
+			at = end
 		}
 	}
 	e.findLearned(b, from)
+	if len(e.findings) > ruled {
+		e.merge()
+	}
 }
 
-// findLearned adds learned values. Where one overlaps a finding, both go as one.
+// at gives what the rules find at one trigger.
+func (e *Engine) at(b []byte, i, free int, rules []*Rule) (f finding, ok bool) {
+	kind, known := keyKind(0), false
+	for _, r := range rules {
+		if r.Keys != 0 {
+			if !known {
+				kind, known = kindAt(b, i), true
+			}
+			if kind&r.Keys == 0 {
+				continue
+			}
+		}
+		start, end, ok := r.Find(b, i, free)
+		if !ok || start < free || end <= start || bytes.Contains(b[start:end], placeholderHead) {
+			continue
+		}
+		return finding{start: start, end: end, trigger: i, class: r.Class, rule: r.Name, alias: r.Class != Secret && isAlias(r.Class, b[start:end])}, true
+	}
+	return f, false
+}
+
+// findLearned adds learned values.
 func (e *Engine) findLearned(b []byte, from int) {
-	ruled := len(e.findings)
 	for at := from; ; {
 		start, v, ok := e.matcher.Next(b, at)
 		if !ok {
-			break
+			return
 		}
-		e.findings = append(e.findings, finding{start, start + len(v.Text), start, v.Class, v.Rule})
+		e.findings = append(e.findings, finding{start: start, end: start + len(v.Text), trigger: start, class: v.Class, rule: v.Rule})
 		at = start + len(v.Text)
 	}
-	if ruled == len(e.findings) {
-		return
-	}
+}
+
+// merge brings the findings in order. Where two overlap, both go as one.
+func (e *Engine) merge() {
 	sort.SliceStable(e.findings, func(i, j int) bool { return e.findings[i].start < e.findings[j].start })
 	merged := e.findings[:1]
 	for _, f := range e.findings[1:] {
@@ -287,7 +321,12 @@ func (e *Engine) write(w io.Writer, b []byte, at int) error {
 		}
 		put := e.replacement(f, b[f.start:f.end])
 		if bareJSON(b, f.start, f.end) {
-			put = `"` + put + `"`
+			switch {
+			case !allDigits(string(b[f.start:f.end])):
+				put = `"` + put + `"`
+			case f.class == Secret: // a number stays a number, or what reads the document would stumble
+				put = "0"
+			}
 		}
 		if _, err := io.WriteString(w, put); err != nil {
 			return err
@@ -331,8 +370,19 @@ func (e *Engine) replacement(f finding, text []byte) string {
 	a, ok := e.cache[o]
 	if !ok {
 		a = e.aliases.Alias(f.class, o.text)
-		if f.class == MAC {
+		switch f.class {
+		case IPv4:
+			if strings.IndexByte(o.text, '-') >= 0 {
+				a = strings.ReplaceAll(a, ".", "-")
+			}
+		case MAC:
 			a = asMAC(a, o.text)
+		case Phone:
+			a = asPhone(a, o.text)
+		case Card:
+			a = asCard(a, o.text)
+		case IBAN:
+			a = asIBAN(a, o.text)
 		}
 		if len(e.cache) > 100_000 {
 			clear(e.cache)

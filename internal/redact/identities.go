@@ -12,7 +12,13 @@ func isLocalPart(c byte) bool {
 
 // findMail finds an address around its @ (the common part of RFC 5321).
 func findMail(b []byte, at, free int) (int, int, bool) {
-	start, end := at, at+1
+	sign := 1
+	if b[at] != '@' {
+		if sign = escapedSign(b, at); sign == 0 {
+			return 0, 0, false
+		}
+	}
+	start, end := at, at+sign
 	for start > free && isLocalPart(b[start-1]) {
 		if start--; at-start > 254 {
 			return 0, 0, false // longer than an address can be
@@ -26,6 +32,7 @@ func findMail(b []byte, at, free int) (int, int, bool) {
 		start++
 	}
 	dot := -1
+	at += sign - 1
 	for end < len(b) && isDomainByte(b[end]) {
 		if end-at > 254 {
 			return 0, 0, false // longer than a domain can be
@@ -44,10 +51,29 @@ func findMail(b []byte, at, free int) (int, int, bool) {
 			dot += at
 		}
 	}
-	if start >= at || dot <= at+1 || end-dot < 3 || !isTopDomain(b[dot+1:end]) {
+	if start > at-sign || dot <= at+1 || end-dot < 3 || !isTopDomain(b[dot+1:end]) {
 		return 0, 0, false
 	}
 	return start, end, true
+}
+
+// Signs that are written for an @ where a text stands within another.
+var (
+	escapedSigns = [][]byte{[]byte("%40"), []byte("\\u0040"), []byte("&#64;"), []byte("&#x40;"), []byte("&commat;")}
+	plainAt      = strings.NewReplacer("%40", "@", "\\u0040", "@", "&#64;", "@", "&#x40;", "@", "&commat;", "@")
+)
+
+// escapedSign gives the length of the written @ at a place, or 0.
+func escapedSign(b []byte, at int) int {
+	if at+2 >= len(b) || b[at+1] != '4' && b[at+1] != 'u' && b[at+1] != '#' && b[at+1] != 'c' {
+		return 0
+	}
+	for _, s := range escapedSigns {
+		if bytes.HasPrefix(b[at:], s) {
+			return len(s)
+		}
+	}
+	return 0
 }
 
 // behindEscape skips what belongs to an escape of JSON before an address: the n of \n, the u003c of \u003c.
@@ -85,6 +111,9 @@ var versionWords = []string{"version", "ver", "v", "release", "build", "firmware
 
 // findIPv4 finds four numbers around the first of three dots. A version of four numbers is told by what stands around it.
 func findIPv4(b []byte, at, free int) (int, int, bool) {
+	if b[at] == '-' {
+		return findDashedIPv4(b, at, free)
+	}
 	start := at
 	for start > free && at-start < 4 && isDigit(b[start-1]) {
 		start--
@@ -110,6 +139,25 @@ func findIPv4(b []byte, at, free int) (int, int, bool) {
 		return 0, 0, false
 	}
 	return start, end, true
+}
+
+// findDashedIPv4 finds an address within a host name: ip-192-0-2-7.
+func findDashedIPv4(b []byte, at, free int) (int, int, bool) {
+	if at < 2 || b[at-1] != 'p' || b[at-2] != 'i' || at > 2 && isWord(b[at-3]) {
+		return 0, 0, false
+	}
+	end, dashes := at+1, 0
+	for end < len(b) && (isDigit(b[end]) || b[end] == '-' && dashes < 3) {
+		if b[end] == '-' {
+			dashes++
+		}
+		end++
+	}
+	if dashes != 3 || at+1 < free {
+		return 0, 0, false
+	}
+	a, err := netip.ParseAddr(strings.ReplaceAll(string(b[at+1:end]), "-", "."))
+	return at + 1, end, err == nil && !staysIPv4(a)
 }
 
 // namesAFile says whether numbers with dots end in the ending of a file that is written for an address, as in

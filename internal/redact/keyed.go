@@ -29,14 +29,18 @@ func wordBefore(b []byte, at int) bool {
 	return at < 2 || b[at-2] != '\\' || b[at-1] != 'n' && b[at-1] != 't' && b[at-1] != 'r'
 }
 
-func isKeyByte(c byte) bool { return isWord(c) || c == '-' || c == '.' }
+// isKeyByte says whether a byte can stand in a key. Bytes beyond ASCII can: keys are words of any language.
+func isKeyByte(c byte) bool { return isWord(c) || c == '-' || c == '.' || c >= 0x80 }
 
 func isSpace(c byte) bool { return c == ' ' || c == '\t' }
 
 // keyedAt reads the key before and the value after the separator at a place.
 func keyedAt(b []byte, at int) (k keyed, ok bool) {
-	if b[at] == '>' {
+	switch b[at] {
+	case '>':
 		return elementAt(b, at)
+	case '%', ';':
+		return encodedAt(b, at)
 	}
 	if at > 0 && bytes.IndexByte([]byte("=!<>:"), b[at-1]) >= 0 {
 		return k, false // a comparison, or the second half of := and ::
@@ -74,18 +78,30 @@ func (k keyed) readValue(b []byte, at int) (keyed, bool) {
 	if at >= len(b) {
 		return k, false
 	}
+	if at+1 < len(b) && (b[at+1] == '"' || b[at+1] == '\'') && bytes.IndexByte([]byte("NbuBUrf"), b[at]) >= 0 { // N'…' of SQL, b"…" of Python
+		at++
+	}
 	switch {
 	case b[at] == '"' || b[at] == '\'':
 		k.quoted = true
 		k.start = at + 1
 		k.end = closing(b, k.start, b[at])
-	case b[at] == '\\' && at+1 < len(b) && b[at+1] == '"':
+	case b[at] == '\\' && escapedQuote(b, at) > 0: // a quote within a quoted text, which may itself stand within one
+		n := escapedQuote(b, at)
 		k.quoted = true
-		k.start = at + 2
-		k.end = k.start
-		if n := bytes.Index(lineFrom(b, k.start), []byte(`\"`)); n >= 0 {
-			k.end = k.start + n
+		k.start, k.end = at+n, at+n
+		if m := bytes.Index(lineFrom(b, k.start), b[at:at+n]); m >= 0 {
+			k.end = k.start + m
 		}
+	case bytes.HasPrefix(b[at:], entityQuote):
+		k.quoted = true
+		k.start = at + len(entityQuote)
+		k.end = k.start
+		if m := bytes.Index(lineFrom(b, k.start), entityQuote); m >= 0 {
+			k.end = k.start + m
+		}
+	case b[at] == '[' && at+1 < len(b) && (b[at+1] == '"' || b[at+1] == '\''): // the first of a list
+		return k.readValue(b, at+1)
 	default:
 		k.start, k.end = at, at
 		for k.end < len(b) && bytes.IndexByte([]byte(" \t\r\n,;&|\"'<>)]}"), b[k.end]) < 0 {
@@ -98,6 +114,20 @@ func (k keyed) readValue(b []byte, at int) (keyed, bool) {
 		}
 	}
 	return k, k.end > k.start
+}
+
+var entityQuote = []byte("&quot;")
+
+// escapedQuote gives the length of backslashes and a quote at a place, or 0.
+func escapedQuote(b []byte, at int) int {
+	end := at
+	for end < len(b) && end-at < 16 && b[end] == '\\' {
+		end++
+	}
+	if end == at || end == len(b) || b[end] != '"' {
+		return 0
+	}
+	return end + 1 - at
 }
 
 // closing gives the place of the closing quote, or the end of the line when there is none.
@@ -128,17 +158,41 @@ func lineFrom(b []byte, from int) []byte {
 	return b[from:]
 }
 
-// elementAt reads <key>value</…: the separator is the end of an XML start tag.
+// elementAt reads <key>value</…: the separator is the end of an XML start tag. The key may also stand in an attribute,
+// as in <entry key="…">, or in the element before, as in <key>…</key><string>.
 func elementAt(b []byte, at int) (k keyed, ok bool) {
 	if start, end := elementName(b, at); start == end {
 		return k, false
 	}
-	k.start, k.end, k.quoted = at+1, at+1, true
-	for k.end < len(b) && b[k.end] != '<' && b[k.end] != '\n' {
+	k.start, k.quoted = at+1, true
+	if bytes.HasPrefix(b[k.start:], cdata) {
+		k.start += len(cdata)
+		n := bytes.Index(b[k.start:min(len(b), k.start+maxElement)], []byte("]]>"))
+		k.end = k.start + max(n, 0)
+		return k, n > 0
+	}
+	for k.start < len(b) && isBlank(b[k.start]) {
+		k.start++
+	}
+	k.end = k.start
+	for k.end < len(b) && k.end-k.start < maxElement && b[k.end] != '<' && b[k.end] != '>' {
 		k.end++
 	}
-	return k, k.end > k.start && k.end < len(b) && b[k.end] == '<'
+	if k.end == len(b) || b[k.end] != '<' {
+		return k, false
+	}
+	for k.end > k.start && isBlank(b[k.end-1]) {
+		k.end--
+	}
+	return k, k.end > k.start
 }
+
+var cdata = []byte("<![CDATA[")
+
+// maxElement is how long the content of an XML element may be to be the value of a key, in bytes.
+const maxElement = 4096
+
+func isBlank(c byte) bool { return c == ' ' || c == '\t' || c == '\n' || c == '\r' }
 
 // plainKey takes a key down to lower-case letters and digits without trailing digits, so that dbPassword2, DB_PASSWORD and
 // db-password are one.
@@ -179,14 +233,26 @@ func lastWord(raw []byte) string {
 // telling lists pieces of keys that say that their value is a secret.
 var telling = []string{
 	"password", "passwd", "passphrase", "pwd", "secret", "token", "apikey", "accesskey", "privatekey", "sharedkey",
-	"signingkey", "encryptionkey", "credential", "sessionkey", "sessionid", "authkey", "community",
+	"signingkey", "encryptionkey", "credential", "sessionkey", "sessionid", "authkey", "community", "passcode", "passphrase",
+	"securitycode", "verificationcode", "onetimecode", "mfacode", "pincode", "accesscode", "presharedkey", "storepass", "keypass", "psksecret",
+	"passwort", "kennwort", "contrase", "senha", "motdepasse", "wachtwoord", "passord", "adgangskode", "heslo", "parola", "salasana",
 }
 
+// tellingFirst are the letters that the telling pieces begin with.
+var tellingFirst = func() (set [256]bool) {
+	for _, t := range telling {
+		set[t[0]] = true
+	}
+	return set
+}()
+
 // tellingLast lists last words of keys that say so, but mean something else within a longer word.
-var tellingLast = map[string]bool{"pass": true, "pin": true, "psk": true, "otp": true, "auth": true, "jsessionid": true, "phpsessid": true}
+var tellingLast = map[string]bool{"pass": true, "pin": true, "psk": true, "otp": true, "auth": true, "jsessionid": true, "phpsessid": true,
+	"pw": true, "totp": true, "hotp": true, "cvv": true, "cvc": true, "bindpw": true, "rootpw": true, "requirepass": true, "masterauth": true, "mdp": true, "clave": true, "smscode": true}
 
 // weaklyTelling lists last words of keys whose value is a secret only when it looks like one.
-var weaklyTelling = map[string]bool{"session": true, "sess": true, "sid": true, "key": true, "signature": true, "sig": true, "nonce": true}
+var weaklyTelling = map[string]bool{"session": true, "sess": true, "sid": true, "key": true, "signature": true, "sig": true, "nonce": true,
+	"salt": true, "seed": true, "hmac": true, "cred": true, "creds": true}
 
 // looksRandom says whether a value has the look of a token: long, without spaces, of letters and digits.
 func looksRandom(v []byte) bool {
@@ -225,9 +291,25 @@ func isCount(b []byte, at int, value []byte) bool {
 	return end > start && b[end-1]|0x20 == 's' && allDigits(string(value))
 }
 
+// isZero says whether a value is nothing but zeros: what stands in the place of numbers, and no secret of anybody.
+func isZero(v []byte) bool {
+	for _, c := range v {
+		if c != '0' {
+			return false
+		}
+	}
+	return true
+}
+
+// isWorkingFolder says whether a key is the one under which shells keep the folder that they are in.
+func isWorkingFolder(b []byte, at int, value []byte) bool {
+	start, end, _ := keySpan(b, at)
+	return isOneOf(b[start:end], "pwd", "oldpwd") && (value[0] == '/' || value[0] == '~' || len(value) > 2 && value[1] == ':' && value[2] == '\\')
+}
+
 func isValue(v []byte) bool {
 	switch {
-	case len(v) == 0, isPlaceholder(v), len(v) < 6 && notSecret[strings.ToLower(string(v))], notSecret[string(v)]:
+	case len(v) == 0, isPlaceholder(v), isZero(v), len(v) < 6 && notSecret[strings.ToLower(string(v))], notSecret[string(v)]:
 		return false
 	case bytes.HasPrefix(v, []byte("${")) || bytes.HasPrefix(v, []byte("{{")) || bytes.HasPrefix(v, []byte("$(")):
 		return false
@@ -248,9 +330,13 @@ func findKeyedSecret(b []byte, at, free int) (int, int, bool) {
 		return 0, 0, false
 	}
 	if kindAt(b, at)&keySecret == 0 { // then it is a weak one
-		return k.start, k.end, looksRandom(b[k.start:k.end]) && isValue(b[k.start:k.end])
+		v := b[k.start:k.end]
+		if start, end, _ := keySpan(b, at); end-start == 1 && (!k.quoted || len(v) < 32) {
+			return 0, 0, false
+		}
+		return k.start, k.end, looksRandom(v) && isValue(v)
 	}
-	if isCount(b, at, b[k.start:k.end]) {
+	if isCount(b, at, b[k.start:k.end]) || isWorkingFolder(b, at, b[k.start:k.end]) {
 		return 0, 0, false
 	}
 	if k.lineStart && !k.quoted { // a configuration line: a value may hold spaces
@@ -290,6 +376,12 @@ func findAuthorization(b []byte, at, free int) (int, int, bool) {
 		}
 	}
 	start, end := headerValue(b, k)
+	if !k.quoted && bytes.EqualFold(b[k.start:min(k.end, k.start+7)], []byte("digest")) { // its parameters are quoted
+		end = start + len(lineFrom(b, start))
+		if key, _, _ := keySpan(b, at); key > 0 && b[key-1] == '\'' {
+			end = closing(b, start, '\'')
+		}
+	}
 	// The scheme tells the vendor how the two sides talked.
 	if n := bytes.IndexByte(b[start:min(end, start+17)], ' '); n > 0 && isAllLetters(b[start:start+n]) {
 		start += n + 1
@@ -325,55 +417,4 @@ func isAllLetters(b []byte) bool {
 		}
 	}
 	return true
-}
-
-// findOption finds the value of a telling command-line option: --password VALUE.
-func findOption(b []byte, at, free int) (int, int, bool) {
-	if at < 1 || b[at-1] != '-' || at >= 2 && !isSpace(b[at-2]) && b[at-2] != '"' && b[at-2] != '\'' && b[at-2] != '\n' {
-		return 0, 0, false
-	}
-	end := at + 1
-	for end < len(b) && end-at <= maxKey && isKeyByte(b[end]) {
-		end++
-	}
-	if end == at+1 || end >= len(b) || !isSpace(b[end]) || kindOf(b[at+1:end])&keySecret == 0 {
-		return 0, 0, false
-	}
-	k, ok := keyed{}.readValue(b, end)
-	if !ok || k.start < free || b[k.start] == '-' || !isValue(b[k.start:k.end]) {
-		return 0, 0, false
-	}
-	return k.start, k.end, true
-}
-
-// tellingUser lists whole keys whose value names a person.
-var tellingUser = map[string]bool{
-	"user": true, "username": true, "userid": true, "login": true, "loginname": true, "account": true, "accountname": true,
-	"operator": true, "operatorname": true, "passenger": true, "passengername": true, "fullname": true, "firstname": true,
-	"lastname": true, "surname": true, "givenname": true, "customer": true, "customername": true, "contact": true,
-	"contactname": true, "staff": true, "staffname": true, "employee": true, "clerk": true, "holder": true, "holdername": true,
-}
-
-// serviceAccounts stay: they are the same everywhere and tell the vendor who did it.
-var serviceAccounts = map[string]bool{
-	"root": true, "daemon": true, "nobody": true, "admin": true, "administrator": true, "system": true, "www-data": true, "nginx": true,
-	"postgres": true, "mysql": true, "sshd": true, "svc": true, "service": true, "guest": true, "anonymous": true, "bin": true, "mail": true,
-	"syslog": true, "systemd": true, "unknown": true, "local": true, "localhost": true, "user": true, "default": true, "none": true,
-}
-
-func findUser(b []byte, at, free int) (int, int, bool) {
-	k, ok := keyedAt(b, at)
-	if !ok || k.start < free {
-		return 0, 0, false
-	}
-	v := b[k.start:k.end]
-	switch {
-	case len(v) < 2 || len(v) > 80 || v[0]|0x20 < 'a' && v[0] < 0x80 || v[0]|0x20 > 'z' && v[0] < 0x80:
-		return 0, 0, false
-	case !isValue(v) || serviceAccounts[strings.ToLower(string(v))] || commonWords[strings.ToLower(string(v))]:
-		return 0, 0, false
-	case bytes.IndexByte(v, '@') >= 0: // the rule for mail addresses takes it
-		return 0, 0, false
-	}
-	return k.start, k.end, true
 }

@@ -12,6 +12,8 @@ const (
 	keyAuthorization
 	keyCookie
 	keyUser
+	keyPhone
+	keyMAC
 )
 
 // wholeKeys are keys that announce something as a whole.
@@ -21,23 +23,78 @@ var wholeKeys = func() map[string]keyKind {
 	for k := range tellingUser {
 		m[k] = keyUser
 	}
+	for k := range tellingPhone {
+		m[k] = keyPhone
+	}
+	for _, k := range []string{"mac", "macaddress", "macaddr", "hwaddr", "hwaddress", "physicaladdress", "bssid", "clientmac", "ethernetaddress"} {
+		m[k] = keyMAC
+	}
 	return m
 }()
 
-// kindAt gives the kind of the key before the separator at a place.
+// kindAt gives the kind of the key that belongs to the separator at a place.
 func kindAt(b []byte, at int) keyKind {
 	start, end, _ := keySpan(b, at)
-	return kindOf(b[start:end])
+	if start == end {
+		return 0
+	}
+	if kind := kindOf(b[start:end]); kind != 0 {
+		return kind
+	}
+	if first, ok := wordBeforeKey(b, start); ok { // keys of two or three words: User Id, one-time code
+		if kind := kindOfTwo(b[first:end], b[start:end]); kind != 0 {
+			return kind
+		}
+	}
+	if string(b[start:end]) == "is" && hasTelling(b[max(lineStart(b, start), start-40):start]) {
+		return keySecret // the password for gate-1 is: …
+	}
+	if start, end = pairedName(b, at, start, end); start < end {
+		return kindOf(b[start:end])
+	}
+	return 0
+}
+
+// wordBeforeKey gives the beginning of a key of two words, of which the second begins at a place. What is no plain word, or
+// belongs to something before it, is no part of a key.
+func wordBeforeKey(b []byte, at int) (int, bool) {
+	if at < 2 || b[at-1] != ' ' || !isWord(b[at-2]) || isDigit(b[at-2]) {
+		return 0, false
+	}
+	start := at - 1
+	for start > 0 && at-start < maxKey/2 && (isWord(b[start-1]) || b[start-1] == '-') {
+		start--
+	}
+	return start, start == 0 || b[start-1] != '=' && b[start-1] != '/'
+}
+
+// kindOfTwo gives the kind of a key of two words, to which both must belong.
+func kindOfTwo(both, second []byte) keyKind {
+	var buf, part [maxKey]byte
+	key := plainKey(&buf, both)
+	own := len(plainKey(&part, second))
+	if kind := wholeKeys[string(key)]; kind != 0 {
+		return kind
+	}
+	for _, t := range telling {
+		if len(t) > own && bytes.HasSuffix(key, []byte(t)) {
+			return keySecret
+		}
+	}
+	return 0
 }
 
 // kindOf gives the kind of a key as it is written.
 func kindOf(raw []byte) keyKind {
 	if len(raw) < 2 {
+		if len(raw) == 1 && (raw[0] == 'd' || raw[0] == 'k') {
+			return keyWeak // the private parts of JSON web keys (RFC 7517)
+		}
 		return 0
 	}
 	var buf [maxKey]byte
 	key := plainKey(&buf, raw)
-	if len(key) < 3 {
+	if len(key) < 2 {
 		return 0
 	}
 	kind := wholeKeys[string(key)]
@@ -47,17 +104,29 @@ func kindOf(raw []byte) keyKind {
 		}
 		return kind
 	}
-	switch string(key[len(key)-3:]) { // the ends of the words in tellingLast and weaklyTelling
-	case "ass", "pin", "psk", "otp", "uth", "sid", "ion", "ess", "key", "ure", "sig", "nce":
+	if len(key) >= 2 && lastTwo[int(key[len(key)-2])<<8|int(key[len(key)-1])] {
 		last := lastWord(raw)
 		if tellingLast[last] || tellingLast[string(key)] {
 			kind |= keySecret
 		} else if weaklyTelling[last] {
 			kind |= keyWeak
+		} else if kind == 0 && (tellingPhone[last]) {
+			kind = keyPhone
 		}
 	}
 	return kind
 }
+
+// lastTwo are the last two letters of the words that tell as the last word of a key: what ends in others is not looked up.
+var lastTwo = func() *[1 << 16]bool {
+	set := new([1 << 16]bool)
+	for _, m := range []map[string]bool{tellingLast, weaklyTelling, tellingPhone} {
+		for w := range m {
+			set[int(w[len(w)-2])<<8|int(w[len(w)-1])] = true
+		}
+	}
+	return set
+}()
 
 // isHarmless says whether a key speaks about a secret without holding it.
 func isHarmless(key []byte) bool {
@@ -72,12 +141,12 @@ func isHarmless(key []byte) bool {
 // holdsTelling says whether one of the telling pieces stands in a key.
 func holdsTelling(key []byte) bool {
 	for i, c := range key {
-		switch c {
-		case 'p', 's', 't', 'a', 'c', 'e': // what the pieces begin with
-			for _, t := range telling {
-				if t[0] == c && bytes.HasPrefix(key[i:], []byte(t)) {
-					return true
-				}
+		if !tellingFirst[c] {
+			continue
+		}
+		for _, t := range telling {
+			if t[0] == c && len(key)-i >= len(t) && string(key[i:i+len(t)]) == t {
+				return true
 			}
 		}
 	}
@@ -87,8 +156,12 @@ func holdsTelling(key []byte) bool {
 // keySpan gives the key before the separator at a place: in key=value and key: value, also quoted (closed says so), and the
 // name of an XML element before its >.
 func keySpan(b []byte, at int) (start, end int, closed bool) {
-	if b[at] == '>' {
+	switch b[at] {
+	case '>':
 		start, end = elementName(b, at)
+		return start, end, false
+	case '%', ';':
+		start, end = encodedKey(b, at)
 		return start, end, false
 	}
 	end = at
@@ -97,9 +170,11 @@ func keySpan(b []byte, at int) (start, end int, closed bool) {
 	}
 	if closed = end > 0 && (b[end-1] == '"' || b[end-1] == '\''); closed {
 		end--
-		if end > 0 && b[end-1] == '\\' {
+		for n := 0; end > 0 && b[end-1] == '\\' && n < 16; n++ {
 			end--
 		}
+	} else if end >= len(entityQuote) && b[end-1] == ';' && bytes.HasSuffix(b[:end], entityQuote) {
+		end, closed = end-len(entityQuote), true
 	}
 	start = end
 	for start > 0 && end-start < maxKey && isKeyByte(b[start-1]) {

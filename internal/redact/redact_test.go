@@ -293,10 +293,10 @@ func (endless) Read(b []byte) (int, error) { return len(b), nil }
 func TestValidate(t *testing.T) {
 	require.NoError(t, Validate(Rules))
 	find := func([]byte, int, int) (int, int, bool) { return 0, 0, false }
-	good := Rule{"good", Secret, "doc", "=", find, 0}
+	good := Rule{Name: "good", Class: Secret, Doc: "doc", Triggers: "=", Find: find}
 	for want, bad := range map[string]Rule{
-		"is not lower-case words": {"Bad Name", Secret, "doc", "=", find, 0}, "there are two of that name": good, "has no description": {"x", Secret, "", "=", find, 0},
-		"has no class": {"x", "", "doc", "=", find, 0}, "can find nothing": {"x", Secret, "doc", "", find, 0},
+		"is not lower-case words": {Name: "Bad Name", Class: Secret, Doc: "doc", Triggers: "=", Find: find}, "there are two of that name": good, "has no description": {Name: "x", Class: Secret, Triggers: "=", Find: find},
+		"has no class": {Name: "x", Doc: "doc", Triggers: "=", Find: find}, "can find nothing": {Name: "x", Class: Secret, Doc: "doc", Find: find},
 	} {
 		require.ErrorContains(t, Validate([]Rule{good, bad}), want)
 	}

@@ -18,12 +18,19 @@ const (
 	IPv6   Class = "ipv6"
 	Mail   Class = "mail"
 	User   Class = "user"
-	Host   Class = "host" // given as part of mail addresses
+	Host   Class = "host"
 	MAC    Class = "mac"
+	Phone  Class = "phone"
+	Card   Class = "card"
+	IBAN   Class = "iban"
 )
 
+// Classes are all of them, in the order in which they are listed.
+var Classes = []Class{Secret, Mail, User, Host, IPv4, IPv6, MAC, Phone, Card, IBAN}
+
 // Rule finds one kind of sensitive text. Find is called at every byte of Triggers, with the block, the place of that
-// byte, and the first place that is still free; it gives the span that must not leave.
+// byte, and the first place that is still free; it gives the span that must not leave. A rule whose finds begin with no
+// byte of their own has Next instead, which gives the first find at or behind a place.
 type Rule struct {
 	Name     string
 	Class    Class
@@ -31,29 +38,41 @@ type Rule struct {
 	Triggers string
 	Find     func(b []byte, at, free int) (start, end int, ok bool)
 	Keys     keyKind // when set, Find is called only behind a key of one of these kinds
+	Next     func(b []byte, from int) (start, end int, ok bool)
 }
+
+// separators stand between a key and its value; %3D and &gt; are written so within other texts.
+const separators = ":=>%;"
 
 // Rules is the table of rules. Where two begin at the same trigger, the earlier one goes first.
 var Rules = []Rule{
-	{"private-key", Secret, "private key blocks (PEM, OpenSSH, PGP), over several lines or with \\n within one", "-", findPrivateKey, 0},
-	{"password-option", Secret, "the value after a telling command-line option, such as --password VALUE", "-", findOption, 0},
-	{"url-credentials", Secret, "user:password@ or token@ within a URL", ":", findURLCredentials, 0},
-	{"authorization", Secret, "the value of Authorization and Proxy-Authorization headers, without the scheme", ":=", findAuthorization, keyAuthorization},
-	{"cookie", Secret, "the value of Cookie and Set-Cookie headers", ":=", findCookie, keyCookie},
-	{"keyed-secret", Secret, "the value next to a telling key (password, token, secret, api key, …), in the usual notations", ":=>", findKeyedSecret, keySecret | keyWeak},
-	{"bearer", Secret, "the token after the word Bearer", "B", findBearer, 0},
-	{"jwt", Secret, "JSON web tokens (RFC 7519)", "J", findJWT, 0},
-	{"service-token", Secret, "tokens by the beginning that services give them so that they can be told", "_-", findServiceToken, 0},
-	{"password-hash", Secret, "password hashes by their form: crypt, bcrypt, argon2, scrypt", "$", findPasswordHash, 0},
-	{"mail", Mail, "e-mail addresses", "@", findMail, 0},
-	{"user", User, "names next to a telling key (user, login, passenger, …); well-known service accounts stay", ":=>", findUser, keyUser},
-	{"ipv4", IPv4, "IPv4 addresses; loopback, unspecified, broadcast and multicast stay", ".", findIPv4, 0},
-	{"ipv6", IPv6, "IPv6 addresses; loopback, unspecified and multicast stay", ":", findIPv6, 0},
-	{"mac", MAC, "hardware addresses in three notations; all zeros and all ones stay", ":-.", findMAC, 0},
+	{Name: "private-key", Class: Secret, Doc: "private key blocks (PEM, OpenSSH, PGP), over several lines or with \\n within one", Triggers: "-", Find: findPrivateKey},
+	{Name: "password-option", Class: Secret, Doc: "the value after a telling command-line option, such as --password VALUE, and of the options of well-known programs", Triggers: "-", Find: findOption},
+	{Name: "url-credentials", Class: Secret, Doc: "user:password@ or token@ within a URL or connection string", Triggers: ":@", Find: findURLCredentials},
+	{Name: "authorization", Class: Secret, Doc: "the value of Authorization and Proxy-Authorization headers, without the scheme", Triggers: separators, Find: findAuthorization, Keys: keyAuthorization},
+	{Name: "cookie", Class: Secret, Doc: "the value of Cookie and Set-Cookie headers", Triggers: separators, Find: findCookie, Keys: keyCookie},
+	{Name: "keyed-secret", Class: Secret, Doc: "the value next to a telling key (password, token, secret, api key, …), in the usual notations", Triggers: separators, Find: findKeyedSecret, Keys: keySecret | keyWeak},
+	{Name: "worded-secret", Class: Secret, Doc: "the value behind a telling word and a space: configurations of network devices and servers, SQL, sentences", Triggers: " \t(,;|-", Find: findWorded},
+	{Name: "bearer", Class: Secret, Doc: "the token after the words Bearer and Basic", Triggers: "B", Find: findBearer},
+	{Name: "jwt", Class: Secret, Doc: "JSON web tokens (RFC 7519)", Triggers: "J", Find: findJWT},
+	{Name: "service-token", Class: Secret, Doc: "tokens by the beginning that services give them so that they can be told", Triggers: "_-.AK", Find: findServiceToken},
+	{Name: "password-hash", Class: Secret, Doc: "password hashes by their form: crypt, bcrypt, argon2, scrypt, and those of directories and databases", Triggers: "${*:", Find: findPasswordHash},
+	{Name: "mail", Class: Mail, Doc: "e-mail addresses", Triggers: "@%&\\", Find: findMail},
+	{Name: "user", Class: User, Doc: "names next to a telling key (user, login, passenger, …); well-known service accounts stay", Triggers: separators, Find: findUser, Keys: keyUser},
+	{Name: "log-user", Class: User, Doc: "user names in the idioms of system logs, listings and prompts", Triggers: " ()[=@\\/", Find: findLogUser},
+	{Name: "home", Class: User, Doc: "names of people in the paths of their homes", Triggers: "/\\", Find: findHome},
+	{Name: "person", Class: User, Doc: "names of people in distinguished names: CN=…", Triggers: "=", Find: findDistinguishedName},
+	{Name: "phone", Class: Phone, Doc: "telephone numbers next to a telling key", Triggers: separators, Find: findPhone, Keys: keyPhone},
+	{Name: "host", Class: Host, Doc: "host names under private domains (.internal, .local, .lan, .corp, .home.arpa, …) and under those of the site", Triggers: ".", Find: findHost},
+	{Name: "ipv4", Class: IPv4, Doc: "IPv4 addresses; loopback, unspecified, broadcast and multicast stay", Triggers: ".-", Find: findIPv4},
+	{Name: "ipv6", Class: IPv6, Doc: "IPv6 addresses; loopback, unspecified and multicast stay", Triggers: ":", Find: findIPv6},
+	{Name: "mac", Class: MAC, Doc: "hardware addresses in three notations, and without signs next to a telling key; all zeros and all ones stay", Triggers: ":-.=", Find: findMAC},
+	{Name: "card", Class: Card, Doc: "payment cards, by issuer, length and check digit", Next: nextCard},
+	{Name: "iban", Class: IBAN, Doc: "bank accounts as IBAN, by their check digits", Next: nextIBAN},
 }
 
 // RulesVersion is written into manifests. It changes whenever the rules find other things than before.
-const RulesVersion = "2"
+const RulesVersion = "3"
 
 var ruleName = regexp.MustCompile(`^[a-z][a-z0-9]*(-[a-z0-9]+)*$`)
 
@@ -70,7 +89,7 @@ func Validate(rules []Rule) error {
 			return fmt.Errorf("rule %s: has no description", r.Name)
 		case r.Class == "":
 			return fmt.Errorf("rule %s: has no class", r.Name)
-		case r.Triggers == "" || r.Find == nil:
+		case (r.Triggers == "" || r.Find == nil) && r.Next == nil:
 			return fmt.Errorf("rule %s: can find nothing", r.Name)
 		}
 		seen[r.Name] = true
@@ -81,10 +100,12 @@ func Validate(rules []Rule) error {
 // Placeholder is what stands in the place of a secret.
 func Placeholder(rule string) string { return "[redacted:" + rule + "]" }
 
+var placeholderHead = []byte("[redacted:")
+
 // placeholderLen gives the length of the placeholder at the beginning of text, or 0.
 func placeholderLen(text []byte) int {
 	const most = 64
-	if !bytes.HasPrefix(text, []byte("[redacted:")) {
+	if !bytes.HasPrefix(text, placeholderHead) {
 		return 0
 	}
 	n := bytes.IndexByte(text[:min(len(text), most)], ']')

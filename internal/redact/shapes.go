@@ -12,6 +12,12 @@ const macHead = "02:ea:5c"
 // findMAC finds a hardware address around its first separator, in the notations 00:00:5e:00:53:01, 00-00-5E-00-53-01 and
 // 0000.5e00.5301. All zeros and all ones are nobody's address.
 func findMAC(b []byte, at, free int) (int, int, bool) {
+	if b[at] == '=' || b[at] == ':' && at+1 < len(b) && (b[at+1] == '"' || b[at+1] == ' ') {
+		if kindAt(b, at) != keyMAC {
+			return 0, 0, false
+		}
+		return findBareMAC(b, at, free)
+	}
 	width, groups := 2, 6
 	if b[at] == '.' {
 		width, groups = 4, 3
@@ -63,12 +69,13 @@ func plainMAC(text string) string {
 
 // asMAC writes an alias in the notation of the original, so that what reads the log still reads it.
 func asMAC(alias, original string) string {
-	sep := original[2]
-	if original[4] == '.' {
-		digits := strings.ReplaceAll(alias, ":", "")
+	switch digits := strings.ReplaceAll(alias, ":", ""); {
+	case len(original) == 12:
+		alias = digits
+	case original[4] == '.':
 		alias = digits[:4] + "." + digits[4:8] + "." + digits[8:]
-	} else {
-		alias = strings.ReplaceAll(alias, ":", string(sep))
+	default:
+		alias = strings.ReplaceAll(alias, ":", original[2:3])
 	}
 	if strings.ContainsAny(original, "ABCDEF") {
 		alias = strings.ToUpper(alias)
@@ -91,6 +98,17 @@ const minHash = 24
 
 // findPasswordHash finds a password hash by its form.
 func findPasswordHash(b []byte, at, free int) (int, int, bool) {
+	switch b[at] {
+	case '{', '*', ':':
+		return otherHash(b, at, free)
+	}
+	if bytes.HasSuffix(b[:at], []byte("SCRAM-SHA-256")) && at-13 >= free { // RFC 7677, as databases keep it
+		end := at
+		for end < len(b) && (isTokenByte(b[end]) || b[end] == '$' || b[end] == ':') {
+			end++
+		}
+		return at - 13, end, end-at > minHash
+	}
 	if at < free || at > 0 && (b[at-1] == '$' || isWord(b[at-1]) && wordBefore(b, at)) {
 		return 0, 0, false
 	}
@@ -114,6 +132,55 @@ func findPasswordHash(b []byte, at, free int) (int, int, bool) {
 	return at, end, end-at >= minHash && dollars >= 3
 }
 
+// hashLabels begin the password hashes of directories (RFC 2307).
+var hashLabels = [][]byte{[]byte("{SSHA}"), []byte("{SHA}"), []byte("{SMD5}"), []byte("{MD5}"), []byte("{CRYPT}"), []byte("{SSHA256}"), []byte("{SSHA512}"), []byte("{PBKDF2"), []byte("{SHA256}"), []byte("{SHA512}"), []byte("{ssha}")}
+
+// otherHash finds the password hashes of directories ({SSHA}…), of databases (* and 40 hexadecimal digits) and of pairs of
+// 32 hexadecimal digits with colons around.
+func otherHash(b []byte, at, free int) (int, int, bool) {
+	end := at + 1
+	switch b[at] {
+	case '{':
+		if end >= len(b) || bytes.IndexByte([]byte("SMCPs"), b[end]) < 0 {
+			return 0, 0, false
+		}
+		for _, l := range hashLabels {
+			if bytes.HasPrefix(b[at:], l) {
+				for end = at + len(l); end < len(b) && (isTokenByte(b[end]) || b[end] == '$' || b[end] == '}'); end++ {
+				}
+				return at, end, at >= free && end-at-len(l) >= 16
+			}
+		}
+	case '*':
+		for end < len(b) && end-at <= 41 && isHex(b[end]) && !(b[end] >= 'a') {
+			end++
+		}
+		return at, end, at >= free && end-at == 41 && (end == len(b) || !isWord(b[end]))
+	case ':':
+		if at+33 >= len(b) || b[at+33] != ':' {
+			return 0, 0, false
+		}
+		for _, c := range b[at+1 : at+33] {
+			if !isHex(c) {
+				return 0, 0, false
+			}
+		}
+		if end = at + 34 + 32; end < len(b) && b[end] == ':' && isHexes(b[at+34:end]) {
+			return at + 1, end, at+1 >= free
+		}
+	}
+	return 0, 0, false
+}
+
+func isHexes(b []byte) bool {
+	for _, c := range b {
+		if !isHex(c) {
+			return false
+		}
+	}
+	return true
+}
+
 // tokenShape is a beginning of tokens, and how many letters and digits follow at least.
 type tokenShape struct {
 	head string
@@ -124,13 +191,14 @@ type tokenShape struct {
 var tokenShapes = []tokenShape{
 	{"ghp_", 30}, {"gho_", 30}, {"ghu_", 30}, {"ghs_", 30}, {"ghr_", 30}, {"github_pat_", 30}, {"glpat-", 18}, {"gldt-", 18}, {"glrt-", 18},
 	{"sk_live_", 16}, {"sk_test_", 16}, {"rk_live_", 16}, {"whsec_", 20}, {"npm_", 30}, {"pypi-", 40}, {"dop_v1_", 40},
+	{"hvs.", 20}, {"hvb.", 20}, {"ya29.", 20}, {"SG.", 40}, {"AGE-SECRET-KEY-1", 40}, {"glptt-", 18}, {"glsa_", 24}, {"shpat_", 30}, {"dapi-", 30}, {"sq0atp-", 20}, {"EAAA-", 40},
 	{"xoxb-", 16}, {"xoxp-", 16}, {"xoxa-", 16}, {"xoxr-", 16}, {"xoxs-", 16}, {"xapp-", 16}, {"sk-", 32}, {"tskey-", 16},
 }
 
 // shapesBy are the shapes by the byte before their first separator, which rules nearly all places out.
 var shapesBy = func() (by [256][]tokenShape) {
 	for _, s := range tokenShapes {
-		before := s.head[strings.IndexAny(s.head, "_-")-1]
+		before := s.head[strings.IndexAny(s.head, "_-.")-1]
 		by[before] = append(by[before], s)
 	}
 	return by
@@ -140,6 +208,9 @@ var shapesBy = func() (by [256][]tokenShape) {
 func findServiceToken(b []byte, at, free int) (int, int, bool) {
 	if at == 0 {
 		return 0, 0, false
+	}
+	if b[at] == 'A' || b[at] == 'K' {
+		return findAccessKey(b, at, free)
 	}
 	for _, s := range shapesBy[b[at-1]] {
 		first := strings.IndexByte(s.head, b[at])
@@ -151,7 +222,7 @@ func findServiceToken(b []byte, at, free int) (int, int, bool) {
 			continue
 		}
 		end, digits, capitals := start+len(s.head), 0, 0
-		for end < len(b) && (isWord(b[end]) || b[end] == '-') {
+		for end < len(b) && (isWord(b[end]) || b[end] == '-' || b[end] == '.' && strings.IndexByte(s.head, '.') >= 0 && end+1 < len(b) && isWord(b[end+1])) {
 			switch {
 			case isDigit(b[end]):
 				digits++
@@ -166,6 +237,27 @@ func findServiceToken(b []byte, at, free int) (int, int, bool) {
 		if n := end - start - len(s.head); n >= s.more && (digits > 0 || capitals > 2 && n >= 24) { // else it is words
 			return start, end, true
 		}
+	}
+	return 0, 0, false
+}
+
+// findAccessKey finds keys of cloud services: AKIA and 16 capitals and digits, AIza and 35 letters and digits.
+func findAccessKey(b []byte, at, free int) (int, int, bool) {
+	if at < free || at > 0 && isWord(b[at-1]) && wordBefore(b, at) {
+		return 0, 0, false
+	}
+	end := at + 4
+	switch {
+	case bytes.HasPrefix(b[at:], []byte("AKIA")), bytes.HasPrefix(b[at:], []byte("ASIA")), bytes.HasPrefix(b[at:], []byte("AROA")):
+		for end < len(b) && (isUpper(b[end]) || isDigit(b[end])) {
+			end++
+		}
+		return at, end, end-at == 20 && (end == len(b) || !isWord(b[end]))
+	case bytes.HasPrefix(b[at:], []byte("AIza")):
+		for end < len(b) && (isWord(b[end]) || b[end] == '-') {
+			end++
+		}
+		return at, end, end-at >= 39
 	}
 	return 0, 0, false
 }

@@ -1,9 +1,15 @@
 package redact
 
-import "bytes"
+import (
+	"bytes"
+	"encoding/base64"
+)
 
 // findURLCredentials finds the part between :// and @ that holds a password or token.
 func findURLCredentials(b []byte, at, free int) (int, int, bool) {
+	if b[at] == '@' {
+		return findDSN(b, at, free)
+	}
 	if !bytes.HasPrefix(b[at:], []byte("://")) || at == 0 || !isWord(b[at-1]) {
 		return 0, 0, false
 	}
@@ -16,6 +22,13 @@ func findURLCredentials(b []byte, at, free int) (int, int, bool) {
 		end++
 	}
 	last := bytes.LastIndexByte(b[start:end], '@')
+	if last < 0 && colon >= 0 && end < len(b) && b[end] == '/' && !isPort(b[colon+1:end]) {
+		// A password with a slash in it is against the standard, and found all the same.
+		for end < len(b) && end-colon < 128 && bytes.IndexByte([]byte(" \t\r\n\"'<>`?"), b[end]) < 0 {
+			end++
+		}
+		last = bytes.LastIndexByte(b[start:end], '@')
+	}
 	if last < 0 {
 		return 0, 0, false
 	}
@@ -34,12 +47,46 @@ func findURLCredentials(b []byte, at, free int) (int, int, bool) {
 	return start, end, true
 }
 
+// isPort says whether text begins like a port rather than a password.
+func isPort(text []byte) bool { return len(text) > 0 && isAllDigits(text) }
+
+// findDSN finds the secret of USER:SECRET@tcp(HOST), and of USER/SECRET@HOST behind the names of programs and drivers that
+// write it so.
+func findDSN(b []byte, at, free int) (int, int, bool) {
+	start := at
+	for start > 0 && at-start < 128 && bytes.IndexByte([]byte(" \t\r\n\"'=,;"), b[start-1]) < 0 {
+		start--
+	}
+	rest := b[at+1:]
+	if bytes.HasPrefix(rest, []byte("tcp(")) || bytes.HasPrefix(rest, []byte("unix(")) {
+		n := bytes.IndexByte(b[start:at], ':')
+		return start + n + 1, at, n >= 0 && start+n+1 >= free && isValue(b[start+n+1:at])
+	}
+	slash := bytes.IndexByte(b[start:at], '/')
+	if slash <= 0 {
+		return 0, 0, false
+	}
+	before := b[lineStart(b, start):start]
+	user := b[start : start+slash]
+	if n := bytes.LastIndexByte(user, ':'); n >= 0 {
+		if !bytes.HasSuffix(user[:n], []byte("thin")) && !bytes.HasSuffix(user[:n], []byte("oci")) {
+			return 0, 0, false
+		}
+	} else if w := lastWordOf(before); w != "sqlplus" && w != "connect" && w != "expdp" && w != "impdp" && w != "rman" && w != "conn" {
+		return 0, 0, false
+	}
+	return start + slash + 1, at, start+slash+1 >= free && isValue(b[start+slash+1:at])
+}
+
 func isTokenByte(c byte) bool {
 	return isWord(c) || c == '-' || c == '.' || c == '~' || c == '+' || c == '/' || c == '='
 }
 
 // findBearer finds the token after "Bearer " (RFC 6750).
 func findBearer(b []byte, at, free int) (int, int, bool) {
+	if bytes.HasPrefix(b[at:], []byte("Basic ")) && !wordBefore(b, at) {
+		return findBasic(b, at+len("Basic "), free)
+	}
 	if !bytes.HasPrefix(b[at:], []byte("Bearer ")) || wordBefore(b, at) {
 		return 0, 0, false
 	}
@@ -57,6 +104,19 @@ func findBearer(b []byte, at, free int) (int, int, bool) {
 		return 0, 0, false // a word of prose
 	}
 	return start, end, true
+}
+
+// findBasic finds credentials behind "Basic " (RFC 7617): base64 of a text with a colon.
+func findBasic(b []byte, start, free int) (int, int, bool) {
+	end := start
+	for end < len(b) && end-start < 512 && isTokenByte(b[end]) {
+		end++
+	}
+	if start < free || end-start < 8 {
+		return 0, 0, false
+	}
+	text, err := base64.RawStdEncoding.DecodeString(string(bytes.TrimRight(b[start:end], "=")))
+	return start, end, err == nil && bytes.IndexByte(text, ':') >= 0
 }
 
 // findJWT finds three base64url parts with dots, of which the first is a JSON object ("eyJ" is `{"`).

@@ -1,0 +1,320 @@
+package redact
+
+import (
+	"bytes"
+	"fmt"
+	"strings"
+)
+
+// Numbers that name a person or an account: telephone numbers next to a telling key, payment cards (ISO/IEC 7812, with the
+// check digit of Luhn) and IBANs (ISO 13616, with its check digits). Their aliases fail these checks, so that they are never
+// taken for an original.
+
+// findPhone finds a telephone number next to a telling key.
+func findPhone(b []byte, at, free int) (int, int, bool) {
+	k, ok := keyedAt(b, at)
+	if !ok || k.start < free {
+		return 0, 0, false
+	}
+	start, end, digits := k.start, k.start, 0
+	if start < len(b) && !(isDigit(b[start]) || b[start] == '+' || b[start] == '(') {
+		return 0, 0, false
+	}
+	limit := len(b)
+	if k.quoted {
+		limit = k.end
+	}
+	for end < limit && end-start < 24 && (isDigit(b[end]) || bytes.IndexByte([]byte("+ ()-./"), b[end]) >= 0) {
+		if isDigit(b[end]) {
+			digits++
+		}
+		end++
+	}
+	for end > start && !isDigit(b[end-1]) {
+		end--
+	}
+	if digits < 6 || digits > 15 || end < len(b) && isWord(b[end]) || bytes.Count(b[start:end], []byte(".")) == 3 && digits < 13 {
+		return 0, 0, false
+	}
+	return start, end, true
+}
+
+// findBareMAC finds a hardware address without separators, which only its key tells.
+func findBareMAC(b []byte, at, free int) (int, int, bool) {
+	k, ok := keyedAt(b, at)
+	if !ok || k.start < free || k.end-k.start != 12 {
+		return 0, 0, false
+	}
+	zeros := 0
+	for _, c := range b[k.start:k.end] {
+		if !isHex(c) {
+			return 0, 0, false
+		}
+		if c == '0' {
+			zeros++
+		}
+	}
+	return k.start, k.end, zeros < 12
+}
+
+// cardSpan says which bytes a card number is written with; accountSpan, an IBAN.
+var cardSpan, accountSpan = func() (card, account [256]bool) {
+	for c := byte('0'); c <= '9'; c++ {
+		card[c], account[c] = true, true
+	}
+	for c := byte('A'); c <= 'Z'; c++ {
+		account[c] = true
+	}
+	card[' '], card['-'], account[' '] = true, true, true
+	return card, account
+}()
+
+// spans calls look for each stretch of at least least bytes of a class, from a place on, until it says that it is enough.
+// It looks at every least-th byte only: a stretch cannot lie between two of them.
+func spans(b []byte, from int, class *[256]bool, least int, look func(start, end int) (enough bool)) {
+	for at := from + least - 1; at < len(b); {
+		if !class[b[at]] {
+			at += least
+			continue
+		}
+		start, end := at, at+1
+		for start > from && class[b[start-1]] {
+			start--
+		}
+		for end < len(b) && class[b[end]] {
+			end++
+		}
+		if end-start >= least && look(start, end) {
+			return
+		}
+		at = end + least
+	}
+}
+
+// nextCard gives the first card number at or behind a place.
+func nextCard(b []byte, from int) (start, end int, ok bool) {
+	spans(b, from, &cardSpan, 13, func(s, e int) bool {
+		for i := s; i < e; i++ {
+			if !isDigit(b[i]) || i > 0 && (isWord(b[i-1]) || b[i-1] == '.' || b[i-1] == '-' && i > 1 && isWord(b[i-2])) {
+				continue
+			}
+			if n := cardLen(b[i:e]); n > 0 && (i+n == len(b) || !isWord(b[i+n]) && !(b[i+n] == '.' || b[i+n] == '-') || i+n+1 < len(b) && !isWord(b[i+n]) && !isDigit(b[i+n+1])) {
+				start, end, ok = i, i+n, true
+				return true
+			}
+		}
+		return false
+	})
+	return start, end, ok
+}
+
+// cardLen gives the length of the card number at the beginning of a text, or 0: 13 to 19 digits in one piece, or in groups
+// of four (or 4-6-5) with one and the same sign between, of an issuer that exists and with the right check digit.
+func cardLen(text []byte) int {
+	var digits [20]byte
+	n, i := 0, 0
+	sep := byte(0)
+	group := 0
+	groups := make([]int, 0, 6)
+	for i < len(text) && n < len(digits) {
+		c := text[i]
+		if isDigit(c) {
+			digits[n] = c - '0'
+			n++
+			group++
+			i++
+			continue
+		}
+		if sep == 0 {
+			sep = c
+		}
+		if c != sep || group < 4 || i+1 >= len(text) || !isDigit(text[i+1]) {
+			break
+		}
+		groups = append(groups, group)
+		group = 0
+		i++
+	}
+	if n < 13 || n > 19 || !cardIssuer(digits[:n]) || !luhn(digits[:n]) {
+		return 0
+	}
+	for j, g := range groups {
+		if g != 4 && !(len(groups) == 2 && j == 1 && g == 6) {
+			return 0
+		}
+	}
+	same := true
+	for _, d := range digits[1:n] {
+		same = same && d == digits[0]
+	}
+	if same {
+		return 0
+	}
+	return i
+}
+
+// cardIssuer says whether digits begin like those of a card network and are of its length.
+func cardIssuer(d []byte) bool {
+	two := int(d[0])*10 + int(d[1])
+	four := two*100 + int(d[2])*10 + int(d[3])
+	switch {
+	case d[0] == 4:
+		return len(d) == 13 || len(d) == 16 || len(d) == 19
+	case two >= 51 && two <= 55 || four >= 2221 && four <= 2720:
+		return len(d) == 16
+	case two == 34 || two == 37:
+		return len(d) == 15
+	case four == 6011 || two == 65 || two == 64 || two == 62 || two == 81:
+		return len(d) >= 16
+	case four >= 3528 && four <= 3589:
+		return len(d) >= 16
+	case two == 36 || two == 38 || two == 39 || four >= 3000 && four <= 3059:
+		return len(d) == 14
+	case two == 50 || two == 67 || two == 63 || four == 5018 || four == 6304:
+		return len(d) >= 16
+	}
+	return false
+}
+
+// luhn checks the last of some digits (ISO/IEC 7812-1, annex B).
+func luhn(d []byte) bool {
+	sum := 0
+	for i, c := range d {
+		v := int(c)
+		if (len(d)-i)%2 == 0 {
+			if v *= 2; v > 9 {
+				v -= 9
+			}
+		}
+		sum += v
+	}
+	return sum%10 == 0
+}
+
+// nextIBAN gives the first account number at or behind a place.
+func nextIBAN(b []byte, from int) (start, end int, ok bool) {
+	spans(b, from, &accountSpan, 15, func(s, e int) bool {
+		for i := s; i+15 <= e; i++ {
+			if !isUpper(b[i]) || !isUpper(b[i+1]) || !isDigit(b[i+2]) || !isDigit(b[i+3]) || i > 0 && isWord(b[i-1]) {
+				continue
+			}
+			if n := ibanLen(b[i:e]); n > 0 && (i+n >= len(b) || !isWord(b[i+n])) {
+				start, end, ok = i, i+n, true
+				return true
+			}
+		}
+		return false
+	})
+	return start, end, ok
+}
+
+// ibanLen gives the length of the IBAN at the beginning of a text, or 0: in one piece, or in groups of four. The check is
+// the remainder by 97 (ISO 7064).
+func ibanLen(text []byte) int {
+	rest, count, last := 0, 0, 0
+	head := 0 // the remainder of what comes to the end: country and check digits
+	grouped := len(text) > 4 && text[4] == ' '
+	for i := 0; i < len(text) && count < 34; i++ {
+		c := text[i]
+		if c == ' ' {
+			if !grouped || count%4 != 0 {
+				break
+			}
+			continue
+		}
+		v := int(c - '0')
+		if !isDigit(c) {
+			v = int(c-'A') + 10
+		}
+		if count < 4 {
+			head = addMod97(head, v)
+		} else {
+			rest = addMod97(rest, v)
+		}
+		count++
+		if count >= 15 {
+			// The head goes behind: six digits, since the two letters are two digits each.
+			if (rest*1_000_000+headValue(text[:4]))%97 == 1 && (i+1 >= len(text) || text[i+1] == ' ' || !accountSpan[text[i+1]]) {
+				last = i + 1
+			}
+		}
+	}
+	return last
+}
+
+func addMod97(r, v int) int {
+	if v > 9 {
+		return (r*100 + v) % 97
+	}
+	return (r*10 + v) % 97
+}
+
+func headValue(head []byte) int {
+	return (int(head[0]-'A')+10)*10_000 + (int(head[1]-'A')+10)*100 + int(head[2]-'0')*10 + int(head[3]-'0')
+}
+
+// onlyDigits takes everything else out of a number.
+func onlyDigits(s string) string {
+	var out strings.Builder
+	for i := 0; i < len(s); i++ {
+		if isDigit(s[i]) {
+			out.WriteByte(s[i])
+		}
+	}
+	return out.String()
+}
+
+// The beginnings of the aliases of numbers, none of which can be an original: +999 is a country code that is not assigned
+// (ITU-T E.164), 9999 no card network, ZZ a country code for users (ISO 3166-1) with check digits that never are 00.
+const (
+	phoneHead = "99900"
+	cardHead  = "9999"
+	ibanHead  = "ZZ00"
+)
+
+func (t *Table) givePhone() string { return fmt.Sprintf("%s%06d", phoneHead, t.next("phone")+1) }
+func (t *Table) giveCard() string  { return fmt.Sprintf("%d", t.next("card")+1) }
+func (t *Table) giveIBAN() string  { return fmt.Sprintf("%d", t.next("iban")+1) }
+
+// asPhone writes an alias of a telephone number like its original.
+func asPhone(alias, original string) string {
+	if strings.HasPrefix(original, "+") {
+		return "+" + alias
+	}
+	return alias
+}
+
+// asCard writes the number of an alias as a card number with the digits and signs of its original and a wrong check digit.
+func asCard(number, original string) string {
+	n := len(onlyDigits(original))
+	digits := []byte(cardHead + strings.Repeat("0", max(0, n-len(cardHead)-len(number)-1)) + number + "0")
+	values := make([]byte, len(digits))
+	for i, c := range digits {
+		values[i] = c - '0'
+	}
+	if luhn(values) {
+		digits[len(digits)-1] = '1'
+	}
+	return inShape(string(digits), original)
+}
+
+// asIBAN does the same for an account number.
+func asIBAN(number, original string) string {
+	n := len(strings.ReplaceAll(original, " ", ""))
+	return inShape(ibanHead+strings.Repeat("0", max(0, n-len(ibanHead)-len(number)))+number, original)
+}
+
+// inShape puts signs between digits where an original has them.
+func inShape(digits, original string) string {
+	var out strings.Builder
+	for i := 0; i < len(original) && digits != ""; i++ {
+		if isWord(original[i]) {
+			out.WriteByte(digits[0])
+			digits = digits[1:]
+		} else {
+			out.WriteByte(original[i])
+		}
+	}
+	out.WriteString(digits)
+	return out.String()
+}

@@ -1,0 +1,137 @@
+package redact
+
+import (
+	"bytes"
+	"strings"
+)
+
+// findOption finds the value of a telling command-line option: --password VALUE, -storepass VALUE, also as two entries of a
+// list; and of the one-letter options with which well-known programs take a secret: mysql -pVALUE, curl -u USER:VALUE.
+func findOption(b []byte, at, free int) (int, int, bool) {
+	if at < 1 || at+1 >= len(b) {
+		return 0, 0, false
+	}
+	dash := at
+	if b[at-1] == '-' {
+		dash--
+	}
+	if dash >= 1 && bytes.IndexByte([]byte(" \t\"'\n[,"), b[dash-1]) < 0 {
+		return 0, 0, false
+	}
+	end := at + 1
+	for end < len(b) && end-at <= maxKey && isKeyByte(b[end]) {
+		end++
+	}
+	name := b[at+1 : end]
+	if len(name) > 2 && kindOf(name)&keySecret != 0 {
+		return optionValue(b, end, free)
+	}
+	if len(name) == 0 || dash == at && !shortOptions[name[0]] || dash < at && !isOneOf(name, "user", "proxy-user", "pass", "passin", "passout", "http-user") {
+		return 0, 0, false
+	}
+	return programOption(b, at, end, free, dash < at)
+}
+
+// optionValue reads the value behind an option.
+func optionValue(b []byte, end, free int) (int, int, bool) {
+	if end >= len(b) {
+		return 0, 0, false
+	}
+	listed := false
+	if b[end] == '"' || b[end] == '\'' { // "--password","VALUE"
+		end++
+		listed = true
+	}
+	if end < len(b) && b[end] == ',' {
+		end++
+		listed = true
+	}
+	if end >= len(b) || !isSpace(b[end]) && !listed {
+		return 0, 0, false
+	}
+	k, ok := keyed{}.readValue(b, end)
+	if !ok || k.start < free || b[k.start] == '-' || !isValue(b[k.start:k.end]) {
+		return 0, 0, false
+	}
+	return k.start, k.end, true
+}
+
+// shortOptions are the letters of the options in programs.
+var shortOptions = func() (set [256]bool) {
+	for _, p := range programs {
+		for _, o := range p.options {
+			set[o.name[0]] = true
+		}
+	}
+	return set
+}()
+
+type programSecret struct {
+	name   string // option without its dashes
+	joined bool   // the value is joined to it: -pVALUE
+	user   bool   // the value is USER:SECRET, and the user stays
+}
+
+// programs are well-known programs that take a secret with an option whose name tells nothing.
+var programs = []struct {
+	name    string // the program's name begins like this
+	options []programSecret
+}{
+	{"mysql", []programSecret{{"p", true, false}}}, {"mariadb", []programSecret{{"p", true, false}}}, {"sshpass", []programSecret{{"p", true, false}, {"p", false, false}}},
+	{"curl", []programSecret{{"u", false, true}, {"user", false, true}, {"U", false, true}, {"proxy-user", false, true}}}, {"wget", []programSecret{{"user", false, true}}},
+	{"redis-cli", []programSecret{{"a", false, false}, {"pass", false, false}}}, {"ldap", []programSecret{{"w", false, false}}},
+	{"snmp", []programSecret{{"c", false, false}, {"A", false, false}, {"X", false, false}}}, {"openssl", []programSecret{{"passin", false, true}, {"passout", false, true}, {"pass", false, true}}},
+	{"docker", []programSecret{{"p", false, false}}}, {"podman", []programSecret{{"p", false, false}}}, {"helm", []programSecret{{"p", false, false}}}, {"sqlcmd", []programSecret{{"P", false, false}}},
+	{"mosquitto", []programSecret{{"P", false, false}}}, {"ipmitool", []programSecret{{"P", false, false}}}, {"bcp", []programSecret{{"P", false, false}}}, {"unzip", []programSecret{{"P", false, false}}},
+	{"zip", []programSecret{{"P", false, false}}}, {"7z", []programSecret{{"p", true, false}}}, {"smbclient", []programSecret{{"U", false, true}}}, {"ncftp", []programSecret{{"p", false, false}}},
+}
+
+// programOption finds the secret of a one-letter option, when a program that has it stands before it on the line.
+func programOption(b []byte, at, end, free int, long bool) (int, int, bool) {
+	line := b[lineStart(b, at):at]
+	name := b[at+1 : end]
+	for _, p := range programs {
+		n := bytes.LastIndex(line, []byte(p.name))
+		if n < 0 || n > 0 && isWord(line[n-1]) || bytes.ContainsAny(line[n:], "|;&") {
+			continue
+		}
+		if p.name == "docker" || p.name == "podman" || p.name == "helm" {
+			if !bytes.Contains(line[n:], []byte("login")) {
+				continue
+			}
+		}
+		for _, o := range p.options {
+			if long != (len(o.name) > 1) && p.name != "openssl" || !strings.HasPrefix(string(b[at+1:min(len(b), at+17)]), o.name) {
+				continue
+			}
+			if o.joined {
+				if len(name) > 1 || end < len(b) && end > at+1 && bytes.IndexByte([]byte("!#$%&'\"@"), b[end]) >= 0 {
+					k, ok := keyed{}.readValue(b, at+1+len(o.name))
+					if ok && k.start >= free && isValue(b[k.start:k.end]) && !isSpace(b[at+1+len(o.name)]) {
+						return k.start, k.end, true
+					}
+				}
+				continue
+			}
+			if len(name) != len(o.name) {
+				continue
+			}
+			start, stop, ok := optionValue(b, end, free)
+			if !ok || !o.user {
+				return start, stop, ok
+			}
+			return behindUser(b, start, stop)
+		}
+	}
+	return 0, 0, false
+}
+
+// behindUser gives the secret of USER:SECRET or USER%SECRET.
+func behindUser(b []byte, start, end int) (int, int, bool) {
+	n := bytes.IndexAny(b[start:end], ":%")
+	if n < 0 || start+n+1 >= end {
+		return 0, 0, false
+	}
+	start += n + 1
+	return start, end, isValue(b[start:end])
+}

@@ -1,0 +1,75 @@
+package redact
+
+import "bytes"
+
+// maxPair is how far before a value the name that belongs to it may stand, in bytes.
+const maxPair = 256
+
+// pairedName gives the name that belongs to a value where both are values of keys of their own, as in
+// {"name": "DB_PASSWORD", "value": "…"}, <add key="DbPassword" value="…"/>, <entry key="client.secret">…</entry> and
+// <key>password</key><string>…</string>. The key from start to end belongs to the separator at a place.
+func pairedName(b []byte, at, start, end int) (int, int) {
+	if b[at] == '>' {
+		return elementPair(b, at, start)
+	}
+	if !isOneOf(b[start:end], "value", "val", "content", "default", "stringvalue") {
+		return 0, 0
+	}
+	before := b[max(0, start-maxPair):start]
+	// Not beyond the beginning of this pair, nor beyond an earlier value.
+	if n := bytes.LastIndexAny(before, "{}<>"); n >= 0 {
+		before = before[n+1:]
+	}
+	return lastNamed(b, start-len(before), start)
+}
+
+// lastNamed gives the value of the last key called name, key, id or the like between two places.
+func lastNamed(b []byte, from, to int) (int, int) {
+	for i := to - 1; i > from; i-- {
+		if b[i] != '=' && b[i] != ':' {
+			continue
+		}
+		start, end, _ := keySpan(b, i)
+		if start < from || !isOneOf(b[start:end], "name", "key", "id", "property", "param", "header", "field", "option", "setting", "variable") {
+			continue
+		}
+		k, ok := keyed{}.readValue(b[:to], i+1)
+		if !ok || k.end-k.start > maxKey {
+			return 0, 0
+		}
+		return k.start, k.end
+	}
+	return 0, 0
+}
+
+// elementPair gives the name of an element in one of its attributes, or in the element before it.
+func elementPair(b []byte, at, start int) (int, int) {
+	tag := start
+	for tag > 0 && b[tag-1] != '<' {
+		tag--
+	}
+	if s, e := lastNamed(b, tag, at); s < e {
+		return s, e
+	}
+	// <key>password</key><string>
+	before := bytes.TrimRight(b[max(0, tag-1-maxPair):max(0, tag-1)], " \t\r\n")
+	closing := bytes.LastIndex(before, []byte("</"))
+	if closing < 0 || len(before) == 0 || before[len(before)-1] != '>' || !isOneOf(before[closing+2:len(before)-1], "key", "name") {
+		return 0, 0
+	}
+	open := bytes.LastIndexByte(before[:closing], '>')
+	if open < 0 {
+		return 0, 0
+	}
+	base := max(0, tag-1-maxPair)
+	return base + open + 1, base + closing
+}
+
+func isOneOf(word []byte, list ...string) bool {
+	for _, w := range list {
+		if len(w) == len(word) && bytes.EqualFold([]byte(w), word) {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,432 @@
+package redact
+
+import (
+	"bytes"
+	"strings"
+)
+
+// tellingPhone lists keys, and last words of keys, whose value is a telephone number.
+var tellingPhone = wordSet(`
+	phone phonenumber telephone tel mobile mobilephone cell cellphone fax msisdn callerid telefon telefone telemovel telefono handy
+	gsm contactnumber`)
+
+// tellingUser lists whole keys whose value names a person.
+var tellingUser = wordSet(`
+	displayname realname contactperson createdby modifiedby updatedby lastmodifiedby requestedby approvedby owner ownername author
+	driver drivername guest guestname member membername customerfirstname customerlastname nickname supervisor assignee reporter
+	logname ruser remoteuser authuser targetusername subjectusername uid cardholder cardholdername recipient recipientname familyname
+	middlename engineer technician passengerfirstname passengerlastname samaccountname effectiveuser dbuser userlogin loginuser user
+	username userid login loginname account accountname operator operatorname passenger passengername fullname firstname lastname
+	surname givenname customer customername contact contactname staff staffname employee clerk holder holdername`)
+
+// serviceAccounts stay: they are the same everywhere and tell the vendor who did it.
+var serviceAccounts = wordSet(`
+	root daemon nobody admin administrator system www-data nginx postgres mysql sshd svc service guest anonymous bin mail syslog
+	systemd unknown local localhost user default none messagebus gdm lightdm ntp chrony backup operator lp games man news uucp proxy
+	list irc gnats _apt sync halt shutdown tomcat apache httpd docker containerd redis mongodb rabbitmq elasticsearch oracle sa dbo
+	networkservice localservice authenticated everyone users wheel sudo adm tty disk audio video staff nt authority system32 cron
+	crond kernel systemd-network systemd-resolve systemd-timesync dnsmasq avahi polkitd rpc statd test demo null nologin unset new
+	other anyone administrators public shared server client host agent robot bot monitor monitoring`)
+
+// findUser finds a name next to a telling key. Behind a key without quotes, further words with capitals belong to it.
+func findUser(b []byte, at, free int) (int, int, bool) {
+	k, ok := keyedAt(b, at)
+	if !ok || k.start < free {
+		return 0, 0, false
+	}
+	if !k.quoted {
+		k.end = moreNames(b, k.start, k.end)
+	}
+	v := b[k.start:k.end]
+	if bytes.IndexByte(v, '@') >= 0 || !isPerson(v) { // the rule for mail addresses takes it
+		return 0, 0, false
+	}
+	return k.start, k.end, true
+}
+
+// isPerson says whether a text can be a name.
+func isPerson(v []byte) bool {
+	switch {
+	case len(v) < 2 || len(v) > 80 || v[0]|0x20 < 'a' && v[0] < 0x80 || v[0]|0x20 > 'z' && v[0] < 0x80:
+		return false
+	case !isValue(v):
+		return false
+	}
+	low := strings.ToLower(string(v))
+	return !serviceAccounts[low] && !commonWords[low] && !isPath(v)
+}
+
+func isPath(v []byte) bool { return bytes.IndexByte(v, '/') >= 0 || bytes.HasSuffix(v, []byte("()")) }
+
+// moreNames gives the end of a name that may go on with further words: Ilka Brandvold.
+func moreNames(b []byte, start, end int) int {
+	if !isUpper(b[start]) {
+		return end
+	}
+	for n := 0; n < 3 && end+2 < len(b) && b[end] == ' ' && (isUpper(b[end+1]) || b[end+1] >= 0x80); n++ {
+		next := end + 1
+		for next < len(b) && (isWord(b[next]) && !isDigit(b[next]) || b[next] == '-' || b[next] == '\'' || b[next] >= 0x80) {
+			next++
+		}
+		if next-end < 3 || next < len(b) && bytes.IndexByte([]byte("=:_(/0123456789"), b[next]) >= 0 || !isLower(b[end+2]) {
+			break
+		}
+		end = next
+	}
+	return end
+}
+
+func isUpper(c byte) bool { return c >= 'A' && c <= 'Z' }
+func isLower(c byte) bool { return c >= 'a' && c <= 'z' || c >= 0x80 }
+
+func isNameByte(c byte) bool { return isWord(c) || c == '.' || c == '-' || c >= 0x80 }
+
+// nameAt gives the end of the user name that begins at a place; a full stop at the end of a sentence is no part of it.
+func nameAt(b []byte, at int) int {
+	end := at
+	for end < len(b) && end-at < 64 && isNameByte(b[end]) {
+		end++
+	}
+	for end > at && (b[end-1] == '.' || b[end-1] == '-') {
+		end--
+	}
+	return end
+}
+
+// nameBefore gives the beginning of the user name that ends at a place.
+func nameBefore(b []byte, at int) int {
+	start := at
+	for start > 0 && at-start < 64 && isNameByte(b[start-1]) {
+		start--
+	}
+	return start
+}
+
+// Words around a user name, as logs of logins have them.
+var (
+	beforeUser  = wordSet("for of invalid illegal by as from unknown to missing new local remote the deleted disabled locked switched role database target ruser no such failed")
+	afterUser   = wordSet("logged has is connected disconnected authenticated signed failed opened closed created deleted locked unlocked added removed requested attempted tried entered left was does not from at on did could cannot changed with via")
+	noUserNames = wordSet(`agent account accounts name names id ids input interface group groups mode space data defined manager management guide session sessions profile profiles service services
+		request requests directory error table list database db type level role roles settings config store home login password token agent-string has is was who that can may must will with
+		from and or not the a an in on at to for by of via no this experience count cache info information scope permissions permission lookup exists record records does did could cannot failed
+		connected disconnected authenticated created deleted locked logged defined-by activity actions action event events time limit quota slice instance bus unit lib local bin`)
+)
+
+// findLogUser finds user names in the idioms of system logs, listings and prompts.
+func findLogUser(b []byte, at, free int) (start, end int, ok bool) {
+	switch b[at] {
+	case ' ':
+		if start, end, ok = userAfterWord(b, at); !ok {
+			start, end, ok = userOfListing(b, at)
+		}
+		if !ok && at == free { // behind the owner stands the group, often of the same name
+			start, end, ok = groupOfListing(b, at)
+		}
+	case '(':
+		start, end, ok = userInParentheses(b, at)
+	case ')':
+		start, end, ok = userBeforeCron(b, at)
+	case '[':
+		start, end, ok = userOfRequest(b, at)
+	case '=':
+		start, end, ok = userOfSudo(b, at)
+	case '@':
+		start, end, ok = userAtHost(b, at)
+	case '\\':
+		start, end, ok = userOfDomain(b, at)
+	case '/':
+		start, end, ok = userOfTerminal(b, at)
+	}
+	return start, end, ok && start >= free && start < end && isPerson(b[start:end])
+}
+
+var userWordEnds = func() (set [1 << 16]bool) {
+	for _, w := range []string{"user", "for", "role", "as", "login", "account"} {
+		set[int(w[len(w)-2])<<8|int(w[len(w)-1])] = true
+	}
+	return set
+}()
+
+// userAfterWord finds the name behind "user", "for" and "logged in as".
+func userAfterWord(b []byte, at int) (int, int, bool) {
+	if at < 3 || !userWordEnds[int(b[at-2]|0x20)<<8|int(b[at-1]|0x20)] {
+		return 0, 0, false
+	}
+	ws := at
+	for ws > 0 && at-ws < 10 && isWord(b[ws-1]) {
+		ws--
+	}
+	word := strings.ToLower(string(b[ws:at]))
+	if at-ws > 7 || word != "user" && word != "for" && word != "role" && word != "as" && word != "login" && word != "account" || ws > 0 && bytes.IndexByte([]byte("-./=@"), b[ws-1]) >= 0 {
+		return 0, 0, false
+	}
+	start := at + 1
+	quoted := start < len(b) && (b[start] == '\'' || b[start] == '"' || b[start] == '`')
+	if quoted {
+		start++
+	}
+	if start < len(b) && b[start] == '<' {
+		start++
+	}
+	end := nameAt(b, start)
+	if end-start < 2 {
+		return 0, 0, false
+	}
+	name := strings.ToLower(string(b[start:end]))
+	if noUserNames[name] || kindOf(b[start:end])&keySecret != 0 {
+		return 0, 0, false
+	}
+	before := lastWordOf(b[max(0, ws-24):ws])
+	after := strings.ToLower(firstWord(b[end:min(len(b), end+24)]))
+	switch word {
+	case "for": // Accepted publickey for NAME from ADDRESS
+		return start, end, after == "from" && strings.ContainsAny(secondWord(b[end:min(len(b), end+48)]), ".:") && !isAllDigits(b[start:end])
+	case "as":
+		return start, end, (before == "in" || before == "authenticated" || before == "connected" || before == "running") && (quoted || bytes.IndexByte(b[start:end], '.') > 0 || len(after) == 0 || afterUser[after]) && end < len(b)
+	case "role":
+		return start, end, quoted && bytes.HasPrefix(b[end+1:], []byte(" does not"))
+	case "login", "account":
+		return start, end, quoted && before != "the"
+	}
+	if quoted {
+		return start, end, b[end] == b[start-1] || b[end] == '\''
+	}
+	if end < len(b) && (b[end] == '=' || b[end] == '/' || b[end] == '[') || bytes.HasPrefix(b[end:], []byte(": ")) && !isValueLike(b[start:end]) && !beforeUser[before] {
+		return 0, 0, false
+	}
+	return start, end, beforeUser[before] && !commonAfter(name) || afterUser[strings.Trim(after, ".,;:")] || isValueLike(b[start:end])
+}
+
+// secondWord gives the second word of a text.
+func secondWord(text []byte) string {
+	words := bytes.Fields(text)
+	if len(words) < 2 {
+		return ""
+	}
+	return string(words[1])
+}
+
+// commonAfter says whether a word behind "user" goes on with the sentence.
+func commonAfter(word string) bool { return afterUser[word] || len(word) < 3 }
+
+// isValueLike says whether a name cannot be a word: letters together with digits or a dot.
+func isValueLike(v []byte) bool {
+	letters, others := 0, 0
+	for i, c := range v {
+		switch {
+		case c|0x20 >= 'a' && c|0x20 <= 'z':
+			letters++
+		case isDigit(c), (c == '.' || c == '_') && i > 0 && i < len(v)-1:
+			others++
+		}
+	}
+	return letters > 1 && others > 0
+}
+
+// userOfTerminal finds the name at the beginning of a line about a terminal: NAME pts/0.
+func userOfTerminal(b []byte, at int) (int, int, bool) {
+	if at < 6 || string(b[at-3:at]) != "pts" || !isSpace(b[at-4]) {
+		return 0, 0, false
+	}
+	end := at - 4
+	for end > 0 && isSpace(b[end-1]) {
+		end--
+	}
+	start := nameBefore(b, end)
+	return start, end, start == 0 || b[start-1] == '\n'
+}
+
+// userOfListing finds the owner in a line of ls -l, at the space behind its mode.
+func userOfListing(b []byte, at int) (int, int, bool) {
+	if at < 10 || bytes.IndexByte([]byte("-xtT.+@"), b[at-1]) < 0 {
+		return 0, 0, false
+	}
+	mode := at - 10
+	if b[at-1] == '.' || b[at-1] == '+' || b[at-1] == '@' {
+		mode--
+	}
+	if mode < 0 || bytes.IndexByte([]byte("dl-bcps"), b[mode]) < 0 || mode > 0 && b[mode-1] != '\n' && !isSpace(b[mode-1]) {
+		return 0, 0, false
+	}
+	for _, c := range b[mode+1 : mode+10] {
+		if bytes.IndexByte([]byte("rwxsStT-"), c) < 0 {
+			return 0, 0, false
+		}
+	}
+	words := fieldsAt(b[at:min(len(b), at+96)], at)
+	if len(words) < 3 || !isAllDigits(b[words[0][0]:words[0][1]]) {
+		return 0, 0, false
+	}
+	return words[1][0], words[1][1], true
+}
+
+// groupOfListing finds the group behind an owner that ends at a place.
+func groupOfListing(b []byte, at int) (int, int, bool) {
+	line := b[lineStart(b, at):at]
+	words := fieldsAt(line, at-len(line))
+	if len(words) != 3 || len(line) < 12 || bytes.IndexByte([]byte("dl-bcps"), line[0]) < 0 || !isAllDigits(b[words[1][0]:words[1][1]]) {
+		return 0, 0, false
+	}
+	if _, _, ok := userOfListing(b, words[0][1]); !ok {
+		return 0, 0, false
+	}
+	start := at
+	for start < len(b) && isSpace(b[start]) {
+		start++
+	}
+	return start, nameAt(b, start), true
+}
+
+// userInParentheses finds the name in uid=1001(NAME).
+func userInParentheses(b []byte, at int) (int, int, bool) {
+	digits := at
+	for digits > 0 && isDigit(b[digits-1]) {
+		digits--
+	}
+	if digits == at || digits == 0 || b[digits-1] != '=' && b[digits-1] != ',' || bytes.IndexByte(b[max(0, digits-120):digits], '=') < 0 {
+		return 0, 0, false
+	}
+	before := b[lineStart(b, digits):digits]
+	if !bytes.Contains(before, []byte("id=")) && !bytes.Contains(before, []byte("groups=")) {
+		return 0, 0, false
+	}
+	end := nameAt(b, at+1)
+	return at + 1, end, end < len(b) && b[end] == ')'
+}
+
+// userBeforeCron finds the name in (NAME) CMD (…) and su's (to root) NAME on.
+func userBeforeCron(b []byte, at int) (int, int, bool) {
+	rest := b[at+1:]
+	if bytes.HasPrefix(rest, []byte(" CMD (")) {
+		start := nameBefore(b, at)
+		return start, at, start > 0 && b[start-1] == '('
+	}
+	if len(rest) > 1 && rest[0] == ' ' && bytes.HasSuffix(b[:nameBefore(b, at)], []byte("(to ")) {
+		end := nameAt(b, at+2)
+		return at + 2, end, bytes.HasPrefix(b[end:], []byte(" on "))
+	}
+	return 0, 0, false
+}
+
+// userOfRequest finds the name of a request in the common log form: ADDRESS - NAME [14/Mar/2026:…
+func userOfRequest(b []byte, at int) (int, int, bool) {
+	if at < 5 || at+4 > len(b) || b[at-1] != ' ' || !isDigit(b[min(len(b)-1, at+1)]) || b[at+3] != '/' {
+		return 0, 0, false
+	}
+	start := nameBefore(b, at-1)
+	return start, at - 1, start >= 3 && b[start-1] == ' ' && b[start-2] == '-' && at-1-start > 1
+}
+
+// userOfSudo finds the name in "sudo: NAME : TTY=…".
+func userOfSudo(b []byte, at int) (int, int, bool) {
+	if !bytes.HasSuffix(b[:at], []byte(" : TTY")) {
+		return 0, 0, false
+	}
+	end := at - len(" : TTY")
+	start := nameBefore(b, end)
+	return start, end, start > 0 && isSpace(b[start-1])
+}
+
+// userAtHost finds the name in NAME@HOST where the host has no dot: prompts, targets of ssh and scp, accounts of databases.
+func userAtHost(b []byte, at int) (int, int, bool) {
+	end := at
+	if at > 1 && (b[at-1] == '\'' || b[at-1] == '`') && at+1 < len(b) && b[at+1] == b[at-1] { // 'NAME'@'host'
+		end--
+	}
+	start := nameBefore(b, end)
+	if start == end {
+		return 0, 0, false
+	}
+	if end < at {
+		return start, end, start > 0 && b[start-1] == b[end]
+	}
+	host := nameAt(b, at+1)
+	if host == at+1 || bytes.IndexByte(b[at+1:host], '.') >= 0 && !isDigit(b[host-1]) {
+		return 0, 0, false // a mail address, or nothing
+	}
+	if host < len(b) && b[host] == ':' && host+1 < len(b) && (b[host+1] == '~' || b[host+1] == '/') {
+		return start, end, true
+	}
+	if host < len(b) && b[host] == ' ' && bytes.HasPrefix(b[host:], []byte(" ~]")) {
+		return start, end, true
+	}
+	line := b[lineStart(b, start):start]
+	for _, program := range []string{"ssh ", "scp ", "sftp ", "rsync ", "ssh-copy-id "} {
+		if n := bytes.LastIndex(line, []byte(program)); n >= 0 && (n == 0 || !isWord(line[n-1])) {
+			return start, end, true
+		}
+	}
+	return 0, 0, false
+}
+
+// userOfDomain finds the name in DOMAIN\NAME.
+func userOfDomain(b []byte, at int) (int, int, bool) {
+	first := at
+	for first > 0 && (isUpper(b[first-1]) || isDigit(b[first-1]) || b[first-1] == '-') && at-first < 16 {
+		first--
+	}
+	if at-first < 2 || first > 0 && (isNameByte(b[first-1]) || bytes.IndexByte([]byte("\\/:%"), b[first-1]) >= 0) || bytes.HasPrefix(b[first:], []byte("HK")) {
+		return 0, 0, false
+	}
+	start := at + 1
+	if start < len(b) && b[start] == '\\' {
+		start++
+	}
+	end := nameAt(b, start)
+	if end-start < 3 || end < len(b) && (b[end] == '\\' || b[end] == '$') || isUpper(b[start]) && end-start > 1 && isUpper(b[start+1]) || bytes.IndexByte(b[start:end], '.') > 0 && bytes.ContainsAny(b[end-4:end], ".") {
+		return 0, 0, false // a path, or the account of a machine
+	}
+	return start, end, isLower(b[start]) || isUpper(b[start])
+}
+
+// homes are the folders that hold the folders of people.
+var homes = [][]byte{[]byte("/home/"), []byte("/Users/"), []byte("\\Users\\"), []byte("\\\\Users\\\\"), []byte("\\Documents and Settings\\"), []byte("\\\\Documents and Settings\\\\"), []byte("\\users\\")}
+
+// publicHomes are folders beside them that are nobody's.
+var publicHomes = wordSet("public default shared all defaultuser0 lost+found linuxbrew user users pi ubuntu vagrant")
+
+// findHome finds the name of a person in the path of a home.
+func findHome(b []byte, at, free int) (int, int, bool) {
+	if at+7 >= len(b) {
+		return 0, 0, false
+	}
+	switch b[at+1] {
+	case 'h', 'U', 'D', 'u', '\\':
+	default:
+		return 0, 0, false
+	}
+	for _, h := range homes {
+		if b[at] != h[0] || !bytes.HasPrefix(b[at:], h) {
+			continue
+		}
+		start := at + len(h)
+		end := start
+		for end < len(b) && end-start < 64 && (isNameByte(b[end]) && b[end] != 0) {
+			end++
+		}
+		for end > start && b[end-1] == '.' {
+			end--
+		}
+		if start < free || end-start < 2 || publicHomes[strings.ToLower(string(b[start:end]))] || serviceAccounts[strings.ToLower(string(b[start:end]))] {
+			return 0, 0, false
+		}
+		return start, end, true
+	}
+	return 0, 0, false
+}
+
+// findDistinguishedName finds the name of a person in a distinguished name (RFC 4514): CN=Ilka Brandvold,OU=…
+func findDistinguishedName(b []byte, at, free int) (int, int, bool) {
+	if at < 2 || b[at-1]|0x20 != 'n' || b[at-2]|0x20 != 'c' || at > 2 && isKeyByte(b[at-3]) {
+		return 0, 0, false
+	}
+	start := at + 1
+	end, spaces := start, 0
+	for end < len(b) && end-start < 80 && (isNameByte(b[end]) || b[end] == ' ' || b[end] == '\'') {
+		if b[end] == ' ' {
+			spaces++
+		}
+		end++
+	}
+	return start, end, start >= free && spaces > 0 && spaces < 5 && isUpper(b[start]) && end < len(b) && b[end] == ','
+}

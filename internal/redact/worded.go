@@ -1,0 +1,367 @@
+package redact
+
+import (
+	"bytes"
+	"strings"
+)
+
+// A value may stand behind its telling word with nothing but a space between: in configurations of network devices and
+// servers, in SQL and mail protocols, and in sentences. Which of these it is decides how sure one can be: behind the words
+// of a configuration any value counts, in a sentence only one that looks chosen.
+
+// wordEnds are the last two letters of the words behind which a value may stand, so that most spaces cost one look.
+var wordEnds = func() (set [1 << 16]bool) {
+	for _, words := range []map[string]bool{tellingWords, directives, wordSet("com2sec com2sec6 trapsink trap2sink informsink host")} {
+		for w := range words {
+			set[int(w[len(w)-2])<<8|int(w[len(w)-1])] = true
+		}
+	}
+	return set
+}()
+
+// tellingWords say in a configuration or a sentence that a secret follows.
+var tellingWords = wordSet(`password passwd passphrase passcode secret community key key-string pwd pre-shared-key authentication-key encryption-key
+	message-digest-key server-key md5 sha wpa-psk wpa2-psk psk psksecret encrypted-password plain-text-password auth-pass priv-pass ascii-text ascii hex
+	authentication pin otp code token pass sha1 sha256 sha-256 shared-secret auth-password priv-password passwort kennwort senha plain login enc
+	key-chain simple by auth hex-key ascii-key encrypted cipher passwords aes des`)
+
+// directives are first words of a line behind which, alone, a secret stands.
+var directives = wordSet(`bindpw rootpw requirepass masterauth rocommunity rwcommunity rocommunity6 rwcommunity6 authpass password_hash smtp_sasl_password
+	rootdn-password userpw ldap_default_authtok storepass keypass passin passout`)
+
+// configVerbs begin the lines of device and server configurations in which a value stands behind its word.
+var configVerbs = wordSet(`enable username user snmp-server snmp radius-server radius tacacs-server tacacs crypto pre-shared-key neighbor ip ipv6 ntp standby vrrp ppp
+	wpa-psk wpa2-psk set key-string area isis authentication password secret community machine login default peer aaa server wlan wireless ssid security
+	interface bgp ospf eigrp glbp hsrp create alter grant identified localuser local-user super add proxy credentials account administrator admin
+	encrypted-password authentication-key key psk server-private address mgmt-user dot1x vpn tunnel no-login console line config define trap-receiver`)
+
+// keyVerbs begin the lines in which even the plain word key announces a secret.
+var keyVerbs = wordSet(`radius-server radius tacacs-server tacacs crypto pre-shared-key ntp server-key aaa server key authentication vpn tunnel address wlan set peer`)
+
+// skipped stand between the word and its value: how the value is written.
+var skipped = wordSet(`0 3 4 5 6 7 8 9 10 enc ascii ascii-text hex plain plaintext plain-text encrypted cipher simple irreversible-cipher is was = : -> => md5 sha sha1 sha256 sha-256 hmac-md5
+	hmac-sha-256 string key key-string password secret pass des aes 3des aes128 aes256 unencrypted clear cleartext hash hashed reversible aes-128 aes-256`)
+
+// notValues follow a telling word in configurations without being its value.
+var notValues = wordSet(`policy expiry expires expired length minimum maximum min max encryption level for to is was from file authentication type chain has and or of in on the a an with must may can
+	cannot not no yes true false null none never ever required optional enabled disabled changed change reset wrong missing invalid incorrect accepted rejected denied failed failure ok check
+	checking verified verification prompt manager service store storage lookup hash rotation generated created updated set sent read received empty mismatch match matches valid mode
+	method list group server protocol algorithm history lifetime retry retries attempts attempt timeout lockout complexity strength strong weak protected protection encryption-type
+	recovery default change-password update field hint id name string any all default-group local rsa dsa ecdsa ed25519 generate zeroize public private version size bits exchange
+	agreement usage import export pair material management server-side client-side label at by as if when while than then until only edition member website forum manager-mode
+	authorization ro rw view read-only read-write map context engineid users user login password secret key token community code pin bearer basic digest null-auth cryptographic`)
+
+// valueAfterWord finds the value behind the telling word that ends before a space.
+func valueAfterWord(b []byte, at, free int) (int, int, bool) {
+	if at < 3 || !isWord(b[at-1]) && b[at-1] != '-' || !wordEnds[int(b[at-2]|0x20)<<8|int(b[at-1]|0x20)] {
+		return 0, 0, false
+	}
+	start := at
+	for start > 0 && at-start < 24 && (isWord(b[start-1]) || b[start-1] == '-') {
+		start--
+	}
+	if start > 0 && (b[start-1] == '.' || b[start-1] == '/' || b[start-1] == '=') {
+		return 0, 0, false
+	}
+	word := strings.ToLower(string(b[start:at]))
+	first := lineStart(b, start)
+	if directives[word] && len(bytes.Trim(b[first:start], " \t")) == 0 {
+		return argument(b, at, free, 1)
+	}
+	if place := arguments[word]; place > 0 && len(bytes.Trim(b[first:start], " \t")) == 0 {
+		return argument(b, at, free, place)
+	}
+	if word == "host" && firstWord(b[first:start]) == "snmp-server" {
+		return snmpHost(b, at, free)
+	}
+	if !tellingWords[word] {
+		return 0, 0, false
+	}
+	vs, ve, sure := worded(b, at)
+	if vs < free || ve <= vs || !isValue(b[vs:ve]) || notValues[strings.ToLower(string(bytes.TrimRight(b[vs:ve], ".,:;")))] {
+		return 0, 0, false
+	}
+	if b[ve-1] == '.' || b[ve-1] == ',' || b[ve-1] == ':' {
+		return 0, 0, false // the end of a clause
+	}
+	verb := strings.ToLower(firstWord(b[first:start]))
+	if verb == "" {
+		verb = word
+	}
+	switch word {
+	case "key", "md5", "sha", "ascii", "hex", "authentication", "plain", "login", "enc", "simple", "code", "token", "pin", "encrypted", "cipher", "aes", "des", "sha1", "sha256", "sha-256", "pass", "otp", "by", "auth":
+		return vs, ve, weakWord(b, word, verb, first, start, vs, ve)
+	}
+	if configVerbs[verb] && verb != word {
+		return vs, ve, true
+	}
+	return vs, ve, sure || looksChosen(b[vs:ve])
+}
+
+// weakWord says whether a value behind a word of several meanings is a secret.
+func weakWord(b []byte, word, verb string, first, start, vs, ve int) bool {
+	v := b[vs:ve]
+	before := lastWordOf(b[first:start])
+	switch word {
+	case "key":
+		return keyVerbs[verb] && verb != "set" && (looksChosen(v) || verb != "key" && len(v) >= 6 && !isAllDigits(v))
+	case "authentication":
+		return (verb == "standby" || verb == "vrrp" || verb == "glbp") && !isOneOf(v, "md5", "text")
+	case "by": // IDENTIFIED BY '…'
+		return before == "identified"
+	case "auth": // AUTH … of caches
+		return string(b[start:vs-1]) == "AUTH" && !isOneOf(v, "plain", "login", "cram-md5", "digest-md5", "gssapi", "external", "ntlm", "xoauth2") && looksChosen(v)
+	case "plain", "login": // mail protocols: AUTH PLAIN BASE64
+		return before == "auth" && len(v) >= 8 && isBase64(v)
+	case "pass":
+		return string(b[start:vs-1]) == "PASS" && looksChosen(v) // of FTP and POP
+	case "code", "otp", "pin", "token":
+		return (isOneOf([]byte(before), "verification", "one-time", "security", "access", "confirmation", "login", "mfa", "sms", "auth", "pin", "service", "passenger", "unlock") || word == "otp" || word == "pin") &&
+			len(v) >= 4 && (isAllDigits(v) || looksChosen(v))
+	case "md5", "sha", "sha1", "sha256", "sha-256", "aes", "des", "simple", "cipher", "encrypted", "ascii", "hex", "enc":
+		if verb == "createuser" {
+			return true
+		}
+		return configVerbs[verb] && verb != "set" && hasTelling(b[first:start]) || (verb == "set" || configVerbs[verb]) && hasTelling(b[first:start]) && looksChosen(v)
+	}
+	return false
+}
+
+// worded gives the value behind a telling word, past the words that only say how it is written; sure says that one of
+// these, or quotes, make it one beyond doubt.
+func worded(b []byte, at int) (start, end int, sure bool) {
+	for n := 0; n < 4; n++ {
+		for at < len(b) && isSpace(b[at]) {
+			at++
+		}
+		k, ok := keyed{}.readValue(b, at)
+		if !ok {
+			return 0, 0, false
+		}
+		if k.quoted {
+			return k.start, k.end, true
+		}
+		w := strings.ToLower(string(b[k.start:min(k.end, k.start+16)]))
+		if !skipped[strings.TrimRight(w, ":")] || k.end >= len(b) || !isSpace(b[k.end]) {
+			return k.start, k.end, sure
+		}
+		if len(w) == 1 && isDigit(w[0]) {
+			sure = true
+		}
+		at = k.end
+	}
+	return 0, 0, false
+}
+
+// looksChosen says whether a value looks like a password rather than a word: letters together with digits or signs, or
+// capitals within.
+func looksChosen(v []byte) bool {
+	if len(v) < 6 || bytes.IndexByte(v, '/') == 0 || bytes.Contains(v, []byte("://")) || bytes.IndexByte(v, '(') > 0 {
+		return false
+	}
+	letters, digits, signs := 0, 0, 0
+	for i, c := range v {
+		switch {
+		case isDigit(c):
+			digits++
+		case c|0x20 >= 'a' && c|0x20 <= 'z':
+			letters++
+		case c <= ' ':
+			return false
+		case c >= 0x80:
+		case (c == '-' || c == '_' || c == '.' || c == '\'' || c == '%') && i < len(v)-1:
+		default:
+			signs++
+		}
+	}
+	return letters > 0 && (digits > 0 || signs > 0)
+}
+
+func isAllDigits(v []byte) bool {
+	for _, c := range v {
+		if !isDigit(c) {
+			return false
+		}
+	}
+	return len(v) > 0
+}
+
+func isBase64(v []byte) bool {
+	for _, c := range v {
+		if !(isWord(c) && c != '_' || c == '+' || c == '/' || c == '=') {
+			return false
+		}
+	}
+	return true
+}
+
+// lineStart gives the beginning of the line that a place is in, 256 bytes back at most.
+func lineStart(b []byte, at int) int {
+	from := max(0, at-maxPair)
+	return from + bytes.LastIndexByte(b[from:at], '\n') + 1
+}
+
+// firstWord gives the first word of a line.
+func firstWord(line []byte) string {
+	line = bytes.TrimLeft(line, " \t")
+	if n := bytes.IndexAny(line, " \t"); n >= 0 {
+		line = line[:n]
+	}
+	return string(line)
+}
+
+// lastWordOf gives the last word of a text in lower case.
+func lastWordOf(text []byte) string {
+	text = bytes.TrimRight(text, " \t")
+	if n := bytes.LastIndexAny(text, " \t"); n >= 0 {
+		text = text[n+1:]
+	}
+	return strings.ToLower(string(text))
+}
+
+// hasTelling says whether one of the words of a line is a telling one.
+func hasTelling(line []byte) bool {
+	for _, w := range bytes.Fields(line) {
+		l := strings.ToLower(string(w))
+		if tellingWords[l] || strings.Contains(l, "key") || strings.Contains(l, "password") || strings.Contains(l, "authentication") {
+			return true
+		}
+	}
+	return false
+}
+
+// arguments are directives whose secret stands at a fixed place behind them: com2sec NAME SOURCE COMMUNITY.
+var arguments = map[string]int{"com2sec": 3, "com2sec6": 3, "trapsink": 2, "trap2sink": 2, "informsink": 2}
+
+// argument finds the secret among the arguments of a directive that ends at a place.
+func argument(b []byte, at, free, place int) (int, int, bool) {
+	words := fieldsAt(lineFrom(b, at), at)
+	if len(words) > 1 && string(b[words[0][0]:words[0][1]]) == "-Cn" {
+		place += 2
+	}
+	if place > len(words) {
+		return 0, 0, false
+	}
+	w := words[place-1]
+	return w[0], w[1], w[0] >= free && isValue(b[w[0]:w[1]])
+}
+
+// snmpHost finds the community of an snmp-server host line: behind the version, or behind the address.
+func snmpHost(b []byte, at, free int) (int, int, bool) {
+	words := fieldsAt(lineFrom(b, at), at)
+	place := 1
+	for i, w := range words {
+		if isOneOf(b[w[0]:w[1]], "version") {
+			place = i + 2
+		}
+	}
+	if place >= len(words) {
+		return 0, 0, false
+	}
+	w := words[place]
+	return w[0], w[1], w[0] >= free && isValue(b[w[0]:w[1]])
+}
+
+// fieldsAt gives the words of a line as places in the text that it begins in at a place.
+func fieldsAt(line []byte, base int) (words [][2]int) {
+	for i := 0; i < len(line); {
+		if isSpace(line[i]) {
+			i++
+			continue
+		}
+		j := i
+		for j < len(line) && !isSpace(line[j]) {
+			j++
+		}
+		words = append(words, [2]int{base + i, base + j})
+		i = j
+	}
+	return words
+}
+
+// findCall finds the secret in a call or a list of two: setPassword("…"), PASSWORD('…'), conf.set("db.password", "…"),
+// VALUES ('smtp_password', '…').
+func findCall(b []byte, at, free int) (int, int, bool) {
+	next := at + 1
+	if b[at] == '(' {
+		if next >= len(b) || b[next] != '"' && b[next] != '\'' {
+			return 0, 0, false
+		}
+	} else { // a comma or semicolon behind a quoted key
+		if at == 0 || b[at-1] != '"' && b[at-1] != '\'' {
+			return 0, 0, false
+		}
+		for next < len(b) && isSpace(b[next]) {
+			next++
+		}
+		if next >= len(b) || b[next] != b[at-1] {
+			return 0, 0, false
+		}
+	}
+	end := at
+	if b[at] != '(' {
+		end--
+	}
+	start := end
+	for start > 0 && end-start < maxKey && isKeyByte(b[start-1]) {
+		start--
+	}
+	if start == end || kindOf(b[start:end])&keySecret == 0 {
+		return 0, 0, false
+	}
+	k, ok := keyed{}.readValue(b, next)
+	if !ok || k.start < free || !isValue(b[k.start:k.end]) {
+		return 0, 0, false
+	}
+	if b[at] != '(' && (kindOf(b[k.start:k.end]) != 0 || !looksChosen(b[k.start:k.end])) {
+		return 0, 0, false // a list of names of fields
+	}
+	return k.start, k.end, true
+}
+
+// findCell finds the secret in a row of a table behind its telling name: | db_password | … |, db_password,… and
+// db.password and a tab.
+func findCell(b []byte, at, free int) (int, int, bool) {
+	before := at
+	for before > 0 && b[before-1] == ' ' {
+		before--
+	}
+	start := before
+	for start > 0 && before-start < maxKey && isKeyByte(b[start-1]) {
+		start--
+	}
+	if before-start < 3 || kindOf(b[start:before])&keySecret == 0 {
+		return 0, 0, false
+	}
+	next := at + 1
+	for next < len(b) && b[next] == ' ' {
+		next++
+	}
+	if b[at] == '-' { // an arrow
+		if !bytes.HasPrefix(b[at:], []byte("-> ")) {
+			return 0, 0, false
+		}
+		next = at + 3
+	}
+	k, ok := keyed{}.readValue(b, next)
+	if !ok || k.quoted || k.start < free || !isValue(b[k.start:k.end]) || !looksChosen(b[k.start:k.end]) || kindOf(b[k.start:k.end]) != 0 {
+		return 0, 0, false
+	}
+	return k.start, k.end, true
+}
+
+// findWorded is one rule over all of these.
+func findWorded(b []byte, at, free int) (int, int, bool) {
+	switch b[at] {
+	case ' ':
+		return valueAfterWord(b, at, free)
+	case '(', ';':
+		return findCall(b, at, free)
+	case ',':
+		if at > 0 && (b[at-1] == '"' || b[at-1] == '\'') {
+			return findCall(b, at, free)
+		}
+		return findCell(b, at, free)
+	}
+	return findCell(b, at, free)
+}
