@@ -48,7 +48,13 @@ type Engine struct {
 	ignore  map[string]bool
 
 	buf      []byte
-	br       *bufio.Reader // for looking at the head of a file; kept, since there may be very many files
+	readers  []*bufio.Reader // for looking at the head of a file, one for each depth; kept, since there may be very many files
+	formats  []format
+	tempDir  string
+	bare     style // how the document writes values without quotes
+	options  Options
+	scan     *leakScan // when set, nothing is redacted, but learned values are searched for
+	child    *Engine   // for short texts while this one is at work
 	counts   Counts
 	inKey    bool // within a private key block, from the block before
 	openKey  bool // the block looked at ends within a private key block
@@ -60,7 +66,8 @@ type finding struct {
 	trigger    int // the byte at which it was found; it may stand before the start
 	class      Class
 	rule       string
-	alias      bool // it is an alias already
+	alias      bool   // it is an alias already
+	original   string // of a learned value, which may be written otherwise here
 }
 
 // Options is what an engine works with. The zero value finds by the rules alone and gives aliases of its own.
@@ -69,11 +76,12 @@ type Options struct {
 	Matcher *Matcher // learned values, which are removed everywhere; may be nil
 	Learned *Learned // where findings are added; may be nil
 	Keep    []string // originals that are disclosed on purpose
+	TempDir string   // for members of containers that are too long for memory; "" is the system's
 }
 
 // NewEngine makes an engine.
 func NewEngine(o Options) *Engine {
-	e := &Engine{rules: Rules, matcher: o.Matcher, learned: o.Learned, aliases: o.Aliases, cache: map[origin]string{}, ignore: map[string]bool{}}
+	e := &Engine{rules: Rules, matcher: o.Matcher, learned: o.Learned, aliases: o.Aliases, cache: map[origin]string{}, ignore: map[string]bool{}, formats: formats(), tempDir: o.TempDir, options: o}
 	if e.aliases == nil {
 		e.aliases = NewTable()
 	}
@@ -94,6 +102,9 @@ func NewEngine(o Options) *Engine {
 
 // Text redacts one stream of text and gives the number of findings by rule. A nil w only learns.
 func (e *Engine) Text(w io.Writer, r io.Reader) (Counts, error) {
+	if e.scan != nil {
+		return Counts{}, e.scan.stream(e, r)
+	}
 	e.counts, e.inKey = Counts{}, false
 	buf := e.buf[:0]
 	defer func() { e.buf = buf }()
@@ -116,10 +127,7 @@ func (e *Engine) Text(w io.Writer, r io.Reader) (Counts, error) {
 		if atEnd && done == len(buf) {
 			return e.counts, nil
 		}
-		keep := max(0, done-lookBehind)
-		if done > 0 && buf[done-1] == '\n' {
-			keep = done // nothing looks back over a line end
-		}
+		keep := max(0, done-lookBehind) // a value may have its name on the line before
 		buf = append(buf[:0], buf[keep:]...)
 		seen = done - keep
 	}
@@ -270,14 +278,9 @@ func (e *Engine) at(b []byte, i, free int, rules []*Rule) (f finding, ok bool) {
 
 // findLearned adds learned values.
 func (e *Engine) findLearned(b []byte, from int) {
-	for at := from; ; {
-		start, v, ok := e.matcher.Next(b, at)
-		if !ok {
-			return
-		}
-		e.findings = append(e.findings, finding{start: start, end: start + len(v.Text), trigger: start, class: v.Class, rule: v.Rule})
-		at = start + len(v.Text)
-	}
+	e.matcher.each(b, from, func(m match) {
+		e.findings = append(e.findings, finding{start: m.start, end: m.end, trigger: m.start, class: m.Class, rule: m.Rule, original: m.Text})
+	})
 }
 
 // merge brings the findings in order. Where two overlap, both go as one.
@@ -291,7 +294,7 @@ func (e *Engine) merge() {
 			continue
 		}
 		if last.class != Secret && (f.class == Secret || f.end-f.start > last.end-last.start) {
-			last.class, last.rule = f.class, f.rule
+			last.class, last.rule, last.original = f.class, f.rule, f.original
 		}
 		if f.end > last.end {
 			if last.class != Secret { // half an identity of each: no alias stands for both
@@ -306,21 +309,24 @@ func (e *Engine) merge() {
 // write writes b from a place on, with every finding replaced.
 func (e *Engine) write(w io.Writer, b []byte, at int) error {
 	for _, f := range e.findings {
-		if e.ignore[string(b[f.start:f.end])] {
+		if e.ignore[string(b[f.start:f.end])] || e.ignore[f.original] {
 			continue
 		}
 		e.counts[f.rule]++
 		if e.learned != nil {
 			e.learn(f, b[f.start:f.end])
 		}
-		if w == nil {
+		if w == nil || f.start < at {
 			continue
 		}
 		if _, err := w.Write(b[at:f.start]); err != nil {
 			return err
 		}
 		put := e.replacement(f, b[f.start:f.end])
-		if bareJSON(b, f.start, f.end) {
+		if e.bare != asIs && f.class == Secret {
+			f.end, put = e.asBare(b, f, put)
+		}
+		if put[0] != '"' && bareJSON(b, f.start, f.end) {
 			switch {
 			case !allDigits(string(b[f.start:f.end])):
 				put = `"` + put + `"`
@@ -338,6 +344,34 @@ func (e *Engine) write(w io.Writer, b []byte, at int) error {
 	}
 	_, err := w.Write(b[at:])
 	return err
+}
+
+// asBare gives the replacement of a secret that is a value without quotes in YAML or TOML, and how far it goes: what begins
+// with a bracket would be a list there, and a number stays a number.
+func (e *Engine) asBare(b []byte, f finding, put string) (end int, _ string) {
+	before := b[lineStart(b, f.start):f.start]
+	trimmed := bytes.TrimRight(before, " \t")
+	if len(trimmed) == 0 || bytes.Count(before, []byte(`"`))%2 == 1 || bytes.Count(before, []byte("'"))%2 == 1 {
+		return f.end, put
+	}
+	switch last := trimmed[len(trimmed)-1]; {
+	case e.bare == yamlly && (last == ':' || last == '-') && len(before) > len(trimmed):
+	case e.bare == tomlly && last == '=':
+	default:
+		return f.end, put
+	}
+	if allDigits(string(b[f.start:f.end])) {
+		return f.end, "0"
+	}
+	// The value may go on behind what was found: all of it is quoted then, without what is behind.
+	rest := lineFrom(b, f.end)
+	if n := bytes.Index(rest, []byte(" #")); n >= 0 {
+		rest = rest[:n]
+	}
+	if n := bytes.IndexAny(rest, ",}]"); n >= 0 {
+		rest = rest[:n]
+	}
+	return f.end + len(bytes.TrimRight(rest, " \t")), `"` + put + `"`
 }
 
 // bareJSON says whether a span is the bare value of a quoted key, as numbers are in JSON: what stands there instead must be
@@ -367,6 +401,9 @@ func (e *Engine) replacement(f finding, text []byte) string {
 		return Placeholder(f.rule)
 	}
 	o := origin{f.class, string(text)}
+	if f.original != "" {
+		o.text = f.original
+	}
 	a, ok := e.cache[o]
 	if !ok {
 		a = e.aliases.Alias(f.class, o.text)
@@ -392,6 +429,24 @@ func (e *Engine) replacement(f finding, text []byte) string {
 	return a
 }
 
+// clean redacts a short text in the middle of the work on a file.
+func (e *Engine) clean(s string) (string, Counts) {
+	if e.scan != nil {
+		e.scan.text(e, s)
+		return s, nil
+	}
+	if e.child == nil {
+		e.child = NewEngine(e.options)
+		e.child.aliases = e.aliases
+	}
+	var out bytes.Buffer
+	counts, err := e.child.Text(&out, strings.NewReader(s))
+	if err != nil {
+		panic(err) // neither side can fail
+	}
+	return out.String(), counts
+}
+
 // String redacts one short text, such as a name or a reason.
 func (e *Engine) String(s string) string {
 	var out bytes.Buffer
@@ -399,4 +454,20 @@ func (e *Engine) String(s string) string {
 		panic(err) // neither side can fail
 	}
 	return out.String()
+}
+
+// identity gives the alias of an identity that was found other than in text, or learns it; replaced is false when nothing is
+// to be put in its place.
+func (e *Engine) identity(class Class, rule, text string) (alias string, replaced bool) {
+	if e.scan != nil {
+		e.scan.leaked(e, text)
+		return "", false
+	}
+	if e.ignore[text] {
+		return "", false
+	}
+	if e.learned != nil {
+		e.learned.Add(Value{text, class, rule})
+	}
+	return e.aliases.Alias(class, text), true
 }

@@ -4,30 +4,41 @@ import (
 	"bufio"
 	"bytes"
 	"errors"
-	"fmt"
 	"io"
-
-	"github.com/klauspost/compress/gzip"
+	"strings"
+	"time"
 )
 
 // Form says how a file was looked at.
 type Form string
 
-// The forms.
+// The forms. Containers and compressed files are opened, redacted inside and closed again.
 const (
-	Plain  Form = "text"
-	Gzip   Form = "gzip"   // opened, redacted inside, closed again
-	Opaque Form = "opaque" // cannot be read; nothing in it was redacted
+	Plain   Form = "text"
+	UTF16   Form = "utf-16"
+	HAR     Form = "har"
+	Gzip    Form = "gzip"
+	Zstd    Form = "zstd"
+	Bzip2   Form = "bzip2"
+	XZ      Form = "xz"
+	Tar     Form = "tar"
+	Zip     Form = "zip"
+	Capture Form = "capture" // of packets: cut after the transport header, addresses replaced
+	Image   Form = "image"   // cannot be read; what the camera wrote into it is taken out
+	Opaque  Form = "opaque"  // cannot be read; nothing in it was redacted
 )
 
 // headSize is how much of a file is looked at to tell its form, in bytes.
 const headSize = 8 << 10
 
-// MaxExpanded bounds what one compressed file may grow to, in bytes; MaxRatio bounds how many times larger than the
-// compressed data it may be. Both guard against archives that are made to fill a disk.
+// Limits on what is opened, against files that are made to fill a disk: MaxExpanded bounds what one file may grow to, in
+// bytes; MaxRatio, how many times larger than its compressed data it may be; MaxDepth, how many containers may stand within
+// each other; MaxMembers, how many files a container may hold.
 const (
 	MaxExpanded = 64 << 30
 	MaxRatio    = 1200
+	MaxDepth    = 8
+	MaxMembers  = 1_000_000
 )
 
 // ErrBomb means that a compressed file grows beyond all measure.
@@ -36,158 +47,156 @@ var ErrBomb = errors.New("the compressed file grows beyond measure")
 // format redacts files of one form.
 type format struct {
 	Form  Form
-	Is    func(head []byte) bool
-	Apply func(e *Engine, w io.Writer, r io.Reader) (Result, error)
+	Is    func(head []byte, name string) bool
+	Apply func(e *Engine, w io.Writer, r io.Reader, in Source) (Result, error)
 }
 
-// formats is the table of forms; the first that fits is used.
-var formats = []format{
-	{Gzip, isGzip, applyGzip},
-	{Opaque, isOpaque, nil},
-	{Plain, func([]byte) bool { return true }, applyText},
+// formats gives the table of forms; the first that fits is used.
+func formats() []format {
+	return []format{
+		{Gzip, begins("\x1f\x8b\x08"), applyCompressed(Gzip)},
+		{Zstd, begins("\x28\xb5\x2f\xfd"), applyCompressed(Zstd)},
+		{Bzip2, isBzip2, applyCompressed(Bzip2)},
+		{XZ, begins("\xfd7zXZ\x00"), applyCompressed(XZ)},
+		{Zip, begins("PK\x03\x04"), applyZip},
+		{Tar, isTar, applyTar},
+		{Capture, begins("\xd4\xc3\xb2\xa1", "\xa1\xb2\xc3\xd4", "\x4d\x3c\xb2\xa1", "\xa1\xb2\x3c\x4d"), applyPcap},
+		{Capture, begins("\x0a\x0d\x0d\x0a"), applyPcapng},
+		{UTF16, isUTF16, applyUTF16},
+		{Image, isImage, applyImage},
+		{Opaque, isOpaque, applyOpaque},
+		{HAR, isHAR, applyHAR},
+		{Plain, func([]byte, string) bool { return true }, applyText},
+	}
+}
+
+// Source says what is known of a file besides its content.
+type Source struct {
+	Name   string                 // its path; some forms are told by it
+	Unread bool                   // what cannot be read goes along unread, on the engineer's word
+	Within func(t time.Time) bool // packets of other times are left out; nil keeps all
+	depth  int
 }
 
 // Result is what became of one file.
 type Result struct {
 	Form   Form
-	Inner  Form // of what a container holds
+	Inner  Form // of what a compressed file holds
 	Counts Counts
-	Note   string // what could not be done
+	Note   string   // what could not be done
+	Unread []string // members of a container that cannot be read
 }
 
-// File redacts one file of any form. An opaque file is not written at all: Result.Form or Result.Inner says so, and the
-// caller decides. A nil w only learns.
-func (e *Engine) File(w io.Writer, r io.Reader) (Result, error) {
-	if e.br == nil {
-		e.br = bufio.NewReaderSize(r, headSize)
+// Unreadable says whether nothing of the file could be read.
+func (r Result) Unreadable() bool {
+	return r.Form == Opaque || r.Form == Image || r.Inner == Opaque || r.Inner == Image
+}
+
+// File redacts one file of any form. A file that cannot be read at all is not written unless the source says so:
+// Result.Unreadable tells, and the caller decides. A nil w only learns.
+func (e *Engine) File(w io.Writer, r io.Reader, in Source) (Result, error) {
+	for len(e.readers) <= in.depth {
+		e.readers = append(e.readers, bufio.NewReaderSize(nil, headSize))
 	}
-	e.br.Reset(r)
-	defer e.br.Reset(nil)
-	br := e.br
+	br := e.readers[in.depth]
+	br.Reset(r)
+	defer br.Reset(nil)
 	head, err := br.Peek(headSize)
 	if err != nil && err != io.EOF && err != bufio.ErrBufferFull {
 		return Result{}, err
 	}
-	for _, f := range formats {
-		if !f.Is(head) {
+	for _, f := range e.formats {
+		if !f.Is(head, in.Name) {
 			continue
 		}
-		if f.Apply == nil {
-			return Result{Form: f.Form}, nil
+		if in.depth >= MaxDepth && f.Form != Plain && f.Form != Opaque {
+			res, err := applyOpaque(e, w, br, in)
+			res.Form, res.Note = Opaque, "it lies too deep within other files"
+			return res, err
 		}
-		res, err := f.Apply(e, w, br)
-		res.Form = f.Form
+		res, err := f.Apply(e, w, br, in)
+		if res.Form == "" {
+			res.Form = f.Form
+		}
+		if errors.Is(err, ErrBomb) && w == nil {
+			return Result{Form: res.Form, Inner: Opaque, Note: err.Error()}, nil
+		}
 		return res, err
 	}
 	panic("the last form takes everything")
 }
 
-func applyText(e *Engine, w io.Writer, r io.Reader) (Result, error) {
+// inner redacts what a file holds.
+func (e *Engine) inner(w io.Writer, r io.Reader, in Source, name string) (Result, error) {
+	in.Name = name
+	in.depth++
+	return e.File(w, r, in)
+}
+
+// applyOpaque copies what cannot be read, if it may go along unread.
+func applyOpaque(e *Engine, w io.Writer, r io.Reader, in Source) (Result, error) {
+	if e.scan != nil {
+		return Result{}, e.scan.opaque(e, r)
+	}
+	if !in.Unread || w == nil {
+		return Result{}, nil
+	}
+	_, err := io.Copy(w, r)
+	return Result{}, err
+}
+
+func applyText(e *Engine, w io.Writer, r io.Reader, in Source) (Result, error) {
+	e.bare = bareStyle(in.Name)
+	defer func() { e.bare = asIs }()
 	counts, err := e.Text(w, r)
 	return Result{Counts: counts}, err
 }
 
-func isGzip(head []byte) bool { return bytes.HasPrefix(head, []byte{0x1f, 0x8b, 8}) }
+// style says how a document that is told by its name writes values without quotes.
+type style uint8
 
-// applyGzip opens a gzip file, redacts what is in it and closes it again. A file that ends early gives what is whole.
-func applyGzip(e *Engine, w io.Writer, r io.Reader) (Result, error) {
-	in := &countReader{r: r}
-	zr, err := gzip.NewReader(in)
-	if err != nil {
-		return Result{Inner: Opaque, Note: "the gzip head is broken"}, nil
+const (
+	asIs   style = iota
+	yamlly       // YAML: what begins with [ is a list, so a placeholder must be quoted
+	tomlly       // TOML: a value without quotes is a number or a date
+)
+
+func bareStyle(name string) style {
+	switch name = strings.ToLower(name); {
+	case strings.HasSuffix(name, ".yaml"), strings.HasSuffix(name, ".yml"):
+		return yamlly
+	case strings.HasSuffix(name, ".toml"):
+		return tomlly
 	}
-	defer zr.Close()
-	soft := &softReader{r: &boundReader{r: zr, in: in}}
-	br := bufio.NewReaderSize(soft, headSize)
-	head, _ := br.Peek(headSize) // its error comes again with the next read
-	if isGzip(head) || isOpaque(head) {
-		return Result{Inner: Opaque}, soft.hard
-	}
-	res := Result{Inner: Plain}
-	if w == nil {
-		res.Counts, err = e.Text(nil, br)
-	} else {
-		// No name and no time in the head: the same input gives the same bytes.
-		zw, zerr := gzip.NewWriterLevel(w, gzip.DefaultCompression)
-		if zerr != nil {
-			return res, zerr
+	return asIs
+}
+
+// begins makes a test for files that begin in one of some ways.
+func begins(magics ...string) func(head []byte, _ string) bool {
+	return func(head []byte, _ string) bool {
+		for _, m := range magics {
+			if bytes.HasPrefix(head, []byte(m)) {
+				return true
+			}
 		}
-		res.Counts, err = e.Text(zw, br)
-		err = errors.Join(err, zw.Close())
+		return false
 	}
-	if soft.hard != nil {
-		return res, soft.hard
-	}
-	if soft.broken != nil {
-		res.Note = fmt.Sprintf("the gzip file is broken after %d bytes (%v); what is whole was kept", soft.n, soft.broken)
-	}
-	return res, err
 }
 
-// softReader ends quietly where a compressed stream breaks, and remembers it.
-type softReader struct {
-	r            io.Reader
-	n            int64
-	broken, hard error
+func isBzip2(head []byte, _ string) bool {
+	return len(head) > 10 && string(head[:3]) == "BZh" && head[3] >= '1' && head[3] <= '9' && (string(head[4:10]) == "1AY&SY" || string(head[4:10]) == "\x17\x72\x45\x38\x50\x90")
 }
 
-func (s *softReader) Read(b []byte) (int, error) {
-	n, err := s.r.Read(b)
-	s.n += int64(n)
-	if err == nil || err == io.EOF {
-		return n, err
-	}
-	if errors.Is(err, ErrBomb) {
-		s.hard = err
-		return n, err
-	}
-	s.broken = err
-	return n, io.EOF
-}
+func isTar(head []byte, _ string) bool { return len(head) > 262 && string(head[257:262]) == "ustar" }
 
-type countReader struct {
-	r io.Reader
-	n int64
-}
-
-func (c *countReader) Read(b []byte) (int, error) {
-	n, err := c.r.Read(b)
-	c.n += int64(n)
-	return n, err
-}
-
-// boundReader stops a stream that grows beyond measure.
-type boundReader struct {
-	r  io.Reader
-	in *countReader
-	n  int64
-}
-
-func (r *boundReader) Read(b []byte) (int, error) {
-	n, err := r.r.Read(b)
-	r.n += int64(n)
-	if r.n > MaxExpanded || r.n > 64<<20 && r.n/MaxRatio > r.in.n {
-		return n, ErrBomb
-	}
-	return n, err
-}
-
-// magics begin files whose inside is not text.
-var magics = [][]byte{
-	[]byte("PK\x03\x04"), []byte("\x28\xb5\x2f\xfd"), []byte("BZh"), []byte("\xfd7zXZ\x00"), []byte("7z\xbc\xaf\x27\x1c"), []byte("\x7fELF"),
-	[]byte("SQLite format 3\x00"), []byte("\x89PNG"), []byte("\xff\xd8\xff"), []byte("GIF8"), []byte("%PDF"), []byte("\xd4\xc3\xb2\xa1"),
-	[]byte("\xa1\xb2\xc3\xd4"), []byte("\x0a\x0d\x0d\x0a"), []byte("\xca\xfe\xba\xbe"), []byte("LPKSHHRH"), []byte("MZ\x90"), []byte("\xff\xfe"), []byte("\xfe\xff"),
-}
+// opaqueMagics begin files whose inside is not text and is not opened.
+var opaqueMagics = begins("7z\xbc\xaf\x27\x1c", "\x7fELF", "SQLite format 3\x00", "%PDF", "\xca\xfe\xba\xbe", "LPKSHHRH", "MZ\x90", "ElfFile\x00", "Rar!\x1a\x07",
+	"\x1f\x9d", "JAVA PROFILE", "age-encryption.org/", "Salted__", "PAGEDU", "MDMP", "\x80\x02\x00\x00", "wOF2", "\x00asm", "BZh")
 
 // isOpaque tells from its beginning that a file is no text: it begins like a known binary form, or more than a tenth of
 // it are control characters. A text file with NUL bytes at its end (as a power cut leaves them) is text.
-func isOpaque(head []byte) bool {
-	for _, m := range magics {
-		if bytes.HasPrefix(head, m) {
-			return true
-		}
-	}
-	if len(head) > 262 && string(head[257:262]) == "ustar" {
+func isOpaque(head []byte, name string) bool {
+	if opaqueMagics(head, name) && !bytes.HasPrefix(head, []byte("BZh")) {
 		return true
 	}
 	body := bytes.TrimRight(head, "\x00")

@@ -238,12 +238,13 @@ var telling = []string{
 	"passwort", "kennwort", "contrase", "senha", "motdepasse", "wachtwoord", "passord", "adgangskode", "heslo", "parola", "salasana",
 }
 
-// tellingFirst are the letters that the telling pieces begin with.
-var tellingFirst = func() (set [256]bool) {
+// tellingGrams are the first three letters of the telling pieces.
+var tellingGrams = func() *gramSet {
+	g := new(gramSet)
 	for _, t := range telling {
-		set[t[0]] = true
+		g.add(t)
 	}
-	return set
+	return g
 }()
 
 // tellingLast lists last words of keys that say so, but mean something else within a longer word.

@@ -1,6 +1,9 @@
 package redact
 
-import "bytes"
+import (
+	"bytes"
+	"strings"
+)
 
 // keyKind says what a key announces. It is told from the key alone and cheaply, since most separators in a log stand
 // behind a key that announces nothing.
@@ -32,10 +35,19 @@ var wholeKeys = func() map[string]keyKind {
 	return m
 }()
 
+// wholeEnds are the ends of wholeKeys; twoEnds, those and the ends of the telling pieces.
+var wholeEnds, twoEnds = func() (*wordEnds, *wordEnds) {
+	words := map[string]bool{}
+	for k := range wholeKeys {
+		words[k] = true
+	}
+	return newWordEnds(words), newWordEnds(words, wordSet(strings.Join(telling, " ")))
+}()
+
 // kindAt gives the kind of the key that belongs to the separator at a place.
 func kindAt(b []byte, at int) keyKind {
 	start, end, _ := keySpan(b, at)
-	if start == end {
+	if start == end || isDigit(b[end-1]) && allDigits(string(b[start:end])) {
 		return 0
 	}
 	if kind := kindOf(b[start:end]); kind != 0 {
@@ -73,6 +85,9 @@ func kindOfTwo(both, second []byte) keyKind {
 	var buf, part [maxKey]byte
 	key := plainKey(&buf, both)
 	own := len(plainKey(&part, second))
+	if !twoEnds.before(key, len(key)) {
+		return 0
+	}
 	if kind := wholeKeys[string(key)]; kind != 0 {
 		return kind
 	}
@@ -97,7 +112,10 @@ func kindOf(raw []byte) keyKind {
 	if len(key) < 2 {
 		return 0
 	}
-	kind := wholeKeys[string(key)]
+	kind := keyKind(0)
+	if wholeEnds.before(key, len(key)) {
+		kind = wholeKeys[string(key)]
+	}
 	if holdsTelling(key) {
 		if !isHarmless(key) {
 			kind |= keySecret
@@ -140,12 +158,12 @@ func isHarmless(key []byte) bool {
 
 // holdsTelling says whether one of the telling pieces stands in a key.
 func holdsTelling(key []byte) bool {
-	for i, c := range key {
-		if !tellingFirst[c] {
+	for i := 0; i+3 <= len(key); i++ {
+		if !tellingGrams.has(key, i) {
 			continue
 		}
 		for _, t := range telling {
-			if t[0] == c && len(key)-i >= len(t) && string(key[i:i+len(t)]) == t {
+			if len(key)-i >= len(t) && string(key[i:i+len(t)]) == t {
 				return true
 			}
 		}

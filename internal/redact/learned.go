@@ -1,7 +1,6 @@
 package redact
 
 import (
-	"encoding/binary"
 	"sort"
 	"strings"
 	"sync"
@@ -128,89 +127,20 @@ func wordSet(words string) map[string]bool {
 	return m
 }
 
-// Matcher finds learned values anywhere in text. It is safe for use from several goroutines.
-type Matcher struct {
-	bits    []uint64 // one bit for each hash of the first four bytes of a value
-	buckets map[uint32][]Value
-	size    int
-}
-
-const hashBits = 18
-
-func hash4(b []byte) uint32 {
-	return binary.LittleEndian.Uint32(b) * 2654435761 >> (32 - hashBits)
-}
-
-// NewMatcher makes a matcher of learned values.
-func NewMatcher(values []Value) *Matcher {
-	m := &Matcher{bits: make([]uint64, 1<<hashBits/64), buckets: map[uint32][]Value{}, size: len(values)}
-	for _, v := range values {
-		h := hash4([]byte(v.Text))
-		m.bits[h>>6] |= 1 << (h & 63)
-		m.buckets[h] = append(m.buckets[h], v)
-	}
-	for _, b := range m.buckets {
-		sort.Slice(b, func(i, j int) bool { return b[i].Text < b[j].Text })
-	}
-	return m
-}
-
-// longest gives the longest value of a sorted bucket that stands at a place. Thousands of values may begin alike, so they
-// are not tried one by one: the last value not behind the text either is its beginning, or shows how much of it can match.
-func longest(bucket []Value, b []byte, at int) (Value, bool) {
-	text := b[at:min(len(b), at+MaxLearned)]
-	for len(text) >= MinName {
-		n := sort.Search(len(bucket), func(i int) bool { return bucket[i].Text > string(text) })
-		if n == 0 {
-			return Value{}, false
-		}
-		v := bucket[n-1]
-		common := 0
-		for common < len(v.Text) && common < len(text) && v.Text[common] == text[common] {
-			common++
-		}
-		if common == len(v.Text) {
-			if stands(b, at, v) {
-				return v, true
-			}
-			common--
-		}
-		text = text[:common]
-	}
-	return Value{}, false
-}
-
-// Next gives the first learned value at or behind a place; ok is false when there is none.
-func (m *Matcher) Next(b []byte, from int) (start int, v Value, ok bool) {
-	if m == nil || m.size == 0 {
-		return 0, Value{}, false
-	}
-	for i := from; i+4 <= len(b); i++ {
-		h := hash4(b[i:])
-		if m.bits[h>>6]&(1<<(h&63)) == 0 {
-			continue
-		}
-		if v, ok := longest(m.buckets[h], b, i); ok {
-			return i, v, true
-		}
-	}
-	return 0, Value{}, false
-}
-
 // stands says whether a value at a place is that value. Identities must not be part of a longer word or address;
 // secrets are removed wherever they stand.
-func stands(b []byte, at int, v Value) bool {
-	if v.Class == Secret {
+func stands(b []byte, at int, text string, class Class) bool {
+	if class == Secret {
 		return true
 	}
-	if at > 0 && continues(b[at-1], v.Class) && (!isWord(b[at-1]) || wordBefore(b, at)) {
+	if at > 0 && continues(b[at-1], class) && (!isWord(b[at-1]) || wordBefore(b, at)) {
 		return false
 	}
-	end := at + len(v.Text)
+	end := at + len(text)
 	if end >= len(b) {
 		return true
 	}
-	if continues(b[end], v.Class) {
+	if continues(b[end], class) {
 		// A full stop may end the sentence.
 		return b[end] == '.' && (end+1 >= len(b) || !isWord(b[end+1]))
 	}

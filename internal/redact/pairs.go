@@ -20,7 +20,20 @@ func pairedName(b []byte, at, start, end int) (int, int) {
 	if n := bytes.LastIndexAny(before, "{}<>"); n >= 0 {
 		before = before[n+1:]
 	}
-	return lastNamed(b, start-len(before), start)
+	if s, e := lastNamed(b, start-len(before), start); s < e {
+		return s, e
+	}
+	// The name may stand behind the value.
+	k, ok := keyed{}.readValue(b, at+1)
+	if !ok {
+		return 0, 0
+	}
+	behind := b[k.end:min(len(b), k.end+maxPair)]
+	n := bytes.IndexAny(behind, "{}<>\n")
+	if n < 0 {
+		return 0, 0
+	}
+	return lastNamed(b, k.end, k.end+n)
 }
 
 // lastNamed gives the value of the last key called name, key, id or the like between two places.

@@ -116,12 +116,7 @@ var (
 func findLogUser(b []byte, at, free int) (start, end int, ok bool) {
 	switch b[at] {
 	case ' ':
-		if start, end, ok = userAfterWord(b, at); !ok {
-			start, end, ok = userOfListing(b, at)
-		}
-		if !ok && at == free { // behind the owner stands the group, often of the same name
-			start, end, ok = groupOfListing(b, at)
-		}
+		start, end, ok = userAfterWord(b, at)
 	case '(':
 		start, end, ok = userInParentheses(b, at)
 	case ')':
@@ -140,16 +135,11 @@ func findLogUser(b []byte, at, free int) (start, end int, ok bool) {
 	return start, end, ok && start >= free && start < end && isPerson(b[start:end])
 }
 
-var userWordEnds = func() (set [1 << 16]bool) {
-	for _, w := range []string{"user", "for", "role", "as", "login", "account"} {
-		set[int(w[len(w)-2])<<8|int(w[len(w)-1])] = true
-	}
-	return set
-}()
+var userWords = newWordEnds(wordSet("user for role as login account"))
 
 // userAfterWord finds the name behind "user", "for" and "logged in as".
 func userAfterWord(b []byte, at int) (int, int, bool) {
-	if at < 3 || !userWordEnds[int(b[at-2]|0x20)<<8|int(b[at-1]|0x20)] {
+	if at < 2 || !userWords.before(b, at) {
 		return 0, 0, false
 	}
 	ws := at
@@ -236,9 +226,17 @@ func userOfTerminal(b []byte, at int) (int, int, bool) {
 	return start, end, start == 0 || b[start-1] == '\n'
 }
 
+// findOwner finds the owner and the group in the lines of ls -l.
+func findOwner(b []byte, at, free int) (start, end int, ok bool) {
+	if start, end, ok = userOfListing(b, at); !ok && at == free { // behind the owner stands the group, often of the same name
+		start, end, ok = groupOfListing(b, at)
+	}
+	return start, end, ok && start >= free && start < end && isPerson(b[start:end])
+}
+
 // userOfListing finds the owner in a line of ls -l, at the space behind its mode.
 func userOfListing(b []byte, at int) (int, int, bool) {
-	if at < 10 || bytes.IndexByte([]byte("-xtT.+@"), b[at-1]) < 0 {
+	if at < 10 || b[at-1] != '-' && b[at-1] != 'x' && b[at-1] != '.' && b[at-1] != '+' && b[at-1] != 't' {
 		return 0, 0, false
 	}
 	mode := at - 10
@@ -319,7 +317,7 @@ func userOfRequest(b []byte, at int) (int, int, bool) {
 
 // userOfSudo finds the name in "sudo: NAME : TTY=…".
 func userOfSudo(b []byte, at int) (int, int, bool) {
-	if !bytes.HasSuffix(b[:at], []byte(" : TTY")) {
+	if at == 0 || b[at-1] != 'Y' || !bytes.HasSuffix(b[:at], []byte(" : TTY")) {
 		return 0, 0, false
 	}
 	end := at - len(" : TTY")

@@ -12,12 +12,6 @@ const macHead = "02:ea:5c"
 // findMAC finds a hardware address around its first separator, in the notations 00:00:5e:00:53:01, 00-00-5E-00-53-01 and
 // 0000.5e00.5301. All zeros and all ones are nobody's address.
 func findMAC(b []byte, at, free int) (int, int, bool) {
-	if b[at] == '=' || b[at] == ':' && at+1 < len(b) && (b[at+1] == '"' || b[at+1] == ' ') {
-		if kindAt(b, at) != keyMAC {
-			return 0, 0, false
-		}
-		return findBareMAC(b, at, free)
-	}
 	width, groups := 2, 6
 	if b[at] == '.' {
 		width, groups = 4, 3

@@ -9,15 +9,8 @@ import (
 // servers, in SQL and mail protocols, and in sentences. Which of these it is decides how sure one can be: behind the words
 // of a configuration any value counts, in a sentence only one that looks chosen.
 
-// wordEnds are the last two letters of the words behind which a value may stand, so that most spaces cost one look.
-var wordEnds = func() (set [1 << 16]bool) {
-	for _, words := range []map[string]bool{tellingWords, directives, wordSet("com2sec com2sec6 trapsink trap2sink informsink host")} {
-		for w := range words {
-			set[int(w[len(w)-2])<<8|int(w[len(w)-1])] = true
-		}
-	}
-	return set
-}()
+// valueWords are the ends of all words behind which a value may stand.
+var valueWords = newWordEnds(tellingWords, directives, wordSet("com2sec com2sec6 trapsink trap2sink informsink host"))
 
 // tellingWords say in a configuration or a sentence that a secret follows.
 var tellingWords = wordSet(`password passwd passphrase passcode secret community key key-string pwd pre-shared-key authentication-key encryption-key
@@ -53,7 +46,7 @@ var notValues = wordSet(`policy expiry expires expired length minimum maximum mi
 
 // valueAfterWord finds the value behind the telling word that ends before a space.
 func valueAfterWord(b []byte, at, free int) (int, int, bool) {
-	if at < 3 || !isWord(b[at-1]) && b[at-1] != '-' || !wordEnds[int(b[at-2]|0x20)<<8|int(b[at-1]|0x20)] {
+	if at < 2 || !valueWords.before(b, at) {
 		return 0, 0, false
 	}
 	start := at
@@ -322,6 +315,13 @@ func findCall(b []byte, at, free int) (int, int, bool) {
 // findCell finds the secret in a row of a table behind its telling name: | db_password | … |, db_password,… and
 // db.password and a tab.
 func findCell(b []byte, at, free int) (int, int, bool) {
+	next := at + 1
+	if b[at] == '-' { // an arrow
+		if next >= len(b) || b[next] != '>' {
+			return 0, 0, false
+		}
+		next++
+	}
 	before := at
 	for before > 0 && b[before-1] == ' ' {
 		before--
@@ -333,15 +333,8 @@ func findCell(b []byte, at, free int) (int, int, bool) {
 	if before-start < 3 || kindOf(b[start:before])&keySecret == 0 {
 		return 0, 0, false
 	}
-	next := at + 1
 	for next < len(b) && b[next] == ' ' {
 		next++
-	}
-	if b[at] == '-' { // an arrow
-		if !bytes.HasPrefix(b[at:], []byte("-> ")) {
-			return 0, 0, false
-		}
-		next = at + 3
 	}
 	k, ok := keyed{}.readValue(b, next)
 	if !ok || k.quoted || k.start < free || !isValue(b[k.start:k.end]) || !looksChosen(b[k.start:k.end]) || kindOf(b[k.start:k.end]) != 0 {

@@ -1,0 +1,222 @@
+package redact
+
+import (
+	"bufio"
+	"compress/bzip2"
+	"errors"
+	"fmt"
+	"io"
+	"path"
+	"strings"
+
+	dsnet "github.com/dsnet/compress/bzip2"
+	"github.com/klauspost/compress/gzip"
+	"github.com/klauspost/compress/zstd"
+	"github.com/ulikunitz/xz"
+)
+
+// compression is one way in which a file is compressed.
+type compression struct {
+	form   Form
+	ending string // of names; what a member is called without it
+	open   func(r io.Reader) (io.Reader, func(), error)
+	closed func(w io.Writer) (io.WriteCloser, error)
+}
+
+var compressions = map[Form]compression{
+	Gzip:  {Gzip, ".gz", openGzip, closeGzip},
+	Zstd:  {Zstd, ".zst", openZstd, closeZstd},
+	Bzip2: {Bzip2, ".bz2", openBzip2, closeBzip2},
+	XZ:    {XZ, ".xz", openXZ, closeXZ},
+}
+
+// applyCompressed redacts files that are compressed in one way.
+func applyCompressed(form Form) func(e *Engine, w io.Writer, r io.Reader, in Source) (Result, error) {
+	return func(e *Engine, w io.Writer, r io.Reader, in Source) (Result, error) {
+		return e.compressed(w, r, in, compressions[form])
+	}
+}
+
+func openGzip(r io.Reader) (io.Reader, func(), error) {
+	z, err := gzip.NewReader(r)
+	if err != nil {
+		return nil, nil, err
+	}
+	return z, func() { z.Close() }, nil
+}
+
+// closeGzip writes no name and no time into the head: the same input gives the same bytes.
+func closeGzip(w io.Writer) (io.WriteCloser, error) {
+	return gzip.NewWriterLevel(w, gzip.DefaultCompression)
+}
+
+// maxZstdWindow bounds the memory that a zstd file may ask for, in bytes; RFC 8878 recommends to accept 8 MiB, and the usual
+// programs go up to 128 MiB.
+const maxZstdWindow = 128 << 20
+
+func openZstd(r io.Reader) (io.Reader, func(), error) {
+	z, err := zstd.NewReader(r, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(maxZstdWindow), zstd.WithDecoderLowmem(true))
+	if err != nil {
+		return nil, nil, err
+	}
+	return z, z.Close, nil
+}
+
+func closeZstd(w io.Writer) (io.WriteCloser, error) {
+	return zstd.NewWriter(w, zstd.WithEncoderConcurrency(1), zstd.WithEncoderLevel(zstd.SpeedDefault))
+}
+
+func openBzip2(r io.Reader) (io.Reader, func(), error) {
+	return bzip2.NewReader(r), func() {}, nil
+}
+
+func closeBzip2(w io.Writer) (io.WriteCloser, error) {
+	return dsnet.NewWriter(w, &dsnet.WriterConfig{Level: 6})
+}
+
+// maxXZDictionary bounds the memory that an xz file may ask for, in bytes.
+const maxXZDictionary = 128 << 20
+
+func openXZ(r io.Reader) (io.Reader, func(), error) {
+	z, err := xz.ReaderConfig{DictCap: maxXZDictionary}.NewReader(r)
+	return z, func() {}, err
+}
+
+func closeXZ(w io.Writer) (io.WriteCloser, error) {
+	return xz.WriterConfig{DictCap: 8 << 20}.NewWriter(w)
+}
+
+// compressed opens a compressed file, redacts what is in it and closes it again. A file that ends early gives what is whole.
+func (e *Engine) compressed(w io.Writer, r io.Reader, in Source, c compression) (Result, error) {
+	packed := &countReader{r: r}
+	plain, done, err := c.open(packed)
+	if err != nil {
+		return Result{Inner: Opaque, Note: fmt.Sprintf("the %s head is broken", c.form)}, nil
+	}
+	defer done()
+	soft := &softReader{r: &boundReader{r: plain, in: packed}}
+	late := &lateWriter{w: w, open: c.closed}
+	var target io.Writer = late
+	if w == nil {
+		target = nil
+	}
+	res, err := e.inner(target, soft, in, innerName(in.Name, c.ending))
+	err = errors.Join(err, late.Close())
+	out := Result{Inner: res.Form, Counts: res.Counts, Note: res.Note, Unread: res.Unread}
+	if res.Unreadable() {
+		out.Inner = Opaque
+	} else if err == nil && w != nil && late.zw == nil { // nothing in it
+		err = errors.Join(late.begin(), late.Close())
+	}
+	if soft.hard != nil {
+		return out, soft.hard
+	}
+	if soft.broken != nil {
+		out.Note = fmt.Sprintf("the %s file is broken after %d bytes (%v); what is whole was kept", c.form, soft.n, soft.broken)
+	}
+	return out, err
+}
+
+// innerName gives the name of what a compressed file holds.
+func innerName(name, ending string) string {
+	low := strings.ToLower(name)
+	switch {
+	case strings.HasSuffix(low, ending):
+		return name[:len(name)-len(ending)]
+	case strings.HasSuffix(low, ".tgz"), strings.HasSuffix(low, ".txz"), strings.HasSuffix(low, ".tbz"):
+		return name[:len(name)-4] + ".tar"
+	}
+	return path.Base(name)
+}
+
+// lateWriter begins a compressed stream with its first byte, so that nothing is written of what cannot be read.
+type lateWriter struct {
+	w    io.Writer
+	open func(w io.Writer) (io.WriteCloser, error)
+	zw   io.WriteCloser
+}
+
+func (l *lateWriter) begin() (err error) {
+	l.zw, err = l.open(l.w)
+	return err
+}
+
+func (l *lateWriter) Write(b []byte) (int, error) {
+	if l.zw == nil {
+		if err := l.begin(); err != nil {
+			return 0, err
+		}
+	}
+	return l.zw.Write(b)
+}
+
+func (l *lateWriter) Close() error {
+	if l.zw == nil {
+		return nil
+	}
+	return l.zw.Close()
+}
+
+// softReader ends quietly where a compressed stream breaks, and remembers it.
+type softReader struct {
+	r            io.Reader
+	n            int64
+	broken, hard error
+}
+
+func (s *softReader) Read(b []byte) (int, error) {
+	n, err := s.r.Read(b)
+	s.n += int64(n)
+	if err == nil || err == io.EOF {
+		return n, err
+	}
+	if errors.Is(err, ErrBomb) {
+		s.hard = err
+		return n, err
+	}
+	s.broken = err
+	return n, io.EOF
+}
+
+type countReader struct {
+	r io.Reader
+	n int64
+}
+
+func (c *countReader) Read(b []byte) (int, error) {
+	n, err := c.r.Read(b)
+	c.n += int64(n)
+	return n, err
+}
+
+// ReadByte lets decompressors read bytes without a buffer of their own.
+func (c *countReader) ReadByte() (byte, error) {
+	if br, ok := c.r.(io.ByteReader); ok {
+		b, err := br.ReadByte()
+		if err == nil {
+			c.n++
+		}
+		return b, err
+	}
+	var one [1]byte
+	_, err := io.ReadFull(c, one[:])
+	return one[0], err
+}
+
+var _ io.ByteReader = (*bufio.Reader)(nil)
+
+// boundReader stops a stream that grows beyond measure.
+type boundReader struct {
+	r  io.Reader
+	in *countReader
+	n  int64
+}
+
+func (r *boundReader) Read(b []byte) (int, error) {
+	n, err := r.r.Read(b)
+	r.n += int64(n)
+	if r.n > MaxExpanded || r.n > 64<<20 && r.n/MaxRatio > r.in.n {
+		return n, ErrBomb
+	}
+	return n, err
+}

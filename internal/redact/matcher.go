@@ -1,0 +1,193 @@
+package redact
+
+import (
+	"encoding/binary"
+	"sort"
+)
+
+// Matcher finds learned values anywhere in text, also as they are written within other texts (see writtenForms). It is safe
+// for use from several goroutines.
+//
+// Four bytes of the text are looked up in a set of bits at every third place: whatever is at least six bytes long has four
+// bytes that begin at such a place. Shorter values have a set of their own, which is asked at every place, and only if there
+// are such values.
+type Matcher struct {
+	long, short grams
+	size        int
+}
+
+// A match is one place at which a learned value stands.
+type match struct {
+	Value
+	start, end int
+}
+
+// entry is a text to be found, and the value that it stands for.
+type entry struct {
+	text   string
+	value  Value
+	base64 bool // the text is the heart of the value in base64: all of the base64 around it goes
+}
+
+// grams finds entries by four of their bytes.
+type grams struct {
+	bits    []uint64
+	shift   uint
+	stride  int
+	buckets map[uint32][]entry // by the four bytes at each of the first stride places, sorted by text
+}
+
+const (
+	gramStride = 3
+	minLong    = gramStride + 3 // the length from which on every third place is enough, in bytes
+)
+
+func newGrams(entries []entry, stride int) grams {
+	g := grams{stride: stride, buckets: map[uint32][]entry{}}
+	bits := 16
+	for bits < 21 && 1<<bits < len(entries)*stride*16 {
+		bits++
+	}
+	g.bits, g.shift = make([]uint64, 1<<bits/64), uint(32-bits)
+	for _, e := range entries {
+		for o := range stride {
+			key := binary.LittleEndian.Uint32([]byte(e.text[o : o+4]))
+			h := g.hash(key)
+			g.bits[h>>6] |= 1 << (h & 63)
+			g.buckets[bucketKey(key, o)] = append(g.buckets[bucketKey(key, o)], e)
+		}
+	}
+	for _, b := range g.buckets {
+		sort.Slice(b, func(i, j int) bool { return b[i].text < b[j].text })
+	}
+	return g
+}
+
+func (g *grams) hash(key uint32) uint32 { return key * 2654435761 >> g.shift }
+
+// bucketKey tells the places of four bytes within an entry apart.
+func bucketKey(key uint32, offset int) uint32 { return key*3 + uint32(offset) }
+
+// next gives the first entry at or behind a place, the longest of those that begin there.
+func (g *grams) next(b []byte, from int) (m match, ok bool) {
+	if len(g.buckets) == 0 {
+		return m, false
+	}
+	for i := from; i+4 <= len(b); i += g.stride {
+		key := binary.LittleEndian.Uint32(b[i:])
+		h := g.hash(key)
+		if g.bits[h>>6]&(1<<(h&63)) == 0 {
+			continue
+		}
+		for o := g.stride - 1; o >= 0; o-- {
+			if i-o < from {
+				continue
+			}
+			bucket := g.buckets[bucketKey(key, o)]
+			if len(bucket) == 0 {
+				continue
+			}
+			if m, ok := longest(bucket, b, i-o); ok {
+				return m, true
+			}
+		}
+	}
+	return m, false
+}
+
+// NewMatcher makes a matcher of learned values.
+func NewMatcher(values []Value) *Matcher {
+	var long, short []entry
+	seen := map[string]bool{}
+	for _, v := range values {
+		seen[v.Text] = true
+	}
+	add := func(e entry) {
+		if len(e.text) >= minLong {
+			long = append(long, e)
+		} else if len(e.text) >= MinName {
+			short = append(short, e)
+		}
+	}
+	for _, v := range values {
+		add(entry{text: v.Text, value: v})
+	}
+	for _, v := range values {
+		for _, e := range writtenForms(v) {
+			if !seen[e.text] {
+				seen[e.text] = true
+				add(e)
+			}
+		}
+	}
+	return &Matcher{long: newGrams(long, gramStride), short: newGrams(short, 1), size: len(values)}
+}
+
+// longest gives the longest entry of a sorted bucket that stands at a place. Thousands of values may begin alike, so they
+// are not tried one by one: the last one not behind the text either is its beginning, or shows how much of it can match.
+func longest(bucket []entry, b []byte, at int) (match, bool) {
+	text := b[at:min(len(b), at+2*MaxLearned)]
+	for len(text) >= MinName {
+		n := sort.Search(len(bucket), func(i int) bool { return bucket[i].text > string(text) })
+		if n == 0 {
+			return match{}, false
+		}
+		e := &bucket[n-1]
+		common := 0
+		for common < len(e.text) && common < len(text) && e.text[common] == text[common] {
+			common++
+		}
+		if common == len(e.text) {
+			if stands(b, at, e.text, e.value.Class) {
+				return e.match(b, at), true
+			}
+			common--
+		}
+		text = text[:common]
+	}
+	return match{}, false
+}
+
+// maxSpread is how far around the heart of a value the base64 that holds it is taken with it, in bytes.
+const maxSpread = 4096
+
+// match gives the place that an entry takes up.
+func (e *entry) match(b []byte, at int) match {
+	m := match{e.value, at, at + len(e.text)}
+	if !e.base64 {
+		return m
+	}
+	for m.start > 0 && at-m.start < maxSpread && isBase64Byte(b[m.start-1]) {
+		m.start--
+	}
+	for m.end < len(b) && m.end-at < maxSpread && (isBase64Byte(b[m.end]) || b[m.end] == '=') {
+		m.end++
+	}
+	return m
+}
+
+func isBase64Byte(c byte) bool { return isWord(c) || c == '+' || c == '/' || c == '-' }
+
+// each calls found for every place from a place on at which a learned value stands, in order; none overlaps another.
+func (m *Matcher) each(b []byte, from int, found func(match)) {
+	if m == nil || m.size == 0 {
+		return
+	}
+	long, okLong := m.long.next(b, from)
+	short, okShort := m.short.next(b, from)
+	for okLong || okShort {
+		best := long
+		if !okLong || okShort && short.start < long.start {
+			best = short
+		}
+		best.start = max(best.start, from)
+		found(best)
+		from = best.end
+		if okLong && long.start < from {
+			long, okLong = m.long.next(b, from)
+		}
+		if okShort && short.start < from {
+			short, okShort = m.short.next(b, from)
+		}
+	}
+}

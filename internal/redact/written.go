@@ -1,0 +1,104 @@
+package redact
+
+import (
+	"encoding/base64"
+	"encoding/json"
+	"html"
+	"net/url"
+	"strings"
+)
+
+// writtenForms gives the other forms in which a value is written where it stands within another text: with the escapes of
+// JSON, of addresses (RFC 3986) and of XML, and for secrets the part of their base64 (RFC 4648) that does not depend on what
+// stands around them. A value that was found with escapes is also looked for without.
+func writtenForms(v Value) []entry {
+	var out []entry
+	add := func(text string) {
+		if text != v.Text && (v.Class != Secret || len(text) >= MinSecret) && len(text) >= MinName && len(text) <= 2*MaxLearned && !strings.ContainsAny(text, "\r\n") {
+			out = append(out, entry{text: text, value: v})
+		}
+	}
+	if v.Class != Secret && v.Class != Mail && v.Class != User {
+		if v.Class == Card || v.Class == Phone {
+			if d := onlyDigits(v.Text); len(d) >= 9 {
+				add(d)
+			}
+		}
+		return out
+	}
+	plain := v.Text
+	if strings.IndexByte(plain, '%') >= 0 {
+		if t, err := url.PathUnescape(plain); err == nil && isPlainText(t) {
+			add(t)
+			plain = t
+		}
+	}
+	if strings.IndexByte(plain, '\\') >= 0 {
+		var t string
+		if err := json.Unmarshal([]byte(`"`+plain+`"`), &t); err == nil && isPlainText(t) {
+			add(t)
+			plain = t
+		}
+	}
+	if strings.IndexByte(plain, '&') >= 0 {
+		if t := html.UnescapeString(plain); isPlainText(t) {
+			add(t)
+			plain = t
+		}
+	}
+	if !isPlainWord(plain) {
+		escaped := url.QueryEscape(plain)
+		add(escaped)
+		add(strings.ReplaceAll(escaped, "+", "%20"))
+		add(url.PathEscape(plain))
+		quoted, _ := json.Marshal(plain)
+		add(string(quoted[1 : len(quoted)-1])) // with \u003c and the like
+		add(strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(plain))
+		add(strings.ReplaceAll(plain, "/", `\/`))
+		add(html.EscapeString(plain))
+		add(strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;", `"`, "&quot;", "'", "&apos;").Replace(plain))
+	}
+	if v.Class == Secret && len(plain) >= minBase64 {
+		for offset := range 3 {
+			for i, enc := range []*base64.Encoding{base64.StdEncoding, base64.URLEncoding} {
+				heart := base64Heart(enc, plain, offset)
+				if i == 1 && heart == base64Heart(base64.StdEncoding, plain, offset) {
+					continue
+				}
+				out = append(out, entry{text: heart, value: v, base64: true})
+			}
+		}
+	}
+	return out
+}
+
+// minBase64 is the length of the shortest secret that is looked for in base64, in bytes: the part of it that does not depend
+// on what stands around it is 8 letters long then, which do not come about by chance.
+const minBase64 = 7
+
+// base64Heart gives the letters of a value's base64 that come from it alone, when so many bytes stand before it.
+func base64Heart(enc *base64.Encoding, text string, before int) string {
+	all := enc.EncodeToString([]byte(strings.Repeat("\x00", before) + text))
+	first := (before*8 + 5) / 6
+	last := (before + len(text)) * 8 / 6
+	return all[first:last]
+}
+
+func isPlainText(s string) bool {
+	for _, r := range s {
+		if r < 0x20 || r == 0xfffd {
+			return false
+		}
+	}
+	return true
+}
+
+// isPlainWord says whether a text is written the same everywhere.
+func isPlainWord(s string) bool {
+	for i := 0; i < len(s); i++ {
+		if !isWord(s[i]) && s[i] != '-' && s[i] != '.' {
+			return false
+		}
+	}
+	return true
+}
