@@ -19,8 +19,8 @@ import (
 // layers is the order of the house, from the front to the foundation. A package may import only what stands below it.
 var layers = []string{
 	"cmd/envask", "internal/cli", "internal/cli/term", "internal/standin", "internal/flow", "internal/report", "internal/brief", "internal/submit",
-	"internal/archive", "internal/redact", "internal/collect", "internal/reach", "internal/undo", "internal/logset", "internal/stamp",
-	"internal/casefile", "internal/ask", "internal/site", "internal/keyfile", "internal/window", "internal/fault", "internal/posix",
+	"internal/archive", "internal/collect", "internal/reach", "internal/undo", "internal/logset", "internal/stamp",
+	"internal/casefile", "internal/ask", "internal/site", "internal/policy", "internal/keyfile", "internal/redact", "internal/window", "internal/fault", "internal/posix",
 	"internal/reach/reachtest",
 }
 

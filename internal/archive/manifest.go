@@ -100,9 +100,12 @@ type LeftOut struct {
 
 // Redaction says what was replaced, and what could not be looked into.
 type Redaction struct {
-	Findings redact.Counts `json:"findings"` // by rule, over all files
-	Learned  int           `json:"learned"`  // values that were removed wherever they stood
-	Opaque   []string      `json:"opaque"`   // files that went unread, on the engineer's word
+	Findings  redact.Counts  `json:"findings"`            // by rule, over all files
+	Learned   int            `json:"learned"`             // values that were removed wherever they stood
+	Opaque    []string       `json:"opaque"`              // files that went unread, on the engineer's word
+	Disclosed map[string]int `json:"disclosed,omitempty"` // values that stay readable on purpose, by kind
+	Weaker    []string       `json:"weaker,omitempty"`    // what takes less out than the rules alone
+	AsIs      []string       `json:"as_is,omitempty"`     // files that stay as they are, on the engineer's word
 }
 
 // Write writes the manifest as indented JSON. The two lists that grow with the evidence are written entry by entry, so that

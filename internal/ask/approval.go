@@ -44,6 +44,14 @@ func (a *Ask) Sheet() []string {
 			lines = append(lines, fmt.Sprintf("item %s, of %s%s: %s", it.ID, of, from, l))
 		}
 	}
+	for _, q := range a.Questions {
+		if q.Disclose {
+			lines = append(lines, "redaction: weaker: names, addresses and numbers in the answer to question "+q.ID+" stay readable wherever they stand")
+		}
+	}
+	if a.Redaction != nil {
+		lines = append(lines, a.Redaction.Sheet()...)
+	}
 	for _, r := range a.Routes {
 		lines = append(lines, fmt.Sprintf("route %s: send the archive to %s", r.Name, r.To))
 	}

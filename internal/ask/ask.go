@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"envask/internal/keyfile"
+	"envask/internal/policy"
 )
 
 // Depth is how much to take.
@@ -49,10 +50,11 @@ type Ask struct {
 	Sets       []Set
 	Groups     []Group
 	Values     []Value
-	NoVitals   bool   // the basic state of the systems is not read
-	File       string // as given by the engineer
-	Digest     string // SHA-256 of the file, in hex
-	Data       []byte // the file itself
+	Redaction  *policy.Policy // what it says about redaction
+	NoVitals   bool           // the basic state of the systems is not read
+	File       string         // as given by the engineer
+	Digest     string         // SHA-256 of the file, in hex
+	Data       []byte         // the file itself
 }
 
 // Severity is one word of the vendor for how bad it is.
@@ -63,6 +65,7 @@ type Question struct {
 	ID, Text string
 	Required bool
 	Like     *regexp.Regexp
+	Disclose bool // names, addresses and numbers of its answer stay readable: whom to call
 }
 
 // Item is one thing the ask names.
@@ -172,6 +175,11 @@ func Parse(file string, data []byte) (*Ask, error) {
 	a.checkAnswers(m)
 	a.readSets(m)
 	a.NoVitals = !m.Bool("vitals", true)
+	a.Redaction = &policy.Policy{}
+	if r := m.Map("redaction"); r != nil {
+		a.Redaction = policy.Read(r)
+		r.Done()
+	}
 	a.readRoutes(m)
 	m.Done()
 	if err := f.Err(); err != nil {
@@ -234,7 +242,7 @@ func (a *Ask) readQuestions(m *keyfile.Map) {
 		id := q.Need("id")
 		unique(seen, "question", id)
 		a.Questions = append(a.Questions, Question{
-			ID: checkWord("id", id), Text: q.Need("text").Text, Required: q.Bool("required", false), Like: pattern(q.Value("like"), "like"),
+			ID: checkWord("id", id), Text: q.Need("text").Text, Required: q.Bool("required", false), Like: pattern(q.Value("like"), "like"), Disclose: q.Bool("disclose", false),
 		})
 		q.Done()
 	}

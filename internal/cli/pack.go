@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"fmt"
-	"sort"
 	"strings"
 
 	"github.com/dustin/go-humanize"
@@ -33,6 +32,7 @@ redaction learned. The same round gives the same bytes each time.`,
 		},
 	}
 	c.Flags().StringVar(&q.Round, "round", "", "round to pack (default: the newest)")
+	c.Flags().StringSliceVar(&q.Domains, "domain", nil, "host names under these domains are removed too (domains: in the systems file or redaction.yaml keeps them)")
 	c.Flags().StringSliceVar(&q.Opaque, "opaque", nil, "items whose unreadable files (dumps, images) may go unread")
 	return c
 }
@@ -76,7 +76,8 @@ func (s *session) drawPacked(p *flow.Packed) {
 	s.screen.Field("size", fmt.Sprintf("%s, %s %s from round %s%s", humanize.IBytes(uint64(p.Size)), humanize.Comma(int64(p.Files)), one(p.Files, "file", "files"), p.Round, same))
 	s.screen.Field("SHA-256", p.SHA256)
 	s.screen.Field("replaced", countsText(p.Findings))
-	s.screen.Field("checked", fmt.Sprintf("checksums hold; none of the %d learned values is in it", p.Learned))
+	s.screen.Field("checked", fmt.Sprintf("checksums hold; none of the %s learned values is in it", humanize.Comma(int64(p.Learned))))
+	s.screen.Field("proof", fmt.Sprintf("%d made-up values in %d notations were all caught", p.Proof.Values, p.Proof.Notations))
 	for _, o := range p.OpaqueOut {
 		s.screen.Print("  %s %s", s.screen.Paint(term.Warn, "left out, unreadable:"), term.Clean(o))
 	}
@@ -89,22 +90,15 @@ func (s *session) drawPacked(p *flow.Packed) {
 	for _, l := range p.Lacking {
 		s.screen.Print("  %s %s", s.screen.Paint(term.Bad, "lacks:"), term.Clean(l))
 	}
-	s.screen.Say("next: envask verify, look inside, then envask submit")
+	s.screen.Say("next: envask review, then envask submit")
 }
 
 func countsText(c redact.Counts) string {
 	if len(c) == 0 {
 		return "nothing"
 	}
-	var rules []string
-	for r := range c {
-		rules = append(rules, r)
-	}
-	sort.Slice(rules, func(i, j int) bool {
-		return c[rules[i]] > c[rules[j]] || c[rules[i]] == c[rules[j]] && rules[i] < rules[j]
-	})
 	var parts []string
-	for _, r := range rules {
+	for _, r := range byCount(c) {
 		parts = append(parts, humanize.Comma(int64(c[r]))+" "+r)
 	}
 	return strings.Join(parts, ", ")

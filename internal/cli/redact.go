@@ -45,6 +45,7 @@ them; standard input is read once. With --case the aliases are those of that cas
 	}
 	c.Flags().StringVarP(&q.Dir, "output", "o", "", "folder that receives the files, under their given paths")
 	c.Flags().StringVar(&q.Table, "key", "", "file that keeps the aliases, so that they are the same next time")
+	c.Flags().StringSliceVar(&q.Domains, "domain", nil, "host names under these domains are removed too")
 	c.Flags().BoolVar(&rules, "rules", false, "list the rules")
 	return c
 }

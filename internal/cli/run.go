@@ -15,7 +15,7 @@ func newRun(s *session) *cobra.Command {
 	var x choice
 	var q flow.SubmitRequest
 	var send bool
-	var opaque []string
+	var opaque, domains []string
 	c := &cobra.Command{
 		Use:   "run [NUMBER]",
 		Short: "Open, collect and pack in one go (and submit, with --submit)",
@@ -37,7 +37,7 @@ func newRun(s *session) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return s.runAll(cmd.Context(), a, c, req, flow.PackRequest{Opaque: opaque}, q, send)
+			return s.runAll(cmd.Context(), a, c, req, flow.PackRequest{Opaque: opaque, Domains: domains}, q, send)
 		},
 	}
 	f := c.Flags()
@@ -47,6 +47,7 @@ func newRun(s *session) *cobra.Command {
 	f.BoolVar(&o.WorkingName, "working-name", false, "NUMBER is a working name; there is no number yet")
 	f.BoolVar(&send, "submit", false, "send the archive when it is packed")
 	f.StringSliceVar(&opaque, "opaque", nil, "items whose unreadable files (dumps, images) may go unread")
+	f.StringSliceVar(&domains, "domain", nil, "host names under these domains are removed too")
 	addWindow(c, &o.Window, &o.Zone)
 	addChoice(c, &x)
 	addSubmit(c, &q)

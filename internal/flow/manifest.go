@@ -27,7 +27,7 @@ func (p *packing) manifest(written []archive.Written, byName map[string]*piece) 
 		Window: archive.WindowInfo{Text: w.String(), Zone: w.ZoneName(), Spans: []window.Span{}},
 		Rounds: []archive.RoundInfo{{ID: p.round.ID, Note: e.String(p.round.Note), Started: p.round.Started, Ended: p.round.Ended, Depth: p.round.Depth}},
 		Files:  []archive.File{}, LeftOut: []archive.LeftOut{}, Lacking: []string{},
-		Clocks: []collect.Clock{}, Redaction: archive.Redaction{Findings: redact.Counts{}, Learned: len(p.learned.Values()), Opaque: []string{}},
+		Clocks: []collect.Clock{}, Redaction: archive.Redaction{Findings: redact.Counts{}, Learned: len(p.known), Opaque: []string{}, Disclosed: p.disclosedKinds(), Weaker: p.weaker(e)},
 	}
 	m.Window.Spans = append(m.Window.Spans, w.Spans...)
 	if p.round.Context > 0 {
@@ -47,8 +47,18 @@ func (p *packing) manifest(written []archive.Written, byName map[string]*piece) 
 		f := archive.File{Path: out.Name, System: x.entry.System, Item: x.entry.Item, Source: e.String(x.entry.Source), State: x.entry.State,
 			How: how(e.String(x.entry.Reason), x.result.Note), SizeThere: x.entry.Size, SizeTaken: x.entry.Bytes, Size: out.Size, SHA256: out.SHA256,
 			Modified: x.entry.ModTime, First: x.entry.First, Last: x.entry.Last, Cut: x.entry.Cut, Form: x.form, Findings: x.result.Counts}
+		if x.asIs {
+			f.How = how(f.How, "as it is, on the engineer's word: nothing in it was redacted")
+			m.Redaction.AsIs = append(m.Redaction.AsIs, out.Name)
+		}
+		if n := len(x.result.Unread); n > 0 && !x.opaque {
+			if what := "could not be read and stayed behind"; p.mayGoUnread(x) {
+				m.Redaction.Opaque = append(m.Redaction.Opaque, members(out.Name, x.result.Unread)...)
+			} else {
+				f.How = how(f.How, fmt.Sprintf("%d %s in it %s", n, plural(n, "file", "files"), what))
+			}
+		}
 		if x.opaque {
-			f.Form = redact.Opaque
 			m.Redaction.Opaque = append(m.Redaction.Opaque, out.Name)
 		}
 		if ran := x.entry.Command; ran != nil {
@@ -89,6 +99,38 @@ func vocabulary(c *casefile.Case, k *ask.Ask) []string {
 	return texts
 }
 
+// members names files within a file.
+func members(name string, list []string) []string {
+	var out []string
+	for _, m := range list {
+		out = append(out, name+": "+m)
+	}
+	return out
+}
+
+// disclosedKinds counts what stays readable on purpose.
+func (p *packing) disclosedKinds() map[string]int {
+	kinds := map[string]int{}
+	for _, class := range p.keep {
+		kinds[string(class)]++
+	}
+	if n := len(p.policy.Disclosed) + len(p.policy.Never); n > 0 {
+		kinds["listed by the engineer"] = n
+	}
+	return kinds
+}
+
+// weaker says what takes less out than the rules alone, without the values that it is about.
+func (p *packing) weaker(e *redact.Engine) []string {
+	bare := *p.policy
+	bare.Never, bare.Disclosed = nil, nil
+	var out []string
+	for _, w := range bare.Weaker() {
+		out = append(out, e.String(w))
+	}
+	return out
+}
+
 func how(reason, note string) string {
 	if reason != "" && note != "" {
 		return reason + "; " + note
@@ -105,6 +147,14 @@ func (p *packing) leftOut(m *archive.Manifest, e *redact.Engine) {
 		if x.out {
 			m.LeftOut = append(m.LeftOut, archive.LeftOut{System: x.entry.System, Item: x.entry.Item, Source: e.String(x.entry.Source),
 				State: collect.Refused, Reason: "it cannot be read by the redaction (opaque), and nobody said that it may go unread", Size: x.entry.Size})
+			continue
+		}
+		if p.mayGoUnread(x) {
+			continue
+		}
+		for _, u := range x.result.Unread {
+			m.LeftOut = append(m.LeftOut, archive.LeftOut{System: x.entry.System, Item: x.entry.Item, Source: e.String(x.entry.Source) + ": " + u,
+				State: collect.Refused, Reason: "it cannot be read by the redaction (opaque), and nobody said that it may go unread"})
 		}
 	}
 	sort.SliceStable(m.LeftOut, func(i, j int) bool {

@@ -13,6 +13,7 @@ import (
 	"strings"
 	"sync"
 	"sync/atomic"
+	"time"
 
 	"golang.org/x/sync/errgroup"
 
@@ -21,13 +22,15 @@ import (
 	"envask/internal/casefile"
 	"envask/internal/collect"
 	"envask/internal/fault"
+	"envask/internal/policy"
 	"envask/internal/redact"
 )
 
 // PackRequest is what to pack.
 type PackRequest struct {
-	Round  string   // "" is the newest
-	Opaque []string // items whose unreadable files go along unread, on the engineer's word
+	Round   string   // "" is the newest
+	Domains []string // host names under these are removed too
+	Opaque  []string // items whose unreadable files go along unread, on the engineer's word
 }
 
 // Packed is what came of it.
@@ -39,6 +42,7 @@ type Packed struct {
 	Files     int           `json:"files"`
 	Findings  redact.Counts `json:"findings"`
 	Learned   int           `json:"learned"`
+	Proof     redact.Proof  `json:"proof"`
 	OpaqueIn  []string      `json:"opaque_in"`  // went unread
 	OpaqueOut []string      `json:"opaque_out"` // stayed behind, because nobody said otherwise
 	Lacking   []string      `json:"lacking"`
@@ -78,6 +82,12 @@ type packing struct {
 	q       PackRequest
 	pieces  []*piece
 	left    []archive.LeftOut
+	policy  *policy.Policy
+	keep    map[string]redact.Class // disclosed on purpose
+	prover  *redact.Prover
+	proof   redact.Proof
+	samples sampling
+	known   []redact.Value // learned values
 	learned *redact.Learned
 	table   *redact.Table
 	matcher *redact.Matcher
@@ -97,6 +107,7 @@ type piece struct {
 	form   redact.Form
 	opaque bool
 	out    bool // opaque, and stays behind
+	asIs   bool // it stays as it is, on the engineer's word
 	result redact.Result
 }
 
@@ -108,8 +119,12 @@ func (a *App) Pack(ctx context.Context, c *casefile.Case, q PackRequest) (*Packe
 		return nil, err
 	}
 	defer w.Close()
-	p := &packing{app: a, c: c, q: q}
-	p.learner.New = func() any { return redact.NewEngine(redact.Options{Learned: p.learned}) }
+	p := &packing{app: a, c: c, q: q, samples: sampling{all: map[string][]ReviewSample{}}}
+	p.learner.New = func() any {
+		o := p.options()
+		o.Learned = p.learned
+		return redact.NewEngine(o)
+	}
 	p.writer.New = func() any { return p.engine() }
 	if err := p.load(); err != nil {
 		return nil, err
@@ -142,6 +157,14 @@ func (p *packing) load() error {
 	}
 	p.ask = k
 	p.learned = redact.NewLearned(vocabulary(p.c, k)...)
+	if p.policy, err = p.app.policy(p.c, k, p.q.Domains); err != nil {
+		return err
+	}
+	p.keep = disclosed(k, p.c.Brief, redact.Options{Config: p.policy.Config()})
+	for _, l := range p.policy.Literals {
+		p.learned.Add(l)
+	}
+	p.prover = redact.NewProver(p.policy.Config())
 	for _, id := range p.q.Opaque {
 		if k.Item(id) == nil {
 			return fault.New(fault.Usage, "--opaque", id, "there is no such item in the ask", "")
@@ -219,7 +242,9 @@ func (p *packing) learn(ctx context.Context) error {
 	if err := g.Wait(); err != nil {
 		return err
 	}
-	engine := redact.NewEngine(redact.Options{Learned: p.learned})
+	o := p.options()
+	o.Learned = p.learned
+	engine := redact.NewEngine(o)
 	for _, text := range p.texts() {
 		if _, err := engine.Text(nil, strings.NewReader(text)); err != nil {
 			return err
@@ -254,11 +279,14 @@ func (p *packing) learnPiece(ctx context.Context, x *piece) error {
 	defer f.Close()
 	sum := sha256.New()
 	tee := io.TeeReader(&progressReader{ctx: ctx, r: f, told: p.progress}, sum)
-	engine := p.learner.Get().(*redact.Engine)
-	defer p.learner.Put(engine)
-	res, err := engine.File(nil, tee)
-	if err != nil {
-		return fmt.Errorf("%s: %w", x.raw, err)
+	x.asIs = p.policy.Stays(x.entry.Source) || p.policy.Stays(x.entry.System+"/"+x.entry.Name)
+	var res redact.Result
+	if !x.asIs {
+		engine := p.learner.Get().(*redact.Engine)
+		defer p.learner.Put(engine)
+		if res, err = engine.File(nil, tee, p.source(x)); err != nil {
+			return fmt.Errorf("%s: %w", x.raw, err)
+		}
 	}
 	if _, err := io.Copy(io.Discard, tee); err != nil {
 		return err
@@ -266,10 +294,34 @@ func (p *packing) learnPiece(ctx context.Context, x *piece) error {
 	if hex.EncodeToString(sum.Sum(nil)) != x.entry.SHA256 {
 		return fault.New(fault.Refused, "", x.raw, "it was changed since it was collected", "collect it again (envask collect makes a new round)")
 	}
-	x.form = res.Form
-	x.opaque = res.Form == redact.Opaque || res.Inner == redact.Opaque
-	x.out = x.opaque && !slices.Contains(p.q.Opaque, x.entry.Item)
+	x.form, x.result = res.Form, res
+	x.opaque = res.Unreadable()
+	x.out = x.opaque && !p.mayGoUnread(x)
 	return nil
+}
+
+// options gives what all engines of this packing have in common.
+func (p *packing) options() redact.Options {
+	o := redact.Options{Config: p.policy.Config(), TempDir: p.tmp}
+	for text := range p.keep {
+		o.Keep = append(o.Keep, text)
+	}
+	return o
+}
+
+func (p *packing) mayGoUnread(x *piece) bool { return slices.Contains(p.q.Opaque, x.entry.Item) }
+
+// source says what is known of a piece. Packets are bound to the window like the lines of a log.
+func (p *packing) source(x *piece) redact.Source {
+	src := redact.Source{Name: x.entry.Name, Unread: p.mayGoUnread(x)}
+	if it := p.ask.Item(x.entry.Item); it != nil {
+		if f, ok := it.Spec.(ask.Files); ok && f.Cut == "none" {
+			return src
+		}
+	}
+	w := p.round.InZone().Grow(p.round.Context)
+	src.Within = func(t time.Time) bool { return w.Overlaps(t, t) }
+	return src
 }
 
 // progressReader stops when the context ends, and says how much it read to whom it may concern (told may be nil).
@@ -297,9 +349,25 @@ func (p *packing) aliases() error {
 		return err
 	}
 	p.table = table
-	values := p.learned.Values()
-	table.Give(values)
-	p.matcher = redact.NewMatcher(values)
+	for _, v := range p.learned.Values() {
+		if _, stays := p.keep[v.Text]; !stays {
+			p.known = append(p.known, v)
+		}
+	}
+	table.Give(p.known)
+	made, missed, err := p.prover.Learn(p.options())
+	if err != nil {
+		return err
+	}
+	p.matcher = redact.NewMatcher(append(append([]redact.Value{}, p.known...), made...))
+	o := p.options()
+	o.Aliases, o.Matcher = p.table, p.matcher
+	if p.proof, err = p.prover.Check(o, missed); err != nil {
+		return err
+	}
+	if len(p.proof.Missed) > 0 {
+		return fault.New(fault.Refused, "prove the redaction", "", "made-up values went through: "+strings.Join(p.proof.Missed, "; "), "the archive was not written; a rule of redaction.yaml may be in the way")
+	}
 	return saveTable(table, p.c.AliasFile())
 }
 

@@ -18,14 +18,24 @@ import (
 func (p *packing) check(part string) (*archive.Report, error) {
 	p.begin("checking")
 	var leaks []string
+	paths := map[string]*piece{}
+	for _, x := range p.pieces {
+		paths[x.path] = x
+	}
+	o := p.options()
+	finder := redact.NewLeakFinder(p.matcher, o)
 	rep, err := archive.VerifyFile(part, func(name string, r io.Reader) error {
-		found, err := redact.FindLeaks(p.matcher, r)
+		x := paths[name]
+		if x != nil && x.asIs {
+			return nil // on the engineer's word
+		}
+		found, err := finder.Find(r, name)
 		for _, l := range found {
-			if x := p.byPath(name); x != nil && x.opaque {
-				p.app.note("%s (opaque, sent on your word) holds a value of rule %s at byte %d", name, l.Rule, l.Offset)
+			if x != nil && (x.opaque || l.Unread) {
+				p.app.note("%s (opaque, sent on your word) holds a value of rule %s at byte %d", inMember(name, l), l.Rule, l.Offset)
 				continue
 			}
-			leaks = append(leaks, fmt.Sprintf("%s at byte %d (rule %s)", name, l.Offset, l.Rule))
+			leaks = append(leaks, fmt.Sprintf("%s at byte %d (rule %s)", inMember(name, l), l.Offset, l.Rule))
 		}
 		return err
 	})
@@ -43,13 +53,12 @@ func (p *packing) check(part string) (*archive.Report, error) {
 	return rep, nil
 }
 
-func (p *packing) byPath(name string) *piece {
-	for _, x := range p.pieces {
-		if x.path == name {
-			return x
-		}
+// inMember names a file, or a member of it.
+func inMember(name string, l redact.Leak) string {
+	if l.Member == "" {
+		return name
 	}
-	return nil
+	return name + ", in it " + l.Member
 }
 
 // settle gives the archive its final name. One that was sent is never overwritten.
@@ -80,6 +89,9 @@ func (p *packing) settle(w *casefile.Writer, out *Packed) error {
 		return err
 	}
 	if err := casefile.SyncDir(p.c.OutDir()); err != nil {
+		return err
+	}
+	if err := p.saveReview(out); err != nil {
 		return err
 	}
 	return w.Ledger.Append(kindPacked, packedRecord{filepath.Base(out.Archive), out.Round, out.Size, out.SHA256, out.Files, len(out.Lacking), p.app.Who})

@@ -18,7 +18,9 @@ import (
 )
 
 func (p *packing) engine() *redact.Engine {
-	return redact.NewEngine(redact.Options{Aliases: p.table, Matcher: p.matcher})
+	o := p.options()
+	o.Aliases, o.Matcher = p.table, p.matcher
+	return redact.NewEngine(o)
 }
 
 // name gives each piece its path in the archive: names go through redaction too, and no two become one.
@@ -61,11 +63,16 @@ func (p *packing) write(ctx context.Context) (*Packed, error) {
 		return nil, err
 	}
 	out := &Packed{Archive: filepath.Join(p.c.OutDir(), top+".tar.gz"), Round: p.round.ID, Size: rep.Size, SHA256: rep.SHA256,
-		Files: len(m.Files), Findings: m.Redaction.Findings, Learned: m.Redaction.Learned, Lacking: m.Lacking,
+		Files: len(m.Files), Findings: m.Redaction.Findings, Learned: m.Redaction.Learned, Proof: p.proof, Lacking: m.Lacking,
 		OpaqueIn: m.Redaction.Opaque, OpaqueOut: []string{}, OpenQuestions: append([]string{}, p.brief().Open()...)}
 	for _, x := range p.pieces {
+		where := x.entry.System + ": " + x.entry.Source
 		if x.out {
-			out.OpaqueOut = append(out.OpaqueOut, x.entry.System+": "+x.entry.Source+" (item "+x.entry.Item+")")
+			out.OpaqueOut = append(out.OpaqueOut, where+" (item "+x.entry.Item+")")
+		} else if !p.mayGoUnread(x) {
+			for _, u := range x.result.Unread {
+				out.OpaqueOut = append(out.OpaqueOut, where+": "+u+" (item "+x.entry.Item+")")
+			}
 		}
 	}
 	return out, nil
@@ -104,13 +111,15 @@ func (p *packing) redact(ctx context.Context, x *piece, w io.Writer) error {
 	}
 	defer f.Close()
 	in := &progressReader{ctx: ctx, r: f, told: p.progress}
-	if x.opaque {
+	if x.asIs {
 		_, err := io.Copy(w, in)
 		return err
 	}
 	engine := p.writer.Get().(*redact.Engine)
 	defer p.writer.Put(engine)
-	x.result, err = engine.File(w, in)
+	src := p.source(x)
+	src.Sampler = func(s redact.Sample) { p.samples.take(x, s) }
+	x.result, err = engine.File(w, in, src)
 	return err
 }
 

@@ -11,17 +11,19 @@ import (
 
 	"envask/internal/casefile"
 	"envask/internal/fault"
+	"envask/internal/policy"
 	"envask/internal/redact"
 )
 
 // RedactRequest is what to redact outside of a case's archive.
 type RedactRequest struct {
-	Case  *casefile.Case // whose aliases to use; nil: a table for this run
-	Table string         // file of a table of aliases, made when it is not there; not together with Case
-	Files []string
-	Dir   string // folder that receives the files under their given paths; "" writes to Out
-	In    io.Reader
-	Out   io.Writer
+	Case    *casefile.Case // whose aliases to use; nil: a table for this run
+	Table   string         // file of a table of aliases, made when it is not there; not together with Case
+	Files   []string
+	Domains []string // host names under these are removed too
+	Dir     string   // folder that receives the files under their given paths; "" writes to Out
+	In      io.Reader
+	Out     io.Writer
 }
 
 // Redacted is what came of it.
@@ -35,7 +37,16 @@ type Redacted struct {
 // is read once.
 func (a *App) Redact(ctx context.Context, q RedactRequest) (*Redacted, error) {
 	file := q.Table
+	pol, err := loadPolicy(filepath.Join(a.Home.Dir, policy.FileName))
+	if err != nil {
+		return nil, err
+	}
 	if q.Case != nil {
+		own, err := loadPolicy(filepath.Join(q.Case.Dir, policy.FileName))
+		if err != nil {
+			return nil, err
+		}
+		pol = policy.Merge(pol, own)
 		w, err := a.write(q.Case)
 		if err != nil {
 			return nil, err
@@ -52,7 +63,8 @@ func (a *App) Redact(ctx context.Context, q RedactRequest) (*Redacted, error) {
 		table = t
 	}
 	res := &Redacted{Counts: redact.Counts{}}
-	err := a.redactAll(ctx, q, table, res)
+	pol = policy.Merge(pol, &policy.Policy{Domains: q.Domains})
+	err = a.redactAll(ctx, q, pol, table, res)
 	if err == nil && file != "" {
 		err = saveTable(table, file)
 	}
@@ -62,25 +74,34 @@ func (a *App) Redact(ctx context.Context, q RedactRequest) (*Redacted, error) {
 	return res, err
 }
 
-func (a *App) redactAll(ctx context.Context, q RedactRequest, table *redact.Table, res *Redacted) error {
+func (a *App) redactAll(ctx context.Context, q RedactRequest, pol *policy.Policy, table *redact.Table, res *Redacted) error {
+	o := redact.Options{Aliases: table, Config: pol.Config()}
+	learned := redact.NewLearned()
+	for _, l := range pol.Literals {
+		learned.Add(l)
+	}
 	if len(q.Files) == 0 {
-		r, err := redact.NewEngine(redact.Options{Aliases: table}).File(q.Out, &progressReader{ctx: ctx, r: q.In})
+		values := learned.Values()
+		table.Give(values)
+		o.Matcher = redact.NewMatcher(values)
+		r, err := redact.NewEngine(o).File(q.Out, &progressReader{ctx: ctx, r: q.In}, redact.Source{})
 		if err != nil {
 			return fault.Wrap("redact", "standard input", err)
 		}
 		res.add("standard input", r)
 		return nil
 	}
-	learned := redact.NewLearned()
-	learner := redact.NewEngine(redact.Options{Learned: learned})
+	o.Aliases, o.Learned = nil, learned
+	learner := redact.NewEngine(o)
 	for _, name := range q.Files {
-		if err := withFile(ctx, name, func(r io.Reader) error { _, err := learner.File(nil, r); return err }); err != nil {
+		if err := withFile(ctx, name, func(r io.Reader) error { _, err := learner.File(nil, r, redact.Source{Name: name}); return err }); err != nil {
 			return fault.Wrap("redact", name, err)
 		}
 	}
 	values := learned.Values()
 	table.Give(values)
-	engine := redact.NewEngine(redact.Options{Aliases: table, Matcher: redact.NewMatcher(values)})
+	o.Aliases, o.Learned, o.Matcher = table, nil, redact.NewMatcher(values)
+	engine := redact.NewEngine(o)
 	for _, name := range q.Files {
 		if err := redactOne(ctx, q, engine, name, res); err != nil {
 			return fault.Wrap("redact", name, err)
@@ -91,8 +112,11 @@ func (a *App) redactAll(ctx context.Context, q RedactRequest, table *redact.Tabl
 
 func (res *Redacted) add(name string, r redact.Result) {
 	res.Counts.Add(r.Counts)
-	if r.Form == redact.Opaque || r.Inner == redact.Opaque {
+	if r.Unreadable() {
 		res.Opaque = append(res.Opaque, name)
+	}
+	for _, u := range r.Unread {
+		res.Opaque = append(res.Opaque, name+": "+u)
 	}
 	if r.Note != "" {
 		res.Notes = append(res.Notes, name+": "+r.Note)
@@ -114,7 +138,7 @@ func withFile(ctx context.Context, name string, use func(io.Reader) error) error
 func redactOne(ctx context.Context, q RedactRequest, e *redact.Engine, name string, res *Redacted) error {
 	if q.Dir == "" {
 		return withFile(ctx, name, func(r io.Reader) error {
-			got, err := e.File(q.Out, r)
+			got, err := e.File(q.Out, r, redact.Source{Name: name})
 			res.add(name, got)
 			return err
 		})
@@ -132,12 +156,12 @@ func redactOne(ctx context.Context, q RedactRequest, e *redact.Engine, name stri
 	}
 	defer os.Remove(out.Name()) // fails harmlessly after the rename
 	var got redact.Result
-	err = withFile(ctx, name, func(r io.Reader) error { got, err = e.File(out, r); return err })
+	err = withFile(ctx, name, func(r io.Reader) error { got, err = e.File(out, r, redact.Source{Name: name}); return err })
 	if err = errors.Join(err, out.Sync(), out.Close()); err != nil {
 		return err
 	}
 	res.add(name, got)
-	if got.Form == redact.Opaque || got.Inner == redact.Opaque {
+	if got.Unreadable() {
 		return nil
 	}
 	return os.Rename(out.Name(), target)

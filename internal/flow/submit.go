@@ -111,6 +111,9 @@ func (a *App) mayGo(c *casefile.Case, route ask.Route, q SubmitRequest) (*archiv
 	if rep.Manifest == nil || rep.Manifest.Case != c.Number {
 		return nil, fault.New(fault.Refused, "submit", file, fmt.Sprintf("it is not an archive of case %s", c.Number), "pack again, or choose the case with --case")
 	}
+	if err := a.mustBeApproved(c, rep); err != nil {
+		return nil, err
+	}
 	if !rep.Complete && !q.Incomplete {
 		return nil, fault.New(fault.Refused, "submit", file, "it lacks what the ask requires: "+strings.Join(rep.Lacking, "; "), "collect what is missing, or send it as it is with --incomplete")
 	}
@@ -128,6 +131,23 @@ func (a *App) mayGo(c *casefile.Case, route ask.Route, q SubmitRequest) (*archiv
 		return nil, fault.New(fault.Refused, "submit", file, "not sent, as you said", "")
 	}
 	return rep, nil
+}
+
+// mustBeApproved makes sure that a person has approved the archive, where the ask or the engineer wants that.
+func (a *App) mustBeApproved(c *casefile.Case, rep *archive.Report) error {
+	k, err := LoadAsk(c.Ask)
+	if err != nil {
+		return err
+	}
+	pol, err := a.policy(c, k, nil)
+	if err != nil || !pol.Approval {
+		return err
+	}
+	by, _, err := approval(c, rep.SHA256)
+	if err == nil && by == "" {
+		err = fault.New(fault.Refused, "submit", rep.Name, "nobody has approved it, and that is required", "look at it with envask review, then envask review --approve")
+	}
+	return err
 }
 
 // lastPacked gives the path of the archive that was packed last.

@@ -212,3 +212,11 @@ func nearest(unknown string, known []string) string {
 	}
 	return best
 }
+
+// DidYouMean gives ", did you mean X?" when a known word looks much like an unknown one, or "".
+func DidYouMean(unknown string, known []string) string {
+	if near := nearest(unknown, known); near != "" {
+		return ", did you mean " + near + "?"
+	}
+	return ""
+}

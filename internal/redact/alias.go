@@ -48,14 +48,18 @@ type tableFile struct {
 
 // LoadTable reads a table; a file that is not there is an empty table.
 func LoadTable(file string) (*Table, error) {
-	t := NewTable()
 	data, err := os.ReadFile(file)
 	if errors.Is(err, fs.ErrNotExist) {
-		return t, nil
+		return NewTable(), nil
 	}
 	if err != nil {
 		return nil, err
 	}
+	return parseTable(data, file)
+}
+
+func parseTable(data []byte, file string) (*Table, error) {
+	t := NewTable()
 	var f tableFile
 	if err := json.Unmarshal(data, &f); err != nil || f.Version != 1 {
 		return nil, fmt.Errorf("%s is not a table of aliases", file)
@@ -177,6 +181,8 @@ func (t *Table) give(class Class, original string) string {
 		a = t.giveCard()
 	case IBAN:
 		a = t.giveIBAN()
+	case ID:
+		a = "id-" + code(t.next("id"))
 	case Host:
 		a = "host-" + code(t.next("host")) + ".example"
 	default:
@@ -261,6 +267,7 @@ var aliasForms = map[Class]*regexp.Regexp{
 	Mail: regexp.MustCompile(`^mail-([2-9][a-z])+@host-([2-9][a-z])+\.example$`),
 	Host: regexp.MustCompile(`^host-([2-9][a-z])+\.example$`),
 	User: regexp.MustCompile(`^user-([2-9][a-z])+$`),
+	ID:   regexp.MustCompile(`^id-([2-9][a-z])+$`),
 }
 
 // isAlias says whether text has the form of an alias; such text is left as it is, so that redacting twice changes nothing.
@@ -279,4 +286,16 @@ func isAlias(class Class, text []byte) bool {
 	}
 	re := aliasForms[class]
 	return re != nil && re.Match(text)
+}
+
+// clone gives a table of one's own with the same aliases.
+func (t *Table) clone() (*Table, error) {
+	if t == nil {
+		return NewTable(), nil
+	}
+	data, err := t.Marshal()
+	if err != nil {
+		return nil, err
+	}
+	return parseTable(data, "the table")
 }

@@ -41,6 +41,8 @@ func (m *members) redact(name string, r io.Reader) (*spool, error) {
 		s = &spool{dir: m.e.tempDir}
 		target = s
 	}
+	defer func(was string) { m.e.member = was }(m.e.member)
+	m.e.member = strings.TrimPrefix(m.e.member+"/"+name, "/")
 	if s := m.e.scan; s != nil {
 		defer func(was string) { s.member = was }(s.member)
 		s.member = strings.TrimPrefix(s.member+"/"+name, "/")

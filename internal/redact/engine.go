@@ -53,6 +53,9 @@ type Engine struct {
 	tempDir  string
 	bare     style // how the document writes values without quotes
 	options  Options
+	base     int64  // offset of the block in its text
+	member   string // of a container, that is looked at
+	sampler  func(Sample)
 	scan     *leakScan // when set, nothing is redacted, but learned values are searched for
 	child    *Engine   // for short texts while this one is at work
 	counts   Counts
@@ -76,16 +79,17 @@ type Options struct {
 	Matcher *Matcher // learned values, which are removed everywhere; may be nil
 	Learned *Learned // where findings are added; may be nil
 	Keep    []string // originals that are disclosed on purpose
+	Config  Config   // what differs from the rules as they are
 	TempDir string   // for members of containers that are too long for memory; "" is the system's
 }
 
 // NewEngine makes an engine.
 func NewEngine(o Options) *Engine {
-	e := &Engine{rules: Rules, matcher: o.Matcher, learned: o.Learned, aliases: o.Aliases, cache: map[origin]string{}, ignore: map[string]bool{}, formats: formats(), tempDir: o.TempDir, options: o}
+	e := &Engine{rules: o.Config.rules(), matcher: o.Matcher, learned: o.Learned, aliases: o.Aliases, cache: map[origin]string{}, ignore: map[string]bool{}, formats: formats(), tempDir: o.TempDir, options: o}
 	if e.aliases == nil {
 		e.aliases = NewTable()
 	}
-	for _, k := range o.Keep {
+	for _, k := range append(append([]string{}, o.Keep...), o.Config.Never...) {
 		e.ignore[k] = true
 	}
 	for i := range e.rules {
@@ -108,6 +112,7 @@ func (e *Engine) Text(w io.Writer, r io.Reader) (Counts, error) {
 	e.counts, e.inKey = Counts{}, false
 	buf := e.buf[:0]
 	defer func() { e.buf = buf }()
+	e.base = 0
 	seen := 0 // bytes at the beginning of buf that are done and only looked back at
 	for {
 		var err error
@@ -129,6 +134,7 @@ func (e *Engine) Text(w io.Writer, r io.Reader) (Counts, error) {
 		}
 		keep := max(0, done-lookBehind) // a value may have its name on the line before
 		buf = append(buf[:0], buf[keep:]...)
+		e.base += int64(keep)
 		seen = done - keep
 	}
 }
@@ -308,7 +314,7 @@ func (e *Engine) merge() {
 
 // write writes b from a place on, with every finding replaced.
 func (e *Engine) write(w io.Writer, b []byte, at int) error {
-	for _, f := range e.findings {
+	for i, f := range e.findings {
 		if e.ignore[string(b[f.start:f.end])] || e.ignore[f.original] {
 			continue
 		}
@@ -323,7 +329,7 @@ func (e *Engine) write(w io.Writer, b []byte, at int) error {
 			return err
 		}
 		put := e.replacement(f, b[f.start:f.end])
-		if e.bare != asIs && f.class == Secret {
+		if e.bare != asIs && put[0] == '[' {
 			f.end, put = e.asBare(b, f, put)
 		}
 		if put[0] != '"' && bareJSON(b, f.start, f.end) {
@@ -333,6 +339,9 @@ func (e *Engine) write(w io.Writer, b []byte, at int) error {
 			case f.class == Secret: // a number stays a number, or what reads the document would stumble
 				put = "0"
 			}
+		}
+		if e.sampler != nil && e.counts[f.rule] <= samplesEach {
+			e.sample(b, i, put)
 		}
 		if _, err := io.WriteString(w, put); err != nil {
 			return err
@@ -397,7 +406,7 @@ func (e *Engine) learn(f finding, text []byte) {
 }
 
 func (e *Engine) replacement(f finding, text []byte) string {
-	if f.class == Secret {
+	if f.class == Secret || e.options.Config.Classes[f.class] == Remove {
 		return Placeholder(f.rule)
 	}
 	o := origin{f.class, string(text)}
@@ -436,8 +445,9 @@ func (e *Engine) clean(s string) (string, Counts) {
 		return s, nil
 	}
 	if e.child == nil {
-		e.child = NewEngine(e.options)
-		e.child.aliases = e.aliases
+		o := e.options
+		o.Aliases = e.aliases
+		e.child = NewEngine(o)
 	}
 	var out bytes.Buffer
 	counts, err := e.child.Text(&out, strings.NewReader(s))
@@ -463,7 +473,7 @@ func (e *Engine) identity(class Class, rule, text string) (alias string, replace
 		e.scan.leaked(e, text)
 		return "", false
 	}
-	if e.ignore[text] {
+	if e.ignore[text] || e.options.Config.keeps(class, rule) {
 		return "", false
 	}
 	if e.learned != nil {

@@ -229,7 +229,7 @@ func (h *har) put(rule, value string) string {
 		h.e.scan.text(h.e, value)
 		return value
 	}
-	if isPlaceholder([]byte(value)) || h.e.ignore[value] {
+	if isPlaceholder([]byte(value)) || h.e.ignore[value] || h.e.options.Config.keeps(Secret, rule) {
 		return value
 	}
 	h.counts[rule]++

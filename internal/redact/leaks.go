@@ -45,6 +45,14 @@ func (f *LeakFinder) Find(r io.Reader, name string) ([]Leak, error) {
 	return s.leaks, err
 }
 
+// InText gives the learned originals in a short text, such as a name.
+func (f *LeakFinder) InText(text string) []Leak {
+	s := f.e.scan
+	s.leaks, s.member, s.unread = nil, "", false
+	s.text(f.e, text)
+	return s.leaks
+}
+
 // FindLeaks searches one stream.
 func FindLeaks(m *Matcher, r io.Reader) ([]Leak, error) {
 	return NewLeakFinder(m, Options{}).Find(r, "")

@@ -45,7 +45,11 @@ func NewLearned(texts ...string) *Learned {
 
 // Add learns a value, if it is of a kind that is removed everywhere.
 func (l *Learned) Add(v Value) {
-	if !learnable(v) || l.common[strings.ToLower(v.Text)] {
+	if v.Rule == LiteralRule { // the engineer's word counts more than what is common
+		if len(v.Text) < MinName || len(v.Text) > MaxLearned {
+			return
+		}
+	} else if !learnable(v) || l.common[strings.ToLower(v.Text)] {
 		return
 	}
 	l.mu.Lock()
@@ -141,8 +145,8 @@ func stands(b []byte, at int, text string, class Class) bool {
 		return true
 	}
 	if continues(b[end], class) {
-		// A full stop may end the sentence.
-		return b[end] == '.' && (end+1 >= len(b) || !isWord(b[end+1]))
+		// A full stop may end the sentence, or the name of a file before its ending.
+		return b[end] == '.' && (end+1 >= len(b) || !isDigit(b[end+1]))
 	}
 	return true
 }

@@ -162,6 +162,7 @@ func TestLearnedValuesGoEverywhere(t *testing.T) {
 		"the file m.quintela.":                                "the file user-2a.",
 		"am.quintelas is another":                             "am.quintelas is another", // an identity is not
 		"addr 192.0.2.61:22":                                  "addr 240.0.0.1:22",
+		"file 192.0.2.61.log":                                 "file 240.0.0.1.log",
 		"addr 192.0.2.610":                                    "addr 192.0.2.610",
 		"ann and 4711 and enabled stay":                       "ann and 4711 and enabled stay", // too short, too common
 		"1234567890 is a number":                              "1234567890 is a number",

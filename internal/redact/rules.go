@@ -23,10 +23,11 @@ const (
 	Phone  Class = "phone"
 	Card   Class = "card"
 	IBAN   Class = "iban"
+	ID     Class = "id" // of rules of the engineer's own, such as the numbers of passes
 )
 
 // Classes are all of them, in the order in which they are listed.
-var Classes = []Class{Secret, Mail, User, Host, IPv4, IPv6, MAC, Phone, Card, IBAN}
+var Classes = []Class{Secret, Mail, User, Host, IPv4, IPv6, MAC, Phone, Card, IBAN, ID}
 
 // Rule finds one kind of sensitive text. Find is called at every byte of Triggers, with the block, the place of that
 // byte, and the first place that is still free; it gives the span that must not leave. A rule whose finds begin with no

@@ -32,7 +32,7 @@ var configVerbs = wordSet(`enable username user snmp-server snmp radius-server r
 var keyVerbs = wordSet(`radius-server radius tacacs-server tacacs crypto pre-shared-key ntp server-key aaa server key authentication vpn tunnel address wlan set peer`)
 
 // skipped stand between the word and its value: how the value is written.
-var skipped = wordSet(`0 3 4 5 6 7 8 9 10 enc ascii ascii-text hex plain plaintext plain-text encrypted cipher simple irreversible-cipher is was = : -> => md5 sha sha1 sha256 sha-256 hmac-md5
+var skipped = wordSet(`0 3 4 5 6 7 8 9 10 enc ascii ascii-text hex plain plaintext plain-text encrypted cipher simple irreversible-cipher is was md5 sha sha1 sha256 sha-256 hmac-md5
 	hmac-sha-256 string key key-string password secret pass des aes 3des aes128 aes256 unencrypted clear cleartext hash hashed reversible aes-128 aes-256`)
 
 // notValues follow a telling word in configurations without being its value.

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"envask/internal/keyfile"
+	"envask/internal/policy"
 	"envask/internal/window"
 )
 
@@ -19,7 +20,8 @@ type Site struct {
 	Zone       *time.Location // nil when the file names none
 	KnownHosts []string       // files of host keys; empty means the engineer's own
 	Systems    []System
-	Limits     Limits // of every system that names none
+	Domains    []string // host names under these belong to the site, and do not leave it
+	Limits     Limits   // of every system that names none
 	File       string
 }
 
@@ -100,6 +102,12 @@ func Parse(file string, data []byte) (*Site, error) {
 	s.Zone = zone(m.Value("zone"))
 	for _, v := range m.Strings("known-hosts") {
 		s.KnownHosts = append(s.KnownHosts, s.path(v.Text))
+	}
+	for _, v := range m.Strings("domains") {
+		if !policy.IsDomain(v.Text) {
+			v.Problem("domains: %q is not a domain such as pier.example", v.Text)
+		}
+		s.Domains = append(s.Domains, v.Text)
 	}
 	s.Limits = readLimits(m.Map("limits"), Limits{})
 	if !m.Has("systems") {

@@ -167,3 +167,6 @@ func (s *Screen) Paint(color, text string) string {
 	}
 	return "\x1b[" + color + "m" + text + "\x1b[0m"
 }
+
+// OnTerminal says whether results are read on a terminal.
+func (s *Screen) OnTerminal() bool { return s.Width < Unlimited }

@@ -1,0 +1,43 @@
+package cli
+
+import (
+	"io"
+	"os"
+
+	"github.com/spf13/cobra"
+
+	"envask/internal/fault"
+)
+
+func newReveal(s *session) *cobra.Command {
+	return &cobra.Command{
+		Use:   "reveal [FILE]",
+		Short: "Turn the aliases in a vendor's reply back into the real names",
+		Long: `Copy a text to standard output with the aliases of the case turned back into what they stand for. It happens here and
+nothing is sent. Secrets cannot be turned back: nothing is kept of them.`,
+		Example: `  envask reveal reply.txt
+  envask reveal < page.html`,
+		Args: cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			a, c, err := s.appAndCase()
+			if err != nil {
+				return err
+			}
+			var in io.Reader = s.env.In
+			if len(args) > 0 {
+				f, err := os.Open(args[0])
+				if err != nil {
+					return fault.Wrap("reveal", "", err)
+				}
+				defer f.Close()
+				in = f
+			}
+			n, err := a.Reveal(cmd.Context(), c, s.env.Out, in)
+			if err != nil {
+				return err
+			}
+			s.screen.Say("%d %s turned back", n, one(n, "alias", "aliases"))
+			return nil
+		},
+	}
+}

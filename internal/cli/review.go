@@ -1,0 +1,233 @@
+package cli
+
+import (
+	"fmt"
+	"sort"
+	"strings"
+
+	"github.com/dustin/go-humanize"
+	"github.com/spf13/cobra"
+
+	"envask/internal/casefile"
+	"envask/internal/cli/term"
+	"envask/internal/fault"
+	"envask/internal/flow"
+	"envask/internal/redact"
+)
+
+type reviewFlags struct {
+	request       flow.ReviewRequest
+	approve, all  bool
+	remove, leave []int
+	rules         []string
+}
+
+func newReview(s *session) *cobra.Command {
+	var f reviewFlags
+	c := &cobra.Command{
+		Use:   "review [ARCHIVE]",
+		Short: "Look at what redaction found, replaced and left, and approve it",
+		Long: `Show what redaction did to an archive: by rule and by file, with samples in their lines; what it learned, what was left on
+purpose, what could not be read, and what looks like a secret and was not replaced. Originals are masked; on a terminal
+--unmask shows them. It shows what is in the archive, and is no promise about it.`,
+		Example: `  envask review
+  envask review --rule keyed-secret --all
+  envask review --remove 2 --leave 1,3     then pack again
+  envask review --approve`,
+		Args: cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if f.request.Unmask && (s.common.json || !s.screen.OnTerminal()) {
+				return usage(cmd, fault.New(fault.Usage, "", "--unmask", "shows originals on a terminal only", ""))
+			}
+			a, c, err := s.appAndCase()
+			if err != nil {
+				return err
+			}
+			if len(args) > 0 {
+				f.request.Archive = args[0]
+			}
+			return s.review(a, c, f)
+		},
+	}
+	c.Flags().BoolVar(&f.request.Unmask, "unmask", false, "show originals (on a terminal only)")
+	c.Flags().BoolVar(&f.approve, "approve", false, "record that you have looked at it and stand for it")
+	c.Flags().BoolVar(&f.all, "all", false, "every sample and every file")
+	c.Flags().StringSliceVar(&f.rules, "rule", nil, "samples of these rules only")
+	c.Flags().IntSliceVar(&f.remove, "remove", nil, "suspicious values, by number, that must not leave: they go into the case's redaction.yaml")
+	c.Flags().IntSliceVar(&f.leave, "leave", nil, "suspicious values, by number, that may stay")
+	return c
+}
+
+func (s *session) review(a *flow.App, c *casefile.Case, f reviewFlags) error {
+	v, err := a.Review(c, f.request)
+	if err != nil {
+		return err
+	}
+	if len(f.remove)+len(f.leave) > 0 {
+		if err := a.Decide(c, v, f.remove, f.leave); err != nil {
+			return err
+		}
+		s.screen.Say("written to redaction.yaml of the case: %s to remove, %s to leave", number(len(f.remove)), number(len(f.leave)))
+		if len(f.remove) > 0 {
+			s.screen.Say("next: envask pack, then envask review")
+		}
+		return nil
+	}
+	if f.approve {
+		if err := a.ApproveArchive(c, v); err != nil {
+			return err
+		}
+	}
+	if s.common.json {
+		return s.writeJSON(v)
+	}
+	s.drawReview(v, f)
+	return nil
+}
+
+// Files and samples that are shown when --all is not given.
+const (
+	reviewFiles   = 8
+	reviewSamples = 2
+)
+
+func (s *session) drawReview(v *flow.Review, f reviewFlags) {
+	s.screen.Print("%s", term.Clean(v.Archive))
+	s.screen.Print("")
+	s.drawRules(v, f)
+	s.drawReviewedFiles(v, f.all)
+	s.drawLeft(v)
+	s.drawSuspects(v)
+	s.screen.Print("")
+	if n := len(v.Proof.Missed); n > 0 {
+		s.screen.Print("%s %d made-up values went through", s.screen.Paint(term.Bad, "proof failed:"), n)
+	} else if v.Proof.Values > 0 {
+		s.screen.Field("proof", fmt.Sprintf("%d made-up values in %d notations went beside the evidence; rules and leak check caught all of them", v.Proof.Values, v.Proof.Notations))
+	}
+	switch {
+	case v.ApprovedBy != "":
+		s.screen.Field("approved", fmt.Sprintf("%s by %s", v.ApprovedAt, term.Clean(v.ApprovedBy)))
+	case v.Required:
+		s.screen.Field("approved", s.screen.Paint(term.Warn, "not yet; it must be before it is sent"))
+		s.screen.Say("next: envask review --approve, then envask submit")
+	default:
+		s.screen.Field("approved", "not yet (nobody demands it)")
+		s.screen.Say("next: envask review --approve, then envask submit")
+	}
+}
+
+// drawRules shows each rule with its count and some samples.
+func (s *session) drawRules(v *flow.Review, f reviewFlags) {
+	samples := map[string][]flow.ReviewSample{}
+	for _, x := range v.Samples {
+		samples[x.Rule] = append(samples[x.Rule], x)
+	}
+	for _, rule := range byCount(v.Findings) {
+		if len(f.rules) > 0 && !contains(f.rules, rule) {
+			continue
+		}
+		learned := ""
+		if n := v.Learned[rule]; n > 0 {
+			learned = fmt.Sprintf(", %d %s known everywhere", n, one(n, "value", "values"))
+		}
+		s.screen.Print("%s  %s replaced%s", s.screen.Paint(term.Bold, rule), humanize.Comma(int64(v.Findings[rule])), learned)
+		for i, x := range samples[rule] {
+			if i >= reviewSamples && !f.all {
+				break
+			}
+			original := redact.Mask(x.Length)
+			if x.Original != "" {
+				original = term.Clean(x.Original)
+			}
+			where := x.File
+			if x.Member != "" {
+				where += ": " + x.Member
+			}
+			s.screen.Print("    %s", s.screen.Paint(term.Faint, term.Clean(where)))
+			s.screen.Print("      %s → …%s%s%s…", original, term.Clean(x.Left), s.screen.Paint(term.Good, term.Clean(x.Put)), term.Clean(x.Right))
+		}
+	}
+	if len(v.Findings) == 0 {
+		s.screen.Print("nothing had to be replaced")
+	}
+}
+
+func contains(list []string, word string) bool {
+	for _, w := range list {
+		if w == word {
+			return true
+		}
+	}
+	return false
+}
+
+func byCount(c redact.Counts) []string {
+	var rules []string
+	for r := range c {
+		rules = append(rules, r)
+	}
+	sort.Slice(rules, func(i, j int) bool {
+		return c[rules[i]] > c[rules[j]] || c[rules[i]] == c[rules[j]] && rules[i] < rules[j]
+	})
+	return rules
+}
+
+func (s *session) drawReviewedFiles(v *flow.Review, all bool) {
+	if len(v.Files) == 0 {
+		return
+	}
+	s.screen.Print("")
+	var rows [][]string
+	for i, f := range v.Files {
+		if i == reviewFiles && !all {
+			break
+		}
+		rows = append(rows, []string{term.Clean(f.Path), humanize.Comma(int64(f.Findings.Total())), countsText(f.Findings)})
+	}
+	s.screen.Table([]term.Column{{Title: "file", Wide: true, Least: 24}, {Title: "replaced", Right: true}, {Title: "by rule", Wide: true, Least: 24}}, rows)
+	if n := len(v.Files) - len(rows); n > 0 {
+		s.screen.Print("and %d %s more; --all shows them", n, one(n, "file", "files"))
+	}
+}
+
+// drawLeft shows what stays readable or unread, and why.
+func (s *session) drawLeft(v *flow.Review) {
+	var kinds []string
+	for k, n := range v.Disclosed {
+		kinds = append(kinds, fmt.Sprintf("%d %s", n, k))
+	}
+	sort.Strings(kinds)
+	if len(kinds) > 0 {
+		s.screen.Print("")
+		s.screen.Field("disclosed", "stays readable on purpose: "+strings.Join(kinds, ", "))
+	}
+	for _, list := range []struct {
+		what  string
+		lines []string
+	}{{"weaker:", v.Weaker}, {"as it is, on your word:", v.AsIs}, {"unread, on your word:", v.OpaqueIn}, {"unread, stays behind:", v.OpaqueOut}} {
+		for _, l := range list.lines {
+			s.screen.Print("  %s %s", s.screen.Paint(term.Warn, list.what), term.Clean(l))
+		}
+	}
+}
+
+func (s *session) drawSuspects(v *flow.Review) {
+	s.screen.Print("")
+	if len(v.Suspects) == 0 {
+		s.screen.Print("nothing else in the archive looks like a secret")
+		return
+	}
+	s.screen.Print("%s", s.screen.Paint(term.Warn, "looks like a secret and was not replaced; you decide (--remove N, --leave N):"))
+	var rows [][]string
+	for _, x := range v.Suspects {
+		key := x.Key
+		if key == "" {
+			key = "-"
+		}
+		rows = append(rows, []string{number(x.Number), term.Clean(x.Text), term.Clean(key), x.Why, number(x.Places), term.Clean(x.File)})
+	}
+	s.screen.Table([]term.Column{{Title: "no", Right: true}, {Title: "value"}, {Title: "key"}, {Title: "why"}, {Title: "places", Right: true}, {Title: "first in", Wide: true, Least: 24}}, rows)
+	if v.MoreThan {
+		s.screen.Print("there are more; decide on these first")
+	}
+}

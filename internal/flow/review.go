@@ -1,0 +1,406 @@
+package flow
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"sort"
+	"strings"
+	"sync"
+
+	"go.yaml.in/yaml/v4"
+
+	"envask/internal/archive"
+	"envask/internal/casefile"
+	"envask/internal/fault"
+	"envask/internal/policy"
+	"envask/internal/redact"
+)
+
+// reviewRecord is what packing keeps for the review of an archive, beside it: no original, but where each sample stands in
+// the evidence.
+type reviewRecord struct {
+	SHA256  string         `json:"sha256"` // of the archive
+	Round   string         `json:"round"`
+	Learned map[string]int `json:"learned"` // values, by rule
+	Samples []ReviewSample `json:"samples"`
+	Unread  []string       `json:"unread"` // what could not be read and stays behind
+	AsIs    []string       `json:"as_is"`  // files that stay as they are, on the engineer's word
+	Weaker  []string       `json:"weaker"` // what takes less out than the rules alone
+	Proof   redact.Proof   `json:"proof"`
+}
+
+// ReviewSample is one replaced place in one file of the archive.
+type ReviewSample struct {
+	File   string `json:"file"` // in the archive
+	System string `json:"system"`
+	Raw    string `json:"-"`
+	Name   string `json:"name"` // below the system's folder in the round
+	redact.Sample
+	Original string `json:"original,omitempty"` // only when asked for
+}
+
+// samplesPerRule bounds how many samples of one rule are kept.
+const samplesPerRule = 24
+
+// sampling collects samples from the workers.
+type sampling struct {
+	mu  sync.Mutex
+	all map[string][]ReviewSample // by rule
+}
+
+func (s *sampling) take(x *piece, sample redact.Sample) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.all[sample.Rule] = append(s.all[sample.Rule], ReviewSample{File: x.path, System: x.entry.System, Name: x.entry.Name, Sample: sample})
+	if len(s.all[sample.Rule]) >= 4*samplesPerRule {
+		s.thin(sample.Rule)
+	}
+}
+
+// thin keeps the first samples in the order of files, whatever order they came in.
+func (s *sampling) thin(rule string) {
+	list := s.all[rule]
+	sort.SliceStable(list, func(i, j int) bool {
+		if list[i].File != list[j].File {
+			return list[i].File < list[j].File
+		}
+		return list[i].Offset < list[j].Offset
+	})
+	s.all[rule] = list[:min(len(list), samplesPerRule)]
+}
+
+func (s *sampling) list() []ReviewSample {
+	out := []ReviewSample{}
+	var rules []string
+	for r := range s.all {
+		rules = append(rules, r)
+	}
+	sort.Strings(rules)
+	for _, r := range rules {
+		s.thin(r)
+		out = append(out, s.all[r]...)
+	}
+	return out
+}
+
+func reviewFile(archiveFile string) string { return archiveFile + ".review.json" }
+
+// saveReview writes down what a review needs.
+func (p *packing) saveReview(out *Packed) error {
+	rec := reviewRecord{SHA256: out.SHA256, Round: out.Round, Learned: map[string]int{}, Samples: p.samples.list(), Unread: out.OpaqueOut, AsIs: []string{}, Weaker: append([]string{}, p.policy.Weaker()...), Proof: p.proof}
+	for _, v := range p.learned.Values() {
+		rec.Learned[v.Rule]++
+	}
+	for _, x := range p.pieces {
+		if x.asIs {
+			rec.AsIs = append(rec.AsIs, x.path)
+		}
+	}
+	data, err := json.MarshalIndent(rec, "", " ")
+	if err != nil {
+		return err
+	}
+	return casefile.WriteFile(reviewFile(out.Archive), append(data, '\n'), 0o600)
+}
+
+// Review is what a person looks at before an archive goes.
+type Review struct {
+	Archive    string            `json:"archive"`
+	SHA256     string            `json:"sha256"`
+	Round      string            `json:"round"`
+	Findings   redact.Counts     `json:"findings"` // replaced, by rule
+	Files      []ReviewedFile    `json:"files"`    // those with findings
+	Samples    []ReviewSample    `json:"samples"`
+	Learned    map[string]int    `json:"learned"`
+	Disclosed  map[string]int    `json:"disclosed"` // left on purpose, by kind
+	Weaker     []string          `json:"weaker"`
+	AsIs       []string          `json:"as_is"`
+	OpaqueIn   []string          `json:"opaque_in"`  // unread, in the archive
+	OpaqueOut  []string          `json:"opaque_out"` // unread, left behind
+	Suspects   []ReviewedSuspect `json:"suspects"`
+	MoreThan   bool              `json:"more_suspects"` // there are more of them than are listed
+	Proof      redact.Proof      `json:"proof"`
+	ApprovedBy string            `json:"approved_by,omitempty"`
+	ApprovedAt string            `json:"approved_at,omitempty"`
+	Required   bool              `json:"approval_required"`
+}
+
+// ReviewedFile is one file of the archive with what was replaced in it.
+type ReviewedFile struct {
+	Path     string        `json:"path"`
+	Findings redact.Counts `json:"findings"`
+}
+
+// ReviewedSuspect is a value in the archive that no rule took, for a person to decide on.
+type ReviewedSuspect struct {
+	Number int    `json:"number"`
+	File   string `json:"file"`
+	Offset int64  `json:"offset"`
+	Key    string `json:"key,omitempty"`
+	Text   string `json:"text"` // masked, unless asked for
+	Why    string `json:"why"`
+	Places int    `json:"places"`
+	value  string
+}
+
+// maxSuspects bounds how many are listed.
+const maxSuspects = 60
+
+// ReviewRequest says what to look at.
+type ReviewRequest struct {
+	Archive string // path; "" is the one packed last
+	Unmask  bool   // show originals
+}
+
+// Review gives what redaction did to an archive, and what it left. The archive itself is read for it.
+func (a *App) Review(c *casefile.Case, q ReviewRequest) (*Review, error) {
+	file, rec, err := a.reviewRecord(c, q.Archive)
+	if err != nil {
+		return nil, err
+	}
+	k, err := LoadAsk(c.Ask)
+	if err != nil {
+		return nil, err
+	}
+	pol, err := a.policy(c, k, nil)
+	if err != nil {
+		return nil, err
+	}
+	v := &Review{Archive: file, Round: rec.Round, Samples: rec.Samples, Learned: rec.Learned, Weaker: rec.Weaker, AsIs: rec.AsIs, OpaqueOut: rec.Unread, Proof: rec.Proof, Required: pol.Approval, Suspects: []ReviewedSuspect{}, Files: []ReviewedFile{}}
+	decided, err := a.decisions(c)
+	if err != nil {
+		return nil, err
+	}
+	byValue := map[string]int{}
+	rep, err := archive.VerifyFile(file, func(name string, r io.Reader) error {
+		if !strings.HasPrefix(name, "systems/") {
+			return nil
+		}
+		return redact.FindSuspects(r, func(s redact.Suspect) bool { return v.suspect(name, s, byValue, decided) })
+	})
+	if err != nil {
+		return nil, fault.Wrap("review", file, err)
+	}
+	if !rep.Good() || rep.SHA256 != rec.SHA256 || rep.Manifest == nil {
+		return nil, fault.New(fault.Refused, "review", file, "it is not the archive that was packed", "pack again")
+	}
+	v.SHA256, v.Findings, v.Disclosed, v.OpaqueIn = rep.SHA256, rep.Manifest.Redaction.Findings, rep.Manifest.Redaction.Disclosed, rep.Manifest.Redaction.Opaque
+	for _, f := range rep.Manifest.Files {
+		if f.Findings.Total() > 0 {
+			v.Files = append(v.Files, ReviewedFile{f.Path, f.Findings})
+		}
+	}
+	sort.SliceStable(v.Files, func(i, j int) bool { return v.Files[i].Findings.Total() > v.Files[j].Findings.Total() })
+	for i := range v.Suspects {
+		if v.Suspects[i].Text = v.Suspects[i].value; !q.Unmask {
+			v.Suspects[i].Text = redact.Mask(len(v.Suspects[i].value))
+		}
+	}
+	if q.Unmask {
+		v.unmask(c)
+	}
+	v.ApprovedBy, v.ApprovedAt, err = approval(c, rep.SHA256)
+	return v, err
+}
+
+func (v *Review) suspect(name string, s redact.Suspect, byValue map[string]int, decided []string) bool {
+	if i, known := byValue[s.Text]; known {
+		v.Suspects[i].Places++
+		return true
+	}
+	if slices.Contains(decided, s.Text) {
+		return true
+	}
+	if len(v.Suspects) >= maxSuspects {
+		v.MoreThan = true
+		return false
+	}
+	byValue[s.Text] = len(v.Suspects)
+	v.Suspects = append(v.Suspects, ReviewedSuspect{Number: len(v.Suspects) + 1, File: name, Offset: s.Offset, Key: s.Key, Why: s.Why, Places: 1, value: s.Text})
+	return true
+}
+
+// unmask reads the originals of the samples from the evidence, as far as that is still there.
+func (v *Review) unmask(c *casefile.Case) {
+	for i := range v.Samples {
+		s := &v.Samples[i]
+		if s.Member != "" || s.Length > redact.MaxLearned {
+			continue
+		}
+		f, err := os.Open(filepath.Join(c.RoundDir(v.Round), "raw", s.System, filepath.FromSlash(s.Name)))
+		if err != nil {
+			continue
+		}
+		buf := make([]byte, s.Length)
+		if _, err := f.ReadAt(buf, s.Offset); err == nil {
+			s.Original = string(buf)
+		}
+		f.Close()
+	}
+}
+
+// reviewRecord reads what packing kept about an archive.
+func (a *App) reviewRecord(c *casefile.Case, file string) (string, *reviewRecord, error) {
+	if file == "" {
+		last, err := lastPacked(c)
+		if err != nil {
+			return "", nil, err
+		}
+		file = last
+	}
+	data, err := os.ReadFile(reviewFile(file))
+	if errors.Is(err, fs.ErrNotExist) {
+		return "", nil, fault.New(fault.Usage, "review", file, "nothing is known of how it was packed", "review an archive of this case, where it was packed")
+	}
+	if err != nil {
+		return "", nil, fault.Wrap("review", file, err)
+	}
+	rec := &reviewRecord{}
+	if err := json.Unmarshal(data, rec); err != nil {
+		return "", nil, fault.Wrap("review", reviewFile(file), err)
+	}
+	return file, rec, nil
+}
+
+// decisions gives the values that the engineer has decided on in this case.
+func (a *App) decisions(c *casefile.Case) ([]string, error) {
+	p, err := loadPolicy(filepath.Join(c.Dir, policy.FileName))
+	if err != nil {
+		return nil, err
+	}
+	return append(append([]string{}, p.Never...), p.Disclosed...), nil
+}
+
+// Ledger record kinds of a review.
+const (
+	kindApproved = "archive approved"
+	kindDecided  = "review decided"
+)
+
+type approvedRecord struct {
+	Archive string `json:"archive"`
+	SHA256  string `json:"sha256"`
+	By      string `json:"by"`
+}
+
+type decidedRecord struct {
+	Removed int    `json:"removed"` // values, which stand in the case's redaction.yaml
+	Left    int    `json:"left"`
+	By      string `json:"by"`
+}
+
+// ApproveArchive records that a person has looked at an archive and stands for it.
+func (a *App) ApproveArchive(c *casefile.Case, v *Review) error {
+	w, err := a.write(c)
+	if err != nil {
+		return err
+	}
+	defer w.Close()
+	if v.ApprovedBy != "" {
+		return nil
+	}
+	v.ApprovedBy, v.ApprovedAt = a.Who, a.Now().Format("2006-01-02 15:04:05 -07:00")
+	return fault.Wrap("approve", v.Archive, w.Ledger.Append(kindApproved, approvedRecord{filepath.Base(v.Archive), v.SHA256, a.Who}))
+}
+
+// approval gives who approved an archive, and when.
+func approval(c *casefile.Case, sum string) (by, at string, err error) {
+	err = c.ReadLedger(func(r casefile.Record) error {
+		if r.Kind != kindApproved {
+			return nil
+		}
+		var rec approvedRecord
+		if err := json.Unmarshal(r.Data, &rec); err != nil {
+			return err
+		}
+		if rec.SHA256 == sum {
+			by, at = rec.By, r.At.Format("2006-01-02 15:04:05 -07:00")
+		}
+		return nil
+	})
+	return by, at, err
+}
+
+// Decide writes down in the case's redaction.yaml what the engineer says of suspicious values, by their numbers: those that
+// must not leave, and those that may stay.
+func (a *App) Decide(c *casefile.Case, v *Review, remove, leave []int) error {
+	pick := func(numbers []int) ([]string, error) {
+		var out []string
+		for _, n := range numbers {
+			if n < 1 || n > len(v.Suspects) {
+				return nil, fault.New(fault.Usage, "review", "", fmt.Sprintf("there is no suspicious value %d", n), "envask review lists them with their numbers")
+			}
+			out = append(out, v.Suspects[n-1].value)
+		}
+		return out, nil
+	}
+	gone, err := pick(remove)
+	if err != nil {
+		return err
+	}
+	stay, err := pick(leave)
+	if err != nil {
+		return err
+	}
+	w, err := a.write(c)
+	if err != nil {
+		return err
+	}
+	defer w.Close()
+	file := filepath.Join(c.Dir, policy.FileName)
+	if err := addDecisions(file, gone, stay); err != nil {
+		return fault.Wrap("write", file, err)
+	}
+	return fault.Wrap("write", c.Name, w.Ledger.Append(kindDecided, decidedRecord{len(gone), len(stay), a.Who}))
+}
+
+// addDecisions adds values to a case's redaction.yaml. What else stands there stays, comments too.
+func addDecisions(file string, remove, leave []string) error {
+	data, err := os.ReadFile(file)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	var doc yaml.Node
+	if err := yaml.Unmarshal(data, &doc); err != nil {
+		return err
+	}
+	if len(doc.Content) == 0 {
+		doc = yaml.Node{Kind: yaml.DocumentNode, Content: []*yaml.Node{{Kind: yaml.MappingNode, Tag: "!!map"}}}
+	}
+	top := doc.Content[0]
+	for _, text := range remove {
+		list := listOf(top, "literals")
+		entry := &yaml.Node{Kind: yaml.MappingNode, Tag: "!!map", Content: []*yaml.Node{scalar("text"), scalar(text)}}
+		list.Content = append(list.Content, entry)
+	}
+	for _, text := range leave {
+		list := listOf(top, "never")
+		list.Content = append(list.Content, scalar(text))
+	}
+	out, err := yaml.Marshal(&doc)
+	if err != nil {
+		return err
+	}
+	return casefile.WriteFile(file, out, 0o600)
+}
+
+func scalar(text string) *yaml.Node {
+	return &yaml.Node{Kind: yaml.ScalarNode, Tag: "!!str", Value: text}
+}
+
+func listOf(m *yaml.Node, key string) *yaml.Node {
+	for i := 0; i+1 < len(m.Content); i += 2 {
+		if m.Content[i].Value == key {
+			return m.Content[i+1]
+		}
+	}
+	list := &yaml.Node{Kind: yaml.SequenceNode, Tag: "!!seq"}
+	m.Content = append(m.Content, scalar(key), list)
+	return list
+}

@@ -1,0 +1,136 @@
+package redact
+
+import (
+	"bytes"
+	"regexp"
+	"regexp/syntax"
+)
+
+// Treatment says what becomes of the findings of a class.
+type Treatment int
+
+// The treatments. Secrets are removed, identities get aliases, unless a policy says otherwise.
+const (
+	AsAlias Treatment = iota + 1
+	Remove
+	Keep
+)
+
+// ParseTreatment reads the word for a treatment.
+func ParseTreatment(word string) (Treatment, bool) {
+	t, ok := map[string]Treatment{"alias": AsAlias, "remove": Remove, "keep": Keep}[word]
+	return t, ok
+}
+
+// Expression is a rule of the engineer's own. It is matched within lines.
+type Expression struct {
+	Name  string
+	Match *regexp.Regexp
+	Class Class
+}
+
+// LiteralRule is the rule that texts of the engineer's own count for; SiteHostRule, that of host names of the site.
+const (
+	LiteralRule  = "literal"
+	SiteHostRule = "site-host"
+)
+
+// Config says what differs from the rules as they are.
+type Config struct {
+	Off         map[string]bool     // rules that are turned off
+	Classes     map[Class]Treatment // classes that are treated otherwise
+	Expressions []Expression        // further rules
+	Domains     []string            // host names under these are found by SiteHostRule
+	Never       []string            // originals that are left as they are
+}
+
+// RuleNames lists the rules of the table, and those that a policy makes.
+func RuleNames() []string {
+	var out []string
+	for _, r := range Rules {
+		out = append(out, r.Name)
+	}
+	return append(out, SiteHostRule, LiteralRule)
+}
+
+// rules gives the table that the configuration leads to.
+func (c Config) rules() []Rule {
+	var out []Rule
+	for _, e := range c.Expressions {
+		out = append(out, Rule{Name: e.Name, Class: e.Class, Next: e.next()})
+	}
+	for _, r := range Rules {
+		if !c.Off[r.Name] && c.Classes[r.Class] != Keep {
+			out = append(out, r)
+		}
+		if r.Name == "host" && len(c.Domains) > 0 && !c.Off[SiteHostRule] && c.Classes[Host] != Keep {
+			out = append(out, Rule{Name: SiteHostRule, Class: Host, Triggers: ".", Find: domainFinder(c.Domains)})
+		}
+	}
+	return out
+}
+
+// keeps says whether a value stays because its class or rule does.
+func (c Config) keeps(class Class, rule string) bool { return c.Classes[class] == Keep || c.Off[rule] }
+
+// next gives the search for an expression. Where every text that fits must hold some letters in a row, only the lines that
+// hold them are matched.
+func (x Expression) next() func(b []byte, from int) (int, int, bool) {
+	literal := []byte(needed(x.Match.String()))
+	return func(b []byte, from int) (int, int, bool) {
+		for at := from; at < len(b); {
+			if len(literal) > 0 {
+				n := bytes.Index(b[at:], literal)
+				if n < 0 {
+					return 0, 0, false
+				}
+				at = max(at, max(from, bytes.LastIndexByte(b[:at+n], '\n')+1))
+			}
+			end := len(b)
+			if n := bytes.IndexByte(b[at:], '\n'); n >= 0 {
+				end = at + n
+			}
+			for m := at; m < end; {
+				loc := x.Match.FindIndex(b[m:end])
+				if loc == nil {
+					break
+				}
+				if text := b[m+loc[0] : m+loc[1]]; loc[1] > loc[0] && !bytes.Contains(text, placeholderHead) && !isAlias(x.Class, text) {
+					return m + loc[0], m + loc[1], true
+				}
+				m += max(loc[1], loc[0]+1)
+			}
+			at = end + 1
+		}
+		return 0, 0, false
+	}
+}
+
+// needed gives the longest run of letters that every text must hold that fits an expression, or "".
+func needed(expr string) string {
+	re, err := syntax.Parse(expr, syntax.Perl)
+	if err != nil {
+		return ""
+	}
+	return longestLiteral(re.Simplify())
+}
+
+func longestLiteral(re *syntax.Regexp) string {
+	switch re.Op {
+	case syntax.OpLiteral:
+		if re.Flags&syntax.FoldCase == 0 {
+			return string(re.Rune)
+		}
+	case syntax.OpConcat:
+		best := ""
+		for _, sub := range re.Sub {
+			if l := longestLiteral(sub); len(l) > len(best) {
+				best = l
+			}
+		}
+		return best
+	case syntax.OpCapture, syntax.OpPlus:
+		return longestLiteral(re.Sub[0])
+	}
+	return ""
+}

@@ -1,0 +1,199 @@
+package redact
+
+import (
+	"bytes"
+	"crypto/rand"
+	"encoding/base64"
+	"fmt"
+	"html"
+	"io"
+	"math/big"
+	"net/url"
+	"strings"
+)
+
+// Proof is a test of the redaction as it runs on a day: secrets and identities that nobody has ever seen, made up for it, are
+// put through the same rules, learned values and leak check as the evidence, in several notations. None of it goes into the
+// archive.
+type Proof struct {
+	Values    int      `json:"values"`    // made up
+	Notations int      `json:"notations"` // places at which one of them stood
+	Missed    []string `json:"missed"`    // what was not caught, in words
+}
+
+// planted is one made-up value, the text that announces it, and the class that it is of.
+type planted struct {
+	what, text, value string
+	class             Class
+	rule              string
+}
+
+// Prover makes one proof. Its values are learned together with those of the evidence, so that one matcher knows both.
+type Prover struct {
+	config Config
+	values []planted
+}
+
+// NewProver makes up values. What the configuration leaves alone is not asked for.
+func NewProver(c Config) *Prover {
+	p := &Prover{config: c}
+	word := func(n int) string { return pick(n, "abcdefghjkmnpqrstuvwxyz") }
+	mixed := func(n int) string {
+		return pick(n, "abcdefghjkmnpqrstuvwxyz") + pick(n, "ABCDEFGHJKMNPQRSTUVWXYZ23456789")
+	}
+	add := func(rule string, class Class, format, value string) {
+		if !c.keeps(class, rule) {
+			p.values = append(p.values, planted{what: rule, text: fmt.Sprintf(format, value) + "\n", value: value, class: class, rule: rule})
+		}
+	}
+	for _, format := range []string{"db_password=%s", "Password: %s", `{"clientSecret":"%s"}`, "<apiKey>%s</apiKey>", "export ACCESS_TOKEN='%s'", `"{\"passphrase\":\"%s\"}"`, "conf loaded auth_token=%s from=disk", "<add key=\"DbPassword\" value=\"%s\"/>"} {
+		add("keyed-secret", Secret, format, mixed(6)+"-"+word(5)+"!")
+	}
+	add("password-option", Secret, "run tool --password %s --lane 7", mixed(7))
+	add("url-credentials", Secret, "connect amqp://gate:%s@mq:5672/x", mixed(8))
+	add("authorization", Secret, "Authorization: Bearer %s", mixed(12))
+	add("cookie", Secret, "Cookie: %s", "sid="+mixed(9))
+	add("worded-secret", Secret, "enable secret %s", mixed(6))
+	add("mail", Mail, "sent to %s today", word(7)+"."+word(6)+"@"+word(8)+".example")
+	add("user", User, "operator=%s lane 7", word(4)+"."+word(8))
+	add("log-user", User, "session opened for user %s by (uid=0)", word(3)+"."+word(7))
+	add("home", User, "open /home/%s/gate.log", word(3)+"."+word(8))
+	add("host", Host, "connect to %s:5432 failed", word(7)+"."+word(5)+".internal")
+	add("ipv4", IPv4, "from %s port 22", fmt.Sprintf("10.%d.%d.%d", 1+number(250), number(250), 1+number(250)))
+	add("ipv6", IPv6, "peer [%s]:443", fmt.Sprintf("2001:db8:%x:%x::%x", 0x1000+number(0xeffe), 0x1000+number(0xeffe), 0x1000+number(0xeffe)))
+	add("mac", MAC, "link %s up", fmt.Sprintf("00:00:5e:%02x:%02x:%02x", 0xa0+number(80), number(250), 0xa0+number(80)))
+	add("phone", Phone, "phone: %s", fmt.Sprintf("+351 9%08d", number(99_999_999)))
+	return p
+}
+
+func number(n int) int {
+	v, err := rand.Int(rand.Reader, big.NewInt(int64(n)))
+	if err != nil {
+		panic(err) // the system has no randomness: nothing can be proven
+	}
+	return int(v.Int64())
+}
+
+func pick(n int, from string) string {
+	out := make([]byte, n)
+	for i := range out {
+		out[i] = from[number(len(from))]
+	}
+	return string(out)
+}
+
+// Learn puts the texts that announce the values through an engine, and gives what it learned. What should have been learned
+// and was not is missed.
+func (p *Prover) Learn(o Options) ([]Value, []string, error) {
+	o.Learned, o.Matcher = NewLearned(), nil
+	e := NewEngine(o)
+	for _, v := range p.values {
+		if _, err := e.Text(nil, strings.NewReader(v.text)); err != nil {
+			return nil, nil, err
+		}
+	}
+	known := map[string]bool{}
+	values := o.Learned.Values()
+	for _, v := range values {
+		known[v.Text] = true
+	}
+	var missed []string
+	for _, v := range p.values {
+		if !known[v.value] {
+			missed = append(missed, "rule "+v.what+" did not find its value")
+		}
+	}
+	return values, missed, nil
+}
+
+// notations gives the forms in which a value is looked for without its key.
+func (v planted) notations() map[string]string {
+	out := map[string]string{"bare": "tried " + v.value + " twice", "name of a file": "/srv/" + v.value + ".log"}
+	if v.class == Secret {
+		out["within a word"] = "x" + v.value + "x"
+		out["base64"] = "got " + base64.StdEncoding.EncodeToString([]byte("svc:"+v.value+":x")) + " back"
+		out["percent escapes"] = "q=" + url.QueryEscape(v.value) + "&n=1"
+		out["XML escapes"] = "<a>" + html.EscapeString(v.value) + "</a>"
+	}
+	if v.class == Mail {
+		out["percent escapes"] = "q=" + url.QueryEscape(v.value) + "&n=1"
+	}
+	return out
+}
+
+// Check puts every value through the redaction, with its key and without, and through the leak check. The matcher must know
+// what Learn gave; the table is not changed.
+func (p *Prover) Check(o Options, missed []string) (Proof, error) {
+	proof := Proof{Values: len(p.values), Missed: append([]string{}, missed...)}
+	table, err := o.Aliases.clone()
+	if err != nil {
+		return proof, err
+	}
+	o.Aliases, o.Learned = table, nil
+	e := NewEngine(o)
+	finder := NewLeakFinder(o.Matcher, o)
+	for _, v := range p.values {
+		for name, text := range v.notations() {
+			for form, data := range map[string][]byte{"text": []byte(text + "\n"), "UTF-16": asUTF16(text + "\n"), "gzip": gzipped(text + "\n")} {
+				if form != "text" && name != "bare" {
+					continue
+				}
+				proof.Notations++
+				var out bytes.Buffer
+				if _, err := e.File(&out, bytes.NewReader(data), Source{}); err != nil {
+					return proof, err
+				}
+				if plain := opened(out.Bytes(), form); bytes.Contains(plain, []byte(v.value)) || len(plain) == 0 {
+					proof.Missed = append(proof.Missed, fmt.Sprintf("rule %s: the value %s (%s) was not removed", v.what, name, form))
+				}
+				leaks, err := finder.Find(bytes.NewReader(data), "")
+				if err != nil {
+					return proof, err
+				}
+				if len(leaks) == 0 {
+					proof.Missed = append(proof.Missed, fmt.Sprintf("rule %s: the leak check did not see the value %s (%s)", v.what, name, form))
+				}
+			}
+		}
+	}
+	return proof, nil
+}
+
+func asUTF16(text string) []byte {
+	out := []byte{0xff, 0xfe}
+	for _, c := range []byte(text) { // made-up values are ASCII
+		out = append(out, c, 0)
+	}
+	return out
+}
+
+func gzipped(text string) []byte {
+	var out bytes.Buffer
+	w, err := closeGzip(&out)
+	if err == nil {
+		_, err = io.WriteString(w, text)
+	}
+	if err == nil {
+		err = w.Close()
+	}
+	if err != nil {
+		panic(err) // memory does not fail
+	}
+	return out.Bytes()
+}
+
+func opened(data []byte, form string) []byte {
+	switch form {
+	case "UTF-16":
+		return bytes.ReplaceAll(data, []byte{0}, nil)
+	case "gzip":
+		r, done, err := openGzip(bytes.NewReader(data))
+		if err != nil {
+			return nil
+		}
+		defer done()
+		out, _ := io.ReadAll(r)
+		return out
+	}
+	return data
+}

@@ -1,0 +1,96 @@
+package redact
+
+import (
+	"bufio"
+	"errors"
+	"io"
+	"strings"
+)
+
+// Reveal copies a text with the aliases of a table turned back into their originals, line by line, and gives how many there
+// were. Secrets cannot be turned back: nothing is kept of them.
+func Reveal(t *Table, w *bufio.Writer, r io.Reader) (int, error) {
+	back := map[string]string{}
+	for _, a := range t.All() {
+		switch a.Class {
+		case Card:
+			back[onlyDigits(asCard(a.Alias, a.Original))] = a.Original
+		case IBAN:
+			back[strings.ReplaceAll(asIBAN(a.Alias, a.Original), " ", "")] = a.Original
+		default:
+			back[a.Alias] = a.Original
+		}
+	}
+	n := 0
+	br := bufio.NewReaderSize(r, 64<<10)
+	for {
+		line, err := br.ReadString('\n')
+		text, found := revealLine(line, back)
+		n += found
+		if _, werr := w.WriteString(text); werr != nil {
+			return n, werr
+		}
+		if errors.Is(err, io.EOF) {
+			return n, w.Flush()
+		}
+		if err != nil {
+			return n, errors.Join(err, w.Flush())
+		}
+	}
+}
+
+func isAliasByte(c byte) bool { return isWord(c) || c == '-' || c == '.' || c == ':' || c == '@' }
+
+// revealLine takes the words of a line one by one; signs at their ends are no part of them.
+func revealLine(line string, back map[string]string) (string, int) {
+	var out strings.Builder
+	n := 0
+	for i := 0; i < len(line); {
+		if !isAliasByte(line[i]) {
+			out.WriteByte(line[i])
+			i++
+			continue
+		}
+		end := i
+		for end < len(line) && isAliasByte(line[end]) {
+			end++
+		}
+		original, length := revealWord(line[i:end], back)
+		if length > 0 {
+			n++
+			out.WriteString(original)
+			i += length
+			continue
+		}
+		// What an alias may begin behind: the rest of the word is tried from there.
+		next := i + 1
+		for next < end && (isWord(line[next-1]) && isWord(line[next])) {
+			next++
+		}
+		out.WriteString(line[i:next])
+		i = next
+	}
+	return out.String(), n
+}
+
+// revealWord gives the original of the alias that a word begins with, and the alias's length.
+func revealWord(word string, back map[string]string) (string, int) {
+	for n := len(word); n > 3; n-- {
+		if n < len(word) && isWord(word[n]) && isWord(word[n-1]) {
+			continue
+		}
+		w := word[:n]
+		if o, ok := back[strings.ToLower(w)]; ok {
+			return o, n
+		}
+		if o, ok := back[w]; ok {
+			return o, n
+		}
+		if len(w) == 17 && w[2] == '-' || len(w) == 14 && w[4] == '.' { // a hardware address in another notation
+			if o, ok := back[plainMAC(w)]; ok {
+				return asMAC(o, w), n
+			}
+		}
+	}
+	return "", 0
+}
