@@ -119,7 +119,7 @@ func (a *App) Pack(ctx context.Context, c *casefile.Case, q PackRequest) (*Packe
 		return nil, err
 	}
 	defer w.Close()
-	p := &packing{app: a, c: c, q: q, samples: sampling{all: map[string][]ReviewSample{}}}
+	p := &packing{app: a, c: c, q: q}
 	p.learner.New = func() any {
 		o := p.options()
 		o.Learned = p.learned

@@ -57,6 +57,9 @@ type sampling struct {
 func (s *sampling) take(x *piece, sample redact.Sample) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	if s.all == nil {
+		s.all = map[string][]ReviewSample{}
+	}
 	s.all[sample.Rule] = append(s.all[sample.Rule], ReviewSample{File: x.path, System: x.entry.System, Name: x.entry.Name, Sample: sample})
 	if len(s.all[sample.Rule]) >= 4*samplesPerRule {
 		s.thin(sample.Rule)

@@ -67,9 +67,11 @@ func Read(m *keyfile.Map) *Policy {
 	}
 	for _, l := range m.Maps("literals") {
 		p.readLiteral(l)
+		l.Done()
 	}
 	for _, e := range m.Maps("expressions") {
 		p.readExpression(e)
+		e.Done()
 	}
 	p.Never = texts(m, "never")
 	p.Disclosed = texts(m, "disclosed")

@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"errors"
 	"io"
+	"regexp"
 	"strings"
 )
 
@@ -25,7 +26,16 @@ func Reveal(t *Table, w *bufio.Writer, r io.Reader) (int, error) {
 	br := bufio.NewReaderSize(r, 64<<10)
 	for {
 		line, err := br.ReadString('\n')
+		cards := 0
+		line = numberAliases.ReplaceAllStringFunc(line, func(text string) string {
+			if o, ok := back[onlyNumber(text)]; ok {
+				cards++
+				return inShape(o, text)
+			}
+			return text
+		})
 		text, found := revealLine(line, back)
+		found += cards
 		n += found
 		if _, werr := w.WriteString(text); werr != nil {
 			return n, werr
@@ -38,6 +48,11 @@ func Reveal(t *Table, w *bufio.Writer, r io.Reader) (int, error) {
 		}
 	}
 }
+
+// numberAliases find the aliases of cards and accounts, which may stand in groups.
+var numberAliases = regexp.MustCompile(cardHead + `(?:[ -]?[0-9]){9,15}|` + ibanHead + `(?: ?[0-9]){11,30}`)
+
+func onlyNumber(text string) string { return strings.NewReplacer(" ", "", "-", "").Replace(text) }
 
 func isAliasByte(c byte) bool { return isWord(c) || c == '-' || c == '.' || c == ':' || c == '@' }
 

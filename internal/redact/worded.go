@@ -71,7 +71,7 @@ func valueAfterWord(b []byte, at, free int) (int, int, bool) {
 		return 0, 0, false
 	}
 	vs, ve, sure := worded(b, at)
-	if vs < free || ve <= vs || !isValue(b[vs:ve]) || notValues[strings.ToLower(string(bytes.TrimRight(b[vs:ve], ".,:;")))] {
+	if vs < free || ve <= vs || bytes.IndexByte([]byte("=:<>-("), b[vs]) >= 0 || !isValue(b[vs:ve]) || notValues[strings.ToLower(string(bytes.TrimRight(b[vs:ve], ".,:;")))] {
 		return 0, 0, false
 	}
 	if b[ve-1] == '.' || b[ve-1] == ',' || b[ve-1] == ':' {
