@@ -45,7 +45,7 @@ func TestPathsThatStay(t *testing.T) {
 
 func TestMistakesAreNamedAtTheirPlaces(t *testing.T) {
 	for text, want := range map[string]string{
-		"rules: {jwtt: false}\n":                           "1:14: rules: there is no rule jwtt, did you mean jwt?",
+		"rules: {jwtt: false}\n":                           "1:15: rules: there is no rule jwtt, did you mean jwt?",
 		"classes: {secret: alias}\n":                       "a secret has no alias",
 		"literals: [{class: user}]\n":                      "text",
 		"literals: [{text: abcdef, class: person}]\n":      "class: expected one of",
