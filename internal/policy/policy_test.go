@@ -48,7 +48,7 @@ func TestMistakesAreNamedAtTheirPlaces(t *testing.T) {
 		"rules: {jwtt: false}\n":                           "1:15: rules: there is no rule jwtt, did you mean jwt?",
 		"classes: {secret: alias}\n":                       "a secret has no alias",
 		"literals: [{class: user}]\n":                      "text",
-		"literals: [{text: abcdef, class: person}]\n":      "class: expected one of",
+		"literals: [{text: abcdef, class: person}]\n":      "class: expected secret, user, host or id",
 		"expressions: [{name: jwt, match: 'a'}]\n":         "is not a name for a rule of one's own",
 		"expressions: [{name: x, match: '(?<bad'}]\n":      "match: error parsing regexp",
 		"never: ['']\n":                                    "an empty value says nothing",
