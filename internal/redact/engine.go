@@ -40,28 +40,33 @@ func (c Counts) Total() int {
 type Engine struct {
 	rules   []Rule
 	table   [256][]*Rule
-	nexts   []*Rule // those that look for themselves
+	trigger [256]bool // bytes at which a rule is asked
+	nexts   []*Rule   // those that look for themselves
 	matcher *Matcher
 	learned *Learned
 	aliases *Table
 	cache   map[origin]string
 	ignore  map[string]bool
 
-	buf      []byte
-	readers  []*bufio.Reader // for looking at the head of a file, one for each depth; kept, since there may be very many files
-	formats  []format
-	tempDir  string
-	bare     style // how the document writes values without quotes
-	options  Options
-	base     int64  // offset of the block in its text
-	member   string // of a container, that is looked at
-	sampler  func(Sample)
-	scan     *leakScan // when set, nothing is redacted, but learned values are searched for
-	child    *Engine   // for short texts while this one is at work
-	counts   Counts
-	inKey    bool // within a private key block, from the block before
-	openKey  bool // the block looked at ends within a private key block
-	findings []finding
+	buf         []byte
+	readers     []*bufio.Reader // for looking at the head of a file, one for each depth; kept, since there may be very many files
+	formats     []format
+	tempDir     string
+	bare        style // how the document writes values without quotes
+	options     Options
+	base        int64  // offset of the block in its text
+	member      string // of a container, that is looked at
+	sampler     func(Sample)
+	ungated     bool // for the test that holds the gate against the rules
+	keys        keyCache
+	ownerEnd    int       // where the last owner of a file ends
+	domainFirst [256]bool // letters that domains of the site begin with
+	scan        *leakScan // when set, nothing is redacted, but learned values are searched for
+	child       *Engine   // for short texts while this one is at work
+	counts      Counts
+	inKey       bool // within a private key block, from the block before
+	openKey     bool // the block looked at ends within a private key block
+	findings    []finding
 }
 
 type finding struct {
@@ -92,6 +97,10 @@ func NewEngine(o Options) *Engine {
 	for _, k := range append(append([]string{}, o.Keep...), o.Config.Never...) {
 		e.ignore[k] = true
 	}
+	for _, d := range o.Config.Domains {
+		e.domainFirst[d[0]|0x20], e.domainFirst[d[0]&^0x20] = true, true
+		e.domainFirst[d[0]] = true
+	}
 	for i := range e.rules {
 		r := &e.rules[i]
 		if r.Next != nil {
@@ -99,6 +108,7 @@ func NewEngine(o Options) *Engine {
 		}
 		for _, c := range []byte(r.Triggers) {
 			e.table[c] = append(e.table[c], r)
+			e.trigger[c] = true
 		}
 	}
 	return e
@@ -212,15 +222,20 @@ func (e *Engine) find(b []byte, from int) {
 	e.findings, e.openKey = e.findings[:0], false
 	free := from
 	ahead := finding{start: len(b) + 1} // found, and not come to yet: what stands before it is looked at all the same
-	for i := from; i < len(b); i++ {
-		if i >= ahead.start {
+	e.ownerEnd = -1
+	for i := from; ; i++ {
+		stop := min(len(b), ahead.start)
+		i = e.nextTrigger(b, i, stop)
+		if i >= stop {
+			if ahead.start > len(b) {
+				break
+			}
 			e.findings = append(e.findings, ahead)
 			free, i = ahead.end, ahead.end-1
+			if ahead.rule == ownerRule {
+				e.ownerEnd = free
+			}
 			ahead.start = len(b) + 1
-			continue
-		}
-		rules := e.table[b[i]]
-		if rules == nil {
 			continue
 		}
 		if b[i] == '[' {
@@ -229,7 +244,10 @@ func (e *Engine) find(b []byte, from int) {
 				continue
 			}
 		}
-		f, ok := e.at(b, i, free, rules)
+		if !e.worth(b, i) {
+			continue
+		}
+		f, ok := e.at(b, i, free, e.table[b[i]])
 		switch {
 		case !ok || f.end > ahead.start && f.end > i:
 		case f.alias: // it is whole in itself: nothing else is read into it
@@ -267,7 +285,9 @@ func (e *Engine) at(b []byte, i, free int, rules []*Rule) (f finding, ok bool) {
 	for _, r := range rules {
 		if r.Keys != 0 {
 			if !known {
-				kind, known = kindAt(b, i), true
+				if known = true; i > 0 {
+					kind = e.keys.at(b, i)
+				}
 			}
 			if kind&r.Keys == 0 {
 				continue

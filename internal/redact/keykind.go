@@ -46,6 +46,9 @@ var wholeEnds, twoEnds = func() (*wordEnds, *wordEnds) {
 
 // kindAt gives the kind of the key that belongs to the separator at a place.
 func kindAt(b []byte, at int) keyKind {
+	if b[at] == ':' && at >= edge && at+edge < len(b) && isTime(b, at) {
+		return 0
+	}
 	start, end, _ := keySpan(b, at)
 	if start == end || isDigit(b[end-1]) && allDigits(string(b[start:end])) {
 		return 0

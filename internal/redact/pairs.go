@@ -12,7 +12,7 @@ func pairedName(b []byte, at, start, end int) (int, int) {
 	if b[at] == '>' {
 		return elementPair(b, at, start)
 	}
-	if !isOneOf(b[start:end], "value", "val", "content", "default", "stringvalue") {
+	if !isPairValue(b[start:end]) {
 		return 0, 0
 	}
 	before := b[max(0, start-maxPair):start]
@@ -34,6 +34,11 @@ func pairedName(b []byte, at, start, end int) (int, int) {
 		return 0, 0
 	}
 	return lastNamed(b, k.end, k.end+n)
+}
+
+// isPairValue says whether a key is one whose value belongs to a name beside it.
+func isPairValue(key []byte) bool {
+	return isOneOf(key, "value", "val", "content", "default", "stringvalue")
 }
 
 // lastNamed gives the value of the last key called name, key, id or the like between two places.

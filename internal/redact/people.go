@@ -226,6 +226,8 @@ func userOfTerminal(b []byte, at int) (int, int, bool) {
 	return start, end, start == 0 || b[start-1] == '\n'
 }
 
+const ownerRule = "owner"
+
 // findOwner finds the owner and the group in the lines of ls -l.
 func findOwner(b []byte, at, free int) (start, end int, ok bool) {
 	if start, end, ok = userOfListing(b, at); !ok && at == free { // behind the owner stands the group, often of the same name

@@ -56,6 +56,9 @@ func valueAfterWord(b []byte, at, free int) (int, int, bool) {
 	if start > 0 && (b[start-1] == '.' || b[start-1] == '/' || b[start-1] == '=') {
 		return 0, 0, false
 	}
+	if at-start == 4 && b[start] == 'p' && b[start+1] == 'a' && b[start+2] == 's' {
+		return 0, 0, false // only in capitals it is the word of a protocol
+	}
 	word := strings.ToLower(string(b[start:at]))
 	first := lineStart(b, start)
 	if directives[word] && len(bytes.Trim(b[first:start], " \t")) == 0 {

@@ -1,0 +1,321 @@
+package redact
+
+import (
+	"bytes"
+	"strings"
+)
+
+// The gate decides at nearly every trigger, from a few bytes around it, that no rule can find anything there. It may let
+// through what the rules then refuse, never the other way round: a test holds both against each other. Without it, a log
+// takes several times as long.
+
+// edge is how far from the ends of a block the gate does not look: what it reads lies within.
+const edge = 48
+
+// endings are hashes of the last three letters before a space, tokenEnds those of the last two before a sign.
+var endings = func() (set [1 << 14]bool) {
+	add := func(words map[string]bool) {
+		for w := range words {
+			if len(w) >= 3 {
+				set[hash3(w[len(w)-3], w[len(w)-2], w[len(w)-1])] = true
+				continue
+			}
+			for c := range 256 { // what may stand before a word of two letters
+				if !isWord(byte(c)) {
+					set[hash3(byte(c), w[0], w[1])] = true
+				}
+			}
+		}
+	}
+	add(tellingWords)
+	add(directives)
+	add(otherWords)
+	for _, x := range "rwxsStT-" { // modes of files
+		for _, y := range "rwxsStT-" {
+			for _, z := range "rwxsStT-.+@" {
+				set[hash3(byte(x), byte(y), byte(z))] = true
+			}
+		}
+	}
+	return set
+}()
+
+func hash3(a, b, c byte) uint32 {
+	return (uint32(a|0x20) | uint32(b|0x20)<<8 | uint32(c|0x20)<<16) * 2654435761 >> 18
+}
+
+// tokenEnds are the two bytes before the first sign of the tokens of services.
+var tokenEnds = func() (set [1 << 16]bool) {
+	for _, s := range tokenShapes {
+		for i := 2; i < len(s.head); i++ {
+			if c := s.head[i]; c == '-' || c == '_' || c == '.' {
+				set[int(s.head[i-2])<<8|int(s.head[i-1])] = true
+				break
+			}
+		}
+	}
+	return set
+}()
+
+// keyCache remembers what keys announce: logs have few, and each stands in thousands of lines.
+type keyCache [1 << 9]cachedKey
+
+type cachedKey struct {
+	n       uint8
+	key     [27]byte
+	kind    keyKind
+	further bool // what stands before or behind the key can make it one
+}
+
+// at gives what kindAt gives, mostly from memory.
+func (c *keyCache) at(b []byte, at int) keyKind {
+	end := at
+	switch p := b[at-1]; {
+	case p == '"' || p == '\'':
+		if end--; b[end-1] == '\\' {
+			return kindAt(b, at)
+		}
+	case p == ' ' || p == '\t' || p == ';':
+		return kindAt(b, at)
+	}
+	k := c.of(b, end)
+	if k == nil {
+		return kindAt(b, at)
+	}
+	if k.kind != 0 || !k.further {
+		return k.kind
+	}
+	return kindAt(b, at)
+}
+
+// word gives the kind of the key before a sign that is no separator of its own, such as a comma.
+func (c *keyCache) word(b []byte, end int) keyKind {
+	if b[end-1] == '"' || b[end-1] == '\'' {
+		end--
+	}
+	k := c.of(b, end)
+	if k == nil { // too long to be remembered
+		return keySecret
+	}
+	return k.kind
+}
+
+// of gives what is known of the key that ends at a place, or nil when it is too long to be remembered.
+func (c *keyCache) of(b []byte, end int) *cachedKey {
+	start := end
+	h := uint32(0)
+	for start > 0 && end-start < maxKey && keyBytes[b[start-1]] {
+		start--
+		h = h*31 + uint32(b[start])
+	}
+	n := end - start
+	if n > len(c[0].key) {
+		return nil
+	}
+	e := &c[(h^h>>9)&(1<<9-1)]
+	if n == 0 {
+		return &cachedKey{}
+	}
+	if int(e.n) != n || string(e.key[:n]) != string(b[start:end]) {
+		e.n = uint8(n)
+		copy(e.key[:], b[start:end])
+		e.kind, e.further = kindOf(b[start:end]), mayBelong(b[start:end])
+	}
+	return e
+}
+
+var keyBytes = func() (set [256]bool) {
+	for c := range 256 {
+		set[c] = isKeyByte(byte(c))
+	}
+	return set
+}()
+
+// mayBelong says whether a key can be one together with what stands around it: the second of two words, or the value of a
+// name.
+func mayBelong(key []byte) bool {
+	if isAllDigits(key) {
+		return false
+	}
+	var buf [maxKey]byte
+	plain := plainKey(&buf, key)
+	if isPairValue(key) || string(key) == "is" {
+		return true
+	}
+	for _, t := range telling {
+		if len(t) > len(plain) && strings.HasSuffix(t, string(plain)) {
+			return true
+		}
+	}
+	for w := range wholeKeys {
+		if len(w) > len(plain) && strings.HasSuffix(w, string(plain)) {
+			return true
+		}
+	}
+	return false
+}
+
+// isTime says whether a colon is the first or second one of a time of day, which no rule is about.
+func isTime(b []byte, i int) bool {
+	if !isDigit(b[i-1]) || !isDigit(b[i+1]) || !isDigit(b[i-2]) || !isDigit(b[i+2]) || isHex(b[i-3]) {
+		return false
+	}
+	if b[i-3] == ':' { // the second
+		return isDigit(b[i-4]) && isDigit(b[i-5]) && !isHex(b[i-6]) && b[i-6] != ':' && b[i+3] != ':' && !isHex(b[i+3])
+	}
+	if b[i+3] != ':' {
+		return !isHex(b[i+3])
+	}
+	return isDigit(b[i+4]) && isDigit(b[i+5]) && !isHex(b[i+6]) && b[i+6] != ':'
+}
+
+// nextTrigger gives the next place at which a rule may be asked. Most spaces, and the signs within dates and times, are none.
+func (e *Engine) nextTrigger(b []byte, i, stop int) int {
+	trigger := &e.trigger
+	inner := min(stop, len(b)-edge) // so far it can be looked around
+	for ; i < stop; i++ {
+		c := b[i]
+		if !trigger[c] {
+			continue
+		}
+		if i < edge || i >= inner || e.ungated {
+			break
+		}
+		switch c {
+		case ' ':
+			if !endings[hash3(b[i-3], b[i-2], b[i-1])] && i != e.ownerEnd {
+				continue
+			}
+		case '-':
+			if isDigit(b[i-1]) && isDigit(b[i+1]) && (b[i+3] != '-' || isHex(b[i-3])) {
+				continue
+			}
+		case ':':
+			if isTime(b, i) {
+				i += 2
+				continue
+			}
+		case '[':
+			if b[i+1] != 'r' && !isDigit(b[i+1]) {
+				continue
+			}
+		}
+		break
+	}
+	return i
+}
+
+// worth says whether a rule may find something at a trigger.
+func (e *Engine) worth(b []byte, i int) bool {
+	if i < edge || i+edge > len(b) || e.ungated {
+		return true
+	}
+	p, n := b[i-1], b[i+1]
+	switch b[i] {
+	case ' ':
+		// Nothing but what the table of endings lets through comes here.
+		return announces(b, i) || i == e.ownerEnd || looksMode(b[i-10:]) || looksMode(b[i-11:])
+	case ':':
+		if n == '/' && b[i+2] == '/' || b[i+33] == ':' || (isHex(p) || p == ':' || p == '[') && (isHex(n) || n == ':') && bytes.IndexByte(b[i+1:i+6], ':') >= 0 {
+			return true
+		}
+		return e.keys.at(b, i) != 0
+	case '=':
+		return p == 'Y' || p|0x20 == 'n' && b[i-2]|0x20 == 'c' || e.keys.at(b, i) != 0
+	case '-':
+		return dashWorth(b, i, p, n)
+	case '.':
+		return e.dotWorth(b, i, p, n)
+	case ',', ';':
+		if b[i] == ';' && p == 't' {
+			return true
+		}
+		return (p == '"' || p == '\'' || keyBytes[p]) && e.keys.word(b, i)&keySecret != 0 || p == ' '
+	case '|', '\t':
+		return p == ' ' || keyBytes[p] && e.keys.word(b, i)&keySecret != 0
+	case '>':
+		return kindAt(b, i) != 0
+	case '(':
+		return n == '"' || n == '\'' || isDigit(p)
+	case ')':
+		return n == ' '
+	case '[':
+		return isDigit(n) && b[i+3] == '/'
+	case '/':
+		return n == 'h' || n == 'U' || p == 's' && b[i-2] == 't'
+	case '\\':
+		return n == 'u' || n == 'U' || n == 'D' || n == '\\' || isUpper(p) || isDigit(p) || p == '-'
+	case '%':
+		return n == '3' || n == '4'
+	case '&':
+		return n == '#' || n == 'c'
+	case '_':
+		return tokenEnds[int(b[i-2])<<8|int(p)]
+	case 'A':
+		return n == 'K' || n == 'S' || n == 'R' || n == 'I'
+	case 'B':
+		return n == 'e' || n == 'a'
+	case 'J':
+		return p == 'y'
+	case '{':
+		return n == 'S' || n == 'M' || n == 'C' || n == 'P' || n == 's'
+	case '*':
+		return isHex(n)
+	}
+	return true
+}
+
+// announcing are hashes of the words behind which a secret or a name may stand.
+var announcing = func() (set [1 << 14]bool) {
+	for _, words := range []map[string]bool{tellingWords, directives, otherWords} {
+		for w := range words {
+			h := uint32(0)
+			for i := len(w) - 1; i >= 0; i-- {
+				h = (h + uint32(w[i]|0x20)) * 16777619
+			}
+			set[h>>18] = true
+		}
+	}
+	return set
+}()
+
+var otherWords = wordSet("com2sec com2sec6 trapsink trap2sink informsink host user for role as login account")
+
+// announces says whether the word before a place is one of those. "pass" tells only in capitals.
+func announces(b []byte, at int) bool {
+	h, i := uint32(0), at-1
+	for ; i > at-24 && (isWord(b[i]) || b[i] == '-'); i-- {
+		h = (h + uint32(b[i]|0x20)) * 16777619
+	}
+	return announcing[h>>18] && !(at-1-i == 4 && string(b[i+1:at]) == "pass")
+}
+
+// looksMode says whether text begins like the mode of a file: drwxr-x---.
+func looksMode(b []byte) bool {
+	return (b[1] == 'r' || b[1] == '-') && (b[2] == 'w' || b[2] == '-') && (b[4] == 'r' || b[4] == '-') && (b[5] == 'w' || b[5] == '-')
+}
+
+var beforeOption = [256]bool{' ': true, '\t': true, '"': true, '\'': true, '\n': true, '[': true, ',': true, '-': true}
+
+func dashWorth(b []byte, i int, p, n byte) bool {
+	if beforeOption[p] && n != ' ' || n == '-' || n == '>' || tokenEnds[int(b[i-2])<<8|int(p)] || p == 'p' && b[i-2] == 'i' {
+		return true
+	}
+	return isHex(p) && isHex(n) && b[i+3] == '-' && !isHex(b[i-3])
+}
+
+func (e *Engine) dotWorth(b []byte, i int, p, n byte) bool {
+	if isHex(p) && isHex(n) {
+		if isDigit(p) && isDigit(n) && (b[i+2] == '.' || b[i+3] == '.' || b[i+4] == '.') || b[i+5] == '.' {
+			return true
+		}
+	}
+	if tokenEnds[int(b[i-2])<<8|int(p)] || e.domainFirst[n] {
+		return true
+	}
+	switch string([]byte{n | 0x20, b[i+2] | 0x20, b[i+3] | 0x20}) {
+	case "int", "loc", "lan", "cor", "hom":
+		return true
+	}
+	return false
+}

@@ -1,0 +1,73 @@
+package redact
+
+import (
+	"bytes"
+	"math/rand/v2"
+	"os"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// ungated redacts without the gate, with every rule asked at every trigger.
+func ungated(t testing.TB, in string, c Config) string {
+	t.Helper()
+	e := NewEngine(Options{Config: c})
+	e.ungated = true
+	var out bytes.Buffer
+	_, err := e.Text(&out, strings.NewReader(in))
+	require.NoError(t, err)
+	return out.String()
+}
+
+func gated(t testing.TB, in string, c Config) string {
+	t.Helper()
+	var out bytes.Buffer
+	_, err := NewEngine(Options{Config: c}).Text(&out, strings.NewReader(in))
+	require.NoError(t, err)
+	return out.String()
+}
+
+// The gate keeps nothing from a rule that it would find: with and without it, the output is the same, for every line of the
+// samples in every place.
+func TestGateHidesNothing(t *testing.T) {
+	var lines []string
+	for _, name := range []string{"samples", "survive", "recall"} {
+		data, err := os.ReadFile("testdata/" + name + ".txt")
+		require.NoError(t, err)
+		lines = append(lines, strings.Split(string(data), "\n")...)
+	}
+	c := &corpus{r: rand.New(rand.NewPCG(8, 9))}
+	c.make()
+	for _, s := range c.samples {
+		lines = append(lines, s.text)
+	}
+	r := rand.New(rand.NewPCG(10, 11))
+	pad := strings.Repeat("2026-03-14T06:12:00Z INFO  nothing here; ", 3)
+	config := Config{Domains: []string{"tallow.example"}}
+	for _, l := range lines {
+		text := pad[r.IntN(40):] + l + pad
+		if a, b := ungated(t, text, config), gated(t, text, config); a != b {
+			t.Errorf("%s\n%s\n%s", l, a, b)
+		}
+	}
+	r.Shuffle(len(lines), func(i, j int) { lines[i], lines[j] = lines[j], lines[i] })
+	for _, sep := range []string{" ", "\n", "\t", ","} {
+		text := strings.Join(lines, sep)
+		require.True(t, ungated(t, text, config) == gated(t, text, config), "%q between the lines", sep)
+	}
+}
+
+func FuzzGate(f *testing.F) {
+	data, err := os.ReadFile("testdata/recall.txt")
+	require.NoError(f, err)
+	for _, l := range strings.Split(string(data), "\n") {
+		f.Add(l)
+	}
+	pad := strings.Repeat(". ", edge)
+	f.Fuzz(func(t *testing.T, in string) {
+		text := pad + in + pad
+		require.Equal(t, ungated(t, text, Config{}), gated(t, text, Config{}))
+	})
+}
