@@ -196,6 +196,9 @@ func (m *members) zipMember(zw *zip.Writer, f *zip.File, packed int64) error {
 		if !m.in.Unread || zw == nil {
 			return nil
 		}
+		if _, err := f.OpenRaw(); err != nil {
+			return nil // it lies, too, about where it is
+		}
 		return zw.Copy(f)
 	}
 	defer content.Close()

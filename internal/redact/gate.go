@@ -72,7 +72,7 @@ func (c *keyCache) at(b []byte, at int) keyKind {
 	end := at
 	switch p := b[at-1]; {
 	case p == '"' || p == '\'':
-		if end--; b[end-1] == '\\' {
+		if end--; end == 0 || b[end-1] == '\\' {
 			return kindAt(b, at)
 		}
 	case p == ' ' || p == '\t' || p == ';':
@@ -216,7 +216,7 @@ func (e *Engine) worth(b []byte, i int) bool {
 		// Nothing but what the table of endings lets through comes here.
 		return announces(b, i) || i == e.ownerEnd || looksMode(b[i-10:]) || looksMode(b[i-11:])
 	case ':':
-		if n == '/' && b[i+2] == '/' || b[i+33] == ':' || (isHex(p) || p == ':' || p == '[') && (isHex(n) || n == ':') && bytes.IndexByte(b[i+1:i+6], ':') >= 0 {
+		if n == '/' && b[i+2] == '/' || b[i+33] == ':' || n == ':' || (isHex(p) || p == ':' || p == '[') && (isHex(n) || n == ':') && bytes.IndexByte(b[i+1:i+6], ':') >= 0 {
 			return true
 		}
 		return e.keys.at(b, i) != 0

@@ -2,6 +2,7 @@ package redact
 
 import (
 	"bytes"
+	"regexp"
 	"strings"
 )
 
@@ -292,6 +293,13 @@ func isCount(b []byte, at int, value []byte) bool {
 	return end > start && b[end-1]|0x20 == 's' && allDigits(string(value))
 }
 
+// isAliasWord says whether a value is the first part of an alias, which may have come to stand where a secret would.
+func isAliasWord(v []byte) bool {
+	return len(v) >= 5 && len(v) <= 16 && (v[0] == 'm' || v[0] == 'u' || v[0] == 'h' || v[0] == 'i') && aliasWord.Match(v)
+}
+
+var aliasWord = regexp.MustCompile(`^(mail|user|host|id)-([2-9][a-z])+$`)
+
 // isZero says whether a value is nothing but zeros: what stands in the place of numbers, and no secret of anybody.
 func isZero(v []byte) bool {
 	for _, c := range v {
@@ -310,7 +318,7 @@ func isWorkingFolder(b []byte, at int, value []byte) bool {
 
 func isValue(v []byte) bool {
 	switch {
-	case len(v) == 0, isPlaceholder(v), isZero(v), len(v) < 6 && notSecret[strings.ToLower(string(v))], notSecret[string(v)]:
+	case len(v) == 0, isPlaceholder(v), isZero(v), isAliasWord(v), len(v) < 6 && notSecret[strings.ToLower(string(v))], notSecret[string(v)]:
 		return false
 	case bytes.HasPrefix(v, []byte("${")) || bytes.HasPrefix(v, []byte("{{")) || bytes.HasPrefix(v, []byte("$(")):
 		return false
