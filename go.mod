@@ -5,11 +5,15 @@ go 1.26.0
 require (
 	github.com/agext/levenshtein v1.2.3
 	github.com/bmatcuk/doublestar/v4 v4.10.4
+	github.com/cespare/xxhash/v2 v2.3.0
+	github.com/dsnet/compress v0.0.1
 	github.com/dustin/go-humanize v1.1.0
+	github.com/go-json-experiment/json v1.27.2
 	github.com/gofrs/flock v0.13.1
 	github.com/jedib0t/go-pretty/v6 v6.8.3
 	github.com/kevinburke/ssh_config v1.6.0
 	github.com/klauspost/compress v1.20.3
+	github.com/klauspost/readahead v1.4.0
 	github.com/pkg/sftp v1.13.12
 	github.com/rogpeppe/go-internal v1.16.0
 	github.com/skeema/knownhosts v1.3.3
@@ -30,8 +34,6 @@ require (
 require (
 	github.com/VividCortex/ewma v1.2.0 // indirect
 	github.com/acarl005/stripansi v0.0.0-20180116102854-5a71ef0e047d // indirect
-	github.com/dsnet/compress v0.0.1 // indirect
-	github.com/go-json-experiment/json v1.27.2 // indirect
 	github.com/inconshreveable/mousetrap v1.1.0 // indirect
 	github.com/kr/fs v0.1.0 // indirect
 	github.com/mattn/go-runewidth v0.0.16 // indirect

@@ -17,6 +17,7 @@ import (
 	"strings"
 
 	"github.com/klauspost/compress/gzip"
+	"github.com/klauspost/readahead"
 )
 
 // Limits on what is read from an archive, in bytes and files.
@@ -25,6 +26,12 @@ const (
 	maxManifest = 1 << 30
 	maxFiles    = 20_000_000
 	maxListed   = 1000 // differences
+)
+
+// How much is unpacked before it is looked at, in buffers of so many bytes.
+const (
+	readAheadBuffers = 4
+	readAheadSize    = 512 << 10
 )
 
 // Difference is one way in which an archive is not what its checksums say.
@@ -98,8 +105,14 @@ func (r *Report) verify(in io.Reader, inspect Inspect) error {
 		return nil
 	}
 	defer zr.Close()
+	// Unpacking goes on beside hashing and searching.
+	ahead, err := readahead.NewReaderSize(zr, readAheadBuffers, readAheadSize)
+	if err != nil {
+		return err
+	}
+	defer ahead.Close()
 	v := &verifier{report: r, inspect: inspect, got: map[string]string{}}
-	tr := tar.NewReader(zr)
+	tr := tar.NewReader(ahead)
 	for {
 		h, err := tr.Next()
 		if err == io.EOF {
@@ -118,7 +131,7 @@ func (r *Report) verify(in io.Reader, inspect Inspect) error {
 		}
 	}
 	// The tar reader stops at the end mark; a gzip member that is cut off shows only when the rest is read.
-	if _, err := io.Copy(io.Discard, zr); err != nil && r.Good() {
+	if _, err := io.Copy(io.Discard, ahead); err != nil && r.Good() {
 		r.differ("", "truncated", fmt.Sprintf("its end is damaged (%v)", err))
 	}
 	v.compare()

@@ -58,6 +58,7 @@ type Collector struct {
 	Request
 	Open   func(ctx context.Context, s *site.System) (reach.System, error)
 	Report func(Event)
+	Begun  func(*Round) // is told which round it is, before anything is taken; nil is allowed
 
 	// Pauses are the times between tries where the connection broke; nil means those of DefaultPauses.
 	Pauses []time.Duration
@@ -133,6 +134,9 @@ func (c *Collector) Run(ctx context.Context, w *casefile.Writer, note, by string
 	}
 	if err := errors.Join(os.MkdirAll(round.dir, 0o700), round.save()); err != nil {
 		return nil, &localError{err}
+	}
+	if c.Begun != nil {
+		c.Begun(round)
 	}
 	return round, c.fill(ctx, w, round)
 }

@@ -182,6 +182,17 @@ func (a *App) Collect(ctx context.Context, c *casefile.Case, q CollectRequest) (
 		return nil, err
 	}
 	a.planned(col, false)
+	if l := a.learnArriving(ctx, c, col.Ask); l != nil {
+		defer l.end(a)
+		tell := col.Report
+		col.Begun = l.begun
+		col.Report = func(e collect.Event) {
+			if e.Kind == collect.FileDone && e.Entry != nil {
+				l.taken(*e.Entry)
+			}
+			tell(e)
+		}
+	}
 	round, err := col.Run(ctx, w, q.Note, a.Who)
 	if errors.Is(err, context.Canceled) {
 		return nil, &fault.Error{Class: fault.Interrupted, Op: "collect", Err: errors.New("interrupted"), Hint: "what is there stays; run envask collect again to go on"}

@@ -5,6 +5,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
+	"hash"
 	"io"
 	"os"
 	"path/filepath"
@@ -101,14 +102,16 @@ type packing struct {
 
 // piece is one file of evidence on its way into the archive.
 type piece struct {
-	entry  collect.Entry
-	path   string // in the archive
-	raw    string // on disk
-	form   redact.Form
-	opaque bool
-	out    bool // opaque, and stays behind
-	asIs   bool // it stays as it is, on the engineer's word
-	result redact.Result
+	entry   collect.Entry
+	path    string // in the archive
+	raw     string // on disk
+	form    redact.Form
+	opaque  bool
+	out     bool   // opaque, and stays behind
+	check   string // of a piece learned on arrival, see arrived
+	learned bool   // from when it arrived; whether it is still the same is seen when it is written
+	asIs    bool   // it stays as it is, on the engineer's word
+	result  redact.Result
 }
 
 // Pack redacts a round and writes the archive that is named after the case. Nothing has its final name before it was
@@ -185,7 +188,7 @@ func (p *packing) load() error {
 				Reason: "the same file as of item " + other.entry.Item})
 			return nil
 		}
-		x := &piece{entry: e, raw: filepath.Join(p.round.RawDir(), e.System, filepath.FromSlash(e.Name))}
+		x := &piece{entry: e, asIs: p.policy.Stays(e.Source) || p.policy.Stays(e.System+"/"+e.Name), raw: filepath.Join(p.round.RawDir(), e.System, filepath.FromSlash(e.Name))}
 		taken[at] = x
 		p.pieces = append(p.pieces, x)
 		p.total += e.Bytes
@@ -230,12 +233,24 @@ func (p *packing) progress(n int64) {
 // learn reads everything once, so that what stands next to a key in one file is known in all others. It also makes sure
 // that the evidence is still what was collected.
 func (p *packing) learn(ctx context.Context) error {
+	if err := p.fromArrival(); err != nil {
+		return err
+	}
+	p.total = 0
+	for _, x := range p.pieces {
+		if !x.learned {
+			p.total += x.entry.Bytes
+		}
+	}
 	p.begin("learning")
 	g, inner := errgroup.WithContext(ctx)
 	g.SetLimit(runtime.GOMAXPROCS(0))
 	for _, x := range p.pieces {
 		if inner.Err() != nil {
 			break
+		}
+		if x.learned {
+			continue
 		}
 		g.Go(func() error { return p.learnPiece(inner, x) })
 	}
@@ -279,7 +294,6 @@ func (p *packing) learnPiece(ctx context.Context, x *piece) error {
 	defer f.Close()
 	sum := sha256.New()
 	tee := io.TeeReader(&progressReader{ctx: ctx, r: f, told: p.progress}, sum)
-	x.asIs = p.policy.Stays(x.entry.Source) || p.policy.Stays(x.entry.System+"/"+x.entry.Name)
 	var res redact.Result
 	if !x.asIs {
 		engine := p.learner.Get().(*redact.Engine)
@@ -291,12 +305,20 @@ func (p *packing) learnPiece(ctx context.Context, x *piece) error {
 	if _, err := io.Copy(io.Discard, tee); err != nil {
 		return err
 	}
-	if hex.EncodeToString(sum.Sum(nil)) != x.entry.SHA256 {
-		return fault.New(fault.Refused, "", x.raw, "it was changed since it was collected", "collect it again (envask collect makes a new round)")
+	if err := x.unchanged(sum, x.entry.SHA256); err != nil {
+		return err
 	}
 	x.form, x.result = res.Form, res
 	x.opaque = res.Unreadable()
 	x.out = x.opaque && !p.mayGoUnread(x)
+	return nil
+}
+
+// unchanged makes sure that what was read is what was collected.
+func (x *piece) unchanged(sum hash.Hash, want string) error {
+	if hex.EncodeToString(sum.Sum(nil)) != want {
+		return fault.New(fault.Refused, "", x.raw, "it was changed since it was collected", "collect it again (envask collect makes a new round)")
+	}
 	return nil
 }
 

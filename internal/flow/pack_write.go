@@ -10,6 +10,8 @@ import (
 	"regexp"
 	"strings"
 
+	"github.com/cespare/xxhash/v2"
+
 	"envask/internal/archive"
 	"envask/internal/brief"
 	"envask/internal/casefile"
@@ -43,6 +45,10 @@ func archiveName(s string) string { return strings.ReplaceAll(s, ":", "-") }
 
 // write writes the archive under a name of its own and checks it.
 func (p *packing) write(ctx context.Context) (*Packed, error) {
+	p.total = 0
+	for _, x := range p.pieces {
+		p.total += x.entry.Bytes
+	}
 	p.begin("packing")
 	p.name()
 	top := p.top()
@@ -104,13 +110,24 @@ func (p *packing) fill(ctx context.Context, f io.Writer, top string) (*archive.M
 }
 
 // redact writes one piece as it goes into the archive.
-func (p *packing) redact(ctx context.Context, x *piece, w io.Writer) error {
+func (p *packing) redact(ctx context.Context, x *piece, w io.Writer) (err error) {
 	f, err := os.Open(x.raw)
 	if err != nil {
 		return err
 	}
 	defer f.Close()
-	in := &progressReader{ctx: ctx, r: f, told: p.progress}
+	var in io.Reader = &progressReader{ctx: ctx, r: f, told: p.progress}
+	if x.learned {
+		sum := xxhash.New()
+		in = io.TeeReader(in, sum)
+		defer func() {
+			if err == nil {
+				if _, err = io.Copy(io.Discard, in); err == nil {
+					err = x.unchanged(sum, x.check)
+				}
+			}
+		}()
+	}
 	if x.asIs {
 		_, err := io.Copy(w, in)
 		return err

@@ -3,6 +3,9 @@
 package policy
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -217,6 +220,20 @@ func (p *Policy) Config() redact.Config {
 		}
 	}
 	return c
+}
+
+// Digest tells policies apart by what rules find with them.
+func (p *Policy) Digest() string {
+	var expressions []string
+	for _, e := range p.Expressions {
+		expressions = append(expressions, e.Name+" "+string(e.Class)+" "+e.Match.String())
+	}
+	data, err := json.Marshal([]any{redact.RulesVersion, p.Rules, p.Classes, expressions, p.Never, p.Disclosed, p.Domains})
+	if err != nil {
+		panic(err) // plain values always marshal
+	}
+	sum := sha256.Sum256(data)
+	return hex.EncodeToString(sum[:8])
 }
 
 // Stays says whether a file stays as it is.

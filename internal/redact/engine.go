@@ -56,6 +56,7 @@ type Engine struct {
 	options     Options
 	base        int64  // offset of the block in its text
 	member      string // of a container, that is looked at
+	place       func(Value, int64)
 	sampler     func(Sample)
 	ungated     bool // for the test that holds the gate against the rules
 	keys        keyCache
@@ -416,13 +417,26 @@ func bareJSON(b []byte, start, end int) bool {
 
 func (e *Engine) learn(f finding, text []byte) {
 	if f.rule == "cookie" { // its parts stand alone elsewhere
-		for _, part := range bytes.FieldsFunc(text, func(r rune) bool { return r == ';' || r == ' ' }) {
-			if _, value, ok := bytes.Cut(part, []byte("=")); ok && len(value) >= 12 {
-				e.learned.Add(Value{string(value), f.class, f.rule})
+		for at := 0; at < len(text); {
+			end := at
+			for end < len(text) && text[end] != ';' && text[end] != ' ' {
+				end++
 			}
+			if name, value, ok := bytes.Cut(text[at:end], []byte("=")); ok && len(value) >= 12 {
+				e.learnValue(Value{string(value), f.class, f.rule}, f.start+at+len(name)+1)
+			}
+			at = end + 1
 		}
 	}
-	e.learned.Add(Value{string(text), f.class, f.rule})
+	e.learnValue(Value{string(text), f.class, f.rule}, f.start)
+}
+
+// learnValue learns a value that stands at a place in the block.
+func (e *Engine) learnValue(v Value, at int) {
+	e.learned.Add(v)
+	if e.place != nil && e.member == "" && learnable(v) {
+		e.place(v, e.base+int64(at))
+	}
 }
 
 func (e *Engine) replacement(f finding, text []byte) string {
