@@ -51,7 +51,6 @@ type arrivals struct {
 	config redact.Config
 	policy *policy.Policy
 	digest string
-	tmp    string
 	ctx    context.Context
 	stop   context.CancelFunc
 	queue  chan collect.Entry
