@@ -39,7 +39,7 @@ if has live; then # slow links, so that there is something to see
 fi
 has vitals && sh "$root/scripts/shot.sh" "$shots/vitals.png" 2 "$(say 'envask show r1 --vitals --case 26031407')"
 has pack && sh "$root/scripts/shot.sh" "$shots/pack.png" 5 "$(say 'envask pack'); echo; $(say 'envask submit --yes'); echo; $(say 'envask verify envask-demo/desk/incoming/*r2*.tar.gz')"
-has review && sh "$root/scripts/shot.sh" "$shots/review.png" 3 "$(say 'envask review --rule keyed-secret,worded-secret,user,url-credentials,phone --approve')"
+has review && sh "$root/scripts/shot.sh" "$shots/review.png" 3 "$(say 'envask review --rule keyed-secret,user,phone --approve')"
 has show && sh "$root/scripts/shot.sh" "$shots/show.png" 2 "$(say 'envask cases'); echo; $(say 'envask show')"
 has round && sh "$root/scripts/shot.sh" "$shots/round.png" 2 "$(say 'envask show r1 --system gate-2')"
 has redact && sh "$root/scripts/shot.sh" "$shots/redact.png" 2 "$(say 'envask redact --rules'); echo; $(say 'envask redact envask-demo/home/cases/26031407/rounds/r1/raw/gate-2/files/etc/boarding/gate.toml')"

@@ -84,6 +84,9 @@ func (s *session) drawPacked(p *flow.Packed) {
 	for _, o := range p.OpaqueIn {
 		s.screen.Print("  %s %s", s.screen.Paint(term.Warn, "went unread, on your word:"), term.Clean(o))
 	}
+	for _, o := range p.Pictures {
+		s.screen.Print("  %s %s", s.screen.Paint(term.Warn, "goes along:"), term.Clean(o))
+	}
 	for _, q := range p.OpenQuestions {
 		s.screen.Print("  %s %s (answer it under brief: in case.yaml, then pack again)", s.screen.Paint(term.Warn, "the brief lacks"), term.Clean(q))
 	}

@@ -144,12 +144,29 @@ func (s *session) drawRules(v *flow.Review, f reviewFlags) {
 				where += ": " + x.Member
 			}
 			s.screen.Print("    %s", s.screen.Paint(term.Faint, term.Clean(where)))
-			s.screen.Print("      %s → …%s%s%s…", original, term.Clean(x.Left), s.screen.Paint(term.Good, term.Clean(x.Put)), term.Clean(x.Right))
+			left, right := s.context(x, len([]rune(original)))
+			s.screen.Print("      %s → %s%s%s", original, left, s.screen.Paint(term.Good, term.Clean(x.Put)), right)
 		}
 	}
 	if len(v.Findings) == 0 {
 		s.screen.Print("nothing had to be replaced")
 	}
+}
+
+// context gives what stands around a sample, as much as there is room for on the line.
+func (s *session) context(x flow.ReviewSample, original int) (left, right string) {
+	l, r := []rune(term.Clean(x.Left)), []rune(term.Clean(x.Right))
+	room := max(8, (s.screen.Width-len([]rune(x.Put))-original-13)/2)
+	if len(r) < room {
+		room += room - len(r)
+	}
+	if len(l) > room {
+		l = append([]rune("…"), l[len(l)-room+1:]...)
+	}
+	if room = s.screen.Width - 11 - original - len(l) - len([]rune(x.Put)); len(r) > max(room, 8) {
+		r = append(r[:max(room, 8)-1], '…')
+	}
+	return string(l), string(r)
 }
 
 func contains(list []string, word string) bool {

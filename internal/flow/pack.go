@@ -44,8 +44,9 @@ type Packed struct {
 	Findings  redact.Counts `json:"findings"`
 	Learned   int           `json:"learned"`
 	Proof     redact.Proof  `json:"proof"`
-	OpaqueIn  []string      `json:"opaque_in"`  // went unread
-	OpaqueOut []string      `json:"opaque_out"` // stayed behind, because nobody said otherwise
+	OpaqueIn  []string      `json:"opaque_in"`          // went unread
+	OpaqueOut []string      `json:"opaque_out"`         // stayed behind, because nobody said otherwise
+	Pictures  []string      `json:"pictures,omitempty"` // of these, with the path at which to look at them
 	Lacking   []string      `json:"lacking"`
 	Same      bool          `json:"same"` // the archive was there already, byte for byte
 

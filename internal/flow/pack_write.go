@@ -73,6 +73,12 @@ func (p *packing) write(ctx context.Context) (*Packed, error) {
 		OpaqueIn: m.Redaction.Opaque, OpaqueOut: []string{}, OpenQuestions: append([]string{}, p.brief().Open()...)}
 	for _, x := range p.pieces {
 		where := x.entry.System + ": " + x.entry.Source
+		if x.form == redact.Image { // nobody but a person can say what it shows
+			where += " (a picture, to look at: " + x.raw + ")"
+			if !x.out {
+				out.Pictures = append(out.Pictures, where)
+			}
+		}
 		if x.out {
 			out.OpaqueOut = append(out.OpaqueOut, where+" (item "+x.entry.Item+")")
 		} else if !p.mayGoUnread(x) {

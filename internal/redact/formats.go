@@ -17,6 +17,7 @@ const (
 	Plain   Form = "text"
 	UTF16   Form = "utf-16"
 	HAR     Form = "har"
+	CSV     Form = "table" // comma-separated values and the like
 	Gzip    Form = "gzip"
 	Zstd    Form = "zstd"
 	Bzip2   Form = "bzip2"
@@ -66,6 +67,7 @@ func formats() []format {
 		{Image, isImage, applyImage},
 		{Opaque, isOpaque, applyOpaque},
 		{HAR, isHAR, applyHAR},
+		{CSV, isTable, applyTable},
 		{Plain, func([]byte, string) bool { return true }, applyText},
 	}
 }

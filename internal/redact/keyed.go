@@ -235,7 +235,7 @@ func lastWord(raw []byte) string {
 var telling = []string{
 	"password", "passwd", "passphrase", "pwd", "secret", "token", "apikey", "accesskey", "privatekey", "sharedkey",
 	"signingkey", "encryptionkey", "credential", "sessionkey", "sessionid", "authkey", "community", "passcode", "passphrase",
-	"securitycode", "verificationcode", "onetimecode", "mfacode", "pincode", "accesscode", "presharedkey", "storepass", "keypass", "psksecret",
+	"securitycode", "verificationcode", "onetimecode", "mfacode", "pincode", "accesscode", "presharedkey", "storepass", "keypass", "psksecret", "keydata", "privkey",
 	"passwort", "kennwort", "contrase", "senha", "motdepasse", "wachtwoord", "passord", "adgangskode", "heslo", "parola", "salasana",
 }
 
@@ -334,6 +334,9 @@ func findKeyedSecret(b []byte, at, free int) (int, int, bool) {
 	if b[at] == ':' && bytes.HasPrefix(b[at:], []byte("://")) {
 		return 0, 0, false
 	}
+	if end := blockMark(b, at); end > 0 && kindAt(b, at)&keySecret != 0 {
+		return blockScalar(b, at, end)
+	}
 	k, ok := keyedAt(b, at)
 	if !ok || k.start < free {
 		return 0, 0, false
@@ -363,6 +366,55 @@ func findKeyedSecret(b []byte, at, free int) (int, int, bool) {
 		return 0, 0, false
 	}
 	return k.start, k.end, true
+}
+
+// blockMark gives the end of the mark behind a colon that YAML has before a text on the next lines (YAML 1.2.2, section 8.1),
+// or 0.
+func blockMark(b []byte, at int) int {
+	i := at + 1
+	for i < len(b) && b[i] == ' ' {
+		i++
+	}
+	if b[at] != ':' || i >= len(b) || b[i] != '|' && b[i] != '>' {
+		return 0
+	}
+	if i++; i < len(b) && (b[i] == '-' || b[i] == '+') {
+		i++
+	}
+	return i
+}
+
+// maxBlockLines bounds how many lines of a block belong to its key.
+const maxBlockLines = 64
+
+// blockScalar gives the lines that are further in than the key before a place.
+func blockScalar(b []byte, at, from int) (int, int, bool) {
+	first := lineStart(b, at)
+	indent := func(line []byte) int { return len(line) - len(bytes.TrimLeft(line, " ")) }
+	own := indent(b[first:at])
+	next := bytes.IndexByte(b[from:], '\n')
+	if next < 0 || len(bytes.TrimSpace(b[from:from+next])) > 0 {
+		return 0, 0, false
+	}
+	start, end := 0, 0
+	for p, n := from+next+1, 0; p < len(b) && n < maxBlockLines; n++ {
+		line := lineFrom(b, p)
+		if len(bytes.TrimSpace(line)) > 0 {
+			if indent(line) <= own {
+				break
+			}
+			if start == 0 {
+				start = p + indent(line)
+			}
+			end = p + len(bytes.TrimRight(line, " \t\r"))
+		}
+		p += len(line)
+		for p < len(b) && b[p] != '\n' {
+			p++
+		}
+		p++
+	}
+	return start, end, start > 0 && start < end && isValue(b[start:end]) && !bytes.Contains(b[start:end], beginKey)
 }
 
 func findAuthorization(b []byte, at, free int) (int, int, bool) {

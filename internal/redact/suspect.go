@@ -66,7 +66,7 @@ func suspectsIn(b []byte, base int64, found func(Suspect) bool) bool {
 			end++
 		}
 		if s, ok := suspectAt(b, start, end); ok {
-			s.Offset = base + int64(start)
+			s.Offset += base
 			if !found(s) {
 				return false
 			}
@@ -106,7 +106,7 @@ func suspectAt(b []byte, start, end int) (s Suspect, ok bool) {
 			keyStart, keyEnd, _ = keySpan(b, at)
 		}
 	}
-	s = Suspect{Key: string(b[keyStart:keyEnd]), Text: string(word)}
+	s = Suspect{Key: string(b[keyStart:keyEnd]), Text: string(word), Offset: int64(start)}
 	bits := entropy(word)
 	switch {
 	case isHexes(word):
