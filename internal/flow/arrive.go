@@ -72,7 +72,7 @@ func (a *App) learnArriving(ctx context.Context, c *casefile.Case, k *ask.Ask) *
 	l := &arrivals{config: pol.Config(), policy: pol, digest: pol.Digest(), queue: make(chan collect.Entry, arrivalQueue), left: make(chan struct{})}
 	l.ctx, l.stop = context.WithCancel(ctx)
 	var workers sync.WaitGroup
-	for range runtime.GOMAXPROCS(0) {
+	for range max(1, runtime.GOMAXPROCS(0)/2) { // receiving goes first
 		workers.Go(l.work)
 	}
 	go func() {

@@ -139,7 +139,7 @@ func canonical(class Class, text string) string {
 	switch class {
 	case IPv4, IPv6:
 		if class == IPv4 {
-			text = strings.ReplaceAll(text, "-", ".")
+			text = withoutZeros(strings.ReplaceAll(text, "-", "."))
 		}
 		if a, err := netip.ParseAddr(text); err == nil {
 			return a.WithZone("").String()

@@ -69,6 +69,9 @@ type cachedKey struct {
 
 // at gives what kindAt gives, mostly from memory.
 func (c *keyCache) at(b []byte, at int) keyKind {
+	if b[at] != ':' && b[at] != '=' {
+		return kindAt(b, at)
+	}
 	end := at
 	switch p := b[at-1]; {
 	case p == '"' || p == '\'':
@@ -82,7 +85,7 @@ func (c *keyCache) at(b []byte, at int) keyKind {
 	if k == nil {
 		return kindAt(b, at)
 	}
-	if k.kind != 0 || !k.further {
+	if k.kind&^keyWeak != 0 || !k.further {
 		return k.kind
 	}
 	return kindAt(b, at)
@@ -216,7 +219,7 @@ func (e *Engine) worth(b []byte, i int) bool {
 		// Nothing but what the table of endings lets through comes here.
 		return announces(b, i) || i == e.ownerEnd || looksMode(b[i-10:]) || looksMode(b[i-11:])
 	case ':':
-		if n == '/' && b[i+2] == '/' || b[i+33] == ':' || n == ':' || (isHex(p) || p == ':' || p == '[') && (isHex(n) || n == ':') && bytes.IndexByte(b[i+1:i+6], ':') >= 0 {
+		if n == '/' && b[i+2] == '/' || b[i+33] == ':' || n == ':' || b[i+2] == ':' && (n == 'x' || n == '*' || n == '!') || isDigit(p) && isUpper(n) || (isHex(p) || p == ':' || p == '[') && (isHex(n) || n == ':') && bytes.IndexByte(b[i+1:i+6], ':') >= 0 {
 			return true
 		}
 		return e.keys.at(b, i) != 0
@@ -242,11 +245,11 @@ func (e *Engine) worth(b []byte, i int) bool {
 	case '[':
 		return isDigit(n) && b[i+3] == '/'
 	case '/':
-		return n == 'h' || n == 'U' || p == 's' && b[i-2] == 't'
+		return n == 'h' || n == 'U' || n == 'm' && b[i+2] == 'a' || n == 'c' && b[i+2] == 'r' || p == 's' && b[i-2] == 't'
 	case '\\':
 		return n == 'u' || n == 'U' || n == 'D' || n == '\\' || isUpper(p) || isDigit(p) || p == '-'
 	case '%':
-		return n == '3' || n == '4'
+		return n >= '2' && n <= '5'
 	case '&':
 		return n == '#' || n == 'c'
 	case '_':

@@ -131,10 +131,24 @@ func findIPv4(b []byte, at, free int) (int, int, bool) {
 	for end > at && b[end-1] == '.' { // the end of a sentence
 		end, dots = end-1, dots-1
 	}
+	if dots == 4 { // as programs that watch the network write the port: 192.0.2.7.443 >
+		last := bytes.LastIndexByte(b[start:end], '.') + start
+		if string(b[max(0, start-2):start]) != "> " && !bytes.HasSuffix(b[:start], []byte("IP ")) {
+			return 0, 0, false
+		}
+		if last < at || end > last+6 {
+			return 0, 0, false
+		}
+		a, err := netip.ParseAddr(string(b[start:last]))
+		return start, last, err == nil && !staysIPv4(a)
+	}
 	if dots != 3 || end < len(b) && versionGoesOn(b[end:]) {
 		return 0, 0, false
 	}
 	a, err := netip.ParseAddr(string(b[start:end]))
+	if err != nil && end-start == 15 { // 192.000.002.007
+		a, err = netip.ParseAddr(withoutZeros(string(b[start:end])))
+	}
 	if err != nil || staysIPv4(a) || saysVersion(b[:start]) {
 		return 0, 0, false
 	}
@@ -158,6 +172,18 @@ func findDashedIPv4(b []byte, at, free int) (int, int, bool) {
 	}
 	a, err := netip.ParseAddr(strings.ReplaceAll(string(b[at+1:end]), "-", "."))
 	return at + 1, end, err == nil && !staysIPv4(a)
+}
+
+// withoutZeros takes the zeros out of the beginnings of the parts of an address.
+func withoutZeros(address string) string {
+	parts := strings.Split(address, ".")
+	for i, p := range parts {
+		if p = strings.TrimLeft(p, "0"); p == "" {
+			p = "0"
+		}
+		parts[i] = p
+	}
+	return strings.Join(parts, ".")
 }
 
 // namesAFile says whether numbers with dots end in the ending of a file that is written for an address, as in
@@ -258,6 +284,10 @@ func findIPv6(b []byte, at, free int) (int, int, bool) {
 		end--
 	}
 	a, err := netip.ParseAddr(string(b[start:end]))
+	if n := bytes.LastIndexByte(b[start:end], '.'); err != nil && n > 0 { // a port behind a full stop
+		end = start + n
+		a, err = netip.ParseAddr(string(b[start:end]))
+	}
 	if err != nil || !a.Is6() || a.IsLoopback() || a.IsUnspecified() || a.IsMulticast() {
 		return 0, 0, false
 	}

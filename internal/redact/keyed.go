@@ -254,7 +254,7 @@ var tellingLast = map[string]bool{"pass": true, "pin": true, "psk": true, "otp":
 
 // weaklyTelling lists last words of keys whose value is a secret only when it looks like one.
 var weaklyTelling = map[string]bool{"session": true, "sess": true, "sid": true, "key": true, "signature": true, "sig": true, "nonce": true,
-	"salt": true, "seed": true, "hmac": true, "cred": true, "creds": true}
+	"code": true, "salt": true, "seed": true, "hmac": true, "cred": true, "creds": true}
 
 // looksRandom says whether a value has the look of a token: long, without spaces, of letters and digits.
 func looksRandom(v []byte) bool {
@@ -431,6 +431,10 @@ func findAuthorization(b []byte, at, free int) (int, int, bool) {
 		end := at
 		for end < len(b) && end-at < maxValue && isTokenByte(b[end]) {
 			end++
+		}
+		if end > at && b[end-1] == '=' && end < len(b) && b[end] == '"' { // parameters, as of a digest
+			end = at + len(bytes.TrimRight(lineFrom(b, at), " \t"))
+			return at, end, true
 		}
 		if end > at || placeholderLen(b[at:]) > 0 {
 			return at, end, end > at && isValue(b[at:end])

@@ -53,8 +53,9 @@ func kindAt(b []byte, at int) keyKind {
 	if start == end || isDigit(b[end-1]) && allDigits(string(b[start:end])) {
 		return 0
 	}
-	if kind := kindOf(b[start:end]); kind != 0 {
-		return kind
+	own := kindOf(b[start:end])
+	if own&^keyWeak != 0 {
+		return own
 	}
 	if first, ok := wordBeforeKey(b, start); ok { // keys of two or three words: User Id, one-time code
 		if kind := kindOfTwo(b[first:end], b[start:end]); kind != 0 {
@@ -67,7 +68,7 @@ func kindAt(b []byte, at int) keyKind {
 	if start, end = pairedName(b, at, start, end); start < end {
 		return kindOf(b[start:end])
 	}
-	return 0
+	return own
 }
 
 // wordBeforeKey gives the beginning of a key of two words, of which the second begins at a place. What is no plain word, or

@@ -81,7 +81,7 @@ var programs = []struct {
 	{"curl", []programSecret{{"u", false, true}, {"user", false, true}, {"U", false, true}, {"proxy-user", false, true}}}, {"wget", []programSecret{{"user", false, true}}},
 	{"redis-cli", []programSecret{{"a", false, false}, {"pass", false, false}}}, {"ldap", []programSecret{{"w", false, false}}},
 	{"snmp", []programSecret{{"c", false, false}, {"A", false, false}, {"X", false, false}}}, {"openssl", []programSecret{{"passin", false, true}, {"passout", false, true}, {"pass", false, true}}},
-	{"docker", []programSecret{{"p", false, false}}}, {"podman", []programSecret{{"p", false, false}}}, {"helm", []programSecret{{"p", false, false}}}, {"sqlcmd", []programSecret{{"P", false, false}}},
+	{"mongo", []programSecret{{"p", false, false}}}, {"docker", []programSecret{{"p", false, false}}}, {"podman", []programSecret{{"p", false, false}}}, {"helm", []programSecret{{"p", false, false}}}, {"sqlcmd", []programSecret{{"P", false, false}}},
 	{"mosquitto", []programSecret{{"P", false, false}}}, {"ipmitool", []programSecret{{"P", false, false}}}, {"bcp", []programSecret{{"P", false, false}}}, {"unzip", []programSecret{{"P", false, false}}},
 	{"zip", []programSecret{{"P", false, false}}}, {"7z", []programSecret{{"p", true, false}}}, {"smbclient", []programSecret{{"U", false, true}}}, {"ncftp", []programSecret{{"p", false, false}}},
 }

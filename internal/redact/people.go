@@ -7,11 +7,13 @@ import (
 
 // tellingPhone lists keys, and last words of keys, whose value is a telephone number.
 var tellingPhone = wordSet(`
+	mobilenumber faxnumber telnumber cellnumber homephone workphone phones telephonenumber contactphone mobilephonenumber phoneno telno mobileno
 	phone phonenumber telephone tel mobile mobilephone cell cellphone fax msisdn callerid telefon telefone telemovel telefono handy
 	gsm contactnumber`)
 
 // tellingUser lists whole keys whose value names a person.
 var tellingUser = wordSet(`
+	acct auid
 	displayname realname contactperson createdby modifiedby updatedby lastmodifiedby requestedby approvedby owner ownername author
 	driver drivername guest guestname member membername customerfirstname customerlastname nickname supervisor assignee reporter
 	logname ruser remoteuser authuser targetusername subjectusername uid cardholder cardholdername recipient recipientname familyname
@@ -104,7 +106,7 @@ func nameBefore(b []byte, at int) int {
 
 // Words around a user name, as logs of logins have them.
 var (
-	beforeUser  = wordSet("for of invalid illegal by as from unknown to missing new local remote the deleted disabled locked switched role database target ruser no such failed")
+	beforeUser  = wordSet("for of invalid illegal authenticating by as from unknown to missing new local remote the deleted disabled locked switched role database target ruser no such failed")
 	afterUser   = wordSet("logged has is connected disconnected authenticated signed failed opened closed created deleted locked unlocked added removed requested attempted tried entered left was does not from at on did could cannot changed with via")
 	noUserNames = wordSet(`agent account accounts name names id ids input interface group groups mode space data defined manager management guide session sessions profile profiles service services
 		request requests directory error table list database db type level role roles settings config store home login password token agent-string has is was who that can may must will with
@@ -131,6 +133,8 @@ func findLogUser(b []byte, at, free int) (start, end int, ok bool) {
 		start, end, ok = userOfDomain(b, at)
 	case '/':
 		start, end, ok = userOfTerminal(b, at)
+	case ':':
+		start, end, ok = userOfPasswd(b, at)
 	}
 	return start, end, ok && start >= free && start < end && isPerson(b[start:end])
 }
@@ -228,6 +232,24 @@ func userOfTerminal(b []byte, at int) (int, int, bool) {
 
 const ownerRule = "owner"
 
+// userOfPasswd finds the account and the full name in the lines of /etc/passwd: NAME:x:1002:1002:FULL NAME,…:/home/…
+func userOfPasswd(b []byte, at int) (int, int, bool) {
+	first := lineStart(b, at)
+	line := b[first:at]
+	if at+3 < len(b) && (b[at+1] == 'x' || b[at+1] == '*' || b[at+1] == '!') && b[at+2] == ':' && isDigit(b[at+3]) {
+		return first, at, len(line) > 1 && nameAt(b, first) == at
+	}
+	parts := bytes.Split(line, []byte(":"))
+	if len(parts) != 4 || !isAllDigits(parts[2]) || !isAllDigits(parts[3]) || len(parts[1]) != 1 {
+		return 0, 0, false
+	}
+	end := at + 1
+	for end < len(b) && end-at < 80 && b[end] != ',' && b[end] != ':' && b[end] != '\n' {
+		end++
+	}
+	return at + 1, end, bytes.IndexByte(b[at+1:end], ' ') > 0 && !serviceAccounts[strings.ToLower(string(parts[0]))]
+}
+
 // findOwner finds the owner and the group in the lines of ls -l.
 func findOwner(b []byte, at, free int) (start, end int, ok bool) {
 	if start, end, ok = userOfListing(b, at); !ok && at == free { // behind the owner stands the group, often of the same name
@@ -297,7 +319,7 @@ func userInParentheses(b []byte, at int) (int, int, bool) {
 // userBeforeCron finds the name in (NAME) CMD (…) and su's (to root) NAME on.
 func userBeforeCron(b []byte, at int) (int, int, bool) {
 	rest := b[at+1:]
-	if bytes.HasPrefix(rest, []byte(" CMD (")) {
+	if bytes.HasPrefix(rest, []byte(" CMD (")) || bytes.HasPrefix(rest, []byte(" RELOAD (")) || bytes.HasPrefix(rest, []byte(" LIST (")) || bytes.HasPrefix(rest, []byte(" REPLACE (")) || bytes.HasPrefix(rest, []byte(" BEGIN EDIT (")) {
 		start := nameBefore(b, at)
 		return start, at, start > 0 && b[start-1] == '('
 	}
@@ -380,7 +402,7 @@ func userOfDomain(b []byte, at int) (int, int, bool) {
 }
 
 // homes are the folders that hold the folders of people.
-var homes = [][]byte{[]byte("/home/"), []byte("/Users/"), []byte("\\Users\\"), []byte("\\\\Users\\\\"), []byte("\\Documents and Settings\\"), []byte("\\\\Documents and Settings\\\\"), []byte("\\users\\")}
+var homes = [][]byte{[]byte("/home/"), []byte("/Users/"), []byte("\\Users\\"), []byte("\\\\Users\\\\"), []byte("\\Documents and Settings\\"), []byte("\\\\Documents and Settings\\\\"), []byte("\\users\\"), []byte("/mail/"), []byte("/crontabs/"), []byte("%2Fhome%2F"), []byte("%2FUsers%2F"), []byte("%5CUsers%5C")}
 
 // publicHomes are folders beside them that are nobody's.
 var publicHomes = wordSet("public default shared all defaultuser0 lost+found linuxbrew user users pi ubuntu vagrant")
@@ -391,7 +413,7 @@ func findHome(b []byte, at, free int) (int, int, bool) {
 		return 0, 0, false
 	}
 	switch b[at+1] {
-	case 'h', 'U', 'D', 'u', '\\':
+	case 'h', 'U', 'D', 'u', '\\', 'm', 'c', '2', '5':
 	default:
 		return 0, 0, false
 	}

@@ -16,7 +16,7 @@ var valueWords = newWordEnds(tellingWords, directives, wordSet("com2sec com2sec6
 var tellingWords = wordSet(`password passwd passphrase passcode secret community key key-string pwd pre-shared-key authentication-key encryption-key
 	message-digest-key server-key md5 sha wpa-psk wpa2-psk psk psksecret encrypted-password plain-text-password auth-pass priv-pass ascii-text ascii hex
 	authentication pin otp code token pass sha1 sha256 sha-256 shared-secret auth-password priv-password passwort kennwort senha plain login enc
-	key-chain simple by auth hex-key ascii-key encrypted cipher passwords aes des`)
+	key-chain simple by auth authentication-password privacy-password privacy-key api-token access-token auth-token api-key auth-key user-password admin-password bind-password hex-key ascii-key encrypted cipher passwords aes des`)
 
 // directives are first words of a line behind which, alone, a secret stands.
 var directives = wordSet(`bindpw rootpw requirepass masterauth rocommunity rwcommunity rocommunity6 rwcommunity6 authpass password_hash smtp_sasl_password
@@ -33,7 +33,7 @@ var keyVerbs = wordSet(`radius-server radius tacacs-server tacacs crypto pre-sha
 
 // skipped stand between the word and its value: how the value is written.
 var skipped = wordSet(`0 3 4 5 6 7 8 9 10 enc ascii ascii-text hex plain plaintext plain-text encrypted cipher simple irreversible-cipher is was md5 sha sha1 sha256 sha-256 hmac-md5
-	hmac-sha-256 string key key-string password secret pass des aes 3des aes128 aes256 unencrypted clear cleartext hash hashed reversible aes-128 aes-256`)
+	hmac-sha-256 string key key-string password secret pass des aes 3des aes128 aes256 unencrypted clear cleartext hash hashed reversible aes-128 aes-256 128 192 256`)
 
 // notValues follow a telling word in configurations without being its value.
 var notValues = wordSet(`policy expiry expires expired length minimum maximum min max encryption level for to is was from file authentication type chain has and or of in on the a an with must may can
@@ -77,6 +77,9 @@ func valueAfterWord(b []byte, at, free int) (int, int, bool) {
 	if vs < free || ve <= vs || bytes.IndexByte([]byte("=:<>-("), b[vs]) >= 0 || !isValue(b[vs:ve]) || notValues[strings.ToLower(string(bytes.TrimRight(b[vs:ve], ".,:;")))] {
 		return 0, 0, false
 	}
+	if ve < len(b) && (b[ve] == '"' || b[ve] == '\'') && b[ve-1] == '=' {
+		return 0, 0, false // an attribute
+	}
 	if b[ve-1] == '.' || b[ve-1] == ',' || b[ve-1] == ':' {
 		return 0, 0, false // the end of a clause
 	}
@@ -113,7 +116,7 @@ func weakWord(b []byte, word, verb string, first, start, vs, ve int) bool {
 		return string(b[start:vs-1]) == "PASS" && looksChosen(v) // of FTP and POP
 	case "code", "otp", "pin", "token":
 		return (isOneOf([]byte(before), "verification", "one-time", "security", "access", "confirmation", "login", "mfa", "sms", "auth", "pin", "service", "passenger", "unlock") || word == "otp" || word == "pin") &&
-			len(v) >= 4 && (isAllDigits(v) || looksChosen(v))
+			len(v) >= 4 && (isAllDigits(v) || looksChosen(v)) || word == "token" && looksRandom(v)
 	case "md5", "sha", "sha1", "sha256", "sha-256", "aes", "des", "simple", "cipher", "encrypted", "ascii", "hex", "enc":
 		if verb == "createuser" {
 			return true
