@@ -35,6 +35,14 @@ var wholeKeys = func() map[string]keyKind {
 	return m
 }()
 
+// sourceEndings are those of files of programs, as stack traces name them before a line: TokenManager.java:97.
+var sourceEndings = wordSet("c h cc cpp cs go java js jsx ts tsx py rb rs php kt scala swift m mm pl pm lua vb sql sh groovy erl ex hs")
+
+func isSourceFile(key []byte) bool {
+	n := bytes.LastIndexByte(key, '.')
+	return n > 0 && len(key)-n <= 7 && sourceEndings[string(key[n+1:])]
+}
+
 // wholeEnds are the ends of wholeKeys; twoEnds, those and the ends of the telling pieces.
 var wholeEnds, twoEnds = func() (*wordEnds, *wordEnds) {
 	words := map[string]bool{}
@@ -113,7 +121,7 @@ func kindOf(raw []byte) keyKind {
 	}
 	var buf [maxKey]byte
 	key := plainKey(&buf, raw)
-	if len(key) < 2 {
+	if len(key) < 2 || isSourceFile(raw) {
 		return 0
 	}
 	kind := keyKind(0)

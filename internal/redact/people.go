@@ -55,10 +55,11 @@ func isPerson(v []byte) bool {
 		return false
 	}
 	low := strings.ToLower(string(v))
-	return !serviceAccounts[low] && !commonWords[low] && !isPath(v)
+	return !serviceAccounts[low] && !commonWords[low] && !isPath(v) && !strings.HasPrefix(low, "systemd-")
 }
 
-func isPath(v []byte) bool { return bytes.IndexByte(v, '/') >= 0 || bytes.HasSuffix(v, []byte("()")) }
+// isPath says whether a value is a path or a piece of a program rather than a name.
+func isPath(v []byte) bool { return bytes.IndexByte(v, '/') >= 0 || bytes.IndexByte(v, '(') > 0 }
 
 // moreNames gives the end of a name that may go on with further words: Ilka Brandvold.
 func moreNames(b []byte, start, end int) int {
@@ -106,9 +107,10 @@ func nameBefore(b []byte, at int) int {
 
 // Words around a user name, as logs of logins have them.
 var (
-	beforeUser  = wordSet("for of invalid illegal authenticating by as from unknown to missing new local remote the deleted disabled locked switched role database target ruser no such failed")
-	afterUser   = wordSet("logged has is connected disconnected authenticated signed failed opened closed created deleted locked unlocked added removed requested attempted tried entered left was does not from at on did could cannot changed with via")
-	noUserNames = wordSet(`agent account accounts name names id ids input interface group groups mode space data defined manager management guide session sessions profile profiles service services
+	surelyBefore = wordSet("invalid illegal authenticating unknown missing deleted disabled locked nonexistent")
+	maybeBefore  = wordSet("for of by from as to on")
+	afterUser    = wordSet("logged connected disconnected authenticated signed from failed locked unlocked timed")
+	noUserNames  = wordSet(`agent account accounts name names id ids input interface group groups mode space data defined manager management guide session sessions profile profiles service services
 		request requests directory error table list database db type level role roles settings config store home login password token agent-string has is was who that can may must will with
 		from and or not the a an in on at to for by of via no this experience count cache info information scope permissions permission lookup exists record records does did could cannot failed
 		connected disconnected authenticated created deleted locked logged defined-by activity actions action event events time limit quota slice instance bus unit lib local bin`)
@@ -176,7 +178,7 @@ func userAfterWord(b []byte, at int) (int, int, bool) {
 	case "for": // Accepted publickey for NAME from ADDRESS
 		return start, end, after == "from" && strings.ContainsAny(secondWord(b[end:min(len(b), end+48)]), ".:") && !isAllDigits(b[start:end])
 	case "as":
-		return start, end, (before == "in" || before == "authenticated" || before == "connected" || before == "running") && (quoted || bytes.IndexByte(b[start:end], '.') > 0 || len(after) == 0 || afterUser[after]) && end < len(b)
+		return start, end, (before == "in" || before == "authenticated" || before == "connected" || before == "running") && (quoted || isValueLike(b[start:end]) || afterUser[after]) && end < len(b)
 	case "role":
 		return start, end, quoted && bytes.HasPrefix(b[end+1:], []byte(" does not"))
 	case "login", "account":
@@ -185,10 +187,17 @@ func userAfterWord(b []byte, at int) (int, int, bool) {
 	if quoted {
 		return start, end, b[end] == b[start-1] || b[end] == '\''
 	}
-	if end < len(b) && (b[end] == '=' || b[end] == '/' || b[end] == '[') || bytes.HasPrefix(b[end:], []byte(": ")) && !isValueLike(b[start:end]) && !beforeUser[before] {
+	if end < len(b) && (b[end] == '=' || b[end] == '/' || b[end] == '[') {
 		return 0, 0, false
 	}
-	return start, end, beforeUser[before] && !commonAfter(name) || afterUser[strings.Trim(after, ".,;:")] || isValueLike(b[start:end])
+	told := (afterUser[strings.Trim(after, ".,;:")] || after != "" && isHex(after[0]) && strings.Count(after, ".")+strings.Count(after, ":") >= 2) && !afterUser[name]
+	switch {
+	case surelyBefore[before]:
+		return start, end, !afterUser[name]
+	case maybeBefore[before]: // it is the last word, or what comes next tells
+		return start, end, told || isValueLike(b[start:end]) || end == len(b) || bytes.IndexByte([]byte(".,;()[]\n\r"), b[end]) >= 0
+	}
+	return start, end, told || isValueLike(b[start:end]) && !bytes.HasPrefix(b[end:], []byte(": "))
 }
 
 // secondWord gives the second word of a text.
@@ -199,9 +208,6 @@ func secondWord(text []byte) string {
 	}
 	return string(words[1])
 }
-
-// commonAfter says whether a word behind "user" goes on with the sentence.
-func commonAfter(word string) bool { return afterUser[word] || len(word) < 3 }
 
 // isValueLike says whether a name cannot be a word: letters together with digits or a dot.
 func isValueLike(v []byte) bool {

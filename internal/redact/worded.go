@@ -107,7 +107,7 @@ func weakWord(b []byte, word, verb string, first, start, vs, ve int) bool {
 	case "authentication":
 		return (verb == "standby" || verb == "vrrp" || verb == "glbp") && !isOneOf(v, "md5", "text")
 	case "by": // IDENTIFIED BY '…'
-		return before == "identified"
+		return before == "identified" && (b[vs-1] == '\'' || b[vs-1] == '"') && b[start] == 'B'
 	case "auth": // AUTH … of caches
 		return string(b[start:vs-1]) == "AUTH" && !isOneOf(v, "plain", "login", "cram-md5", "digest-md5", "gssapi", "external", "ntlm", "xoauth2") && looksChosen(v)
 	case "plain", "login": // mail protocols: AUTH PLAIN BASE64
@@ -323,7 +323,7 @@ func findCall(b []byte, at, free int) (int, int, bool) {
 func findCell(b []byte, at, free int) (int, int, bool) {
 	next := at + 1
 	if b[at] == '-' { // an arrow
-		if next >= len(b) || b[next] != '>' {
+		if next+1 >= len(b) || b[next] != '>' || b[next+1] != ' ' || at == 0 || b[at-1] != ' ' {
 			return 0, 0, false
 		}
 		next++
@@ -343,6 +343,9 @@ func findCell(b []byte, at, free int) (int, int, bool) {
 		next++
 	}
 	k, ok := keyed{}.readValue(b, next)
+	if ok && b[at] != '-' && isPlainWord(string(b[k.start:k.end])) && !looksRandom(b[k.start:k.end]) {
+		return 0, 0, false // a list of names
+	}
 	if !ok || k.quoted || k.start < free || !isValue(b[k.start:k.end]) || !looksChosen(b[k.start:k.end]) || kindOf(b[k.start:k.end]) != 0 {
 		return 0, 0, false
 	}
