@@ -2,6 +2,7 @@ package redact
 
 import (
 	"bytes"
+	"encoding/binary"
 	"strings"
 )
 
@@ -12,37 +13,55 @@ import (
 // edge is how far from the ends of a block the gate does not look: what it reads lies within.
 const edge = 48
 
-// endings are hashes of the last three letters before a space, tokenEnds those of the last two before a sign.
-var endings = func() (set [1 << 14]bool) {
-	add := func(words map[string]bool) {
+// endings is a set of bits of the last four bytes before a space: of the words that announce something, and of the modes of
+// files in listings. What stands before a shorter word is one of them.
+var endings = func() (set [1 << 16 / 64]uint64) {
+	add := func(text string) {
+		h := endingHash([]byte(text), 4)
+		set[h>>6] |= 1 << (h & 63)
+	}
+	for _, words := range []map[string]bool{tellingWords, directives, otherWords} {
 		for w := range words {
-			if len(w) >= 3 {
-				set[hash3(w[len(w)-3], w[len(w)-2], w[len(w)-1])] = true
-				continue
-			}
-			for c := range 256 { // what may stand before a word of two letters
-				if !isWord(byte(c)) {
-					set[hash3(byte(c), w[0], w[1])] = true
+			switch n := len(w); {
+			case n >= 4:
+				add(w[n-4:])
+			case n == 3:
+				for c := range 256 {
+					if !isWord(byte(c)) && c != '-' {
+						add(string([]byte{byte(c)}) + w)
+					}
 				}
+			default:
+				shortWords[int(w[0])<<8|int(w[1])] = true
 			}
 		}
 	}
-	add(tellingWords)
-	add(directives)
-	add(otherWords)
-	for _, x := range "rwxsStT-" { // modes of files
-		for _, y := range "rwxsStT-" {
-			for _, z := range "rwxsStT-.+@" {
-				set[hash3(byte(x), byte(y), byte(z))] = true
+	for _, w := range "x-sStT" {
+		for _, x := range "r-" {
+			for _, y := range "w-" {
+				for _, z := range "x-sStT" {
+					add(string([]rune{w, x, y, z}))
+					for _, sign := range ".+@" {
+						add(string([]rune{x, y, z, sign}))
+					}
+				}
 			}
 		}
 	}
 	return set
 }()
 
-func hash3(a, b, c byte) uint32 {
-	return (uint32(a|0x20) | uint32(b|0x20)<<8 | uint32(c|0x20)<<16) * 2654435761 >> 18
+func endingHash(b []byte, at int) uint32 {
+	return (binary.LittleEndian.Uint32(b[at-4:]) | 0x20202020) * 2654435761 >> 16
 }
+
+func mayEnd(b []byte, at int) bool {
+	h := endingHash(b, at)
+	return endings[h>>6]&(1<<(h&63)) != 0 || !isWord(b[at-3]) && shortWords[int(b[at-2]|0x20)<<8|int(b[at-1]|0x20)]
+}
+
+// shortWords are the words of two letters, which endings fills.
+var shortWords [1 << 16]bool
 
 // tokenEnds are the two bytes before the first sign of the tokens of services.
 var tokenEnds = func() (set [1 << 16]bool) {
@@ -186,7 +205,7 @@ func (e *Engine) nextTrigger(b []byte, i, stop int) int {
 		}
 		switch c {
 		case ' ':
-			if !endings[hash3(b[i-3], b[i-2], b[i-1])] && i != e.ownerEnd {
+			if !mayEnd(b, i) && i != e.ownerEnd {
 				continue
 			}
 		case '-':
@@ -239,7 +258,7 @@ func (e *Engine) worth(b []byte, i int) bool {
 	case '>':
 		return kindAt(b, i) != 0
 	case '(':
-		return n == '"' || n == '\'' || isDigit(p)
+		return n == '"' || n == '\'' || isDigit(p) || (p|0x20 == 's' || p == ' ' && b[i-2]|0x20 == 's') && bytes.Contains(bytes.ToLower(b[i-8:i]), []byte("values"))
 	case ')':
 		return n == ' '
 	case '[':

@@ -318,6 +318,56 @@ func findCall(b []byte, at, free int) (int, int, bool) {
 	return k.start, k.end, true
 }
 
+// findInsert finds the secret in the first row of an SQL statement that names its columns: INSERT INTO users (login,
+// password) VALUES ('svc', '…').
+func findInsert(b []byte, at, free int) (int, int, bool) {
+	before := bytes.TrimRight(b[max(0, at-2*maxPair):at], " ")
+	if len(before) < 10 || !bytes.EqualFold(before[len(before)-6:], []byte("VALUES")) {
+		return 0, 0, false
+	}
+	before = bytes.TrimRight(before[:len(before)-6], " ")
+	open := bytes.LastIndexByte(before, '(')
+	if open < 0 || before[len(before)-1] != ')' {
+		return 0, 0, false
+	}
+	start := at + 1
+	for _, column := range bytes.Split(before[open+1:len(before)-1], []byte(",")) {
+		for start < len(b) && isSpace(b[start]) {
+			start++
+		}
+		end := sqlValueEnd(b, start)
+		if kindOf(bytes.Trim(column, " `\"'[]"))&keySecret != 0 && end-start > 2 && b[start] == '\'' {
+			return start + 1, end - 1, start+1 >= free && isValue(b[start+1:end-1])
+		}
+		if end >= len(b) || b[end] != ',' {
+			return 0, 0, false
+		}
+		start = end + 1
+	}
+	return 0, 0, false
+}
+
+// sqlValueEnd gives the end of the value at a place: a text in quotes, which are doubled within, or anything up to a comma.
+func sqlValueEnd(b []byte, at int) int {
+	if at < len(b) && b[at] == '\'' {
+		for i := at + 1; i < len(b) && b[i] != '\n'; i++ {
+			switch {
+			case b[i] == '\\':
+				i++
+			case b[i] == '\'' && i+1 < len(b) && b[i+1] == '\'':
+				i++
+			case b[i] == '\'':
+				return i + 1
+			}
+		}
+		return len(b)
+	}
+	for at < len(b) && b[at] != ',' && b[at] != ')' && b[at] != '\n' {
+		at++
+	}
+	return at
+}
+
 // findCell finds the secret in a row of a table behind its telling name: | db_password | … |, db_password,… and
 // db.password and a tab.
 func findCell(b []byte, at, free int) (int, int, bool) {
@@ -357,7 +407,12 @@ func findWorded(b []byte, at, free int) (int, int, bool) {
 	switch b[at] {
 	case ' ':
 		return valueAfterWord(b, at, free)
-	case '(', ';':
+	case '(':
+		if start, end, ok := findInsert(b, at, free); ok {
+			return start, end, true
+		}
+		return findCall(b, at, free)
+	case ';':
 		return findCall(b, at, free)
 	case ',':
 		if at > 0 && (b[at-1] == '"' || b[at-1] == '\'') {
