@@ -3,7 +3,7 @@ package redact
 import (
 	"bytes"
 	"encoding/binary"
-	"strings"
+	"sync"
 )
 
 // The gate decides at nearly every trigger, from a few bytes around it, that no rule can find anything there. It may let
@@ -77,7 +77,7 @@ var tokenEnds = func() (set [1 << 16]bool) {
 }()
 
 // keyCache remembers what keys announce: logs have few, and each stands in thousands of lines.
-type keyCache [1 << 9]cachedKey
+type keyCache [1 << 10]cachedKey
 
 type cachedKey struct {
 	n       uint8
@@ -134,7 +134,7 @@ func (c *keyCache) of(b []byte, end int) *cachedKey {
 	if n > len(c[0].key) {
 		return nil
 	}
-	e := &c[(h^h>>9)&(1<<9-1)]
+	e := &c[(h^h>>10)&(1<<10-1)]
 	if n == 0 {
 		return &cachedKey{}
 	}
@@ -164,18 +164,24 @@ func mayBelong(key []byte) bool {
 	if isPairValue(key) || string(key) == "is" {
 		return true
 	}
+	return keyTails()[string(plain)]
+}
+
+// keyTails are what telling keys end with, from each of their letters but the first on.
+var keyTails = sync.OnceValue(func() map[string]bool {
+	tails := map[string]bool{}
 	for _, t := range telling {
-		if len(t) > len(plain) && strings.HasSuffix(t, string(plain)) {
-			return true
+		for i := 1; i < len(t); i++ {
+			tails[t[i:]] = true
 		}
 	}
 	for w := range wholeKeys {
-		if len(w) > len(plain) && strings.HasSuffix(w, string(plain)) {
-			return true
+		for i := 1; i < len(w); i++ {
+			tails[w[i:]] = true
 		}
 	}
-	return false
-}
+	return tails
+})
 
 // isTime says whether a colon is the first or second one of a time of day, which no rule is about.
 func isTime(b []byte, i int) bool {

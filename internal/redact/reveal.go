@@ -6,6 +6,7 @@ import (
 	"io"
 	"regexp"
 	"strings"
+	"sync"
 )
 
 // Reveal copies a text with the aliases of a table turned back into their originals, line by line, and gives how many there
@@ -27,7 +28,7 @@ func Reveal(t *Table, w *bufio.Writer, r io.Reader) (int, error) {
 	for {
 		line, err := br.ReadString('\n')
 		cards := 0
-		line = numberAliases.ReplaceAllStringFunc(line, func(text string) string {
+		line = numberAliases().ReplaceAllStringFunc(line, func(text string) string {
 			if o, ok := back[onlyNumber(text)]; ok {
 				cards++
 				return inShape(o, text)
@@ -50,7 +51,9 @@ func Reveal(t *Table, w *bufio.Writer, r io.Reader) (int, error) {
 }
 
 // numberAliases find the aliases of cards and accounts, which may stand in groups.
-var numberAliases = regexp.MustCompile(cardHead + `(?:[ -]?[0-9]){9,15}|` + ibanHead + `(?: ?[0-9]){11,30}`)
+var numberAliases = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(cardHead + `(?:[ -]?[0-9]){9,15}|` + ibanHead + `(?: ?[0-9]){11,30}`)
+})
 
 func onlyNumber(text string) string { return strings.NewReplacer(" ", "", "-", "").Replace(text) }
 

@@ -51,9 +51,11 @@ func findMAC(b []byte, at, free int) (int, int, bool) {
 
 func isHex(c byte) bool { return isDigit(c) || c|0x20 >= 'a' && c|0x20 <= 'f' }
 
+var macSigns = strings.NewReplacer(":", "", "-", "", ".", "")
+
 // plainMAC gives a hardware address in one notation.
 func plainMAC(text string) string {
-	digits := strings.NewReplacer(":", "", "-", "", ".", "").Replace(strings.ToLower(text))
+	digits := macSigns.Replace(strings.ToLower(text))
 	var parts []string
 	for i := 0; i+2 <= len(digits); i += 2 {
 		parts = append(parts, digits[i:i+2])
