@@ -386,11 +386,12 @@ func (e *Engine) asBare(b []byte, f finding, put string) (end int, _ string) {
 	}
 	switch last := trimmed[len(trimmed)-1]; {
 	case e.bare == yamlly && (last == ':' || last == '-') && len(before) > len(trimmed):
+	case e.bare == yamlly && (last == '[' || last == ',' || last == '{') && inFlow(trimmed):
 	case e.bare == tomlly && last == '=':
 	default:
 		return f.end, put
 	}
-	if allDigits(string(b[f.start:f.end])) {
+	if isAllDigits(b[f.start:f.end]) {
 		return f.end, "0"
 	}
 	// The value may go on behind what was found: all of it is quoted then, without what is behind.
@@ -402,6 +403,11 @@ func (e *Engine) asBare(b []byte, f finding, put string) (end int, _ string) {
 		rest = rest[:n]
 	}
 	return f.end + len(bytes.TrimRight(rest, " \t")), `"` + put + `"`
+}
+
+// inFlow says whether a line is within a list or mapping in brackets at its end.
+func inFlow(line []byte) bool {
+	return bytes.Count(line, []byte("["))+bytes.Count(line, []byte("{")) > bytes.Count(line, []byte("]"))+bytes.Count(line, []byte("}"))
 }
 
 // bareJSON says whether a span is the bare value of a quoted key, as numbers are in JSON: what stands there instead must be
