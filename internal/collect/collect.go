@@ -307,8 +307,9 @@ func (c *Collector) DryRun(ctx context.Context) (Coverage, []Entry, error) {
 	g.SetLimit(max(1, c.Jobs))
 	for i := range c.Site.Systems {
 		s := &c.Site.Systems[i]
+		cells := plan.open(s.Name)
 		g.Go(func() error {
-			entries, err := c.drySystem(ctx, s, plan)
+			entries, err := c.drySystem(ctx, s, cells)
 			mu.Lock()
 			defer mu.Unlock()
 			all = append(all, entries...)
@@ -320,12 +321,19 @@ func (c *Collector) DryRun(ctx context.Context) (Coverage, []Entry, error) {
 	return plan, all, err
 }
 
-func (c *Collector) drySystem(ctx context.Context, s *site.System, plan Coverage) ([]Entry, error) {
-	wanted := false
-	for i := range plan {
-		wanted = wanted || plan[i].System == s.Name && plan[i].State == ""
+// open gives the cells of a system that are still to be filled. It is called before several systems are worked on at once.
+func (c Coverage) open(system string) []*Cell {
+	var out []*Cell
+	for i := range c {
+		if c[i].System == system && c[i].State == "" {
+			out = append(out, &c[i])
+		}
 	}
-	if !wanted || ctx.Err() != nil {
+	return out
+}
+
+func (c *Collector) drySystem(ctx context.Context, s *site.System, cells []*Cell) ([]Entry, error) {
+	if len(cells) == 0 || ctx.Err() != nil {
 		return nil, ctx.Err()
 	}
 	defer c.event(Event{Kind: SystemDone, System: s.Name})
@@ -334,10 +342,8 @@ func (c *Collector) drySystem(ctx context.Context, s *site.System, plan Coverage
 		return nil, ctx.Err()
 	}
 	if gone != nil {
-		for i := range plan {
-			if cell := &plan[i]; cell.System == s.Name && cell.State == "" {
-				cell.State, cell.Reason = unreachable(gone)
-			}
+		for _, cell := range cells {
+			cell.State, cell.Reason = unreachable(gone)
 		}
 		return nil, nil
 	}
@@ -345,17 +351,13 @@ func (c *Collector) drySystem(ctx context.Context, s *site.System, plan Coverage
 	if err := c.clockOf(ctx, nil, s, target, state{}); err != nil {
 		return nil, err
 	}
-	return c.dryOn(ctx, s, target, plan, false)
+	return c.dryOn(ctx, s, target, cells, false)
 }
 
 // dryOn finds out what would be taken from a system that is reached. probing says that commands are looked for, too.
-func (c *Collector) dryOn(ctx context.Context, s *site.System, target reach.System, plan Coverage, probing bool) ([]Entry, error) {
+func (c *Collector) dryOn(ctx context.Context, s *site.System, target reach.System, cells []*Cell, probing bool) ([]Entry, error) {
 	var all []Entry
-	for i := range plan {
-		cell := &plan[i]
-		if cell.System != s.Name || cell.State != "" {
-			continue
-		}
+	for _, cell := range cells {
 		if ctx.Err() != nil {
 			return all, ctx.Err()
 		}

@@ -36,6 +36,7 @@ func (c *Collector) Probe(ctx context.Context, items bool) (systems []Probed, pl
 		if !c.chosen(s) {
 			continue
 		}
+		cells := plan.open(s.Name)
 		g.Go(func() error {
 			defer c.event(Event{Kind: SystemDone, System: s.Name})
 			p := Probed{System: s.Name, State: Taken}
@@ -43,10 +44,8 @@ func (c *Collector) Probe(ctx context.Context, items bool) (systems []Probed, pl
 			target, err := c.reach(inner, s)
 			if err != nil {
 				p.State, p.Reason = unreachable(err)
-				for i := range plan {
-					if cell := &plan[i]; cell.System == s.Name && cell.State == "" {
-						cell.State, cell.Reason = p.State, "the system cannot be reached"
-					}
+				for _, cell := range cells {
+					cell.State, cell.Reason = p.State, "the system cannot be reached"
 				}
 			} else {
 				defer target.Close()
@@ -54,7 +53,7 @@ func (c *Collector) Probe(ctx context.Context, items bool) (systems []Probed, pl
 				p.Reached, p.Clock = true, readClock(inner, s, c.Site, target)
 				c.clocks.put(p.Clock)
 				if items {
-					found, _ = c.dryOn(inner, s, target, plan, true) // it fails with the context alone, which is seen below
+					found, _ = c.dryOn(inner, s, target, cells, true) // it fails with the context alone, which is seen below
 				}
 			}
 			mu.Lock()

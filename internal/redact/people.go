@@ -2,6 +2,7 @@ package redact
 
 import (
 	"bytes"
+	"slices"
 	"strings"
 )
 
@@ -169,7 +170,7 @@ func userAfterWord(b []byte, at int) (int, int, bool) {
 		return 0, 0, false
 	}
 	name := strings.ToLower(string(b[start:end]))
-	if noUserNames[name] || kindOf(b[start:end])&keySecret != 0 {
+	if noUserNames[name] || slices.Contains(telling, name) {
 		return 0, 0, false
 	}
 	before := lastWordOf(b[max(0, ws-24):ws])
