@@ -301,13 +301,14 @@ func (c *Collector) breakGroups(plan Coverage, had state) {
 // DryRun finds out what would be taken, without taking it: the entries hold the sizes on the systems.
 func (c *Collector) DryRun(ctx context.Context) (Coverage, []Entry, error) {
 	plan := c.Plan()
+	open := plan.open()
 	var mu sync.Mutex
 	var all []Entry
 	g, ctx := errgroup.WithContext(ctx)
 	g.SetLimit(max(1, c.Jobs))
 	for i := range c.Site.Systems {
 		s := &c.Site.Systems[i]
-		cells := plan.open(s.Name)
+		cells := open[s.Name]
 		g.Go(func() error {
 			entries, err := c.drySystem(ctx, s, cells)
 			mu.Lock()
@@ -321,12 +322,12 @@ func (c *Collector) DryRun(ctx context.Context) (Coverage, []Entry, error) {
 	return plan, all, err
 }
 
-// open gives the cells of a system that are still to be filled. It is called before several systems are worked on at once.
-func (c Coverage) open(system string) []*Cell {
-	var out []*Cell
+// open gives the cells that are still to be filled, by system. It is called before several systems are worked on at once.
+func (c Coverage) open() map[string][]*Cell {
+	out := map[string][]*Cell{}
 	for i := range c {
-		if c[i].System == system && c[i].State == "" {
-			out = append(out, &c[i])
+		if c[i].State == "" {
+			out[c[i].System] = append(out[c[i].System], &c[i])
 		}
 	}
 	return out

@@ -27,6 +27,7 @@ type Probed struct {
 // files can be read and its commands are there: then plan and entries are as of a dry run. Nothing is taken.
 func (c *Collector) Probe(ctx context.Context, items bool) (systems []Probed, plan Coverage, entries []Entry, err error) {
 	plan = c.Plan()
+	open := plan.open()
 	var mu sync.Mutex
 	byName := map[string]Probed{}
 	g, inner := errgroup.WithContext(ctx)
@@ -36,7 +37,7 @@ func (c *Collector) Probe(ctx context.Context, items bool) (systems []Probed, pl
 		if !c.chosen(s) {
 			continue
 		}
-		cells := plan.open(s.Name)
+		cells := open[s.Name]
 		g.Go(func() error {
 			defer c.event(Event{Kind: SystemDone, System: s.Name})
 			p := Probed{System: s.Name, State: Taken}
