@@ -293,6 +293,21 @@ func isCount(b []byte, at int, value []byte) bool {
 	return end > start && b[end-1]|0x20 == 's' && allDigits(string(value))
 }
 
+// isBetween says whether a value is nothing but what stands between two texts in quotes, as the ": " of JSON: then the quote
+// before it closed a text.
+func isBetween(v []byte) bool {
+	v = bytes.TrimSpace(v)
+	if len(v) > 3 {
+		return false
+	}
+	for _, c := range v {
+		if isWord(c) || c >= 0x80 {
+			return false
+		}
+	}
+	return true
+}
+
 // isAliasWord says whether a value is the first part of an alias, which may have come to stand where a secret would.
 func isAliasWord(v []byte) bool {
 	return len(v) >= 5 && len(v) <= 16 && (v[0] == 'm' || v[0] == 'u' || v[0] == 'h' || v[0] == 'i') && aliasWord.Match(v)
@@ -318,7 +333,7 @@ func isWorkingFolder(b []byte, at int, value []byte) bool {
 
 func isValue(v []byte) bool {
 	switch {
-	case len(v) == 0, isPlaceholder(v), isZero(v), isAliasWord(v), len(v) < 6 && notSecret[strings.ToLower(string(v))], notSecret[string(v)]:
+	case len(v) == 0, isPlaceholder(v), isZero(v), isAliasWord(v), isBetween(v), len(v) < 6 && notSecret[strings.ToLower(string(v))], notSecret[string(v)]:
 		return false
 	case bytes.HasPrefix(v, []byte("${")) || bytes.HasPrefix(v, []byte("{{")) || bytes.HasPrefix(v, []byte("$(")):
 		return false
