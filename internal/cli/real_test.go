@@ -170,7 +170,7 @@ func TestRealFaults(t *testing.T) {
 			require.NoError(t, err)
 			through.KnownHosts = filepath.Join(t.TempDir(), "known")
 			require.NoError(t, os.WriteFile(through.KnownHosts, []byte(strings.Replace(string(known), fmt.Sprint(server.Port), fmt.Sprint(proxy.Port), 1)), 0o600))
-			r := newRealSite(t, "  - {id: dump, files: ['"+file+"'], cut: none, required: true}\n", entry("gate", through, ", stall: 2s"), through)
+			r := newRealSite(t, "  - {id: dump, files: ['"+file+"'], cut: none, required: true}\n", entry("gate", through, ", stall: 6s"), through)
 			begun := time.Now()
 			got := r.collect()
 			require.Equal(t, "taken", got["gate dump"])
