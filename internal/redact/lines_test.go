@@ -37,3 +37,25 @@ func TestLinesOfTheField(t *testing.T) {
 		assert.LessOrEqual(t, len(missed[class])*100, n*2, "%s", class)
 	}
 }
+
+// A text may end anywhere, as a log does that is being written: every beginning of every sample goes through, with the gate
+// and without it.
+func TestTextsThatEndAnywhere(t *testing.T) {
+	gated, bare := NewEngine(Options{}), NewEngine(Options{})
+	bare.ungated = true
+	for _, name := range []string{"samples", "survive", "recall"} {
+		data, err := os.ReadFile("testdata/" + name + ".txt")
+		require.NoError(t, err)
+		for i, line := range strings.Split(string(data), "\n") {
+			line = line[strings.LastIndexByte(line, '\t')+1:]
+			for cut := range len(line) + 1 {
+				for _, before := range []string{"", strings.Repeat(". ", edge)} {
+					text := before + line[:cut]
+					require.NotPanics(t, func() {
+						require.Equal(t, bare.String(text), gated.String(text))
+					}, "%s.txt:%d: %q", name, i+1, text)
+				}
+			}
+		}
+	}
+}

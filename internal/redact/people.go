@@ -166,8 +166,8 @@ func userAfterWord(b []byte, at int) (int, int, bool) {
 		start++
 	}
 	end := nameAt(b, start)
-	if end-start < 2 {
-		return 0, 0, false
+	if end-start < 2 || quoted && end == len(b) {
+		return 0, 0, false // no name, or one whose closing quote is not there
 	}
 	name := strings.ToLower(string(b[start:end]))
 	if noUserNames[name] || slices.Contains(telling, name) {
