@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"slices"
 	"sort"
 	"strings"
 
@@ -123,7 +124,7 @@ func (s *session) drawRules(v *flow.Review, f reviewFlags) {
 		samples[x.Rule] = append(samples[x.Rule], x)
 	}
 	for _, rule := range byCount(v.Findings) {
-		if len(f.rules) > 0 && !contains(f.rules, rule) {
+		if len(f.rules) > 0 && !slices.Contains(f.rules, rule) {
 			continue
 		}
 		learned := ""
@@ -167,15 +168,6 @@ func (s *session) context(x flow.ReviewSample, original int) (left, right string
 		r = append(r[:max(room, 8)-1], '…')
 	}
 	return string(l), string(r)
-}
-
-func contains(list []string, word string) bool {
-	for _, w := range list {
-		if w == word {
-			return true
-		}
-	}
-	return false
 }
 
 func byCount(c redact.Counts) []string {

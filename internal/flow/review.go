@@ -39,7 +39,6 @@ type reviewRecord struct {
 type ReviewSample struct {
 	File   string `json:"file"` // in the archive
 	System string `json:"system"`
-	Raw    string `json:"-"`
 	Name   string `json:"name"` // below the system's folder in the round
 	redact.Sample
 	Original string `json:"original,omitempty"` // only when asked for

@@ -57,7 +57,7 @@ func (a *App) Submit(ctx context.Context, c *casefile.Case, q SubmitRequest) (*s
 		return nil, err
 	}
 	defer w.Close()
-	rep, err := a.mayGo(c, route, q)
+	rep, err := a.mayGo(c, k, route, q)
 	if err != nil {
 		return nil, err
 	}
@@ -91,7 +91,7 @@ func chooseRoute(k *ask.Ask, name string) (ask.Route, error) {
 }
 
 // mayGo makes sure that the archive is whole, complete or known not to be, small enough, and that the engineer wants it.
-func (a *App) mayGo(c *casefile.Case, route ask.Route, q SubmitRequest) (*archive.Report, error) {
+func (a *App) mayGo(c *casefile.Case, k *ask.Ask, route ask.Route, q SubmitRequest) (*archive.Report, error) {
 	file := q.Archive
 	if file == "" {
 		last, err := lastPacked(c)
@@ -111,7 +111,7 @@ func (a *App) mayGo(c *casefile.Case, route ask.Route, q SubmitRequest) (*archiv
 	if rep.Manifest == nil || rep.Manifest.Case != c.Number {
 		return nil, fault.New(fault.Refused, "submit", file, fmt.Sprintf("it is not an archive of case %s", c.Number), "pack again, or choose the case with --case")
 	}
-	if err := a.mustBeApproved(c, rep); err != nil {
+	if err := a.mustBeApproved(c, k, rep); err != nil {
 		return nil, err
 	}
 	if !rep.Complete && !q.Incomplete {
@@ -134,11 +134,7 @@ func (a *App) mayGo(c *casefile.Case, route ask.Route, q SubmitRequest) (*archiv
 }
 
 // mustBeApproved makes sure that a person has approved the archive, where the ask or the engineer wants that.
-func (a *App) mustBeApproved(c *casefile.Case, rep *archive.Report) error {
-	k, err := LoadAsk(c.Ask)
-	if err != nil {
-		return err
-	}
+func (a *App) mustBeApproved(c *casefile.Case, k *ask.Ask, rep *archive.Report) error {
 	pol, err := a.policy(c, k, nil)
 	if err != nil || !pol.Approval {
 		return err

@@ -276,12 +276,12 @@ func ngOptions(order binary.ByteOrder, body []byte) (ngInterface, []byte) {
 		value := body[at+4 : end]
 		switch {
 		case code == optionTsResol && n == 1:
-			base := 10.0
+			base, most := 10.0, 18 // a nanosecond is 9; what is finer than an attosecond no clock tells
 			if value[0]&0x80 != 0 {
-				base = 2
+				base, most = 2, 60
 			}
 			units := 1.0
-			for range min(int(value[0]&0x7f), 18) {
+			for range min(int(value[0]&0x7f), most) {
 				units *= base
 			}
 			i.units = units

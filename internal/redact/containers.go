@@ -38,7 +38,7 @@ func (m *members) redact(name string, r io.Reader) (*spool, error) {
 	var s *spool
 	var target io.Writer
 	if m.w != nil {
-		s = &spool{dir: m.e.tempDir}
+		s = &spool{dir: m.e.options.TempDir}
 		target = s
 	}
 	defer func(was string) { m.e.member = was }(m.e.member)
@@ -149,7 +149,7 @@ const maxZip = 16 << 30
 
 // applyZip redacts the files of a zip archive, and their names. Comments and the extra fields of makers are left out.
 func applyZip(e *Engine, w io.Writer, r io.Reader, in Source) (Result, error) {
-	whole := &spool{dir: e.tempDir}
+	whole := &spool{dir: e.options.TempDir}
 	defer whole.Close()
 	if n, err := io.Copy(whole, io.LimitReader(r, maxZip+1)); err != nil {
 		return Result{}, err

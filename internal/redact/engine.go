@@ -51,7 +51,6 @@ type Engine struct {
 	buf         []byte
 	readers     []*bufio.Reader // for looking at the head of a file, one for each depth; kept, since there may be very many files
 	formats     []format
-	tempDir     string
 	bare        style // how the document writes values without quotes
 	options     Options
 	base        int64  // offset of the block in its text
@@ -91,7 +90,7 @@ type Options struct {
 
 // NewEngine makes an engine.
 func NewEngine(o Options) *Engine {
-	e := &Engine{rules: o.Config.rules(), matcher: o.Matcher, learned: o.Learned, aliases: o.Aliases, cache: map[origin]string{}, ignore: map[string]bool{}, formats: formats(), tempDir: o.TempDir, options: o}
+	e := &Engine{rules: o.Config.rules(), matcher: o.Matcher, learned: o.Learned, aliases: o.Aliases, cache: map[origin]string{}, ignore: map[string]bool{}, formats: formats(), options: o}
 	if e.aliases == nil {
 		e.aliases = NewTable()
 	}

@@ -407,7 +407,7 @@ func jpegWith(segments ...[]byte) []byte {
 func TestPictures(t *testing.T) {
 	exif := append([]byte{jpegApp0 + 1}, "Exif\x00\x00II*\x00\x08\x00\x00\x00\x02\x00\x12\x01\x03\x00\x01\x00\x00\x00\x06\x00\x00\x00\x25\x88\x04\x00\x01\x00\x00\x00\x20\x00\x00\x00\x00\x00\x00\x00GPS 38.70N 9.41W"...)
 	table := append([]byte{0xdb}, make([]byte, 65)...)
-	in := jpegWith(append([]byte{jpegApp0}, "JFIF\x00\x01\x01"...), exif, append([]byte{jpegCOM}, "by m.quintela"...), append([]byte{jpegApp0 + 13}, "Photoshop 3.0\x00Tallow"...), table)
+	in := jpegWith(append([]byte{jpegApp0}, "JFIF\x00\x01\x01"...), exif, append([]byte{jpegCOM}, "by m.quintela"...), append([]byte{jpegApp0 + 13}, "IPTC of Tallow"...), table)
 	out, res := redactFile(t, in, Source{Unread: true, Name: "gate.jpg"})
 	require.Equal(t, Image, res.Form)
 	require.True(t, res.Unreadable())
@@ -457,4 +457,13 @@ func FuzzForms(f *testing.F) {
 		require.NoError(t, err)
 		require.Equal(t, once.Bytes(), twice.Bytes(), "redacting twice changes something")
 	})
+}
+
+// The resolution of a capture's times is a power of ten or of two, and absurd ones end.
+func TestTimestampResolutions(t *testing.T) {
+	for value, want := range map[byte]float64{6: 1e6, 9: 1e9, 0x80 | 10: 1 << 10, 0x80 | 32: 1 << 32, 0: 1, 127: 1e18, 255: 1 << 60} {
+		i, kept := ngOptions(binary.LittleEndian, []byte{1, 0, 0, 0, 0, 0, 0, 0, 9, 0, 1, 0, value, 0, 0, 0, 0, 0, 0, 0})
+		require.Equal(t, want, i.units, "%#x", value)
+		require.Len(t, kept, 12)
+	}
 }

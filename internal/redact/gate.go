@@ -20,7 +20,7 @@ var endings = func() (set [1 << 16 / 64]uint64) {
 		h := endingHash([]byte(text), 4)
 		set[h>>6] |= 1 << (h & 63)
 	}
-	for _, words := range []map[string]bool{tellingWords, directives, otherWords} {
+	for _, words := range announcers {
 		for w := range words {
 			switch n := len(w); {
 			case n >= 4:
@@ -295,7 +295,7 @@ func (e *Engine) worth(b []byte, i int) bool {
 
 // announcing are hashes of the words behind which a secret or a name may stand.
 var announcing = func() (set [1 << 14]bool) {
-	for _, words := range []map[string]bool{tellingWords, directives, otherWords} {
+	for _, words := range announcers {
 		for w := range words {
 			h := uint32(0)
 			for i := len(w) - 1; i >= 0; i-- {
@@ -307,7 +307,14 @@ var announcing = func() (set [1 << 14]bool) {
 	return set
 }()
 
-var otherWords = wordSet("com2sec com2sec6 trapsink trap2sink informsink host user for role as login account")
+// announcers are all words behind which, with a space between, a rule may find something.
+var announcers = func() []map[string]bool {
+	positional := wordSet("host") // of snmp-server
+	for w := range arguments {
+		positional[w] = true
+	}
+	return []map[string]bool{tellingWords, directives, positional, userWords}
+}()
 
 // announces says whether the word before a place is one of those. "pass" tells only in capitals.
 func announces(b []byte, at int) bool {

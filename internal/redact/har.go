@@ -33,7 +33,7 @@ type har struct {
 
 // applyHAR redacts a HAR file, entry by entry. One that is no whole JSON document is redacted as text.
 func applyHAR(e *Engine, w io.Writer, r io.Reader, in Source) (Result, error) {
-	whole := &spool{dir: e.tempDir}
+	whole := &spool{dir: e.options.TempDir}
 	defer whole.Close()
 	if _, err := io.Copy(whole, r); err != nil {
 		return Result{}, err

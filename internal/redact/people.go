@@ -142,19 +142,17 @@ func findLogUser(b []byte, at, free int) (start, end int, ok bool) {
 	return start, end, ok && start >= free && start < end && isPerson(b[start:end])
 }
 
-var userWords = newWordEnds(wordSet("user for role as login account"))
+// userWords are the words behind which a user name may stand.
+var userWords = wordSet("user for role as login account")
 
 // userAfterWord finds the name behind "user", "for" and "logged in as".
 func userAfterWord(b []byte, at int) (int, int, bool) {
-	if at < 2 || !userWords.before(b, at) {
-		return 0, 0, false
-	}
 	ws := at
 	for ws > 0 && at-ws < 10 && isWord(b[ws-1]) {
 		ws--
 	}
 	word := strings.ToLower(string(b[ws:at]))
-	if at-ws > 7 || word != "user" && word != "for" && word != "role" && word != "as" && word != "login" && word != "account" || ws > 0 && bytes.IndexByte([]byte("-./=@"), b[ws-1]) >= 0 {
+	if !userWords[word] || ws > 0 && bytes.IndexByte([]byte("-./=@"), b[ws-1]) >= 0 {
 		return 0, 0, false
 	}
 	start := at + 1

@@ -9,9 +9,6 @@ import (
 // servers, in SQL and mail protocols, and in sentences. Which of these it is decides how sure one can be: behind the words
 // of a configuration any value counts, in a sentence only one that looks chosen.
 
-// valueWords are the ends of all words behind which a value may stand.
-var valueWords = newWordEnds(tellingWords, directives, wordSet("com2sec com2sec6 trapsink trap2sink informsink host"))
-
 // tellingWords say in a configuration or a sentence that a secret follows.
 var tellingWords = wordSet(`password passwd passphrase passcode secret community key key-string pwd pre-shared-key authentication-key encryption-key
 	message-digest-key server-key md5 sha wpa-psk wpa2-psk psk psksecret encrypted-password plain-text-password auth-pass priv-pass ascii-text ascii hex
@@ -46,9 +43,6 @@ var notValues = wordSet(`policy expiry expires expired length minimum maximum mi
 
 // valueAfterWord finds the value behind the telling word that ends before a space.
 func valueAfterWord(b []byte, at, free int) (int, int, bool) {
-	if at < 2 || !valueWords.before(b, at) {
-		return 0, 0, false
-	}
 	start := at
 	for start > 0 && at-start < 24 && (isWord(b[start-1]) || b[start-1] == '-') {
 		start--
@@ -121,7 +115,7 @@ func weakWord(b []byte, word, verb string, first, start, vs, ve int) bool {
 		if verb == "createuser" {
 			return true
 		}
-		return configVerbs[verb] && verb != "set" && hasTelling(b[first:start]) || (verb == "set" || configVerbs[verb]) && hasTelling(b[first:start]) && looksChosen(v)
+		return configVerbs[verb] && hasTelling(b[first:start]) && (verb != "set" || looksChosen(v))
 	}
 	return false
 }
@@ -187,7 +181,7 @@ func isAllDigits(v []byte) bool {
 
 func isBase64(v []byte) bool {
 	for _, c := range v {
-		if !(isWord(c) && c != '_' || c == '+' || c == '/' || c == '=') {
+		if !isBase64Byte(c) && c != '=' {
 			return false
 		}
 	}
@@ -238,10 +232,15 @@ func argument(b []byte, at, free, place int) (int, int, bool) {
 	if len(words) > 1 && string(b[words[0][0]:words[0][1]]) == "-Cn" {
 		place += 2
 	}
-	if place > len(words) {
+	return nthWord(b, words, place-1, free)
+}
+
+// nthWord gives one of some words, counted from 0, if it can be a value.
+func nthWord(b []byte, words [][2]int, n, free int) (int, int, bool) {
+	if n >= len(words) {
 		return 0, 0, false
 	}
-	w := words[place-1]
+	w := words[n]
 	return w[0], w[1], w[0] >= free && isValue(b[w[0]:w[1]])
 }
 
@@ -254,11 +253,7 @@ func snmpHost(b []byte, at, free int) (int, int, bool) {
 			place = i + 2
 		}
 	}
-	if place >= len(words) {
-		return 0, 0, false
-	}
-	w := words[place]
-	return w[0], w[1], w[0] >= free && isValue(b[w[0]:w[1]])
+	return nthWord(b, words, place, free)
 }
 
 // fieldsAt gives the words of a line as places in the text that it begins in at a place.
