@@ -61,7 +61,38 @@ func keyedAt(b []byte, at int) (k keyed, ok bool) {
 	if !closed && start > 0 && (b[start-1] == '"' || b[start-1] == '\'') && value < len(b) && b[value] == b[start-1] {
 		return k, false // the quote closes the text that the key stands in: ["Authorization:"]
 	}
+	if !closed && closesText(b, value) {
+		return k, false
+	}
 	return k.readValue(b, value)
+}
+
+// closesText says whether the next sign from a place on is a quote that closes a text which began before, as where a text of
+// a JSON document ends in a telling word: what stands behind it is no value then. In JSON one of four signs follows such a
+// quote; where the line can be seen from its beginning, the quotes before it tell.
+func closesText(b []byte, at int) bool {
+	for at < len(b) && isSpace(b[at]) {
+		at++
+	}
+	if at >= len(b) || b[at] != '"' && b[at] != '\'' {
+		return false
+	}
+	if rest := bytes.TrimLeft(b[at+1:min(len(b), at+16)], " \t\r\n"); len(rest) > 0 && bytes.IndexByte([]byte(":,}]"), rest[0]) < 0 {
+		return false
+	}
+	first := lineStart(b, at)
+	if first > 0 && b[first-1] != '\n' {
+		return true
+	}
+	open := false
+	for i := first; i < at; i++ {
+		if b[i] == '\\' {
+			i++
+		} else if b[i] == b[at] {
+			open = !open
+		}
+	}
+	return open
 }
 
 func atLineStart(b []byte, at int) bool {
@@ -79,7 +110,7 @@ func (k keyed) readValue(b []byte, at int) (keyed, bool) {
 	if at >= len(b) {
 		return k, false
 	}
-	if at+1 < len(b) && (b[at+1] == '"' || b[at+1] == '\'') && bytes.IndexByte([]byte("NbuBUrf"), b[at]) >= 0 { // N'…' of SQL, b"…" of Python
+	if at+1 < len(b) && (b[at+1] == '"' || b[at+1] == '\'') && bytes.IndexByte([]byte("NbuBUrf"), b[at]) >= 0 && !closesText(b, at+1) { // N'…' of SQL, b"…" of Python
 		at++
 	}
 	switch {
@@ -293,21 +324,6 @@ func isCount(b []byte, at int, value []byte) bool {
 	return end > start && b[end-1]|0x20 == 's' && allDigits(string(value))
 }
 
-// isBetween says whether a value is nothing but what stands between two texts in quotes, as the ": " of JSON: then the quote
-// before it closed a text.
-func isBetween(v []byte) bool {
-	v = bytes.TrimSpace(v)
-	if len(v) > 3 {
-		return false
-	}
-	for _, c := range v {
-		if isWord(c) || c >= 0x80 {
-			return false
-		}
-	}
-	return true
-}
-
 // isAliasWord says whether a value is the first part of an alias, which may have come to stand where a secret would.
 func isAliasWord(v []byte) bool {
 	return len(v) >= 5 && len(v) <= 16 && (v[0] == 'm' || v[0] == 'u' || v[0] == 'h' || v[0] == 'i') && aliasWord.Match(v)
@@ -333,7 +349,7 @@ func isWorkingFolder(b []byte, at int, value []byte) bool {
 
 func isValue(v []byte) bool {
 	switch {
-	case len(v) == 0, isPlaceholder(v), isZero(v), isAliasWord(v), isBetween(v), len(v) < 6 && notSecret[strings.ToLower(string(v))], notSecret[string(v)]:
+	case len(v) == 0, isPlaceholder(v), isZero(v), isAliasWord(v), len(v) < 6 && notSecret[strings.ToLower(string(v))], notSecret[string(v)]:
 		return false
 	case bytes.HasPrefix(v, []byte("${")) || bytes.HasPrefix(v, []byte("{{")) || bytes.HasPrefix(v, []byte("$(")):
 		return false

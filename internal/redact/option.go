@@ -50,7 +50,7 @@ func optionValue(b []byte, end, free int) (int, int, bool) {
 		return 0, 0, false
 	}
 	k, ok := keyed{}.readValue(b, end)
-	if !ok || k.start < free || b[k.start] == '-' || !isValue(b[k.start:k.end]) {
+	if !ok || k.start < free || !listed && closesText(b, end) || b[k.start] == '-' || !isValue(b[k.start:k.end]) {
 		return 0, 0, false
 	}
 	return k.start, k.end, true

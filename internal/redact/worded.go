@@ -124,11 +124,8 @@ func weakWord(b []byte, word, verb string, first, start, vs, ve int) bool {
 // these, or quotes, make it one beyond doubt.
 func worded(b []byte, at int) (start, end int, sure bool) {
 	for n := 0; n < 4; n++ {
-		for at < len(b) && isSpace(b[at]) {
-			at++
-		}
 		k, ok := keyed{}.readValue(b, at)
-		if !ok {
+		if !ok || closesText(b, at) {
 			return 0, 0, false
 		}
 		if k.quoted {
@@ -278,7 +275,7 @@ func fieldsAt(line []byte, base int) (words [][2]int) {
 func findCall(b []byte, at, free int) (int, int, bool) {
 	next := at + 1
 	if b[at] == '(' {
-		if next >= len(b) || b[next] != '"' && b[next] != '\'' {
+		if next >= len(b) || b[next] != '"' && b[next] != '\'' || closesText(b, next) {
 			return 0, 0, false
 		}
 	} else { // a comma or semicolon behind a quoted key
