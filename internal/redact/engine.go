@@ -45,7 +45,7 @@ type Engine struct {
 	matcher *Matcher
 	learned *Learned
 	aliases *Table
-	cache   map[origin]string
+	cache   map[Class]map[string]string // the aliases of originals
 	ignore  map[string]bool
 
 	buf         []byte
@@ -59,6 +59,8 @@ type Engine struct {
 	sampler     func(Sample)
 	ungated     bool // for the test that holds the gate against the rules
 	keys        keyCache
+	sieve       *sieve
+	marks       marks     // of the chunk that is looked at
 	ownerEnd    int       // where the last owner of a file ends
 	domainFirst [256]bool // letters that domains of the site begin with
 	scan        *leakScan // when set, nothing is redacted, but learned values are searched for
@@ -90,7 +92,7 @@ type Options struct {
 
 // NewEngine makes an engine.
 func NewEngine(o Options) *Engine {
-	e := &Engine{rules: o.Config.rules(), matcher: o.Matcher, learned: o.Learned, aliases: o.Aliases, cache: map[origin]string{}, ignore: map[string]bool{}, formats: formats(), options: o}
+	e := &Engine{rules: o.Config.rules(), matcher: o.Matcher, learned: o.Learned, aliases: o.Aliases, cache: map[Class]map[string]string{}, ignore: map[string]bool{}, formats: formats(), options: o}
 	if e.aliases == nil {
 		e.aliases = NewTable()
 	}
@@ -101,6 +103,7 @@ func NewEngine(o Options) *Engine {
 		e.domainFirst[d[0]|0x20], e.domainFirst[d[0]&^0x20] = true, true
 		e.domainFirst[d[0]] = true
 	}
+	e.sieve = sieveFor(e.rules, o.Config.Domains)
 	for i := range e.rules {
 		r := &e.rules[i]
 		if r.Next != nil {
@@ -222,10 +225,10 @@ func (e *Engine) find(b []byte, from int) {
 	e.findings, e.openKey = e.findings[:0], false
 	free := from
 	ahead := finding{start: len(b) + 1} // found, and not come to yet: what stands before it is looked at all the same
-	e.ownerEnd = -1
+	e.ownerEnd, e.marks.to = -1, 0
 	for i := from; ; i++ {
 		stop := min(len(b), ahead.start)
-		i = e.nextTrigger(b, i, stop)
+		i = e.nextWorth(b, i, stop)
 		if i >= stop {
 			if ahead.start > len(b) {
 				break
@@ -244,9 +247,6 @@ func (e *Engine) find(b []byte, from int) {
 				continue
 			}
 		}
-		if !e.worth(b, i) {
-			continue
-		}
 		f, ok := e.at(b, i, free, e.table[b[i]])
 		switch {
 		case !ok || f.end > ahead.start && f.end > i:
@@ -263,16 +263,7 @@ func (e *Engine) find(b []byte, from int) {
 		}
 	}
 	ruled := len(e.findings)
-	for _, r := range e.nexts {
-		for at := from; ; {
-			start, end, ok := r.Next(b, at)
-			if !ok {
-				break
-			}
-			e.findings = append(e.findings, finding{start: start, end: end, trigger: start, class: r.Class, rule: r.Name})
-			at = end
-		}
-	}
+	e.findNumbers(b, from)
 	e.findLearned(b, from)
 	if len(e.findings) > ruled {
 		e.merge()
@@ -286,7 +277,7 @@ func (e *Engine) at(b []byte, i, free int, rules []*Rule) (f finding, ok bool) {
 		if r.Keys != 0 {
 			if !known {
 				if known = true; i > 0 {
-					kind = e.keys.at(b, i)
+					kind = e.keys.at(b, i, &e.marks)
 				}
 			}
 			if kind&r.Keys == 0 {
@@ -297,7 +288,7 @@ func (e *Engine) at(b []byte, i, free int, rules []*Rule) (f finding, ok bool) {
 		if !ok || start < free || end <= start || bytes.Contains(b[start:end], placeholderHead) {
 			continue
 		}
-		return finding{start: start, end: end, trigger: i, class: r.Class, rule: r.Name, alias: r.Class != Secret && isAlias(r.Class, b[start:end])}, true
+		return finding{start: start, end: end, trigger: i, class: r.Class, rule: r.Name, alias: r.Class != Secret && e.cached(r.Class, b[start:end]) == "" && isAlias(r.Class, b[start:end])}, true
 	}
 	return f, false
 }
@@ -335,7 +326,7 @@ func (e *Engine) merge() {
 // write writes b from a place on, with every finding replaced.
 func (e *Engine) write(w io.Writer, b []byte, at int) error {
 	for i, f := range e.findings {
-		if e.ignore[string(b[f.start:f.end])] || e.ignore[f.original] {
+		if len(e.ignore) > 0 && (e.ignore[string(b[f.start:f.end])] || e.ignore[f.original]) {
 			continue
 		}
 		e.counts[f.rule]++
@@ -448,34 +439,44 @@ func (e *Engine) replacement(f finding, text []byte) string {
 	if f.class == Secret || e.options.Config.Classes[f.class] == Remove {
 		return Placeholder(f.rule)
 	}
-	o := origin{f.class, string(text)}
-	if f.original != "" {
-		o.text = f.original
+	if f.original == "" {
+		if a := e.cached(f.class, text); a != "" {
+			return a
+		}
 	}
-	a, ok := e.cache[o]
+	original := f.original
+	if original == "" {
+		original = string(text)
+	}
+	known := e.cache[f.class]
+	if known == nil || len(known) > 100_000 {
+		known = map[string]string{}
+		e.cache[f.class] = known
+	}
+	a, ok := known[original]
 	if !ok {
-		a = e.aliases.Alias(f.class, o.text)
+		a = e.aliases.Alias(f.class, original)
 		switch f.class {
 		case IPv4:
-			if strings.IndexByte(o.text, '-') >= 0 {
+			if strings.IndexByte(original, '-') >= 0 {
 				a = strings.ReplaceAll(a, ".", "-")
 			}
 		case MAC:
-			a = asMAC(a, o.text)
+			a = asMAC(a, original)
 		case Phone:
-			a = asPhone(a, o.text)
+			a = asPhone(a, original)
 		case Card:
-			a = asCard(a, o.text)
+			a = asCard(a, original)
 		case IBAN:
-			a = asIBAN(a, o.text)
+			a = asIBAN(a, original)
 		}
-		if len(e.cache) > 100_000 {
-			clear(e.cache)
-		}
-		e.cache[o] = a
+		known[original] = a
 	}
 	return a
 }
+
+// cached gives the alias of an original that had one before, or "".
+func (e *Engine) cached(class Class, text []byte) string { return e.cache[class][string(text)] }
 
 // clean redacts a short text in the middle of the work on a file.
 func (e *Engine) clean(s string) (string, Counts) {

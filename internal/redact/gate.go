@@ -3,6 +3,7 @@ package redact
 import (
 	"bytes"
 	"encoding/binary"
+	"math/bits"
 	"sync"
 )
 
@@ -12,56 +13,6 @@ import (
 
 // edge is how far from the ends of a block the gate does not look: what it reads lies within.
 const edge = 48
-
-// endings is a set of bits of the last four bytes before a space: of the words that announce something, and of the modes of
-// files in listings. What stands before a shorter word is one of them.
-var endings = func() (set [1 << 16 / 64]uint64) {
-	add := func(text string) {
-		h := endingHash([]byte(text), 4)
-		set[h>>6] |= 1 << (h & 63)
-	}
-	for _, words := range announcers {
-		for w := range words {
-			switch n := len(w); {
-			case n >= 4:
-				add(w[n-4:])
-			case n == 3:
-				for c := range 256 {
-					if !isWord(byte(c)) && c != '-' {
-						add(string([]byte{byte(c)}) + w)
-					}
-				}
-			default:
-				shortWords[int(w[0])<<8|int(w[1])] = true
-			}
-		}
-	}
-	for _, w := range "x-sStT" {
-		for _, x := range "r-" {
-			for _, y := range "w-" {
-				for _, z := range "x-sStT" {
-					add(string([]rune{w, x, y, z}))
-					for _, sign := range ".+@" {
-						add(string([]rune{x, y, z, sign}))
-					}
-				}
-			}
-		}
-	}
-	return set
-}()
-
-func endingHash(b []byte, at int) uint32 {
-	return (binary.LittleEndian.Uint32(b[at-4:]) | 0x20202020) * 2654435761 >> 16
-}
-
-func mayEnd(b []byte, at int) bool {
-	h := endingHash(b, at)
-	return endings[h>>6]&(1<<(h&63)) != 0 || !isWord(b[at-3]) && shortWords[int(b[at-2]|0x20)<<8|int(b[at-1]|0x20)]
-}
-
-// shortWords are the words of two letters, which endings fills.
-var shortWords [1 << 16]bool
 
 // tokenEnds are the two bytes before the first sign of the tokens of services.
 var tokenEnds = func() (set [1 << 16]bool) {
@@ -79,15 +30,21 @@ var tokenEnds = func() (set [1 << 16]bool) {
 // keyCache remembers what keys announce: logs have few, and each stands in thousands of lines.
 type keyCache [1 << 10]cachedKey
 
+// cachedKey is a key of up to 24 bytes, as three numbers.
 type cachedKey struct {
+	key     [3]uint64
 	n       uint8
-	key     [27]byte
 	kind    keyKind
 	further bool // what stands before or behind the key can make it one
+	nothing bool // neither, whatever stands around it
+}
+
+func keyHash(key [3]uint64) uint64 {
+	return (key[0] ^ bits.RotateLeft64(key[1], 21) ^ bits.RotateLeft64(key[2], 42)) * 0x9e3779b97f4a7c15 >> 54
 }
 
 // at gives what kindAt gives, mostly from memory.
-func (c *keyCache) at(b []byte, at int) keyKind {
+func (c *keyCache) at(b []byte, at int, m *marks) keyKind {
 	if b[at] != ':' && b[at] != '=' {
 		return kindAt(b, at)
 	}
@@ -100,7 +57,7 @@ func (c *keyCache) at(b []byte, at int) keyKind {
 	case p == ' ' || p == '\t' || p == ';':
 		return kindAt(b, at)
 	}
-	k := c.of(b, end)
+	k := c.of(b, end, m)
 	if k == nil {
 		return kindAt(b, at)
 	}
@@ -111,40 +68,63 @@ func (c *keyCache) at(b []byte, at int) keyKind {
 }
 
 // word gives the kind of the key before a sign that is no separator of its own, such as a comma.
-func (c *keyCache) word(b []byte, end int) keyKind {
+func (c *keyCache) word(b []byte, end int, m *marks) keyKind {
 	if b[end-1] == '"' || b[end-1] == '\'' {
 		end--
 	}
-	k := c.of(b, end)
+	k := c.of(b, end, m)
 	if k == nil { // too long to be remembered
 		return keySecret
 	}
 	return k.kind
 }
 
+// nothing says quickly that the short key before an equals sign announces nothing; what it does not know it leaves to at.
+func (c *keyCache) nothing(b []byte, at int, m *marks) bool {
+	start, ok := m.keyStart(at)
+	n := at - start
+	if !ok || n < 1 || n > 8 {
+		return false
+	}
+	key := binary.LittleEndian.Uint64(b[at-8:]) >> (64 - 8*n)
+	e := &c[keyHash([3]uint64{key})]
+	return e.nothing && e.key[0] == key && int(e.n) == n
+}
+
 // of gives what is known of the key that ends at a place, or nil when it is too long to be remembered.
-func (c *keyCache) of(b []byte, end int) *cachedKey {
-	start := end
-	h := uint32(0)
-	for start > 0 && end-start < maxKey && keyBytes[b[start-1]] {
-		start--
-		h = h*31 + uint32(b[start])
+func (c *keyCache) of(b []byte, end int, m *marks) *cachedKey {
+	start, ok := m.keyStart(end)
+	if !ok {
+		for start = end; start > 0 && end-start < maxKey && keyBytes[b[start-1]]; {
+			start--
+		}
 	}
 	n := end - start
-	if n > len(c[0].key) {
+	if n > 24 || end < 24 {
 		return nil
 	}
-	e := &c[(h^h>>10)&(1<<10-1)]
 	if n == 0 {
-		return &cachedKey{}
+		return &noKey
 	}
-	if int(e.n) != n || string(e.key[:n]) != string(b[start:end]) {
-		e.n = uint8(n)
-		copy(e.key[:], b[start:end])
-		e.kind, e.further = kindOf(b[start:end]), mayBelong(b[start:end])
+	var key [3]uint64
+	switch last := b[end-24 : end]; {
+	case n <= 8:
+		key[0] = binary.LittleEndian.Uint64(last[16:]) >> (64 - 8*n)
+	case n <= 16:
+		key[0], key[1] = binary.LittleEndian.Uint64(last[16:]), binary.LittleEndian.Uint64(last[8:])>>(128-8*n)
+	default:
+		key[0], key[1], key[2] = binary.LittleEndian.Uint64(last[16:]), binary.LittleEndian.Uint64(last[8:]), binary.LittleEndian.Uint64(last)>>(192-8*n)
+	}
+	e := &c[keyHash(key)]
+	if e.key != key || int(e.n) != n {
+		text := b[start:end]
+		*e = cachedKey{key: key, n: uint8(n), kind: kindOf(text), further: mayBelong(text)}
+		e.nothing = e.kind == 0 && !e.further && !mayName(text)
 	}
 	return e
 }
+
+var noKey cachedKey
 
 var keyBytes = func() (set [256]bool) {
 	for c := range 256 {
@@ -152,6 +132,12 @@ var keyBytes = func() (set [256]bool) {
 	}
 	return set
 }()
+
+// mayName says whether a key ends like those of distinguished names: CN, SERIALNUMBER, and so on have no kind of their own.
+func mayName(key []byte) bool {
+	n := len(key)
+	return key[n-1] == 'Y' || key[n-1]|0x20 == 'n' && (n < 2 || key[n-2]|0x20 == 'c')
+}
 
 // mayBelong says whether a key can be one together with what stands around it: the second of two words, or the value of a
 // name.
@@ -197,40 +183,83 @@ func isTime(b []byte, i int) bool {
 	return isDigit(b[i+4]) && isDigit(b[i+5]) && !isHex(b[i+6]) && b[i+6] != ':'
 }
 
-// nextTrigger gives the next place at which a rule may be asked. Most spaces, and the signs within dates and times, are none.
-func (e *Engine) nextTrigger(b []byte, i, stop int) int {
-	trigger := &e.trigger
+// nextWorth gives the next place at which a rule may find something. stop may lie before it.
+func (e *Engine) nextWorth(b []byte, i, stop int) int {
 	inner := min(stop, len(b)-edge) // so far it can be looked around
-	for ; i < stop; i++ {
-		c := b[i]
-		if !trigger[c] {
+	if e.ungated {
+		inner = 0
+	}
+	at := i
+	for at < stop {
+		if at < edge || at >= inner {
+			if e.trigger[b[at]] && e.worth(b, at) {
+				break
+			}
+			at++
 			continue
 		}
-		if i < edge || i >= inner || e.ungated {
+		if vectors && (at < e.marks.to && at >= e.marks.from || e.look(b, at)) {
+			if at = e.marks.next(at); at < e.marks.to && at < inner {
+				break
+			}
+			continue // what is left is looked at one by one
+		}
+		if e.sieve.fits(b, at) && e.worth(b, at) {
 			break
 		}
-		switch c {
-		case ' ':
-			if !mayEnd(b, i) && i != e.ownerEnd {
-				continue
+		at++
+	}
+	if e.ownerEnd >= i && e.ownerEnd < at && b[e.ownerEnd] == ' ' {
+		return e.ownerEnd
+	}
+	return min(at, stop)
+}
+
+// look marks the places of the next chunk at which a rule may find something. Signs of a kind are looked at together: the
+// processor foresees better what comes of them.
+func (e *Engine) look(b []byte, from int) bool {
+	m := &e.marks
+	if !m.fill(e.sieve, b, from) {
+		return false
+	}
+	words := (m.to - m.from) / 64
+	for w := range words {
+		m.places[w] = 0
+		for signs := m.classes[w][separatorClass]; signs != 0; signs &= signs - 1 {
+			i := from + w<<6 + bits.TrailingZeros64(signs)
+			switch b[i] {
+			case '=':
+				if e.keys.nothing(b, i, m) {
+					continue
+				}
+			case ':':
+				if isTime(b, i) {
+					if b[i+3] == ':' { // the second colon of the same time
+						signs &^= signs & -signs << 3
+					}
+					continue
+				}
 			}
-		case '-':
-			if isDigit(b[i-1]) && isDigit(b[i+1]) && (b[i+3] != '-' || isHex(b[i-3])) {
-				continue
-			}
-		case ':':
-			if isTime(b, i) {
-				i += 2
-				continue
-			}
-		case '[':
-			if b[i+1] != 'r' && !isDigit(b[i+1]) {
-				continue
+			if e.worth(b, i) {
+				m.places[w] |= signs & -signs
 			}
 		}
-		break
 	}
-	return i
+	for w := range words {
+		for signs := m.fit[w][spaceFits]; signs != 0; signs &= signs - 1 {
+			if i := from + w<<6 + bits.TrailingZeros64(signs); mayAnnounce(b, i) && announces(b, i) || looksMode(b[i-10:]) || looksMode(b[i-11:]) {
+				m.places[w] |= signs & -signs
+			}
+		}
+	}
+	for w := range words {
+		for signs := m.fit[w][otherFits]; signs != 0; signs &= signs - 1 {
+			if e.worth(b, from+w<<6+bits.TrailingZeros64(signs)) {
+				m.places[w] |= signs & -signs
+			}
+		}
+	}
+	return true
 }
 
 // worth says whether a rule may find something at a trigger.
@@ -241,15 +270,18 @@ func (e *Engine) worth(b []byte, i int) bool {
 	p, n := b[i-1], b[i+1]
 	switch b[i] {
 	case ' ':
-		// Nothing but what the table of endings lets through comes here.
+		// Nothing but what the sieve lets through comes here.
 		return announces(b, i) || i == e.ownerEnd || looksMode(b[i-10:]) || looksMode(b[i-11:])
 	case ':':
+		if isTime(b, i) {
+			return false
+		}
 		if n == '/' && b[i+2] == '/' || b[i+33] == ':' || n == ':' || b[i+2] == ':' && (n == 'x' || n == '*' || n == '!') || isDigit(p) && isUpper(n) || (isHex(p) || p == ':' || p == '[') && (isHex(n) || n == ':') && bytes.IndexByte(b[i+1:i+6], ':') >= 0 {
 			return true
 		}
-		return e.keys.at(b, i) != 0
+		return e.keys.at(b, i, &e.marks) != 0
 	case '=':
-		return p == 'Y' || p|0x20 == 'n' && b[i-2]|0x20 == 'c' || e.keys.at(b, i) != 0
+		return p == 'Y' || p|0x20 == 'n' && b[i-2]|0x20 == 'c' || e.keys.at(b, i, &e.marks) != 0
 	case '-':
 		return dashWorth(b, i, p, n)
 	case '.':
@@ -258,9 +290,9 @@ func (e *Engine) worth(b []byte, i int) bool {
 		if b[i] == ';' && p == 't' {
 			return true
 		}
-		return (p == '"' || p == '\'' || keyBytes[p]) && e.keys.word(b, i)&keySecret != 0 || p == ' '
+		return (p == '"' || p == '\'' || keyBytes[p]) && e.keys.word(b, i, &e.marks)&keySecret != 0 || p == ' '
 	case '|', '\t':
-		return p == ' ' || keyBytes[p] && e.keys.word(b, i)&keySecret != 0
+		return p == ' ' || keyBytes[p] && e.keys.word(b, i, &e.marks)&keySecret != 0
 	case '>':
 		return kindAt(b, i) != 0
 	case '(':
@@ -268,7 +300,7 @@ func (e *Engine) worth(b []byte, i int) bool {
 	case ')':
 		return n == ' '
 	case '[':
-		return isDigit(n) && b[i+3] == '/'
+		return n == 'r' && b[i+3] == 'd' || isDigit(n) && b[i+3] == '/'
 	case '/':
 		return n == 'h' || n == 'U' || n == 'm' && b[i+2] == 'a' || n == 'c' && b[i+2] == 'r' || p == 's' && b[i-2] == 't'
 	case '\\':
@@ -315,6 +347,39 @@ var announcers = func() []map[string]bool {
 	}
 	return []map[string]bool{tellingWords, directives, positional, userWords}
 }()
+
+// announcerEnds are bits of the last four bytes of those words; of shorter ones, whatever stands before them.
+var announcerEnds = func() (set [1 << 16 / 64]uint64) {
+	add := func(end string) {
+		h := announcerHash([]byte(end), 4)
+		set[h>>6] |= 1 << (h & 63)
+	}
+	for _, words := range announcers {
+		for w := range words {
+			switch n := len(w); {
+			case n >= 4:
+				add(w[n-4:])
+			case n == 3:
+				for c := range 256 {
+					if !isWord(byte(c)) && c != '-' {
+						add(string([]byte{byte(c)}) + w)
+					}
+				}
+			}
+		}
+	}
+	return set
+}()
+
+func announcerHash(b []byte, at int) uint32 {
+	return (binary.LittleEndian.Uint32(b[at-4:]) | 0x20202020) * 2654435761 >> 16
+}
+
+// mayAnnounce says quickly whether announces may be true of a place.
+func mayAnnounce(b []byte, at int) bool {
+	h := announcerHash(b, at)
+	return announcerEnds[h>>6]&(1<<(h&63)) != 0 || !isWord(b[at-3])
+}
 
 // announces says whether the word before a place is one of those. "pass" tells only in capitals.
 func announces(b []byte, at int) bool {

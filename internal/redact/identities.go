@@ -145,14 +145,36 @@ func findIPv4(b []byte, at, free int) (int, int, bool) {
 	if dots != 3 || end < len(b) && versionGoesOn(b[end:]) {
 		return 0, 0, false
 	}
-	a, err := netip.ParseAddr(string(b[start:end]))
-	if err != nil && end-start == 15 { // 192.000.002.007
-		a, err = netip.ParseAddr(withoutZeros(string(b[start:end])))
+	a, ok := parseIPv4(b[start:end])
+	if !ok && end-start == 15 { // 192.000.002.007
+		a, ok = parseIPv4([]byte(withoutZeros(string(b[start:end]))))
 	}
-	if err != nil || staysIPv4(a) || saysVersion(b[:start]) {
+	if !ok || staysIPv4(a) || saysVersion(b[:start]) {
 		return 0, 0, false
 	}
 	return start, end, true
+}
+
+// parseIPv4 reads an address of four numbers without leading zeros, as netip does, which would copy the text first.
+func parseIPv4(text []byte) (netip.Addr, bool) {
+	var a [4]byte
+	part, n, digits := 0, 0, 0
+	for _, c := range text {
+		switch {
+		case isDigit(c) && (digits == 0 || n > 0):
+			if n = n*10 + int(c-'0'); n > 255 {
+				return netip.Addr{}, false
+			}
+			digits++
+		case c == '.' && digits > 0 && part < 3:
+			a[part], n, digits = byte(n), 0, 0
+			part++
+		default:
+			return netip.Addr{}, false
+		}
+	}
+	a[3] = byte(n)
+	return netip.AddrFrom4(a), part == 3 && digits > 0
 }
 
 // findDashedIPv4 finds an address within a host name: ip-192-0-2-7.

@@ -40,6 +40,7 @@ type Rule struct {
 	Find     func(b []byte, at, free int) (start, end int, ok bool)
 	Keys     keyKind // when set, Find is called only behind a key of one of these kinds
 	Next     func(b []byte, from int) (start, end int, ok bool)
+	sparse   *sparse // where Next finds something at all; nil is anywhere
 }
 
 // separators stand between a key and its value; %3D and &gt; are written so within other texts.
@@ -70,8 +71,8 @@ var Rules = []Rule{
 	{Name: "ipv6", Class: IPv6, Doc: "IPv6 addresses; loopback, unspecified and multicast stay", Triggers: ":", Find: findIPv6},
 	{Name: "mac", Class: MAC, Doc: "hardware addresses in three notations; all zeros and all ones stay", Triggers: ":-.", Find: findMAC},
 	{Name: "keyed-mac", Class: MAC, Doc: "hardware addresses without signs next to a telling key", Triggers: separators, Find: findBareMAC, Keys: keyMAC},
-	{Name: "card", Class: Card, Doc: "payment cards, by issuer, length and check digit", Next: nextCard},
-	{Name: "iban", Class: IBAN, Doc: "bank accounts as IBAN, by their check digits", Next: nextIBAN},
+	{Name: "card", Class: Card, Doc: "payment cards, by issuer, length and check digit", Next: nextCard, sparse: &sparse{cardHot, &cardSpan}},
+	{Name: "iban", Class: IBAN, Doc: "bank accounts as IBAN, by their check digits", Next: nextIBAN, sparse: &sparse{accountHot, &accountSpan}},
 }
 
 // RulesVersion is written into manifests. It changes whenever the rules find other things than before.

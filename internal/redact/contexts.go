@@ -1,0 +1,201 @@
+package redact
+
+import (
+	"bytes"
+	"maps"
+	"slices"
+	"strings"
+	"sync"
+)
+
+// The contexts in which a rule may find something, for the sieve: they let through whatever worth lets through.
+
+func bytesOf(text string) *byteSet {
+	s := new(byteSet)
+	for i := range len(text) {
+		s[text[i]] = true
+	}
+	return s
+}
+
+func bytesThat(is func(byte) bool) *byteSet {
+	s := new(byteSet)
+	for c := range 256 {
+		s[c] = is(byte(c))
+	}
+	return s
+}
+
+// letter is one byte in both cases.
+func letter(c byte) *byteSet {
+	s := new(byteSet)
+	s[c] = true
+	if c|0x20 >= 'a' && c|0x20 <= 'z' {
+		s[c|0x20], s[c&^0x20] = true, true
+	}
+	return s
+}
+
+// keySigns are separators and other signs that are looked at whatever stands around them.
+const keySigns = ":;=>,|@\t$"
+
+// otherSigns are the others, which need more to be looked at.
+const otherSigns = `()[/\%&{*ABJ_-.`
+
+// otherContexts say what, a bucket each.
+var otherContexts = sync.OnceValue(func() []family {
+	dashed := dashedContexts()
+	return []family{
+		{aheadContexts(), 1}, {behindContexts(), 1}, {append(optionContexts(), tokenContexts("-.")...), 1}, {at("-", bytesOf("->")), 1},
+		{dashed[:1], 1}, {dashed[1:], 1}, {dottedContexts(), 1}, {domainContexts(), 1},
+	}
+})
+
+// at makes a context for each of some signs, so that the sieve can put together what fits together.
+func at(signs string, behind ...*byteSet) []context { return between(nil, signs, behind...) }
+
+func between(before []*byteSet, signs string, behind ...*byteSet) (all []context) {
+	for _, sign := range []byte(signs) {
+		var c context
+		copy(c[contextBehind-len(before):], before)
+		c[contextBehind] = bytesOf(string([]byte{sign}))
+		copy(c[contextBehind+1:], behind)
+		all = append(all, c)
+	}
+	return all
+}
+
+func behind(signs string, before ...*byteSet) []context { return between(before, signs) }
+
+var anyDigit, anyHex, anyCapital = bytesThat(isDigit), bytesThat(isHex), bytesThat(isUpper)
+
+// aheadContexts are those of brackets, slashes and the beginnings of tokens that what is behind them tells.
+func aheadContexts() []context {
+	return slices.Concat(
+		at("(", bytesOf(`"'`)), at(")", bytesOf(" ")), at("[", bytesOf("r"), bytesOf("e"), bytesOf("d"), bytesOf("a")), at("[", anyDigit, nil, bytesOf("/")),
+		at("/", bytesOf("hU")), at("/", bytesOf("m"), bytesOf("a")), at("/", bytesOf("c"), bytesOf("r")), at(`\`, bytesOf(`uUD\`)),
+		at("%", bytesOf("2345")), at("&", bytesOf("#c")), at("{", bytesOf("SMCPs")), at("*", anyHex),
+		at("A", bytesOf("KSRI")), at("B", bytesOf("ea")),
+	)
+}
+
+// behindContexts are those of such signs that what is before them tells.
+func behindContexts() []context {
+	return slices.Concat(
+		behind("(", anyDigit), behind("(", letter('s')), behind("(", letter('s'), bytesOf(" ")), behind("/", bytesOf("t"), bytesOf("s")),
+		behind(`\`, anyCapital), behind(`\`, anyDigit), behind(`\`, bytesOf("-")),
+		behind("J", bytesOf("y")), tokenContexts("_"),
+	)
+}
+
+// optionContexts are those of the dashes of options, and of host names that are addresses: ip-192-0-2-11.
+func optionContexts() []context {
+	before := bytesThat(func(c byte) bool { return beforeOption[c] })
+	return append(between([]*byteSet{before}, "-", bytesThat(func(c byte) bool { return c != ' ' })), behind("-", bytesOf("i"), bytesOf("p"))...)
+}
+
+// dashedContexts are those of hardware addresses with dashes.
+func dashedContexts() (all []context) {
+	for _, noHex := range []func(byte) bool{ // in pieces that low and high halves of bytes can tell
+		func(c byte) bool { return c>>4 == 3 },
+		func(c byte) bool { return c>>4 == 4 || c>>4 == 6 },
+		func(c byte) bool { return c>>4 != 3 && c>>4 != 4 && c>>4 != 6 },
+	} {
+		before := []*byteSet{bytesThat(func(c byte) bool { return noHex(c) && !isHex(c) }), nil, anyHex}
+		all = append(all, between(before, "-", anyHex, nil, bytesOf("-"))...)
+	}
+	return all
+}
+
+// dottedContexts are those of addresses and hardware addresses with dots, at their first one.
+func dottedContexts() []context {
+	dot, digit := bytesOf("."), []*byteSet{anyDigit}
+	more := bytesThat(func(c byte) bool { return isDigit(c) || c == '.' })
+	return slices.Concat(
+		between(digit, ".", anyDigit, dot, anyDigit, more), between(digit, ".", anyDigit, anyDigit, dot, anyDigit),
+		between(digit, ".", anyDigit, anyDigit, anyDigit, dot),
+		between([]*byteSet{anyHex}, ".", anyHex, anyHex, anyHex, anyHex),
+	)
+}
+
+// domainContexts are those of private domains.
+func domainContexts() (all []context) {
+	for _, d := range privateDomains {
+		all = append(all, at(".", letter(d[0]), letter(d[1]), letter(d[2]))...)
+	}
+	return all
+}
+
+// tokenContexts are those of the tokens of services at their first sign of each kind.
+func tokenContexts(signs string) (all []context) {
+	for _, t := range tokenShapes {
+		for _, sign := range []byte(signs) {
+			if i := strings.IndexByte(t.head, sign); i >= 2 {
+				all = append(all, behind(string([]byte{sign}), bytesOf(t.head[i-2:i-1]), bytesOf(t.head[i-1:i]))...)
+			}
+		}
+	}
+	return all
+}
+
+// spaceContexts are those of the ends of the words behind which, with a space between, something may stand, and of the modes
+// of files in listings.
+func spaceContexts() []context {
+	last := bytesOf("x-sStT")
+	all := append(behind(" ", bytesOf("r-"), bytesOf("w-"), last), behind(" ", bytesOf("w-"), last, bytesOf(".+@"))...)
+	seen := map[string]bool{}
+	for _, words := range announcers {
+		for _, w := range slices.Sorted(maps.Keys(words)) {
+			w = w[max(0, len(w)-contextBehind):]
+			if seen[w] {
+				continue
+			}
+			seen[w] = true
+			var before []*byteSet
+			for _, c := range []byte(w) {
+				before = append(before, letter(c))
+			}
+			all = append(all, behind(" ", before...)...)
+		}
+	}
+	return all
+}
+
+var baseSieve = sync.OnceValue(func() *sieve { return newSieve(spaceContexts(), otherContexts(), []byte(keySigns)) })
+
+// sieveFor gives the sieve for some rules, and for the domains of a site.
+func sieveFor(rules []Rule, domains []string) *sieve {
+	base := baseSieve()
+	signs := []byte(keySigns)
+	for _, r := range rules {
+		for _, c := range []byte(r.Triggers) {
+			if strings.IndexByte(otherSigns+" ", c) < 0 && bytes.IndexByte(signs, c) < 0 {
+				signs = append(signs, c)
+			}
+		}
+	}
+	if len(signs) == len(keySigns) && len(domains) == 0 {
+		return base
+	}
+	key := string(signs) + " " + strings.Join(domains, " ")
+	siteSieve.Lock()
+	defer siteSieve.Unlock()
+	if siteSieve.key != key {
+		families := slices.Clone(otherContexts())
+		dots := &families[len(families)-1]
+		for _, d := range domains {
+			first := letter(d[0])
+			first[d[0]|0x20], first[d[0]&^0x20] = true, true
+			dots.contexts = append(slices.Clip(dots.contexts), at(".", first)...)
+		}
+		siteSieve.key, siteSieve.sieve = key, newSieve(spaceContexts(), families, signs)
+	}
+	return siteSieve.sieve
+}
+
+// siteSieve is the sieve of the site that was worked for last: there are many engines, and few sites.
+var siteSieve struct {
+	sync.Mutex
+	key   string
+	sieve *sieve
+}

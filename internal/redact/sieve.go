@@ -1,0 +1,306 @@
+package redact
+
+import (
+	"math/bits"
+	"slices"
+	"sync"
+)
+
+// The sieve finds the places in text at which a rule may be asked at all, by what stands around them. It may give places that
+// are none, never leave one out. Where the processor has vectors, it looks at 32 places at once.
+
+// How far around a place a context looks, in bytes.
+const (
+	contextBehind = 3
+	contextAhead  = 4
+	contextLen    = contextBehind + 1 + contextAhead
+)
+
+// context says what may stand at the places from contextBehind bytes before a place to contextAhead behind it; nil is
+// anything.
+type context [contextLen]*byteSet
+
+type byteSet [256]bool
+
+// buckets is how many groups of contexts the sieve tells apart: eight for spaces, eight for other signs, and the last one for
+// separators, behind which anything may stand. Contexts of one bucket become one: what stands at each place may then be what
+// any of them allows there.
+const (
+	spaceBuckets    = 8
+	otherBuckets    = 8
+	separatorBucket = spaceBuckets + otherBuckets
+)
+
+// sieve holds contexts in the two forms that are worked with: exactly, for one byte after the other, and by the two halves
+// of each byte, for vectors.
+type sieve struct {
+	exact   [contextLen][256]uint32
+	places  placeTables
+	classes [3]nibbles // bytes of keys, separators, other signs
+}
+
+// nibbles are the buckets, a bit each, that a low and a high half of a byte allow. The 16 halves stand there twice, since
+// vectors of 32 bytes are looked up as two of 16.
+type nibbles [2][32]byte
+
+func (n *nibbles) allow(b byte, bucket int) {
+	for _, half := range []int{0, 16} {
+		n[0][half+int(b&15)] |= 1 << bucket
+		n[1][half+int(b>>4)] |= 1 << bucket
+	}
+}
+
+// placeTables are those of the places of a context: for spaces, up to the space itself, and for others.
+type placeTables struct {
+	space [contextBehind + 1]nibbles
+	other [contextLen]nibbles
+}
+
+// newSieve makes a sieve of contexts. Each goes into the bucket where it widens what is let through least; families of
+// contexts share some buckets.
+func newSieve(spaces []context, others []family, signs []byte) *sieve {
+	s := &sieve{classes: [3]nibbles{keyClasses(), signClasses(signs), signClasses([]byte(otherSigns))}}
+	s.add(0, family{spaces, spaceBuckets})
+	first := spaceBuckets
+	for _, f := range others {
+		s.add(first, f)
+		first += f.buckets
+	}
+	for p := range s.exact {
+		for b := range 256 {
+			if p != contextBehind || slices.Contains(signs, byte(b)) {
+				s.exact[p][b] |= 1 << separatorBucket
+			}
+		}
+	}
+	return s
+}
+
+// family is contexts that share some buckets.
+type family struct {
+	contexts []context
+	buckets  int
+}
+
+func (s *sieve) add(first int, f family) {
+	shapes := make([]bucketShape, f.buckets)
+	for _, c := range f.contexts {
+		best, least := 0, -1.0
+		for k := range shapes {
+			grown := shapes[k]
+			grown.add(c)
+			if more := grown.volume() - shapes[k].volume(); least < 0 || more < least {
+				best, least = k, more
+			}
+		}
+		shapes[best].add(c)
+		for p, set := range c {
+			for b := range 256 {
+				if set == nil || set[b] {
+					s.allow(p, first+best, byte(b))
+				}
+			}
+		}
+	}
+}
+
+func (s *sieve) allow(place, bucket int, b byte) {
+	s.exact[place][b] |= 1 << bucket
+	switch {
+	case bucket >= spaceBuckets:
+		s.places.other[place].allow(b, bucket-spaceBuckets)
+	case place <= contextBehind:
+		s.places.space[place].allow(b, bucket)
+	}
+}
+
+// signClasses tell some signs. Those of which low and high halves allow nothing else share a bit.
+func signClasses(signs []byte) (n nibbles) {
+	bits := map[string]int{}
+	for high := range byte(16) {
+		var low []byte
+		for _, c := range signs {
+			if c>>4 == high {
+				low = append(low, c&15)
+			}
+		}
+		slices.Sort(low)
+		if _, known := bits[string(low)]; !known {
+			bits[string(low)] = len(bits)
+		}
+		for _, l := range low {
+			n.allow(high<<4|l, bits[string(low)])
+		}
+	}
+	return n
+}
+
+// fits says whether a place with as much before and behind it as contexts look at fits a context.
+func (s *sieve) fits(b []byte, at int) bool {
+	fit := s.exact[contextBehind][b[at]]
+	if fit == 0 {
+		return false
+	}
+	w := (*[contextLen]byte)(b[at-contextBehind:])
+	if fit &= s.exact[2][w[2]] & s.exact[4][w[4]]; fit == 0 {
+		return false
+	}
+	return fit&s.exact[1][w[1]]&s.exact[5][w[5]]&s.exact[0][w[0]]&s.exact[6][w[6]]&s.exact[7][w[7]] != 0
+}
+
+// bucketShape is what the contexts of a bucket allow together, by halves of bytes.
+type bucketShape struct {
+	lo, hi [contextLen]uint16
+	filled bool
+}
+
+func (s *bucketShape) add(c context) {
+	s.filled = true
+	for p, set := range c {
+		for b := range 256 {
+			if set == nil || set[b] {
+				s.lo[p] |= 1 << (b & 15)
+				s.hi[p] |= 1 << (b >> 4)
+			}
+		}
+	}
+}
+
+// volume says how much of usual text the shape lets through: the product of how common the bytes at its places are.
+func (s *bucketShape) volume() float64 {
+	if !s.filled {
+		return 0
+	}
+	v := 1.0
+	for p := range s.lo {
+		if s.lo[p]&s.hi[p] == 1<<16-1 {
+			continue
+		}
+		sum := 0.0
+		for h := range 16 {
+			if s.hi[p]>>h&1 == 1 {
+				for l := range 16 {
+					if s.lo[p]>>l&1 == 1 {
+						sum += usual()[h<<4|l]
+					}
+				}
+			}
+		}
+		v *= sum
+	}
+	return v
+}
+
+// usual is how common bytes are in logs, learned from a few lines.
+var usual = sync.OnceValue(func() (common [256]float64) {
+	const sample = `2026-03-14T06:12:00.123Z INFO  pass [reader-1] pass accepted zone=2 lane=1 in 87 ms
+Mar 14 06:12:01 gate-1 boardingd[4112]: heartbeat to 192.0.2.30:8080 ok, rtt=94ms queue=2 (link up)
+{"time":"2026-03-14T06:12:02Z","level":"WARN","message":"Response delayed by the Terminal","status":503}
+192.0.2.11 - - [14/Mar/2026:06:12:03 +0000] "GET /api/v1/zones?limit=50 HTTP/1.1" 200 5316
+ERROR org.example.gate.TicketService - No answer; retry 3 of 5 at TicketService.java:217
+`
+	for i := range common {
+		common[i] = 0.0002
+	}
+	for i := range len(sample) {
+		common[sample[i]] += 1.0 / float64(len(sample))
+	}
+	return common
+})
+
+// sieveChunk is how many bytes are looked at in one go: their bits stay near.
+const sieveChunk = 8 << 10
+
+// marks are the bits of one chunk of a block.
+type marks struct {
+	from, to int // of the block; nothing is known of what is outside
+	places   [sieveChunk / 64]uint64
+	fit      [sieveChunk / 64][2]uint64
+	classes  [sieveChunk / 64][5]uint64
+}
+
+// The words of fit and classes.
+const (
+	spaceFits = iota
+	otherFits
+)
+
+const (
+	keyClass = iota
+	digitClass
+	capitalClass
+	separatorClass
+	signClass
+)
+
+// fill looks at a block from a place on, which must be edge behind its beginning at least, and up to edge before its end. It
+// says whether anything was looked at: less than one word is left.
+func (m *marks) fill(s *sieve, b []byte, from int) bool {
+	words := min(len(m.places), (len(b)-edge-from)/64)
+	if words <= 0 {
+		return false
+	}
+	classesAVX2(&m.classes[0], &b[from], words, &s.classes)
+	placesAVX2(&m.fit[0], &b[from], words, &s.places)
+	for w := range words {
+		m.fit[w][otherFits] &= m.classes[w][signClass]
+	}
+	m.from, m.to = from, from+64*words
+	return true
+}
+
+// next gives the first marked place from a place of the chunk on, or the end of the chunk.
+func (m *marks) next(i int) int {
+	at := i - m.from
+	w := at >> 6
+	word := m.places[w] >> (at & 63) << (at & 63)
+	for word == 0 {
+		if w++; w<<6 >= m.to-m.from {
+			return m.to
+		}
+		word = m.places[w]
+	}
+	return m.from + w<<6 + bits.TrailingZeros64(word)
+}
+
+// keyStart gives the beginning of the key that ends at a place, at most 32 bytes before it; ok is false when that cannot be
+// told from the chunk.
+func (m *marks) keyStart(end int) (start int, ok bool) {
+	at := end - m.from
+	if at < 64 || end > m.to {
+		return 0, false
+	}
+	// The 64 bytes before the end.
+	w, off := at>>6, at&63
+	run := m.classes[w-1][keyClass]
+	if off != 0 {
+		run = run>>off | m.classes[w][keyClass]<<(64-off)
+	}
+	return end - bits.LeadingZeros64(^run), true
+}
+
+// keyClasses tell bytes of keys, each bit with low and high halves whose every pair belongs to it: A to O, P to Z, _, a to o,
+// p to z, the two signs, digits, and what is beyond ASCII.
+func keyClasses() (n nibbles) {
+	for c := range 256 {
+		switch b := byte(c); {
+		case b >= 'P' && b <= 'Z':
+			n.allow(b, 1)
+		case isUpper(b):
+			n.allow(b, 0)
+		case b == '_':
+			n.allow(b, 2)
+		case b >= 'p' && b <= 'z':
+			n.allow(b, 4)
+		case b >= 'a' && b <= 'z':
+			n.allow(b, 3)
+		case b == '-' || b == '.':
+			n.allow(b, 5)
+		case isDigit(b):
+			n.allow(b, 6)
+		case b >= 0x80:
+			n.allow(b, 7)
+		}
+	}
+	return n
+}

@@ -1,0 +1,155 @@
+#include "textflag.h"
+
+DATA lowNibbles<>+0(SB)/8, $0x0f0f0f0f0f0f0f0f
+GLOBL lowNibbles<>(SB), RODATA|NOPTR, $8
+
+DATA capitals<>+0(SB)/8, $0x0303030303030303
+DATA capitals<>+8(SB)/8, $0x0303030303030303
+DATA capitals<>+16(SB)/8, $0x0303030303030303
+DATA capitals<>+24(SB)/8, $0x0303030303030303
+GLOBL capitals<>(SB), RODATA|NOPTR, $32
+
+// NIBBLES puts the low halves of the 64 bytes at off(SI) into Y0 and Y2, their high halves into Y1 and Y3.
+#define NIBBLES(off) \
+	VMOVDQU off(SI), Y0;      \
+	VMOVDQU off+32(SI), Y2;   \
+	VPSRLW  $4, Y0, Y1;       \
+	VPSRLW  $4, Y2, Y3;       \
+	VPAND   Y15, Y0, Y0;      \
+	VPAND   Y15, Y1, Y1;      \
+	VPAND   Y15, Y2, Y2;      \
+	VPAND   Y15, Y3, Y3
+
+// BUCKETS narrows the buckets in acc0 and acc1 by the two tables at tab(DX).
+#define BUCKETS(tab, acc0, acc1) \
+	VMOVDQU tab(DX), Y4;      \
+	VPSHUFB Y0, Y4, Y5;       \
+	VPSHUFB Y2, Y4, Y6;       \
+	VMOVDQU tab+32(DX), Y4;   \
+	VPSHUFB Y1, Y4, Y7;       \
+	VPAND   Y7, Y5, Y5;       \
+	VPSHUFB Y3, Y4, Y7;       \
+	VPAND   Y7, Y6, Y6;       \
+	VPAND   Y5, acc0, acc0;   \
+	VPAND   Y6, acc1, acc1
+
+// func placesAVX2(dst *[2]uint64, b *byte, words int, t *placeTables)
+TEXT ·placesAVX2(SB), NOSPLIT, $0-32
+	MOVQ         dst+0(FP), DI
+	MOVQ         b+8(FP), SI
+	MOVQ         words+16(FP), CX
+	MOVQ         t+24(FP), DX
+	VPBROADCASTQ lowNibbles<>(SB), Y15
+	VPXOR        Y14, Y14, Y14
+
+places:
+	VPCMPEQB Y8, Y8, Y8
+	VMOVDQA  Y8, Y9
+	VMOVDQA  Y8, Y10
+	VMOVDQA  Y8, Y11
+
+	// Spaces look behind only.
+	NIBBLES(-3)
+	BUCKETS(0, Y8, Y9)
+	BUCKETS(256, Y10, Y11)
+	NIBBLES(-2)
+	BUCKETS(64, Y8, Y9)
+	BUCKETS(320, Y10, Y11)
+	NIBBLES(-1)
+	BUCKETS(128, Y8, Y9)
+	BUCKETS(384, Y10, Y11)
+	NIBBLES(0)
+	BUCKETS(192, Y8, Y9)
+	BUCKETS(448, Y10, Y11)
+	NIBBLES(1)
+	BUCKETS(512, Y10, Y11)
+	NIBBLES(2)
+	BUCKETS(576, Y10, Y11)
+	NIBBLES(3)
+	BUCKETS(640, Y10, Y11)
+	NIBBLES(4)
+	BUCKETS(704, Y10, Y11)
+
+	VPCMPEQB  Y14, Y8, Y8
+	VPCMPEQB  Y14, Y9, Y9
+	VPMOVMSKB Y8, AX
+	VPMOVMSKB Y9, BX
+	SHLQ      $32, BX
+	ORQ       BX, AX
+	NOTQ      AX
+	MOVQ      AX, (DI)
+	VPCMPEQB  Y14, Y10, Y10
+	VPCMPEQB  Y14, Y11, Y11
+	VPMOVMSKB Y10, AX
+	VPMOVMSKB Y11, BX
+	SHLQ      $32, BX
+	ORQ       BX, AX
+	NOTQ      AX
+	MOVQ      AX, 8(DI)
+	ADDQ      $16, DI
+	ADDQ      $64, SI
+	DECQ      CX
+	JNZ       places
+	VZEROUPPER
+	RET
+
+// PAIR turns the highest bits of 64 bytes into one word at off(DI).
+#define PAIR(half0, half1, off) \
+	VPMOVMSKB half0, AX;      \
+	VPMOVMSKB half1, BX;      \
+	SHLQ      $32, BX;        \
+	ORQ       BX, AX;         \
+	MOVQ      AX, off(DI)
+
+// FILLED makes a word at off(DI) of which of 64 bytes are not zero.
+#define FILLED(half0, half1, off) \
+	VPCMPEQB  Y14, half0, Y0; \
+	VPCMPEQB  Y14, half1, Y1; \
+	VPMOVMSKB Y0, AX;         \
+	VPMOVMSKB Y1, BX;         \
+	SHLQ      $32, BX;        \
+	ORQ       BX, AX;         \
+	NOTQ      AX;             \
+	MOVQ      AX, off(DI)
+
+// func classesAVX2(dst *[5]uint64, b *byte, words int, t *[3]nibbles)
+TEXT ·classesAVX2(SB), NOSPLIT, $0-32
+	MOVQ         dst+0(FP), DI
+	MOVQ         b+8(FP), SI
+	MOVQ         words+16(FP), CX
+	MOVQ         t+24(FP), DX
+	VPBROADCASTQ lowNibbles<>(SB), Y15
+	VPXOR        Y14, Y14, Y14
+
+classes:
+	VPCMPEQB Y8, Y8, Y8
+	VMOVDQA  Y8, Y9
+	VMOVDQA  Y8, Y10
+	VMOVDQA  Y8, Y11
+	VMOVDQA  Y8, Y12
+	VMOVDQA  Y8, Y13
+	NIBBLES(0)
+	BUCKETS(0, Y8, Y9)
+	BUCKETS(64, Y10, Y11)
+	BUCKETS(128, Y12, Y13)
+
+	// Bytes of keys are in any class of the first tables; digits in that of bit 6, which a shift puts where the mask is
+	// taken from; capitals in those of bits 0 and 1.
+	FILLED(Y8, Y9, 0)
+	VPSLLW $1, Y8, Y0
+	VPSLLW $1, Y9, Y1
+	PAIR(Y0, Y1, 8)
+	VPAND  capitals<>(SB), Y8, Y8
+	VPAND  capitals<>(SB), Y9, Y9
+	FILLED(Y8, Y9, 16)
+
+	// Separators and other signs are in any class of theirs.
+	FILLED(Y10, Y11, 24)
+	FILLED(Y12, Y13, 32)
+
+	ADDQ $40, DI
+	ADDQ $64, SI
+	DECQ CX
+	JNZ  classes
+	VZEROUPPER
+	RET
