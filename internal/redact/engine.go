@@ -78,6 +78,7 @@ type finding struct {
 	rule       string
 	alias      bool   // it is an alias already
 	original   string // of a learned value, which may be written otherwise here
+	put        string // the alias, when the original had one before
 }
 
 // Options is what an engine works with. The zero value finds by the rules alone and gives aliases of its own.
@@ -288,7 +289,12 @@ func (e *Engine) at(b []byte, i, free int, rules []*Rule) (f finding, ok bool) {
 		if !ok || start < free || end <= start || bytes.Contains(b[start:end], placeholderHead) {
 			continue
 		}
-		return finding{start: start, end: end, trigger: i, class: r.Class, rule: r.Name, alias: r.Class != Secret && e.cached(r.Class, b[start:end]) == "" && isAlias(r.Class, b[start:end])}, true
+		f := finding{start: start, end: end, trigger: i, class: r.Class, rule: r.Name}
+		if r.Class != Secret {
+			f.put = e.cached(r.Class, b[start:end])
+			f.alias = f.put == "" && isAlias(r.Class, b[start:end])
+		}
+		return f, true
 	}
 	return f, false
 }
@@ -311,9 +317,10 @@ func (e *Engine) merge() {
 			continue
 		}
 		if last.class != Secret && (f.class == Secret || f.end-f.start > last.end-last.start) {
-			last.class, last.rule, last.original = f.class, f.rule, f.original
+			last.class, last.rule, last.original, last.put = f.class, f.rule, f.original, ""
 		}
 		if f.end > last.end {
+			last.put = ""
 			if last.class != Secret { // half an identity of each: no alias stands for both
 				last.class = Secret
 			}
@@ -339,7 +346,10 @@ func (e *Engine) write(w io.Writer, b []byte, at int) error {
 		if _, err := w.Write(b[at:f.start]); err != nil {
 			return err
 		}
-		put := e.replacement(f, b[f.start:f.end])
+		put := f.put
+		if put == "" || e.options.Config.Classes[f.class] == Remove {
+			put = e.replacement(f, b[f.start:f.end])
+		}
 		if e.bare != asIs && put[0] == '[' {
 			f.end, put = e.asBare(b, f, put)
 		}
@@ -438,11 +448,6 @@ func (e *Engine) learnValue(v Value, at int) {
 func (e *Engine) replacement(f finding, text []byte) string {
 	if f.class == Secret || e.options.Config.Classes[f.class] == Remove {
 		return Placeholder(f.rule)
-	}
-	if f.original == "" {
-		if a := e.cached(f.class, text); a != "" {
-			return a
-		}
 	}
 	original := f.original
 	if original == "" {

@@ -34,7 +34,7 @@ type grams struct {
 	bits    []uint64
 	shift   uint
 	stride  int
-	buckets map[uint32][]entry // by the four bytes at each of the first stride places, sorted by text
+	buckets map[uint32]*[gramStride][]entry // by the four bytes at each of the first stride places, sorted by text
 }
 
 const (
@@ -43,30 +43,37 @@ const (
 )
 
 func newGrams(entries []entry, stride int) grams {
-	g := grams{stride: stride, buckets: map[uint32][]entry{}}
-	bits := 16
-	for bits < 21 && 1<<bits < len(entries)*stride*16 {
-		bits++
+	g := grams{stride: stride, buckets: map[uint32]*[gramStride][]entry{}}
+	words := 10
+	for words < 16 && 64<<words < len(entries)*stride*16 {
+		words++
 	}
-	g.bits, g.shift = make([]uint64, 1<<bits/64), uint(32-bits)
+	g.bits, g.shift = make([]uint64, 1<<words), uint(64-words)
 	for _, e := range entries {
 		for o := range stride {
 			key := binary.LittleEndian.Uint32([]byte(e.text[o : o+4]))
-			h := g.hash(key)
-			g.bits[h>>6] |= 1 << (h & 63)
-			g.buckets[bucketKey(key, o)] = append(g.buckets[bucketKey(key, o)], e)
+			word, mask := g.hash(key)
+			g.bits[word] |= mask
+			if g.buckets[key] == nil {
+				g.buckets[key] = new([gramStride][]entry)
+			}
+			g.buckets[key][o] = append(g.buckets[key][o], e)
 		}
 	}
-	for _, b := range g.buckets {
-		sort.Slice(b, func(i, j int) bool { return b[i].text < b[j].text })
+	for _, at := range g.buckets {
+		for _, b := range at {
+			sort.Slice(b, func(i, j int) bool { return b[i].text < b[j].text })
+		}
 	}
 	return g
 }
 
-func (g *grams) hash(key uint32) uint32 { return key * 2654435761 >> g.shift }
-
-// bucketKey tells the places of four bytes within an entry apart.
-func bucketKey(key uint32, offset int) uint32 { return key*3 + uint32(offset) }
+// hash gives the word of bits for four bytes, and the three bits of it that are all set when they are in the set. Of bytes that
+// are not, fewer than one in a hundred has them, which matters: looking further costs as much as a hundred bytes of text.
+func (g *grams) hash(key uint32) (word, mask uint64) {
+	h := uint64(key) * 0x9e3779b97f4a7c15
+	return h >> g.shift, 1<<(h>>24&63) | 1<<(h>>30&63) | 1<<(h>>36&63)
+}
 
 // next gives the first entry at or behind a place, the longest of those that begin there.
 func (g *grams) next(b []byte, from int) (m match, ok bool) {
@@ -75,19 +82,18 @@ func (g *grams) next(b []byte, from int) (m match, ok bool) {
 	}
 	for i := from; i+4 <= len(b); i += g.stride {
 		key := binary.LittleEndian.Uint32(b[i:])
-		h := g.hash(key)
-		if g.bits[h>>6]&(1<<(h&63)) == 0 {
+		if word, mask := g.hash(key); g.bits[word]&mask != mask {
+			continue
+		}
+		bucket := g.buckets[key]
+		if bucket == nil {
 			continue
 		}
 		for o := g.stride - 1; o >= 0; o-- {
-			if i-o < from {
+			if len(bucket[o]) == 0 || i-o < from {
 				continue
 			}
-			bucket := g.buckets[bucketKey(key, o)]
-			if len(bucket) == 0 {
-				continue
-			}
-			if m, ok := longest(bucket, b, i-o); ok {
+			if m, ok := longest(bucket[o], b, i-o); ok {
 				return m, true
 			}
 		}
