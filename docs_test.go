@@ -3,6 +3,7 @@ package envask_test
 import (
 	"encoding/json"
 	"os"
+	"path/filepath"
 	"regexp"
 	"strconv"
 	"strings"
@@ -119,7 +120,26 @@ func TestDocsOfTheInputFiles(t *testing.T) {
 func TestDocsOfRoutes(t *testing.T) {
 	text := page(t, "docs/routes.md")
 	for _, s := range submit.Schemes() {
-		require.Contains(t, text, s+map[bool]string{true: "`/media/stick`", false: "://"}[s == ""])
+		require.Contains(t, text, map[bool]string{true: "`/media/stick`", false: "`" + s + ":"}[s == ""])
+	}
+	for _, p := range ask.RouteTexts {
+		require.Contains(t, text, "`{"+p+"}`")
+	}
+	blocks := fenced.FindAllStringSubmatch(text, -1)
+	require.Len(t, blocks, 2)
+	_, err := ask.Parse("routes.md", []byte("ask: a\nvendor: v\nquestions: [{id: serial, text: which}]\nitems: [{id: x, run: y}]\n"+blocks[0][1]))
+	require.NoError(t, err)
+	file := filepath.Join(t.TempDir(), "credentials.yaml")
+	require.NoError(t, os.WriteFile(file, []byte(blocks[1][1]), 0o600))
+	list, err := submit.LoadCredentials(file)
+	require.NoError(t, err)
+	require.Len(t, list, 3)
+	require.NoError(t, os.WriteFile(file, []byte("credentials: [{nonsense: 1, route: a, host: b}]\n"), 0o600))
+	_, err = submit.LoadCredentials(file)
+	for _, known := range regexp.MustCompile(`known here: (.*)`).FindAllStringSubmatch(err.Error(), -1) {
+		for _, k := range strings.Split(known[1], ", ") {
+			require.Contains(t, text, "`"+k+"`", "the key %s is not explained", k)
+		}
 	}
 }
 

@@ -6,6 +6,8 @@ want=""
 [ -x /usr/bin/sudo ] || want="$want sudo"
 command -v busybox >/dev/null || want="$want busybox"
 command -v journalctl >/dev/null || want="$want systemd"
+[ -x /usr/sbin/nginx ] || want="$want nginx-light"
+[ -x /usr/sbin/proftpd ] || want="$want proftpd-core proftpd-mod-crypto"
 [ -x /lib/systemd/systemd-journal-remote ] || want="$want systemd-journal-remote"
 if [ -z "$want" ] && id envask-test >/dev/null 2>&1 && [ -f /etc/sudoers.d/envask-test ]; then
 	echo "all servers are there"

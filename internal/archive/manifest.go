@@ -37,6 +37,7 @@ type Manifest struct {
 	Site      string                `json:"site"`
 	Ask       string                `json:"ask"`
 	AskSHA256 string                `json:"ask_sha256"`
+	Answers   map[string]string     `json:"answers,omitempty"` // to the questions of the ask, by their ids
 	Window    WindowInfo            `json:"window"`
 	Rounds    []RoundInfo           `json:"rounds"`
 	Complete  bool                  `json:"complete"`          // nothing that the ask requires is missing

@@ -25,6 +25,7 @@ const (
 	maxSums     = 512 << 20
 	maxManifest = 1 << 30
 	maxFiles    = 20_000_000
+	maxBrief    = 1 << 20
 	maxListed   = 1000 // differences
 )
 
@@ -53,6 +54,7 @@ type Report struct {
 	Lacking     []string     `json:"lacking"`
 	Differences []Difference `json:"differences"`
 	Manifest    *Manifest    `json:"-"`
+	Brief       string       `json:"-"` // the write-up, up to maxBrief
 }
 
 // Good says whether nothing differs.
@@ -184,6 +186,14 @@ func (v *verifier) entry(h *tar.Header, content io.Reader) error {
 		v.sums, err = readUpTo(tee, maxSums)
 	case ManifestName:
 		v.manifest, err = readUpTo(tee, maxManifest)
+	case BriefName:
+		var brief []byte
+		if brief, err = io.ReadAll(io.LimitReader(tee, maxBrief)); err == nil {
+			v.report.Brief = string(brief)
+			if v.inspect != nil {
+				content = io.MultiReader(bytes.NewReader(brief), tee)
+			}
+		}
 	}
 	if err == nil && v.inspect != nil {
 		src := tee
@@ -191,6 +201,8 @@ func (v *verifier) entry(h *tar.Header, content io.Reader) error {
 			src = bytes.NewReader(v.sums)
 		} else if name == ManifestName {
 			src = bytes.NewReader(v.manifest)
+		} else if name == BriefName {
+			src = content
 		}
 		if e := v.inspect(name, src); e != nil {
 			return &inspectError{e}

@@ -5,8 +5,10 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 )
@@ -54,6 +56,15 @@ func (a *Ask) Sheet() []string {
 	}
 	for _, r := range a.Routes {
 		lines = append(lines, fmt.Sprintf("route %s: send the archive to %s", r.Name, r.To))
+		for _, k := range slices.Sorted(maps.Keys(r.Fields)) {
+			lines = append(lines, fmt.Sprintf("route %s: with it the field %s: %s", r.Name, k, r.Fields[k]))
+		}
+		if r.Subject != "" {
+			lines = append(lines, fmt.Sprintf("route %s: with the subject: %s", r.Name, r.Subject))
+		}
+	}
+	if a.RoutesInTurn {
+		lines = append(lines, "routes: one after the other, until one takes it")
 	}
 	if len(a.Routes) == 0 {
 		lines = append(lines, "no route: it sends nothing by itself")

@@ -6,6 +6,7 @@ import (
 	"encoding/hex"
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 
 	"envask/internal/keyfile"
@@ -47,6 +48,8 @@ type Ask struct {
 	Questions  []Question
 	Items      []Item
 	Routes     []Route
+	// RoutesInTurn: the first route that works is enough.
+	RoutesInTurn bool
 	Sets       []Set
 	Groups     []Group
 	Values     []Value
@@ -131,7 +134,14 @@ type Route struct {
 	Name  string
 	To    string // folder path or URL
 	Limit int64  // largest archive it takes, in bytes; 0 means unknown
+	// Fields are those of the vendor's form, by the names that the vendor gives them; their texts have placeholders, see
+	// RouteTexts. File is the form's field for the archive, Subject the one of a mail.
+	Fields        map[string]string
+	File, Subject string
 }
+
+// RouteTexts are the placeholders of the texts of a route; answer:ID gives the answer to a question.
+var RouteTexts = []string{"case", "title", "vendor", "site", "ask", "window", "archive", "size", "sha256", "brief"}
 
 // ArchiveFields are the placeholders of an archive name.
 var ArchiveFields = []string{"case", "site", "round", "from", "to", "vendor", "ask"}
@@ -323,9 +333,36 @@ func (a *Ask) readRoutes(m *keyfile.Map) {
 		if passwordInURL.MatchString(to.Text) { // not repeated: it would stand in messages, sheets and receipts
 			to.Problem("to: a password does not stand in a route; it belongs into the engineer's credentials.yaml")
 		}
-		a.Routes = append(a.Routes, Route{Name: checkWord("name", name), To: to.Text, Limit: r.Size("limit", 0)})
+		route := Route{Name: checkWord("name", name), To: to.Text, Limit: r.Size("limit", 0), File: r.String("file"), Subject: a.routeText(r.Value("subject"))}
+		if fields := r.Map("fields"); fields != nil {
+			route.Fields = map[string]string{}
+			for _, k := range fields.Keys() {
+				route.Fields[k] = a.routeText(fields.Value(k))
+			}
+			fields.Done()
+		}
+		a.Routes = append(a.Routes, route)
 		r.Done()
 	}
+	a.RoutesInTurn = m.Bool("routes-in-turn", false)
+}
+
+// routeText checks the placeholders of a text.
+func (a *Ask) routeText(v keyfile.Value) string {
+	if !v.Set() {
+		return ""
+	}
+	for _, m := range placeholder.FindAllString(v.Text, -1) {
+		key := strings.Trim(m, "{}")
+		id, answer := strings.CutPrefix(key, "answer:")
+		switch {
+		case answer && !slices.ContainsFunc(a.Questions, func(q Question) bool { return q.ID == id }):
+			v.Problem("%s: there is no question %q", m, id)
+		case !answer && !slices.Contains(RouteTexts, key):
+			v.Problem("%s is no placeholder; there are {%s} and {answer:ID}", m, strings.Join(RouteTexts, "}, {"))
+		}
+	}
+	return v.Text
 }
 
 // Item gives the item with an id, or nil.

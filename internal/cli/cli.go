@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/http"
 	"os"
 	"os/user"
 	"path/filepath"
@@ -204,7 +205,7 @@ func (s *session) app() (*flow.App, error) {
 	if err != nil {
 		return nil, err
 	}
-	a := &flow.App{Home: casefile.Home{Dir: home}, Version: Version, Who: s.who(), Now: s.env.Now, Command: s.words}
+	a := &flow.App{Home: casefile.Home{Dir: home}, Version: Version, Who: s.who(), Now: s.env.Now, Command: s.words, Proxy: http.ProxyFromEnvironment}
 	a.Dialer = func(st *site.Site, accept map[string]string) (*reach.Dialer, error) {
 		return s.dialer(a.Home, st, accept)
 	}

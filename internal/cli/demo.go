@@ -26,7 +26,7 @@ const demoCase = "26031407"
 
 func newDemo(s *session) *cobra.Command {
 	var dir, files string
-	var stay bool
+	var stay, routes bool
 	c := &cobra.Command{
 		Use:   "demo",
 		Short: "The whole job on a simulated site, in under a minute",
@@ -46,11 +46,12 @@ and do the whole job on it with the real code. The case stays in the folder to b
 			if err != nil {
 				return err
 			}
-			return s.demo(cmd.Context(), abs, stay)
+			return s.demo(cmd.Context(), abs, stay, routes)
 		},
 	}
 	c.Flags().StringVar(&dir, "dir", "envask-demo", "folder for the demo; an earlier demo in it is replaced")
 	c.Flags().BoolVar(&stay, "stay", false, "keep the site up afterwards, and say what to try by hand")
+	c.Flags().BoolVar(&routes, "routes", false, "hand the archive over by every route of the ask, one after the other")
 	c.Flags().StringVar(&files, "files", "", "only write the sample ask and systems file to this folder")
 	return c
 }
@@ -65,7 +66,7 @@ func demoSteps(files string) []demoStep {
 	return []demoStep{
 		{"Gate 2 accepts no passes since 06:12. The vendor opened case " + demoCase + " and sent an ask. Open the case:",
 			[]string{"open", demoCase, "--ask", filepath.Join(files, "boarding-gateway.yaml"), "--systems", filepath.Join(files, "tallow-pier.yaml"),
-				"--title", "gate 2 accepts no passes", "--around", "2026-03-14 06:12", "--margin", "40m"}},
+				"--title", "gate 2 accepts no passes", "--answer", "serial=OG004417", "--around", "2026-03-14 06:12", "--margin", "40m"}},
 		{"An ask comes from outside. See all that it would do, and approve it:", []string{"ask", "approve", filepath.Join(files, "boarding-gateway.yaml"), "--digest"}},
 		{"Can every system be reached? What do their clocks show?", []string{"probe"}},
 		{"What would be taken? Nothing is, yet:", []string{"collect", "--dry-run", "--system", "gate-2"}},
@@ -80,7 +81,24 @@ func demoSteps(files string) []demoStep {
 	}
 }
 
-func (s *session) demo(ctx context.Context, dir string, stay bool) error {
+// routeSteps hand the archive over by every other way that the sample ask names.
+func routeSteps() []demoStep {
+	var steps []demoStep
+	for _, r := range []struct{ name, say string }{
+		{"web", "The desk takes it by PUT as well:"},
+		{"folder", "Or into a WebDAV folder, which is made for the case:"},
+		{"form", "Or by its web form, with the fields filled in; the desk answers with a ticket:"},
+		{"upload", "Or by an upload that can be gone on with after a break:"},
+		{"mail", "Or by mail, through the engineer's own server:"},
+		{"draft", "Or as a mail for the engineer's mail program:"},
+		{"page", "And where there is no interface at all, the fields of the vendor's page, ready to paste:"},
+	} {
+		steps = append(steps, demoStep{r.say, []string{"submit", "--yes", "--route", r.name}})
+	}
+	return append(steps, demoStep{"Is it still there? The desk is asked again:", []string{"submit", "--confirm", "--route", "desk", "--route", "folder"}})
+}
+
+func (s *session) demo(ctx context.Context, dir string, stay, routes bool) error {
 	if err := clearDemo(dir); err != nil {
 		return err
 	}
@@ -94,7 +112,11 @@ func (s *session) demo(ctx context.Context, dir string, stay bool) error {
 	if err := site.WriteFiles(files, home); err != nil {
 		return fault.Wrap("write the demo's files", dir, err)
 	}
-	for _, step := range demoSteps(files) {
+	steps := demoSteps(files)
+	if routes {
+		steps = append(steps, routeSteps()...)
+	}
+	for _, step := range steps {
 		if err := s.demoStep(ctx, home, step); err != nil {
 			return err
 		}

@@ -88,7 +88,7 @@ func (s *session) drawPacked(p *flow.Packed) {
 		s.screen.Print("  %s %s", s.screen.Paint(term.Warn, "goes along:"), term.Clean(o))
 	}
 	for _, q := range p.OpenQuestions {
-		s.screen.Print("  %s %s (answer it under brief: in case.yaml, then pack again)", s.screen.Paint(term.Warn, "the brief lacks"), term.Clean(q))
+		s.screen.Print("  %s %s (envask open NUMBER --answer ID=TEXT, then pack again)", s.screen.Paint(term.Warn, "the brief lacks"), term.Clean(q))
 	}
 	for _, l := range p.Lacking {
 		s.screen.Print("  %s %s", s.screen.Paint(term.Bad, "lacks:"), term.Clean(l))

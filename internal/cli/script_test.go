@@ -214,7 +214,11 @@ func cmdOpen(ts *testscript.TestScript, neg bool, args []string) {
 	sum, err := cli.AskDigest(ts.MkAbs(ask))
 	ts.Check(err)
 	ts.Check(ts.Exec("envask", "ask", "approve", ask, "--digest", sum))
-	ts.Check(ts.Exec("envask", "open", "26031407", "--ask", ask, "--systems", systems, "--around", "2026-03-14 06:12", "--margin", "40m"))
+	open := []string{"open", "26031407", "--ask", ask, "--systems", systems, "--around", "2026-03-14 06:12", "--margin", "40m"}
+	if args[0] == "site" {
+		open = append(open, "--answer", "serial=OG004417")
+	}
+	ts.Check(ts.Exec("envask", open...))
 }
 
 // cmdDigest sets DIGEST to the first digits of an ask's SHA-256.

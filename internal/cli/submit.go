@@ -2,13 +2,18 @@ package cli
 
 import (
 	"context"
+	"fmt"
+	"strings"
+	"time"
 
 	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
 
 	"envask/internal/casefile"
 	"envask/internal/cli/term"
+	"envask/internal/fault"
 	"envask/internal/flow"
+	"envask/internal/keyfile"
 	"envask/internal/reach"
 	"envask/internal/submit"
 )
@@ -16,11 +21,15 @@ import (
 func newSubmit(s *session) *cobra.Command {
 	var q flow.SubmitRequest
 	var accept []string
+	var bandwidth string
+	var confirm bool
 	c := &cobra.Command{
 		Use:   "submit [ARCHIVE]",
 		Short: "Send the archive, and keep the receipt",
 		Long: `Send the archive (the one packed last, if none is named) over a route of the ask. It arrives under a name that shows
-that it is not whole, is compared, and then gets its final name. The receipt says how it is known that it arrived.`,
+that it is not whole, is compared, and then gets its final name. The receipt says how it is known that it arrived. When the
+connection is lost, it is tried again, and goes on where it stopped if the other side can do that; after a crash --resume
+does the same. --confirm sends nothing and asks the other side again whether what the receipts say is there.`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) == 1 {
@@ -30,20 +39,62 @@ that it is not whole, is compared, and then gets its final name. The receipt say
 			if q.Accept, err = reach.ParseAccept(accept); err != nil {
 				return err
 			}
+			if bandwidth != "" {
+				if q.Bandwidth, err = keyfile.ParseSize(bandwidth); err != nil || q.Bandwidth < 1024 {
+					return fault.New(fault.Usage, "--bandwidth", "", "give bytes a second, 1KiB at least, such as 2MiB", "")
+				}
+			}
 			a, c, err := s.appAndCase()
 			if err != nil {
 				return err
+			}
+			if confirm {
+				return s.confirmReceipts(cmd.Context(), a, c, q)
 			}
 			return s.submit(cmd.Context(), a, c, q)
 		},
 	}
 	addSubmit(c, &q)
 	addAccept(c, &accept)
+	c.Flags().BoolVar(&q.Resume, "resume", false, "go on with the submit that stopped on its way")
+	c.Flags().StringVar(&bandwidth, "bandwidth", "", "bytes a second at most, such as 2MiB")
+	c.Flags().BoolVar(&confirm, "confirm", false, "send nothing; ask again whether what was sent is there")
 	return c
 }
 
+// confirmReceipts asks about what was sent.
+func (s *session) confirmReceipts(ctx context.Context, a *flow.App, c *casefile.Case, q flow.SubmitRequest) error {
+	list, err := a.ConfirmReceipts(ctx, c, q)
+	if err != nil {
+		return err
+	}
+	if s.common.json {
+		if err := s.writeJSON(list); err != nil {
+			return err
+		}
+	}
+	bad := 0
+	for _, x := range list {
+		color, word := term.Good, "is there"
+		switch {
+		case x.Error != "":
+			color, word = term.Bad, "is not known to be there"
+			bad++
+		case !x.Proved:
+			color = term.Warn
+		}
+		if !s.common.json {
+			s.screen.Print("%s: %s over %s: %s", s.screen.Paint(color, word), term.Clean(x.Name), term.Clean(x.Route), term.Clean(x.Proof+x.Error))
+		}
+	}
+	if bad > 0 {
+		return fault.New(fault.Failed, "confirm", "", fmt.Sprintf("%d of %d receipts could not be confirmed", bad, len(list)), "ask the vendor's desk, and name the SHA-256 of the receipt")
+	}
+	return nil
+}
+
 func addSubmit(c *cobra.Command, q *flow.SubmitRequest) {
-	c.Flags().StringVar(&q.Route, "route", "", "route of the ask (default: the only one)")
+	c.Flags().StringArrayVar(&q.Routes, "route", nil, "route of the ask (default: the only one); repeat to send over several")
 	c.Flags().BoolVar(&q.Incomplete, "incomplete", false, "send although something required is missing")
 	c.Flags().BoolVar(&q.ReadBack, "read-back", false, "prove the checksum by reading all of it back, where the server computes none")
 }
@@ -56,6 +107,9 @@ func (s *session) submit(ctx context.Context, a *flow.App, c *casefile.Case, q f
 		q.Confirm = func(text string) (bool, error) { return s.screen.Confirm(term.Clean(text)) }
 	}
 	var board *term.Board
+	var route string
+	var begun time.Time
+	var from int64
 	a.Report = func(e any) {
 		p, ok := e.(flow.SubmitProgress)
 		if !ok {
@@ -68,37 +122,72 @@ func (s *session) submit(ctx context.Context, a *flow.App, c *casefile.Case, q f
 				board.Above("sending %s over route %s", humanize.IBytes(uint64(p.Total)), p.Route)
 			}
 		}
-		board.Set("send", "sending over %s: %s of %s", p.Route, humanize.IBytes(uint64(p.Done)), humanize.IBytes(uint64(p.Total)))
+		if p.Route != route {
+			route, begun, from = p.Route, a.Now(), p.Done
+		}
+		board.Set("send", "sending over %s: %s of %s%s", p.Route, humanize.IBytes(uint64(p.Done)), humanize.IBytes(uint64(p.Total)), pace(a.Now().Sub(begun), p.Done-from, p.Total-p.Done))
 	}
 	defer func() { a.Report = s.remark }()
-	rec, err := a.Submit(ctx, c, q)
+	list, err := a.Submit(ctx, c, q)
 	if board != nil {
 		board.Close()
 	}
-	if err != nil {
+	if s.common.json && (err == nil || len(list) > 0) {
+		if e := s.writeJSON(list); err == nil {
+			err = e
+		}
 		return err
 	}
-	if s.common.json {
-		return s.writeJSON(rec)
+	for _, rec := range list {
+		s.drawReceipt(c, rec)
 	}
-	s.drawReceipt(c, rec)
-	return nil
+	return err
+}
+
+// pace says how fast it goes and how long the rest takes, once that can be told.
+func pace(since time.Duration, done, left int64) string {
+	if since < time.Second || done <= 0 {
+		return ""
+	}
+	rate := float64(done) / since.Seconds()
+	return fmt.Sprintf(", %s/s, %s left", humanize.IBytes(uint64(rate)), (time.Duration(float64(left)/rate) * time.Second).Round(time.Second))
 }
 
 func (s *session) drawReceipt(c *casefile.Case, rec *submit.Receipt) {
-	what := "arrived"
-	if rec.Already {
+	what, color := "arrived", term.Good
+	switch {
+	case rec.Handed:
+		what, color = "made ready, and not sent yet", term.Warn
+	case rec.Already:
 		what = "was there already"
 	}
-	color := term.Good
-	if !rec.Proved {
-		color = term.Warn
+	if !rec.Proved && !rec.Handed {
+		what, color = "taken, without proof that all of it arrived", term.Warn
 	}
 	s.screen.Print("%s: %s", s.screen.Paint(color, what), term.Clean(rec.Name))
-	s.screen.Print("  at       %s", term.Clean(rec.Path))
-	s.screen.Print("  server   %s", term.Clean(rec.Server))
-	s.screen.Print("  size     %s (%d bytes)", humanize.IBytes(uint64(rec.Size)), rec.Size)
-	s.screen.Print("  SHA-256  %s", rec.SHA256)
-	s.screen.Print("  proof    %s", term.Clean(rec.Proof))
-	s.screen.Print("  receipt  %s", term.Clean(flow.ReceiptFile(c, rec)))
+	s.screen.Field("at", term.Clean(rec.Path))
+	s.screen.Field("server", term.Clean(rec.Server))
+	if !rec.Handed {
+		cover := rec.Cover
+		if cover == "" {
+			cover = "none: anybody on the way could read it"
+		}
+		s.screen.Field("cover", term.Clean(cover))
+	}
+	s.screen.Field("size", fmt.Sprintf("%s (%d bytes)", humanize.IBytes(uint64(rec.Size)), rec.Size))
+	s.screen.Field("SHA-256", rec.SHA256)
+	if rec.Answer != "" && !rec.Handed {
+		s.screen.Field("answer", term.Clean(rec.Answer))
+	}
+	if rec.Tries > 1 || rec.Resumed > 0 {
+		s.screen.Field("tries", fmt.Sprintf("%d, the last one from byte %s on", rec.Tries, humanize.Comma(rec.Resumed)))
+	}
+	s.screen.Field("proof", term.Clean(rec.Proof))
+	s.screen.Field("receipt", term.Clean(flow.ReceiptFile(c, rec)))
+	if rec.Handed && rec.Answer != "" { // the fields of a page, to paste
+		s.screen.Print("")
+		for _, line := range strings.Split(strings.TrimRight(rec.Answer, "\n"), "\n") {
+			s.screen.Print("%s", term.Clean(line))
+		}
+	}
 }

@@ -3,9 +3,12 @@
 package flow
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
+	"net/http"
+	"net/url"
 	"sync"
 	"time"
 
@@ -31,6 +34,10 @@ type App struct {
 	Confirm func(question string) (bool, error)
 	// Large asks whether a collection that is larger than it should be is wanted all the same; nil when nobody can be asked.
 	Large func(why string) (bool, error)
+	// Proxy gives the web proxy for a request; nil is none.
+	Proxy func(*http.Request) (*url.URL, error)
+	// Pause waits between tries to send; nil waits longer each time.
+	Pause func(ctx context.Context, failures int) error
 	// Report is told what happens. Events come one at a time; nil is allowed.
 	Report func(any)
 	// Command is the command line in words, for the lock.

@@ -78,7 +78,7 @@ func TestASentArchiveIsNeverOverwritten(t *testing.T) {
 	d := newDesk(t)
 	d.collect(t)
 	first := d.pack(t)
-	_, err := d.app.Submit(context.Background(), d.c, SubmitRequest{Route: "stick", Confirm: yes})
+	_, err := d.app.Submit(context.Background(), d.c, SubmitRequest{Routes: []string{"stick"}, Confirm: yes})
 	require.NoError(t, err)
 	again := d.pack(t)
 	require.True(t, again.Same)
@@ -143,7 +143,7 @@ func TestLeftoversOfACrashAreRemoved(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, v.Pending, 3)
 
-	_, err = d.app.Submit(context.Background(), d.c, SubmitRequest{Route: "stick", Confirm: yes})
+	_, err = d.app.Submit(context.Background(), d.c, SubmitRequest{Routes: []string{"stick"}, Confirm: yes})
 	require.NoError(t, err)
 	require.NoFileExists(t, mine)
 	require.FileExists(t, foreign, "only what the ledger says is ours on this route is removed")
@@ -163,10 +163,10 @@ func TestSubmitAsksAndRefuses(t *testing.T) {
 		code int
 	}{
 		{SubmitRequest{Confirm: yes}, "several routes: stick, tiny", 2},
-		{SubmitRequest{Route: "tiny", Confirm: yes}, "takes 10 B at most", 4},
-		{SubmitRequest{Route: "stick"}, "nobody can be asked", 4},
-		{SubmitRequest{Route: "stick", Confirm: func(string) (bool, error) { return false, nil }}, "not sent, as you said", 4},
-		{SubmitRequest{Route: "stick", Confirm: yes, Archive: filepath.Join(d.dir, "nowhere.tar.gz")}, "no such file", 1},
+		{SubmitRequest{Routes: []string{"tiny"}, Confirm: yes}, "takes 10 B at most", 4},
+		{SubmitRequest{Routes: []string{"stick"}}, "nobody can be asked", 4},
+		{SubmitRequest{Routes: []string{"stick"}, Confirm: func(string) (bool, error) { return false, nil }}, "not sent, as you said", 4},
+		{SubmitRequest{Routes: []string{"stick"}, Confirm: yes, Archive: filepath.Join(d.dir, "nowhere.tar.gz")}, "no such file", 1},
 	} {
 		_, err := d.app.Submit(context.Background(), d.c, c.q)
 		require.ErrorContains(t, err, c.want)

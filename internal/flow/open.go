@@ -3,7 +3,10 @@ package flow
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"path/filepath"
+	"slices"
+	"strings"
 	"time"
 
 	"envask/internal/ask"
@@ -21,6 +24,7 @@ type OpenRequest struct {
 	Ask         string // files; "" keeps what a case has
 	Systems     string
 	Title       string
+	Answers     []string // to questions of the ask: ID=TEXT
 	Window      window.Given
 	Zone        string // "" is the site's, else the local one
 	Anyway      bool   // a window is given though the ask says that the vendor wants none
@@ -117,10 +121,40 @@ func (a *App) describe(q OpenRequest, old *casefile.Case) (casefile.Info, *ask.A
 	if q.Title != "" {
 		info.Title = q.Title
 	}
+	if err := answer(q.Answers, k, &info); err != nil {
+		return info, nil, err
+	}
 	if q.Window.Any() && k.NoWindow && !q.Anyway {
 		return info, nil, fault.New(fault.Usage, "the window", "", k.Vendor+" wants no window: the ask says window: unwanted", "leave the window out, or give --window-anyway")
 	}
 	return info, k, a.window(q, s, &info)
+}
+
+// answer takes up answers to the questions of an ask.
+func answer(given []string, k *ask.Ask, info *casefile.Info) error {
+	for _, g := range given {
+		id, text, ok := strings.Cut(g, "=")
+		i := slices.IndexFunc(k.Questions, func(q ask.Question) bool { return q.ID == id })
+		if !ok || i < 0 {
+			var ids []string
+			for _, q := range k.Questions {
+				ids = append(ids, q.ID)
+			}
+			return fault.New(fault.Usage, "--answer", g, "write ID=TEXT; the ask has the questions: "+strings.Join(ids, ", "), "")
+		}
+		if like := k.Questions[i].Like; like != nil && text != "" && !like.MatchString(text) {
+			return fault.New(fault.Usage, "--answer", id, fmt.Sprintf("%q is not as the vendor wants it: %s", text, like), "")
+		}
+		answers := maps.Clone(info.Brief)
+		if answers == nil {
+			answers = map[string]string{}
+		}
+		if answers[id] = text; text == "" {
+			delete(answers, id)
+		}
+		info.Brief = answers
+	}
+	return nil
 }
 
 // bothFiles joins the mistakes of both input files, so that they are mended in one go.

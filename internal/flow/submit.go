@@ -7,9 +7,11 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/dustin/go-humanize"
+	"golang.org/x/time/rate"
 
 	"envask/internal/archive"
 	"envask/internal/ask"
@@ -21,23 +23,25 @@ import (
 
 // SubmitRequest is what to send, and where.
 type SubmitRequest struct {
-	Archive    string // path; "" is the one packed last
-	Route      string // name; "" is the only one of the ask
-	Incomplete bool   // send although something required is missing
+	Archive    string   // path; "" is the one packed last
+	Routes     []string // names; none is the only one of the ask, or all in their order if the ask says so
+	Incomplete bool     // send although something required is missing
 	ReadBack   bool
+	Resume     bool  // the archive and the route of the last submit that did not come to its end
+	Bandwidth  int64 // bytes a second; 0 is no limit
 	Accept     map[string]string
 	// Confirm asks the last question before sending; nil when nobody can be asked.
 	Confirm func(question string) (bool, error)
 }
 
-// SubmitProgress says how much has gone, in bytes.
+// SubmitProgress says how much is there, in bytes.
 type SubmitProgress struct {
 	Route       string
 	Done, Total int64
 }
 
-// Submit sends an archive and keeps the receipt.
-func (a *App) Submit(ctx context.Context, c *casefile.Case, q SubmitRequest) (*submit.Receipt, error) {
+// Submit sends an archive and keeps the receipts, one for each route.
+func (a *App) Submit(ctx context.Context, c *casefile.Case, q SubmitRequest) ([]*submit.Receipt, error) {
 	if c.Number == "" {
 		return nil, fault.New(fault.Usage, "submit", c.Name, "the case has no number yet", "give it with: envask open NUMBER --was "+c.Name+", then pack again")
 	}
@@ -45,7 +49,12 @@ func (a *App) Submit(ctx context.Context, c *casefile.Case, q SubmitRequest) (*s
 	if err != nil {
 		return nil, err
 	}
-	route, err := chooseRoute(k, q.Route)
+	if q.Resume {
+		if err := resumeLast(c, &q); err != nil {
+			return nil, err
+		}
+	}
+	routes, inTurn, err := chooseRoutes(k, q.Routes)
 	if err != nil {
 		return nil, err
 	}
@@ -57,18 +66,87 @@ func (a *App) Submit(ctx context.Context, c *casefile.Case, q SubmitRequest) (*s
 		return nil, err
 	}
 	defer w.Close()
-	rep, err := a.mayGo(c, k, route, q)
+	rep, err := a.mayGo(c, k, routes, q)
 	if err != nil {
 		return nil, err
 	}
-	rec, err := a.send(ctx, w, route, rep, q)
-	if err != nil {
-		if ctx.Err() != nil {
-			return nil, &fault.Error{Class: fault.Interrupted, Op: "submit", Err: errors.New("interrupted; nothing stands there under the final name"), Hint: "run envask submit again"}
+	var receipts []*submit.Receipt
+	for i, route := range routes {
+		rec, err := a.send(ctx, w, k, route, rep, q)
+		switch {
+		case err == nil:
+			if receipts = append(receipts, rec); inTurn {
+				return receipts, nil
+			}
+		case ctx.Err() != nil:
+			return receipts, &fault.Error{Class: fault.Interrupted, Op: "submit", Err: errors.New("interrupted; nothing stands there under the final name"), Hint: "go on with: envask submit --resume"}
+		case inTurn && i < len(routes)-1:
+			a.note("route %s did not take it (%v); the next one is %s", route.Name, err, routes[i+1].Name)
+		default:
+			return receipts, fault.Wrap("submit over route", route.Name, err)
 		}
-		return nil, fault.Wrap("submit over route", route.Name, err)
 	}
-	return rec, nil
+	return receipts, nil
+}
+
+// resumeLast fills in the archive and the route of the submit that left something on the other side.
+func resumeLast(c *casefile.Case, q *SubmitRequest) error {
+	pending, err := undo.Pending(c)
+	if err != nil {
+		return err
+	}
+	for i := len(pending) - 1; i >= 0; i-- {
+		route, ok := strings.CutPrefix(pending[i].Where, routePrefix)
+		if !ok || pending[i].Of == "" {
+			continue
+		}
+		packed, err := packedAs(c, pending[i].Of)
+		if err != nil {
+			return err
+		}
+		if packed != "" {
+			q.Archive, q.Routes = packed, []string{route}
+			return nil
+		}
+	}
+	return fault.New(fault.Usage, "submit", "--resume", "no submit of this case stopped on its way", "send with: envask submit")
+}
+
+// packedAs gives the path of the archive with a SHA-256, or "".
+func packedAs(c *casefile.Case, sum string) (string, error) {
+	name := ""
+	err := c.ReadLedger(func(r casefile.Record) error {
+		if r.Kind != kindPacked {
+			return nil
+		}
+		var p packedRecord
+		if err := json.Unmarshal(r.Data, &p); err != nil {
+			return err
+		}
+		if p.SHA256 == sum {
+			name = filepath.Join(c.OutDir(), filepath.Base(p.Archive))
+		}
+		return nil
+	})
+	return name, err
+}
+
+// chooseRoutes gives the routes to send over, and whether the first that works is enough.
+func chooseRoutes(k *ask.Ask, names []string) (routes []ask.Route, inTurn bool, err error) {
+	if len(names) == 0 && k.RoutesInTurn && len(k.Routes) > 0 {
+		return k.Routes, true, nil
+	}
+	if len(names) == 0 {
+		names = []string{""}
+	}
+	for _, n := range names {
+		r, err := chooseRoute(k, n)
+		if err != nil {
+			return nil, false, err
+		}
+		routes = append(routes, r)
+	}
+	return routes, false, nil
 }
 
 func chooseRoute(k *ask.Ask, name string) (ask.Route, error) {
@@ -91,7 +169,7 @@ func chooseRoute(k *ask.Ask, name string) (ask.Route, error) {
 }
 
 // mayGo makes sure that the archive is whole, complete or known not to be, small enough, and that the engineer wants it.
-func (a *App) mayGo(c *casefile.Case, k *ask.Ask, route ask.Route, q SubmitRequest) (*archive.Report, error) {
+func (a *App) mayGo(c *casefile.Case, k *ask.Ask, routes []ask.Route, q SubmitRequest) (*archive.Report, error) {
 	file := q.Archive
 	if file == "" {
 		last, err := lastPacked(c)
@@ -117,13 +195,30 @@ func (a *App) mayGo(c *casefile.Case, k *ask.Ask, route ask.Route, q SubmitReque
 	if !rep.Complete && !q.Incomplete {
 		return nil, fault.New(fault.Refused, "submit", file, "it lacks what the ask requires: "+strings.Join(rep.Lacking, "; "), "collect what is missing, or send it as it is with --incomplete")
 	}
-	if route.Limit > 0 && rep.Size > route.Limit {
-		return nil, fault.New(fault.Refused, "submit", file, fmt.Sprintf("it has %s; the route %s takes %s at most", humanize.IBytes(uint64(rep.Size)), route.Name, humanize.IBytes(uint64(route.Limit))), "choose another route, a smaller window or a lower depth")
+	var open []string
+	for _, question := range k.Questions {
+		if question.Required && rep.Manifest.Answers[question.ID] == "" {
+			open = append(open, question.ID+": "+question.Text)
+		}
+	}
+	if len(open) > 0 && !q.Incomplete {
+		return nil, fault.New(fault.Refused, "submit", file, "the brief lacks what the vendor requires: "+strings.Join(open, "; "), "answer it with envask open "+c.Name+" --answer ID=TEXT and pack again, or send it as it is with --incomplete")
+	}
+	var to []string
+	for _, route := range routes {
+		if route.Limit > 0 && rep.Size > route.Limit {
+			return nil, fault.New(fault.Refused, "submit", file, fmt.Sprintf("it has %s; the route %s takes %s at most", humanize.IBytes(uint64(rep.Size)), route.Name, humanize.IBytes(uint64(route.Limit))), roomier(k, rep.Size))
+		}
+		cover := ""
+		if submit.Naked(route.To) {
+			cover = ", NOT encrypted on the way"
+		}
+		to = append(to, route.To+cover)
 	}
 	if q.Confirm == nil {
 		return nil, fault.New(fault.Refused, "submit", file, "nobody can be asked whether to send it", "give --yes")
 	}
-	yes, err := q.Confirm(fmt.Sprintf("Send %s (%s) to %s?", filepath.Base(file), humanize.IBytes(uint64(rep.Size)), route.To))
+	yes, err := q.Confirm(fmt.Sprintf("Send %s (%s) to %s?", filepath.Base(file), humanize.IBytes(uint64(rep.Size)), strings.Join(to, " and ")))
 	if err != nil {
 		return nil, err
 	}
@@ -131,6 +226,16 @@ func (a *App) mayGo(c *casefile.Case, k *ask.Ask, route ask.Route, q SubmitReque
 		return nil, fault.New(fault.Refused, "submit", file, "not sent, as you said", "")
 	}
 	return rep, nil
+}
+
+// roomier says what to do with an archive that is too large for a route.
+func roomier(k *ask.Ask, size int64) string {
+	for _, r := range k.Routes {
+		if r.Limit == 0 || r.Limit >= size {
+			return "the route " + r.Name + " takes it (--route " + r.Name + ")"
+		}
+	}
+	return "choose a smaller window or a lower depth"
 }
 
 // mustBeApproved makes sure that a person has approved the archive, where the ask or the engineer wants that.
@@ -166,20 +271,24 @@ func lastPacked(c *casefile.Case) (string, error) {
 	return filepath.Join(c.OutDir(), filepath.Base(name)), err
 }
 
+// routePrefix tells routes from systems among the places of temporary changes.
+const routePrefix = "route "
+
 // routeChanges writes files of ours on a vendor's server into the ledger.
 type routeChanges struct {
 	log   undo.Log
 	route string
 }
 
-func (r routeChanges) Begin(path string) (string, error) {
-	c, err := r.log.Begin("file", r.route, path)
+func (r routeChanges) Begin(path, of string) (string, error) {
+	c, err := r.log.BeginPart("file", r.route, path, of)
 	return c.ID, err
 }
 
 func (r routeChanges) Done(id, how string) error { return r.log.Done(id, how) }
 
-func (a *App) send(ctx context.Context, w *casefile.Writer, route ask.Route, rep *archive.Report, q SubmitRequest) (*submit.Receipt, error) {
+// means gathers what a route needs.
+func (a *App) means(w *casefile.Writer, route ask.Route, q SubmitRequest) (*submit.Means, error) {
 	credentials, err := submit.LoadCredentials(a.Home.Credentials())
 	if err != nil {
 		return nil, &fault.Error{Class: fault.Usage, Err: err}
@@ -188,19 +297,36 @@ func (a *App) send(ctx context.Context, w *casefile.Writer, route ask.Route, rep
 	if err != nil {
 		return nil, err
 	}
-	defer d.Close()
-	done := int64(0)
-	m := &submit.Means{Dialer: d, Credentials: credentials, ReadBack: q.ReadBack, Changes: routeChanges{undo.Log{Ledger: w.Ledger}, "route " + route.Name},
-		Progress: func(n int64) { done += n; a.report(SubmitProgress{route.Name, done, rep.Size}) }}
-	r, err := submit.Open(ctx, route.Name, route.To, m)
+	m := &submit.Means{Dialer: d, Credentials: credentials, ReadBack: q.ReadBack, Left: map[string]string{}, Secret: d.Secret, Proxy: a.Proxy, Out: w.OutDir(),
+		Terms: submit.Terms{Fields: route.Fields, File: route.File, Subject: route.Subject}, Note: func(text string) { a.note("%s", text) }, Pause: a.Pause,
+		Changes: routeChanges{undo.Log{Ledger: w.Ledger}, routePrefix + route.Name}}
+	if q.Bandwidth > 0 {
+		m.Rate = rate.NewLimiter(rate.Limit(q.Bandwidth), int(min(q.Bandwidth, 256<<10)))
+	}
+	return m, nil
+}
+
+func (a *App) send(ctx context.Context, w *casefile.Writer, k *ask.Ask, route ask.Route, rep *archive.Report, q SubmitRequest) (*submit.Receipt, error) {
+	m, err := a.means(w, route, q)
 	if err != nil {
 		return nil, err
 	}
-	defer r.Close()
-	if err := a.clearLeftovers(w, r, m); err != nil {
-		return nil, err
+	defer m.Dialer.Close()
+	m.Progress = func(done int64) { a.report(SubmitProgress{route.Name, done, rep.Size}) }
+	m.Text = texts(k, rep)
+	cleared := false
+	open := func(ctx context.Context) (submit.Route, error) {
+		r, err := submit.Open(ctx, route.Name, route.To, m)
+		if err == nil && !cleared {
+			if err = a.clearLeftovers(w, r, m, rep.SHA256); err != nil {
+				r.Close()
+				return nil, err
+			}
+			cleared = true
+		}
+		return r, err
 	}
-	rec, err := submit.Send(ctx, r, submit.Parcel{File: rep.Name, Name: filepath.Base(rep.Name), Size: rep.Size, SHA256: rep.SHA256}, m)
+	rec, err := submit.Send(ctx, open, submit.Parcel{File: rep.Name, Name: filepath.Base(rep.Name), Size: rep.Size, SHA256: rep.SHA256}, m)
 	if err != nil {
 		return nil, err
 	}
@@ -208,8 +334,8 @@ func (a *App) send(ctx context.Context, w *casefile.Writer, route ask.Route, rep
 	return &rec, a.keepReceipt(w, &rec)
 }
 
-// clearLeftovers removes what an earlier submit over this route left behind.
-func (a *App) clearLeftovers(w *casefile.Writer, r submit.Route, m *submit.Means) error {
+// clearLeftovers removes what an earlier submit over this route left behind, unless it is the beginning of the same archive.
+func (a *App) clearLeftovers(w *casefile.Writer, r submit.Route, m *submit.Means, sum string) error {
 	pending, err := undo.Pending(w.Case)
 	if err != nil {
 		return err
@@ -218,19 +344,64 @@ func (a *App) clearLeftovers(w *casefile.Writer, r submit.Route, m *submit.Means
 		if ch.Where != m.Changes.(routeChanges).route {
 			continue
 		}
-		err := r.Remove(ch.Path)
+		if ch.Of == sum && m.Left[ch.Path] == "" {
+			m.Left[ch.Path] = ch.ID
+			continue
+		}
+		remover, ok := r.(submit.Remover)
+		if !ok {
+			continue
+		}
+		err := remover.Remove(ch.Path)
 		switch {
 		case err == nil:
 			a.note("removed %s, which an earlier submit left there", ch.Path)
 			err = m.Changes.Done(ch.ID, "removed")
 		case errors.Is(err, os.ErrNotExist):
 			err = m.Changes.Done(ch.ID, "was not there")
+		case errors.Is(err, submit.ErrStays):
+			a.note("%s, which an earlier submit left there, stays: %v; tell the vendor", ch.Path, err)
+			err = m.Changes.Done(ch.ID, "stays there")
 		}
 		if err != nil {
 			return fmt.Errorf("%s was left by an earlier submit and cannot be removed: %w", ch.Path, err)
 		}
 	}
 	return nil
+}
+
+// texts gives what stands for the placeholders of forms, mails and pages: all of it from the archive, where it went through
+// redaction.
+func texts(k *ask.Ask, rep *archive.Report) func(string) string {
+	m := rep.Manifest
+	return func(name string) string {
+		if id, ok := strings.CutPrefix(name, "answer:"); ok {
+			return m.Answers[id]
+		}
+		switch name {
+		case "case":
+			return m.Case
+		case "title":
+			return m.Title
+		case "vendor":
+			return m.Vendor
+		case "site":
+			return m.Site
+		case "ask":
+			return k.Name
+		case "window":
+			return m.Window.Text
+		case "archive":
+			return filepath.Base(rep.Name)
+		case "size":
+			return fmt.Sprint(rep.Size)
+		case "sha256":
+			return rep.SHA256
+		case "brief":
+			return rep.Brief
+		}
+		return ""
+	}
 }
 
 // keepReceipt writes the receipt beside the archive and into the ledger.
@@ -242,10 +413,98 @@ func (a *App) keepReceipt(w *casefile.Writer, rec *submit.Receipt) error {
 	if err != nil {
 		return err
 	}
-	return casefile.WriteFile(ReceiptFile(w.Case, rec), append(data, '\n'), 0o600)
+	if err := casefile.WriteFile(ReceiptFile(w.Case, rec), append(data, '\n'), 0o600); err != nil {
+		return err
+	}
+	text := strings.TrimSuffix(ReceiptFile(w.Case, rec), ".json") + ".txt"
+	return casefile.WriteFile(text, []byte(rec.Line()+"\n"), 0o600)
 }
 
 // ReceiptFile gives the path of a receipt.
 func ReceiptFile(c *casefile.Case, rec *submit.Receipt) string {
 	return filepath.Join(c.OutDir(), strings.TrimSuffix(rec.Name, ".tar.gz")+".receipt-"+rec.Route+".json")
+}
+
+// Confirmed is what the other side says later about a receipt.
+type Confirmed struct {
+	Route  string `json:"route"`
+	Name   string `json:"name"`
+	Path   string `json:"path"`
+	Proof  string `json:"proof,omitempty"`
+	Proved bool   `json:"proved"`
+	Error  string `json:"error,omitempty"`
+}
+
+// ConfirmReceipts asks again about everything that was sent, or about what went over some routes.
+func (a *App) ConfirmReceipts(ctx context.Context, c *casefile.Case, q SubmitRequest) ([]Confirmed, error) {
+	k, err := LoadAsk(c.Ask)
+	if err != nil {
+		return nil, err
+	}
+	if err := a.approved(k); err != nil {
+		return nil, err
+	}
+	w, err := a.write(c)
+	if err != nil {
+		return nil, err
+	}
+	defer w.Close()
+	receipts, err := receiptsOf(c)
+	if err != nil {
+		return nil, err
+	}
+	var out []Confirmed
+	for _, rec := range receipts {
+		if len(q.Routes) > 0 && !slices.Contains(q.Routes, rec.Route) || q.Archive != "" && filepath.Base(q.Archive) != rec.Name {
+			continue
+		}
+		x := Confirmed{Route: rec.Route, Name: rec.Name, Path: rec.Path}
+		if x.Proof, x.Proved, err = a.confirm(ctx, w, k, &rec, q); err != nil {
+			if ctx.Err() != nil {
+				return nil, ctx.Err()
+			}
+			x.Error = err.Error()
+		}
+		out = append(out, x)
+	}
+	if len(out) == 0 {
+		return nil, fault.New(fault.Usage, "confirm", c.Name, "there is no receipt of that kind", "send with: envask submit")
+	}
+	return out, nil
+}
+
+func (a *App) confirm(ctx context.Context, w *casefile.Writer, k *ask.Ask, rec *submit.Receipt, q SubmitRequest) (string, bool, error) {
+	route, err := chooseRoute(k, rec.Route)
+	if err != nil {
+		return "", false, err
+	}
+	m, err := a.means(w, route, q)
+	if err != nil {
+		return "", false, err
+	}
+	defer m.Dialer.Close()
+	r, err := submit.Open(ctx, route.Name, route.To, m)
+	if err != nil {
+		return "", false, err
+	}
+	defer r.Close()
+	return submit.Confirm(ctx, r, rec)
+}
+
+// receiptsOf gives the receipts of a case, the newest of each archive and route.
+func receiptsOf(c *casefile.Case) ([]submit.Receipt, error) {
+	var out []submit.Receipt
+	err := c.ReadLedger(func(r casefile.Record) error {
+		if r.Kind != kindSubmitted {
+			return nil
+		}
+		var rec submit.Receipt
+		if err := json.Unmarshal(r.Data, &rec); err != nil {
+			return err
+		}
+		out = slices.DeleteFunc(out, func(o submit.Receipt) bool { return o.Route == rec.Route && o.Name == rec.Name })
+		out = append(out, rec)
+		return nil
+	})
+	return out, err
 }

@@ -139,7 +139,7 @@ func (d *Dialer) route(s *site.System) sshRoute {
 	r.hostKeyAlias = c.get(alias, "HostKeyAlias")
 	r.onlyKeys = strings.EqualFold(c.get(alias, "IdentitiesOnly"), "yes")
 	expand := func(v string) string {
-		return d.path(strings.NewReplacer("%%", "%", "%h", r.host, "%n", alias, "%p", strconv.Itoa(r.port), "%r", r.user, "%u", d.User, "%d", d.HomeDir).Replace(v))
+		return d.Path(strings.NewReplacer("%%", "%", "%h", r.host, "%n", alias, "%p", strconv.Itoa(r.port), "%r", r.user, "%u", d.User, "%d", d.HomeDir).Replace(v))
 	}
 	for _, v := range c.all(alias, "IdentityFile") {
 		r.keys = append(r.keys, expand(v))

@@ -107,7 +107,7 @@ func (d *Dialer) dialSSH(ctx context.Context, s *site.System) (*ssh.Client, erro
 	if d.Site != nil && len(d.Site.KnownHosts) > 0 {
 		files = nil
 		for _, f := range d.Site.KnownHosts {
-			files = append(files, d.path(f))
+			files = append(files, d.Path(f))
 		}
 	}
 	callback, algorithms, err := d.HostKeys.check(s.Name, keyAddr, files)
@@ -291,7 +291,7 @@ func (d *Dialer) explain(s *site.System, user string, err error) error {
 func (d *Dialer) methods(s *site.System, r sshRoute) ([]ssh.AuthMethod, func(error), error) {
 	var out []ssh.AuthMethod
 	if s.SSH.Key != "" {
-		signer, err := d.signer(d.path(s.SSH.Key))
+		signer, err := d.signer(d.Path(s.SSH.Key))
 		if err != nil {
 			return nil, nil, &fault.Error{Target: s.Name, Err: err}
 		}
@@ -409,7 +409,8 @@ func (d *Dialer) readKey(file string) (ssh.Signer, error) {
 	return withCertificate(file, signer), nil
 }
 
-func (d *Dialer) path(p string) string {
+// Path gives a path on this machine, with ~ for the home of the person.
+func (d *Dialer) Path(p string) string {
 	if p == "~" || strings.HasPrefix(p, "~/") {
 		return filepath.Join(d.HomeDir, p[1:])
 	}

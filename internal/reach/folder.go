@@ -19,7 +19,7 @@ type Folder struct {
 var _ System = (*Folder)(nil)
 
 func openFolder(_ context.Context, d *Dialer, s *site.System) (System, error) {
-	root := d.path(s.Folder)
+	root := d.Path(s.Folder)
 	info, err := os.Stat(root)
 	if err == nil && !info.IsDir() {
 		err = errors.New("not a folder")

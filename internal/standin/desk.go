@@ -39,7 +39,11 @@ func name(p string) string {
 func (d *desk) Fileread(r *sftp.Request) (io.ReaderAt, error) { return d.root.Open(name(r.Filepath)) }
 
 func (d *desk) Filewrite(r *sftp.Request) (io.WriterAt, error) {
-	return d.root.OpenFile(name(r.Filepath), os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o644)
+	flags := os.O_CREATE | os.O_WRONLY
+	if r.Pflags().Trunc {
+		flags |= os.O_TRUNC
+	}
+	return d.root.OpenFile(name(r.Filepath), flags, 0o644)
 }
 
 func (d *desk) Filecmd(r *sftp.Request) error {

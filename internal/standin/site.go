@@ -34,6 +34,8 @@ const deskHost = "desk.ostrevane.example"
 type Site struct {
 	Systems []*Server // gate-1, gate-2, fare-1, jump, display-1
 	Desk    *Server
+	Web     *WebDesk  // the desk's web server
+	Mail    *MailDesk // the engineer's mail server
 	Inbox   string // folder in which the desk keeps what arrives
 	keyFile []byte
 }
@@ -41,6 +43,8 @@ type Site struct {
 const (
 	farePassword = "demo-harbour-fare"
 	deskPassword = "demo-harbour-desk"
+	mailPassword = "demo-harbour-mail"
+	mailUser     = "svc@merrowick.example"
 )
 
 // StartSite starts all of it on loopback ports. What the desk receives goes below dir.
@@ -56,8 +60,11 @@ func StartSite(dir string) (*Site, error) {
 	s.Systems = append(s.Systems, &Server{Name: "fare-1", User: "svc", Password: farePassword, Tree: FareTree(), Commands: FareCommands()},
 		&Server{Name: "jump", User: "svc", Key: public, Tree: JumpTree(), Commands: JumpCommands(), Forward: true},
 		&Server{Name: "display-1", User: "svc", Key: public, Tree: NewTree()})
-	if err := os.MkdirAll(s.Inbox, 0o700); err != nil {
-		return nil, err
+	web := filepath.Join(dir, "desk", "web")
+	for _, d := range []string{s.Inbox, filepath.Join(web, "plain")} {
+		if err := os.MkdirAll(d, 0o700); err != nil {
+			return nil, err
+		}
 	}
 	if s.Desk, err = NewDesk(filepath.Dir(s.Inbox), "intake", deskPassword); err != nil {
 		return nil, err
@@ -66,6 +73,12 @@ func StartSite(dir string) (*Site, error) {
 		if err := server.Start(); err != nil {
 			return nil, errors.Join(err, s.Close())
 		}
+	}
+	if s.Web, err = StartWebDesk(web, "intake", deskPassword); err == nil {
+		s.Mail, err = StartMailDesk(mailUser, mailPassword)
+	}
+	if err != nil {
+		return nil, errors.Join(err, s.Close())
 	}
 	return s, s.Systems[4].Close()
 }
@@ -78,6 +91,12 @@ func (s *Site) Close() error {
 			errs = append(errs, server.Close())
 		}
 	}
+	if s.Web != nil {
+		errs = append(errs, s.Web.Close())
+	}
+	if s.Mail != nil {
+		errs = append(errs, s.Mail.Close())
+	}
 	return errors.Join(errs...)
 }
 
@@ -85,6 +104,7 @@ func (s *Site) Close() error {
 // into the engineer's home what the vendor's desk needs: its host key and the credential.
 func (s *Site) WriteFiles(dir, home string) error {
 	ask := strings.Replace(SampleAsk, "intake@"+deskHost, s.Desk.Address(), 1)
+	ask = strings.ReplaceAll(ask, "https://"+deskHost+"/", "https://"+s.Web.Address()+"/")
 	systems := SampleSystems
 	for _, r := range [][2]string{{"svc@203.0.113.5", s.Systems[3].Address()}, {"svc@192.0.2.11", s.Systems[0].Address()}, {"svc@192.0.2.12", s.Systems[1].Address()},
 		{"svc@192.0.2.31", s.Systems[4].Address()}} {
@@ -98,10 +118,16 @@ func (s *Site) WriteFiles(dir, home string) error {
 	for _, server := range s.Systems {
 		known += server.KnownHost() + "\n"
 	}
-	credentials := "credentials:\n  - {route: desk, host: 127.0.0.1, password: 'file:" + filepath.Join(dir, "desk.password") + "'}\n"
+	secret := func(name string) string { return "'file:" + filepath.Join(dir, name) + "'" }
+	credentials := "credentials:\n  - {route: desk, host: 127.0.0.1, password: " + secret("desk.password") + "}\n"
+	for _, route := range []string{"web", "folder", "form", "upload"} {
+		credentials += "  - {route: " + route + ", host: 127.0.0.1, user: intake, password: " + secret("desk.password") + ", fingerprint: '" + s.Web.Fingerprint() + "'}\n"
+	}
+	credentials += "  - {route: mail, host: " + deskHost + ", server: '" + s.Mail.Address() + "', from: " + mailUser + ", user: " + mailUser + ", password: " + secret("mail.password") + ", authority: '" + filepath.Join(dir, "mail.pem") + "'}\n"
 	return writeAll(map[string]string{
 		filepath.Join(dir, "boarding-gateway.yaml"): ask, filepath.Join(dir, "tallow-pier.yaml"): systems, filepath.Join(dir, "known_hosts"): known,
 		filepath.Join(dir, "pier.key"): string(s.keyFile), filepath.Join(dir, "fare.password"): farePassword + "\n", filepath.Join(dir, "desk.password"): deskPassword + "\n",
+		filepath.Join(dir, "mail.password"): mailPassword + "\n", filepath.Join(dir, "mail.pem"): string(s.Mail.Certificate),
 		filepath.Join(home, "credentials.yaml"): credentials, filepath.Join(home, "known_hosts"): s.Desk.KnownHost() + "\n",
 	})
 }

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io/fs"
 	"path/filepath"
+	"regexp"
 	"strings"
 
 	"envask/internal/fault"
@@ -16,8 +17,18 @@ import (
 type Credential struct {
 	Route, Host string
 	Key         string // path of a private key file; "" means the agent
+	User        string
 	Password    site.Secret
+	Token       site.Secret // is sent as a bearer token
+	Address     site.Secret // the whole address, where it is itself a secret (a pre-signed one)
+	Server      string      // of mails: the engineer's own mail server, host:port
+	From        string      // of mails: the sender
+	Certificate string      // path of a client certificate (PEM); Key is its key
+	Authority   string      // path of the certificates (PEM) that may sign the server's, instead of the system's
+	Fingerprint string      // SHA256:HEX of the server's certificate: this one, and no other
 }
+
+var fingerprint = regexp.MustCompile(`^SHA256:[0-9a-f]{64}$`)
 
 // Credentials is the engineer's file of them. Each is bound to one host, so that an ask that moves a route elsewhere
 // does not take the credential along.
@@ -36,14 +47,23 @@ func LoadCredentials(file string) (Credentials, error) {
 	var out Credentials
 	for _, cm := range m.Maps("credentials") {
 		c := Credential{Route: cm.Need("route").Text, Host: cm.Need("host").Text, Key: cm.String("key")}
-		if p := cm.Value("password"); p.Set() {
-			c.Password = site.Secret(p.Text)
-			if !c.Password.Valid() {
-				p.Problem("password: never stands here itself; write env:NAME or file:PATH")
+		c.User, c.Server, c.From, c.Certificate, c.Authority = cm.String("user"), cm.String("server"), cm.String("from"), cm.String("certificate"), cm.String("authority")
+		for key, to := range map[string]*site.Secret{"password": &c.Password, "token": &c.Token, "address": &c.Address} {
+			if p := cm.Value(key); p.Set() {
+				if *to = site.Secret(p.Text); !to.Valid() {
+					p.Problem("%s: never stands here itself; write env:NAME or file:PATH", key)
+				}
 			}
 		}
-		if c.Key != "" && !filepath.IsAbs(c.Key) && !strings.HasPrefix(c.Key, "~/") {
-			c.Key = filepath.Join(filepath.Dir(file), c.Key)
+		if p := cm.Value("fingerprint"); p.Set() {
+			if c.Fingerprint = p.Text; !fingerprint.MatchString(p.Text) {
+				p.Problem("fingerprint: write SHA256: and the 64 small hex digits of the certificate's SHA-256")
+			}
+		}
+		for _, path := range []*string{&c.Key, &c.Certificate, &c.Authority} {
+			if *path != "" && !filepath.IsAbs(*path) && !strings.HasPrefix(*path, "~/") {
+				*path = filepath.Join(filepath.Dir(file), *path)
+			}
 		}
 		cm.Done()
 		out = append(out, c)

@@ -16,7 +16,7 @@ import (
 // folder is a mounted share or a stick.
 type folder struct{ dir string }
 
-var _ Route = folder{}
+var _ Store = folder{}
 
 func openFolder(_ context.Context, name string, u *url.URL, _ *Means) (Route, error) {
 	dir := filepath.FromSlash(u.Path)
@@ -45,12 +45,17 @@ func (f folder) Size(path string) (int64, error) {
 	return info.Size(), nil
 }
 
-func (f folder) Put(_ context.Context, path string, content io.Reader) error {
-	out, err := os.OpenFile(path, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o644)
+func (f folder) Put(_ context.Context, path string, content io.Reader, at int64) error {
+	out, err := os.OpenFile(path, os.O_CREATE|os.O_WRONLY, 0o644)
 	if err != nil {
 		return err
 	}
-	_, err = io.Copy(out, content)
+	if err = out.Truncate(at); err == nil {
+		_, err = out.Seek(at, io.SeekStart)
+	}
+	if err == nil {
+		_, err = io.Copy(out, content)
+	}
 	if err == nil {
 		err = out.Sync()
 	}
@@ -73,6 +78,11 @@ func (f folder) Rename(from, to string) error {
 	}
 	return casefile.SyncDir(f.dir)
 }
+
+// A file of which the end was not flushed when the power went can hold anything there.
+func (f folder) Resumes() (int64, bool) { return 1 << 20, true }
+
+func (f folder) Cover() string { return "no network" }
 
 func (f folder) Remove(path string) error { return os.Remove(path) }
 func (f folder) Server() string           { return "folder " + f.dir }

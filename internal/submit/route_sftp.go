@@ -30,7 +30,7 @@ type sftpRoute struct {
 	readBack bool
 }
 
-var _ Route = (*sftpRoute)(nil)
+var _ Store = (*sftpRoute)(nil)
 
 func openSFTP(ctx context.Context, name string, u *url.URL, m *Means) (Route, error) {
 	c, err := m.Credentials.For(name, u.Hostname())
@@ -66,7 +66,7 @@ func (r *sftpRoute) Place(name string) (final, part string) {
 func (r *sftpRoute) Size(p string) (int64, error) {
 	info, err := r.client.Lstat(p)
 	if err != nil {
-		return 0, err
+		return 0, r.orLost(err)
 	}
 	if !info.Mode().IsRegular() {
 		return 0, fmt.Errorf("%s is there and is no plain file", p)
@@ -74,24 +74,57 @@ func (r *sftpRoute) Size(p string) (int64, error) {
 	return info.Size(), nil
 }
 
-func (r *sftpRoute) Put(_ context.Context, p string, content io.Reader) error {
-	f, err := r.client.OpenFile(p, os.O_CREATE|os.O_TRUNC|os.O_WRONLY)
-	if err != nil {
-		return fmt.Errorf("the server takes no file %s: %w", p, err)
+func (r *sftpRoute) Put(_ context.Context, p string, content io.Reader, at int64) error {
+	flags := os.O_CREATE | os.O_WRONLY
+	if at == 0 {
+		flags |= os.O_TRUNC
 	}
-	_, err = f.ReadFromWithConcurrency(content, 32)
+	f, err := r.client.OpenFile(p, flags)
+	if err != nil {
+		return r.orLost(fmt.Errorf("the server takes no file %s: %w", p, err))
+	}
+	if _, err = f.Seek(at, io.SeekStart); err == nil {
+		_, err = f.ReadFromWithConcurrency(content, sftpPackets)
+	}
 	if err == nil {
 		// Not every server knows how to flush; that is no reason to fail, since the checksum is compared.
 		if e := f.Sync(); e != nil && !isUnsupported(e) {
 			err = e
 		}
 	}
-	err = errors.Join(err, f.Close())
-	if lost := r.sys.Lost(); lost != nil && err != nil {
-		return lost
+	return r.orLost(errors.Join(err, f.Close()))
+}
+
+// sftpPackets is how many packets are on their way at a time, of up to 32 KiB each.
+const sftpPackets = 32
+
+// Resumes: packets arrive in any order, so that the end of what a lost connection left can have holes.
+func (r *sftpRoute) Resumes() (int64, bool) { return 2 * sftpPackets * 32 << 10, true }
+
+// orLost tells a lost connection from a server that says no.
+func (r *sftpRoute) orLost(err error) error {
+	if err == nil {
+		return nil
+	}
+	if lost := r.sys.Lost(); lost != nil {
+		return passing{lost}
+	}
+	if errors.Is(err, sftp.ErrSSHFxConnectionLost) {
+		return passing{err}
 	}
 	return err
 }
+
+// Room asks for the free space (statvfs@openssh.com); few servers but OpenSSH tell.
+func (r *sftpRoute) Room() int64 {
+	st, err := r.client.StatVFS(r.dir)
+	if err != nil {
+		return -1
+	}
+	return int64(min(st.FreeSpace(), 1<<62))
+}
+
+func (r *sftpRoute) Cover() string { return "SSH" }
 
 func isUnsupported(err error) bool {
 	var s *sftp.StatusError
@@ -124,7 +157,7 @@ func (r *sftpRoute) Sum(ctx context.Context, p string, size int64) (string, stri
 	}
 	defer f.Close()
 	sum, err := sumOf(ctx, f)
-	return sum, "read back from the server", err
+	return sum, "read back from the server", r.orLost(err)
 }
 
 // limitedBuffer keeps the beginning of what a server says and drops the rest.
@@ -141,7 +174,7 @@ func shellQuote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''
 
 func (r *sftpRoute) Rename(from, to string) error {
 	// The plain rename refuses to overwrite, which is what we want; it exists on every server.
-	return r.client.Rename(from, to)
+	return r.orLost(r.client.Rename(from, to))
 }
 
 func (r *sftpRoute) Remove(p string) error { return r.client.Remove(p) }

@@ -8,11 +8,15 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/http"
 	"net/url"
-	"os"
 	"path/filepath"
+	"regexp"
+	"slices"
 	"strings"
 	"time"
+
+	"golang.org/x/time/rate"
 
 	"envask/internal/fault"
 	"envask/internal/reach"
@@ -26,15 +30,38 @@ type Receipt struct {
 	To       string    `json:"to"`   // as the route says, without credentials
 	Path     string    `json:"path"` // of the archive there
 	Name     string    `json:"name"`
-	Size     int64     `json:"size"`   // bytes
-	SHA256   string    `json:"sha256"` // of the archive
-	Server   string    `json:"server"` // who took it: host, version and host key, or the folder's file system
-	Proof    string    `json:"proof"`  // how it is known that it arrived whole
-	Proved   bool      `json:"proved"` // the checksum of what is there was compared, not only the size
+	Size     int64     `json:"size"`             // bytes
+	SHA256   string    `json:"sha256"`           // of the archive
+	Server   string    `json:"server"`           // who took it: host, version and host key or certificate, or the folder
+	Cover    string    `json:"cover"`            // what kept others from reading along: "SSH", "TLS 1.3"; "" is nothing
+	Answer   string    `json:"answer,omitempty"` // of the server, such as the number of a ticket
+	Proof    string    `json:"proof"`            // how it is known that it arrived whole
+	Proved   bool      `json:"proved"`           // the checksum of what is there was compared, not only the size
+	Handed   bool      `json:"handed,omitempty"` // it was made ready for a person to send: whether it arrived is not known
 	Already  bool      `json:"already,omitempty"`
+	Resumed  int64     `json:"resumed_at,omitempty"` // bytes that were there from an earlier try
+	Tries    int       `json:"tries"`
 	Started  time.Time `json:"started"`
 	Finished time.Time `json:"finished"`
 	By       string    `json:"by"`
+}
+
+// Line gives the receipt in one line of text.
+func (r *Receipt) Line() string {
+	what := "arrived"
+	switch {
+	case r.Handed:
+		what = "made ready"
+	case !r.Proved:
+		what = "taken without proof"
+	case r.Already:
+		what = "was there already"
+	}
+	line := fmt.Sprintf("%s case %s: %s %s over %s at %s (%s), %d bytes, SHA-256 %s, %s", r.Finished.Format(time.RFC3339), r.Case, r.Name, what, r.Route, r.Path, r.Server, r.Size, r.SHA256, r.Proof)
+	if r.Answer != "" {
+		line += ", answer: " + r.Answer
+	}
+	return line
 }
 
 // Parcel is what is sent.
@@ -45,10 +72,18 @@ type Parcel struct {
 	SHA256 string
 }
 
-// Changes is told of every file of ours on the other side before it is made, and how it ended.
+// Changes is told of every file of ours on the other side before it is made, and how it ended. of is the SHA-256 of what the
+// file is a part of.
 type Changes interface {
-	Begin(path string) (id string, err error)
+	Begin(path, of string) (id string, err error)
 	Done(id, how string) error
+}
+
+// Terms are what the ask says about a route beside its address.
+type Terms struct {
+	Fields  map[string]string // of forms and pages, with {placeholders}
+	File    string            // name of the form's field for the file
+	Subject string            // of mails
 }
 
 // Means is what routes need from the outside.
@@ -56,40 +91,93 @@ type Means struct {
 	Dialer      *reach.Dialer
 	Credentials Credentials
 	Changes     Changes
-	Progress    func(bytes int64) // more bytes have gone; may be nil
-	ReadBack    bool              // prove the checksum by reading all of it back, where there is no other way
+	Left        map[string]string        // what an earlier submit of the same parcel left there: path to id
+	Progress    func(done int64)         // so many bytes are there; may be nil
+	Note        func(text string)        // something a person should know; may be nil
+	ReadBack    bool                     // prove the checksum by reading all of it back, where there is no other way
+	Terms       Terms                    // of the route that is opened
+	Text        func(name string) string // what stands for a placeholder; may be nil
+	Secret      func(site.Secret) (string, error)
+	Proxy       func(*http.Request) (*url.URL, error)         // the web proxy; nil is none
+	Rate        *rate.Limiter                                 // bytes a second; nil is no limit
+	Out         string                                        // folder for what is made for a person to send
+	Pause       func(ctx context.Context, failures int) error // between tries; nil waits longer each time
 }
 
-// Route is one opened way to a vendor. All its paths are whole paths on the other side.
+// Route is one opened way to a vendor: a Store or a Courier.
 type Route interface {
+	// Server says who it is that takes the file.
+	Server() string
+	// Cover says what keeps others from reading along; "" is nothing.
+	Cover() string
+	Close() error
+}
+
+// Store is a route to a place that keeps files under names. All its paths are whole paths on the other side.
+type Store interface {
+	Route
 	// Place gives the path under which a name arrives, and the one it has while it is not whole.
 	Place(name string) (final, part string)
 	// Size gives the size of a file there; the error is fs.ErrNotExist when there is none.
 	Size(path string) (int64, error)
-	// Put writes a file there, whole and flushed.
-	Put(ctx context.Context, path string, content io.Reader) error
+	// Put writes a file there from an offset on, whole and flushed. At offset 0 it is made anew. A store that cannot go on
+	// with a file is never given another offset.
+	Put(ctx context.Context, path string, content io.Reader, at int64) error
+	// Resumes says whether a file can be gone on with, and how far before its end that is safe, in bytes.
+	Resumes() (back int64, ok bool)
 	// Sum gives the SHA-256 of a file there, in hex, and how it was found out; "" when there is no way to know.
 	Sum(ctx context.Context, path string, size int64) (sum, how string, err error)
 	// Rename gives a file its final name.
 	Rename(from, to string) error
 	// Remove removes a file of ours.
 	Remove(path string) error
-	// Server says who it is that takes the file.
-	Server() string
-	Close() error
 }
+
+// Roomy is a store that can tell how many bytes it takes; -1 is unknown.
+type Roomy interface{ Room() int64 }
+
+// Courier is a route that takes a parcel in one piece, or by rules of its own.
+type Courier interface {
+	Route
+	// Deliver hands the parcel over, and tells how many bytes are there. It fills path, proof and answer of the receipt.
+	Deliver(ctx context.Context, p Parcel, told func(done int64), rec *Receipt) error
+}
+
+// ErrStays is what a Remover gives when the other side does not let us remove what is ours.
+var ErrStays = errors.New("the server does not let us remove it")
+
+// Remover is a route that can remove what an earlier submit left there.
+type Remover interface{ Remove(path string) error }
 
 // kind opens routes of one kind.
 type kind struct {
 	Scheme string // of the URL in the ask; "" is a plain path
+	Doc    string
 	Open   func(ctx context.Context, name string, u *url.URL, m *Means) (Route, error)
 }
 
-// kinds is the table of routes.
-var kinds = []kind{
-	{"", openFolder},
-	{"file", openFolder},
-	{"sftp", openSFTP},
+// kinds is the table of routes. An init keeps the compiler from seeing a circle.
+var kinds []kind
+
+func init() {
+	kinds = []kind{
+		{"", "a folder: a mounted share, a stick", openFolder},
+		{"file", "a folder", openFolder},
+		{"sftp", "an SFTP server", openSFTP},
+		{"ftps", "an FTP server, encrypted (explicit TLS)", openFTP},
+		{"ftp", "an FTP server, not encrypted", openFTP},
+		{"https", "a web server or a pre-signed address, by PUT", openPut},
+		{"http", "the same, on loopback addresses", openPut},
+		{"dav+https", "a WebDAV folder", openDAV},
+		{"dav+http", "the same, on loopback addresses", openDAV},
+		{"form+https", "a web form with a file", openForm},
+		{"form+http", "the same, on loopback addresses", openForm},
+		{"tus+https", "an upload that can be gone on with (tus 1.0)", openTus},
+		{"tus+http", "the same, on loopback addresses", openTus},
+		{"mailto", "a mail by your own mail server", openMail},
+		{"mail-draft", "a mail for your own mail program to send", openDraft},
+		{"desk-page", "the fields of a vendor's page, for you to paste", openPage},
+	}
 }
 
 // Schemes lists the keys of the table.
@@ -112,142 +200,29 @@ func Open(ctx context.Context, name, to string, m *Means) (Route, error) {
 			return k.Open(ctx, name, u, m)
 		}
 	}
-	return nil, fault.New(fault.Usage, "route", name, fmt.Sprintf("%q is no known way to send; known are a folder and sftp://user@host/folder", u.Scheme), "")
+	known := slices.DeleteFunc(Schemes(), func(s string) bool { return s == "" })
+	return nil, fault.New(fault.Usage, "route", name, fmt.Sprintf("%q is no known way to send; known are a folder and %s", u.Scheme, strings.Join(known, ", ")), "")
 }
 
+// Naked says whether anybody on the way could read what goes to an address.
+func Naked(to string) bool { return strings.HasPrefix(to, "ftp:") || strings.HasPrefix(to, "http:") || strings.Contains(to, "+http:") }
+
+var placeholder = regexp.MustCompile(`\{[^{}]*\}`)
+
+func siteSecret(s string) site.Secret { return site.Secret(s) }
+
 func parse(to string) (*url.URL, error) {
-	if filepath.IsAbs(to) || !strings.Contains(to, "://") {
+	if filepath.IsAbs(to) || !strings.Contains(to, ":") {
 		return &url.URL{Path: to}, nil
 	}
 	u, err := url.Parse(to)
-	if err != nil {
+	if err != nil || u.Scheme == "" {
 		return nil, errors.New("its address is not a usable URL")
 	}
 	if _, has := u.User.Password(); has {
 		return nil, errors.New("a password does not stand in a route; put it into credentials.yaml")
 	}
 	return u, nil
-}
-
-// Send sends a parcel over an opened route: under a name that shows it is not whole, compared, then renamed.
-func Send(ctx context.Context, r Route, p Parcel, m *Means) (Receipt, error) {
-	rec := Receipt{Name: p.Name, Size: p.Size, SHA256: p.SHA256, Server: r.Server(), Started: time.Now().UTC().Truncate(time.Second)}
-	final, part := r.Place(p.Name)
-	rec.Path = final
-	if size, err := r.Size(final); err == nil {
-		return alreadyThere(ctx, r, rec, size)
-	} else if !errors.Is(err, os.ErrNotExist) {
-		return rec, err
-	}
-	id, err := m.Changes.Begin(part)
-	if err != nil {
-		return rec, err
-	}
-	err = transfer(ctx, r, p, part, m)
-	if err == nil {
-		rec.Proof, rec.Proved, err = prove(ctx, r, part, p)
-	}
-	if err == nil {
-		err = r.Rename(part, final)
-	}
-	if err != nil {
-		return rec, errors.Join(err, takeBack(r, part, id, m))
-	}
-	if err := m.Changes.Done(id, "became "+final); err != nil {
-		return rec, err
-	}
-	if size, err := r.Size(final); err != nil || size != p.Size {
-		return rec, fmt.Errorf("the file is not there under its final name (%d bytes expected, found %d, %v)", p.Size, size, err)
-	}
-	rec.Finished = time.Now().UTC().Truncate(time.Second)
-	return rec, nil
-}
-
-func takeBack(r Route, part, id string, m *Means) error {
-	err := r.Remove(part)
-	if err == nil || errors.Is(err, os.ErrNotExist) {
-		return m.Changes.Done(id, "removed")
-	}
-	return fmt.Errorf("%s is left there and could not be removed; the next submit tries again (%w)", part, err)
-}
-
-func transfer(ctx context.Context, r Route, p Parcel, part string, m *Means) error {
-	f, err := os.Open(p.File)
-	if err != nil {
-		return err
-	}
-	defer f.Close()
-	if err := r.Put(ctx, part, &meter{ctx: ctx, r: f, size: p.Size, told: m.Progress}); err != nil {
-		if ctx.Err() != nil {
-			return ctx.Err()
-		}
-		return err
-	}
-	return nil
-}
-
-// meter counts what goes, and stops when the context ends.
-type meter struct {
-	ctx  context.Context
-	r    io.Reader
-	size int64
-	told func(int64)
-}
-
-func (m *meter) Read(b []byte) (int, error) {
-	if err := m.ctx.Err(); err != nil {
-		return 0, err
-	}
-	n, err := m.r.Read(b)
-	if m.told != nil && n > 0 {
-		m.told(int64(n))
-	}
-	return n, err
-}
-
-// Size lets the SFTP client send many packets at a time.
-func (m *meter) Size() int64 { return m.size }
-
-// prove compares what is there with what was sent, as far as the other side allows.
-func prove(ctx context.Context, r Route, path string, p Parcel) (proof string, proved bool, err error) {
-	size, err := r.Size(path)
-	if err != nil {
-		return "", false, err
-	}
-	if size != p.Size {
-		return "", false, fmt.Errorf("only %d of %d bytes arrived", size, p.Size)
-	}
-	sum, how, err := r.Sum(ctx, path, size)
-	switch {
-	case err != nil:
-		return "", false, err
-	case sum == "":
-		return "the size agrees; " + how, false, nil
-	case sum != p.SHA256:
-		return "", false, fmt.Errorf("what arrived is not what was sent: its SHA-256 is %s (%s)", sum, how)
-	}
-	return "size and SHA-256 agree (" + how + ")", true, nil
-}
-
-func alreadyThere(ctx context.Context, r Route, rec Receipt, size int64) (Receipt, error) {
-	other := fault.New(fault.Refused, "", rec.Path, "another file of this name is there already, and is not overwritten", "rename or remove it there, or pack again under another name")
-	if size != rec.Size {
-		return rec, other
-	}
-	sum, how, err := r.Sum(ctx, rec.Path, size)
-	if err != nil {
-		return rec, err
-	}
-	if sum != "" && sum != rec.SHA256 {
-		return rec, other
-	}
-	rec.Already, rec.Proved = true, sum != ""
-	rec.Proof = "it was there already, of the same size; " + how
-	if rec.Proved {
-		rec.Proof = "it was there already; size and SHA-256 agree (" + how + ")"
-	}
-	rec.Finished = time.Now().UTC().Truncate(time.Second)
-	return rec, nil
 }
 
 // sumOf reads a stream to its end.

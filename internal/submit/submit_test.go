@@ -25,7 +25,7 @@ type changeLog struct {
 	how  []string
 }
 
-func (c *changeLog) Begin(path string) (string, error) {
+func (c *changeLog) Begin(path, _ string) (string, error) {
 	if c.open == nil {
 		c.open = map[string]string{}
 	}
@@ -51,7 +51,7 @@ func parcel(t *testing.T, size int) Parcel {
 // opened is one route that the suite is run on, and the folder behind it.
 type opened struct {
 	name   string
-	route  Route
+	route  Store
 	folder string
 }
 
@@ -79,27 +79,35 @@ func routes(t *testing.T, changes Changes, change func(*standin.Server)) ([]open
 	sftpRoute, err := Open(context.Background(), "desk", "sftp://"+desk.Address()+"/incoming", m)
 	require.NoError(t, err)
 	t.Cleanup(func() { sftpRoute.Close() })
-	return []opened{{"folder", folderRoute, dir}, {"sftp", sftpRoute, filepath.Join(deskDir, "incoming")}}, m
+	return []opened{{"folder", folderRoute.(Store), dir}, {"sftp", sftpRoute.(Store), filepath.Join(deskDir, "incoming")}}, m
+}
+
+// kept is a route that stays open, so that a test can look at it afterwards.
+type kept struct{ Store }
+
+func (kept) Close() error { return nil }
+
+// send sends over a route that is open already.
+func send(ctx context.Context, r Store, p Parcel, m *Means) (Receipt, error) {
+	return Send(ctx, func(context.Context) (Route, error) { return kept{r}, nil }, p, m)
 }
 
 // Every kind of route keeps the same promises.
 func TestRoutes(t *testing.T) {
-	covered := map[string]bool{"": true} // a plain path and file:// are one route
 	for _, size := range []int{0, 1, 3_000_000} {
 		log := &changeLog{}
 		all, m := routes(t, log, nil)
 		for _, o := range all {
-			covered[map[string]string{"folder": "file", "sftp": "sftp"}[o.name]] = true
 			p := parcel(t, size)
 			sent := int64(0)
-			m.Progress = func(n int64) {
-				sent += n
+			m.Progress = func(done int64) {
+				sent = done
 				final, part := o.route.Place(p.Name)
 				_, err := o.route.Size(final)
 				require.ErrorIs(t, err, fs.ErrNotExist, "%s: the final name appears only when the content is whole", o.name)
 				require.Contains(t, log.open, part, "%s: a file of ours is written down before it is made", o.name)
 			}
-			rec, err := Send(context.Background(), o.route, p, m)
+			rec, err := send(context.Background(), o.route, p, m)
 			require.NoError(t, err, o.name)
 			require.True(t, rec.Proved, "%s: %s", o.name, rec.Proof)
 			require.Equal(t, int64(size), sent, o.name)
@@ -112,44 +120,76 @@ func TestRoutes(t *testing.T) {
 			require.Len(t, entries, 1, "%s: nothing else is left there", o.name)
 
 			m.Progress = nil
-			rec, err = Send(context.Background(), o.route, p, m)
+			rec, err = send(context.Background(), o.route, p, m)
 			require.NoError(t, err)
 			require.True(t, rec.Already && rec.Proved, "%s: %s", o.name, rec.Proof)
 			other := parcel(t, size+1)
-			_, err = Send(context.Background(), o.route, other, m)
+			_, err = send(context.Background(), o.route, other, m)
 			require.Equal(t, fault.Refused, fault.ClassOf(err), o.name)
 			require.ErrorContains(t, err, "is not overwritten")
 		}
 	}
-	for _, s := range Schemes() {
-		require.True(t, covered[s], "the suite does not cover %q", s)
-	}
 }
 
-func TestAnInterruptedSendLeavesNothing(t *testing.T) {
+// An interrupted send leaves nothing under the final name; what is there of it is gone on with by the next one.
+func TestAnInterruptedSendIsGoneOnWith(t *testing.T) {
 	log := &changeLog{}
 	all, m := routes(t, log, nil)
+	const size = 9_000_000
 	for _, o := range all {
+		m.Left = nil
 		ctx, cancel := context.WithCancel(context.Background())
-		m.Progress = func(int64) { cancel() }
-		_, err := Send(ctx, o.route, parcel(t, 3_000_000), m)
+		m.Progress = func(done int64) {
+			if done > size*2/3 {
+				cancel()
+			}
+		}
+		p := parcel(t, size)
+		_, err := send(ctx, o.route, p, m)
 		require.ErrorIs(t, err, context.Canceled, o.name)
-		entries, err := os.ReadDir(o.folder)
-		require.NoError(t, err)
-		require.Empty(t, entries, o.name)
+		final, part := o.route.Place(p.Name)
+		_, err = o.route.Size(final)
+		require.ErrorIs(t, err, fs.ErrNotExist, o.name)
+		require.Contains(t, log.open, part, "%s: what is left is known", o.name)
+
+		begun := int64(-1)
+		m.Left, m.Progress = map[string]string{part: part}, func(done int64) {
+			if begun < 0 {
+				begun = done
+			}
+		}
+		rec, err := send(context.Background(), o.route, p, m)
+		require.NoError(t, err, o.name)
+		require.True(t, rec.Proved, o.name)
+		require.Greater(t, rec.Resumed, int64(0), o.name)
+		require.Greater(t, begun, rec.Resumed, o.name)
 		require.Empty(t, log.open, o.name)
+
+		// What lies there and is no beginning of it is written anew.
+		other := parcel(t, size)
+		other.Name = "another.tar.gz"
+		final, part = o.route.Place(other.Name)
+		require.NoError(t, o.route.Put(context.Background(), part, strings.NewReader(strings.Repeat("!", 5_000_000)), 0))
+		m.Left = map[string]string{part: part}
+		rec, err = send(context.Background(), o.route, other, m)
+		require.NoError(t, err, o.name)
+		require.True(t, rec.Proved, o.name)
+		require.Zero(t, rec.Resumed, o.name)
+		got, err := o.route.Size(final)
+		require.NoError(t, err)
+		require.Equal(t, int64(size), got)
 	}
 }
 
 // liar is a route whose other side keeps something else than what was sent.
 type liar struct {
-	Route
+	Store
 	size int64
 	sum  string
 }
 
 func (l liar) Size(p string) (int64, error) {
-	n, err := l.Route.Size(p)
+	n, err := l.Store.Size(p)
 	if err == nil && l.size != 0 {
 		return l.size, nil
 	}
@@ -176,8 +216,8 @@ func TestProof(t *testing.T) {
 	} {
 		log := &changeLog{}
 		all, m := routes(t, log, nil)
-		c.lie.Route = all[0].route
-		rec, err := Send(context.Background(), c.lie, parcel(t, 1000), m)
+		c.lie.Store = all[0].route
+		rec, err := send(context.Background(), c.lie, parcel(t, 1000), m)
 		require.Empty(t, log.open)
 		if c.want == "" {
 			require.NoError(t, err)
@@ -194,7 +234,7 @@ func TestProof(t *testing.T) {
 
 func TestWithoutCommandsTheFileIsReadBack(t *testing.T) {
 	all, m := routes(t, &changeLog{}, func(s *standin.Server) { s.Exec = nil })
-	rec, err := Send(context.Background(), all[1].route, parcel(t, 5000), m)
+	rec, err := send(context.Background(), all[1].route, parcel(t, 5000), m)
 	require.NoError(t, err)
 	require.True(t, rec.Proved)
 	require.Contains(t, rec.Proof, "read back from the server")

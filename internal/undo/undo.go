@@ -24,6 +24,7 @@ type Change struct {
 	Kind  string    `json:"kind"`  // what it is: "file"
 	Where string    `json:"where"` // system or route
 	Path  string    `json:"path"`  // of the thing that was made there
+	Of    string    `json:"of,omitempty"` // SHA-256 of what it is a part of
 	At    time.Time `json:"at"`
 }
 
@@ -36,12 +37,15 @@ type undone struct {
 type Log struct{ Ledger *casefile.Ledger }
 
 // Begin writes a change down before it is made.
-func (l Log) Begin(kind, where, path string) (Change, error) {
+func (l Log) Begin(kind, where, path string) (Change, error) { return l.BeginPart(kind, where, path, "") }
+
+// BeginPart does the same for a part of something whole, told by its SHA-256, so that it can be gone on with later.
+func (l Log) BeginPart(kind, where, path, of string) (Change, error) {
 	id := make([]byte, 6)
 	if _, err := rand.Read(id); err != nil {
 		return Change{}, err
 	}
-	c := Change{ID: hex.EncodeToString(id), Kind: kind, Where: where, Path: path, At: time.Now().UTC().Truncate(time.Second)}
+	c := Change{ID: hex.EncodeToString(id), Kind: kind, Where: where, Path: path, Of: of, At: time.Now().UTC().Truncate(time.Second)}
 	return c, l.Ledger.Append(KindMade, c)
 }
 

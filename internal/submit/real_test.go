@@ -1,0 +1,214 @@
+package submit
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"envask/internal/fault"
+	"envask/internal/site"
+	"envask/internal/standin"
+)
+
+// realServer starts a server of Debian's on a loopback port, or skips the test.
+func realServer(t *testing.T, program string, port int, args ...string) {
+	t.Helper()
+	path := program
+	for _, dir := range []string{"/usr/sbin/", "/usr/bin/"} {
+		if _, err := os.Stat(dir + program); err == nil {
+			path = dir + program
+		}
+	}
+	if path == program {
+		t.Skipf("SKIPPED: no %s here (make test-servers installs it)", program)
+	}
+	if os.Getuid() != 0 {
+		t.Skipf("SKIPPED: %s is started as root only", program)
+	}
+	cmd := exec.Command(path, args...)
+	cmd.Stderr = os.Stderr
+	require.NoError(t, cmd.Start())
+	t.Cleanup(func() { _ = cmd.Process.Kill(); _ = cmd.Wait() })
+	require.Eventually(t, func() bool {
+		c, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", port))
+		if err == nil {
+			c.Close()
+		}
+		return err == nil
+	}, 20*time.Second, 50*time.Millisecond, "%s does not answer", program)
+}
+
+func freePort(t *testing.T) int {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer l.Close()
+	return l.Addr().(*net.TCPAddr).Port
+}
+
+// openTo makes folders that the server's own account may write to. The test's own temporary folder is closed to others.
+func openTo(t *testing.T, names ...string) string {
+	t.Helper()
+	dir, err := os.MkdirTemp("", "envask-test-")
+	require.NoError(t, err)
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	require.NoError(t, os.Chmod(dir, 0o755))
+	for _, n := range names {
+		require.NoError(t, os.Mkdir(filepath.Join(dir, n), 0o700))
+		require.NoError(t, os.Chmod(filepath.Join(dir, n), 0o777))
+	}
+	return dir
+}
+
+// rightHash is crypt (SHA-256) of the word right.
+const rightHash = "$5$tallowpier$xELCKUqieWfPvEsS8Y9Owre4s/aineLA7avB1Sp/o66"
+
+// ftpServer starts ProFTPD. Over TLS it demands that data connections use the session of the control connection.
+func ftpServer(t *testing.T, encrypted bool) (address, folder string, m *Means) {
+	t.Helper()
+	dir := openTo(t, "root", "root/incoming")
+	cert, key, err := standin.SelfSigned()
+	require.NoError(t, err)
+	port := freePort(t)
+	conf := fmt.Sprintf(`ServerType standalone
+DefaultAddress 127.0.0.1
+Port %d
+UseIPv6 off
+User nobody
+Group nogroup
+PidFile %[2]s/pid
+ScoreboardFile %[2]s/score
+AuthOrder mod_auth_file.c
+AuthUserFile %[2]s/users
+RequireValidShell off
+AllowOverwrite on
+AllowStoreRestart on
+DefaultRoot ~
+WtmpLog off
+TransferLog none
+SystemLog %[2]s/log
+`, port, dir)
+	if encrypted {
+		conf = "LoadModule mod_tls.c\n" + conf + fmt.Sprintf("TLSEngine on\nTLSRequired on\nTLSECCertificateFile %[1]s/cert.pem\nTLSECCertificateKeyFile %[1]s/key.pem\nTLSLog %[1]s/tls.log\n", dir)
+	}
+	for name, text := range map[string]string{"conf": conf, "cert.pem": string(cert), "key.pem": string(key), "users": "intake:" + rightHash + ":65534:65534::" + dir + "/root:/bin/false\n"} {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
+	}
+	realServer(t, "proftpd", port, "-n", "-q", "-c", filepath.Join(dir, "conf"))
+	m = &Means{Changes: &changeLog{}, Left: map[string]string{}, Secret: func(s site.Secret) (string, error) { return strings.TrimPrefix(string(s), "env:"), nil },
+		Pause:       func(context.Context, int) error { return nil },
+		Credentials: Credentials{{Route: "web", Host: "127.0.0.1", User: "intake", Password: "env:right", Authority: filepath.Join(dir, "cert.pem")}}}
+	return fmt.Sprintf("127.0.0.1:%d", port), filepath.Join(dir, "root", "incoming"), m
+}
+
+func TestProFTPD(t *testing.T) {
+	for _, scheme := range []string{"ftp", "ftps"} {
+		t.Run(scheme, func(t *testing.T) {
+			address, folder, m := ftpServer(t, scheme == "ftps")
+			to := scheme + "://" + address + "/incoming"
+			p := parcel(t, 6_000_000)
+
+			// Interrupted, and gone on with (REST).
+			ctx, cancel := context.WithCancel(context.Background())
+			m.Progress = func(done int64) {
+				if done > 4_000_000 {
+					cancel()
+				}
+			}
+			_, err := Send(ctx, over(to, m), p, m)
+			require.ErrorIs(t, err, context.Canceled)
+			require.NoFileExists(t, filepath.Join(folder, p.Name))
+			m.Progress = nil
+			rec, err := Send(context.Background(), over(to, m), p, m)
+			require.NoError(t, err)
+			require.Greater(t, rec.Resumed, int64(1_000_000))
+			require.True(t, rec.Proved, rec.Proof)
+			require.Equal(t, scheme == "ftps", strings.HasPrefix(rec.Cover, "TLS"), rec.Cover)
+			require.NoFileExists(t, filepath.Join(folder, p.Name+".part"))
+
+			rec, err = Send(context.Background(), over(to, m), p, m)
+			require.NoError(t, err)
+			require.True(t, rec.Already && rec.Proved)
+			_, err = Send(context.Background(), over(to, m), parcel(t, 10), m)
+			require.Equal(t, fault.Refused, fault.ClassOf(err), "another file is never overwritten")
+
+			_, err = Send(context.Background(), over(scheme+"://"+address+"/nowhere", m), p, m)
+			require.ErrorContains(t, err, "the folder /nowhere is not there")
+			m.Credentials[0].Password = "env:wrong"
+			_, err = Send(context.Background(), over(to, m), p, m)
+			require.ErrorContains(t, err, "login refused for intake")
+			if scheme == "ftp" {
+				return
+			}
+			m.Credentials[0].Fingerprint = "SHA256:" + strings.Repeat("0", 64)
+			_, err = Send(context.Background(), over(to, m), p, m)
+			require.ErrorContains(t, err, "not the one in credentials.yaml")
+		})
+	}
+}
+
+// nginx takes files by PUT and as a WebDAV folder, and wants a client certificate.
+func TestNginx(t *testing.T) {
+	dir := openTo(t, "root", "root/put", "tmp")
+	cert, key, err := standin.SelfSigned()
+	require.NoError(t, err)
+	client, clientKey, err := standin.SelfSigned()
+	require.NoError(t, err)
+	port := freePort(t)
+	conf := fmt.Sprintf(`daemon off;
+user root;
+pid %[2]s/pid;
+error_log %[2]s/log;
+events {}
+http {
+  access_log off;
+  client_body_temp_path %[2]s/tmp;
+  client_max_body_size 20m;
+  server {
+    listen 127.0.0.1:%[1]d ssl;
+    ssl_certificate %[2]s/cert.pem;
+    ssl_certificate_key %[2]s/key.pem;
+    ssl_client_certificate %[2]s/client.pem;
+    ssl_verify_client on;
+    location / { root %[2]s/root; dav_methods PUT DELETE MKCOL MOVE; }
+  }
+}
+`, port, dir)
+	for name, text := range map[string]string{"conf": conf, "cert.pem": string(cert), "key.pem": string(key), "client.pem": string(client), "client.key": string(clientKey)} {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
+	}
+	realServer(t, "nginx", port, "-c", filepath.Join(dir, "conf"), "-e", filepath.Join(dir, "log"))
+	credentials := Credentials{{Route: "web", Host: "127.0.0.1", Authority: filepath.Join(dir, "cert.pem"), Certificate: filepath.Join(dir, "client.pem"), Key: filepath.Join(dir, "client.key")}}
+	m := &Means{Changes: &changeLog{}, Left: map[string]string{}, Credentials: credentials, Pause: func(context.Context, int) error { return nil }}
+	host := fmt.Sprintf("127.0.0.1:%d", port)
+	for to, file := range map[string]string{"https://" + host + "/put/": "put", "dav+https://" + host + "/cases/new/": "cases/new"} {
+		p := parcel(t, 5_000_000)
+		rec, err := Send(context.Background(), over(to, m), p, m)
+		require.NoError(t, err, to)
+		require.True(t, rec.Proved, rec.Proof)
+		require.Contains(t, rec.Proof, "read back")
+		entries, err := os.ReadDir(filepath.Join(dir, "root", file))
+		require.NoError(t, err)
+		require.Len(t, entries, 1, to)
+		rec, err = Send(context.Background(), over(to, m), p, m)
+		require.NoError(t, err, to)
+		require.True(t, rec.Already, to)
+		_, err = Send(context.Background(), over(to, m), parcel(t, 77), m)
+		require.Equal(t, fault.Refused, fault.ClassOf(err), "%s: %v", to, err)
+		big := parcel(t, 21<<20)
+		big.Name = "big.tar.gz"
+		_, err = Send(context.Background(), over(to, m), big, m)
+		require.ErrorContains(t, err, "413", to)
+	}
+	m.Credentials[0].Certificate, m.Credentials[0].Key = "", ""
+	_, err = Send(context.Background(), over("https://"+host+"/put/", m), parcel(t, 10), m)
+	require.ErrorContains(t, err, "400")
+}

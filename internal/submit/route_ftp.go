@@ -1,0 +1,183 @@
+package submit
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net"
+	"net/textproto"
+	"net/url"
+	"path"
+	"strings"
+	"time"
+
+	"github.com/jlaffaye/ftp"
+
+	"envask/internal/fault"
+)
+
+// ftpRoute is an FTP server (RFC 959), or one over explicit TLS (RFC 4217). Data connections are opened by us (passive), and
+// use the TLS session of the control connection, which some servers demand.
+type ftpRoute struct {
+	*web
+	conn *ftp.ServerConn
+	u    *url.URL
+	dir  string
+}
+
+var _ Store = (*ftpRoute)(nil)
+
+// Anonymous logins give a mail address as password (RFC 1635); it is made up, since nobody asked us to name ours.
+const anonymousPassword = "envask@invalid.example"
+
+func openFTP(ctx context.Context, name string, u *url.URL, m *Means) (Route, error) {
+	w, err := newWeb(name, &url.URL{Scheme: "https", Host: u.Host}, m)
+	if err != nil {
+		return nil, err
+	}
+	host := u.Host
+	if u.Port() == "" {
+		host = net.JoinHostPort(u.Hostname(), "21")
+	}
+	options := []ftp.DialOption{ftp.DialWithContext(ctx), ftp.DialWithTimeout(30 * time.Second), ftp.DialWithShutTimeout(5 * time.Second)}
+	if u.Scheme == "ftps" {
+		conf, err := w.tls(u.Hostname())
+		if err != nil {
+			return nil, err
+		}
+		options = append(options, ftp.DialWithExplicitTLS(conf))
+	}
+	conn, err := ftp.Dial(host, options...)
+	if err != nil {
+		return nil, w.ftpError(err)
+	}
+	r := &ftpRoute{web: w, conn: conn, u: u, dir: u.Path}
+	if err := r.begin(); err != nil {
+		_ = conn.Quit()
+		return nil, err
+	}
+	return r, nil
+}
+
+// begin logs in and goes to the folder.
+func (r *ftpRoute) begin() error {
+	user := orElse(r.u.User.Username(), r.cred.User)
+	password, err := r.secret(string(r.cred.Password))
+	if err != nil {
+		return err
+	}
+	if user == "" {
+		user, password = "anonymous", orElse(password, anonymousPassword)
+	}
+	if err := r.conn.Login(user, password); err != nil {
+		var answer *textproto.Error
+		if errors.As(err, &answer) && answer.Code >= 500 {
+			return fault.New(fault.Failed, "route", r.name, fmt.Sprintf("login refused for %s (%d %s)", user, answer.Code, brief(answer.Msg)), "check user and password in credentials.yaml")
+		}
+		return r.ftpError(err)
+	}
+	if err := r.conn.Type(ftp.TransferTypeBinary); err != nil {
+		return r.ftpError(err)
+	}
+	if r.dir == "" || r.dir == "/" {
+		if r.dir, err = r.conn.CurrentDir(); err != nil {
+			r.dir = "/"
+		}
+		return nil
+	}
+	if err := r.conn.ChangeDir(r.dir); err != nil {
+		return fault.New(fault.Failed, "route", r.name, fmt.Sprintf("the folder %s is not there on %s (%v)", r.dir, r.u.Hostname(), err), "check the route's address with the vendor")
+	}
+	return nil
+}
+
+// ftpError tells answers that are final from those that another try may not get (4yz of RFC 959), and lost connections.
+func (w *web) ftpError(err error) error {
+	var answer *textproto.Error
+	if errors.As(err, &answer) {
+		said := fmt.Errorf("the server answers %d %s", answer.Code, brief(answer.Msg))
+		switch {
+		case answer.Code == 452 || answer.Code == 552:
+			return fault.New(fault.Failed, "route", w.name, said.Error(), "there is no room; ask the vendor, or choose another route")
+		case answer.Code < 500:
+			return passing{said}
+		}
+		return said
+	}
+	return w.failed(err)
+}
+
+func (r *ftpRoute) Place(name string) (final, part string) {
+	return path.Join(r.dir, name), path.Join(r.dir, name+".part")
+}
+
+func (r *ftpRoute) Size(p string) (int64, error) {
+	n, err := r.conn.FileSize(p)
+	var answer *textproto.Error
+	if errors.As(err, &answer) && answer.Code == ftp.StatusFileUnavailable {
+		return 0, fs.ErrNotExist
+	}
+	if err != nil {
+		return 0, r.ftpError(err)
+	}
+	return n, nil
+}
+
+func (r *ftpRoute) Put(_ context.Context, p string, content io.Reader, at int64) error {
+	if err := r.conn.StorFrom(p, content, uint64(at)); err != nil {
+		return r.ftpError(err)
+	}
+	return nil
+}
+
+func (r *ftpRoute) Resumes() (int64, bool) { return 64 << 10, true }
+
+func (r *ftpRoute) Sum(ctx context.Context, p string, size int64) (string, string, error) {
+	if size > ReadBackLimit && !r.means.ReadBack {
+		return "", "the server computes no checksum, and the file is too large to be read back unasked (--read-back does it)", nil
+	}
+	back, err := r.conn.Retr(p)
+	if err != nil {
+		var answer *textproto.Error
+		if errors.As(err, &answer) && answer.Code >= 500 {
+			return "", "the server does not let us read the file back", nil
+		}
+		return "", "", r.ftpError(err)
+	}
+	sum, err := sumOf(ctx, back)
+	if e := back.Close(); err == nil && e != nil {
+		err = e
+	}
+	if err != nil {
+		return "", "", r.ftpError(err)
+	}
+	return sum, "read back from the server", nil
+}
+
+func (r *ftpRoute) Rename(from, to string) error {
+	if err := r.conn.Rename(from, to); err != nil {
+		return r.ftpError(err)
+	}
+	return nil
+}
+
+func (r *ftpRoute) Remove(p string) error {
+	err := r.conn.Delete(p)
+	var answer *textproto.Error
+	if errors.As(err, &answer) && answer.Code == ftp.StatusFileUnavailable {
+		if _, missing := r.Size(p); errors.Is(missing, fs.ErrNotExist) {
+			return fs.ErrNotExist
+		}
+	}
+	return err
+}
+
+func (r *ftpRoute) Server() string {
+	return strings.TrimSuffix(r.server(r.u), ", ")
+}
+
+func (r *ftpRoute) Cover() string { return r.covered() }
+
+func (r *ftpRoute) Close() error { return r.conn.Quit() }

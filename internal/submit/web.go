@@ -1,0 +1,268 @@
+package submit
+
+import (
+	"context"
+	"crypto/sha256"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/url"
+	"os"
+	"strings"
+	"sync"
+	"time"
+
+	"envask/internal/fault"
+)
+
+// web is what the routes over HTTP and the ones over TLS have in common: certificates, logins, proxies and answers.
+type web struct {
+	name   string
+	means  *Means
+	cred   Credential
+	client *http.Client
+
+	mu    sync.Mutex
+	peer  string // the server's certificate, once it was seen
+	cover string
+}
+
+// silence is how long a server may take to begin its answer once it has everything. It may have to read and store gigabytes
+// first.
+const silence = 10 * time.Minute
+
+// newWeb prepares a client for one host. Plain HTTP is for loopback addresses only: nothing else keeps others from reading.
+func newWeb(name string, u *url.URL, m *Means) (*web, error) {
+	cred, err := m.Credentials.For(name, u.Hostname())
+	if err != nil {
+		return nil, err
+	}
+	w := &web{name: name, means: m, cred: cred}
+	if u.Scheme == "http" && !isLoopback(u.Hostname()) {
+		return nil, fault.New(fault.Usage, "route", name, "it is not encrypted (http); only loopback addresses may be", "ask the vendor for an https address")
+	}
+	conf, err := w.tls(u.Hostname())
+	if err != nil {
+		return nil, err
+	}
+	w.client = &http.Client{
+		Transport: &http.Transport{Proxy: m.Proxy, TLSClientConfig: conf, ResponseHeaderTimeout: silence, ExpectContinueTimeout: 10 * time.Second, TLSHandshakeTimeout: 30 * time.Second,
+			DialContext: (&net.Dialer{Timeout: 30 * time.Second}).DialContext, ForceAttemptHTTP2: true},
+		// Whoever answers with another address gets neither the archive nor the login.
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+	}
+	return w, nil
+}
+
+func isLoopback(host string) bool {
+	ip := net.ParseIP(host)
+	return host == "localhost" || ip != nil && ip.IsLoopback()
+}
+
+// tls gives the settings for a host: whom to trust, and who we are.
+func (w *web) tls(host string) (*tls.Config, error) {
+	conf := &tls.Config{ServerName: host, MinVersion: tls.VersionTLS12, ClientSessionCache: tls.NewLRUClientSessionCache(8), VerifyConnection: w.seen}
+	if w.cred.Authority != "" {
+		pem, err := os.ReadFile(w.means.path(w.cred.Authority))
+		if err != nil {
+			return nil, fault.Wrap("route", w.name, err)
+		}
+		conf.RootCAs = x509.NewCertPool()
+		if !conf.RootCAs.AppendCertsFromPEM(pem) {
+			return nil, fault.New(fault.Usage, "route", w.name, w.cred.Authority+" holds no certificate (PEM)", "")
+		}
+	}
+	if w.cred.Certificate != "" {
+		pair, err := tls.LoadX509KeyPair(w.means.path(w.cred.Certificate), w.means.path(orElse(w.cred.Key, w.cred.Certificate)))
+		if err != nil {
+			return nil, fault.Wrap("route", w.name, fmt.Errorf("the client certificate cannot be used: %w", err))
+		}
+		conf.Certificates = []tls.Certificate{pair}
+	}
+	conf.InsecureSkipVerify = w.cred.Fingerprint != "" // seen compares it, which is stricter
+	return conf, nil
+}
+
+func orElse(text, other string) string {
+	if text == "" {
+		return other
+	}
+	return text
+}
+
+// seen keeps the server's certificate, and compares it with the one that it must be.
+func (w *web) seen(s tls.ConnectionState) error {
+	if len(s.PeerCertificates) == 0 {
+		return errors.New("the server shows no certificate")
+	}
+	leaf := s.PeerCertificates[0]
+	sum := sha256.Sum256(leaf.Raw)
+	print := "SHA256:" + hex.EncodeToString(sum[:])
+	if want := w.cred.Fingerprint; want != "" && want != print {
+		return fault.New(fault.Refused, "route", w.name, "the server's certificate is "+print+", not the one in credentials.yaml", "ask the vendor whether it was changed; then change the fingerprint")
+	}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.peer = fmt.Sprintf("certificate %s until %s", print, leaf.NotAfter.UTC().Format("2006-01-02"))
+	w.cover = tls.VersionName(s.Version)
+	return nil
+}
+
+func (w *web) server(u *url.URL) string {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.peer == "" {
+		return u.Host
+	}
+	return u.Host + ", " + w.peer
+}
+
+func (w *web) covered() string {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.cover
+}
+
+// secret gives what a secret of the credentials refers to.
+func (w *web) secret(s string) (string, error) {
+	if s == "" {
+		return "", nil
+	}
+	if w.means.Secret == nil {
+		return "", errors.New("nobody can look up the credential")
+	}
+	return w.means.Secret(siteSecret(s))
+}
+
+// do sends a request with the login. The body is given by length, since few servers take a body without.
+func (w *web) do(ctx context.Context, method string, u *url.URL, body io.Reader, size int64, header http.Header) (*http.Response, error) {
+	if size == 0 {
+		body = nil
+	}
+	req, err := http.NewRequestWithContext(ctx, method, u.String(), body)
+	if err != nil {
+		return nil, errors.New("the address cannot be used")
+	}
+	req.ContentLength = size
+	for k, v := range header {
+		req.Header[k] = v
+	}
+	req.Header.Set("User-Agent", "envask")
+	if err := w.login(req); err != nil {
+		return nil, err
+	}
+	res, err := w.client.Do(req)
+	if err != nil {
+		var refused *fault.Error
+		switch {
+		case ctx.Err() != nil:
+			return nil, ctx.Err()
+		case errors.As(err, &refused):
+			return nil, refused
+		}
+		return nil, w.failed(err)
+	}
+	if loc := res.Header.Get("Location"); res.StatusCode >= 300 && res.StatusCode < 400 && loc != "" {
+		res.Body.Close()
+		to := "another place"
+		if target, err := u.Parse(loc); err == nil {
+			to = target.Host
+		}
+		return nil, fault.New(fault.Refused, "route", w.name, fmt.Sprintf("the server answers %d and sends us to %s; neither the archive nor the login goes there", res.StatusCode, to), "ask the vendor for the right address")
+	}
+	return res, nil
+}
+
+// failed tells certificates that are not trusted from connections that are lost.
+func (w *web) failed(err error) error {
+	var unknown x509.UnknownAuthorityError
+	var other x509.HostnameError
+	var invalid x509.CertificateInvalidError
+	if errors.As(err, &unknown) || errors.As(err, &other) || errors.As(err, &invalid) {
+		return &fault.Error{Class: fault.Refused, Op: "route", Target: w.name, Err: err, Hint: "if it is the vendor's, name its authority or its fingerprint in credentials.yaml"}
+	}
+	var u *url.Error
+	if errors.As(err, &u) { // its text repeats the address, which may be a secret
+		err = u.Err
+	}
+	if strings.Contains(err.Error(), "certificate required") {
+		return fault.New(fault.Failed, "route", w.name, "the server wants a client certificate", "name one in credentials.yaml: certificate and key")
+	}
+	return passing{err}
+}
+
+func (w *web) login(req *http.Request) error {
+	token, err := w.secret(string(w.cred.Token))
+	if err != nil {
+		return err
+	}
+	if token != "" {
+		req.Header.Set("Authorization", "Bearer "+token)
+		return nil
+	}
+	password, err := w.secret(string(w.cred.Password))
+	if err == nil && (w.cred.User != "" || password != "") {
+		req.SetBasicAuth(w.cred.User, password)
+	}
+	return err
+}
+
+// answered reads an answer: nil when it is one of those that mean yes. What a server says goes into the error, cleaned and cut.
+func (w *web) answered(res *http.Response, yes ...int) (said string, err error) {
+	defer res.Body.Close()
+	text, _ := io.ReadAll(io.LimitReader(res.Body, 4096))
+	said = brief(string(text))
+	for _, code := range yes {
+		if res.StatusCode == code {
+			return said, nil
+		}
+	}
+	why := fmt.Sprintf("the server answers %d %s", res.StatusCode, http.StatusText(res.StatusCode))
+	if said != "" && !strings.Contains(said, "<") {
+		why += ": " + said
+	}
+	switch res.StatusCode {
+	case http.StatusUnauthorized, http.StatusForbidden, http.StatusProxyAuthRequired:
+		return said, fault.New(fault.Failed, "route", w.name, why, "check the login in credentials.yaml; it is bound to route and host")
+	case http.StatusRequestEntityTooLarge:
+		return said, fault.New(fault.Failed, "route", w.name, why, "the archive is larger than the server takes: choose another route or a smaller window")
+	case http.StatusInsufficientStorage:
+		return said, fault.New(fault.Failed, "route", w.name, why, "there is no room; ask the vendor, or choose another route")
+	case http.StatusRequestTimeout, http.StatusTooManyRequests, http.StatusInternalServerError, http.StatusBadGateway, http.StatusServiceUnavailable, http.StatusGatewayTimeout:
+		return said, passing{errors.New(why)}
+	}
+	return said, fault.New(fault.Failed, "route", w.name, why, "")
+}
+
+// brief gives the beginning of what a server says in one line.
+func brief(text string) string {
+	words := strings.Fields(text)
+	line := strings.Join(words, " ")
+	if len(line) > 300 {
+		line = line[:300] + "…"
+	}
+	return strings.ToValidUTF8(line, "?")
+}
+
+// fill puts texts for the placeholders of one text.
+func (m *Means) fill(text string) string {
+	return placeholder.ReplaceAllStringFunc(text, func(p string) string {
+		if m.Text == nil {
+			return ""
+		}
+		return m.Text(strings.Trim(p, "{}"))
+	})
+}
+
+// path gives a path of the credentials on this machine.
+func (m *Means) path(p string) string {
+	if m.Dialer == nil {
+		return p
+	}
+	return m.Dialer.Path(p)
+}

@@ -1,0 +1,231 @@
+package submit
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync/atomic"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"envask/internal/fault"
+	"envask/internal/site"
+	"envask/internal/standin"
+)
+
+// webDesk starts a desk and gives what a route to it needs.
+func webDesk(t *testing.T) (*standin.WebDesk, string, *Means) {
+	t.Helper()
+	dir := t.TempDir()
+	d, err := standin.StartWebDesk(dir, "intake", "right")
+	require.NoError(t, err)
+	t.Cleanup(func() { d.Close() })
+	authority := filepath.Join(t.TempDir(), "desk.pem")
+	require.NoError(t, os.WriteFile(authority, d.Certificate, 0o600))
+	m := &Means{Changes: &changeLog{}, Left: map[string]string{}, Secret: func(s site.Secret) (string, error) { return strings.TrimPrefix(string(s), "env:"), nil },
+		Text:        func(name string) string { return map[string]string{"case": "26031407", "title": "Gates stand open"}[name] },
+		Pause:       func(context.Context, int) error { return nil },
+		Credentials: Credentials{{Route: "web", Host: "127.0.0.1", User: "intake", Password: "env:right", Authority: authority}}}
+	return d, dir, m
+}
+
+func over(to string, m *Means) func(context.Context) (Route, error) {
+	return func(ctx context.Context) (Route, error) { return Open(ctx, "web", to, m) }
+}
+
+// Every way over the web brings the archive over whole, proves it, and says who took it.
+func TestWebRoutes(t *testing.T) {
+	for _, size := range []int{0, 1, 3_000_000, tusPiece + 5} {
+		for kind, place := range map[string]string{"https": "/put/", "dav+https": "/put/in/", "form+https": "/form", "tus+https": "/tus/"} {
+			t.Run(fmt.Sprint(kind, size), func(t *testing.T) {
+				d, dir, m := webDesk(t)
+				m.Terms = Terms{Fields: map[string]string{"number": "{case}", "summary": "{title}!"}, File: "attachment"}
+				var last int64
+				m.Progress = func(done int64) { last = done }
+				p := parcel(t, size)
+				rec, err := Send(context.Background(), over(kind+"://"+d.Address()+place, m), p, m)
+				require.NoError(t, err)
+				require.True(t, rec.Proved, rec.Proof)
+				require.Equal(t, int64(size), last)
+				require.Contains(t, rec.Server, d.Fingerprint())
+				require.Contains(t, rec.Cover, "TLS 1.")
+				require.Empty(t, m.Changes.(*changeLog).open)
+				file := filepath.Join(dir, p.Name)
+				if kind == "dav+https" {
+					file = filepath.Join(dir, "in", p.Name)
+				}
+				want, err := os.ReadFile(p.File)
+				require.NoError(t, err)
+				got, err := os.ReadFile(file)
+				require.NoError(t, err)
+				require.True(t, bytes.Equal(want, got))
+				if kind == "form+https" {
+					require.Equal(t, map[string]string{"number": "26031407", "summary": "Gates stand open!"}, d.Form)
+					require.Equal(t, "ticket OGS-00001", rec.Answer)
+				}
+				if kind == "https" || kind == "dav+https" {
+					again, err := Send(context.Background(), over(kind+"://"+d.Address()+place, m), p, m)
+					require.NoError(t, err)
+					require.True(t, again.Already && again.Proved, again.Proof)
+					_, err = Send(context.Background(), over(kind+"://"+d.Address()+place, m), parcel(t, size+1), m)
+					require.Equal(t, fault.Refused, fault.ClassOf(err), "%v", err)
+				}
+			})
+		}
+	}
+}
+
+// What goes wrong is said in the words of the person who has to mend it, and never with a secret in it.
+func TestWebFaults(t *testing.T) {
+	kinds := map[string]string{"https": "/put/", "dav+https": "/put/", "form+https": "/form", "tus+https": "/tus/"}
+	for _, c := range []struct {
+		name   string
+		change func(d *standin.WebDesk, m *Means)
+		want   string
+		only   string
+	}{
+		{"wrong password", func(d *standin.WebDesk, m *Means) { m.Credentials[0].Password = "env:hunter2" }, "401 Unauthorized", ""},
+		{"unknown certificate", func(d *standin.WebDesk, m *Means) { m.Credentials[0].Authority = "" }, "certificate", ""},
+		{"changed certificate", func(d *standin.WebDesk, m *Means) {
+			m.Credentials[0].Fingerprint = "SHA256:" + strings.Repeat("0", 64)
+		}, "not the one in credentials.yaml", ""},
+		{"sent elsewhere", func(d *standin.WebDesk, m *Means) { d.Redirect = "https://elsewhere.example/x" }, "sends us to elsewhere.example; neither the archive nor the login goes there", ""},
+		{"no room", func(d *standin.WebDesk, m *Means) {
+			d.Fault = func(r *http.Request) int {
+				if r.Method == http.MethodPut || r.Method == http.MethodPost || r.Method == http.MethodPatch {
+					return http.StatusInsufficientStorage
+				}
+				return 0
+			}
+		}, "507 Insufficient Storage", ""},
+		{"broken all the time", func(d *standin.WebDesk, m *Means) {
+			d.Fault = func(r *http.Request) int {
+				if r.Method == http.MethodPut || r.Method == http.MethodPost {
+					return http.StatusServiceUnavailable
+				}
+				return 0
+			}
+		}, "503 Service Unavailable", ""},
+		{"keeps something else", func(d *standin.WebDesk, m *Means) { d.Corrupt = true }, "what arrived is not what was sent", "https"},
+		{"keeps something else", func(d *standin.WebDesk, m *Means) { d.Corrupt = true }, "what arrived is not what was sent", "form+https"},
+		{"too large", func(d *standin.WebDesk, m *Means) { d.MaxSize = 10 }, "the server takes 10 B at most", "tus+https"},
+		{"another host's credential", func(d *standin.WebDesk, m *Means) { m.Credentials[0].Host = "desk.ostrevane.example" }, "is not sent elsewhere", ""},
+	} {
+		for kind, place := range kinds {
+			if c.only != "" && c.only != kind {
+				continue
+			}
+			t.Run(c.name+" "+kind, func(t *testing.T) {
+				d, _, m := webDesk(t)
+				c.change(d, m)
+				_, err := Send(context.Background(), over(kind+"://"+d.Address()+place, m), parcel(t, 5000), m)
+				require.ErrorContains(t, err, c.want)
+				require.NotContains(t, err.Error()+fault.HintOf(err), "hunter2")
+			})
+		}
+	}
+}
+
+func TestPlainHTTPIsForLoopbackOnly(t *testing.T) {
+	_, err := Open(context.Background(), "web", "http://192.0.2.7/put/", &Means{})
+	require.ErrorContains(t, err, "not encrypted")
+	require.True(t, Naked("http://127.0.0.1/") && Naked("ftp://x/") && Naked("form+http://x/") && !Naked("ftps://x/") && !Naked("sftp://x/"))
+}
+
+// A pre-signed address is a secret: it is used whole, asked for nothing else, and shown without its signature.
+func TestPreSignedAddress(t *testing.T) {
+	d, dir, m := webDesk(t)
+	p := parcel(t, 1000)
+	m.Credentials[0].Address = site.Secret("env:https://" + d.Address() + "/put/slot-7?signature=s3cr3tsignature")
+	rec, err := Send(context.Background(), over("https://"+d.Address()+"/put/", m), p, m)
+	require.NoError(t, err)
+	require.FileExists(t, filepath.Join(dir, "slot-7"))
+	require.True(t, rec.Proved, "the server told the digest in its answer")
+	require.NotContains(t, rec.Path+rec.Line(), "s3cr3tsignature")
+	m.Credentials[0].Address = site.Secret("env:https://elsewhere.example/put/slot-7?signature=x")
+	_, err = Send(context.Background(), over("https://"+d.Address()+"/put/", m), p, m)
+	require.ErrorContains(t, err, "leads to another host")
+}
+
+// A server that tells no digest is asked for the file itself.
+func TestWithoutDigestsTheFileIsReadBack(t *testing.T) {
+	d, _, m := webDesk(t)
+	d.NoDigest = true
+	rec, err := Send(context.Background(), over("https://"+d.Address()+"/put/", m), parcel(t, 5000), m)
+	require.NoError(t, err)
+	require.True(t, rec.Proved)
+	require.Contains(t, rec.Proof, "read back")
+	rec, err = Send(context.Background(), over("tus+https://"+d.Address()+"/tus/", m), parcel(t, 5001), m)
+	require.NoError(t, err)
+	require.False(t, rec.Proved)
+	require.Contains(t, rec.Proof, "has all bytes")
+}
+
+// cutting is a listener in front of a server that cuts every connection after so many bytes, so many times.
+func cutting(t *testing.T, to string, after int64, times int32) (address string, cuts *atomic.Int32) {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	t.Cleanup(func() { l.Close() })
+	cuts = new(atomic.Int32)
+	go func() {
+		for {
+			in, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				defer in.Close()
+				out, err := net.Dial("tcp", to)
+				if err != nil {
+					return
+				}
+				defer out.Close()
+				go func() { _, _ = io.Copy(in, out); in.Close() }()
+				if cuts.Load() >= times {
+					_, _ = io.Copy(out, in)
+					return
+				}
+				if n, _ := io.CopyN(out, in, after); n == after {
+					cuts.Add(1)
+					_ = in.(*net.TCPConn).SetLinger(0)
+				}
+			}()
+		}
+	}()
+	return l.Addr().String(), cuts
+}
+
+// A link that is cut 20 times brings the archive over once, whole, and goes on where it stopped.
+func TestCutLinks(t *testing.T) {
+	const size = 24 << 20
+	for kind, place := range map[string]string{"tus+https": "/tus/", "https": "/put/"} {
+		t.Run(kind, func(t *testing.T) {
+			d, dir, m := webDesk(t)
+			times := int32(20)
+			if kind == "https" { // it begins anew each time
+				times = 3
+			}
+			address, cuts := cutting(t, d.Address(), 1<<20+77_777, times)
+			var notes []string
+			m.Note = func(text string) { notes = append(notes, text) }
+			p := parcel(t, size)
+			rec, err := Send(context.Background(), over(kind+"://"+address+place, m), p, m)
+			require.NoError(t, err)
+			require.Equal(t, times, cuts.Load())
+			require.True(t, rec.Proved, rec.Proof)
+			require.Greater(t, rec.Tries, 3)
+			require.NotEmpty(t, notes)
+			info, err := os.Stat(filepath.Join(dir, p.Name))
+			require.NoError(t, err)
+			require.Equal(t, int64(size), info.Size())
+		})
+	}
+}
