@@ -8,6 +8,8 @@ require (
 	github.com/cespare/xxhash/v2 v2.3.0
 	github.com/dsnet/compress v0.0.1
 	github.com/dustin/go-humanize v1.1.0
+	github.com/emersion/go-sasl v0.0.0-20241020182733-b788ff22d5a6
+	github.com/emersion/go-smtp v0.25.1
 	github.com/go-json-experiment/json v1.27.2
 	github.com/gofrs/flock v0.13.1
 	github.com/jedib0t/go-pretty/v6 v6.8.3
@@ -36,8 +38,6 @@ require (
 require (
 	github.com/VividCortex/ewma v1.2.0 // indirect
 	github.com/acarl005/stripansi v0.0.0-20180116102854-5a71ef0e047d // indirect
-	github.com/emersion/go-sasl v0.0.0-20241020182733-b788ff22d5a6 // indirect
-	github.com/emersion/go-smtp v0.25.1 // indirect
 	github.com/inconshreveable/mousetrap v1.1.0 // indirect
 	github.com/kr/fs v0.1.0 // indirect
 	github.com/mattn/go-runewidth v0.0.16 // indirect

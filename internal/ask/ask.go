@@ -50,14 +50,14 @@ type Ask struct {
 	Routes     []Route
 	// RoutesInTurn: the first route that works is enough.
 	RoutesInTurn bool
-	Sets       []Set
-	Groups     []Group
-	Values     []Value
-	Redaction  *policy.Policy // what it says about redaction
-	NoVitals   bool           // the basic state of the systems is not read
-	File       string         // as given by the engineer
-	Digest     string         // SHA-256 of the file, in hex
-	Data       []byte         // the file itself
+	Sets         []Set
+	Groups       []Group
+	Values       []Value
+	Redaction    *policy.Policy // what it says about redaction
+	NoVitals     bool           // the basic state of the systems is not read
+	File         string         // as given by the engineer
+	Digest       string         // SHA-256 of the file, in hex
+	Data         []byte         // the file itself
 }
 
 // Severity is one word of the vendor for how bad it is.

@@ -36,7 +36,7 @@ type Site struct {
 	Desk    *Server
 	Web     *WebDesk  // the desk's web server
 	Mail    *MailDesk // the engineer's mail server
-	Inbox   string // folder in which the desk keeps what arrives
+	Inbox   string    // folder in which the desk keeps what arrives
 	keyFile []byte
 }
 

@@ -75,7 +75,6 @@ func (l *letter) message(p Parcel, from string) (*gomail.Msg, error) {
 type mailRoute struct {
 	*letter
 	client *gomail.Client
-	cover  string
 }
 
 var _ Courier = (*mailRoute)(nil)

@@ -205,7 +205,9 @@ func Open(ctx context.Context, name, to string, m *Means) (Route, error) {
 }
 
 // Naked says whether anybody on the way could read what goes to an address.
-func Naked(to string) bool { return strings.HasPrefix(to, "ftp:") || strings.HasPrefix(to, "http:") || strings.Contains(to, "+http:") }
+func Naked(to string) bool {
+	return strings.HasPrefix(to, "ftp:") || strings.HasPrefix(to, "http:") || strings.Contains(to, "+http:")
+}
 
 var placeholder = regexp.MustCompile(`\{[^{}]*\}`)
 

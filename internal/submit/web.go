@@ -52,7 +52,7 @@ func newWeb(name string, u *url.URL, m *Means) (*web, error) {
 	}
 	w.client = &http.Client{
 		Transport: &http.Transport{Proxy: m.Proxy, TLSClientConfig: conf, ResponseHeaderTimeout: silence, ExpectContinueTimeout: 10 * time.Second, TLSHandshakeTimeout: 30 * time.Second,
-			DialContext: (&net.Dialer{Timeout: 30 * time.Second}).DialContext, ForceAttemptHTTP2: true},
+			DialContext: (&net.Dialer{Timeout: 30 * time.Second}).DialContext},
 		// Whoever answers with another address gets neither the archive nor the login.
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 	}

@@ -30,7 +30,9 @@ func webDesk(t *testing.T) (*standin.WebDesk, string, *Means) {
 	authority := filepath.Join(t.TempDir(), "desk.pem")
 	require.NoError(t, os.WriteFile(authority, d.Certificate, 0o600))
 	m := &Means{Changes: &changeLog{}, Left: map[string]string{}, Secret: func(s site.Secret) (string, error) { return strings.TrimPrefix(string(s), "env:"), nil },
-		Text:        func(name string) string { return map[string]string{"case": "26031407", "title": "Gates stand open"}[name] },
+		Text: func(name string) string {
+			return map[string]string{"case": "26031407", "title": "Gates stand open"}[name]
+		},
 		Pause:       func(context.Context, int) error { return nil },
 		Credentials: Credentials{{Route: "web", Host: "127.0.0.1", User: "intake", Password: "env:right", Authority: authority}}}
 	return d, dir, m

@@ -21,9 +21,9 @@ const (
 // Change is one temporary change.
 type Change struct {
 	ID    string    `json:"id"`
-	Kind  string    `json:"kind"`  // what it is: "file"
-	Where string    `json:"where"` // system or route
-	Path  string    `json:"path"`  // of the thing that was made there
+	Kind  string    `json:"kind"`         // what it is: "file"
+	Where string    `json:"where"`        // system or route
+	Path  string    `json:"path"`         // of the thing that was made there
 	Of    string    `json:"of,omitempty"` // SHA-256 of what it is a part of
 	At    time.Time `json:"at"`
 }
@@ -37,7 +37,9 @@ type undone struct {
 type Log struct{ Ledger *casefile.Ledger }
 
 // Begin writes a change down before it is made.
-func (l Log) Begin(kind, where, path string) (Change, error) { return l.BeginPart(kind, where, path, "") }
+func (l Log) Begin(kind, where, path string) (Change, error) {
+	return l.BeginPart(kind, where, path, "")
+}
 
 // BeginPart does the same for a part of something whole, told by its SHA-256, so that it can be gone on with later.
 func (l Log) BeginPart(kind, where, path, of string) (Change, error) {
