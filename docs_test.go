@@ -92,6 +92,12 @@ func TestDocsOfTheInputFiles(t *testing.T) {
 	for _, k := range append(ask.Kinds(), ask.Depths...) {
 		require.Contains(t, text, "`"+k+"`")
 	}
+	var formats []string
+	for _, f := range archive.Formats {
+		formats = append(formats, f.Name)
+		require.Contains(t, text, "`"+f.Name+"`")
+	}
+	require.Equal(t, formats, ask.ArchiveFormats, "the ask and the archive know the same formats")
 	for _, f := range ask.ArchiveFields {
 		require.Contains(t, text, "`{"+f+"}`")
 	}

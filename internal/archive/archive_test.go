@@ -36,8 +36,13 @@ func source(name string, data []byte) Source {
 
 func build(t testing.TB, files map[string][]byte, order []string) []byte {
 	t.Helper()
+	return buildAs(t, files, order, &Formats[0], Balanced)
+}
+
+func buildAs(t testing.TB, files map[string][]byte, order []string, format *Format, level Level) []byte {
+	t.Helper()
 	var out bytes.Buffer
-	w := NewWriter(&out, "26031407", t.TempDir())
+	w := NewWriter(&out, "26031407", t.TempDir(), format, level)
 	var sources []Source
 	for _, name := range order {
 		sources = append(sources, source(name, files[name]))
@@ -133,7 +138,7 @@ func TestManifestIsWrittenAsItWouldBeAtOnce(t *testing.T) {
 func TestFailingSources(t *testing.T) {
 	var out bytes.Buffer
 	dir := t.TempDir()
-	w := NewWriter(&out, "top", dir)
+	w := NewWriter(&out, "top", dir, &Formats[0], Balanced)
 	require.NoError(t, w.Add(context.Background(), []Source{source("a", []byte("1")), source("c", content(pieceSize, 1))}))
 	require.Len(t, w.Written(), 2)
 	broken := errors.New("broken")
@@ -247,16 +252,22 @@ func TestInspectSeesEveryFile(t *testing.T) {
 }
 
 func FuzzVerify(f *testing.F) {
-	var b bytes.Buffer
-	w := NewWriter(&b, "t", f.TempDir())
-	require.NoError(f, w.Add(context.Background(), []Source{source("systems/a", []byte("x")), source(ManifestName, []byte("{}"))}))
-	require.NoError(f, w.Close(context.Background(), epoch))
-	f.Add(b.Bytes())
+	for i := range Formats {
+		var b bytes.Buffer
+		w := NewWriter(&b, "t", f.TempDir(), &Formats[i], Balanced)
+		require.NoError(f, w.Add(context.Background(), []Source{source("systems/a", []byte("x")), source(ManifestName, []byte("{}"))}))
+		require.NoError(f, w.Close(context.Background(), epoch))
+		f.Add(b.Bytes())
+	}
 	f.Add([]byte("\x1f\x8b"))
 	f.Add([]byte(strings.Repeat("\x00", 1024)))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		r := &Report{}
-		require.NoError(t, r.verify(bytes.NewReader(data), nil))
+		if format := formatOf(data); format != nil && format.zip {
+			require.NoError(t, r.verifyZip(bytes.NewReader(data), int64(len(data)), nil))
+		} else {
+			require.NoError(t, r.verify(bytes.NewReader(data), format, nil))
+		}
 	})
 }
 
@@ -264,7 +275,7 @@ func BenchmarkWriter(b *testing.B) {
 	data := content(32<<20, 1)
 	b.SetBytes(int64(len(data)))
 	for b.Loop() {
-		w := NewWriter(io.Discard, "t", b.TempDir())
+		w := NewWriter(io.Discard, "t", b.TempDir(), &Formats[0], Balanced)
 		if err := w.Add(context.Background(), []Source{source("a", data[:16<<20]), source("b", data[16<<20:])}); err != nil {
 			b.Fatal(err)
 		}

@@ -2,6 +2,7 @@ package archive
 
 import (
 	"archive/tar"
+	"archive/zip"
 	"bufio"
 	"bytes"
 	"crypto/sha256"
@@ -16,7 +17,6 @@ import (
 	"sort"
 	"strings"
 
-	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/readahead"
 )
 
@@ -80,10 +80,24 @@ func VerifyFile(name string, inspect Inspect) (*Report, error) {
 	sum := sha256.New()
 	r := &Report{Name: name, Lacking: []string{}, Differences: []Difference{}}
 	count := &byteCounter{}
+	head := make([]byte, 4)
+	n, _ := f.ReadAt(head, 0)
+	format := formatOf(head[:n])
+	if format != nil && format.zip {
+		info, err := f.Stat()
+		if err != nil {
+			return nil, err
+		}
+		if err := r.verifyZip(f, info.Size(), inspect); err != nil {
+			return nil, err
+		}
+	}
 	all := io.TeeReader(f, io.MultiWriter(sum, count))
 	br := bufio.NewReaderSize(all, 1<<20)
-	if err := r.verify(br, inspect); err != nil {
-		return nil, err
+	if format == nil || !format.zip {
+		if err := r.verify(br, format, inspect); err != nil {
+			return nil, err
+		}
 	}
 	if _, err := io.Copy(io.Discard, br); err != nil {
 		return nil, err
@@ -100,10 +114,73 @@ func (c *byteCounter) Write(b []byte) (int, error) {
 	return len(b), nil
 }
 
-func (r *Report) verify(in io.Reader, inspect Inspect) error {
-	zr, err := gzip.NewReader(in)
+// formatOf tells a format by the first bytes; nil is none of ours.
+func formatOf(head []byte) *Format {
+	for i := range Formats {
+		if strings.HasPrefix(string(head), Formats[i].magic) {
+			return &Formats[i]
+		}
+	}
+	return nil
+}
+
+// verifyZip reads the members of a zip file in the order of its list.
+func (r *Report) verifyZip(f io.ReaderAt, size int64, inspect Inspect) error {
+	v := &verifier{report: r, inspect: inspect, got: map[string]string{}}
+	z, err := zip.NewReader(f, size)
 	if err != nil {
-		r.differ("", "truncated", "this is no gzip file, or its beginning is lost")
+		r.differ("", "truncated", fmt.Sprintf("its list of files cannot be read (%v)", err))
+		v.compare()
+		return nil
+	}
+	for _, e := range z.File {
+		kind := byte(tar.TypeReg)
+		if e.Mode().IsDir() {
+			kind = tar.TypeDir
+		} else if !e.Mode().IsRegular() {
+			kind = tar.TypeSymlink
+		}
+		if name, err := nameThere(f, e); err != nil || name != e.Name {
+			r.differ(e.Name, "changed", "its beginning says another name than the list of files")
+		}
+		content, err := e.Open()
+		if err != nil {
+			r.differ(e.Name, "truncated", fmt.Sprintf("cannot be read (%v)", err))
+			continue
+		}
+		err = v.entry(&tar.Header{Typeflag: kind, Name: e.Name, Size: int64(min(e.UncompressedSize64, 1<<62))}, content)
+		content.Close()
+		var ins *inspectError
+		if errors.As(err, &ins) {
+			return ins.err
+		}
+		if v.report.Files > maxFiles {
+			return err
+		}
+	}
+	v.compare()
+	return nil
+}
+
+// nameThere reads the name that stands before a member's content; some programs go by that one.
+func nameThere(f io.ReaderAt, e *zip.File) (string, error) {
+	at, err := e.DataOffset()
+	if err != nil {
+		return "", err
+	}
+	name := make([]byte, len(e.Name))
+	_, err = f.ReadAt(name, at-int64(len(e.Extra))-int64(len(name)))
+	return string(name), err
+}
+
+func (r *Report) verify(in io.Reader, format *Format, inspect Inspect) error {
+	if format == nil {
+		r.differ("", "truncated", "this is no archive of Envask, or its beginning is lost")
+		return nil
+	}
+	zr, err := format.open(in)
+	if err != nil {
+		r.differ("", "truncated", "its beginning is lost")
 		return nil
 	}
 	defer zr.Close()

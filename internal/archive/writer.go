@@ -2,12 +2,15 @@ package archive
 
 import (
 	"archive/tar"
+	"archive/zip"
 	"bytes"
 	"context"
 	"crypto/sha256"
+	"encoding/binary"
 	"encoding/hex"
 	"fmt"
 	"hash"
+	"hash/crc32"
 	"io"
 	"os"
 	"path"
@@ -15,16 +18,12 @@ import (
 	"sort"
 	"strings"
 	"time"
-
-	"github.com/klauspost/compress/gzip"
 )
 
-// The archive is a gzip file of several members (RFC 1952, section 2.2), each compressed for itself, so that files are
-// compressed on all processors. Where the members begin depends only on the sizes of the files, so that the same content
-// gives the same bytes. All sizes in bytes.
+// All sizes in bytes.
 const (
-	pieceSize = 4 << 20   // of content in one member
-	smallFile = 256 << 10 // files up to this size share members
+	pieceSize = 4 << 20   // of content that is compressed at a time
+	smallFile = 256 << 10 // files up to this size share pieces of a tar file
 	gzipLevel = 4
 )
 
@@ -45,25 +44,36 @@ type Written struct {
 // Writer writes one archive.
 type Writer struct {
 	out    io.Writer
+	format *Format
+	level  Level
 	top    string
 	tmpDir string
-	plain  bytes.Buffer // not yet compressed
+	plain  bytes.Buffer // of a tar file, not yet compressed
+	zip    *zip.Writer  // nil for tar files
 	done   []Written
 	names  map[string]bool
 }
 
 // NewWriter begins an archive with one top folder. Large files are kept in tmpDir until their turn comes.
-func NewWriter(out io.Writer, top, tmpDir string) *Writer {
-	return &Writer{out: out, top: top, tmpDir: tmpDir, names: map[string]bool{}}
+func NewWriter(out io.Writer, top, tmpDir string, format *Format, level Level) *Writer {
+	w := &Writer{out: out, format: format, level: level, top: top, tmpDir: tmpDir, names: map[string]bool{}}
+	if format.zip {
+		w.zip = zip.NewWriter(out)
+	}
+	return w
 }
 
 // spool is one file, redacted and (unless it is small) compressed, waiting for its turn.
 type spool struct {
 	src    Source
+	format *Format
+	level  Level
 	size   int64
 	hash   hash.Hash
+	crc    uint32   // of a member of a zip file
 	buf    []byte   // content that is not compressed yet
-	frames *os.File // compressed members; nil while the file is small
+	frames *os.File // compressed pieces; nil while the file is small
+	packed []byte   // a small file, compressed, of a zip file
 	tmpDir string
 	err    error
 	ready  chan struct{}
@@ -79,7 +89,7 @@ func (w *Writer) Add(ctx context.Context, sources []Source) error {
 	go func() {
 		defer close(queue)
 		for _, src := range sources {
-			s := &spool{src: src, hash: sha256.New(), tmpDir: w.tmpDir, ready: make(chan struct{})}
+			s := &spool{src: src, format: w.format, level: w.level, hash: sha256.New(), tmpDir: w.tmpDir, ready: make(chan struct{})}
 			select {
 			case slots <- struct{}{}:
 			case <-ctx.Done():
@@ -116,8 +126,14 @@ func (w *Writer) Add(ctx context.Context, sources []Source) error {
 
 func (s *spool) fill(ctx context.Context) {
 	s.err = s.src.Write(ctxWriter{ctx, s})
-	if s.err == nil && (s.frames != nil || len(s.buf) > smallFile) {
-		s.err = s.compress()
+	switch {
+	case s.err != nil:
+	case s.frames != nil || len(s.buf) > smallFile:
+		s.err = s.compress(true)
+	case s.format.zip:
+		var b bytes.Buffer
+		s.err = s.format.piece(&b, s.buf, s.level, true)
+		s.packed, s.buf = b.Bytes(), nil
 	}
 }
 
@@ -136,23 +152,26 @@ func (c ctxWriter) Write(b []byte) (int, error) {
 
 func (s *spool) Write(b []byte) (int, error) {
 	s.hash.Write(b)
+	if s.format.zip {
+		s.crc = crc32.Update(s.crc, crc32.IEEETable, b)
+	}
 	s.size += int64(len(b))
 	given := len(b)
 	for len(b) > 0 {
-		n := min(len(b), pieceSize-len(s.buf))
-		s.buf = append(s.buf, b[:n]...)
-		b = b[n:]
-		if len(s.buf) == pieceSize {
-			if err := s.compress(); err != nil {
+		if len(s.buf) == pieceSize { // not before more comes: the last piece is told as such
+			if err := s.compress(false); err != nil {
 				return 0, err
 			}
 		}
+		n := min(len(b), pieceSize-len(s.buf))
+		s.buf = append(s.buf, b[:n]...)
+		b = b[n:]
 	}
 	return given, nil
 }
 
-// compress writes the buffer as one gzip member to the file of frames.
-func (s *spool) compress() error {
+// compress writes the buffer as one piece to the file of frames.
+func (s *spool) compress(last bool) error {
 	if s.frames == nil {
 		f, err := os.CreateTemp(s.tmpDir, "pack-*")
 		if err != nil {
@@ -160,7 +179,7 @@ func (s *spool) compress() error {
 		}
 		s.frames = f
 	}
-	err := writeMember(s.frames, s.buf)
+	err := s.format.piece(s.frames, s.buf, s.level, last)
 	s.buf = s.buf[:0]
 	return err
 }
@@ -174,20 +193,6 @@ func (s *spool) discard() {
 	s.buf = nil
 }
 
-func writeMember(w io.Writer, data []byte) error {
-	if len(data) == 0 {
-		return nil
-	}
-	zw, err := gzip.NewWriterLevel(w, gzipLevel)
-	if err != nil {
-		return err
-	}
-	if _, err := zw.Write(data); err != nil {
-		return err
-	}
-	return zw.Close()
-}
-
 // put writes one prepared file.
 func (w *Writer) put(s *spool) error {
 	if s.err != nil {
@@ -197,6 +202,10 @@ func (w *Writer) put(s *spool) error {
 		return fmt.Errorf("%s: two files of this name", s.src.Name)
 	}
 	w.names[s.src.Name] = true
+	w.done = append(w.done, Written{s.src.Name, s.size, hex.EncodeToString(s.hash.Sum(nil))})
+	if w.zip != nil {
+		return w.member(s)
+	}
 	if err := w.header(s); err != nil {
 		return err
 	}
@@ -216,25 +225,88 @@ func (w *Writer) put(s *spool) error {
 	if over := s.size % 512; over != 0 {
 		w.plain.Write(make([]byte, 512-over))
 	}
-	w.done = append(w.done, Written{s.src.Name, s.size, hex.EncodeToString(s.hash.Sum(nil))})
 	if w.plain.Len() >= pieceSize {
 		return w.flush()
 	}
 	return nil
 }
 
-func (w *Writer) header(s *spool) error {
+// member writes one prepared file into a zip file. Names are UTF-8, and files beyond 4 GiB go by Zip64.
+func (w *Writer) member(s *spool) error {
+	mod := modified(s)
+	if mod.Year() < 1980 { // before which zip files know no time
+		mod = time.Date(1980, 1, 1, 0, 0, 0, 0, time.UTC)
+	}
+	h := &zip.FileHeader{Name: path.Join(w.top, s.src.Name), Method: zip.Deflate, Modified: mod, CRC32: s.crc, UncompressedSize64: uint64(s.size), CompressedSize64: uint64(len(s.packed))}
+	h.SetMode(0o644)
+	prepare(h)
+	if s.frames != nil {
+		n, err := s.frames.Seek(0, io.SeekEnd)
+		if err != nil {
+			return err
+		}
+		h.CompressedSize64 = uint64(n)
+		if _, err := s.frames.Seek(0, io.SeekStart); err != nil {
+			return err
+		}
+	}
+	out, err := w.zip.CreateRaw(h)
+	if err != nil {
+		return err
+	}
+	if s.frames == nil {
+		_, err = out.Write(s.packed)
+	} else {
+		_, err = io.Copy(out, s.frames)
+	}
+	return err
+}
+
+// Of the ZIP format (APPNOTE.TXT): the flag of names in UTF-8 (4.4.4), the extra field of the time of the last change in seconds
+// since 1970 (0x5455), and the lowest version that can read it (2.0: DEFLATE).
+const (
+	zipUTF8      = 0x800
+	zipTimeField = 0x5455
+	zipVersion   = 20
+)
+
+// prepare fills in what the zip writer leaves to those who give it compressed bytes.
+func prepare(h *zip.FileHeader) {
+	for _, c := range []byte(h.Name) {
+		if c >= 0x80 {
+			h.Flags |= zipUTF8
+		}
+	}
+	h.ReaderVersion = zipVersion
+	t := h.Modified
+	h.ModifiedDate = uint16(t.Day() + int(t.Month())<<5 + (t.Year()-1980)<<9)
+	h.ModifiedTime = uint16(t.Second()/2 + t.Minute()<<5 + t.Hour()<<11)
+	h.Extra = binary.LittleEndian.AppendUint16(nil, zipTimeField)
+	h.Extra = append(h.Extra, 5, 0, 1)
+	h.Extra = binary.LittleEndian.AppendUint32(h.Extra, uint32(t.Unix()))
+}
+
+// modified gives a time that every format has room for.
+func modified(s *spool) time.Time {
 	mod := s.src.ModTime.UTC().Truncate(time.Second)
-	if mod.Unix() < 0 || mod.Year() > 2200 { // tar has no room for it everywhere
+	if mod.Unix() < 0 || mod.Year() > 2100 {
 		mod = time.Unix(0, 0).UTC()
 	}
+	return mod
+}
+
+func (w *Writer) header(s *spool) error {
+	mod := modified(s)
 	return tar.NewWriter(&w.plain).WriteHeader(&tar.Header{
 		Typeflag: tar.TypeReg, Name: path.Join(w.top, s.src.Name), Size: s.size, Mode: 0o644, ModTime: mod,
 	})
 }
 
 func (w *Writer) flush() error {
-	err := writeMember(w.out, w.plain.Bytes())
+	if w.plain.Len() == 0 {
+		return nil
+	}
+	err := w.format.piece(w.out, w.plain.Bytes(), w.level, true)
 	w.plain.Reset()
 	return err
 }
@@ -251,6 +323,9 @@ func (w *Writer) Close(ctx context.Context, modified time.Time) error {
 	}}})
 	if err != nil {
 		return err
+	}
+	if w.zip != nil {
+		return w.zip.Close()
 	}
 	w.plain.Write(make([]byte, 1024)) // two empty blocks end a tar file
 	return w.flush()

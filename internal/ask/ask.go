@@ -44,6 +44,9 @@ type Ask struct {
 	Number     *regexp.Regexp // what the vendor's case numbers look like; nil means anything
 	NoWindow   bool           // the vendor does not want a window
 	Archive    string         // name of the archive with placeholders, see ArchiveFields
+	Format     string         // of the archive; "" is any
+	NameLike   *regexp.Regexp // what the vendor's rule for names of archives wants; nil means anything
+	NameMax    int            // the longest name with its ending, in characters; 0 means any
 	Severities []Severity
 	Questions  []Question
 	Items      []Item
@@ -144,7 +147,10 @@ type Route struct {
 var RouteTexts = []string{"case", "title", "vendor", "site", "ask", "window", "archive", "size", "sha256", "brief"}
 
 // ArchiveFields are the placeholders of an archive name.
-var ArchiveFields = []string{"case", "site", "round", "from", "to", "vendor", "ask"}
+var ArchiveFields = []string{"case", "site", "system", "round", "from", "to", "date", "vendor", "ask"}
+
+// ArchiveFormats are the forms that an archive can have.
+var ArchiveFormats = []string{"tar.gz", "tar.zst", "zip"}
 
 // DefaultArchive is the archive name when the ask gives none.
 const DefaultArchive = "{case}_{site}_{round}"
@@ -222,6 +228,9 @@ func (a *Ask) readCase(m *keyfile.Map) {
 			v.Problem("archive: expected a file name with {case} in it and no slash, found %q", v.Text)
 		}
 	}
+	a.Format = m.Choice("format", ArchiveFormats...)
+	a.NameLike = pattern(m.Value("name-like"), "name-like")
+	a.NameMax = m.Int("name-max", 1, 255, 0)
 	m.Done()
 }
 

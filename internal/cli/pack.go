@@ -32,6 +32,8 @@ redaction learned. The same round gives the same bytes each time.`,
 		},
 	}
 	c.Flags().StringVar(&q.Round, "round", "", "round to pack (default: the newest)")
+	c.Flags().StringVar(&q.Format, "format", "", "form of the archive: tar.gz, tar.zst or zip (default: what the ask wants, else tar.gz)")
+	c.Flags().StringVar(&q.Level, "level", "", "how much work goes into making it small: fast, balanced or small (default: balanced)")
 	c.Flags().StringSliceVar(&q.Domains, "domain", nil, "host names under these domains are removed too (domains: in the systems file or redaction.yaml keeps them)")
 	c.Flags().StringSliceVar(&q.Opaque, "opaque", nil, "items whose unreadable files (dumps, images) may go unread")
 	return c

@@ -48,6 +48,9 @@ func (p *packing) manifest(written []archive.Written, byName map[string]*piece) 
 		f := archive.File{Path: out.Name, System: x.entry.System, Item: x.entry.Item, Source: e.String(x.entry.Source), State: x.entry.State,
 			How: how(e.String(x.entry.Reason), x.result.Note), SizeThere: x.entry.Size, SizeTaken: x.entry.Bytes, Size: out.Size, SHA256: out.SHA256,
 			Modified: x.entry.ModTime, First: x.entry.First, Last: x.entry.Last, Cut: x.entry.Cut, Form: x.form, Findings: x.result.Counts}
+		if x.renamed {
+			f.How = how(f.How, "it has another name here, since not every system can hold its own")
+		}
 		if x.asIs {
 			f.How = how(f.How, "as it is, on the engineer's word: nothing in it was redacted")
 			m.Redaction.AsIs = append(m.Redaction.AsIs, out.Name)

@@ -30,6 +30,8 @@ import (
 // PackRequest is what to pack.
 type PackRequest struct {
 	Round   string   // "" is the newest
+	Format  string   // "" is what the ask wants, else the first of archive.Formats
+	Level   string   // one of archive.Levels; "" is the first
 	Domains []string // host names under these are removed too
 	Opaque  []string // items whose unreadable files go along unread, on the engineer's word
 }
@@ -94,6 +96,8 @@ type packing struct {
 	table   *redact.Table
 	matcher *redact.Matcher
 	tmp     string
+	format  *archive.Format
+	level   archive.Level
 	total   int64
 	done    atomic.Int64
 	stage   atomic.Value
@@ -105,6 +109,7 @@ type packing struct {
 type piece struct {
 	entry   collect.Entry
 	path    string // in the archive
+	renamed bool   // its name there is another, so that every system can hold it
 	raw     string // on disk
 	form    redact.Form
 	opaque  bool
@@ -132,6 +137,12 @@ func (a *App) Pack(ctx context.Context, c *casefile.Case, q PackRequest) (*Packe
 	p.writer.New = func() any { return p.engine() }
 	if err := p.load(); err != nil {
 		return nil, err
+	}
+	if p.format, err = archive.FormatOf(orElse(q.Format, p.ask.Format)); err != nil {
+		return nil, &fault.Error{Class: fault.Usage, Op: "--format", Err: err}
+	}
+	if p.level, err = archive.LevelOf(q.Level); err != nil {
+		return nil, &fault.Error{Class: fault.Usage, Op: "--level", Err: err}
 	}
 	if p.tmp, err = os.MkdirTemp(c.OutDir(), ".packing-"); err != nil {
 		return nil, fault.Wrap("pack", "", err)

@@ -71,15 +71,15 @@ func (p *packing) settle(w *casefile.Writer, out *Packed) error {
 	if err != nil {
 		return err
 	}
-	base := strings.TrimSuffix(out.Archive, ".tar.gz")
+	base := archive.TrimEnding(out.Archive)
 	for n := 2; ; n++ {
 		sum, was := sent[filepath.Base(out.Archive)]
 		if !was || sum == out.SHA256 {
 			break
 		}
-		out.Archive = fmt.Sprintf("%s-%d.tar.gz", base, n)
+		out.Archive = fmt.Sprintf("%s-%d.%s", base, n, p.format.Name)
 	}
-	if n := filepath.Base(out.Archive); n != filepath.Base(base)+".tar.gz" {
+	if n := filepath.Base(out.Archive); n != filepath.Base(base)+"."+p.format.Name {
 		p.app.note("an archive of that name was sent already and stays; this one is %s", n)
 	}
 	if sum, err := casefile.FileSum(out.Archive); err == nil && sum == out.SHA256 {

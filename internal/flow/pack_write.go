@@ -15,6 +15,7 @@ import (
 	"envask/internal/archive"
 	"envask/internal/brief"
 	"envask/internal/casefile"
+	"envask/internal/fault"
 	"envask/internal/redact"
 	"envask/internal/report"
 )
@@ -36,12 +37,28 @@ func (p *packing) name() {
 			free = fmt.Sprintf("%s~%d", path, n)
 		}
 		used[strings.ToLower(free)] = true
-		x.path = free
+		x.path, x.renamed = free, free != path || path != "systems/"+x.entry.System+"/"+strings.ReplaceAll(e.String(x.entry.Name), ":", "-")
 	}
 }
 
-// archiveName takes out of a redacted name what not every file system can hold.
-func archiveName(s string) string { return strings.ReplaceAll(s, ":", "-") }
+// archiveName takes out of a redacted name what not every file system can hold: colons, and on Windows the names of devices,
+// and blanks and dots at the end.
+func archiveName(s string) string {
+	parts := strings.Split(strings.ReplaceAll(s, ":", "-"), "/")
+	for i, part := range parts {
+		if stem, _, _ := strings.Cut(part, "."); reservedName.MatchString(stem) {
+			part = stem + "~" + part[len(stem):]
+		}
+		if strings.HasSuffix(part, ".") || strings.HasSuffix(part, " ") {
+			part += "~"
+		}
+		parts[i] = part
+	}
+	return strings.Join(parts, "/")
+}
+
+// reservedName are the names of devices on Windows, whatever their ending.
+var reservedName = regexp.MustCompile(`^(?i:con|prn|aux|nul|com[0-9]|lpt[0-9]|conin\$|conout\$) *$`)
 
 // write writes the archive under a name of its own and checks it.
 func (p *packing) write(ctx context.Context) (*Packed, error) {
@@ -52,6 +69,9 @@ func (p *packing) write(ctx context.Context) (*Packed, error) {
 	p.begin("packing")
 	p.name()
 	top := p.top()
+	if err := p.fits(top + "." + p.format.Name); err != nil {
+		return nil, err
+	}
 	part := filepath.Join(p.tmp, "archive")
 	f, err := os.OpenFile(part, os.O_CREATE|os.O_WRONLY, 0o600)
 	if err != nil {
@@ -68,7 +88,7 @@ func (p *packing) write(ctx context.Context) (*Packed, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := &Packed{Archive: filepath.Join(p.c.OutDir(), top+".tar.gz"), Round: p.round.ID, Size: rep.Size, SHA256: rep.SHA256,
+	out := &Packed{Archive: filepath.Join(p.c.OutDir(), top+"."+p.format.Name), Round: p.round.ID, Size: rep.Size, SHA256: rep.SHA256,
 		Files: len(m.Files), Findings: m.Redaction.Findings, Learned: m.Redaction.Learned, Proof: p.proof, Lacking: m.Lacking,
 		OpaqueIn: m.Redaction.Opaque, OpaqueOut: []string{}, OpenQuestions: append([]string{}, p.brief().Open()...)}
 	for _, x := range p.pieces {
@@ -91,7 +111,7 @@ func (p *packing) write(ctx context.Context) (*Packed, error) {
 }
 
 func (p *packing) fill(ctx context.Context, f io.Writer, top string) (*archive.Manifest, error) {
-	aw := archive.NewWriter(f, top, p.tmp)
+	aw := archive.NewWriter(f, top, p.tmp, p.format, p.level)
 	var sources []archive.Source
 	byName := map[string]*piece{}
 	for _, x := range p.pieces {
@@ -173,8 +193,32 @@ func (p *packing) top() string {
 	if t, ok := w.Last(); ok {
 		to = t.In(w.Zone).Format("20060102T1504")
 	}
-	name := strings.NewReplacer("{case}", caseNumber(p.c), "{site}", p.c.Site, "{round}", p.round.ID, "{from}", from, "{to}", to,
-		"{vendor}", p.c.Vendor, "{ask}", p.ask.Name).Replace(p.ask.Archive)
+	name := strings.NewReplacer("{case}", caseNumber(p.c), "{site}", p.c.Site, "{system}", p.onlySystem(), "{round}", p.round.ID, "{from}", from, "{to}", to,
+		"{date}", p.round.Ended.In(w.Zone).Format("20060102"), "{vendor}", p.c.Vendor, "{ask}", p.ask.Name).Replace(p.ask.Archive)
 	name = strings.Trim(notInName.ReplaceAllString(name, "-"), "-.")
 	return name[:min(len(name), maxArchiveName)]
+}
+
+// onlySystem gives the system that all evidence is from, or says that there are several.
+func (p *packing) onlySystem() string {
+	only := ""
+	for _, x := range p.pieces {
+		if only != "" && only != x.entry.System {
+			return "several"
+		}
+		only = x.entry.System
+	}
+	return only
+}
+
+// fits holds the archive's name against the vendor's rule for names.
+func (p *packing) fits(name string) error {
+	k := p.ask
+	switch {
+	case k.NameLike != nil && !k.NameLike.MatchString(name):
+		return fault.New(fault.Usage, "pack", name, fmt.Sprintf("%s wants names of archives that look like %s", k.Vendor, k.NameLike), "change case: archive: in "+k.File+", or the case's number")
+	case k.NameMax > 0 && len(name) > k.NameMax:
+		return fault.New(fault.Usage, "pack", name, fmt.Sprintf("the name has %d characters; %s takes %d at most", len(name), k.Vendor, k.NameMax), "shorten case: archive: in "+k.File)
+	}
+	return nil
 }

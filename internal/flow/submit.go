@@ -422,7 +422,7 @@ func (a *App) keepReceipt(w *casefile.Writer, rec *submit.Receipt) error {
 
 // ReceiptFile gives the path of a receipt.
 func ReceiptFile(c *casefile.Case, rec *submit.Receipt) string {
-	return filepath.Join(c.OutDir(), strings.TrimSuffix(rec.Name, ".tar.gz")+".receipt-"+rec.Route+".json")
+	return filepath.Join(c.OutDir(), archive.TrimEnding(rec.Name)+".receipt-"+rec.Route+".json")
 }
 
 // Confirmed is what the other side says later about a receipt.

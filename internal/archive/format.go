@@ -1,0 +1,127 @@
+package archive
+
+import (
+	"fmt"
+	"io"
+	"strings"
+
+	"github.com/klauspost/compress/flate"
+	"github.com/klauspost/compress/gzip"
+	"github.com/klauspost/compress/zstd"
+)
+
+// Format is one form that an archive can have. All of them are written in pieces that are compressed for themselves, on all
+// processors; where pieces begin depends only on the sizes of the files, so that the same content gives the same bytes.
+type Format struct {
+	Name string // as the engineer writes it, and the ending of the file
+	Doc  string
+	zip  bool
+	// piece compresses one piece. last says that nothing of the same file follows.
+	piece func(w io.Writer, data []byte, level Level, last bool) error
+	magic string
+	open  func(r io.Reader) (io.ReadCloser, error) // of tar files
+}
+
+// Level is how much work goes into making it small.
+type Level int
+
+// The levels.
+const (
+	Balanced Level = iota
+	Fast
+	Small
+)
+
+// Levels are their words.
+var Levels = []string{"balanced", "fast", "small"}
+
+// Formats is the table of formats; the first one is used when nobody says otherwise.
+var Formats = []Format{
+	{Name: "tar.gz", Doc: "for every system", piece: gzipPiece, magic: "\x1f\x8b", open: openGzip},
+	{Name: "tar.zst", Doc: "smaller and faster to unpack, for systems that have zstd", piece: zstdPiece, magic: "\x28\xb5\x2f\xfd", open: openZstd},
+	{Name: "zip", Doc: "for Windows, which opens it by itself", piece: deflatePiece, magic: "PK", zip: true},
+}
+
+// FormatOf gives the format of a name; "" is the first one.
+func FormatOf(name string) (*Format, error) {
+	if name == "" {
+		return &Formats[0], nil
+	}
+	var known []string
+	for i := range Formats {
+		if Formats[i].Name == name {
+			return &Formats[i], nil
+		}
+		known = append(known, Formats[i].Name)
+	}
+	return nil, fmt.Errorf("%q is no format of archives; known are %s", name, strings.Join(known, ", "))
+}
+
+// LevelOf gives the level of a word; "" is the first one.
+func LevelOf(word string) (Level, error) {
+	for i, w := range Levels {
+		if w == word || word == "" {
+			return Level(i), nil
+		}
+	}
+	return 0, fmt.Errorf("%q is no level; write %s", word, strings.Join(Levels, ", "))
+}
+
+// TrimEnding takes the ending of a format from the name of an archive.
+func TrimEnding(name string) string {
+	for _, f := range Formats {
+		if base, ok := strings.CutSuffix(name, "."+f.Name); ok {
+			return base
+		}
+	}
+	return name
+}
+
+// gzipPiece writes a gzip member (RFC 1952, section 2.2); members one after the other are one gzip file.
+func gzipPiece(w io.Writer, data []byte, level Level, _ bool) error {
+	zw, err := gzip.NewWriterLevel(w, [...]int{gzipLevel, gzip.BestSpeed, gzip.BestCompression}[level])
+	if err != nil {
+		return err
+	}
+	if _, err := zw.Write(data); err != nil {
+		return err
+	}
+	return zw.Close()
+}
+
+func openGzip(r io.Reader) (io.ReadCloser, error) { return gzip.NewReader(r) }
+
+// zstdPiece writes a Zstandard frame (RFC 8878, section 3.1); frames one after the other are one file.
+func zstdPiece(w io.Writer, data []byte, level Level, _ bool) error {
+	zw, err := zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1), zstd.WithLowerEncoderMem(true), zstd.WithWindowSize(pieceSize),
+		zstd.WithEncoderLevel([...]zstd.EncoderLevel{zstd.SpeedDefault, zstd.SpeedFastest, zstd.SpeedBestCompression}[level]))
+	if err != nil {
+		return err
+	}
+	_, err = w.Write(zw.EncodeAll(data, nil))
+	return err
+}
+
+func openZstd(r io.Reader) (io.ReadCloser, error) {
+	zr, err := zstd.NewReader(r, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(128<<20))
+	if err != nil {
+		return nil, err
+	}
+	return zr.IOReadCloser(), nil
+}
+
+// deflatePiece writes a piece of a DEFLATE stream (RFC 1951). All but the last end with an empty stored block, on a whole
+// byte, so that what follows can be put behind them.
+func deflatePiece(w io.Writer, data []byte, level Level, last bool) error {
+	zw, err := flate.NewWriter(w, [...]int{gzipLevel, flate.BestSpeed, flate.BestCompression}[level])
+	if err != nil {
+		return err
+	}
+	if _, err := zw.Write(data); err != nil {
+		return err
+	}
+	if last {
+		return zw.Close()
+	}
+	return zw.Flush()
+}
