@@ -279,7 +279,9 @@ func prepare(h *zip.FileHeader) {
 	}
 	h.ReaderVersion = zipVersion
 	t := h.Modified
+	//lint:ignore SA1019 the writer sets them from Modified only where it compresses by itself
 	h.ModifiedDate = uint16(t.Day() + int(t.Month())<<5 + (t.Year()-1980)<<9)
+	//lint:ignore SA1019 the same
 	h.ModifiedTime = uint16(t.Second()/2 + t.Minute()<<5 + t.Hour()<<11)
 	h.Extra = binary.LittleEndian.AppendUint16(nil, zipTimeField)
 	h.Extra = append(h.Extra, 5, 0, 1)

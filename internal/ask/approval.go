@@ -54,6 +54,9 @@ func (a *Ask) Sheet() []string {
 	if a.Redaction != nil {
 		lines = append(lines, a.Redaction.Sheet()...)
 	}
+	for _, k := range a.EncryptTo {
+		lines = append(lines, "archive: encrypt it for the owner of "+k)
+	}
 	for _, r := range a.Routes {
 		lines = append(lines, fmt.Sprintf("route %s: send the archive to %s", r.Name, r.To))
 		for _, k := range slices.Sorted(maps.Keys(r.Fields)) {

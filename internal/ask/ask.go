@@ -11,6 +11,7 @@ import (
 
 	"envask/internal/keyfile"
 	"envask/internal/policy"
+	"envask/internal/seal"
 )
 
 // Depth is how much to take.
@@ -47,6 +48,7 @@ type Ask struct {
 	Format     string         // of the archive; "" is any
 	NameLike   *regexp.Regexp // what the vendor's rule for names of archives wants; nil means anything
 	NameMax    int            // the longest name with its ending, in characters; 0 means any
+	EncryptTo  []string       // public keys of the vendor, for which the archive is encrypted
 	Severities []Severity
 	Questions  []Question
 	Items      []Item
@@ -227,6 +229,12 @@ func (a *Ask) readCase(m *keyfile.Map) {
 		if rest := placeholder.ReplaceAllString(v.Text, ""); strings.ContainsAny(rest, `/\{}`) || !strings.Contains(v.Text, "{case}") {
 			v.Problem("archive: expected a file name with {case} in it and no slash, found %q", v.Text)
 		}
+	}
+	for _, k := range m.Strings("encrypt-to") {
+		if _, err := seal.Recipient(k.Text); err != nil {
+			k.Problem("encrypt-to: %v", err)
+		}
+		a.EncryptTo = append(a.EncryptTo, k.Text)
 	}
 	a.Format = m.Choice("format", ArchiveFormats...)
 	a.NameLike = pattern(m.Value("name-like"), "name-like")

@@ -10,12 +10,16 @@ import (
 
 	"envask/internal/casefile"
 	"envask/internal/cli/term"
+	"envask/internal/fault"
 	"envask/internal/flow"
 	"envask/internal/redact"
+	"envask/internal/site"
 )
 
 func newPack(s *session) *cobra.Command {
 	var q flow.PackRequest
+	var passphrase bool
+	var from string
 	c := &cobra.Command{
 		Use:   "pack",
 		Short: "Redact and package into the archive named after the case",
@@ -27,6 +31,9 @@ redaction learned. The same round gives the same bytes each time.`,
 			if err != nil {
 				return err
 			}
+			if passphrase || from != "" {
+				q.Passphrase = func() (string, error) { return s.newPassphrase(from) }
+			}
 			_, err = s.pack(cmd.Context(), a, c, q)
 			return err
 		},
@@ -34,9 +41,39 @@ redaction learned. The same round gives the same bytes each time.`,
 	c.Flags().StringVar(&q.Round, "round", "", "round to pack (default: the newest)")
 	c.Flags().StringVar(&q.Format, "format", "", "form of the archive: tar.gz, tar.zst or zip (default: what the ask wants, else tar.gz)")
 	c.Flags().StringVar(&q.Level, "level", "", "how much work goes into making it small: fast, balanced or small (default: balanced)")
+	c.Flags().StringArrayVar(&q.EncryptTo, "encrypt-to", nil, "encrypt for the owner of this public key (age1…, ssh-ed25519 …, ssh-rsa …), beside the ask's; repeat for several")
+	c.Flags().BoolVar(&passphrase, "passphrase", false, "encrypt by a passphrase that is asked for")
+	c.Flags().StringVar(&from, "passphrase-from", "", "encrypt by the passphrase that env:NAME or file:PATH holds")
 	c.Flags().StringSliceVar(&q.Domains, "domain", nil, "host names under these domains are removed too (domains: in the systems file or redaction.yaml keeps them)")
 	c.Flags().StringSliceVar(&q.Opaque, "opaque", nil, "items whose unreadable files (dumps, images) may go unread")
 	return c
+}
+
+// newPassphrase asks for a passphrase twice, or takes it from where the engineer keeps it.
+func (s *session) newPassphrase(from string) (string, error) {
+	if from != "" {
+		ref := site.Secret(from)
+		if !ref.Valid() {
+			return "", fault.New(fault.Usage, "--passphrase-from", "", "write env:NAME or file:PATH; the passphrase itself never stands in a command line", "")
+		}
+		return s.secret(ref)
+	}
+	if !s.screen.Ask {
+		return "", fault.New(fault.Refused, "--passphrase", "", "nobody can be asked for it", "give --passphrase-from env:NAME or file:PATH")
+	}
+	defer s.pause()()
+	once, err := s.screen.Secret("Passphrase for the archive")
+	if err != nil {
+		return "", err
+	}
+	again, err := s.screen.Secret("The same once more")
+	if err != nil {
+		return "", err
+	}
+	if string(once) != string(again) {
+		return "", fault.New(fault.Usage, "--passphrase", "", "the two differ", "")
+	}
+	return string(once), nil
 }
 
 func (s *session) pack(ctx context.Context, a *flow.App, c *casefile.Case, q flow.PackRequest) (*flow.Packed, error) {
@@ -77,6 +114,14 @@ func (s *session) drawPacked(p *flow.Packed) {
 	}
 	s.screen.Field("size", fmt.Sprintf("%s, %s %s from round %s%s", humanize.IBytes(uint64(p.Size)), humanize.Comma(int64(p.Files)), one(p.Files, "file", "files"), p.Round, same))
 	s.screen.Field("SHA-256", p.SHA256)
+	if e := p.Sealed; e != nil {
+		whom := fmt.Sprintf("for %d %s", len(e.Recipients), one(len(e.Recipients), "key", "keys"))
+		if e.Passphrase {
+			whom = "by a passphrase"
+		}
+		s.screen.Field("encrypted", fmt.Sprintf("%s, %s; this is what submit sends", term.Clean(e.File), whom))
+		s.screen.Field("to open", term.Clean(e.HowTo))
+	}
 	s.screen.Field("replaced", countsText(p.Findings))
 	s.screen.Field("checked", fmt.Sprintf("checksums hold; none of the %s learned values is in it", humanize.Comma(int64(p.Learned))))
 	s.screen.Field("proof", fmt.Sprintf("%d made-up values in %d notations were all caught", p.Proof.Values, p.Proof.Notations))

@@ -108,7 +108,18 @@ func (s *session) drawArchives(v *flow.CaseView) {
 	}
 	sent := map[string]string{}
 	for _, r := range v.Receipts {
-		sent[r.Name] = "over " + r.Route + ", " + shortTime(r.Finished)
+		name, _ := r.Plain()
+		said := "over " + r.Route + ", " + shortTime(r.Finished)
+		if r.Handed {
+			said = "made ready for " + r.Route
+		}
+		if r.Of != "" {
+			said += ", encrypted"
+		}
+		if sent[name] != "" {
+			said = sent[name] + "; " + said
+		}
+		sent[name] = said
 	}
 	var rows [][]string
 	for _, x := range v.Archives {

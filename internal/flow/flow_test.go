@@ -12,6 +12,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"envask/internal/archive"
 	"envask/internal/ask"
 	"envask/internal/casefile"
 	"envask/internal/fault"
@@ -185,7 +186,7 @@ func TestALeakIsRefused(t *testing.T) {
 	w, err := d.c.Write("test")
 	require.NoError(t, err)
 	defer w.Close()
-	p := &packing{app: d.app, c: d.c}
+	p := &packing{format: &archive.Formats[0], app: d.app, c: d.c}
 	require.NoError(t, p.load())
 	p.tmp = t.TempDir()
 	p.learner.New = func() any { return redact.NewEngine(redact.Options{Learned: p.learned}) }

@@ -34,6 +34,9 @@ type PackRequest struct {
 	Level   string   // one of archive.Levels; "" is the first
 	Domains []string // host names under these are removed too
 	Opaque  []string // items whose unreadable files go along unread, on the engineer's word
+	// EncryptTo are public keys beside those of the ask. Passphrase asks for one; nil is none.
+	EncryptTo  []string
+	Passphrase func() (string, error)
 }
 
 // Packed is what came of it.
@@ -50,7 +53,8 @@ type Packed struct {
 	OpaqueOut []string      `json:"opaque_out"`         // stayed behind, because nobody said otherwise
 	Pictures  []string      `json:"pictures,omitempty"` // of these, with the path at which to look at them
 	Lacking   []string      `json:"lacking"`
-	Same      bool          `json:"same"` // the archive was there already, byte for byte
+	Sealed    *Sealed       `json:"sealed,omitempty"` // the archive, encrypted
+	Same      bool          `json:"same"`             // the archive was there already, byte for byte
 
 	OpenQuestions []string `json:"open_questions"` // required ones of the vendor without a fitting answer
 }
@@ -144,6 +148,10 @@ func (a *App) Pack(ctx context.Context, c *casefile.Case, q PackRequest) (*Packe
 	if p.level, err = archive.LevelOf(q.Level); err != nil {
 		return nil, &fault.Error{Class: fault.Usage, Op: "--level", Err: err}
 	}
+	list, keys, err := p.recipients()
+	if err != nil {
+		return nil, err
+	}
 	if p.tmp, err = os.MkdirTemp(c.OutDir(), ".packing-"); err != nil {
 		return nil, fault.Wrap("pack", "", err)
 	}
@@ -160,6 +168,9 @@ func (a *App) Pack(ctx context.Context, c *casefile.Case, q PackRequest) (*Packe
 	}
 	if err := p.settle(w, out); err != nil {
 		return nil, fault.Wrap("pack", "", err)
+	}
+	if err := p.seal(w, out, list, keys); err != nil {
+		return nil, fault.Wrap("encrypt", out.Archive, err)
 	}
 	return out, nil
 }

@@ -12,6 +12,7 @@ import (
 	"envask/internal/casefile"
 	"envask/internal/fault"
 	"envask/internal/redact"
+	"envask/internal/submit"
 )
 
 // check reads the archive once: checksums, and every learned original.
@@ -104,14 +105,12 @@ func sentArchives(c *casefile.Case) (map[string]string, error) {
 		if r.Kind != kindSubmitted {
 			return nil
 		}
-		var s struct {
-			Name   string `json:"name"`
-			SHA256 string `json:"sha256"`
-		}
+		var s submit.Receipt
 		if err := json.Unmarshal(r.Data, &s); err != nil {
 			return err
 		}
-		sent[s.Name] = s.SHA256
+		name, sum := s.Plain()
+		sent[name] = sum
 		return nil
 	})
 	return sent, err

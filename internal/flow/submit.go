@@ -7,16 +7,15 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 
-	"github.com/dustin/go-humanize"
 	"golang.org/x/time/rate"
 
 	"envask/internal/archive"
 	"envask/internal/ask"
 	"envask/internal/casefile"
 	"envask/internal/fault"
+	"envask/internal/seal"
 	"envask/internal/submit"
 	"envask/internal/undo"
 )
@@ -66,13 +65,13 @@ func (a *App) Submit(ctx context.Context, c *casefile.Case, q SubmitRequest) ([]
 		return nil, err
 	}
 	defer w.Close()
-	rep, err := a.mayGo(c, k, routes, q)
+	rep, sealed, err := a.mayGo(c, k, routes, q)
 	if err != nil {
 		return nil, err
 	}
 	var receipts []*submit.Receipt
 	for i, route := range routes {
-		rec, err := a.send(ctx, w, k, route, rep, q)
+		rec, err := a.send(ctx, w, k, route, rep, sealed, q)
 		switch {
 		case err == nil:
 			if receipts = append(receipts, rec); inTurn {
@@ -116,6 +115,16 @@ func resumeLast(c *casefile.Case, q *SubmitRequest) error {
 func packedAs(c *casefile.Case, sum string) (string, error) {
 	name := ""
 	err := c.ReadLedger(func(r casefile.Record) error {
+		if r.Kind == kindSealed {
+			var s sealedRecord
+			if err := json.Unmarshal(r.Data, &s); err != nil {
+				return err
+			}
+			if s.SHA256 == sum {
+				name = filepath.Join(c.OutDir(), filepath.Base(s.Sealed))
+			}
+			return nil
+		}
 		if r.Kind != kindPacked {
 			return nil
 		}
@@ -166,89 +175,6 @@ func chooseRoute(k *ask.Ask, name string) (ask.Route, error) {
 		return ask.Route{}, fault.New(fault.Usage, "submit", "", "the ask names several routes: "+strings.Join(known, ", "), "choose one with --route")
 	}
 	return ask.Route{}, fault.New(fault.Usage, "--route", name, "the ask names no such route; known: "+strings.Join(known, ", "), "")
-}
-
-// mayGo makes sure that the archive is whole, complete or known not to be, small enough, and that the engineer wants it.
-func (a *App) mayGo(c *casefile.Case, k *ask.Ask, routes []ask.Route, q SubmitRequest) (*archive.Report, error) {
-	file := q.Archive
-	if file == "" {
-		last, err := lastPacked(c)
-		if err != nil {
-			return nil, err
-		}
-		file = last
-	}
-	rep, err := archive.VerifyFile(file, nil)
-	if err != nil {
-		return nil, fault.Wrap("submit", file, err)
-	}
-	if !rep.Good() {
-		d := rep.Differences[0]
-		return nil, fault.New(fault.Refused, "submit", file, fmt.Sprintf("it does not verify: %s %s: %s", d.Path, d.What, d.Why), "envask verify names every difference; pack again")
-	}
-	if rep.Manifest == nil || rep.Manifest.Case != c.Number {
-		return nil, fault.New(fault.Refused, "submit", file, fmt.Sprintf("it is not an archive of case %s", c.Number), "pack again, or choose the case with --case")
-	}
-	if err := a.mustBeApproved(c, k, rep); err != nil {
-		return nil, err
-	}
-	if !rep.Complete && !q.Incomplete {
-		return nil, fault.New(fault.Refused, "submit", file, "it lacks what the ask requires: "+strings.Join(rep.Lacking, "; "), "collect what is missing, or send it as it is with --incomplete")
-	}
-	var open []string
-	for _, question := range k.Questions {
-		if question.Required && rep.Manifest.Answers[question.ID] == "" {
-			open = append(open, question.ID+": "+question.Text)
-		}
-	}
-	if len(open) > 0 && !q.Incomplete {
-		return nil, fault.New(fault.Refused, "submit", file, "the brief lacks what the vendor requires: "+strings.Join(open, "; "), "answer it with envask open "+c.Name+" --answer ID=TEXT and pack again, or send it as it is with --incomplete")
-	}
-	var to []string
-	for _, route := range routes {
-		if route.Limit > 0 && rep.Size > route.Limit {
-			return nil, fault.New(fault.Refused, "submit", file, fmt.Sprintf("it has %s; the route %s takes %s at most", humanize.IBytes(uint64(rep.Size)), route.Name, humanize.IBytes(uint64(route.Limit))), roomier(k, rep.Size))
-		}
-		cover := ""
-		if submit.Naked(route.To) {
-			cover = ", NOT encrypted on the way"
-		}
-		to = append(to, route.To+cover)
-	}
-	if q.Confirm == nil {
-		return nil, fault.New(fault.Refused, "submit", file, "nobody can be asked whether to send it", "give --yes")
-	}
-	yes, err := q.Confirm(fmt.Sprintf("Send %s (%s) to %s?", filepath.Base(file), humanize.IBytes(uint64(rep.Size)), strings.Join(to, " and ")))
-	if err != nil {
-		return nil, err
-	}
-	if !yes {
-		return nil, fault.New(fault.Refused, "submit", file, "not sent, as you said", "")
-	}
-	return rep, nil
-}
-
-// roomier says what to do with an archive that is too large for a route.
-func roomier(k *ask.Ask, size int64) string {
-	for _, r := range k.Routes {
-		if r.Limit == 0 || r.Limit >= size {
-			return "the route " + r.Name + " takes it (--route " + r.Name + ")"
-		}
-	}
-	return "choose a smaller window or a lower depth"
-}
-
-// mustBeApproved makes sure that a person has approved the archive, where the ask or the engineer wants that.
-func (a *App) mustBeApproved(c *casefile.Case, k *ask.Ask, rep *archive.Report) error {
-	pol, err := a.policy(c, k, nil)
-	if err != nil || !pol.Approval {
-		return err
-	}
-	by, _, err := approval(c, rep.SHA256)
-	if err == nil && by == "" {
-		err = fault.New(fault.Refused, "submit", rep.Name, "nobody has approved it, and that is required", "look at it with envask review, then envask review --approve")
-	}
-	return err
 }
 
 // lastPacked gives the path of the archive that was packed last.
@@ -306,19 +232,23 @@ func (a *App) means(w *casefile.Writer, route ask.Route, q SubmitRequest) (*subm
 	return m, nil
 }
 
-func (a *App) send(ctx context.Context, w *casefile.Writer, k *ask.Ask, route ask.Route, rep *archive.Report, q SubmitRequest) (*submit.Receipt, error) {
+func (a *App) send(ctx context.Context, w *casefile.Writer, k *ask.Ask, route ask.Route, rep *archive.Report, sealed *sealedRecord, q SubmitRequest) (*submit.Receipt, error) {
 	m, err := a.means(w, route, q)
 	if err != nil {
 		return nil, err
 	}
 	defer m.Dialer.Close()
-	m.Progress = func(done int64) { a.report(SubmitProgress{route.Name, done, rep.Size}) }
-	m.Text = texts(k, rep)
+	parcel := submit.Parcel{File: rep.Name, Name: filepath.Base(rep.Name), Size: rep.Size, SHA256: rep.SHA256}
+	if sealed != nil {
+		parcel = submit.Parcel{File: filepath.Join(w.OutDir(), sealed.Sealed), Name: sealed.Sealed, Size: sealed.Size, SHA256: sealed.SHA256}
+	}
+	m.Progress = func(done int64) { a.report(SubmitProgress{route.Name, done, parcel.Size}) }
+	m.Text = texts(k, rep, parcel)
 	cleared := false
 	open := func(ctx context.Context) (submit.Route, error) {
 		r, err := submit.Open(ctx, route.Name, route.To, m)
 		if err == nil && !cleared {
-			if err = a.clearLeftovers(w, r, m, rep.SHA256); err != nil {
+			if err = a.clearLeftovers(w, r, m, parcel.SHA256); err != nil {
 				r.Close()
 				return nil, err
 			}
@@ -326,9 +256,12 @@ func (a *App) send(ctx context.Context, w *casefile.Writer, k *ask.Ask, route as
 		}
 		return r, err
 	}
-	rec, err := submit.Send(ctx, open, submit.Parcel{File: rep.Name, Name: filepath.Base(rep.Name), Size: rep.Size, SHA256: rep.SHA256}, m)
+	rec, err := submit.Send(ctx, open, parcel, m)
 	if err != nil {
 		return nil, err
+	}
+	if sealed != nil {
+		rec.Of, rec.OfSHA256 = sealed.Archive, sealed.OfSHA256
 	}
 	rec.Case, rec.Route, rec.To, rec.By = w.Number, route.Name, route.To, a.Who
 	return &rec, a.keepReceipt(w, &rec)
@@ -372,7 +305,7 @@ func (a *App) clearLeftovers(w *casefile.Writer, r submit.Route, m *submit.Means
 
 // texts gives what stands for the placeholders of forms, mails and pages: all of it from the archive, where it went through
 // redaction.
-func texts(k *ask.Ask, rep *archive.Report) func(string) string {
+func texts(k *ask.Ask, rep *archive.Report, p submit.Parcel) func(string) string {
 	m := rep.Manifest
 	return func(name string) string {
 		if id, ok := strings.CutPrefix(name, "answer:"); ok {
@@ -392,11 +325,11 @@ func texts(k *ask.Ask, rep *archive.Report) func(string) string {
 		case "window":
 			return m.Window.Text
 		case "archive":
-			return filepath.Base(rep.Name)
+			return p.Name
 		case "size":
-			return fmt.Sprint(rep.Size)
+			return fmt.Sprint(p.Size)
 		case "sha256":
-			return rep.SHA256
+			return p.SHA256
 		case "brief":
 			return rep.Brief
 		}
@@ -422,89 +355,5 @@ func (a *App) keepReceipt(w *casefile.Writer, rec *submit.Receipt) error {
 
 // ReceiptFile gives the path of a receipt.
 func ReceiptFile(c *casefile.Case, rec *submit.Receipt) string {
-	return filepath.Join(c.OutDir(), archive.TrimEnding(rec.Name)+".receipt-"+rec.Route+".json")
-}
-
-// Confirmed is what the other side says later about a receipt.
-type Confirmed struct {
-	Route  string `json:"route"`
-	Name   string `json:"name"`
-	Path   string `json:"path"`
-	Proof  string `json:"proof,omitempty"`
-	Proved bool   `json:"proved"`
-	Error  string `json:"error,omitempty"`
-}
-
-// ConfirmReceipts asks again about everything that was sent, or about what went over some routes.
-func (a *App) ConfirmReceipts(ctx context.Context, c *casefile.Case, q SubmitRequest) ([]Confirmed, error) {
-	k, err := LoadAsk(c.Ask)
-	if err != nil {
-		return nil, err
-	}
-	if err := a.approved(k); err != nil {
-		return nil, err
-	}
-	w, err := a.write(c)
-	if err != nil {
-		return nil, err
-	}
-	defer w.Close()
-	receipts, err := receiptsOf(c)
-	if err != nil {
-		return nil, err
-	}
-	var out []Confirmed
-	for _, rec := range receipts {
-		if len(q.Routes) > 0 && !slices.Contains(q.Routes, rec.Route) || q.Archive != "" && filepath.Base(q.Archive) != rec.Name {
-			continue
-		}
-		x := Confirmed{Route: rec.Route, Name: rec.Name, Path: rec.Path}
-		if x.Proof, x.Proved, err = a.confirm(ctx, w, k, &rec, q); err != nil {
-			if ctx.Err() != nil {
-				return nil, ctx.Err()
-			}
-			x.Error = err.Error()
-		}
-		out = append(out, x)
-	}
-	if len(out) == 0 {
-		return nil, fault.New(fault.Usage, "confirm", c.Name, "there is no receipt of that kind", "send with: envask submit")
-	}
-	return out, nil
-}
-
-func (a *App) confirm(ctx context.Context, w *casefile.Writer, k *ask.Ask, rec *submit.Receipt, q SubmitRequest) (string, bool, error) {
-	route, err := chooseRoute(k, rec.Route)
-	if err != nil {
-		return "", false, err
-	}
-	m, err := a.means(w, route, q)
-	if err != nil {
-		return "", false, err
-	}
-	defer m.Dialer.Close()
-	r, err := submit.Open(ctx, route.Name, route.To, m)
-	if err != nil {
-		return "", false, err
-	}
-	defer r.Close()
-	return submit.Confirm(ctx, r, rec)
-}
-
-// receiptsOf gives the receipts of a case, the newest of each archive and route.
-func receiptsOf(c *casefile.Case) ([]submit.Receipt, error) {
-	var out []submit.Receipt
-	err := c.ReadLedger(func(r casefile.Record) error {
-		if r.Kind != kindSubmitted {
-			return nil
-		}
-		var rec submit.Receipt
-		if err := json.Unmarshal(r.Data, &rec); err != nil {
-			return err
-		}
-		out = slices.DeleteFunc(out, func(o submit.Receipt) bool { return o.Route == rec.Route && o.Name == rec.Name })
-		out = append(out, rec)
-		return nil
-	})
-	return out, err
+	return filepath.Join(c.OutDir(), archive.TrimEnding(strings.TrimSuffix(rec.Name, seal.Ending))+".receipt-"+rec.Route+".json")
 }

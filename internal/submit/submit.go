@@ -30,8 +30,10 @@ type Receipt struct {
 	To       string    `json:"to"`   // as the route says, without credentials
 	Path     string    `json:"path"` // of the archive there
 	Name     string    `json:"name"`
-	Size     int64     `json:"size"`             // bytes
-	SHA256   string    `json:"sha256"`           // of the archive
+	Size     int64     `json:"size"`         // bytes
+	SHA256   string    `json:"sha256"`       // of the archive, as it was sent
+	Of       string    `json:"of,omitempty"` // of an encrypted archive: the name of the plain one, and its SHA-256
+	OfSHA256 string    `json:"of_sha256,omitempty"`
 	Server   string    `json:"server"`           // who took it: host, version and host key or certificate, or the folder
 	Cover    string    `json:"cover"`            // what kept others from reading along: "SSH", "TLS 1.3"; "" is nothing
 	Answer   string    `json:"answer,omitempty"` // of the server, such as the number of a ticket
@@ -44,6 +46,14 @@ type Receipt struct {
 	Started  time.Time `json:"started"`
 	Finished time.Time `json:"finished"`
 	By       string    `json:"by"`
+}
+
+// Plain gives name and SHA-256 of the archive as it was packed.
+func (r *Receipt) Plain() (name, sum string) {
+	if r.Of != "" {
+		return r.Of, r.OfSHA256
+	}
+	return r.Name, r.SHA256
 }
 
 // Line gives the receipt in one line of text.

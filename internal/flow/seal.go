@@ -1,0 +1,195 @@
+package flow
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"filippo.io/age"
+
+	"envask/internal/archive"
+	"envask/internal/casefile"
+	"envask/internal/fault"
+	"envask/internal/seal"
+	"envask/internal/submit"
+)
+
+const kindSealed = "sealed"
+
+// sealedRecord is an archive that was encrypted. Its bytes are random by nature, so they are kept.
+type sealedRecord struct {
+	Archive    string   `json:"archive"`    // name of the plain one in out/
+	OfSHA256   string   `json:"of_sha256"`  // of the plain one
+	Sealed     string   `json:"sealed"`     // name in out/
+	Size       int64    `json:"size"`       // bytes
+	SHA256     string   `json:"sha256"`     // of the encrypted one
+	Recipients []string `json:"recipients"` // public keys
+	Passphrase bool     `json:"passphrase,omitempty"`
+}
+
+// Sealed is an archive encrypted for those who may read it.
+type Sealed struct {
+	File       string   `json:"file"`
+	Size       int64    `json:"size"` // bytes
+	SHA256     string   `json:"sha256"`
+	Recipients []string `json:"recipients"`
+	Passphrase bool     `json:"passphrase,omitempty"`
+	HowTo      string   `json:"how_to"` // page that says how to open it
+	Same       bool     `json:"same"`   // it was there already
+}
+
+// recipients reads the public keys for which an archive is encrypted: those of the ask, and the engineer's.
+func (p *packing) recipients() ([]age.Recipient, []string, error) {
+	keys := append(slices.Clone(p.ask.EncryptTo), p.q.EncryptTo...)
+	var list []age.Recipient
+	for _, k := range keys {
+		r, err := seal.Recipient(k)
+		if err != nil {
+			return nil, nil, &fault.Error{Class: fault.Usage, Op: "--encrypt-to", Err: err}
+		}
+		list = append(list, r)
+	}
+	if p.q.Passphrase == nil {
+		return list, keys, nil
+	}
+	if len(list) > 0 {
+		return nil, nil, fault.New(fault.Usage, "--passphrase", "", "an archive is encrypted for keys or by a passphrase, not both", "leave the one or the other out")
+	}
+	text, err := p.q.Passphrase()
+	if err != nil {
+		return nil, nil, err
+	}
+	r, err := seal.Passphrase(text)
+	return []age.Recipient{r}, []string{}, err
+}
+
+// seal encrypts the archive beside itself. What was encrypted for the same keys before stays as it is.
+func (p *packing) seal(w *casefile.Writer, out *Packed, list []age.Recipient, keys []string) error {
+	if len(list) == 0 {
+		return nil
+	}
+	old, err := sealedOf(p.c, out.SHA256, true)
+	if err != nil {
+		return err
+	}
+	same := old != nil && p.q.Passphrase == nil && !old.Passphrase && slices.Equal(old.Recipients, keys)
+	if same {
+		sum, err := casefile.FileSum(filepath.Join(p.c.OutDir(), old.Sealed))
+		same = err == nil && sum == old.SHA256
+	}
+	rec := sealedRecord{Archive: filepath.Base(out.Archive), OfSHA256: out.SHA256, Recipients: keys, Passphrase: p.q.Passphrase != nil}
+	if same {
+		rec.Sealed, rec.Size, rec.SHA256 = old.Sealed, old.Size, old.SHA256
+	} else if rec.Sealed, err = p.freeSealed(out); err != nil {
+		return err
+	}
+	file := filepath.Join(p.c.OutDir(), rec.Sealed)
+	out.Sealed = &Sealed{File: file, Recipients: keys, Passphrase: rec.Passphrase, HowTo: file + ".how-to-open.txt", Same: same}
+	if !out.Sealed.Same {
+		p.total = out.Size
+		p.begin("encrypting")
+		if err := seal.File(out.Archive, file, p.progress, list...); err != nil {
+			return err
+		}
+		info, err := os.Stat(file)
+		if err != nil {
+			return err
+		}
+		sum, err := casefile.FileSum(file)
+		if err != nil {
+			return err
+		}
+		rec.Size, rec.SHA256 = info.Size(), sum
+	}
+	out.Sealed.Size, out.Sealed.SHA256 = rec.Size, rec.SHA256
+	if err := casefile.WriteFile(out.Sealed.HowTo, []byte(howToOpen(rec, p.format)), 0o600); err != nil {
+		return err
+	}
+	return w.Ledger.Append(kindSealed, rec)
+}
+
+// freeSealed gives the name of an encrypted archive. One that was sent is never overwritten.
+func (p *packing) freeSealed(out *Packed) (string, error) {
+	receipts, err := receiptsOf(p.c)
+	if err != nil {
+		return "", err
+	}
+	name := filepath.Base(out.Archive) + seal.Ending
+	for n := 2; slices.ContainsFunc(receipts, func(r submit.Receipt) bool { return r.Name == name }); n++ {
+		name = fmt.Sprintf("%s-%d.%s%s", archive.TrimEnding(filepath.Base(out.Archive)), n, p.format.Name, seal.Ending)
+	}
+	return name, nil
+}
+
+// howToOpen is the page for the vendor.
+func howToOpen(r sealedRecord, f *archive.Format) string {
+	var s strings.Builder
+	key := "age -d -i KEYFILE"
+	if r.Passphrase {
+		key = "age -d"
+		fmt.Fprintf(&s, "%s is encrypted by a passphrase, which comes another way.\n", r.Sealed)
+	} else {
+		fmt.Fprintf(&s, "%s is encrypted for the owners of:\n", r.Sealed)
+		for _, k := range r.Recipients {
+			fmt.Fprintf(&s, "  %s\n", k)
+		}
+	}
+	open := map[string]string{"tar.gz": "tar -xzf ", "tar.zst": "tar --zstd -xf ", "zip": "unzip "}[f.Name]
+	fmt.Fprintf(&s, "\nThe form is open (age, https://age-encryption.org/v1), and so are programs that read it. With one of them:\n\n  %s %s > %s\n  %s%s\n", key, r.Sealed, r.Archive, open, r.Archive)
+	fmt.Fprintf(&s, "\nSHA-256, to compare:\n\n  %s  %s\n  %s  %s\n", r.SHA256, r.Sealed, r.OfSHA256, r.Archive)
+	return s.String()
+}
+
+// sealedOf gives the last encryption of the archive with a SHA-256; nil when it was packed again without since, unless any
+// one will do.
+func sealedOf(c *casefile.Case, sum string, any bool) (*sealedRecord, error) {
+	var last *sealedRecord
+	err := c.ReadLedger(func(r casefile.Record) error {
+		switch r.Kind {
+		case kindPacked:
+			var p packedRecord
+			if err := json.Unmarshal(r.Data, &p); err != nil {
+				return err
+			}
+			if p.SHA256 == sum && !any {
+				last = nil
+			}
+		case kindSealed:
+			var s sealedRecord
+			if err := json.Unmarshal(r.Data, &s); err != nil {
+				return err
+			}
+			if s.OfSHA256 == sum {
+				last = &s
+			}
+		}
+		return nil
+	})
+	return last, err
+}
+
+// sealedBy finds the encryption of which a file is the result.
+func sealedBy(c *casefile.Case, name string) (*sealedRecord, error) {
+	var found *sealedRecord
+	err := c.ReadLedger(func(r casefile.Record) error {
+		if r.Kind != kindSealed {
+			return nil
+		}
+		var s sealedRecord
+		if err := json.Unmarshal(r.Data, &s); err != nil {
+			return err
+		}
+		if s.Sealed == name {
+			found = &s
+		}
+		return nil
+	})
+	if err == nil && found == nil {
+		err = errors.New("this case did not encrypt it; what is in it cannot be checked before it goes")
+	}
+	return found, err
+}
