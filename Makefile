@@ -3,8 +3,9 @@ VERSION ?= $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
 LDFLAGS := -s -w -X envask/internal/cli.Version=$(VERSION)
 GO      := CGO_ENABLED=0 go
 FUZZTIME ?= 20s
+PLATFORMS := linux/amd64 linux/arm64 darwin/amd64 darwin/arm64 windows/amd64 windows/arm64
 
-.PHONY: build cross demo test test-servers test-long lint bench screenshots clean
+.PHONY: build cross dist demo test test-servers test-long lint bench screenshots clean
 
 build:
 	$(GO) build -trimpath -tags nethttpomithttp2 -ldflags '$(LDFLAGS)' -o envask ./cmd/envask
@@ -12,9 +13,18 @@ build:
 # HTTP/2 is left out (nethttpomithttp2): uploads of one file gain nothing by it, and the program is half a megabyte smaller.
 # The program compiles for all of these; tests run where the tests run.
 cross:
-	@for t in linux/amd64 linux/arm64 darwin/arm64 windows/amd64; do \
+	@for t in $(PLATFORMS); do \
 		echo "build $$t"; GOOS=$${t%/*} GOARCH=$${t#*/} $(GO) build -trimpath -tags nethttpomithttp2 -ldflags '$(LDFLAGS)' -o /dev/null ./cmd/envask || exit 1; \
 	done
+
+# Programs for all platforms, with their checksums, in dist/.
+dist:
+	rm -rf dist && mkdir dist
+	@for t in $(PLATFORMS); do \
+		ext=$$(case $$t in windows/*) echo .exe;; esac); echo "dist/envask-$${t%/*}-$${t#*/}$$ext"; \
+		GOOS=$${t%/*} GOARCH=$${t#*/} $(GO) build -trimpath -tags nethttpomithttp2 -ldflags '$(LDFLAGS)' -o dist/envask-$${t%/*}-$${t#*/}$$ext ./cmd/envask || exit 1; \
+	done
+	cd dist && sha256sum envask-* > SHA256SUMS
 
 demo: build
 	./envask demo
@@ -46,4 +56,4 @@ screenshots: build
 	sh scripts/screenshots.sh
 
 clean:
-	rm -rf envask envask-demo .bench
+	rm -rf envask envask-demo dist .bench

@@ -114,6 +114,9 @@ func (c *byteCounter) Write(b []byte) (int, error) {
 	return len(b), nil
 }
 
+// sealedHead is the beginning of a file that is encrypted with age.
+const sealedHead = "age-encryption.org/v1"
+
 // formatOf tells a format by the first bytes; nil is none of ours.
 func formatOf(head []byte) *Format {
 	for i := range Formats {
@@ -175,6 +178,12 @@ func nameThere(f io.ReaderAt, e *zip.File) (string, error) {
 
 func (r *Report) verify(in io.Reader, format *Format, inspect Inspect) error {
 	if format == nil {
+		if head, ok := in.(*bufio.Reader); ok {
+			if text, err := head.Peek(len(sealedHead)); err == nil && string(text) == sealedHead {
+				r.differ("", "unsafe", "it is encrypted: decrypt it first, or verify the plain archive that it was made of")
+				return nil
+			}
+		}
 		r.differ("", "truncated", "this is no archive of Envask, or its beginning is lost")
 		return nil
 	}

@@ -1,59 +1,120 @@
 package cli
 
 import (
+	"encoding/csv"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
 
 	"envask/internal/cli/term"
 	"envask/internal/fault"
 	"envask/internal/flow"
+	"envask/internal/window"
 )
 
 func newCases(s *session) *cobra.Command {
-	return &cobra.Command{
+	var f flow.CaseFilter
+	var since string
+	var asCSV bool
+	c := &cobra.Command{
 		Use:   "cases",
 		Short: "List every case",
-		Args:  cobra.NoArgs,
+		Example: `  envask cases --state packed
+  envask cases --vendor ostrevane --sort size
+  envask cases --sent-since "2026-03-01 00:00" --csv > march.csv`,
+		Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
 			a, err := s.app()
 			if err != nil {
 				return err
 			}
-			list, err := a.Home.Cases()
-			if err != nil {
-				return fault.Wrap("list the cases", a.Home.Dir, err)
-			}
-			views := []*flow.CaseView{}
-			rows := [][]string{}
-			for _, l := range list {
-				if l.Err == nil {
-					v, err := a.ShowCase(l.Case)
-					if err == nil {
-						views = append(views, v)
-						rows = append(rows, caseRow(v))
-						continue
-					}
-					l.Err = err
+			if since != "" {
+				if f.SentSince, err = window.ParseTime(since, window.LocalZone(), a.Now(), window.Begin); err != nil {
+					return &fault.Error{Class: fault.Usage, Op: "--sent-since", Err: err}
 				}
-				rows = append(rows, []string{l.Name, "", "", "", s.screen.Paint(term.Bad, "cannot be read: ") + term.Clean(l.Err.Error())})
 			}
-			if s.common.json {
+			views, broken, err := a.Cases(f)
+			if err != nil {
+				return err
+			}
+			switch {
+			case s.common.json && asCSV:
+				return fault.New(fault.Usage, "cases", "", "--json and --csv do not go together", "")
+			case s.common.json:
 				return s.writeJSON(views)
+			case asCSV:
+				return s.casesCSV(views)
 			}
-			if len(rows) == 0 {
-				s.screen.Say("there is no case yet; envask open NUMBER --ask FILE --systems FILE begins one")
-				return nil
-			}
-			s.screen.Table([]term.Column{{Title: "case"}, {Title: "site"}, {Title: "rounds", Right: true}, {Title: "sent", Right: true},
-				{Title: "title and window", Wide: true, Least: 30}}, rows)
+			s.drawCases(views, broken)
 			return nil
 		},
 	}
+	fl := c.Flags()
+	fl.StringVar(&f.Sort, "sort", "", "order: "+strings.Join(flow.CaseOrders(), ", ")+" (default: opened, the newest first)")
+	fl.StringVar(&f.State, "state", "", "only cases of this state: "+strings.Trim(fmt.Sprint(flow.States), "[]"))
+	fl.StringVar(&f.Vendor, "vendor", "", "only cases of vendors whose name holds this")
+	fl.StringVar(&since, "sent-since", "", "only cases of which something was sent since this time")
+	fl.BoolVar(&asCSV, "csv", false, "as comma-separated values (RFC 4180)")
+	return c
 }
 
-func caseRow(v *flow.CaseView) []string {
-	text := v.Window
-	if v.Title != "" {
-		text = v.Title + "; " + text
+func (s *session) drawCases(views []*flow.CaseView, broken []flow.BrokenCase) {
+	var rows [][]string
+	for _, v := range views {
+		state := string(v.State)
+		switch v.State {
+		case flow.CaseSent:
+			state = s.screen.Paint(term.Good, state)
+		case flow.CaseUnfinished, flow.CaseCollected, flow.CasePacked:
+			state = s.screen.Paint(term.Warn, state)
+		}
+		text := v.Title
+		if text == "" {
+			text = v.Window
+		}
+		rows = append(rows, []string{v.Name, state, term.Clean(v.Vendor), v.Site, number(len(v.Rounds)), humanize.IBytes(uint64(v.Bytes)), term.Clean(lastSent(v)), term.Clean(text)})
 	}
-	return []string{v.Name, v.Site, number(len(v.Rounds)), number(len(v.Receipts)), term.Clean(text)}
+	for _, b := range broken {
+		rows = append(rows, []string{term.Clean(b.Name), s.screen.Paint(term.Bad, "broken"), "", "", "", "", "", "cannot be read: " + term.Clean(b.Err.Error())})
+	}
+	if len(rows) == 0 {
+		s.screen.Say("there is no such case; envask open NUMBER --ask FILE --systems FILE begins one")
+		return
+	}
+	s.screen.Table([]term.Column{{Title: "case"}, {Title: "state"}, {Title: "vendor"}, {Title: "site"}, {Title: "rounds", Right: true}, {Title: "size", Right: true},
+		{Title: "last sent"}, {Title: "title or window", Wide: true, Least: 24}}, rows)
+}
+
+func lastSent(v *flow.CaseView) string {
+	if r := v.LastSent(); r != nil {
+		return shortTime(r.Finished) + " over " + r.Route
+	}
+	return "-"
+}
+
+// casesCSV writes one line a case, in the columns of the table and a few more.
+func (s *session) casesCSV(views []*flow.CaseView) error {
+	w := csv.NewWriter(s.env.Out)
+	rows := [][]string{{"case", "state", "vendor", "site", "title", "opened", "rounds", "bytes", "last archive", "sent", "route", "answer"}}
+	for _, v := range views {
+		archive, sent, route, answer := "", "", "", ""
+		if n := len(v.Archives); n > 0 {
+			archive = v.Archives[n-1].Name
+		}
+		if r := v.LastSent(); r != nil {
+			sent, route, answer = r.Finished.Format(time.RFC3339), r.Route, r.Answer
+		}
+		row := []string{v.Name, string(v.State), v.Vendor, v.Site, v.Title, v.Opened.Format(time.RFC3339), number(len(v.Rounds)), fmt.Sprint(v.Bytes), archive, sent, route, answer}
+		for i, cell := range row {
+			if cell != "" && strings.ContainsRune("=+-@\t\r", rune(cell[0])) { // spreadsheets would take it for a formula
+				row[i] = "'" + cell
+			}
+		}
+		rows = append(rows, row)
+	}
+	return errors.Join(w.WriteAll(rows), w.Error())
 }

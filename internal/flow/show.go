@@ -20,6 +20,8 @@ type CaseView struct {
 	Site     string           `json:"site"`
 	Window   string           `json:"window"`
 	Opened   time.Time        `json:"opened"`
+	State    State            `json:"state"`
+	Bytes    int64            `json:"bytes"` // of all rounds, as taken
 	Folder   string           `json:"folder"`
 	Ask      string           `json:"ask"`
 	Systems  string           `json:"systems"`
@@ -74,6 +76,10 @@ func (a *App) ShowCase(c *casefile.Case) (*CaseView, error) {
 	if err != nil {
 		return nil, fault.Wrap("read the ledger", c.Name, err)
 	}
+	for _, r := range v.Rounds {
+		v.Bytes += r.Bytes
+	}
+	v.State = v.state()
 	pending, err := undo.Pending(c)
 	v.Pending = append(v.Pending, pending...)
 	return v, fault.Wrap("read the ledger", c.Name, err)

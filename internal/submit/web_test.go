@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"math/rand/v2"
 	"net"
 	"net/http"
 	"os"
@@ -16,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"envask/internal/fault"
+	"envask/internal/reach"
 	"envask/internal/site"
 	"envask/internal/standin"
 )
@@ -171,7 +173,7 @@ func TestWithoutDigestsTheFileIsReadBack(t *testing.T) {
 }
 
 // cutting is a listener in front of a server that cuts every connection after so many bytes, so many times.
-func cutting(t *testing.T, to string, after int64, times int32) (address string, cuts *atomic.Int32) {
+func cutting(t *testing.T, to string, after func() int64, times int32) (address string, cuts *atomic.Int32) {
 	t.Helper()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
@@ -195,7 +197,7 @@ func cutting(t *testing.T, to string, after int64, times int32) (address string,
 					_, _ = io.Copy(out, in)
 					return
 				}
-				if n, _ := io.CopyN(out, in, after); n == after {
+				if most := after(); copied(out, in, most) == most {
 					cuts.Add(1)
 					_ = in.(*net.TCPConn).SetLinger(0)
 				}
@@ -203,6 +205,45 @@ func cutting(t *testing.T, to string, after int64, times int32) (address string,
 		}
 	}()
 	return l.Addr().String(), cuts
+}
+
+func copied(out io.Writer, in io.Reader, most int64) int64 {
+	n, _ := io.CopyN(out, in, most)
+	return n
+}
+
+// Over SFTP as well: 64 MiB, cut at random bytes.
+func TestCutSFTP(t *testing.T) {
+	const size = 64 << 20
+	dir := t.TempDir()
+	desk, err := standin.NewDesk(dir, "intake", "right")
+	require.NoError(t, err)
+	require.NoError(t, desk.Start())
+	t.Cleanup(func() { desk.Close() })
+	r := rand.New(rand.NewPCG(5, 6))
+	address, cuts := cutting(t, strings.TrimPrefix(desk.Address(), "intake@"), func() int64 { return 4<<20 + r.Int64N(3<<20) }, 20)
+	known := filepath.Join(t.TempDir(), "known_hosts")
+	_, there, err := net.SplitHostPort(strings.TrimPrefix(desk.Address(), "intake@"))
+	require.NoError(t, err)
+	_, here, err := net.SplitHostPort(address)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(known, []byte(strings.ReplaceAll(desk.KnownHost(), there, here)+"\n"), 0o600))
+	m := &Means{Changes: &changeLog{}, Left: map[string]string{}, Pause: func(context.Context, int) error { return nil },
+		Credentials: Credentials{{Route: "web", Host: "127.0.0.1", Password: "env:X"}},
+		Dialer:      &reach.Dialer{HostKeys: &reach.HostKeys{Own: known}, Secret: func(site.Secret) (string, error) { return "right", nil }}}
+	p := parcel(t, size)
+	rec, err := Send(context.Background(), over("sftp://intake@"+address+"/", m), p, m)
+	require.NoError(t, err)
+	require.True(t, rec.Proved, rec.Proof)
+	require.GreaterOrEqual(t, cuts.Load(), int32(10))
+	require.Greater(t, rec.Resumed, int64(1<<20))
+	info, err := os.Stat(filepath.Join(dir, p.Name))
+	require.NoError(t, err)
+	require.Equal(t, int64(size), info.Size())
+	entries, err := os.ReadDir(dir)
+	require.NoError(t, err)
+	require.Len(t, entries, 1)
+	t.Logf("%d cuts, %d tries, the last from byte %d on", cuts.Load(), rec.Tries, rec.Resumed)
 }
 
 // A link that is cut 20 times brings the archive over once, whole, and goes on where it stopped.
@@ -215,7 +256,7 @@ func TestCutLinks(t *testing.T) {
 			if kind == "https" { // it begins anew each time
 				times = 3
 			}
-			address, cuts := cutting(t, d.Address(), 1<<20+77_777, times)
+			address, cuts := cutting(t, d.Address(), func() int64 { return 1<<20 + 77_777 }, times)
 			var notes []string
 			m.Note = func(text string) { notes = append(notes, text) }
 			p := parcel(t, size)
