@@ -49,7 +49,7 @@ func newCases(s *session) *cobra.Command {
 			case asCSV:
 				return s.casesCSV(views)
 			}
-			s.drawCases(views, broken)
+			s.drawCases(views, broken, f.State != "" || f.Vendor != "" || since != "")
 			return nil
 		},
 	}
@@ -62,7 +62,7 @@ func newCases(s *session) *cobra.Command {
 	return c
 }
 
-func (s *session) drawCases(views []*flow.CaseView, broken []flow.BrokenCase) {
+func (s *session) drawCases(views []*flow.CaseView, broken []flow.BrokenCase, filtered bool) {
 	var rows [][]string
 	for _, v := range views {
 		state := string(v.State)
@@ -82,7 +82,11 @@ func (s *session) drawCases(views []*flow.CaseView, broken []flow.BrokenCase) {
 		rows = append(rows, []string{term.Clean(b.Name), s.screen.Paint(term.Bad, "broken"), "", "", "", "", "", "cannot be read: " + term.Clean(b.Err.Error())})
 	}
 	if len(rows) == 0 {
-		s.screen.Say("there is no such case; envask open NUMBER --ask FILE --systems FILE begins one")
+		if filtered {
+			s.screen.Say("there is no case of that kind; envask cases lists all")
+		} else {
+			s.screen.Say("there is no case yet; envask open NUMBER --ask FILE --systems FILE begins one")
+		}
 		return
 	}
 	s.screen.Table([]term.Column{{Title: "case"}, {Title: "state"}, {Title: "vendor"}, {Title: "site"}, {Title: "rounds", Right: true}, {Title: "size", Right: true},

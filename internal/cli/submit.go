@@ -77,6 +77,8 @@ func (s *session) confirmReceipts(ctx context.Context, a *flow.App, c *casefile.
 	for _, x := range list {
 		color, word := term.Good, "is there"
 		switch {
+		case x.Silent && len(q.Routes) == 0:
+			color, word = term.Warn, "cannot be asked about"
 		case x.Error != "":
 			color, word = term.Bad, "is not known to be there"
 			bad++

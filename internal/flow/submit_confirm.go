@@ -3,6 +3,7 @@ package flow
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"path/filepath"
 	"slices"
 
@@ -20,6 +21,7 @@ type Confirmed struct {
 	Proof  string `json:"proof,omitempty"`
 	Proved bool   `json:"proved"`
 	Error  string `json:"error,omitempty"`
+	Silent bool   `json:"silent,omitempty"` // this way of sending cannot be asked
 }
 
 // ConfirmReceipts asks again about everything that was sent, or about what went over some routes.
@@ -42,7 +44,7 @@ func (a *App) ConfirmReceipts(ctx context.Context, c *casefile.Case, q SubmitReq
 	}
 	var out []Confirmed
 	for _, rec := range receipts {
-		if len(q.Routes) > 0 && !slices.Contains(q.Routes, rec.Route) || q.Archive != "" && filepath.Base(q.Archive) != rec.Name {
+		if len(q.Routes) > 0 && !slices.Contains(q.Routes, rec.Route) || len(q.Routes) == 0 && rec.Handed || q.Archive != "" && filepath.Base(q.Archive) != rec.Name {
 			continue
 		}
 		x := Confirmed{Route: rec.Route, Name: rec.Name, Path: rec.Path}
@@ -50,7 +52,11 @@ func (a *App) ConfirmReceipts(ctx context.Context, c *casefile.Case, q SubmitReq
 			if ctx.Err() != nil {
 				return nil, ctx.Err()
 			}
-			x.Error = err.Error()
+			x.Error, x.Silent = err.Error(), errors.Is(err, submit.ErrSilent)
+			var f *fault.Error
+			if errors.As(err, &f) { // the route is named beside it
+				x.Error = f.Err.Error()
+			}
 		}
 		out = append(out, x)
 	}

@@ -299,6 +299,9 @@ func (x *sending) alreadyThere(ctx context.Context, r Store, size int64) error {
 	return nil
 }
 
+// ErrSilent is what Confirm gives for ways of sending that cannot be asked.
+var ErrSilent = errors.New("this way of sending cannot be asked again")
+
 // Confirm asks the other side again about what a receipt says.
 func Confirm(ctx context.Context, r Route, rec *Receipt) (proof string, proved bool, err error) {
 	if p, ok := r.(*put); ok && p.u.RawQuery == "" {
@@ -307,7 +310,7 @@ func Confirm(ctx context.Context, r Route, rec *Receipt) (proof string, proved b
 	}
 	s, ok := r.(Store)
 	if !ok {
-		return "", false, fault.New(fault.Usage, "confirm", rec.Route, "this way of sending cannot be asked again", "ask the vendor's desk, and name the SHA-256 of the receipt")
+		return "", false, ErrSilent
 	}
 	return prove(ctx, s, rec.Path, Parcel{Name: rec.Name, Size: rec.Size, SHA256: rec.SHA256})
 }
