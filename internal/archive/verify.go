@@ -11,7 +11,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"path"
 	"regexp"
 	"sort"
@@ -70,9 +69,9 @@ func (r *Report) differ(p, what, why string) {
 type Inspect func(name string, r io.Reader) error
 
 // VerifyFile checks an archive against its checksums and its manifest, in one read. What is wrong with the archive is in
-// the report; the error is for what kept it from being read at all.
+// the report; the error is for what kept it from being read at all. The name of one part of a split archive stands for all.
 func VerifyFile(name string, inspect Inspect) (*Report, error) {
-	f, err := os.Open(name)
+	f, err := openWhole(name)
 	if err != nil {
 		return nil, err
 	}
@@ -84,15 +83,11 @@ func VerifyFile(name string, inspect Inspect) (*Report, error) {
 	n, _ := f.ReadAt(head, 0)
 	format := formatOf(head[:n])
 	if format != nil && format.zip {
-		info, err := f.Stat()
-		if err != nil {
-			return nil, err
-		}
-		if err := r.verifyZip(f, info.Size(), inspect); err != nil {
+		if err := r.verifyZip(f, f.size(), inspect); err != nil {
 			return nil, err
 		}
 	}
-	all := io.TeeReader(f, io.MultiWriter(sum, count))
+	all := io.TeeReader(io.NewSectionReader(f, 0, f.size()), io.MultiWriter(sum, count))
 	br := bufio.NewReaderSize(all, 1<<20)
 	if format == nil || !format.zip {
 		if err := r.verify(br, format, inspect); err != nil {

@@ -12,6 +12,7 @@ import (
 	"envask/internal/cli/term"
 	"envask/internal/fault"
 	"envask/internal/flow"
+	"envask/internal/keyfile"
 	"envask/internal/redact"
 	"envask/internal/site"
 )
@@ -19,7 +20,7 @@ import (
 func newPack(s *session) *cobra.Command {
 	var q flow.PackRequest
 	var passphrase bool
-	var from string
+	var from, split string
 	c := &cobra.Command{
 		Use:   "pack",
 		Short: "Redact and package into the archive named after the case",
@@ -30,6 +31,11 @@ redaction learned. The same round gives the same bytes each time.`,
 			a, c, err := s.appAndCase()
 			if err != nil {
 				return err
+			}
+			if split != "" {
+				if q.Split, err = keyfile.ParseSize(split); err != nil || q.Split < 1024 {
+					return fault.New(fault.Usage, "--split", "", "give the size of one part, 1KiB at least, such as 20MiB", "")
+				}
 			}
 			if passphrase || from != "" {
 				q.Passphrase = func() (string, error) { return s.newPassphrase(from) }
@@ -42,6 +48,7 @@ redaction learned. The same round gives the same bytes each time.`,
 	c.Flags().StringVar(&q.Format, "format", "", "form of the archive: tar.gz, tar.zst or zip (default: what the ask wants, else tar.gz)")
 	c.Flags().StringVar(&q.Level, "level", "", "how much work goes into making it small: fast, balanced or small (default: balanced)")
 	c.Flags().StringArrayVar(&q.EncryptTo, "encrypt-to", nil, "encrypt for the owner of this public key (age1…, ssh-ed25519 …, ssh-rsa …), beside the ask's; repeat for several")
+	c.Flags().StringVar(&split, "split", "", "cut what is sent into parts of this size at most, such as 20MiB, which plain cat joins")
 	c.Flags().BoolVar(&passphrase, "passphrase", false, "encrypt by a passphrase that is asked for")
 	c.Flags().StringVar(&from, "passphrase-from", "", "encrypt by the passphrase that env:NAME or file:PATH holds")
 	c.Flags().StringSliceVar(&q.Domains, "domain", nil, "host names under these domains are removed too (domains: in the systems file or redaction.yaml keeps them)")
@@ -121,6 +128,10 @@ func (s *session) drawPacked(p *flow.Packed) {
 		}
 		s.screen.Field("encrypted", fmt.Sprintf("%s, %s; this is what submit sends", term.Clean(e.File), whom))
 		s.screen.Field("to open", term.Clean(e.HowTo))
+	}
+	if n := len(p.Parts); n > 0 {
+		s.screen.Field("parts", fmt.Sprintf("%d, %s to %s; this is what submit sends", n, p.Parts[0].Name, p.Parts[n-1].Name))
+		s.screen.Field("to join", term.Clean(p.JoinPage))
 	}
 	s.screen.Field("replaced", countsText(p.Findings))
 	s.screen.Field("checked", fmt.Sprintf("checksums hold; none of the %s learned values is in it", humanize.Comma(int64(p.Learned))))

@@ -34,6 +34,7 @@ type PackRequest struct {
 	Level   string   // one of archive.Levels; "" is the first
 	Domains []string // host names under these are removed too
 	Opaque  []string // items whose unreadable files go along unread, on the engineer's word
+	Split   int64    // bytes of one part, when the archive is larger; 0 does not split
 	// EncryptTo are public keys beside those of the ask. Passphrase asks for one; nil is none.
 	EncryptTo  []string
 	Passphrase func() (string, error)
@@ -41,20 +42,22 @@ type PackRequest struct {
 
 // Packed is what came of it.
 type Packed struct {
-	Archive   string        `json:"archive"` // path
-	Round     string        `json:"round"`
-	Size      int64         `json:"size"` // bytes
-	SHA256    string        `json:"sha256"`
-	Files     int           `json:"files"`
-	Findings  redact.Counts `json:"findings"`
-	Learned   int           `json:"learned"`
-	Proof     redact.Proof  `json:"proof"`
-	OpaqueIn  []string      `json:"opaque_in"`          // went unread
-	OpaqueOut []string      `json:"opaque_out"`         // stayed behind, because nobody said otherwise
-	Pictures  []string      `json:"pictures,omitempty"` // of these, with the path at which to look at them
-	Lacking   []string      `json:"lacking"`
-	Sealed    *Sealed       `json:"sealed,omitempty"` // the archive, encrypted
-	Same      bool          `json:"same"`             // the archive was there already, byte for byte
+	Archive   string         `json:"archive"` // path
+	Round     string         `json:"round"`
+	Size      int64          `json:"size"` // bytes
+	SHA256    string         `json:"sha256"`
+	Files     int            `json:"files"`
+	Findings  redact.Counts  `json:"findings"`
+	Learned   int            `json:"learned"`
+	Proof     redact.Proof   `json:"proof"`
+	OpaqueIn  []string       `json:"opaque_in"`          // went unread
+	OpaqueOut []string       `json:"opaque_out"`         // stayed behind, because nobody said otherwise
+	Pictures  []string       `json:"pictures,omitempty"` // of these, with the path at which to look at them
+	Lacking   []string       `json:"lacking"`
+	Sealed    *Sealed        `json:"sealed,omitempty"`    // the archive, encrypted
+	Parts     []archive.Part `json:"parts,omitempty"`     // of what is sent
+	JoinPage  string         `json:"join_page,omitempty"` // says how to join them
+	Same      bool           `json:"same"`                // the archive was there already, byte for byte
 
 	OpenQuestions []string `json:"open_questions"` // required ones of the vendor without a fitting answer
 }
@@ -171,6 +174,9 @@ func (a *App) Pack(ctx context.Context, c *casefile.Case, q PackRequest) (*Packe
 	}
 	if err := p.seal(w, out, list, keys); err != nil {
 		return nil, fault.Wrap("encrypt", out.Archive, err)
+	}
+	if err := p.split(w, out); err != nil {
+		return nil, fault.Wrap("split", out.Archive, err)
 	}
 	return out, nil
 }

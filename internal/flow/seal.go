@@ -193,3 +193,58 @@ func sealedBy(c *casefile.Case, name string) (*sealedRecord, error) {
 	}
 	return found, err
 }
+
+const kindSplit = "split"
+
+// splitRecord is a file of out/ that was cut into parts.
+type splitRecord struct {
+	Name   string         `json:"name"`
+	SHA256 string         `json:"sha256"` // of the whole
+	Parts  []archive.Part `json:"parts"`
+	Page   string         `json:"page"` // the text that says how to join them
+}
+
+// split cuts what is sent into parts, when it is larger than one.
+func (p *packing) split(w *casefile.Writer, out *Packed) error {
+	file, sum, size := out.Archive, out.SHA256, out.Size
+	if out.Sealed != nil {
+		file, sum, size = out.Sealed.File, out.Sealed.SHA256, out.Sealed.Size
+	}
+	if p.q.Split <= 0 || size <= p.q.Split {
+		return nil
+	}
+	p.total = size
+	p.begin("splitting")
+	parts, err := archive.Split(file, p.q.Split, p.progress)
+	if err != nil {
+		return err
+	}
+	rec := splitRecord{Name: filepath.Base(file), SHA256: sum, Parts: parts, Page: filepath.Base(file) + ".how-to-join.txt"}
+	out.JoinPage = filepath.Join(p.c.OutDir(), rec.Page)
+	if err := casefile.WriteFile(out.JoinPage, []byte(archive.JoinPage(rec.Name, sum, parts)), 0o600); err != nil {
+		return err
+	}
+	out.Parts = parts
+	return w.Ledger.Append(kindSplit, rec)
+}
+
+// splitOf gives how the file with a SHA-256 was split last; nil when it was packed again without since.
+func splitOf(c *casefile.Case, sum string) (*splitRecord, error) {
+	var last *splitRecord
+	err := c.ReadLedger(func(r casefile.Record) error {
+		switch r.Kind {
+		case kindPacked:
+			last = nil // whatever was packed since goes as it is, unless it is split again
+		case kindSplit:
+			var s splitRecord
+			if err := json.Unmarshal(r.Data, &s); err != nil {
+				return err
+			}
+			if s.SHA256 == sum {
+				last = &s
+			}
+		}
+		return nil
+	})
+	return last, err
+}

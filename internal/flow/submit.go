@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"golang.org/x/time/rate"
@@ -115,6 +116,16 @@ func resumeLast(c *casefile.Case, q *SubmitRequest) error {
 func packedAs(c *casefile.Case, sum string) (string, error) {
 	name := ""
 	err := c.ReadLedger(func(r casefile.Record) error {
+		if r.Kind == kindSplit {
+			var s splitRecord
+			if err := json.Unmarshal(r.Data, &s); err != nil {
+				return err
+			}
+			if slices.ContainsFunc(s.Parts, func(p archive.Part) bool { return p.SHA256 == sum }) {
+				name = filepath.Join(c.OutDir(), s.Name)
+			}
+			return nil
+		}
 		if r.Kind == kindSealed {
 			var s sealedRecord
 			if err := json.Unmarshal(r.Data, &s); err != nil {
@@ -232,23 +243,47 @@ func (a *App) means(w *casefile.Writer, route ask.Route, q SubmitRequest) (*subm
 	return m, nil
 }
 
+// parcels gives what goes: the archive, its encrypted form, or the parts of that with the page that says how to join them.
+func parcels(c *casefile.Case, rep *archive.Report, sealed *sealedRecord) (whole submit.Parcel, parts []submit.Parcel, err error) {
+	whole = submit.Parcel{File: rep.Name, Name: filepath.Base(rep.Name), Size: rep.Size, SHA256: rep.SHA256}
+	if sealed != nil {
+		whole = submit.Parcel{File: filepath.Join(c.OutDir(), sealed.Sealed), Name: sealed.Sealed, Size: sealed.Size, SHA256: sealed.SHA256}
+	}
+	split, err := splitOf(c, whole.SHA256)
+	if err != nil || split == nil {
+		return whole, []submit.Parcel{whole}, err
+	}
+	for i, p := range split.Parts {
+		parts = append(parts, submit.Parcel{File: filepath.Join(c.OutDir(), p.Name), Name: p.Name, Size: p.Size, SHA256: p.SHA256, Part: i + 1, Parts: len(split.Parts)})
+	}
+	page := filepath.Join(c.OutDir(), split.Page)
+	info, err := os.Stat(page)
+	if err != nil {
+		return whole, nil, err
+	}
+	sum, err := casefile.FileSum(page)
+	return whole, append(parts, submit.Parcel{File: page, Name: split.Page, Size: info.Size(), SHA256: sum}), err
+}
+
 func (a *App) send(ctx context.Context, w *casefile.Writer, k *ask.Ask, route ask.Route, rep *archive.Report, sealed *sealedRecord, q SubmitRequest) (*submit.Receipt, error) {
 	m, err := a.means(w, route, q)
 	if err != nil {
 		return nil, err
 	}
 	defer m.Dialer.Close()
-	parcel := submit.Parcel{File: rep.Name, Name: filepath.Base(rep.Name), Size: rep.Size, SHA256: rep.SHA256}
-	if sealed != nil {
-		parcel = submit.Parcel{File: filepath.Join(w.OutDir(), sealed.Sealed), Name: sealed.Sealed, Size: sealed.Size, SHA256: sealed.SHA256}
+	whole, parts, err := parcels(w.Case, rep, sealed)
+	if err != nil {
+		return nil, err
 	}
-	m.Progress = func(done int64) { a.report(SubmitProgress{route.Name, done, parcel.Size}) }
-	m.Text = texts(k, rep, parcel)
+	m.Text = texts(k, rep, whole)
+	if len(parts) > 1 {
+		m.All = parts
+	}
 	cleared := false
 	open := func(ctx context.Context) (submit.Route, error) {
 		r, err := submit.Open(ctx, route.Name, route.To, m)
 		if err == nil && !cleared {
-			if err = a.clearLeftovers(w, r, m, parcel.SHA256); err != nil {
+			if err = a.clearLeftovers(w, r, m, parts); err != nil {
 				r.Close()
 				return nil, err
 			}
@@ -256,9 +291,19 @@ func (a *App) send(ctx context.Context, w *casefile.Writer, k *ask.Ask, route as
 		}
 		return r, err
 	}
-	rec, err := submit.Send(ctx, open, parcel, m)
-	if err != nil {
-		return nil, err
+	rec, gone := submit.Receipt{Proved: true}, int64(0)
+	for i, p := range parts {
+		m.Progress = func(done int64) { a.report(SubmitProgress{route.Name, min(gone+done, whole.Size), whole.Size}) }
+		one, err := submit.Send(ctx, open, p, m)
+		if err != nil {
+			return nil, err
+		}
+		gone += p.Size
+		if len(parts) == 1 {
+			rec = one
+			break
+		}
+		rec = joined(rec, one, whole, i == 0)
 	}
 	if sealed != nil {
 		rec.Of, rec.OfSHA256 = sealed.Archive, sealed.OfSHA256
@@ -267,8 +312,28 @@ func (a *App) send(ctx context.Context, w *casefile.Writer, k *ask.Ask, route as
 	return &rec, a.keepReceipt(w, &rec)
 }
 
+// joined adds the receipt of one part to that of the whole.
+func joined(rec, one submit.Receipt, whole submit.Parcel, first bool) submit.Receipt {
+	parts := append(rec.Parts, one)
+	if first {
+		rec = one
+		rec.Name, rec.Size, rec.SHA256, rec.Tries = whole.Name, whole.Size, whole.SHA256, 0
+	}
+	rec.Parts, rec.Finished = parts, one.Finished
+	rec.Proved, rec.Already = rec.Proved && one.Proved, rec.Already && one.Already
+	rec.Tries = max(rec.Tries, one.Tries)
+	rec.Proof = fmt.Sprintf("%d files, of each: %s", len(parts), one.Proof)
+	for _, p := range parts {
+		if !p.Proved {
+			rec.Proof = fmt.Sprintf("%d files, of %s: %s", len(parts), p.Name, p.Proof)
+			break
+		}
+	}
+	return rec
+}
+
 // clearLeftovers removes what an earlier submit over this route left behind, unless it is the beginning of the same archive.
-func (a *App) clearLeftovers(w *casefile.Writer, r submit.Route, m *submit.Means, sum string) error {
+func (a *App) clearLeftovers(w *casefile.Writer, r submit.Route, m *submit.Means, parcels []submit.Parcel) error {
 	pending, err := undo.Pending(w.Case)
 	if err != nil {
 		return err
@@ -277,7 +342,7 @@ func (a *App) clearLeftovers(w *casefile.Writer, r submit.Route, m *submit.Means
 		if ch.Where != m.Changes.(routeChanges).route {
 			continue
 		}
-		if ch.Of == sum && m.Left[ch.Path] == "" {
+		if m.Left[ch.Path] == "" && slices.ContainsFunc(parcels, func(p submit.Parcel) bool { return p.SHA256 == ch.Of }) {
 			m.Left[ch.Path] = ch.ID
 			continue
 		}

@@ -62,7 +62,18 @@ func (a *App) mayGo(c *casefile.Case, k *ask.Ask, routes []ask.Route, q SubmitRe
 	if err != nil {
 		return nil, nil, err
 	}
-	to, err := whereTo(k, routes, file, size)
+	_, parts, err := parcels(c, rep, sealed)
+	if err != nil {
+		return nil, nil, err
+	}
+	most := int64(0)
+	for _, p := range parts {
+		most = max(most, p.Size)
+	}
+	if n := len(parts) - 1; n > 0 {
+		how += fmt.Sprintf(", in %d parts", n)
+	}
+	to, err := whereTo(k, routes, file, most)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -131,7 +142,7 @@ func roomier(k *ask.Ask, size int64) string {
 			return "the route " + r.Name + " takes it (--route " + r.Name + ")"
 		}
 	}
-	return "choose a smaller window or a lower depth"
+	return "split it (envask pack --split), choose a smaller window or a lower depth"
 }
 
 // mustBeApproved makes sure that a person has approved the archive, where the ask or the engineer wants that.

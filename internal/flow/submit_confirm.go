@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"path/filepath"
 	"slices"
 
@@ -81,7 +82,20 @@ func (a *App) confirm(ctx context.Context, w *casefile.Writer, k *ask.Ask, rec *
 		return "", false, err
 	}
 	defer r.Close()
-	return submit.Confirm(ctx, r, rec)
+	if len(rec.Parts) == 0 {
+		return submit.Confirm(ctx, r, rec)
+	}
+	proof, all := "", true
+	for i := range rec.Parts {
+		said, proved, err := submit.Confirm(ctx, r, &rec.Parts[i])
+		if err != nil {
+			return "", false, fmt.Errorf("%s: %w", rec.Parts[i].Name, err)
+		}
+		if all = all && proved; !proved || proof == "" {
+			proof = said
+		}
+	}
+	return fmt.Sprintf("%d files, of each: %s", len(rec.Parts), proof), all, nil
 }
 
 // receiptsOf gives the receipts of a case, the newest of each archive and route.

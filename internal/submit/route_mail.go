@@ -56,7 +56,11 @@ func (l *letter) message(p Parcel, from string) (*gomail.Msg, error) {
 		return nil, err
 	}
 	subject := l.means.fill(orElse(l.means.Terms.Subject, "Case {case}: {title}"))
-	msg.Subject(strings.TrimSuffix(brief(subject), ":"))
+	subject = strings.TrimSuffix(brief(subject), ":")
+	if p.Part > 0 {
+		subject += fmt.Sprintf(" (part %d of %d)", p.Part, p.Parts)
+	}
+	msg.Subject(subject)
 	text := l.means.fill("{brief}")
 	if text != "" {
 		text += "\n\n"

@@ -30,13 +30,17 @@ func openPage(_ context.Context, name string, u *url.URL, m *Means) (Route, erro
 }
 
 func (g page) Deliver(_ context.Context, p Parcel, told func(int64), rec *Receipt) error {
+	rec.Handed = true
+	rec.Proof = "fill in the page and attach the file; the receipt knows only that this was made ready"
+	if len(g.means.All) > 0 && g.means.All[0].Name != p.Name { // the page of the first one names all
+		rec.Path = p.File
+		return nil
+	}
 	rec.Path = filepath.Join(g.means.Out, p.Name+"."+g.name+".txt")
 	if err := os.WriteFile(rec.Path, []byte(g.text(p)), 0o600); err != nil {
 		return err
 	}
 	told(p.Size)
-	rec.Handed = true
-	rec.Proof = "fill in the page and attach the file; the receipt knows only that this was made ready"
 	rec.Answer = g.text(p)
 	return nil
 }
@@ -48,7 +52,13 @@ func (g page) text(p Parcel) string {
 	for _, k := range slices.Sorted(maps.Keys(g.means.Terms.Fields)) {
 		fmt.Fprintf(&s, "\n--- %s ---\n%s\n", k, orElse(strings.TrimSpace(g.means.fill(g.means.Terms.Fields[k])), "(not answered)"))
 	}
-	fmt.Fprintf(&s, "\n--- file to attach ---\n%s\n%d bytes\nSHA-256 %s\n", p.File, p.Size, p.SHA256)
+	all := g.means.All
+	if len(all) == 0 {
+		all = []Parcel{p}
+	}
+	for _, p := range all {
+		fmt.Fprintf(&s, "\n--- file to attach ---\n%s\n%d bytes\nSHA-256 %s\n", p.File, p.Size, p.SHA256)
+	}
 	return s.String()
 }
 

@@ -46,6 +46,7 @@ type Receipt struct {
 	Started  time.Time `json:"started"`
 	Finished time.Time `json:"finished"`
 	By       string    `json:"by"`
+	Parts    []Receipt `json:"parts,omitempty"` // when it went in parts
 }
 
 // Plain gives name and SHA-256 of the archive as it was packed.
@@ -80,6 +81,8 @@ type Parcel struct {
 	Name   string // under which it arrives
 	Size   int64
 	SHA256 string
+	Part   int // of so many Parts; 0 is the whole
+	Parts  int
 }
 
 // Changes is told of every file of ours on the other side before it is made, and how it ended. of is the SHA-256 of what the
@@ -110,6 +113,7 @@ type Means struct {
 	Secret      func(site.Secret) (string, error)
 	Proxy       func(*http.Request) (*url.URL, error)         // the web proxy; nil is none
 	Rate        *rate.Limiter                                 // bytes a second; nil is no limit
+	All         []Parcel                                      // everything that goes over the route, when it is more than one file
 	Out         string                                        // folder for what is made for a person to send
 	Pause       func(ctx context.Context, failures int) error // between tries; nil waits longer each time
 }
