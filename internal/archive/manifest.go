@@ -20,6 +20,8 @@ const (
 	BriefName    = "brief.md"
 	ManifestName = "manifest.json"
 	SumsName     = "SHA256SUMS"
+	// SignatureName is the signature of the manifest, where the engineer signs.
+	SignatureName = "manifest.json.sig"
 )
 
 // ManifestFormat is the version of the manifest's shape. Fields are only ever added within one version.
@@ -37,7 +39,8 @@ type Manifest struct {
 	Site      string                `json:"site"`
 	Ask       string                `json:"ask"`
 	AskSHA256 string                `json:"ask_sha256"`
-	Answers   map[string]string     `json:"answers,omitempty"` // to the questions of the ask, by their ids
+	SignedBy  string                `json:"signed_by,omitempty"` // public key with which the manifest is signed
+	Answers   map[string]string     `json:"answers,omitempty"`   // to the questions of the ask, by their ids
 	Window    WindowInfo            `json:"window"`
 	Rounds    []RoundInfo           `json:"rounds"`
 	Complete  bool                  `json:"complete"`          // nothing that the ask requires is missing

@@ -17,6 +17,8 @@ import (
 	"strings"
 
 	"github.com/klauspost/readahead"
+
+	"envask/internal/seal"
 )
 
 // Limits on what is read from an archive, in bytes and files.
@@ -25,6 +27,7 @@ const (
 	maxManifest = 1 << 30
 	maxFiles    = 20_000_000
 	maxBrief    = 1 << 20
+	maxSigned   = 64 << 10
 	maxListed   = 1000 // differences
 )
 
@@ -52,6 +55,7 @@ type Report struct {
 	Complete    bool         `json:"complete"`
 	Lacking     []string     `json:"lacking"`
 	Differences []Difference `json:"differences"`
+	SignedBy    string       `json:"signed_by,omitempty"` // public key that made the signature of the manifest
 	Manifest    *Manifest    `json:"-"`
 	Brief       string       `json:"-"` // the write-up, up to maxBrief
 }
@@ -231,6 +235,7 @@ type verifier struct {
 	got      map[string]string // SHA-256 by name below the top folder
 	sums     []byte
 	manifest []byte
+	signed   []byte // the signature of the manifest; nil for none
 }
 
 // entry reads one file of the archive.
@@ -267,6 +272,10 @@ func (v *verifier) entry(h *tar.Header, content io.Reader) error {
 		v.sums, err = readUpTo(tee, maxSums)
 	case ManifestName:
 		v.manifest, err = readUpTo(tee, maxManifest)
+	case SignatureName:
+		if v.signed, err = readUpTo(tee, maxSigned); err == nil && v.inspect != nil {
+			content = bytes.NewReader(v.signed)
+		}
 	case BriefName:
 		var brief []byte
 		if brief, err = io.ReadAll(io.LimitReader(tee, maxBrief)); err == nil {
@@ -282,7 +291,7 @@ func (v *verifier) entry(h *tar.Header, content io.Reader) error {
 			src = bytes.NewReader(v.sums)
 		} else if name == ManifestName {
 			src = bytes.NewReader(v.manifest)
-		} else if name == BriefName {
+		} else if name == BriefName || name == SignatureName {
 			src = content
 		}
 		if e := v.inspect(name, src); e != nil {
@@ -344,6 +353,26 @@ func (v *verifier) compare() {
 	v.compareManifest(want)
 }
 
+// checkSignature holds the signature against the manifest, and the key that made it against the one that the manifest names.
+func (v *verifier) checkSignature(m *Manifest) {
+	r := v.report
+	if v.signed == nil {
+		if m.SignedBy != "" {
+			r.differ(SignatureName, "missing", "the manifest says that it is signed")
+		}
+		return
+	}
+	by, err := seal.CheckSignature(string(v.signed), v.manifest)
+	switch {
+	case err != nil:
+		r.differ(SignatureName, "changed", err.Error())
+	case by != m.SignedBy:
+		r.differ(SignatureName, "changed", "another key made it than the manifest names")
+	default:
+		r.SignedBy = by
+	}
+}
+
 func (v *verifier) compareManifest(want map[string]string) {
 	r := v.report
 	if v.manifest == nil {
@@ -358,6 +387,7 @@ func (v *verifier) compareManifest(want map[string]string) {
 		return
 	}
 	r.Manifest, r.Complete = &m, m.Complete
+	v.checkSignature(&m)
 	if m.Lacking != nil {
 		r.Lacking = m.Lacking
 	}

@@ -48,6 +48,7 @@ redaction learned. The same round gives the same bytes each time.`,
 	c.Flags().StringVar(&q.Format, "format", "", "form of the archive: tar.gz, tar.zst or zip (default: what the ask wants, else tar.gz)")
 	c.Flags().StringVar(&q.Level, "level", "", "how much work goes into making it small: fast, balanced or small (default: balanced)")
 	c.Flags().StringArrayVar(&q.EncryptTo, "encrypt-to", nil, "encrypt for the owner of this public key (age1…, ssh-ed25519 …, ssh-rsa …), beside the ask's; repeat for several")
+	c.Flags().StringVar(&q.SignWith, "sign", "", "sign the manifest with this private SSH key, for ssh-keygen -Y verify")
 	c.Flags().StringVar(&split, "split", "", "cut what is sent into parts of this size at most, such as 20MiB, which plain cat joins")
 	c.Flags().BoolVar(&passphrase, "passphrase", false, "encrypt by a passphrase that is asked for")
 	c.Flags().StringVar(&from, "passphrase-from", "", "encrypt by the passphrase that env:NAME or file:PATH holds")

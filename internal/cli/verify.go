@@ -46,6 +46,9 @@ func (s *session) drawReport(r *archive.Report) {
 	}
 	s.screen.Print("%s: %s files, %s; every checksum holds", s.screen.Paint(term.Good, "good"), humanize.Comma(int64(r.Files)), humanize.IBytes(uint64(r.Bytes)))
 	s.screen.Print("  SHA-256   %s", r.SHA256)
+	if r.SignedBy != "" {
+		s.screen.Print("  signed by %s", term.Clean(r.SignedBy))
+	}
 	for _, l := range r.Lacking {
 		s.screen.Print("  %s %s", s.screen.Paint(term.Bad, "lacks:"), term.Clean(l))
 	}

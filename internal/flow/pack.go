@@ -16,6 +16,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"golang.org/x/crypto/ssh"
 	"golang.org/x/sync/errgroup"
 
 	"envask/internal/archive"
@@ -29,12 +30,13 @@ import (
 
 // PackRequest is what to pack.
 type PackRequest struct {
-	Round   string   // "" is the newest
-	Format  string   // "" is what the ask wants, else the first of archive.Formats
-	Level   string   // one of archive.Levels; "" is the first
-	Domains []string // host names under these are removed too
-	Opaque  []string // items whose unreadable files go along unread, on the engineer's word
-	Split   int64    // bytes of one part, when the archive is larger; 0 does not split
+	Round    string   // "" is the newest
+	Format   string   // "" is what the ask wants, else the first of archive.Formats
+	Level    string   // one of archive.Levels; "" is the first
+	Domains  []string // host names under these are removed too
+	Opaque   []string // items whose unreadable files go along unread, on the engineer's word
+	Split    int64    // bytes of one part, when the archive is larger; 0 does not split
+	SignWith string   // path of a private SSH key; "" signs nothing
 	// EncryptTo are public keys beside those of the ask. Passphrase asks for one; nil is none.
 	EncryptTo  []string
 	Passphrase func() (string, error)
@@ -103,6 +105,7 @@ type packing struct {
 	table   *redact.Table
 	matcher *redact.Matcher
 	tmp     string
+	signer  ssh.Signer // nil signs nothing
 	format  *archive.Format
 	level   archive.Level
 	total   int64
@@ -150,6 +153,9 @@ func (a *App) Pack(ctx context.Context, c *casefile.Case, q PackRequest) (*Packe
 	}
 	if p.level, err = archive.LevelOf(q.Level); err != nil {
 		return nil, &fault.Error{Class: fault.Usage, Op: "--level", Err: err}
+	}
+	if err := p.loadSigner(); err != nil {
+		return nil, err
 	}
 	list, keys, err := p.recipients()
 	if err != nil {

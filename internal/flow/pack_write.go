@@ -18,6 +18,7 @@ import (
 	"envask/internal/fault"
 	"envask/internal/redact"
 	"envask/internal/report"
+	"envask/internal/seal"
 )
 
 func (p *packing) engine() *redact.Engine {
@@ -124,12 +125,16 @@ func (p *packing) fill(ctx context.Context, f io.Writer, top string) (*archive.M
 		return nil, err
 	}
 	m := p.manifest(aw.Written(), byName)
-	err := aw.Add(ctx, []archive.Source{
+	own := []archive.Source{
 		{Name: archive.BriefName, ModTime: p.round.Ended, Write: p.brief().Write},
 		{Name: archive.PageName, ModTime: p.round.Ended, Write: func(w io.Writer) error { return report.Page(w, m) }},
 		{Name: archive.ManifestName, ModTime: p.round.Ended, Write: m.Write},
-	})
-	if err != nil {
+	}
+	if p.signer != nil {
+		m.SignedBy = seal.Signer(p.signer.PublicKey())
+		own = append(own, archive.Source{Name: archive.SignatureName, ModTime: p.round.Ended, Write: func(w io.Writer) error { return p.sign(w, m) }})
+	}
+	if err := aw.Add(ctx, own); err != nil {
 		return nil, err
 	}
 	return m, aw.Close(ctx, p.round.Ended)

@@ -1,9 +1,11 @@
 package flow
 
 import (
+	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"slices"
@@ -110,6 +112,36 @@ func (p *packing) seal(w *casefile.Writer, out *Packed, list []age.Recipient, ke
 		return err
 	}
 	return w.Ledger.Append(kindSealed, rec)
+}
+
+// loadSigner reads the key with which the manifest is signed.
+func (p *packing) loadSigner() error {
+	if p.q.SignWith == "" {
+		return nil
+	}
+	d, err := p.app.Dialer(nil, nil)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	if p.signer, err = d.Signer(d.Path(p.q.SignWith)); err != nil {
+		return &fault.Error{Class: fault.Usage, Op: "--sign", Err: err}
+	}
+	return nil
+}
+
+// sign writes the signature of the manifest. The whole of that is in memory for it.
+func (p *packing) sign(w io.Writer, m *archive.Manifest) error {
+	var text bytes.Buffer
+	if err := m.Write(&text); err != nil {
+		return err
+	}
+	signed, err := seal.Sign(p.signer, text.Bytes())
+	if err != nil {
+		return err
+	}
+	_, err = io.WriteString(w, signed)
+	return err
 }
 
 // freeSealed gives the name of an encrypted archive. One that was sent is never overwritten.

@@ -291,7 +291,7 @@ func (d *Dialer) explain(s *site.System, user string, err error) error {
 func (d *Dialer) methods(s *site.System, r sshRoute) ([]ssh.AuthMethod, func(error), error) {
 	var out []ssh.AuthMethod
 	if s.SSH.Key != "" {
-		signer, err := d.signer(d.Path(s.SSH.Key))
+		signer, err := d.Signer(d.Path(s.SSH.Key))
 		if err != nil {
 			return nil, nil, &fault.Error{Target: s.Name, Err: err}
 		}
@@ -367,8 +367,8 @@ func (d *Dialer) credential(ref site.Secret) *credential {
 	return d.passwords[ref]
 }
 
-// signer reads a private key once per run.
-func (d *Dialer) signer(file string) (ssh.Signer, error) {
+// Signer reads a private key file once per run.
+func (d *Dialer) Signer(file string) (ssh.Signer, error) {
 	d.mu.Lock()
 	if d.signers == nil {
 		d.signers = map[string]*keyResult{}

@@ -45,7 +45,7 @@ func (d *Dialer) configKeys(r sshRoute) ([]ssh.Signer, error) {
 		if _, err := os.Stat(file); err != nil {
 			continue
 		}
-		if s, err := d.signer(file); err == nil {
+		if s, err := d.Signer(file); err == nil {
 			add(s)
 		}
 	}
