@@ -3,6 +3,7 @@ module envask
 go 1.26.0
 
 require (
+	filippo.io/age v1.3.2
 	github.com/agext/levenshtein v1.2.3
 	github.com/bmatcuk/doublestar/v4 v4.10.4
 	github.com/cespare/xxhash/v2 v2.3.0
@@ -19,6 +20,7 @@ require (
 	github.com/klauspost/readahead v1.4.0
 	github.com/pkg/sftp v1.13.12
 	github.com/rogpeppe/go-internal v1.16.0
+	github.com/santhosh-tekuri/jsonschema/v6 v6.0.3
 	github.com/skeema/knownhosts v1.3.3
 	github.com/spf13/cobra v1.10.2
 	github.com/stretchr/testify v1.12.1
@@ -36,7 +38,6 @@ require (
 )
 
 require (
-	filippo.io/age v1.3.2 // indirect
 	filippo.io/edwards25519 v1.2.0 // indirect
 	filippo.io/hpke v0.4.0 // indirect
 	github.com/VividCortex/ewma v1.2.0 // indirect

@@ -15,11 +15,12 @@ import (
 	"envask/internal/collect"
 	"envask/internal/fault"
 	"envask/internal/flow"
+	"envask/internal/site"
 )
 
 func newAsk(s *session) *cobra.Command {
 	c := &cobra.Command{Use: "ask", Short: "Write, check and approve asks"}
-	c.AddCommand(newAskNew(s), newAskCheck(s), newAskApprove(s))
+	c.AddCommand(newAskNew(s), newAskCheck(s), newAskApprove(s), newAskSchema(s))
 	return c
 }
 
@@ -46,6 +47,25 @@ func newAskNew(s *session) *cobra.Command {
 			s.screen.Print("wrote %s", term.Clean(args[0]))
 			s.screen.Say("next: edit it, then envask ask check %s", term.Clean(args[0]))
 			return nil
+		},
+	}
+}
+
+func newAskSchema(s *session) *cobra.Command {
+	return &cobra.Command{
+		Use:   "schema [ask|systems]",
+		Short: "Print the JSON Schema of an input file, for editors",
+		Long: `Print the JSON Schema (draft 2020-12) of asks or of systems files. Editors that know it complete keys and mark mistakes while
+you type: save it, and name it in the first line of the file, as the editor wants it.`,
+		Args:      cobra.MatchAll(cobra.MaximumNArgs(1), cobra.OnlyValidArgs),
+		ValidArgs: []string{"ask", "systems"},
+		RunE: func(_ *cobra.Command, args []string) error {
+			text := ask.Schema
+			if len(args) == 1 && args[0] == "systems" {
+				text = site.Schema
+			}
+			_, err := s.env.Out.Write(text)
+			return err
 		},
 	}
 }

@@ -89,8 +89,9 @@ func Signer(k ssh.PublicKey) string {
 // CheckSignature says which key made a signature of a message. Whose key that is, it cannot know.
 func CheckSignature(text string, message []byte) (signer string, err error) {
 	text = strings.TrimSpace(text)
-	body, ok := strings.CutPrefix(text, signatureBegin)
-	if body, ok = strings.CutSuffix(body, signatureEnd); !ok || body == text {
+	body, begins := strings.CutPrefix(text, signatureBegin)
+	body, ends := strings.CutSuffix(body, signatureEnd)
+	if !begins || !ends {
 		return "", errors.New("it is no signature")
 	}
 	blob, err := base64.StdEncoding.DecodeString(strings.Join(strings.Fields(body), ""))

@@ -36,6 +36,7 @@ type WebDesk struct {
 	Form           map[string]string
 	MaxSize        int64                     // of one upload; 0 is any
 	NoDigest       bool                      // tells no checksums
+	Whole          bool                      // drops a piece of an upload of which the end is missing
 	Corrupt        bool                      // keeps something else than what it was given
 	Redirect       string                    // sends everybody there
 	Fault          func(r *http.Request) int // an HTTP status instead of an answer; 0 is none
@@ -352,16 +353,14 @@ func (d *WebDesk) patch(w http.ResponseWriter, r *http.Request, u *upload, size 
 	}
 	sum, err := d.write(u.name, io.LimitReader(r.Body, u.length-size), size)
 	if err != nil {
+		if d.Whole {
+			return errors.Join(err, d.cutTo(u, size))
+		}
 		return err // what came before stays
 	}
 	if want, ok := strings.CutPrefix(r.Header.Get("Upload-Checksum"), "sha256 "); ok && want != base64.StdEncoding.EncodeToString(sum) {
 		w.WriteHeader(460)
-		f, err := d.root.OpenFile(u.name, os.O_WRONLY, 0)
-		if err != nil {
-			return err
-		}
-		defer f.Close()
-		return f.Truncate(size)
+		return d.cutTo(u, size)
 	}
 	info, err := d.root.Stat(u.name)
 	if err != nil {
@@ -370,4 +369,13 @@ func (d *WebDesk) patch(w http.ResponseWriter, r *http.Request, u *upload, size 
 	w.Header().Set("Upload-Offset", fmt.Sprint(info.Size()))
 	w.WriteHeader(http.StatusNoContent)
 	return nil
+}
+
+func (d *WebDesk) cutTo(u *upload, size int64) error {
+	f, err := d.root.OpenFile(u.name, os.O_WRONLY, 0)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	return f.Truncate(size)
 }

@@ -62,6 +62,7 @@ func (t *tus) Deliver(ctx context.Context, p Parcel, told func(int64), rec *Rece
 	rec.Path, rec.Resumed = where.String(), at
 	for at < p.Size || p.Size == 0 && at == 0 {
 		if at, err = t.piece(ctx, where, p, at, told, sums); err != nil {
+			t.means.piece = max(t.pieceSize()/4, leastPiece)
 			return err
 		}
 		if p.Size == 0 {
@@ -146,8 +147,19 @@ func (t *tus) begin(ctx context.Context, p Parcel) (where *url.URL, id string, a
 	return where, id, 0, err
 }
 
-// tusPiece is how much goes in one request, in bytes. A server that compares checksums keeps a piece back until it has it.
-const tusPiece = 16 << 20
+// How much goes in one request, in bytes. A server that compares checksums may drop a piece of which the end is missing, so
+// that pieces become smaller where the connection breaks.
+const (
+	tusPiece   = 16 << 20
+	leastPiece = 256 << 10
+)
+
+func (t *tus) pieceSize() int64 {
+	if t.means.piece > 0 {
+		return t.means.piece
+	}
+	return tusPiece
+}
 
 // piece sends what comes next, and gives the offset behind it.
 func (t *tus) piece(ctx context.Context, where *url.URL, p Parcel, at int64, told func(int64), sums bool) (int64, error) {
@@ -156,7 +168,7 @@ func (t *tus) piece(ctx context.Context, where *url.URL, p Parcel, at int64, tol
 		return at, err
 	}
 	defer f.Close()
-	n := min(tusPiece, p.Size-at)
+	n := min(t.pieceSize(), p.Size-at)
 	h := t.header()
 	h.Set("Content-Type", "application/offset+octet-stream")
 	h.Set("Upload-Offset", fmt.Sprint(at))

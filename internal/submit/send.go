@@ -50,9 +50,10 @@ func Send(ctx context.Context, open func(context.Context) (Route, error), p Parc
 		case !isPassing(err) || rec.Server == "": // it was never reached
 			return rec, err
 		}
-		if failures++; x.moved {
+		if failures++; x.moved || rec.Resumed > x.kept {
 			failures = 1
 		}
+		x.kept = max(x.kept, rec.Resumed)
 		if failures >= patience {
 			return rec, fmt.Errorf("%w (tried %d times)", err, rec.Tries)
 		}
@@ -90,6 +91,7 @@ type sending struct {
 	rec     *Receipt
 	highest int64 // so many bytes have gone at most
 	moved   bool  // more bytes than ever before went in this try
+	kept    int64 // so many bytes were there at most when a try began
 }
 
 func (x *sending) once(ctx context.Context, open func(context.Context) (Route, error)) error {

@@ -116,6 +116,7 @@ type Means struct {
 	All         []Parcel                                      // everything that goes over the route, when it is more than one file
 	Out         string                                        // folder for what is made for a person to send
 	Pause       func(ctx context.Context, failures int) error // between tries; nil waits longer each time
+	piece       int64                                         // of an upload by tus; smaller after each break
 }
 
 // Route is one opened way to a vendor: a Store or a Courier.

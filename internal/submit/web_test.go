@@ -249,9 +249,12 @@ func TestCutSFTP(t *testing.T) {
 // A link that is cut 20 times brings the archive over once, whole, and goes on where it stopped.
 func TestCutLinks(t *testing.T) {
 	const size = 24 << 20
-	for kind, place := range map[string]string{"tus+https": "/tus/", "https": "/put/"} {
-		t.Run(kind, func(t *testing.T) {
+	for _, c := range [][2]string{{"tus+https", "/tus/"}, {"tus+https", "/tus/ to a strict one"}, {"https", "/put/"}} {
+		t.Run(c[0]+c[1], func(t *testing.T) {
+			kind := c[0]
+			place, strict := strings.CutSuffix(c[1], " to a strict one")
 			d, dir, m := webDesk(t)
+			d.Whole = strict
 			times := int32(20)
 			if kind == "https" { // it begins anew each time
 				times = 3
