@@ -20,7 +20,8 @@ import (
 func newPack(s *session) *cobra.Command {
 	var q flow.PackRequest
 	var passphrase bool
-	var from, split string
+	var from, split, warn string
+	var warnOver int64
 	c := &cobra.Command{
 		Use:   "pack",
 		Short: "Redact and package into the archive named after the case",
@@ -37,10 +38,18 @@ redaction learned. The same round gives the same bytes each time.`,
 					return fault.New(fault.Usage, "--split", "", "give the size of one part, 1KiB at least, such as 20MiB", "")
 				}
 			}
+			if warn != "" {
+				if warnOver, err = keyfile.ParseSize(warn); err != nil {
+					return &fault.Error{Class: fault.Usage, Op: "--warn-over", Err: err}
+				}
+			}
 			if passphrase || from != "" {
 				q.Passphrase = func() (string, error) { return s.newPassphrase(from) }
 			}
-			_, err = s.pack(cmd.Context(), a, c, q)
+			out, err := s.pack(cmd.Context(), a, c, q)
+			if err == nil && warnOver > 0 && out.Size > warnOver {
+				s.largest(out, warnOver)
+			}
 			return err
 		},
 	}
@@ -49,12 +58,23 @@ redaction learned. The same round gives the same bytes each time.`,
 	c.Flags().StringVar(&q.Level, "level", "", "how much work goes into making it small: fast, balanced or small (default: balanced)")
 	c.Flags().StringArrayVar(&q.EncryptTo, "encrypt-to", nil, "encrypt for the owner of this public key (age1…, ssh-ed25519 …, ssh-rsa …), beside the ask's; repeat for several")
 	c.Flags().StringVar(&q.SignWith, "sign", "", "sign the manifest with this private SSH key, for ssh-keygen -Y verify")
+	c.Flags().StringSliceVar(&q.Without, "without", nil, "items that stay behind, though they were collected; the archive says so")
+	c.Flags().StringVar(&warn, "warn-over", "", "say what is largest when what is sent is larger than this, such as 500MiB")
 	c.Flags().StringVar(&split, "split", "", "cut what is sent into parts of this size at most, such as 20MiB, which plain cat joins")
 	c.Flags().BoolVar(&passphrase, "passphrase", false, "encrypt by a passphrase that is asked for")
 	c.Flags().StringVar(&from, "passphrase-from", "", "encrypt by the passphrase that env:NAME or file:PATH holds")
 	c.Flags().StringSliceVar(&q.Domains, "domain", nil, "host names under these domains are removed too (domains: in the systems file or redaction.yaml keeps them)")
 	c.Flags().StringSliceVar(&q.Opaque, "opaque", nil, "items whose unreadable files (dumps, images) may go unread")
 	return c
+}
+
+// largest says which items make an archive as large as it is.
+func (s *session) largest(p *flow.Packed, limit int64) {
+	s.screen.Say("warning: the archive has %s, more than %s; before packing, most of it is of", humanize.IBytes(uint64(p.Size)), humanize.IBytes(uint64(limit)))
+	for _, i := range p.Largest {
+		s.screen.Say("  %s: %s", term.Clean(i.Item), humanize.IBytes(uint64(i.Bytes)))
+	}
+	s.screen.Say("leave one out with --without ITEM, cut it deeper with a smaller window, or make parts with --split")
 }
 
 // newPassphrase asks for a passphrase twice, or takes it from where the engineer keeps it.

@@ -3,6 +3,7 @@ package flow
 import (
 	"encoding/json"
 	"fmt"
+	"slices"
 	"sort"
 	"strings"
 	"time"
@@ -148,6 +149,11 @@ func (p *packing) leftOut(m *archive.Manifest, e *redact.Engine) {
 		m.LeftOut = append(m.LeftOut, l)
 	}
 	for _, x := range p.pieces {
+		if p.without(x) {
+			m.LeftOut = append(m.LeftOut, archive.LeftOut{System: x.entry.System, Item: x.entry.Item, Source: e.String(x.entry.Source),
+				State: collect.Skipped, Reason: withoutReason, Size: x.entry.Size})
+			continue
+		}
 		if x.out {
 			m.LeftOut = append(m.LeftOut, archive.LeftOut{System: x.entry.System, Item: x.entry.Item, Source: e.String(x.entry.Source),
 				State: collect.Refused, Reason: "it cannot be read by the redaction (opaque), and nobody said that it may go unread", Size: x.entry.Size})
@@ -173,11 +179,14 @@ func (p *packing) leftOut(m *archive.Manifest, e *redact.Engine) {
 	})
 }
 
+// withoutReason is why something stays behind that the engineer left out.
+const withoutReason = "left out of the archive on the engineer's word"
+
 // coverage copies the round's table. What was collected but stays behind because it is opaque counts as refused here.
 func (p *packing) coverage(m *archive.Manifest, e *redact.Engine) {
 	opaque := map[[2]string]int{}
 	for _, x := range p.pieces {
-		if x.out {
+		if x.out && !p.without(x) {
 			opaque[[2]string{x.entry.System, x.entry.Item}]++
 		}
 	}
@@ -186,6 +195,9 @@ func (p *packing) coverage(m *archive.Manifest, e *redact.Engine) {
 			cell.Files -= n
 			cell.State = collect.Refused
 			cell.Reason = fmt.Sprintf("%d opaque %s left out; --opaque %s sends %s unread", n, plural(n, "file was", "files were"), cell.Item, plural(n, "it", "them"))
+		}
+		if slices.Contains(p.q.Without, cell.Item) {
+			cell.State, cell.Files, cell.Bytes, cell.Reason = collect.Skipped, 0, 0, withoutReason
 		}
 		cell.Reason = e.String(cell.Reason)
 		notes := make([]string, len(cell.Notes))

@@ -1,6 +1,7 @@
 package flow
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -35,6 +36,7 @@ type PackRequest struct {
 	Level    string   // one of archive.Levels; "" is the first
 	Domains  []string // host names under these are removed too
 	Opaque   []string // items whose unreadable files go along unread, on the engineer's word
+	Without  []string // items that stay behind, though they were collected
 	Split    int64    // bytes of one part, when the archive is larger; 0 does not split
 	SignWith string   // path of a private SSH key; "" signs nothing
 	// EncryptTo are public keys beside those of the ask. Passphrase asks for one; nil is none.
@@ -61,7 +63,32 @@ type Packed struct {
 	JoinPage  string         `json:"join_page,omitempty"` // says how to join them
 	Same      bool           `json:"same"`                // the archive was there already, byte for byte
 
-	OpenQuestions []string `json:"open_questions"` // required ones of the vendor without a fitting answer
+	Largest       []ItemSize `json:"largest"`        // the items with most bytes in it, the largest first
+	OpenQuestions []string   `json:"open_questions"` // required ones of the vendor without a fitting answer
+}
+
+// ItemSize is how much of an archive one item is, in bytes before packing.
+type ItemSize struct {
+	Item  string `json:"item"`
+	Bytes int64  `json:"bytes"`
+}
+
+// largest gives the five largest items.
+func (p *packing) largest() []ItemSize {
+	sizes := map[string]int64{}
+	for _, x := range p.pieces {
+		if !x.out {
+			sizes[x.entry.Item] += x.entry.Bytes
+		}
+	}
+	list := []ItemSize{}
+	for item, n := range sizes {
+		list = append(list, ItemSize{item, n})
+	}
+	slices.SortFunc(list, func(a, b ItemSize) int {
+		return cmp.Or(cmp.Compare(b.Bytes, a.Bytes), strings.Compare(a.Item, b.Item))
+	})
+	return list[:min(len(list), 5)]
 }
 
 // PackProgress says how far packing is, in bytes of evidence.
@@ -154,6 +181,9 @@ func (a *App) Pack(ctx context.Context, c *casefile.Case, q PackRequest) (*Packe
 	if p.level, err = archive.LevelOf(q.Level); err != nil {
 		return nil, &fault.Error{Class: fault.Usage, Op: "--level", Err: err}
 	}
+	if err := p.checkWithout(); err != nil {
+		return nil, err
+	}
 	if err := p.loadSigner(); err != nil {
 		return nil, err
 	}
@@ -224,12 +254,31 @@ func (p *packing) load() error {
 			return nil
 		}
 		x := &piece{entry: e, asIs: p.policy.Stays(e.Source) || p.policy.Stays(e.System+"/"+e.Name), raw: filepath.Join(p.round.RawDir(), e.System, filepath.FromSlash(e.Name))}
+		x.out = p.without(x)
 		taken[at] = x
 		p.pieces = append(p.pieces, x)
 		p.total += e.Bytes
 		return nil
 	})
 	return fault.Wrap("read the round", p.round.ID, err)
+}
+
+// without says whether the engineer wants a piece to stay behind. It is learned from all the same: what it shows next to a key
+// may stand bare in what goes.
+func (p *packing) without(x *piece) bool { return slices.Contains(p.q.Without, x.entry.Item) }
+
+// checkWithout makes sure that what is to stay behind has names of the ask.
+func (p *packing) checkWithout() error {
+	for _, id := range p.q.Without {
+		if p.ask.Item(id) == nil && id != "vitals" {
+			var known []string
+			for _, it := range p.ask.Items {
+				known = append(known, it.ID)
+			}
+			return fault.New(fault.Usage, "--without", id, "the ask names no such item; known: "+strings.Join(known, ", "), "")
+		}
+	}
+	return nil
 }
 
 func chooseRound(c *casefile.Case, id string) (*collect.Round, error) {
@@ -345,7 +394,7 @@ func (p *packing) learnPiece(ctx context.Context, x *piece) error {
 	}
 	x.form, x.result = res.Form, res
 	x.opaque = res.Unreadable()
-	x.out = x.opaque && !p.mayGoUnread(x)
+	x.out = x.opaque && !p.mayGoUnread(x) || p.without(x)
 	return nil
 }
 

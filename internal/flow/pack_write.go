@@ -91,7 +91,7 @@ func (p *packing) write(ctx context.Context) (*Packed, error) {
 	}
 	out := &Packed{Archive: filepath.Join(p.c.OutDir(), top+"."+p.format.Name), Round: p.round.ID, Size: rep.Size, SHA256: rep.SHA256,
 		Files: len(m.Files), Findings: m.Redaction.Findings, Learned: m.Redaction.Learned, Proof: p.proof, Lacking: m.Lacking,
-		OpaqueIn: m.Redaction.Opaque, OpaqueOut: []string{}, OpenQuestions: append([]string{}, p.brief().Open()...)}
+		OpaqueIn: m.Redaction.Opaque, OpaqueOut: []string{}, OpenQuestions: append([]string{}, p.brief().Open()...), Largest: p.largest()}
 	for _, x := range p.pieces {
 		where := x.entry.System + ": " + x.entry.Source
 		if x.form == redact.Image { // nobody but a person can say what it shows
@@ -99,6 +99,9 @@ func (p *packing) write(ctx context.Context) (*Packed, error) {
 			if !x.out {
 				out.Pictures = append(out.Pictures, where)
 			}
+		}
+		if p.without(x) {
+			continue
 		}
 		if x.out {
 			out.OpaqueOut = append(out.OpaqueOut, where+" (item "+x.entry.Item+")")
