@@ -245,9 +245,10 @@ func (e *Engine) look(b []byte, from int) bool {
 			}
 		}
 	}
+	ends := announcerEnds()
 	for w := range words {
 		for signs := m.fit[w][spaceFits]; signs != 0; signs &= signs - 1 {
-			if i := from + w<<6 + bits.TrailingZeros64(signs); mayAnnounce(b, i) && announces(b, i) || looksMode(b[i-10:]) || looksMode(b[i-11:]) {
+			if i := from + w<<6 + bits.TrailingZeros64(signs); mayAnnounce(ends, b, i) && announces(b, i) || looksMode(b[i-10:]) || looksMode(b[i-11:]) {
 				m.places[w] |= signs & -signs
 			}
 		}
@@ -349,7 +350,8 @@ var announcers = func() []map[string]bool {
 }()
 
 // announcerEnds are bits of the last four bytes of those words; of shorter ones, whatever stands before them.
-var announcerEnds = func() (set [1 << 16 / 64]uint64) {
+var announcerEnds = sync.OnceValue(func() *[1 << 16 / 64]uint64 {
+	set := new([1 << 16 / 64]uint64)
 	add := func(end string) {
 		h := announcerHash([]byte(end), 4)
 		set[h>>6] |= 1 << (h & 63)
@@ -369,16 +371,16 @@ var announcerEnds = func() (set [1 << 16 / 64]uint64) {
 		}
 	}
 	return set
-}()
+})
 
 func announcerHash(b []byte, at int) uint32 {
 	return (binary.LittleEndian.Uint32(b[at-4:]) | 0x20202020) * 2654435761 >> 16
 }
 
 // mayAnnounce says quickly whether announces may be true of a place.
-func mayAnnounce(b []byte, at int) bool {
+func mayAnnounce(ends *[1 << 16 / 64]uint64, b []byte, at int) bool {
 	h := announcerHash(b, at)
-	return announcerEnds[h>>6]&(1<<(h&63)) != 0 || !isWord(b[at-3])
+	return ends[h>>6]&(1<<(h&63)) != 0 || !isWord(b[at-3])
 }
 
 // announces says whether the word before a place is one of those. "pass" tells only in capitals.

@@ -9,6 +9,7 @@ import (
 	"net/url"
 	"sort"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/dustin/go-humanize"
@@ -26,20 +27,23 @@ func Text() string { return pageText }
 // maxLinks bounds how many files of one system are linked; the manifest lists them all.
 const maxLinks = 300
 
-var page = template.Must(template.New("page").Funcs(template.FuncMap{
-	"size": func(n int64) string { return humanize.IBytes(uint64(max(0, n))) },
-	"time": func(t time.Time) string { return t.UTC().Format("2006-01-02 15:04:05 UTC") },
-	"link": link,
-	"files": func(n int) string {
-		if n == 1 {
-			return "1 file"
-		}
-		return humanize.Comma(int64(n)) + " files"
-	},
-	"total": func(s systemView) int { return len(s.Files) + s.More },
-	"clock": func(c collect.Clock) string { return c.String() },
-	"took":  func(d time.Duration) string { return d.Round(time.Millisecond).String() },
-}).Parse(pageText))
+// page is read when it is needed: most commands draw none.
+var page = sync.OnceValue(func() *template.Template {
+	return template.Must(template.New("page").Funcs(template.FuncMap{
+		"size": func(n int64) string { return humanize.IBytes(uint64(max(0, n))) },
+		"time": func(t time.Time) string { return t.UTC().Format("2006-01-02 15:04:05 UTC") },
+		"link": link,
+		"files": func(n int) string {
+			if n == 1 {
+				return "1 file"
+			}
+			return humanize.Comma(int64(n)) + " files"
+		},
+		"total": func(s systemView) int { return len(s.Files) + s.More },
+		"clock": func(c collect.Clock) string { return c.String() },
+		"took":  func(d time.Duration) string { return d.Round(time.Millisecond).String() },
+	}).Parse(pageText))
+})
 
 // link gives a relative URL for a path within the archive.
 func link(p string) template.URL {
@@ -80,7 +84,7 @@ type leftView struct {
 
 // Page writes the first page.
 func Page(w io.Writer, m *archive.Manifest) error {
-	return page.Execute(w, newView(m))
+	return page().Execute(w, newView(m))
 }
 
 func newView(m *archive.Manifest) view {
