@@ -60,6 +60,7 @@ type Engine struct {
 	ungated     bool // for the test that holds the gate against the rules
 	keys        keyCache
 	sieve       *sieve
+	signs       [256]bool // that may fit a context
 	marks       marks     // of the chunk that is looked at
 	ownerEnd    int       // where the last owner of a file ends
 	domainFirst [256]bool // letters that domains of the site begin with
@@ -105,6 +106,9 @@ func NewEngine(o Options) *Engine {
 		e.domainFirst[d[0]] = true
 	}
 	e.sieve = sieveFor(e.rules, o.Config.Domains)
+	for c, fit := range e.sieve.exact[contextBehind] {
+		e.signs[c] = fit != 0
+	}
 	for i := range e.rules {
 		r := &e.rules[i]
 		if r.Next != nil {

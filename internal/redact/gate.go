@@ -82,8 +82,13 @@ func (c *keyCache) word(b []byte, end int, m *marks) keyKind {
 // nothing says quickly that the short key before an equals sign announces nothing; what it does not know it leaves to at.
 func (c *keyCache) nothing(b []byte, at int, m *marks) bool {
 	start, ok := m.keyStart(at)
+	if !ok {
+		for start = at; at-start <= 8 && keyBytes[b[start-1]]; {
+			start--
+		}
+	}
 	n := at - start
-	if !ok || n < 1 || n > 8 {
+	if n < 1 || n > 8 {
 		return false
 	}
 	key := binary.LittleEndian.Uint64(b[at-8:]) >> (64 - 8*n)
@@ -185,6 +190,7 @@ func isTime(b []byte, i int) bool {
 
 // nextWorth gives the next place at which a rule may find something. stop may lie before it.
 func (e *Engine) nextWorth(b []byte, i, stop int) int {
+	signs := &e.signs
 	inner := min(stop, len(b)-edge) // so far it can be looked around
 	if e.ungated {
 		inner = 0
@@ -204,8 +210,24 @@ func (e *Engine) nextWorth(b []byte, i, stop int) int {
 			}
 			continue // what is left is looked at one by one
 		}
-		if e.sieve.fits(b, at) && e.worth(b, at) {
-			break
+		for at < inner && !signs[b[at]] {
+			at++
+		}
+		if at >= inner {
+			continue
+		}
+		if e.sieve.fits(b, at) {
+			if b[at] == '=' && e.keys.nothing(b, at, &e.marks) {
+				at++
+				continue
+			}
+			if b[at] == ':' && isTime(b, at) {
+				at += 3 // if the next colon is of the same time, it is one as well
+				continue
+			}
+			if e.worth(b, at) {
+				break
+			}
 		}
 		at++
 	}

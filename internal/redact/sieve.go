@@ -137,11 +137,11 @@ func signClasses(signs []byte) (n nibbles) {
 
 // fits says whether a place with as much before and behind it as contexts look at fits a context.
 func (s *sieve) fits(b []byte, at int) bool {
-	fit := s.exact[contextBehind][b[at]]
-	if fit == 0 {
-		return false
-	}
 	w := (*[contextLen]byte)(b[at-contextBehind:])
+	fit := s.exact[contextBehind][w[contextBehind]]
+	if fit&(1<<separatorBucket) != 0 {
+		return true
+	}
 	if fit &= s.exact[2][w[2]] & s.exact[4][w[4]]; fit == 0 {
 		return false
 	}
