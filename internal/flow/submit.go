@@ -58,10 +58,7 @@ func (a *App) Submit(ctx context.Context, c *casefile.Case, q SubmitRequest) ([]
 	if err != nil {
 		return nil, err
 	}
-	if err := a.approved(k); err != nil {
-		return nil, err
-	}
-	w, err := a.write(c)
+	w, err := a.approvedWriter(c, k)
 	if err != nil {
 		return nil, err
 	}
@@ -87,6 +84,14 @@ func (a *App) Submit(ctx context.Context, c *casefile.Case, q SubmitRequest) ([]
 		}
 	}
 	return receipts, nil
+}
+
+// approvedWriter takes the case's lock, for what an approved ask says.
+func (a *App) approvedWriter(c *casefile.Case, k *ask.Ask) (*casefile.Writer, error) {
+	if err := a.approved(k); err != nil {
+		return nil, err
+	}
+	return a.write(c)
 }
 
 // resumeLast fills in the archive and the route of the submit that left something on the other side.

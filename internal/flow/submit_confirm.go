@@ -31,10 +31,7 @@ func (a *App) ConfirmReceipts(ctx context.Context, c *casefile.Case, q SubmitReq
 	if err != nil {
 		return nil, err
 	}
-	if err := a.approved(k); err != nil {
-		return nil, err
-	}
-	w, err := a.write(c)
+	w, err := a.approvedWriter(c, k)
 	if err != nil {
 		return nil, err
 	}

@@ -2,6 +2,7 @@ package submit
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"io"
 	"maps"
@@ -55,7 +56,7 @@ func (f *form) Deliver(ctx context.Context, p Parcel, told func(int64), rec *Rec
 			return err
 		}
 	}
-	part := textproto.MIMEHeader{"Content-Disposition": {multipart.FileContentDisposition(orElse(t.File, defaultFileField), p.Name)}, "Content-Type": {"application/octet-stream"}}
+	part := textproto.MIMEHeader{"Content-Disposition": {multipart.FileContentDisposition(cmp.Or(t.File, defaultFileField), p.Name)}, "Content-Type": {"application/octet-stream"}}
 	if _, err := mw.CreatePart(part); err != nil {
 		return err
 	}

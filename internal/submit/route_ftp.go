@@ -1,6 +1,7 @@
 package submit
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -63,13 +64,13 @@ func openFTP(ctx context.Context, name string, u *url.URL, m *Means) (Route, err
 
 // begin logs in and goes to the folder.
 func (r *ftpRoute) begin() error {
-	user := orElse(r.u.User.Username(), r.cred.User)
-	password, err := r.secret(string(r.cred.Password))
+	user := cmp.Or(r.u.User.Username(), r.cred.User)
+	password, err := r.secret(r.cred.Password)
 	if err != nil {
 		return err
 	}
 	if user == "" {
-		user, password = "anonymous", orElse(password, anonymousPassword)
+		user, password = "anonymous", cmp.Or(password, anonymousPassword)
 	}
 	if err := r.conn.Login(user, password); err != nil {
 		var answer *textproto.Error

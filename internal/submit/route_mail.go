@@ -1,6 +1,7 @@
 package submit
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -55,7 +56,7 @@ func (l *letter) message(p Parcel, from string) (*gomail.Msg, error) {
 	if err := msg.To(l.to); err != nil {
 		return nil, err
 	}
-	subject := l.means.fill(orElse(l.means.Terms.Subject, "Case {case}: {title}"))
+	subject := l.means.fill(cmp.Or(l.means.Terms.Subject, "Case {case}: {title}"))
 	subject = strings.TrimSuffix(brief(subject), ":")
 	if p.Part > 0 {
 		subject += fmt.Sprintf(" (part %d of %d)", p.Part, p.Parts)
@@ -112,7 +113,7 @@ func openMail(_ context.Context, name string, u *url.URL, m *Means) (Route, erro
 	} else {
 		options = append(options, gomail.WithTLSPolicy(gomail.TLSMandatory))
 	}
-	password, err := l.secret(string(l.cred.Password))
+	password, err := l.secret(l.cred.Password)
 	if err != nil {
 		return nil, err
 	}
@@ -173,7 +174,7 @@ func (r *mailRoute) Server() string {
 	return s
 }
 
-func (r *mailRoute) Cover() string { return orElse(r.covered(), "TLS") + " to the mail server" }
+func (r *mailRoute) Cover() string { return cmp.Or(r.covered(), "TLS") + " to the mail server" }
 func (r *mailRoute) Close() error  { return nil }
 
 // draft writes the mail as a file that mail programs open (RFC 5322), for a person to send.

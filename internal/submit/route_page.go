@@ -1,6 +1,7 @@
 package submit
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"maps"
@@ -50,7 +51,7 @@ func (g page) text(p Parcel) string {
 	var s strings.Builder
 	fmt.Fprintf(&s, "Page: %s\n", g.to)
 	for _, k := range slices.Sorted(maps.Keys(g.means.Terms.Fields)) {
-		fmt.Fprintf(&s, "\n--- %s ---\n%s\n", k, orElse(strings.TrimSpace(g.means.fill(g.means.Terms.Fields[k])), "(not answered)"))
+		fmt.Fprintf(&s, "\n--- %s ---\n%s\n", k, cmp.Or(strings.TrimSpace(g.means.fill(g.means.Terms.Fields[k])), "(not answered)"))
 	}
 	all := g.means.All
 	if len(all) == 0 {

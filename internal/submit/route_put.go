@@ -33,7 +33,7 @@ func openPut(_ context.Context, name string, u *url.URL, m *Means) (Route, error
 		return nil, err
 	}
 	p := &put{w, u}
-	address, err := w.secret(string(w.cred.Address))
+	address, err := w.secret(w.cred.Address)
 	if err != nil {
 		return nil, err
 	}

@@ -226,8 +226,6 @@ func Naked(to string) bool {
 
 var placeholder = regexp.MustCompile(`\{[^{}]*\}`)
 
-func siteSecret(s string) site.Secret { return site.Secret(s) }
-
 func parse(to string) (*url.URL, error) {
 	if filepath.IsAbs(to) || !strings.Contains(to, ":") {
 		return &url.URL{Path: to}, nil

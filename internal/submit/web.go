@@ -1,6 +1,7 @@
 package submit
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"crypto/tls"
@@ -18,6 +19,7 @@ import (
 	"time"
 
 	"envask/internal/fault"
+	"envask/internal/site"
 )
 
 // web is what the routes over HTTP and the ones over TLS have in common: certificates, logins, proxies and answers.
@@ -78,7 +80,7 @@ func (w *web) tls(host string) (*tls.Config, error) {
 		}
 	}
 	if w.cred.Certificate != "" {
-		pair, err := tls.LoadX509KeyPair(w.means.path(w.cred.Certificate), w.means.path(orElse(w.cred.Key, w.cred.Certificate)))
+		pair, err := tls.LoadX509KeyPair(w.means.path(w.cred.Certificate), w.means.path(cmp.Or(w.cred.Key, w.cred.Certificate)))
 		if err != nil {
 			return nil, fault.Wrap("route", w.name, fmt.Errorf("the client certificate cannot be used: %w", err))
 		}
@@ -86,13 +88,6 @@ func (w *web) tls(host string) (*tls.Config, error) {
 	}
 	conf.InsecureSkipVerify = w.cred.Fingerprint != "" // seen compares it, which is stricter
 	return conf, nil
-}
-
-func orElse(text, other string) string {
-	if text == "" {
-		return other
-	}
-	return text
 }
 
 // seen keeps the server's certificate, and compares it with the one that it must be.
@@ -129,14 +124,14 @@ func (w *web) covered() string {
 }
 
 // secret gives what a secret of the credentials refers to.
-func (w *web) secret(s string) (string, error) {
+func (w *web) secret(s site.Secret) (string, error) {
 	if s == "" {
 		return "", nil
 	}
 	if w.means.Secret == nil {
 		return "", errors.New("nobody can look up the credential")
 	}
-	return w.means.Secret(siteSecret(s))
+	return w.means.Secret(s)
 }
 
 // do sends a request with the login. The body is given by length, since few servers take a body without.
@@ -197,7 +192,7 @@ func (w *web) failed(err error) error {
 }
 
 func (w *web) login(req *http.Request) error {
-	token, err := w.secret(string(w.cred.Token))
+	token, err := w.secret(w.cred.Token)
 	if err != nil {
 		return err
 	}
@@ -205,7 +200,7 @@ func (w *web) login(req *http.Request) error {
 		req.Header.Set("Authorization", "Bearer "+token)
 		return nil
 	}
-	password, err := w.secret(string(w.cred.Password))
+	password, err := w.secret(w.cred.Password)
 	if err == nil && (w.cred.User != "" || password != "") {
 		req.SetBasicAuth(w.cred.User, password)
 	}
