@@ -49,8 +49,9 @@ type WebDesk struct {
 	tickets  int
 }
 
-// upload is one of tus.
+// upload is one of tus. One request at a time has it: what a lost one wrote is put away before the next learns the offset.
 type upload struct {
+	mu     sync.Mutex
 	name   string
 	length int64
 }
@@ -299,6 +300,8 @@ func (d *WebDesk) tus(w http.ResponseWriter, r *http.Request) error {
 	if u == nil {
 		return fs.ErrNotExist
 	}
+	u.mu.Lock()
+	defer u.mu.Unlock()
 	info, err := d.root.Stat(u.name)
 	if err != nil {
 		return err
@@ -339,7 +342,7 @@ func (d *WebDesk) newUpload(w http.ResponseWriter, r *http.Request) error {
 	}
 	d.mu.Lock()
 	id := fmt.Sprintf("u%d", len(d.uploads)+1)
-	d.uploads[id] = &upload{name(file), length}
+	d.uploads[id] = &upload{name: name(file), length: length}
 	d.mu.Unlock()
 	w.Header().Set("Location", "/tus/"+id)
 	w.WriteHeader(http.StatusCreated)

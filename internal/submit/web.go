@@ -228,7 +228,7 @@ func (w *web) answered(res *http.Response, yes ...int) (said string, err error) 
 		return said, fault.New(fault.Failed, "route", w.name, why, "the archive is larger than the server takes: choose another route or a smaller window")
 	case http.StatusInsufficientStorage:
 		return said, fault.New(fault.Failed, "route", w.name, why, "there is no room; ask the vendor, or choose another route")
-	case http.StatusRequestTimeout, http.StatusTooManyRequests, http.StatusInternalServerError, http.StatusBadGateway, http.StatusServiceUnavailable, http.StatusGatewayTimeout:
+	case http.StatusRequestTimeout, http.StatusLocked, http.StatusTooManyRequests, http.StatusInternalServerError, http.StatusBadGateway, http.StatusServiceUnavailable, http.StatusGatewayTimeout:
 		return said, passing{errors.New(why)}
 	}
 	return said, fault.New(fault.Failed, "route", w.name, why, "")

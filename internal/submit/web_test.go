@@ -8,6 +8,7 @@ import (
 	"math/rand/v2"
 	"net"
 	"net/http"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"strings"
@@ -274,4 +275,45 @@ func TestCutLinks(t *testing.T) {
 			require.Equal(t, int64(size), info.Size())
 		})
 	}
+}
+
+// A server that is still putting away the rest of a lost request first tells more than it keeps, and locks the upload
+// meanwhile: it is asked again, and the upload goes on from what is really there.
+func TestTusOffsetGoesBack(t *testing.T) {
+	var kept []byte
+	var patches, locked int
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		h := w.Header()
+		switch r.Method {
+		case http.MethodPost:
+			h.Set("Location", "/tus/1")
+			w.WriteHeader(http.StatusCreated)
+		case http.MethodHead:
+			if locked < 2 && patches == 1 {
+				locked++
+				w.WriteHeader(http.StatusLocked)
+				return
+			}
+			h.Set("Upload-Offset", fmt.Sprint(len(kept)))
+		case http.MethodPatch:
+			raw, _ := io.ReadAll(r.Body)
+			if kept = append(kept, raw...); patches == 0 {
+				kept = kept[:500]
+				h.Set("Upload-Offset", "0")
+			} else {
+				h.Set("Upload-Offset", fmt.Sprint(len(kept)))
+			}
+			patches++
+			w.WriteHeader(http.StatusNoContent)
+		}
+	}))
+	t.Cleanup(server.Close)
+	m := &Means{Changes: &changeLog{}, Left: map[string]string{}, Pause: func(context.Context, int) error { return nil }}
+	p := parcel(t, 2000)
+	rec, err := Send(context.Background(), over("tus+"+server.URL+"/tus/", m), p, m)
+	require.NoError(t, err)
+	want, err := os.ReadFile(p.File)
+	require.NoError(t, err)
+	require.Equal(t, want, kept)
+	require.Equal(t, []int{2, 2, 4}, []int{patches, locked, rec.Tries})
 }
