@@ -29,11 +29,13 @@ require (
 	github.com/wneessen/go-mail v0.8.1
 	go.yaml.in/yaml/v4 v4.0.0
 	golang.org/x/crypto v0.58.0
+	golang.org/x/net v0.62.0
 	golang.org/x/sync v0.24.0
 	golang.org/x/sys v0.49.0
 	golang.org/x/term v0.47.0
 	golang.org/x/text v0.43.0
 	golang.org/x/time v0.16.0
+	maragu.dev/gomponents v1.2.0
 	mvdan.cc/sh/v3 v3.14.1
 )
 

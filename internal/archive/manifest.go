@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"strings"
 	"time"
 
 	"envask/internal/collect"
@@ -22,7 +23,14 @@ const (
 	SumsName     = "SHA256SUMS"
 	// SignatureName is the signature of the manifest, where the engineer signs.
 	SignatureName = "manifest.json.sig"
+	// Earlier begins the paths of what an earlier round had otherwise, in an archive of several.
+	Earlier = "earlier/"
 )
+
+// IsEvidence says whether a path below the top folder is one of evidence, not one of Envask's own.
+func IsEvidence(name string) bool {
+	return strings.HasPrefix(name, "systems/") || strings.HasPrefix(name, Earlier)
+}
 
 // ManifestFormat is the version of the manifest's shape. Fields are only ever added within one version.
 const ManifestFormat = 1
@@ -43,11 +51,12 @@ type Manifest struct {
 	Answers   map[string]string     `json:"answers,omitempty"`   // to the questions of the ask, by their ids
 	Window    WindowInfo            `json:"window"`
 	Rounds    []RoundInfo           `json:"rounds"`
-	Complete  bool                  `json:"complete"`          // nothing that the ask requires is missing
-	Lacking   []string              `json:"lacking"`           // what is, as "item on system: reason"
-	Clocks    []collect.Clock       `json:"clocks"`            // of the systems, as they were when first reached
-	Reached   []collect.Place       `json:"reached,omitempty"` // by which way each system was reached
-	Groups    []collect.GroupResult `json:"groups,omitempty"`  // what the ask demands together
+	NewSince  string                `json:"new_since,omitempty"` // a round of which the vendor has the archive: what is the same there is not here
+	Complete  bool                  `json:"complete"`            // nothing that the ask requires is missing
+	Lacking   []string              `json:"lacking"`             // what is, as "item on system: reason"
+	Clocks    []collect.Clock       `json:"clocks"`              // of the systems, as they were when first reached
+	Reached   []collect.Place       `json:"reached,omitempty"`   // by which way each system was reached
+	Groups    []collect.GroupResult `json:"groups,omitempty"`    // what the ask demands together
 	Coverage  collect.Coverage      `json:"coverage"`
 	Files     []File                `json:"files"`
 	LeftOut   []LeftOut             `json:"left_out"`
@@ -69,11 +78,13 @@ type RoundInfo struct {
 	Started time.Time `json:"started"`
 	Ended   time.Time `json:"ended"`
 	Depth   string    `json:"depth"`
+	Window  string    `json:"window"`
 }
 
 // File is one piece of evidence in the archive.
 type File struct {
-	Path      string           `json:"path"` // below the top folder
+	Path      string           `json:"path"`            // below the top folder
+	Round     string           `json:"round,omitempty"` // where the archive holds several
 	System    string           `json:"system"`
 	Item      string           `json:"item"`
 	Source    string           `json:"source"` // path on the system, or the command line
@@ -100,6 +111,7 @@ type LeftOut struct {
 	State  collect.State `json:"state"`
 	Reason string        `json:"reason"`
 	Size   int64         `json:"size_on_system,omitempty"`
+	Round  string        `json:"round,omitempty"` // where the archive holds several
 }
 
 // Redaction says what was replaced, and what could not be looked into.

@@ -401,7 +401,7 @@ func (v *verifier) compareManifest(want map[string]string) {
 		}
 	}
 	for name := range want {
-		if strings.HasPrefix(name, "systems/") && !listed[name] {
+		if IsEvidence(name) && !listed[name] {
 			r.differ(name, "extra", "does not stand in "+ManifestName)
 		}
 	}

@@ -148,8 +148,8 @@ type Route struct {
 // RouteTexts are the placeholders of the texts of a route; answer:ID gives the answer to a question.
 var RouteTexts = []string{"case", "title", "vendor", "site", "ask", "window", "archive", "size", "sha256", "brief"}
 
-// ArchiveFields are the placeholders of an archive name.
-var ArchiveFields = []string{"case", "site", "system", "round", "from", "to", "date", "vendor", "ask"}
+// ArchiveFields are the placeholders of an archive name; answer:ID gives the answer to a question.
+var ArchiveFields = []string{"case", "site", "system", "round", "from", "to", "date", "vendor", "ask", "product"}
 
 // ArchiveFormats are the forms that an archive can have.
 var ArchiveFormats = []string{"tar.gz", "tar.zst", "zip"}
@@ -183,12 +183,12 @@ func Parse(file string, data []byte) (*Ask, error) {
 	}
 	a.Vendor = m.Need("vendor").Text
 	a.NoWindow = m.Choice("window", "wanted", "unwanted") == "unwanted"
-	a.readCase(m.Map("case"))
 	for _, s := range m.Maps("severities") {
 		a.Severities = append(a.Severities, Severity{Name: s.Need("name").Text, Means: s.String("means")})
 		s.Done()
 	}
 	a.readQuestions(m)
+	a.readCase(m.Map("case")) // its archive name may hold answers
 	a.readItems(m)
 	a.checkAnswers(m)
 	a.readSets(m)
@@ -221,11 +221,7 @@ func (a *Ask) readCase(m *keyfile.Map) {
 	a.Number = pattern(m.Value("number"), "number")
 	if v := m.Value("archive"); v.Set() {
 		a.Archive = v.Text
-		for _, p := range placeholder.FindAllString(v.Text, -1) {
-			if !isField(p[1 : len(p)-1]) {
-				v.Problem("archive: unknown placeholder %s; known: {%s}", p, strings.Join(ArchiveFields, "}, {"))
-			}
-		}
+		a.checkPlaceholders(v, "archive: ", ArchiveFields)
 		if rest := placeholder.ReplaceAllString(v.Text, ""); strings.ContainsAny(rest, `/\{}`) || !strings.Contains(v.Text, "{case}") {
 			v.Problem("archive: expected a file name with {case} in it and no slash, found %q", v.Text)
 		}
@@ -240,15 +236,6 @@ func (a *Ask) readCase(m *keyfile.Map) {
 	a.NameLike = pattern(m.Value("name-like"), "name-like")
 	a.NameMax = m.Int("name-max", 1, 255, 0)
 	m.Done()
-}
-
-func isField(name string) bool {
-	for _, f := range ArchiveFields {
-		if f == name {
-			return true
-		}
-	}
-	return false
 }
 
 func pattern(v keyfile.Value, key string) *regexp.Regexp {
@@ -369,17 +356,22 @@ func (a *Ask) routeText(v keyfile.Value) string {
 	if !v.Set() {
 		return ""
 	}
+	a.checkPlaceholders(v, "", RouteTexts)
+	return v.Text
+}
+
+// checkPlaceholders holds the placeholders of a text against those that are known, and answers against the questions.
+func (a *Ask) checkPlaceholders(v keyfile.Value, key string, known []string) {
 	for _, m := range placeholder.FindAllString(v.Text, -1) {
-		key := strings.Trim(m, "{}")
-		id, answer := strings.CutPrefix(key, "answer:")
+		name := strings.Trim(m, "{}")
+		id, answer := strings.CutPrefix(name, "answer:")
 		switch {
 		case answer && !slices.ContainsFunc(a.Questions, func(q Question) bool { return q.ID == id }):
-			v.Problem("%s: there is no question %q", m, id)
-		case !answer && !slices.Contains(RouteTexts, key):
-			v.Problem("%s is no placeholder; there are {%s} and {answer:ID}", m, strings.Join(RouteTexts, "}, {"))
+			v.Problem("%s%s: there is no question %q", key, m, id)
+		case !answer && !slices.Contains(known, name):
+			v.Problem("%s%s is no placeholder; there are {%s} and {answer:ID}", key, m, strings.Join(known, "}, {"))
 		}
 	}
-	return v.Text
 }
 
 // Item gives the item with an id, or nil.

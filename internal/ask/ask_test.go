@@ -43,7 +43,7 @@ func TestMistakes(t *testing.T) {
 	for _, c := range []struct{ old, new, want string }{
 		{"ask: gateway", "ask: gate way", `ask: expected a word`},
 		{"vendor: Ostrevane Gate Systems\n", "", "vendor: is missing"},
-		{"'{case}_{site}'", "'{case}_{sight}'", "unknown placeholder {sight}; known: {case}"},
+		{"'{case}_{site}'", "'{case}_{sight}'", "{sight} is no placeholder; there are {case}"},
 		{"'{case}_{site}'", "'../{case}'", "expected a file name with {case} in it and no slash"},
 		{"'{case}_{site}'", "'archive'", "expected a file name with {case} in it"},
 		{"'^OG[0-9]{6}$'", "'('", "like: not a usable expression"},

@@ -164,6 +164,14 @@ func (l *Ledger) Append(kind string, data any) error {
 	return nil
 }
 
+// Read calls each for every record that is there.
+func (l *Ledger) Read(each func(Record) error) error {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	_, _, _, _, err := readChain(l.f.Name(), each)
+	return err
+}
+
 // Close closes the ledger's file.
 func (l *Ledger) Close() error { return l.f.Close() }
 

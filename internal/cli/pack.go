@@ -53,7 +53,8 @@ redaction learned. The same round gives the same bytes each time.`,
 			return err
 		},
 	}
-	c.Flags().StringVar(&q.Round, "round", "", "round to pack (default: the newest)")
+	c.Flags().StringSliceVar(&q.Rounds, "round", nil, "round to pack, or several together: r1,r2 (default: the newest)")
+	c.Flags().StringVar(&q.NewSince, "new-since", "", "leave out what is unchanged since this round, of which the vendor has the archive")
 	c.Flags().StringVar(&q.Format, "format", "", "form of the archive: tar.gz, tar.zst or zip (default: what the ask wants, else tar.gz)")
 	c.Flags().StringVar(&q.Level, "level", "", "how much work goes into making it small: fast, balanced or small (default: balanced)")
 	c.Flags().StringArrayVar(&q.EncryptTo, "encrypt-to", nil, "encrypt for the owner of this public key (age1…, ssh-ed25519 …, ssh-rsa …), beside the ask's; repeat for several")
@@ -140,7 +141,11 @@ func (s *session) drawPacked(p *flow.Packed) {
 	if p.Same {
 		same = "   (the same bytes as before)"
 	}
-	s.screen.Field("size", fmt.Sprintf("%s, %s %s from round %s%s", humanize.IBytes(uint64(p.Size)), humanize.Comma(int64(p.Files)), one(p.Files, "file", "files"), p.Round, same))
+	since := ""
+	if p.NewSince != "" {
+		since = ", only what is new since " + p.NewSince
+	}
+	s.screen.Field("size", fmt.Sprintf("%s, %s %s from %s %s%s%s", humanize.IBytes(uint64(p.Size)), humanize.Comma(int64(p.Files)), one(p.Files, "file", "files"), one(1+strings.Count(p.Round, ","), "round", "rounds"), p.Round, since, same))
 	s.screen.Field("SHA-256", p.SHA256)
 	if e := p.Sealed; e != nil {
 		whom := fmt.Sprintf("for %d %s", len(e.Recipients), one(len(e.Recipients), "key", "keys"))

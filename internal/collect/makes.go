@@ -23,7 +23,6 @@ import (
 	"envask/internal/logset"
 	"envask/internal/posix"
 	"envask/internal/reach"
-	"envask/internal/undo"
 )
 
 // KindFolder and KindFile are the kinds of what is written on systems, in the ledger.
@@ -140,6 +139,9 @@ func (m *maker) make(ctx context.Context) error {
 			return err
 		}
 	}
+	if err := m.onRecord(); err != nil {
+		return err
+	}
 	if err := m.start(ctx); err != nil {
 		return err
 	}
@@ -167,6 +169,9 @@ func (m *maker) make(ctx context.Context) error {
 	}
 	m.report(Event{Kind: ItemSize, System: m.sys.Name, Item: m.item.ID, Files: len(files) + 1})
 	left, err := m.takeAllOf(ctx, files)
+	if err == nil {
+		err = m.removeTaken(ctx)
+	}
 	if err != nil {
 		return err
 	}
@@ -208,12 +213,21 @@ func (m *maker) begin(ctx context.Context) (ok bool, err error) {
 	if err := m.expand(ctx, func(x match) { m.state.Before[x.name] = x.info.ModTime() }); err != nil {
 		return false, err
 	}
+	m.state.Begun = time.Now().UTC().Truncate(time.Millisecond)
+	return true, m.save() // before the ledger's record: who is killed between the two finds the record again by the folder
+}
+
+// onRecord makes sure that our folder stands in the ledger before it is made.
+func (m *maker) onRecord() error {
+	if m.state.Change != "" {
+		return nil
+	}
 	change, err := m.changes.Begin(KindFolder, m.sys.Name, m.state.Folder)
 	if err != nil {
-		return false, &localError{err}
+		return &localError{err}
 	}
-	m.state.Change, m.state.Begun = change.ID, time.Now().UTC().Truncate(time.Millisecond)
-	return true, m.save()
+	m.state.Change = change.ID
+	return m.save()
 }
 
 // start starts the command apart from the connection: that may break, and the command goes on. One that was started already, by
@@ -392,9 +406,8 @@ func (m *maker) takeAllOf(ctx context.Context, files []match) (left int, err err
 			m.leave(c, Refused, plain(errSpecial(x.info.Mode())))
 			continue
 		}
-		var change undo.Change
 		if !inside && !m.spec.Keep {
-			if change, err = m.changes.Begin(KindFile, m.sys.Name, reach.Path(x.name)); err != nil {
+			if _, err := m.changes.Begin(KindFile, m.sys.Name, reach.Path(x.name)); err != nil {
 				return left, &localError{err}
 			}
 		}
@@ -406,15 +419,49 @@ func (m *maker) takeAllOf(ctx context.Context, files []match) (left int, err err
 			left++
 			continue
 		}
-		if change.ID != "" {
-			if _, err := shellText(ctx, m.run, "rm -f "+posix.Word(reach.Path(x.name))); err == nil {
-				if err := m.changes.Done(change.ID, "removed"); err != nil {
-					return left, &localError{err}
-				}
-			}
+		if err := m.removeMade(ctx, x.name); err != nil {
+			return left, err
 		}
 	}
 	return left, nil
+}
+
+// removeTaken removes what a run before took, and had no time to remove or to strike off.
+func (m *maker) removeTaken(ctx context.Context) error {
+	if len(m.done) == 0 {
+		return nil
+	}
+	pending, err := m.changes.Pending()
+	if err != nil {
+		return &localError{err}
+	}
+	for _, ch := range pending {
+		name := reach.Name(ch.Path)
+		if had := m.done[source(name)]; had.State == Taken && ch.Kind == KindFile && ch.Where == m.sys.Name {
+			if err := m.removeMade(ctx, name); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// removeMade removes a file that a command made for us outside our folder: only one that the ledger says is ours.
+func (m *maker) removeMade(ctx context.Context, name string) error {
+	change, ours, err := m.changes.Find(KindFile, m.sys.Name, reach.Path(name))
+	if err != nil {
+		return &localError{err}
+	}
+	if !ours {
+		return nil
+	}
+	if _, err := shellText(ctx, m.run, "rm -f "+posix.Word(reach.Path(name))); err != nil {
+		return lostBy(m.target, err) // what a system refuses to remove is left to tidy
+	}
+	if err := m.changes.Done(change.ID, "removed"); err != nil {
+		return &localError{err}
+	}
+	return nil
 }
 
 var sumLine = regexp.MustCompile(`(?m)^\\?([0-9a-f]{64})\b`)

@@ -8,6 +8,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -179,6 +180,74 @@ func TestMakingGoesOnWithoutUs(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, "run\n", string(data))
 	f.clean()
+}
+
+// Killed between the ledger's record of our folder and our own note of it, the record is found again.
+func TestMakingGoesOnAfterAKillAtTheRecord(t *testing.T) {
+	f := newField(t)
+	ctx, cancel := context.WithCancel(context.Background())
+	f.cancel = func(e Event) {
+		if e.Kind == Waiting && e.Took > 100*time.Millisecond {
+			cancel()
+		}
+	}
+	items := "  - {id: x, run: 'sleep 1; echo done > {folder}/x', makes: '{folder}/*'}\n"
+	_, err := f.collect(ctx, items)
+	require.ErrorIs(t, err, context.Canceled)
+	note, err := filepath.Glob(filepath.Join(f.writer.Dir, "rounds", "r1", "making", "*.json"))
+	require.NoError(t, err)
+	require.Len(t, note, 1)
+	data, err := os.ReadFile(note[0])
+	require.NoError(t, err)
+	cut := regexp.MustCompile(`"change":"[0-9a-f]+"`).ReplaceAll(data, []byte(`"change":""`))
+	require.NotEqual(t, string(data), string(cut))
+	require.NoError(t, os.WriteFile(note[0], cut, 0o600))
+	f.cancel = nil
+	round, err := f.collect(context.Background(), items)
+	require.NoError(t, err)
+	require.Equal(t, Taken, round.Coverage[0].State, round.Coverage[0].Reason)
+	f.clean()
+}
+
+// A connection that breaks when a file that was made is to be removed leaves nothing there.
+func TestWhatWasMadeIsRemovedAfterALostConnection(t *testing.T) {
+	f := newField(t)
+	broken := false
+	f.open = func() (reach.System, error) {
+		return &breaksAt{Local: reach.NewLocal(""), text: "rm -f ", broken: &broken}, nil
+	}
+	made := filepath.Join(f.dir, "bundle-new.tgz")
+	round, err := f.collect(context.Background(), "  - {id: x, run: 'echo x > "+made+"', makes: '"+f.dir+"/*.tgz'}\n")
+	require.NoError(t, err)
+	require.True(t, broken)
+	require.Equal(t, Taken, round.Coverage[0].State, round.Coverage[0].Reason)
+	require.NoFileExists(t, made)
+	f.clean()
+}
+
+// breaksAt is a system whose connection breaks at the first command with a text in it.
+type breaksAt struct {
+	*reach.Local
+	text   string
+	broken *bool
+	lost   bool
+}
+
+func (s *breaksAt) Lost() error {
+	if s.lost {
+		return errors.Join(reach.ErrLost, errors.New("cut"))
+	}
+	return nil
+}
+
+func (s *breaksAt) Run(ctx context.Context, command string, stdout, stderr io.Writer) (int, error) {
+	if !*s.broken && strings.Contains(command, s.text) {
+		*s.broken, s.lost = true, true
+	}
+	if err := s.Lost(); err != nil {
+		return -1, err
+	}
+	return s.Local.Run(ctx, command, stdout, stderr)
 }
 
 // shortLived is a system whose connection breaks after a while.

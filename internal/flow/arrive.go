@@ -183,7 +183,16 @@ func (l *arrivals) keep(got arrived) {
 // fromArrival takes what was learned on arrival, as far as it still holds. A torn or foreign line is left out: that file is
 // learned from again.
 func (p *packing) fromArrival() error {
-	f, err := os.Open(filepath.Join(p.round.Dir(), arrivedFile))
+	for _, r := range p.rounds {
+		if err := p.fromArrivalOf(r); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (p *packing) fromArrivalOf(r *collect.Round) error {
+	f, err := os.Open(filepath.Join(r.Dir(), arrivedFile))
 	if errors.Is(err, os.ErrNotExist) {
 		return nil
 	}
@@ -193,7 +202,9 @@ func (p *packing) fromArrival() error {
 	defer f.Close()
 	pieces := map[string]*piece{}
 	for _, x := range p.pieces {
-		pieces[x.entry.System+"/"+x.entry.Name] = x
+		if x.round == r {
+			pieces[x.entry.System+"/"+x.entry.Name] = x
+		}
 	}
 	digest := p.policy.Digest()
 	br := bufio.NewReaderSize(f, 256<<10)

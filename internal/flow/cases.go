@@ -35,7 +35,7 @@ func (v *CaseView) state() State {
 	switch {
 	case !last.Finished:
 		return CaseUnfinished
-	case len(v.Archives) == 0 || v.Archives[len(v.Archives)-1].Round != last.ID:
+	case len(v.Archives) == 0 || !slices.Contains(strings.Split(v.Archives[len(v.Archives)-1].Round, ","), last.ID):
 		return CaseCollected
 	case v.lastSent(v.Archives[len(v.Archives)-1].SHA256) == nil:
 		return CasePacked

@@ -26,7 +26,7 @@ func (p *packing) manifest(written []archive.Written, byName map[string]*piece) 
 		Format: archive.ManifestFormat, Envask: p.app.Version, Rules: redact.RulesVersion,
 		Case: caseNumber(p.c), Title: e.String(p.c.Title), Vendor: p.c.Vendor, Site: p.c.Site, Ask: p.round.Ask, AskSHA256: p.round.Digest,
 		Window: archive.WindowInfo{Text: w.String(), Zone: w.ZoneName(), Spans: []window.Span{}},
-		Rounds: []archive.RoundInfo{{ID: p.round.ID, Note: e.String(p.round.Note), Started: p.round.Started, Ended: p.round.Ended, Depth: p.round.Depth}},
+		Rounds: []archive.RoundInfo{},
 		Files:  []archive.File{}, LeftOut: []archive.LeftOut{}, Lacking: []string{},
 		Clocks: []collect.Clock{}, Redaction: archive.Redaction{Findings: redact.Counts{}, Learned: len(p.known), Opaque: []string{}, Disclosed: p.disclosedKinds(), Weaker: p.weaker(e)},
 	}
@@ -34,19 +34,25 @@ func (p *packing) manifest(written []archive.Written, byName map[string]*piece) 
 	if p.round.Context > 0 {
 		m.Window.Extra = p.round.Context.String()
 	}
-	for _, c := range p.round.Clocks {
+	for _, r := range p.rounds {
+		m.Rounds = append(m.Rounds, archive.RoundInfo{ID: r.ID, Note: e.String(r.Note), Started: r.Started, Ended: r.Ended, Depth: r.Depth, Window: r.InZone().String()})
+	}
+	if p.since != nil {
+		m.NewSince = p.since.ID
+	}
+	for _, c := range p.clocks() {
 		c.How = e.String(c.How) // it may tell what a system answered
 		m.Clocks = append(m.Clocks, c)
 	}
-	for _, r := range p.round.Reached {
+	for _, r := range p.reached() {
 		r.Means, r.After = e.String(r.Means), e.String(r.After)
 		m.Reached = append(m.Reached, r)
 	}
-	m.Groups = p.round.Groups
+	m.Groups = p.groups()
 	m.Answers = p.brief().Answers
 	for _, out := range written {
 		x := byName[out.Name]
-		f := archive.File{Path: out.Name, System: x.entry.System, Item: x.entry.Item, Source: e.String(x.entry.Source), State: x.entry.State,
+		f := archive.File{Path: out.Name, Round: p.roundOf(x.round), System: x.entry.System, Item: x.entry.Item, Source: e.String(x.entry.Source), State: x.entry.State,
 			How: how(e.String(x.entry.Reason), x.result.Note), SizeThere: x.entry.Size, SizeTaken: x.entry.Bytes, Size: out.Size, SHA256: out.SHA256,
 			Modified: x.entry.ModTime, First: x.entry.First, Last: x.entry.Last, Cut: x.entry.Cut, Form: x.form, Findings: x.result.Counts}
 		if x.renamed {
@@ -82,8 +88,8 @@ func (p *packing) manifest(written []archive.Written, byName map[string]*piece) 
 // vocabulary gives the texts whose words stand in every archive of a case: what the ask and the systems file name, and our
 // own page and manifest. A user called like an item cannot be removed everywhere.
 func vocabulary(c *casefile.Case, k *ask.Ask) []string {
-	sample, err := json.Marshal(archive.Manifest{Files: []archive.File{{Command: &collect.Ran{Output: "-"}, Cut: &collect.CutInfo{Unpacked: "-", Notes: []string{"-"}}, Last: time.Now(), First: time.Now(), Modified: time.Now(), How: "-", Findings: redact.Counts{"-": 1}}},
-		LeftOut: []archive.LeftOut{{Size: 1}}, Clocks: []collect.Clock{{Synchronised: "-"}}, Rounds: []archive.RoundInfo{{Note: "-"}}, Title: "-", SignedBy: "-", Answers: map[string]string{"-": "-"}, Window: archive.WindowInfo{Extra: "-", Spans: []window.Span{{}}},
+	sample, err := json.Marshal(archive.Manifest{Files: []archive.File{{Command: &collect.Ran{Output: "-"}, Cut: &collect.CutInfo{Unpacked: "-", Notes: []string{"-"}}, Last: time.Now(), First: time.Now(), Modified: time.Now(), How: "-", Findings: redact.Counts{"-": 1}, Round: "-"}},
+		LeftOut: []archive.LeftOut{{Size: 1, Round: "-"}}, NewSince: "-", Clocks: []collect.Clock{{Synchronised: "-"}}, Rounds: []archive.RoundInfo{{Note: "-"}}, Title: "-", SignedBy: "-", Answers: map[string]string{"-": "-"}, Window: archive.WindowInfo{Extra: "-", Spans: []window.Span{{}}},
 		Reached: []collect.Place{{Served: reach.Served{After: "-", Noisy: true}}}, Groups: []collect.GroupResult{{Why: "-", Lacking: []string{"-"}}},
 		Coverage: collect.Coverage{{Unmet: []string{"-"}, Together: "-", Required: true, Reason: "-", Left: 1, Took: 1, Notes: []string{"-"}}}})
 	if err != nil {
@@ -190,7 +196,7 @@ func (p *packing) coverage(m *archive.Manifest, e *redact.Engine) {
 			opaque[[2]string{x.entry.System, x.entry.Item}]++
 		}
 	}
-	for _, cell := range p.round.Coverage {
+	for _, cell := range p.joinedCoverage() {
 		if n := opaque[[2]string{cell.System, cell.Item}]; n > 0 {
 			cell.Files -= n
 			cell.State = collect.Refused

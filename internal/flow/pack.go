@@ -9,7 +9,6 @@ import (
 	"hash"
 	"io"
 	"os"
-	"path/filepath"
 	"runtime"
 	"slices"
 	"strings"
@@ -31,7 +30,8 @@ import (
 
 // PackRequest is what to pack.
 type PackRequest struct {
-	Round    string   // "" is the newest
+	Rounds   []string // none is the newest
+	NewSince string   // a round of which the vendor has the archive: what did not change since stays behind; "" is none
 	Format   string   // "" is what the ask wants, else the first of archive.Formats
 	Level    string   // one of archive.Levels; "" is the first
 	Domains  []string // host names under these are removed too
@@ -47,7 +47,8 @@ type PackRequest struct {
 // Packed is what came of it.
 type Packed struct {
 	Archive   string         `json:"archive"` // path
-	Round     string         `json:"round"`
+	Round     string         `json:"round"`   // or rounds: r1,r2
+	NewSince  string         `json:"new_since,omitempty"`
 	Size      int64          `json:"size"` // bytes
 	SHA256    string         `json:"sha256"`
 	Files     int            `json:"files"`
@@ -105,7 +106,8 @@ const (
 
 type packedRecord struct {
 	Archive string `json:"archive"` // name in out/
-	Round   string `json:"round"`
+	Round   string `json:"round"`   // or rounds: r1,r2
+	Since   string `json:"new_since,omitempty"`
 	Size    int64  `json:"size"`
 	SHA256  string `json:"sha256"`
 	Files   int    `json:"files"`
@@ -118,7 +120,10 @@ type packing struct {
 	app     *App
 	c       *casefile.Case
 	ask     *ask.Ask
-	round   *collect.Round
+	rounds  []*collect.Round
+	round   *collect.Round    // the newest of them
+	since   *collect.Round    // of which the vendor has the archive; nil is none
+	same    map[[2]string]int // files by system and item that did not change since then
 	q       PackRequest
 	pieces  []*piece
 	left    []archive.LeftOut
@@ -145,6 +150,8 @@ type packing struct {
 // piece is one file of evidence on its way into the archive.
 type piece struct {
 	entry   collect.Entry
+	round   *collect.Round
+	earlier bool   // a later round of the archive has another form of it
 	path    string // in the archive
 	renamed bool   // its name there is another, so that every system can hold it
 	raw     string // on disk
@@ -153,6 +160,7 @@ type piece struct {
 	out     bool   // opaque, and stays behind
 	check   string // of a piece learned on arrival, see arrived
 	learned bool   // from when it arrived; whether it is still the same is seen when it is written
+	active  bool   // a browser might run or draw it
 	asIs    bool   // it stays as it is, on the engineer's word
 	result  redact.Result
 }
@@ -165,7 +173,7 @@ func (a *App) Pack(ctx context.Context, c *casefile.Case, q PackRequest) (*Packe
 		return nil, err
 	}
 	defer w.Close()
-	p := &packing{app: a, c: c, q: q}
+	p := &packing{app: a, c: c, q: q, same: map[[2]string]int{}}
 	p.learner.New = func() any {
 		o := p.options()
 		o.Learned = p.learned
@@ -238,29 +246,7 @@ func (p *packing) load() error {
 			return fault.New(fault.Usage, "--opaque", id, "there is no such item in the ask", "")
 		}
 	}
-	if p.round, err = chooseRound(p.c, p.q.Round); err != nil {
-		return err
-	}
-	taken := map[string]*piece{}
-	err = p.round.Entries(func(e collect.Entry) error {
-		if e.Name == "" {
-			p.left = append(p.left, archive.LeftOut{System: e.System, Item: e.Item, Source: e.Source, State: e.State, Reason: e.Reason, Size: e.Size})
-			return nil
-		}
-		at := e.System + "/" + e.Name
-		if other := taken[at]; other != nil {
-			p.left = append(p.left, archive.LeftOut{System: e.System, Item: e.Item, Source: e.Source, State: e.State, Size: e.Size,
-				Reason: "the same file as of item " + other.entry.Item})
-			return nil
-		}
-		x := &piece{entry: e, asIs: p.policy.Stays(e.Source) || p.policy.Stays(e.System+"/"+e.Name), raw: filepath.Join(p.round.RawDir(), e.System, filepath.FromSlash(e.Name))}
-		x.out = p.without(x)
-		taken[at] = x
-		p.pieces = append(p.pieces, x)
-		p.total += e.Bytes
-		return nil
-	})
-	return fault.Wrap("read the round", p.round.ID, err)
+	return p.loadRounds()
 }
 
 // without says whether the engineer wants a piece to stay behind. It is learned from all the same: what it shows next to a key
@@ -279,29 +265,6 @@ func (p *packing) checkWithout() error {
 		}
 	}
 	return nil
-}
-
-func chooseRound(c *casefile.Case, id string) (*collect.Round, error) {
-	rounds, err := collect.Rounds(c)
-	if err != nil {
-		return nil, fault.Wrap("read the rounds", c.Name, err)
-	}
-	if id == "" && len(rounds) > 0 {
-		id = rounds[len(rounds)-1].ID
-	}
-	for _, r := range rounds {
-		if r.ID != id {
-			continue
-		}
-		if !r.Finished() {
-			return nil, fault.New(fault.Usage, "pack round", id, "it is unfinished", "run envask collect to go on with it, or choose another with --round")
-		}
-		return r, nil
-	}
-	if len(rounds) == 0 {
-		return nil, fault.New(fault.Usage, "pack", c.Name, "nothing was collected yet", "run envask collect first")
-	}
-	return nil, fault.New(fault.Usage, "--round", id, "there is no such round", "envask show lists them")
 }
 
 func (p *packing) begin(stage string) {
@@ -354,14 +317,17 @@ func (p *packing) learn(ctx context.Context) error {
 
 // texts gives what goes into manifest, page and brief besides the evidence.
 func (p *packing) texts() []string {
-	texts := []string{p.c.Title, p.round.Note}
+	texts := []string{p.c.Title}
+	for _, r := range p.rounds {
+		texts = append(texts, r.Note)
+	}
 	for _, x := range p.pieces {
 		texts = append(texts, x.entry.Source, x.entry.Name, x.entry.Reason)
 	}
 	for _, l := range p.left {
 		texts = append(texts, l.Source, l.Reason)
 	}
-	for _, cell := range p.round.Coverage {
+	for _, cell := range p.joinedCoverage() {
 		texts = append(append(texts, cell.Reason), cell.Notes...)
 	}
 	for _, answer := range p.c.Brief {
@@ -425,7 +391,7 @@ func (p *packing) source(x *piece) redact.Source {
 			return src
 		}
 	}
-	w := p.round.InZone().Grow(p.round.Context)
+	w := x.round.InZone().Grow(x.round.Context)
 	src.Within = func(t time.Time) bool { return w.Overlaps(t, t) }
 	return src
 }

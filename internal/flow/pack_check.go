@@ -95,7 +95,7 @@ func (p *packing) settle(w *casefile.Writer, out *Packed) error {
 	if err := p.saveReview(out); err != nil {
 		return err
 	}
-	return w.Ledger.Append(kindPacked, packedRecord{filepath.Base(out.Archive), out.Round, out.Size, out.SHA256, out.Files, len(out.Lacking), p.app.Who})
+	return w.Ledger.Append(kindPacked, packedRecord{filepath.Base(out.Archive), out.Round, out.NewSince, out.Size, out.SHA256, out.Files, len(out.Lacking), p.app.Who})
 }
 
 // sentArchives gives the archives of a case that were sent: name to SHA-256.

@@ -32,13 +32,13 @@ func (p *packing) name() {
 	e := p.engine()
 	used := map[string]bool{}
 	for _, x := range p.pieces {
-		path := "systems/" + x.entry.System + "/" + archiveName(e.String(x.entry.Name))
+		path := x.folder() + archiveName(e.String(x.entry.Name))
 		free := path
 		for n := 2; used[strings.ToLower(free)]; n++ { // some disks ignore case
 			free = fmt.Sprintf("%s~%d", path, n)
 		}
 		used[strings.ToLower(free)] = true
-		x.path, x.renamed = free, free != path || path != "systems/"+x.entry.System+"/"+strings.ReplaceAll(e.String(x.entry.Name), ":", "-")
+		x.path, x.renamed = free, free != path || path != x.folder()+strings.ReplaceAll(e.String(x.entry.Name), ":", "-")
 	}
 }
 
@@ -89,7 +89,7 @@ func (p *packing) write(ctx context.Context) (*Packed, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := &Packed{Archive: filepath.Join(p.c.OutDir(), top+"."+p.format.Name), Round: p.round.ID, Size: rep.Size, SHA256: rep.SHA256,
+	out := &Packed{Archive: filepath.Join(p.c.OutDir(), top+"."+p.format.Name), Round: roundIDs(p.rounds), NewSince: p.q.NewSince, Size: rep.Size, SHA256: rep.SHA256,
 		Files: len(m.Files), Findings: m.Redaction.Findings, Learned: m.Redaction.Learned, Proof: p.proof, Lacking: m.Lacking,
 		OpaqueIn: m.Redaction.Opaque, OpaqueOut: []string{}, OpenQuestions: append([]string{}, p.brief().Open()...), Largest: p.largest()}
 	for _, x := range p.pieces {
@@ -130,7 +130,7 @@ func (p *packing) fill(ctx context.Context, f io.Writer, top string) (*archive.M
 	m := p.manifest(aw.Written(), byName)
 	own := []archive.Source{
 		{Name: archive.BriefName, ModTime: p.round.Ended, Write: p.brief().Write},
-		{Name: archive.PageName, ModTime: p.round.Ended, Write: func(w io.Writer) error { return report.Page(w, m) }},
+		{Name: archive.PageName, ModTime: p.round.Ended, Write: func(w io.Writer) error { return report.Page(w, p.page(m)) }},
 		{Name: archive.ManifestName, ModTime: p.round.Ended, Write: m.Write},
 	}
 	if p.signer != nil {
@@ -162,15 +162,17 @@ func (p *packing) redact(ctx context.Context, x *piece, w io.Writer) (err error)
 			}
 		}()
 	}
+	head := &headOf{w: w}
+	defer func() { x.active = head.active() }()
 	if x.asIs {
-		_, err := io.Copy(w, in)
+		_, err := io.Copy(head, in)
 		return err
 	}
 	engine := p.writer.Get().(*redact.Engine)
 	defer p.writer.Put(engine)
 	src := p.source(x)
 	src.Sampler = func(s redact.Sample) { p.samples.take(x, s) }
-	x.result, err = engine.File(w, in, src)
+	x.result, err = engine.File(head, in, src)
 	return err
 }
 
@@ -185,6 +187,9 @@ func (p *packing) brief() brief.Brief {
 }
 
 func caseNumber(c *casefile.Case) string { return orElse(c.Number, c.Name) }
+
+// inBraces are the placeholders of an archive's name; which there are is checked when the ask is read.
+var inBraces = regexp.MustCompile(`\{[^{}]*\}`)
 
 var notInName = regexp.MustCompile(`[^A-Za-z0-9._-]+`)
 
@@ -201,8 +206,16 @@ func (p *packing) top() string {
 	if t, ok := w.Last(); ok {
 		to = t.In(w.Zone).Format("20060102T1504")
 	}
-	name := strings.NewReplacer("{case}", caseNumber(p.c), "{site}", p.c.Site, "{system}", p.onlySystem(), "{round}", p.round.ID, "{from}", from, "{to}", to,
-		"{date}", p.round.Ended.In(w.Zone).Format("20060102"), "{vendor}", p.c.Vendor, "{ask}", p.ask.Name).Replace(p.ask.Archive)
+	answers := p.brief().Answers
+	texts := map[string]string{"case": caseNumber(p.c), "site": p.c.Site, "system": p.onlySystem(), "round": p.inName(), "from": from, "to": to,
+		"date": p.round.Ended.In(w.Zone).Format("20060102"), "vendor": p.c.Vendor, "ask": p.ask.Name, "product": p.ask.Name}
+	name := inBraces.ReplaceAllStringFunc(p.ask.Archive, func(word string) string {
+		word = word[1 : len(word)-1]
+		if id, ok := strings.CutPrefix(word, "answer:"); ok {
+			return answers[id]
+		}
+		return texts[word]
+	})
 	name = strings.Trim(notInName.ReplaceAllString(name, "-"), "-.")
 	return name[:min(len(name), maxArchiveName)]
 }

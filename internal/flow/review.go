@@ -10,7 +10,6 @@ import (
 	"path/filepath"
 	"slices"
 	"sort"
-	"strings"
 	"sync"
 
 	"go.yaml.in/yaml/v4"
@@ -38,6 +37,7 @@ type reviewRecord struct {
 // ReviewSample is one replaced place in one file of the archive.
 type ReviewSample struct {
 	File   string `json:"file"` // in the archive
+	Round  string `json:"round"`
 	System string `json:"system"`
 	Name   string `json:"name"` // below the system's folder in the round
 	redact.Sample
@@ -59,7 +59,7 @@ func (s *sampling) take(x *piece, sample redact.Sample) {
 	if s.all == nil {
 		s.all = map[string][]ReviewSample{}
 	}
-	s.all[sample.Rule] = append(s.all[sample.Rule], ReviewSample{File: x.path, System: x.entry.System, Name: x.entry.Name, Sample: sample})
+	s.all[sample.Rule] = append(s.all[sample.Rule], ReviewSample{File: x.path, Round: x.round.ID, System: x.entry.System, Name: x.entry.Name, Sample: sample})
 	if len(s.all[sample.Rule]) >= 4*samplesPerRule {
 		s.thin(sample.Rule)
 	}
@@ -181,7 +181,7 @@ func (a *App) Review(c *casefile.Case, q ReviewRequest) (*Review, error) {
 	}
 	byValue := map[string]int{}
 	rep, err := archive.VerifyFile(file, func(name string, r io.Reader) error {
-		if !strings.HasPrefix(name, "systems/") {
+		if !archive.IsEvidence(name) {
 			return nil
 		}
 		return redact.FindSuspects(r, func(s redact.Suspect) bool { return v.suspect(name, s, byValue, decided) })
@@ -235,7 +235,7 @@ func (v *Review) unmask(c *casefile.Case) {
 		if s.Member != "" || s.Length > redact.MaxLearned {
 			continue
 		}
-		f, err := os.Open(filepath.Join(c.RoundDir(v.Round), "raw", s.System, filepath.FromSlash(s.Name)))
+		f, err := os.Open(filepath.Join(c.RoundDir(orElse(s.Round, v.Round)), "raw", s.System, filepath.FromSlash(s.Name)))
 		if err != nil {
 			continue
 		}

@@ -50,7 +50,8 @@ type RoundView struct {
 // ArchiveView is one archive in a line.
 type ArchiveView struct {
 	Name    string    `json:"name"`
-	Round   string    `json:"round"`
+	Round   string    `json:"round"` // or rounds: r1,r2
+	Since   string    `json:"new_since,omitempty"`
 	Size    int64     `json:"size"`
 	SHA256  string    `json:"sha256"`
 	Files   int       `json:"files"`
@@ -98,7 +99,7 @@ func (v *CaseView) addRecord(r casefile.Record) error {
 				break
 			}
 		}
-		v.Archives = append(v.Archives, ArchiveView{p.Archive, p.Round, p.Size, p.SHA256, p.Files, p.Lacking, r.At})
+		v.Archives = append(v.Archives, ArchiveView{p.Archive, p.Round, p.Since, p.Size, p.SHA256, p.Files, p.Lacking, r.At})
 	case kindSubmitted:
 		var s submit.Receipt
 		if err := json.Unmarshal(r.Data, &s); err != nil {

@@ -45,16 +45,9 @@ func (a *App) Vitals(c *casefile.Case, id string, systems []string) (*VitalsView
 		if e.Item != ask.Vitals || e.Name == "" || len(systems) > 0 && !contains(systems, e.System) {
 			return nil
 		}
-		data, err := os.ReadFile(filepath.Join(r.RawDir(), e.System, filepath.FromSlash(e.Name)))
-		if err != nil {
-			return err
-		}
-		var one collect.Vitals
-		if err := json.Unmarshal(data, &one); err != nil {
-			return fmt.Errorf("the vitals of %s: %w", e.System, err)
-		}
+		one, err := readVitals(filepath.Join(r.RawDir(), e.System, filepath.FromSlash(e.Name)), e.System)
 		v.Systems = append(v.Systems, one)
-		return nil
+		return err
 	})
 	if err != nil {
 		return nil, fault.Wrap("read the round", id, err)
@@ -62,15 +55,31 @@ func (a *App) Vitals(c *casefile.Case, id string, systems []string) (*VitalsView
 	if len(v.Systems) == 0 {
 		return nil, fault.New(fault.Usage, "show", id, "the round has no vitals", "an ask with vitals: no leaves them out; envask collect --item vitals takes them")
 	}
-	place := map[string]int{} // in the order of the systems file, as the table has it
-	for i, cell := range r.Coverage {
+	v.arrange(r.Coverage)
+	return v, nil
+}
+
+func readVitals(file, system string) (one collect.Vitals, err error) {
+	data, err := os.ReadFile(file)
+	if err == nil {
+		err = json.Unmarshal(data, &one)
+	}
+	if err != nil {
+		return one, fmt.Errorf("the vitals of %s: %w", system, err)
+	}
+	return one, nil
+}
+
+// arrange puts the systems in the order of the systems file, as the coverage has it, and compares them.
+func (v *VitalsView) arrange(table collect.Coverage) {
+	place := map[string]int{}
+	for i, cell := range table {
 		if _, seen := place[cell.System]; !seen {
 			place[cell.System] = i
 		}
 	}
 	sort.SliceStable(v.Systems, func(i, j int) bool { return place[v.Systems[i].System] < place[v.Systems[j].System] })
 	v.compare()
-	return v, nil
 }
 
 func contains(list []string, x string) bool {

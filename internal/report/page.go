@@ -2,154 +2,203 @@
 package report
 
 import (
+	"crypto/sha256"
 	_ "embed"
+	"encoding/base64"
 	"fmt"
-	"html/template"
 	"io"
-	"net/url"
-	"sort"
 	"strings"
-	"sync"
-	"time"
 
-	"github.com/dustin/go-humanize"
+	g "maragu.dev/gomponents"
+	h "maragu.dev/gomponents/html"
 
 	"envask/internal/archive"
-	"envask/internal/collect"
+	"envask/internal/brief"
 )
 
-//go:embed page.html
-var pageText string
+//go:embed page.css
+var style string
 
-// Text gives the page's own text, which stands in every archive.
-func Text() string { return pageText }
-
-// maxLinks bounds how many files of one system are linked; the manifest lists them all.
-const maxLinks = 300
-
-// page is read when it is needed: most commands draw none.
-var page = sync.OnceValue(func() *template.Template {
-	return template.Must(template.New("page").Funcs(template.FuncMap{
-		"size": func(n int64) string { return humanize.IBytes(uint64(max(0, n))) },
-		"time": func(t time.Time) string { return t.UTC().Format("2006-01-02 15:04:05 UTC") },
-		"link": link,
-		"files": func(n int) string {
-			if n == 1 {
-				return "1 file"
-			}
-			return humanize.Comma(int64(n)) + " files"
-		},
-		"total": func(s systemView) int { return len(s.Files) + s.More },
-		"clock": func(c collect.Clock) string { return c.String() },
-		"took":  func(d time.Duration) string { return d.Round(time.Millisecond).String() },
-	}).Parse(pageText))
-})
-
-// link gives a relative URL for a path within the archive.
-func link(p string) template.URL {
-	parts := strings.Split(p, "/")
-	for i := range parts {
-		parts[i] = url.PathEscape(parts[i])
-	}
-	return template.URL(strings.Join(parts, "/")) // every byte that could mean something else is escaped
+// Content is what the page tells. All text in it went through redaction.
+type Content struct {
+	*archive.Manifest
+	Brief  brief.Brief
+	Facts  Facts
+	Active map[string]bool // paths of files that a browser might run or draw: they are named, and not linked
 }
 
-type view struct {
-	archive.Manifest
-	Items    []string
-	Systems  []systemView
-	Findings []count
-	Problems []collect.Cell
-	Left     []leftView
+// Facts are the systems side by side.
+type Facts struct {
+	Systems []string
+	Rows    []Fact
 }
 
-type systemView struct {
-	Name  string
-	Cells []*collect.Cell // in the order of Items; nil where the item is not wanted from the system
-	Files []archive.File
-	More  int
-	Bytes int64
+// Fact is one row: what each system says, in their order.
+type Fact struct {
+	Name    string
+	Values  []string
+	Heeds   []bool // values that need a look; may be nil
+	Differs bool   // among systems that should be alike
 }
 
-type count struct {
-	Rule string
-	N    int
+// Page writes the first page. It holds no script, loads nothing, and forbids the browser both; text is escaped by the
+// library that builds it, and the only addresses in it lead to anchors and to files of the archive.
+func Page(w io.Writer, c *Content) error {
+	sum := sha256.Sum256([]byte(style))
+	rules := "default-src 'none'; style-src 'sha256-" + base64.StdEncoding.EncodeToString(sum[:]) + "'; base-uri 'none'; form-action 'none'"
+	v := newView(c)
+	return h.Doctype(h.HTML(h.Lang("en"),
+		h.Head(
+			h.Meta(h.Charset("utf-8")),
+			h.Meta(g.Attr("http-equiv", "Content-Security-Policy"), h.Content(rules)),
+			h.Meta(h.Name("viewport"), h.Content("width=device-width, initial-scale=1")),
+			h.Meta(h.Name("referrer"), h.Content("no-referrer")),
+			h.TitleEl(g.Text("Case "+c.Case+": "+orElse(c.Title, "evidence"))),
+			h.StyleEl(g.Raw(style)),
+		),
+		h.Body(v.head(), v.contents(), g.Map(v.sections(), func(s section) g.Node {
+			return h.Section(h.ID(s.id), h.H2(g.Text(s.title)), s.body)
+		})),
+	)).Render(w)
 }
 
-type leftView struct {
-	Reason string
-	N      int
-	Sample string
+// section is one part of the page; without a body it is left out.
+type section struct {
+	id, title string
+	body      g.Node
 }
 
-// Page writes the first page.
-func Page(w io.Writer, m *archive.Manifest) error {
-	return page().Execute(w, newView(m))
-}
-
-func newView(m *archive.Manifest) view {
-	v := view{Manifest: *m}
-	columns := map[string]int{}
-	rows := map[string]int{}
-	for _, c := range m.Coverage {
-		if _, ok := columns[c.Item]; !ok {
-			columns[c.Item] = len(v.Items)
-			v.Items = append(v.Items, c.Item)
+func (v *view) sections() []section {
+	var out []section
+	for _, s := range []section{
+		{"brief", "The write-up", v.writeUp()},
+		{"coverage", "What was taken from where", v.coverage()},
+		{"clocks", "Window and clocks", v.clocks()},
+		{"systems", "The systems", v.systems()},
+		{"cut", "What was cut", v.cut()},
+		{"files", "The files", v.files()},
+		{"left-out", "Left out", v.leftOut()},
+		{"replaced", "What was replaced", v.replaced()},
+		{"checking", "Checking it", v.checking()},
+	} {
+		if s.body != nil {
+			out = append(out, s)
 		}
-		if _, ok := rows[c.System]; !ok && c.System != "" {
-			rows[c.System] = len(v.Systems)
-			v.Systems = append(v.Systems, systemView{Name: c.System})
-		}
-	}
-	for i := range v.Systems {
-		v.Systems[i].Cells = make([]*collect.Cell, len(v.Items))
-	}
-	for i := range m.Coverage {
-		c := &m.Coverage[i]
-		if c.System != "" {
-			v.Systems[rows[c.System]].Cells[columns[c.Item]] = c
-		}
-		if c.State != collect.Taken && c.State != collect.Skipped || c.Reason != "" || c.System == "" {
-			v.Problems = append(v.Problems, *c)
-		}
-	}
-	for _, f := range m.Files {
-		row, ok := rows[f.System]
-		if !ok {
-			continue
-		}
-		s := &v.Systems[row]
-		s.Bytes += f.Size
-		if len(s.Files) < maxLinks {
-			s.Files = append(s.Files, f)
-		} else {
-			s.More++
-		}
-	}
-	for rule, n := range m.Redaction.Findings {
-		v.Findings = append(v.Findings, count{rule, n})
-	}
-	sort.Slice(v.Findings, func(i, j int) bool {
-		a, b := v.Findings[i], v.Findings[j]
-		return a.N > b.N || a.N == b.N && a.Rule < b.Rule
-	})
-	v.Left = groupLeft(m.LeftOut)
-	return v
-}
-
-// groupLeft puts what was left out for the same kind of reason into one line.
-func groupLeft(left []archive.LeftOut) []leftView {
-	at := map[string]int{}
-	var out []leftView
-	for _, l := range left {
-		k := fmt.Sprintf("%s, item %s: %s", l.System, l.Item, l.State)
-		i, ok := at[k]
-		if !ok {
-			i = len(out)
-			at[k] = i
-			out = append(out, leftView{Reason: k, Sample: l.Source + ": " + l.Reason})
-		}
-		out[i].N++
 	}
 	return out
+}
+
+func (v *view) contents() g.Node {
+	return h.Nav(g.Map(v.sections(), func(s section) g.Node { return h.A(h.Href("#"+s.id), g.Text(s.title)) }))
+}
+
+func (v *view) head() g.Node {
+	facts := []g.Node{fact("For", v.Vendor), fact("Site", v.Site), fact("Window", v.window())}
+	for _, r := range v.Rounds {
+		text := fmt.Sprintf("%s to %s, depth %s", clock(r.Started), clock(r.Ended), r.Depth)
+		if len(v.Rounds) > 1 && r.Window != "" {
+			text += ", window " + r.Window
+		}
+		if r.Note != "" {
+			text += ": " + r.Note
+		}
+		facts = append(facts, fact("Round "+r.ID, text))
+	}
+	facts = append(facts, fact("Evidence", v.evidence()))
+	title := "Case " + v.Case
+	if v.Title != "" {
+		title += ": " + v.Title
+	}
+	return g.Group{h.H1(g.Text(title)), h.Dl(facts...), v.verdicts()}
+}
+
+// evidence says how much there is.
+func (v *view) evidence() string {
+	total, from := int64(0), 0
+	for _, f := range v.Files {
+		total += f.Size
+	}
+	for _, s := range v.shown {
+		if len(s.files) > 0 {
+			from++
+		}
+	}
+	return fmt.Sprintf("%s from %d of %d systems, %s", files(len(v.Files)), from, len(v.shown), size(total))
+}
+
+func (v *view) window() string {
+	if v.Window.Extra == "" {
+		return v.Window.Text
+	}
+	return v.Window.Text + ", and " + v.Window.Extra + " more on both sides"
+}
+
+// verdicts are what the reader has to know before anything else.
+func (v *view) verdicts() g.Node {
+	var out g.Group
+	if v.NewSince != "" {
+		out = append(out, verdict("heed", h.P(g.Text("This archive goes with an earlier one: what did not change since round "), h.B(g.Text(v.NewSince)), g.Text(" stands only there."))))
+	}
+	if v.Complete {
+		out = append(out, verdict("", g.Text("Everything that the ask "), h.B(g.Text(v.Ask)), g.Text(" requires is here"), g.If(v.NewSince != "", g.Text(" or there")), g.Text(".")))
+	} else {
+		out = append(out, verdict("lacking", h.B(g.Text("This archive lacks something that the ask "+v.Ask+" requires:")), list(v.Lacking, plain)))
+	}
+	if len(v.Redaction.Opaque) > 0 {
+		out = append(out, verdict("heed", h.B(g.Text("Not looked into:")), g.Text(" these files cannot be read by the redaction and are here on the engineer's word:"), list(v.Redaction.Opaque, code)))
+	}
+	return out
+}
+
+func (v *view) writeUp() g.Node {
+	var rows []g.Node
+	for _, q := range v.Brief.Questions {
+		answer := h.Span(h.Class("answer"), g.Text(v.Brief.Answers[q.ID]))
+		if v.Brief.Answers[q.ID] == "" {
+			answer = h.Span(h.Class("dim"), g.Text("not answered"))
+		}
+		rows = append(rows, h.Dt(g.Text(q.Text)), h.Dd(answer))
+	}
+	if rows == nil {
+		return nil
+	}
+	return g.Group{h.Dl(rows...), h.P(g.Text("The same as text: "), h.A(h.Href(archive.BriefName), g.Text(archive.BriefName)))}
+}
+
+func (v *view) checking() g.Node {
+	return g.Group{
+		h.P(g.Text("In this folder, on Linux or macOS, and on Windows where these tools are installed:")),
+		h.Pre(g.Text("sha256sum -c " + archive.SumsName)),
+		g.Iff(v.SignedBy != "", func() g.Node {
+			return h.P(h.Code(g.Text(archive.ManifestName)), g.Text(" is signed with the key "), code(v.SignedBy), g.Text("; "), h.Code(g.Text("ssh-keygen -Y verify")), g.Text(" checks "), h.Code(g.Text(archive.SignatureName)), g.Text("."))
+		}),
+		h.P(h.Class("dim"), g.Text(fmt.Sprintf("Made with Envask %s, redaction rules version %s.", v.Envask, v.Rules))),
+	}
+}
+
+func fact(name, text string) g.Node { return g.Group{h.Dt(g.Text(name)), h.Dd(g.Text(text))} }
+
+func verdict(class string, inside ...g.Node) g.Node {
+	return h.Div(append([]g.Node{h.Class(strings.TrimSpace("verdict " + class))}, inside...)...)
+}
+
+func plain(text string) g.Node { return g.Text(text) }
+func code(text string) g.Node  { return h.Code(g.Text(text)) }
+
+func list(texts []string, as func(string) g.Node) g.Node {
+	return h.Ul(g.Map(texts, func(t string) g.Node { return h.Li(as(t)) }))
+}
+
+// table draws one with a heading; rows are made of its cells.
+func table(columns []string, rows []g.Node) g.Node {
+	return h.Div(h.Class("wide"), h.Table(
+		h.THead(h.Tr(g.Map(columns, func(c string) g.Node { return h.Th(g.Text(c)) }))),
+		h.TBody(rows...)))
+}
+
+func orElse(text, other string) string {
+	if text == "" {
+		return other
+	}
+	return text
 }

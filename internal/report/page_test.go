@@ -2,13 +2,19 @@ package report
 
 import (
 	"bytes"
+	"crypto/sha256"
+	"encoding/base64"
 	"fmt"
+	"net/url"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
+	"golang.org/x/net/html"
 
 	"envask/internal/archive"
+	"envask/internal/ask"
+	"envask/internal/brief"
 	"envask/internal/collect"
 	"envask/internal/redact"
 )
@@ -16,8 +22,26 @@ import (
 func draw(t *testing.T, m archive.Manifest) string {
 	t.Helper()
 	var b bytes.Buffer
-	require.NoError(t, Page(&b, &m))
+	require.NoError(t, Page(&b, &Content{Manifest: &m}))
 	return b.String()
+}
+
+// elements gives the page's elements and the values of all attributes by name, as a browser reads them.
+func elements(t *testing.T, text string) (tags map[string]int, attributes map[string][]string) {
+	t.Helper()
+	root, err := html.Parse(strings.NewReader(text))
+	require.NoError(t, err)
+	tags, attributes = map[string]int{}, map[string][]string{}
+	for n := range root.Descendants() {
+		if n.Type != html.ElementNode {
+			continue
+		}
+		tags[n.Data]++
+		for _, a := range n.Attr {
+			attributes[a.Key] = append(attributes[a.Key], a.Val)
+		}
+	}
+	return tags, attributes
 }
 
 func sample() archive.Manifest {
@@ -33,9 +57,10 @@ func TestPageSaysWhatIsThereAndWhatIsNot(t *testing.T) {
 	text := draw(t, sample())
 	require.Contains(t, text, "Everything that the ask <b>gateway</b> requires is here")
 	require.Contains(t, text, `href="systems/gate-1/files/var/log/a%20b%23c%3Fd%2541.log"`, "a link leads to the file, whatever its name")
-	require.Contains(t, text, "gate-1, item log: empty: 2 (for example <code>/x: old</code>)")
-	require.Contains(t, text, "<td>none</td><td>crew</td>")
-	require.Less(t, strings.Index(text, "<td>jwt</td>"), strings.Index(text, "<td>mail</td>"), "the most frequent first")
+	require.Contains(t, text, `<td>gate-1, item log: empty</td><td class="n">2</td><td><code>/x: old</code></td>`)
+	require.Contains(t, text, `<td class="name">none</td><td class="name">crew</td>`)
+	require.Less(t, strings.Index(text, ">jwt</td>"), strings.Index(text, ">mail</td>"), "the most frequent first")
+	require.NotContains(t, text, "The write-up", "what there is nothing of has no heading")
 
 	m := sample()
 	m.Complete, m.Lacking, m.Redaction.Opaque = false, []string{"table on fare-1: denied"}, []string{"systems/x/core"}
@@ -47,17 +72,76 @@ func TestPageSaysWhatIsThereAndWhatIsNot(t *testing.T) {
 }
 
 func TestPageTrustsNothing(t *testing.T) {
-	const evil = `<script>alert(1)</script>"'javascript:`
+	const evil = `<script>alert(1)</script>"'><img src=x onerror=alert(1)>javascript:&#x6a;`
 	m := sample()
-	m.Title, m.Vendor, m.Site = evil, evil, evil
-	m.Coverage[1].Reason, m.Coverage[1].System = evil, evil
-	m.Files[0].Source, m.Files[0].How, m.Files[0].Path = evil, evil, "systems/gate-1/files/"+evil
+	m.Case, m.Title, m.Vendor, m.Site, m.Ask, m.NewSince, m.SignedBy, m.Envask = evil, evil, evil, evil, evil, evil, evil, evil
+	m.Coverage[1].Reason, m.Coverage[1].System, m.Coverage[1].Item, m.Coverage[1].State = evil, evil, evil, evil
+	m.Files[0].Source, m.Files[0].How, m.Files[0].Path, m.Files[0].Item = evil, evil, "systems/gate-1/files/"+evil, evil
+	m.Files[0].Cut = &collect.CutInfo{Sure: evil, Unpacked: evil}
 	m.LeftOut[0].Source = evil
-	m.Rounds = []archive.RoundInfo{{ID: "r1", Note: evil}}
-	text := draw(t, m)
-	require.NotContains(t, text, "<script")
-	require.NotContains(t, text, `href="javascript`)
-	require.NotContains(t, text, "http", "the page loads nothing from anywhere")
+	m.Lacking, m.Complete, m.Redaction.Opaque, m.Redaction.AsIs, m.Redaction.Weaker = []string{evil}, false, []string{evil}, []string{evil}, []string{evil}
+	m.Redaction.Findings[evil], m.Redaction.Disclosed = 1, map[string]int{evil: 1}
+	m.Rounds = []archive.RoundInfo{{ID: evil, Note: evil}}
+	m.Clocks = []collect.Clock{{System: evil, Zone: evil, How: evil}}
+	m.Groups = []collect.GroupResult{{Name: evil, Why: evil, Items: []string{evil}, Lacking: []string{evil}}}
+	var b bytes.Buffer
+	require.NoError(t, Page(&b, &Content{Manifest: &m, Brief: brief.Brief{Questions: []ask.Question{{ID: "a", Text: evil}}, Answers: map[string]string{"a": evil}},
+		Facts: Facts{Systems: []string{evil}, Rows: []Fact{{Name: evil, Values: []string{evil}}}}}))
+	tags, attributes := elements(t, b.String())
+	require.Equal(t, 0, tags["script"]+tags["img"]+tags["iframe"]+tags["link"]+tags["object"]+tags["form"], "%v", tags)
+	require.Equal(t, 1, tags["style"])
+	for key := range attributes {
+		require.False(t, strings.HasPrefix(key, "on") || key == "src" || key == "style", key)
+	}
+	for _, to := range attributes["href"] {
+		u, err := url.Parse(to)
+		require.NoError(t, err)
+		require.True(t, u.Scheme == "" && u.Host == "" && !strings.HasPrefix(to, "/"), to)
+	}
+	require.NotContains(t, strings.ReplaceAll(b.String(), "http-equiv", ""), "http", "the page loads nothing from anywhere")
+}
+
+// The browser is told to run nothing and to load nothing, and the page's own style is what the rule lets through.
+func TestPageForbidsTheBrowserEverything(t *testing.T) {
+	text := draw(t, sample())
+	_, inside, _ := strings.Cut(text, "<style>")
+	inside, _, _ = strings.Cut(inside, "</style>")
+	sum := sha256.Sum256([]byte(inside))
+	_, attributes := elements(t, text)
+	require.Contains(t, attributes["content"], "default-src 'none'; style-src 'sha256-"+base64.StdEncoding.EncodeToString(sum[:])+"'; base-uri 'none'; form-action 'none'")
+}
+
+func TestPageLinksNoActiveFile(t *testing.T) {
+	m := sample()
+	m.Files = append(m.Files, archive.File{Path: "systems/gate-1/files/www/status.html", System: "gate-1", Source: "/www/status.html"})
+	var b bytes.Buffer
+	require.NoError(t, Page(&b, &Content{Manifest: &m, Active: map[string]bool{"systems/gate-1/files/www/status.html": true}}))
+	_, attributes := elements(t, b.String())
+	require.NotContains(t, attributes["href"], "systems/gate-1/files/www/status.html")
+	require.Contains(t, b.String(), "<code>/www/status.html</code><small>not linked: a browser could run it</small>")
+}
+
+// The longer list goes down the page.
+func TestPageTurnsTheTable(t *testing.T) {
+	m := sample()
+	require.Contains(t, draw(t, m), "<th>item</th><th>gate-1</th><th>fare-1</th>")
+	for i := range 3 {
+		m.Coverage = append(m.Coverage, collect.Cell{System: fmt.Sprintf("pc-%d", i), Item: "log", State: collect.Taken})
+	}
+	require.Contains(t, draw(t, m), "<th>system</th><th>log</th>")
+	for i := range 9 {
+		m.Coverage = append(m.Coverage, collect.Cell{System: "gate-1", Item: fmt.Sprintf("item-%d", i), State: collect.Taken})
+	}
+	require.Contains(t, draw(t, m), "<th>item</th><th>gate-1</th><th>fare-1</th><th>pc-0</th>")
+}
+
+// Every word that a page can have is among those that stand in every archive.
+func TestTextHasEveryWord(t *testing.T) {
+	text := Text()
+	for _, word := range []string{"not linked", "not answered", "demanded together", "was reached by", "Readable on purpose", "Less is taken out", "As they are", "Not looked into",
+		"lacks something", "requires is here", "did not change since round", "and 2 more", "earlier/", "took too long", "is signed with"} {
+		require.Contains(t, text, word)
+	}
 }
 
 func TestPageStaysReadableWithManyFiles(t *testing.T) {

@@ -36,8 +36,12 @@ type undone struct {
 // Log writes changes to one case's ledger.
 type Log struct{ Ledger *casefile.Ledger }
 
-// Begin writes a change down before it is made.
+// Begin writes a change down before it is made. One of the same thing that was not undone, since a run was cut short, is
+// gone on with: it has one record.
 func (l Log) Begin(kind, where, path string) (Change, error) {
+	if c, found, err := l.Find(kind, where, path); found || err != nil {
+		return c, err
+	}
 	return l.BeginPart(kind, where, path, "")
 }
 
@@ -51,15 +55,31 @@ func (l Log) BeginPart(kind, where, path, of string) (Change, error) {
 	return c, l.Ledger.Append(KindMade, c)
 }
 
+// Find gives the change of one thing that is not undone yet.
+func (l Log) Find(kind, where, path string) (c Change, found bool, err error) {
+	open, err := l.Pending()
+	for _, ch := range open {
+		if ch.Kind == kind && ch.Where == where && ch.Path == path {
+			return ch, true, err
+		}
+	}
+	return Change{}, false, err
+}
+
+// Pending gives the changes that are not undone yet, oldest first.
+func (l Log) Pending() ([]Change, error) { return pending(l.Ledger.Read) }
+
 // Done strikes a change off, saying how it ended.
 func (l Log) Done(id, how string) error {
 	return l.Ledger.Append(KindUndone, undone{ID: id, How: how})
 }
 
 // Pending gives the changes of a case that are not undone yet, oldest first.
-func Pending(c *casefile.Case) ([]Change, error) {
+func Pending(c *casefile.Case) ([]Change, error) { return pending(c.ReadLedger) }
+
+func pending(read func(func(casefile.Record) error) error) ([]Change, error) {
 	var open []Change
-	err := c.ReadLedger(func(r casefile.Record) error {
+	err := read(func(r casefile.Record) error {
 		switch r.Kind {
 		case KindMade:
 			var ch Change
