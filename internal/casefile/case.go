@@ -30,11 +30,17 @@ type Info struct {
 // Case is one case folder.
 type Case struct {
 	Dir string
+	Out string // where archives and receipts are, if not in the folder
 	Info
 }
 
 // OutDir is where archives and receipts are.
-func (c *Case) OutDir() string { return filepath.Join(c.Dir, "out") }
+func (c *Case) OutDir() string {
+	if c.Out != "" {
+		return c.Out
+	}
+	return filepath.Join(c.Dir, "out")
+}
 
 // RoundsDir is where rounds are.
 func (c *Case) RoundsDir() string { return filepath.Join(c.Dir, "rounds") }

@@ -81,6 +81,17 @@ func (h Home) Create(name string, info Info) (*Case, error) {
 	return c, c.Save()
 }
 
+// Carried gives what stands for a case that is not here, while an archive of it is sent: a folder with a ledger, and out as
+// the place of the archive.
+func (h Home) Carried(number, out string, info Info) (*Case, error) {
+	if err := CheckName(number); err != nil {
+		return nil, err
+	}
+	dir := filepath.Join(h.Dir, "carried", number)
+	info.Name = number
+	return &Case{Dir: dir, Out: out, Info: info}, os.MkdirAll(dir, 0o700)
+}
+
 // Rename gives a case its number (or another name): the folder moves, all in it stays. The caller holds the lock of
 // the old case and must not use it afterwards.
 func (h Home) Rename(c *Case, name string) (*Case, error) {

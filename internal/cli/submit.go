@@ -23,13 +23,17 @@ func newSubmit(s *session) *cobra.Command {
 	var accept []string
 	var bandwidth string
 	var confirm bool
+	var askFile string
 	c := &cobra.Command{
 		Use:   "submit [ARCHIVE]",
 		Short: "Send the archive, and keep the receipt",
 		Long: `Send the archive (the one packed last, if none is named) over a route of the ask. It arrives under a name that shows
 that it is not whole, is compared, and then gets its final name. The receipt says how it is known that it arrived. When the
 connection is lost, it is tried again, and goes on where it stopped if the other side can do that; after a crash --resume
-does the same. --confirm sends nothing and asks the other side again whether what the receipts say is there.`,
+does the same. --confirm sends nothing and asks the other side again whether what the receipts say is there.
+
+With --ask an archive is sent where its case is not, such as on a jump host: carry it there with the file beside it that ends
+in .carry.json, and bring the receipt back with envask add.`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) == 1 {
@@ -44,7 +48,13 @@ does the same. --confirm sends nothing and asks the other side again whether wha
 					return fault.New(fault.Usage, "--bandwidth", "", "give bytes a second, 1KiB at least, such as 2MiB", "")
 				}
 			}
-			a, c, err := s.appAndCase()
+			var a *flow.App
+			var c *casefile.Case
+			if askFile == "" {
+				a, c, err = s.appAndCase()
+			} else {
+				a, c, err = s.carried(args, askFile)
+			}
 			if err != nil {
 				return err
 			}
@@ -58,8 +68,22 @@ does the same. --confirm sends nothing and asks the other side again whether wha
 	addAccept(c, &accept)
 	c.Flags().BoolVar(&q.Resume, "resume", false, "go on with the submit that stopped on its way")
 	c.Flags().StringVar(&bandwidth, "bandwidth", "", "bytes a second at most, such as 2MiB")
+	c.Flags().StringVar(&askFile, "ask", "", "send ARCHIVE without its case, over the routes of this ask")
 	c.Flags().BoolVar(&confirm, "confirm", false, "send nothing; ask again whether what was sent is there")
 	return c
+}
+
+// carried is for an archive whose case is not here.
+func (s *session) carried(args []string, askFile string) (*flow.App, *casefile.Case, error) {
+	if len(args) == 0 {
+		return nil, nil, fault.New(fault.Usage, "submit", "", "with --ask, name the archive", "envask submit ARCHIVE --ask FILE")
+	}
+	a, err := s.app()
+	if err != nil {
+		return nil, nil, err
+	}
+	c, err := a.Carried(args[0], askFile)
+	return a, c, err
 }
 
 // confirmReceipts asks about what was sent.

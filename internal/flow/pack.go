@@ -222,7 +222,7 @@ func (a *App) Pack(ctx context.Context, c *casefile.Case, q PackRequest) (*Packe
 	if err := p.split(w, out); err != nil {
 		return nil, fault.Wrap("split", out.Archive, err)
 	}
-	return out, nil
+	return out, fault.Wrap("pack", out.Archive, writeCarry(c, out.Archive, out.SHA256))
 }
 
 // load chooses the round and lists its evidence.

@@ -308,7 +308,11 @@ func (a *App) ApproveArchive(c *casefile.Case, v *Review) error {
 		return nil
 	}
 	v.ApprovedBy, v.ApprovedAt = a.Who, a.Now().Format("2006-01-02 15:04:05 -07:00")
-	return fault.Wrap("approve", v.Archive, w.Ledger.Append(kindApproved, approvedRecord{filepath.Base(v.Archive), v.SHA256, a.Who}))
+	err = w.Ledger.Append(kindApproved, approvedRecord{filepath.Base(v.Archive), v.SHA256, a.Who})
+	if err == nil {
+		err = writeCarry(c, v.Archive, v.SHA256)
+	}
+	return fault.Wrap("approve", v.Archive, err)
 }
 
 // approval gives who approved an archive, and when.

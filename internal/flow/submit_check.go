@@ -42,7 +42,7 @@ func (a *App) mayGo(c *casefile.Case, k *ask.Ask, routes []ask.Route, q SubmitRe
 		return nil, nil, fault.New(fault.Refused, "submit", file, fmt.Sprintf("it does not verify: %s %s: %s", d.Path, d.What, d.Why), "envask verify names every difference; pack again")
 	}
 	if rep.Manifest == nil || rep.Manifest.Case != c.Number {
-		return nil, nil, fault.New(fault.Refused, "submit", file, fmt.Sprintf("it is not an archive of case %s", c.Number), "pack again, or choose the case with --case")
+		return nil, nil, fault.New(fault.Refused, "submit", file, fmt.Sprintf("it is not an archive of case %s", c.Number), "pack again, choose the case with --case, or send it without its case over the routes of an ask with --ask FILE")
 	}
 	if err := a.mustBeApproved(c, k, rep); err != nil {
 		return nil, nil, err

@@ -46,7 +46,8 @@ type Receipt struct {
 	Started  time.Time `json:"started"`
 	Finished time.Time `json:"finished"`
 	By       string    `json:"by"`
-	Parts    []Receipt `json:"parts,omitempty"` // when it went in parts
+	Parts    []Receipt `json:"parts,omitempty"`   // when it went in parts
+	Brought  string    `json:"brought,omitempty"` // who took it into the case, and when, where it was sent from elsewhere
 }
 
 // Plain gives name and SHA-256 of the archive as it was packed.

@@ -1,0 +1,215 @@
+package flow
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"envask/internal/archive"
+	"envask/internal/casefile"
+	"envask/internal/fault"
+	"envask/internal/seal"
+	"envask/internal/submit"
+)
+
+// An archive that was packed on one machine can be sent from another, where its case is not: on a jump host, by a colleague.
+// What the case's ledger says about it (how it was encrypted and split, who approved it) goes along in a file beside it.
+
+// carryFile is the path of that file.
+func carryFile(archiveFile string) string { return archiveFile + ".carry.json" }
+
+// maxCarry bounds the files that are read whole, in bytes.
+const maxCarry = 4 << 20
+
+// carry is what goes along with an archive. It holds no original.
+type carry struct {
+	Case    string        `json:"case"`
+	Archive string        `json:"archive"` // name
+	SHA256  string        `json:"sha256"`
+	Records []carryRecord `json:"records"` // of the ledger, about this archive
+}
+
+type carryRecord struct {
+	Kind string          `json:"kind"`
+	At   time.Time       `json:"at"`
+	Data json.RawMessage `json:"data"`
+}
+
+// writeCarry writes beside an archive what the ledger says about it.
+func writeCarry(c *casefile.Case, archiveFile, sum string) error {
+	out := carry{Case: c.Number, Archive: filepath.Base(archiveFile), SHA256: sum}
+	sums := map[string]bool{sum: true} // of the archive and its encrypted forms
+	err := c.ReadLedger(func(r casefile.Record) error {
+		var about struct {
+			SHA256 string `json:"sha256"`
+			Of     string `json:"of_sha256"`
+		}
+		switch r.Kind {
+		case kindPacked, kindSealed, kindSplit, kindApproved:
+		default:
+			return nil
+		}
+		if err := json.Unmarshal(r.Data, &about); err != nil {
+			return err
+		}
+		if sums[about.SHA256] || sums[about.Of] {
+			sums[about.SHA256] = true
+			out.Records = append(out.Records, carryRecord{r.Kind, r.At, r.Data})
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	data, err := json.MarshalIndent(out, "", " ")
+	if err != nil {
+		return err
+	}
+	return casefile.WriteFile(carryFile(archiveFile), append(data, '\n'), 0o600)
+}
+
+// readSmall reads a file that is small when it is what it should be.
+func readSmall(file string) ([]byte, error) {
+	info, err := os.Stat(file)
+	if err != nil {
+		return nil, err
+	}
+	if !info.Mode().IsRegular() || info.Size() > maxCarry {
+		return nil, fmt.Errorf("%s: it is no file of that kind", file)
+	}
+	return os.ReadFile(file)
+}
+
+// Carried gives something like a case for an archive whose case is not here: with the routes of an ask, and a ledger of its
+// own in the home, so that a submit can be gone on with. The receipts go beside the archive.
+func (a *App) Carried(file, askFile string) (*casefile.Case, error) {
+	file, err := filepath.Abs(file)
+	if err != nil {
+		return nil, fault.Wrap("submit", file, err)
+	}
+	if askFile, err = filepath.Abs(askFile); err != nil {
+		return nil, fault.Wrap("submit", askFile, err)
+	}
+	plain := strings.TrimSuffix(file, seal.Ending)
+	k, err := LoadAsk(askFile)
+	if err != nil {
+		return nil, err
+	}
+	along := &carry{}
+	data, err := readSmall(carryFile(plain))
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		rep, err := archive.VerifyFile(plain, nil)
+		if err != nil || rep.Manifest == nil {
+			return nil, fault.New(fault.Usage, "submit", file, "it is no archive of Envask", "name the plain archive, or its encrypted form with both beside each other")
+		}
+		along.Case = rep.Manifest.Case
+		if len(k.EncryptTo) > 0 {
+			return nil, fault.New(fault.Refused, "submit", file, "the ask wants it encrypted, and nothing is known of how it was", "carry "+filepath.Base(carryFile(plain))+" along from out/ of its case")
+		}
+	case err != nil:
+		return nil, fault.Wrap("submit", file, err)
+	default:
+		if err := json.Unmarshal(data, along); err != nil {
+			return nil, fault.New(fault.Usage, "submit", carryFile(plain), "it cannot be read: "+err.Error(), "carry it along again from out/ of its case")
+		}
+	}
+	if err := casefile.CheckName(along.Case); err != nil {
+		return nil, fault.New(fault.Usage, "submit", file, "its case has no number that could be one: "+err.Error(), "")
+	}
+	probe, err := os.CreateTemp(filepath.Dir(file), ".receipt-")
+	if err != nil {
+		return nil, fault.New(fault.Failed, "submit", file, "the receipt goes beside it, and that folder cannot be written to", "copy it to a folder of yours")
+	}
+	probe.Close()
+	if err := os.Remove(probe.Name()); err != nil {
+		return nil, fault.Wrap("submit", file, err)
+	}
+	c, err := a.Home.Carried(along.Case, filepath.Dir(file), casefile.Info{Number: along.Case, Vendor: k.Vendor, Ask: askFile})
+	if err != nil {
+		return nil, fault.Wrap("submit", file, err)
+	}
+	return c, a.takeAlong(c, along)
+}
+
+// takeAlong writes what went along into the ledger that stands for the case's.
+func (a *App) takeAlong(c *casefile.Case, along *carry) error {
+	w, err := a.write(c)
+	if err != nil {
+		return err
+	}
+	defer w.Close()
+	known := map[string]bool{}
+	err = c.ReadLedger(func(r casefile.Record) error {
+		known[r.Kind+string(r.Data)] = true
+		return nil
+	})
+	for _, r := range along.Records {
+		var flat bytes.Buffer
+		if err != nil || json.Compact(&flat, r.Data) != nil || known[r.Kind+flat.String()] {
+			continue
+		}
+		switch r.Kind {
+		case kindPacked, kindSealed, kindSplit, kindApproved:
+			err = w.Ledger.Append(r.Kind, json.RawMessage(flat.Bytes()))
+		}
+	}
+	return fault.Wrap("write the ledger", c.Dir, err)
+}
+
+// AddReceipt takes a receipt into the case, of an archive that was packed here and sent from elsewhere. added is false when
+// the case has it already.
+func (a *App) AddReceipt(c *casefile.Case, file string) (rec *submit.Receipt, added bool, err error) {
+	refuse := func(why, hint string) (*submit.Receipt, bool, error) {
+		return nil, false, fault.New(fault.Usage, "add", file, why, hint)
+	}
+	data, err := readSmall(file)
+	if err != nil {
+		return nil, false, fault.Wrap("add", file, err)
+	}
+	rec = &submit.Receipt{}
+	dec := json.NewDecoder(bytes.NewReader(data))
+	dec.DisallowUnknownFields()
+	if err := dec.Decode(rec); err != nil || rec.Route == "" || rec.SHA256 == "" || rec.Finished.IsZero() {
+		return refuse("it is no receipt of Envask", "a receipt is named ARCHIVE.receipt-ROUTE.json")
+	}
+	if rec.Case != c.Number {
+		return refuse(fmt.Sprintf("it is of case %q, not of %s", rec.Case, c.Number), "choose the case with --case")
+	}
+	if rec.Name != filepath.Base(rec.Name) || !routeName(rec.Route) {
+		return refuse("it names a path where a name belongs", "")
+	}
+	w, err := a.write(c)
+	if err != nil {
+		return nil, false, err
+	}
+	defer w.Close()
+	_, sum := rec.Plain()
+	packed, err := packedAs(c, sum)
+	if err != nil {
+		return nil, false, fault.Wrap("read the ledger", c.Name, err)
+	}
+	if packed == "" {
+		return refuse("no archive with the SHA-256 "+sum[:min(len(sum), 12)]+"… was packed in this case", "")
+	}
+	had, err := receiptsOf(c)
+	if err != nil {
+		return nil, false, fault.Wrap("read the ledger", c.Name, err)
+	}
+	for _, h := range had {
+		if h.Route == rec.Route && h.SHA256 == rec.SHA256 && h.Finished.Equal(rec.Finished) {
+			return rec, false, nil
+		}
+	}
+	rec.Brought = a.Who + ", " + a.Now().UTC().Format(time.RFC3339)
+	return rec, true, fault.Wrap("add", file, a.keepReceipt(w, rec))
+}
+
+// routeName says whether a text could name a route.
+func routeName(s string) bool { return casefile.CheckName(s) == nil }
