@@ -14,7 +14,7 @@ ENVASK_HOME="$here/envask-demo/home"; export ENVASK_HOME
 ask=envask-demo/files/boarding-gateway.yaml
 cp "$here/envask-demo/files/boarding-gateway.yaml" changed.yaml
 sed -i 's/run: farectl tables/run: farectl tables --with-keys/' changed.yaml
-want="${*:-demo approval probe times dry-run coverage live vitals pack submit show round redact page}"
+want="${*:-demo approval probe times dry-run coverage live vitals compare pack submit show round redact page}"
 has() { case " $want " in *" $1 "*) return 0;; esac; return 1; }
 say() { echo "printf '\$ %s\n' \"$1\"; $1"; }
 has demo && sh "$root/scripts/shot.sh" "$shots/demo.png" 6 "envask demo --dir d2"
@@ -38,6 +38,7 @@ if has live; then # slow links, so that there is something to see
 	envask open 26031407 >/dev/null 2>&1 || true
 fi
 has vitals && sh "$root/scripts/shot.sh" "$shots/vitals.png" 2 "$(say 'envask show r1 --vitals --case 26031407')"
+has compare && sh "$root/scripts/shot.sh" "$shots/compare.png" 4 "$(say 'envask compare baseline r1 --system fare-1'); echo; $(say 'envask compare envask-demo/home/cases/26031407/rounds/r1/raw/gate-1/files/etc envask-demo/home/cases/26031407/rounds/r1/raw/gate-2/files/etc')"
 has pack && sh "$root/scripts/shot.sh" "$shots/pack.png" 5 "$(say 'envask pack'); echo; $(say 'envask submit --yes'); echo; $(say 'envask verify envask-demo/desk/incoming/*r2*.tar.gz')"
 has submit && sh "$root/scripts/shot.sh" "$shots/submit.png" 4 "envask submit --yes --route form >/dev/null 2>&1; $(say 'envask submit --yes --route page'); echo; $(say 'envask submit --confirm')"
 has review && sh "$root/scripts/shot.sh" "$shots/review.png" 3 "$(say 'envask review --rule keyed-secret,user,phone --approve')"

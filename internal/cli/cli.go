@@ -81,7 +81,7 @@ func (r *resultWriter) Write(b []byte) (int, error) {
 // them, runs the others.
 func commands() []func(*session) *cobra.Command {
 	return []func(*session) *cobra.Command{
-		newOpen, newProbe, newCollect, newReview, newPack, newVerify, newSubmit, newAdd, newCases, newShow, newReveal, newTidy, newRun, newRedact, newTimes, newAsk, newDemo, newVersion,
+		newOpen, newProbe, newCollect, newReview, newPack, newVerify, newSubmit, newAdd, newCases, newShow, newReveal, newCompare, newTidy, newRun, newRedact, newTimes, newAsk, newDemo, newVersion,
 	}
 }
 

@@ -62,17 +62,28 @@ type demoStep struct {
 	args []string
 }
 
+// demoBefore is what an engineer does before a change: the fare service will be upgraded tonight.
+func demoBefore(files string) []demoStep {
+	ask := filepath.Join(files, "boarding-gateway.yaml")
+	return []demoStep{
+		{"The fare service will be upgraded tonight. Keep how it is, under a working name; there is no case yet:",
+			[]string{"open", "before-the-upgrade", "--working-name", "--ask", ask, "--systems", filepath.Join(files, "tallow-pier.yaml"), "--around", "2026-03-13 20:00"}},
+		{"An ask comes from outside. See all that it would do, and approve it:", []string{"ask", "approve", ask, "--digest"}},
+		{"A baseline:", []string{"collect", "--baseline", "--system", "fare-1", "--item", "fare-config,fare-tables,vitals"}},
+	}
+}
+
 func demoSteps(files string) []demoStep {
 	return []demoStep{
 		{"Gate 2 accepts no passes since 06:12. The vendor opened case " + demoCase + " and sent an ask. Open the case:",
 			[]string{"open", demoCase, "--ask", filepath.Join(files, "boarding-gateway.yaml"), "--systems", filepath.Join(files, "tallow-pier.yaml"),
 				"--title", "gate 2 accepts no passes", "--answer", "serial=OG004417", "--around", "2026-03-14 06:12", "--margin", "40m"}},
-		{"An ask comes from outside. See all that it would do, and approve it:", []string{"ask", "approve", filepath.Join(files, "boarding-gateway.yaml"), "--digest"}},
 		{"Can every system be reached? What do their clocks show?", []string{"probe"}},
 		{"What would be taken? Nothing is, yet:", []string{"collect", "--dry-run", "--system", "gate-2"}},
 		{"Collect from all systems at once:", []string{"collect", "--note", "before any restart"}},
 		{"Gate 2's clock was 90 seconds ahead, and a part of the window had been rotated away and compressed:", []string{"show", "r1", "--system", "gate-2", "--item", "gate-log"}},
 		{"How do the systems differ? Gate 2 is busy, runs an older agent, and its clock is wrong:", []string{"show", "--vitals"}},
+		{"What is different from before the upgrade?", []string{"compare", "baseline", "r1", "--system", "fare-1"}},
 		{"Keep secrets and people out of it, and package it:", []string{"pack"}},
 		{"Look at what was replaced, and stand for it:", []string{"review", "--approve"}},
 		{"Check the archive as the vendor would:", []string{"verify"}},
@@ -116,6 +127,13 @@ func (s *session) demo(ctx context.Context, dir string, stay, routes bool) error
 	if routes {
 		steps = append(steps, routeSteps()...)
 	}
+	upgrade := standin.FareBeforeUpgrade(site.System("fare-1"))
+	for _, step := range demoBefore(files) {
+		if err := s.demoStep(ctx, home, step); err != nil {
+			return err
+		}
+	}
+	upgrade()
 	for _, step := range steps {
 		if err := s.demoStep(ctx, home, step); err != nil {
 			return err

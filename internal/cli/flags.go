@@ -30,7 +30,7 @@ type choice struct {
 	systems, roles, items, allow, accept []string
 	sets, again                          []string
 	depth, note, context, within, budget string
-	missing, leaveOpen                   bool
+	missing, leaveOpen, baseline         bool
 	jobs                                 int
 }
 
@@ -86,7 +86,7 @@ func (x *choice) request() (flow.CollectRequest, error) {
 		return flow.CollectRequest{}, fault.New(fault.Usage, "--jobs", "", "give a number from 1 to 1000", "")
 	}
 	return flow.CollectRequest{Systems: x.systems, Roles: x.roles, Items: x.items, Depth: depth, AllowPaths: x.allow, Jobs: x.jobs,
-		Note: x.note, Context: extra, Accept: accept, Sets: x.sets, Again: x.again, Missing: x.missing, LeaveOpen: x.leaveOpen, Within: within, Budget: budget}, nil
+		Note: x.note, Context: extra, Accept: accept, Sets: x.sets, Again: x.again, Missing: x.missing, LeaveOpen: x.leaveOpen, Baseline: x.baseline, Within: within, Budget: budget}, nil
 }
 
 const contextHelp = "extra time on both sides of the window for logs that are cut to it, such as 10m"

@@ -96,6 +96,9 @@ func (s *session) drawRounds(rounds []flow.RoundView) {
 		case r.Lacking > 0:
 			result = s.screen.Paint(term.Bad, number(r.Lacking)+" required lacking")
 		}
+		if r.Baseline {
+			result += ", baseline"
+		}
 		rows = append(rows, []string{r.ID, shortTime(r.Started), r.Depth, humanize.Comma(int64(r.Files)), humanize.IBytes(uint64(r.Bytes)), result, term.Clean(r.Note)})
 	}
 	s.screen.Table([]term.Column{{Title: "round"}, {Title: "begun"}, {Title: "depth"}, {Title: "files", Right: true}, {Title: "size", Right: true},

@@ -33,6 +33,7 @@ type Request struct {
 	OnlyWhy    string             // what it says of the others
 	Again      []string           // systems of which nothing that is there counts
 	Free       func() int64       // bytes free for the case, -1 when that is not known; nil is not asked
+	Baseline   bool               // the round shows how the site was before a change
 	LeaveOpen  bool               // the round stays open for further passes over other systems
 }
 

@@ -33,10 +33,11 @@ type Round struct {
 	Depth    string        `json:"depth"`
 	Window   []window.Span `json:"window"`
 	Zone     string        `json:"zone"`
-	Same     string        `json:"fingerprint"`       // of the request, to know whether it can be gone on with
-	Base     string        `json:"base,omitempty"`    // the same, but for the systems
-	Open     bool          `json:"open,omitempty"`    // left open for further passes
-	Context  time.Duration `json:"context,omitempty"` // extra time on both sides of the window
+	Same     string        `json:"fingerprint"`        // of the request, to know whether it can be gone on with
+	Base     string        `json:"base,omitempty"`     // the same, but for the systems
+	Open     bool          `json:"open,omitempty"`     // left open for further passes
+	Baseline bool          `json:"baseline,omitempty"` // how the site was before a change, to compare with
+	Context  time.Duration `json:"context,omitempty"`  // extra time on both sides of the window
 	Clocks   []Clock       `json:"clocks,omitempty"`
 	Reached  []Place       `json:"reached,omitempty"` // by which way each system was reached
 	Groups   []GroupResult `json:"groups,omitempty"`  // what the ask demands together
@@ -139,7 +140,7 @@ func newRound(c *casefile.Case, number int, req *Request, note string) *Round {
 	id := "r" + strconv.Itoa(number)
 	return &Round{ID: id, Note: note, Started: time.Now().UTC().Truncate(time.Second), Ask: req.Ask.Name, Vendor: req.Ask.Vendor,
 		Digest: req.Ask.Digest, Site: req.Site.Name, Depth: req.Depth.String(), Window: req.Window.Spans,
-		Zone: req.Window.ZoneName(), Context: req.Context, Same: req.Fingerprint(), Base: req.base(), dir: c.RoundDir(id)}
+		Zone: req.Window.ZoneName(), Context: req.Context, Baseline: req.Baseline, Same: req.Fingerprint(), Base: req.base(), dir: c.RoundDir(id)}
 }
 
 func (r *Round) save() error {

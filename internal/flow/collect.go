@@ -29,6 +29,7 @@ type CollectRequest struct {
 	Sets                  []string          // sets of the ask
 	Again                 []string          // systems of which everything is taken anew
 	Missing               bool              // only what the last round did not get
+	Baseline              bool              // the round is a baseline: how the site was before a change
 	LeaveOpen             bool              // the round stays open for further passes
 	Within                time.Duration     // the whole collection stops after so long; 0 is no limit
 	Budget                int64             // bytes; a larger estimate is a question. 0 is none
@@ -74,7 +75,7 @@ func (a *App) prepare(c *casefile.Case, q CollectRequest) (*collect.Collector, *
 // request makes the core's request of what was chosen.
 func (a *App) request(c *casefile.Case, k *ask.Ask, s *site.Site, q CollectRequest) (collect.Request, error) {
 	req := collect.Request{Ask: k, Site: s, Window: c.Window, Depth: q.Depth, Context: q.Context, Systems: q.Systems, Roles: q.Roles, Items: q.Items,
-		AllowPaths: q.AllowPaths, Jobs: q.Jobs, Case: c.Number, Answers: c.Brief, Within: q.Within, Again: q.Again, LeaveOpen: q.LeaveOpen,
+		AllowPaths: q.AllowPaths, Jobs: q.Jobs, Case: c.Number, Answers: c.Brief, Within: q.Within, Again: q.Again, LeaveOpen: q.LeaveOpen, Baseline: q.Baseline,
 		Free: func() int64 { return freeSpace(c.Dir) }}
 	for _, name := range q.Sets {
 		set := k.Set(name)

@@ -45,6 +45,7 @@ type RoundView struct {
 	Lacking  int       `json:"lacking"`
 	Finished bool      `json:"finished"`
 	Open     bool      `json:"open,omitempty"` // left open for further passes
+	Baseline bool      `json:"baseline,omitempty"`
 }
 
 // ArchiveView is one archive in a line.
@@ -114,7 +115,7 @@ func (v *CaseView) addRecord(r casefile.Record) error {
 func NewRoundView(r *collect.Round) RoundView {
 	files, bytes := r.Coverage.Totals()
 	return RoundView{ID: r.ID, Note: r.Note, Started: r.Started, Ended: r.Ended, Depth: r.Depth, Window: r.InZone().String(), Files: files, Bytes: bytes,
-		Lacking: len(r.Coverage.Lacking()), Finished: r.Finished(), Open: r.Open}
+		Lacking: len(r.Coverage.Lacking()), Finished: r.Finished(), Open: r.Open, Baseline: r.Baseline}
 }
 
 // ShowRound gives one round; the entries are those of the chosen systems and items (all when none is chosen).

@@ -56,11 +56,12 @@ func (a *App) TryAsk(ctx context.Context, q TryRequest) (*Tried, error) {
 		}
 		out.Window = w
 	}
-	dir, done, err := unpackedDir(ctx, q.Against, out)
+	dir, skipped, done, err := unpackedDir(ctx, q.Against)
 	if err != nil {
 		return nil, err
 	}
 	defer done()
+	out.Skipped = skipped
 	roots, err := systemsIn(dir)
 	if err != nil {
 		return nil, fault.Wrap("look into", q.Against, err)
@@ -95,26 +96,26 @@ func sortedKeys[V any](m map[string]V) []string {
 }
 
 // unpackedDir gives the folder to look into; an archive is unpacked for that, and removed by done.
-func unpackedDir(ctx context.Context, name string, out *Tried) (dir string, done func(), err error) {
+func unpackedDir(ctx context.Context, name string) (dir string, skipped int, done func(), err error) {
 	info, err := os.Stat(name)
 	if err != nil {
-		return "", nil, &fault.Error{Class: fault.Usage, Op: "look into", Target: name, Err: plainPath(err)}
+		return "", 0, nil, &fault.Error{Class: fault.Usage, Op: "look into", Target: name, Err: plainPath(err)}
 	}
 	if info.IsDir() {
-		return name, func() {}, nil
+		return name, 0, func() {}, nil
 	}
 	if dir, err = os.MkdirTemp("", "envask-try-*"); err != nil {
-		return "", nil, fault.Wrap("make a folder for", name, err)
+		return "", 0, nil, fault.Wrap("make a folder for", name, err)
 	}
 	done = func() { os.RemoveAll(dir) }
-	if out.Skipped, err = archive.Unpack(ctx, name, dir); err != nil {
+	if skipped, err = archive.Unpack(ctx, name, dir); err != nil {
 		done()
 		if errors.Is(err, context.Canceled) {
-			return "", nil, &fault.Error{Class: fault.Interrupted, Op: "unpack", Err: errors.New("interrupted")}
+			return "", 0, nil, &fault.Error{Class: fault.Interrupted, Op: "unpack", Err: errors.New("interrupted")}
 		}
-		return "", nil, &fault.Error{Class: fault.Usage, Op: "unpack", Target: name, Err: err}
+		return "", 0, nil, &fault.Error{Class: fault.Usage, Op: "unpack", Target: name, Err: err}
 	}
-	return dir, done, nil
+	return dir, skipped, done, nil
 }
 
 // systemsIn finds the tops of systems in a folder: those of an archive of Envask or of a round's folder, else the folder

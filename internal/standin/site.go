@@ -83,6 +83,16 @@ func StartSite(dir string) (*Site, error) {
 	return s, s.Systems[4].Close()
 }
 
+// System gives the system of a name; nil when there is none.
+func (s *Site) System(name string) *Server {
+	for _, server := range s.Systems {
+		if server.Name == name {
+			return server
+		}
+	}
+	return nil
+}
+
 // Close stops all of it.
 func (s *Site) Close() error {
 	var errs []error

@@ -333,14 +333,36 @@ func FareTree() *Tree {
 	t.File("/var/log/fare/access.log", g.accessLog(day(6, 0), day(8, 30)), day(8, 30))
 	t.File("/var/log/fare/access.log.1", g.accessLog(day(4, 0), day(6, 0)), day(6, 0))
 	t.File("/var/log/fare/access.log.2.gz", zipped(g.accessLog(day(0, 0), day(1, 0))), day(1, 0))
-	t.File("/etc/fare/fare.yaml", []byte(fmt.Sprintf("listen: 0.0.0.0:8443\ndatabase:\n  url: postgres://fare:%s@%s:5432/fare\n  pool: 12\nadmin:\n  mail: %s\n  basic: \"Authorization: Basic %s\"\n",
-		strings.ReplaceAll(plant(3), "#", "%23"), plant(11), plant(7), base64.StdEncoding.EncodeToString([]byte("fare:"+plant(0))))), day(0, 0).Add(-300*time.Hour))
+	t.File("/etc/fare/fare.yaml", fareConfig(12, ""), day(0, 0).Add(-300*time.Hour))
 	t.File("/srv/fare/exports/refunds-"+plant(16)+".tar", export(), day(5, 50))
 	t.File("/srv/fare/tables/2026-02-01T0400.json", []byte(`{"schema":6,"zones":[{"zone":1,"cents":250},{"zone":2,"cents":410}]}`+"\n"), day(0, 0).Add(-990*time.Hour))
 	t.File("/srv/fare/tables/2026-03-14T0605.json", []byte(`{"schema":7,"zones":[{"zone":"Z1","cents":260},{"zone":"Z2","cents":420}]}`+"\n"), day(6, 5))
-	basics(t, "Debian GNU/Linux 12 (bookworm)", 4, 8127488, 4406400, "0.80 0.71 0.69", "2026-03-13 23:04:10 upgrade fare-service 9.1.0 9.2.0\n")
+	basics(t, "Debian GNU/Linux 12 (bookworm)", 4, 8127488, 4406400, "0.80 0.71 0.69", fareUpgrade)
 	t.Put("/srv/fare/tables/current.json", &Node{Link: "2026-03-14T0605.json", Mode: fs.ModeSymlink, Time: day(6, 5)})
 	return t
+}
+
+const (
+	fareUpgrade = "2026-03-13 23:04:10 upgrade fare-service 9.1.0 9.2.0\n"
+	fareTables  = "farectl tables"
+)
+
+func fareConfig(pool int, more string) []byte {
+	return []byte(fmt.Sprintf("listen: 0.0.0.0:8443\ndatabase:\n  url: postgres://fare:%s@%s:5432/fare\n  pool: %d\n%sadmin:\n  mail: %s\n  basic: \"Authorization: Basic %s\"\n",
+		strings.ReplaceAll(plant(3), "#", "%23"), plant(11), pool, more, plant(7), base64.StdEncoding.EncodeToString([]byte("fare:"+plant(0)))))
+}
+
+// FareBeforeUpgrade puts the fare service back to how it was before the night of the fault; undo brings that night back.
+func FareBeforeUpgrade(s *Server) (undo func()) {
+	put := func(config []byte, packages, current, tables string) {
+		s.Tree.File("/etc/fare/fare.yaml", config, day(0, 0).Add(-300*time.Hour))
+		s.Tree.File("/var/log/dpkg.log", []byte(packages), day(0, 0))
+		s.Tree.Put("/srv/fare/tables/current.json", &Node{Link: current, Mode: fs.ModeSymlink, Time: day(6, 5)})
+		s.Change(func(s *Server) { s.Commands[fareTables] = Command{Out: tables, Delay: 80 * time.Millisecond} })
+	}
+	now := FareCommands()[fareTables].Out
+	put(fareConfig(8, "tables:\n  accept: [5, 6]\n"), "2026-01-20 22:40:02 upgrade fare-service 9.0.4 9.1.0\n", "2026-02-01T0400.json", "2026-02-01T0400 schema 6 current\n")
+	return func() { put(fareConfig(12, ""), fareUpgrade, "2026-03-14T0605.json", now) }
 }
 
 // export is what an engineer took out of the fare service the day before: a tar with a gzip in it.
@@ -386,8 +408,8 @@ func GateCommands(gate int) map[string]Command {
 func FareCommands() map[string]Command {
 	known := stateCommands("192.0.2.20", "21.0 812456 fare-service\n 4.2 96012 nginx\n")
 	maps.Copy(known, map[string]Command{
-		"farectl tables": {Out: "2026-02-01T0400 schema 6 retired\n2026-03-14T0605 schema 7 current\n", Delay: 80 * time.Millisecond},
-		"df -k /var":     {Out: "Filesystem 1K-blocks Used Available Use% Mounted on\n/dev/vda2 41152736 9120044 29916204 24% /var\n"},
+		fareTables:   {Out: "2026-02-01T0400 schema 6 retired\n2026-03-14T0605 schema 7 current\n", Delay: 80 * time.Millisecond},
+		"df -k /var": {Out: "Filesystem 1K-blocks Used Available Use% Mounted on\n/dev/vda2 41152736 9120044 29916204 24% /var\n"},
 	})
 	return known
 }
