@@ -99,10 +99,17 @@ func (s *session) drawRounds(rounds []flow.RoundView) {
 		if r.Baseline {
 			result += ", baseline"
 		}
-		rows = append(rows, []string{r.ID, shortTime(r.Started), r.Depth, humanize.Comma(int64(r.Files)), humanize.IBytes(uint64(r.Bytes)), result, term.Clean(r.Note)})
+		if !r.Tidied.IsZero() {
+			result += ", raw evidence removed"
+		}
+		sent := "no"
+		if r.Sent != "" {
+			sent = "over " + r.Sent
+		}
+		rows = append(rows, []string{r.ID, shortTime(r.Started), r.Depth, humanize.Comma(int64(r.Files)), humanize.IBytes(uint64(r.Bytes)), result, term.Clean(sent), term.Clean(r.Note)})
 	}
 	s.screen.Table([]term.Column{{Title: "round"}, {Title: "begun"}, {Title: "depth"}, {Title: "files", Right: true}, {Title: "size", Right: true},
-		{Title: "result"}, {Title: "note", Wide: true, Least: 16}}, rows)
+		{Title: "result"}, {Title: "sent"}, {Title: "note", Wide: true, Least: 16}}, rows)
 }
 
 func (s *session) drawArchives(v *flow.CaseView) {

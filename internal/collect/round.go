@@ -42,6 +42,8 @@ type Round struct {
 	Reached  []Place       `json:"reached,omitempty"` // by which way each system was reached
 	Groups   []GroupResult `json:"groups,omitempty"`  // what the ask demands together
 	Coverage Coverage      `json:"coverage"`
+	// Discarded is when the raw evidence was removed; what was taken is still known.
+	Discarded time.Time `json:"raw_removed,omitzero"`
 
 	dir string
 	mu  sync.Mutex
@@ -141,6 +143,14 @@ func newRound(c *casefile.Case, number int, req *Request, note string) *Round {
 	return &Round{ID: id, Note: note, Started: time.Now().UTC().Truncate(time.Second), Ask: req.Ask.Name, Vendor: req.Ask.Vendor,
 		Digest: req.Ask.Digest, Site: req.Site.Name, Depth: req.Depth.String(), Window: req.Window.Spans,
 		Zone: req.Window.ZoneName(), Context: req.Context, Baseline: req.Baseline, Same: req.Fingerprint(), Base: req.base(), dir: c.RoundDir(id)}
+}
+
+// MarkDiscarded writes down that the raw evidence is removed now.
+func (r *Round) MarkDiscarded(at time.Time) error {
+	if r.Discarded.IsZero() {
+		r.Discarded = at.UTC().Truncate(time.Second)
+	}
+	return r.save()
 }
 
 func (r *Round) save() error {

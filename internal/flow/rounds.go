@@ -5,6 +5,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"envask/internal/archive"
 	"envask/internal/casefile"
@@ -50,6 +51,9 @@ func chooseRounds(c *casefile.Case, ids []string) ([]*collect.Round, error) {
 		r, err := chooseRound(c, strings.TrimSpace(id))
 		if err != nil {
 			return nil, err
+		}
+		if !r.Discarded.IsZero() {
+			return nil, fault.New(fault.Usage, "pack round", r.ID, "its raw evidence was removed by tidy on "+r.Discarded.Format(time.DateOnly), "collect again; its archive in out/ is as it was, if it was packed")
 		}
 		if !slices.ContainsFunc(out, func(o *collect.Round) bool { return o.ID == r.ID }) {
 			out = append(out, r)

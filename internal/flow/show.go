@@ -2,6 +2,8 @@ package flow
 
 import (
 	"encoding/json"
+	"slices"
+	"strings"
 	"time"
 
 	"envask/internal/casefile"
@@ -46,6 +48,8 @@ type RoundView struct {
 	Finished bool      `json:"finished"`
 	Open     bool      `json:"open,omitempty"` // left open for further passes
 	Baseline bool      `json:"baseline,omitempty"`
+	Sent     string    `json:"sent,omitempty"` // over which routes its archives went
+	Tidied   time.Time `json:"raw_removed,omitzero"`
 }
 
 // ArchiveView is one archive in a line.
@@ -78,13 +82,30 @@ func (a *App) ShowCase(c *casefile.Case) (*CaseView, error) {
 	if err != nil {
 		return nil, fault.Wrap("read the ledger", c.Name, err)
 	}
-	for _, r := range v.Rounds {
+	for i := range v.Rounds {
+		r := &v.Rounds[i]
 		v.Bytes += r.Bytes
+		r.Sent = v.routesOf(r.ID)
 	}
 	v.State = v.state()
 	pending, err := undo.Pending(c)
 	v.Pending = append(v.Pending, pending...)
 	return v, fault.Wrap("read the ledger", c.Name, err)
+}
+
+// routesOf names the routes over which archives of a round went.
+func (v *CaseView) routesOf(id string) string {
+	var names []string
+	for i := range v.Receipts {
+		_, sum := v.Receipts[i].Plain()
+		holds := slices.ContainsFunc(v.Archives, func(x ArchiveView) bool {
+			return x.SHA256 == sum && slices.Contains(strings.Split(x.Round, ","), id)
+		})
+		if holds && !v.Receipts[i].Handed && !slices.Contains(names, v.Receipts[i].Route) {
+			names = append(names, v.Receipts[i].Route)
+		}
+	}
+	return strings.Join(names, ", ")
 }
 
 func (v *CaseView) addRecord(r casefile.Record) error {
@@ -115,7 +136,7 @@ func (v *CaseView) addRecord(r casefile.Record) error {
 func NewRoundView(r *collect.Round) RoundView {
 	files, bytes := r.Coverage.Totals()
 	return RoundView{ID: r.ID, Note: r.Note, Started: r.Started, Ended: r.Ended, Depth: r.Depth, Window: r.InZone().String(), Files: files, Bytes: bytes,
-		Lacking: len(r.Coverage.Lacking()), Finished: r.Finished(), Open: r.Open, Baseline: r.Baseline}
+		Lacking: len(r.Coverage.Lacking()), Finished: r.Finished(), Open: r.Open, Baseline: r.Baseline, Tidied: r.Discarded}
 }
 
 // ShowRound gives one round; the entries are those of the chosen systems and items (all when none is chosen).
