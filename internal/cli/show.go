@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"regexp"
 	"strconv"
 	"time"
 
@@ -17,37 +18,75 @@ import (
 func number(n int) string { return strconv.Itoa(n) }
 
 func newShow(s *session) *cobra.Command {
-	var systems, items []string
-	var vitals bool
+	var x showing
 	c := &cobra.Command{
-		Use:   "show [ROUND]",
-		Short: "Show the case, or one round of it in detail",
+		Use:   "show [CASE|ROUND|ARCHIVE] [FILE]",
+		Short: "Show the case, a round, an archive, or one file of either in detail",
+		Long: `Show the case used last, or another by its number; a round of it; or an archive, by its path or by its name in the case. With
+--system or --item the files of these are listed. FILE is a part of a path: every file that has it is told in full: where it is
+from, how large it is there and here, which time it spans, how it was cut, and what redaction found in it.`,
 		Example: `  envask show
   envask show r1
   envask show r1 --system gate-2 --item gate-log
+  envask show r1 gate.log.1
+  envask show 26031407_tallow-pier_r1.tar.gz
   envask show --vitals`,
-		Args: cobra.MaximumNArgs(1),
+		Args: cobra.MaximumNArgs(2),
 		RunE: func(_ *cobra.Command, args []string) error {
-			a, c, err := s.appAndCase()
-			if err != nil {
-				return err
+			if len(args) == 2 {
+				x.file = args[1]
 			}
-			if len(args) == 0 && len(systems)+len(items) == 0 && !vitals {
-				return s.showCase(a, c)
-			}
-			if len(args) == 0 {
-				args = []string{newestRound(c)}
-			}
-			if vitals {
-				return s.showVitals(a, c, args[0], systems)
-			}
-			return s.showRound(a, c, args[0], systems, items)
+			return s.show(append(args, "")[0], x)
 		},
 	}
-	c.Flags().StringSliceVar(&systems, "system", nil, "list the files of these systems")
-	c.Flags().BoolVar(&vitals, "vitals", false, "compare the basic state of the systems")
-	c.Flags().StringSliceVar(&items, "item", nil, "list the files of these items")
+	c.Flags().StringSliceVar(&x.systems, "system", nil, "list the files of these systems")
+	c.Flags().BoolVar(&x.vitals, "vitals", false, "compare the basic state of the systems")
+	c.Flags().StringSliceVar(&x.items, "item", nil, "list the files of these items")
 	return c
+}
+
+// showing says what to show of what was named.
+type showing struct {
+	systems, items []string
+	file           string // a part of a path
+	vitals         bool
+}
+
+func (x showing) ofFiles() bool { return len(x.systems)+len(x.items) > 0 || x.file != "" }
+
+var roundID = regexp.MustCompile(`^r[0-9]+$`)
+
+// show finds out what was named, and shows it.
+func (s *session) show(what string, x showing) error {
+	if roundID.MatchString(what) || what == "" {
+		a, c, err := s.appAndCase()
+		if err != nil {
+			return err
+		}
+		if what == "" && !x.ofFiles() && !x.vitals {
+			return s.showCase(a, c)
+		}
+		if what == "" {
+			what = newestRound(c)
+		}
+		if x.vitals {
+			return s.showVitals(a, c, what, x.systems)
+		}
+		return s.showRound(a, c, what, x)
+	}
+	a, err := s.app()
+	if err != nil {
+		return err
+	}
+	current, _ := a.Home.Open(s.common.caseName) // none is needed for a path
+	if file := flow.ArchivePath(current, what); file != "" {
+		return s.showArchive(a, file, x)
+	}
+	if casefile.CheckName(what) != nil || !a.Home.Exists(what) {
+		return fault.New(fault.Usage, "show", what, "there is no such case, round or archive", "envask cases lists the cases, and envask show the rounds and archives of one")
+	}
+	s.common.caseName = what
+	return s.show("", x)
 }
 
 func newestRound(c *casefile.Case) string {
@@ -143,15 +182,22 @@ func (s *session) drawArchives(v *flow.CaseView) {
 	s.screen.Table([]term.Column{{Title: "archive"}, {Title: "round"}, {Title: "size", Right: true}, {Title: "SHA-256"}, {Title: "sent", Wide: true, Least: 12}}, rows)
 }
 
-func (s *session) showRound(a *flow.App, c *casefile.Case, id string, systems, items []string) error {
+func (s *session) showRound(a *flow.App, c *casefile.Case, id string, x showing) error {
 	r, err := a.ShowRound(c, id)
 	if err != nil {
 		return err
 	}
+	if x.file != "" {
+		list, err := a.RoundFiles(r, x.systems, x.items, x.file)
+		if err != nil {
+			return err
+		}
+		return s.drawFiles(list, "round "+r.ID, x.file)
+	}
 	var entries []collect.Entry
-	if len(systems)+len(items) > 0 || s.common.json {
+	if x.ofFiles() || s.common.json {
 		err = r.Entries(func(e collect.Entry) error {
-			if in(systems, e.System) && in(items, e.Item) {
+			if in(x.systems, e.System) && in(x.items, e.Item) {
 				entries = append(entries, e)
 			}
 			return nil
@@ -175,7 +221,13 @@ func (s *session) showRound(a *flow.App, c *casefile.Case, id string, systems, i
 	if r.Note != "" {
 		s.screen.Print("note     %s", term.Clean(r.Note))
 	}
-	if len(systems)+len(items) > 0 {
+	if r.Baseline {
+		s.screen.Print("kept as  a baseline")
+	}
+	if !r.Discarded.IsZero() {
+		s.screen.Print("removed  its raw evidence, on %s", shortTime(r.Discarded))
+	}
+	if x.ofFiles() {
 		s.drawEntries(entries)
 		return nil
 	}

@@ -1,11 +1,9 @@
 package flow
 
 import (
-	"bufio"
 	"context"
 	"encoding/hex"
 	"encoding/json"
-	"errors"
 	"io"
 	"os"
 	"path/filepath"
@@ -192,14 +190,6 @@ func (p *packing) fromArrival() error {
 }
 
 func (p *packing) fromArrivalOf(r *collect.Round) error {
-	f, err := os.Open(filepath.Join(r.Dir(), arrivedFile))
-	if errors.Is(err, os.ErrNotExist) {
-		return nil
-	}
-	if err != nil {
-		return err
-	}
-	defer f.Close()
 	pieces := map[string]*piece{}
 	for _, x := range p.pieces {
 		if x.round == r {
@@ -207,23 +197,11 @@ func (p *packing) fromArrivalOf(r *collect.Round) error {
 		}
 	}
 	digest := p.policy.Digest()
-	br := bufio.NewReaderSize(f, 256<<10)
-	for {
-		text, err := br.ReadBytes('\n')
-		if err == io.EOF {
-			return nil
-		}
-		if err != nil {
-			return err
-		}
-		var got arrived
-		if json.Unmarshal(text, &got) != nil {
-			continue
-		}
+	return learnedFrom(r, func(got arrived) {
 		if x := pieces[got.System+"/"+got.Name]; x != nil && !x.learned && !x.asIs && x.entry.SHA256 == got.SHA256 && got.Rules == digest {
 			x.learned = p.takePlaces(x, got)
 		}
-	}
+	})
 }
 
 // takePlaces reads the values at their places.
