@@ -96,7 +96,8 @@ func demoSteps(files string) []demoStep {
 func routeSteps() []demoStep {
 	var steps []demoStep
 	for _, r := range []struct{ name, say string }{
-		{"web", "The desk takes it by PUT as well:"},
+		{"ftp", "The desk takes it over FTP with TLS as well, and computes the checksum:"},
+		{"web", "Or by PUT:"},
 		{"folder", "Or into a WebDAV folder, which is made for the case:"},
 		{"form", "Or by its web form, with the fields filled in; the desk answers with a ticket:"},
 		{"upload", "Or by an upload that can be gone on with after a break:"},

@@ -150,6 +150,35 @@ func (r *SSH) sftpClient(ctx context.Context, options ...sftp.ClientOption) (*sf
 	return files, nil
 }
 
+// Subsystem starts a subsystem of SSH on a channel of its own.
+func (r *SSH) Subsystem(name string) (io.ReadWriteCloser, error) {
+	session, err := r.client.NewSession()
+	if err != nil {
+		return nil, err
+	}
+	out, err := session.StdoutPipe()
+	var in io.WriteCloser
+	if err == nil {
+		in, err = session.StdinPipe()
+	}
+	if err == nil {
+		err = session.RequestSubsystem(name)
+	}
+	if err != nil {
+		session.Close()
+		return nil, err
+	}
+	return subsystem{out, in, session}, nil
+}
+
+type subsystem struct {
+	io.Reader
+	io.Writer
+	session *ssh.Session
+}
+
+func (s subsystem) Close() error { return s.session.Close() }
+
 // watch asks the server for a sign of life. A peer that is silent for stall is given up, so that nothing waits on it
 // for ever: closing the connection ends every read and every command on it.
 func (r *SSH) watch(stall time.Duration) {

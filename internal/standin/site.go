@@ -34,6 +34,7 @@ const deskHost = "desk.ostrevane.example"
 type Site struct {
 	Systems []*Server // gate-1, gate-2, fare-1, jump, display-1
 	Desk    *Server
+	FTP     *FTPDesk
 	Web     *WebDesk  // the desk's web server
 	Mail    *MailDesk // the engineer's mail server
 	Inbox   string    // folder in which the desk keeps what arrives
@@ -60,8 +61,8 @@ func StartSite(dir string) (*Site, error) {
 	s.Systems = append(s.Systems, &Server{Name: "fare-1", User: "svc", Password: farePassword, Tree: FareTree(), Commands: FareCommands()},
 		&Server{Name: "jump", User: "svc", Key: public, Tree: JumpTree(), Commands: JumpCommands(), Forward: true},
 		&Server{Name: "display-1", User: "svc", Key: public, Tree: NewTree()})
-	web := filepath.Join(dir, "desk", "web")
-	for _, d := range []string{s.Inbox, filepath.Join(web, "plain")} {
+	web, ftp := filepath.Join(dir, "desk", "web"), filepath.Join(dir, "desk", "ftp")
+	for _, d := range []string{s.Inbox, filepath.Join(web, "plain"), filepath.Join(ftp, "incoming")} {
 		if err := os.MkdirAll(d, 0o700); err != nil {
 			return nil, err
 		}
@@ -75,6 +76,9 @@ func StartSite(dir string) (*Site, error) {
 		}
 	}
 	if s.Web, err = StartWebDesk(web, "intake", deskPassword); err == nil {
+		s.FTP, err = StartFTPDesk(ftp, "intake", deskPassword)
+	}
+	if err == nil {
 		s.Mail, err = StartMailDesk(mailUser, mailPassword)
 	}
 	if err != nil {
@@ -104,6 +108,9 @@ func (s *Site) Close() error {
 	if s.Web != nil {
 		errs = append(errs, s.Web.Close())
 	}
+	if s.FTP != nil {
+		errs = append(errs, s.FTP.Close())
+	}
 	if s.Mail != nil {
 		errs = append(errs, s.Mail.Close())
 	}
@@ -115,6 +122,7 @@ func (s *Site) Close() error {
 func (s *Site) WriteFiles(dir, home string) error {
 	ask := strings.Replace(SampleAsk, "intake@"+deskHost, s.Desk.Address(), 1)
 	ask = strings.ReplaceAll(ask, "https://"+deskHost+"/", "https://"+s.Web.Address()+"/")
+	ask = strings.ReplaceAll(ask, "ftps://intake@"+deskHost+"/", "ftps://intake@"+s.FTP.Address()+"/")
 	systems := SampleSystems
 	for _, r := range [][2]string{{"svc@203.0.113.5", s.Systems[3].Address()}, {"svc@192.0.2.11", s.Systems[0].Address()}, {"svc@192.0.2.12", s.Systems[1].Address()},
 		{"svc@192.0.2.31", s.Systems[4].Address()}} {
@@ -133,6 +141,7 @@ func (s *Site) WriteFiles(dir, home string) error {
 	for _, route := range []string{"web", "folder", "form", "upload"} {
 		credentials += "  - {route: " + route + ", host: 127.0.0.1, user: intake, password: " + secret("desk.password") + ", fingerprint: '" + s.Web.Fingerprint() + "'}\n"
 	}
+	credentials += "  - {route: ftp, host: 127.0.0.1, password: " + secret("desk.password") + ", fingerprint: '" + s.FTP.Fingerprint() + "'}\n"
 	credentials += "  - {route: mail, host: " + deskHost + ", server: '" + s.Mail.Address() + "', from: " + mailUser + ", user: " + mailUser + ", password: " + secret("mail.password") + ", authority: '" + filepath.Join(dir, "mail.pem") + "'}\n"
 	return writeAll(map[string]string{
 		filepath.Join(dir, "boarding-gateway.yaml"): ask, filepath.Join(dir, "tallow-pier.yaml"): systems, filepath.Join(dir, "known_hosts"): known,

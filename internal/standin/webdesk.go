@@ -9,7 +9,6 @@ import (
 	"crypto/x509"
 	"crypto/x509/pkix"
 	"encoding/base64"
-	"encoding/hex"
 	"encoding/pem"
 	"errors"
 	"fmt"
@@ -106,11 +105,7 @@ func SelfSigned() (certificate, key []byte, err error) {
 }
 
 // Fingerprint gives the certificate's, in the form of credentials.yaml.
-func (d *WebDesk) Fingerprint() string {
-	block, _ := pem.Decode(d.Certificate)
-	sum := sha256.Sum256(block.Bytes)
-	return "SHA256:" + hex.EncodeToString(sum[:])
-}
+func (d *WebDesk) Fingerprint() string { return fingerprint(d.Certificate) }
 
 func (d *WebDesk) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if d.Redirect != "" {

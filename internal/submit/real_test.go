@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"envask/internal/fault"
+	"envask/internal/reach"
 	"envask/internal/site"
 	"envask/internal/standin"
 )
@@ -72,7 +73,7 @@ func openTo(t *testing.T, names ...string) string {
 const rightHash = "$5$tallowpier$xELCKUqieWfPvEsS8Y9Owre4s/aineLA7avB1Sp/o66"
 
 // ftpServer starts ProFTPD. Over TLS it demands that data connections use the session of the control connection.
-func ftpServer(t *testing.T, encrypted bool) (address, folder string, m *Means) {
+func ftpServer(t *testing.T, encrypted bool, digests string) (address, folder string, m *Means) {
 	t.Helper()
 	dir := openTo(t, "root", "root/incoming")
 	cert, key, err := standin.SelfSigned()
@@ -99,6 +100,9 @@ SystemLog %[2]s/log
 	if encrypted {
 		conf = "LoadModule mod_tls.c\n" + conf + fmt.Sprintf("TLSEngine on\nTLSRequired on\nTLSECCertificateFile %[1]s/cert.pem\nTLSECCertificateKeyFile %[1]s/key.pem\nTLSLog %[1]s/tls.log\n", dir)
 	}
+	if digests != "" {
+		conf = "LoadModule mod_digest.c\n" + conf + "DigestEngine on\nDigestAlgorithms " + digests + "\n"
+	}
 	for name, text := range map[string]string{"conf": conf, "cert.pem": string(cert), "key.pem": string(key), "users": "intake:" + rightHash + ":65534:65534::" + dir + "/root:/bin/false\n"} {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
 	}
@@ -112,7 +116,7 @@ SystemLog %[2]s/log
 func TestProFTPD(t *testing.T) {
 	for _, scheme := range []string{"ftp", "ftps"} {
 		t.Run(scheme, func(t *testing.T) {
-			address, folder, m := ftpServer(t, scheme == "ftps")
+			address, folder, m := ftpServer(t, scheme == "ftps", "")
 			to := scheme + "://" + address + "/incoming"
 			p := parcel(t, 6_000_000)
 
@@ -153,6 +157,93 @@ func TestProFTPD(t *testing.T) {
 			require.ErrorContains(t, err, "not the one in credentials.yaml")
 		})
 	}
+}
+
+// ProFTPD with its module for digests computes them by HASH and the older commands.
+func TestProFTPDDigests(t *testing.T) {
+	for _, c := range []struct{ scheme, algorithms, proof string }{
+		{"ftps", "sha256 md5", "size and SHA-256 agree (computed by the server)"},
+		{"ftp", "md5", "size and MD5 agree (computed by the server)"},
+		{"ftp", "sha1", "size and SHA-1 agree (computed by the server)"},
+	} {
+		t.Run(c.scheme+" "+c.algorithms, func(t *testing.T) {
+			address, folder, m := ftpServer(t, c.scheme == "ftps", c.algorithms)
+			p := parcel(t, 3_000_000)
+			rec, err := Send(context.Background(), over(c.scheme+"://"+address+"/incoming", m), p, m)
+			require.NoError(t, err)
+			require.Equal(t, c.proof, rec.Proof)
+			require.True(t, rec.Proved)
+			rec, err = Send(context.Background(), over(c.scheme+"://"+address+"/incoming", m), p, m)
+			require.NoError(t, err)
+			require.True(t, rec.Already && rec.Proved, rec.Proof)
+			// One byte is another: the same size, and the server's digest tells.
+			file := filepath.Join(folder, p.Name)
+			data, err := os.ReadFile(file)
+			require.NoError(t, err)
+			data[7]++
+			require.NoError(t, os.WriteFile(file, data, 0o644))
+			_, err = Send(context.Background(), over(c.scheme+"://"+address+"/incoming", m), p, m)
+			require.Equal(t, fault.Refused, fault.ClassOf(err), "%v", err)
+		})
+	}
+}
+
+// Over SSH, ProFTPD runs no commands, and computes digests by check-file.
+func TestProFTPDOverSSH(t *testing.T) {
+	dir := openTo(t, "root", "root/incoming")
+	keygen, err := exec.LookPath("ssh-keygen")
+	if err != nil {
+		t.Skip("SKIPPED: no ssh-keygen here (make test-servers installs it)")
+	}
+	require.NoError(t, exec.Command(keygen, "-q", "-t", "ed25519", "-N", "", "-f", filepath.Join(dir, "host")).Run())
+	public, err := os.ReadFile(filepath.Join(dir, "host.pub"))
+	require.NoError(t, err)
+	port := freePort(t)
+	conf := fmt.Sprintf(`LoadModule mod_sftp.c
+ServerType standalone
+DefaultAddress 127.0.0.1
+Port %d
+UseIPv6 off
+User nobody
+Group nogroup
+PidFile %[2]s/pid
+ScoreboardFile %[2]s/score
+AuthOrder mod_auth_file.c
+AuthUserFile %[2]s/users
+RequireValidShell off
+AllowOverwrite on
+AllowStoreRestart on
+DefaultRoot ~
+WtmpLog off
+TransferLog none
+SystemLog %[2]s/log
+SFTPEngine on
+SFTPHostKey %[2]s/host
+SFTPLog %[2]s/sftp.log
+`, port, dir)
+	for name, text := range map[string]string{"conf": conf, "users": "intake:" + rightHash + ":65534:65534::" + dir + "/root:/bin/false\n", "known": fmt.Sprintf("[127.0.0.1]:%d %s", port, public)} {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
+	}
+	realServer(t, "proftpd", port, "-n", "-q", "-c", filepath.Join(dir, "conf"))
+	m := &Means{Changes: &changeLog{}, Left: map[string]string{}, Pause: func(context.Context, int) error { return nil },
+		Credentials: Credentials{{Route: "web", Host: "127.0.0.1", Password: "env:X"}},
+		Dialer:      &reach.Dialer{HostKeys: &reach.HostKeys{Own: filepath.Join(dir, "known")}, Secret: func(site.Secret) (string, error) { return "right", nil }}}
+	to := fmt.Sprintf("sftp://intake@127.0.0.1:%d/incoming", port)
+	p := parcel(t, 3_000_000)
+	for _, already := range []bool{false, true} {
+		rec, err := Send(context.Background(), over(to, m), p, m)
+		require.NoError(t, err)
+		require.True(t, rec.Proved)
+		require.Equal(t, already, rec.Already)
+		require.Contains(t, rec.Proof, "size and SHA-256 agree (computed by the server)")
+	}
+	file := filepath.Join(dir, "root", "incoming", p.Name)
+	data, err := os.ReadFile(file)
+	require.NoError(t, err)
+	data[7]++
+	require.NoError(t, os.WriteFile(file, data, 0o644))
+	_, err = Send(context.Background(), over(to, m), p, m)
+	require.Equal(t, fault.Refused, fault.ClassOf(err), "%v", err)
 }
 
 // nginx takes files by PUT and as a WebDAV folder, and wants a client certificate.

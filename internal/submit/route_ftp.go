@@ -3,6 +3,7 @@ package submit
 import (
 	"cmp"
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"io"
@@ -26,9 +27,17 @@ type ftpRoute struct {
 	conn *ftp.ServerConn
 	u    *url.URL
 	dir  string
+
+	// For further control connections:
+	host           string
+	secure         *tls.Config // nil is in the clear
+	user, password string
 }
 
-var _ Store = (*ftpRoute)(nil)
+var (
+	_ Store    = (*ftpRoute)(nil)
+	_ Digester = (*ftpRoute)(nil)
+)
 
 // Anonymous logins give a mail address as password (RFC 1635); it is made up, since nobody asked us to name ours.
 const anonymousPassword = "envask@invalid.example"
@@ -43,9 +52,9 @@ func openFTP(ctx context.Context, name string, u *url.URL, m *Means) (Route, err
 		host = net.JoinHostPort(u.Hostname(), "21")
 	}
 	options := []ftp.DialOption{ftp.DialWithContext(ctx), ftp.DialWithTimeout(30 * time.Second), ftp.DialWithShutTimeout(5 * time.Second)}
+	var conf *tls.Config
 	if u.Scheme == "ftps" {
-		conf, err := w.tls(u.Hostname())
-		if err != nil {
+		if conf, err = w.tls(u.Hostname()); err != nil {
 			return nil, err
 		}
 		options = append(options, ftp.DialWithExplicitTLS(conf))
@@ -54,7 +63,7 @@ func openFTP(ctx context.Context, name string, u *url.URL, m *Means) (Route, err
 	if err != nil {
 		return nil, w.ftpError(err)
 	}
-	r := &ftpRoute{web: w, conn: conn, u: u, dir: u.Path}
+	r := &ftpRoute{web: w, conn: conn, u: u, dir: u.Path, host: host, secure: conf}
 	if err := r.begin(); err != nil {
 		_ = conn.Quit()
 		return nil, err
@@ -72,6 +81,7 @@ func (r *ftpRoute) begin() error {
 	if user == "" {
 		user, password = "anonymous", cmp.Or(password, anonymousPassword)
 	}
+	r.user, r.password = user, password
 	if err := r.conn.Login(user, password); err != nil {
 		var answer *textproto.Error
 		if errors.As(err, &answer) && answer.Code >= 500 {

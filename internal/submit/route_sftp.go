@@ -30,7 +30,10 @@ type sftpRoute struct {
 	readBack bool
 }
 
-var _ Store = (*sftpRoute)(nil)
+var (
+	_ Store    = (*sftpRoute)(nil)
+	_ Digester = (*sftpRoute)(nil)
+)
 
 func openSFTP(ctx context.Context, name string, u *url.URL, m *Means) (Route, error) {
 	c, err := m.Credentials.For(name, u.Hostname())
