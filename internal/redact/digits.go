@@ -8,8 +8,14 @@ import "math/bits"
 // sparse is set for rules with Next that find nothing but around the places that hot gives: those of 64 places at which every
 // find begins. It is given the classes of these and of the next 64 bytes.
 type sparse struct {
-	hot  func(now, next *[5]uint64) uint64
+	hot  func(now, next *classWords) uint64
 	span *[256]bool // what a find is written with
+}
+
+// hotPlaces are those of 64 places at which a rule of e.nexts has to look.
+type hotPlaces struct {
+	rule, from int
+	places     uint64
 }
 
 // findNumbers adds what the rules find that look for themselves.
@@ -19,27 +25,37 @@ func (e *Engine) findNumbers(b []byte, from int) {
 			e.findNext(r, b, from)
 		}
 	}
-	if !vectors || e.ungated || len(e.nexts) == 0 {
+	if !vectors || e.ungated {
+		return
+	}
+	e.hotsOf(b, e.numbered, len(b))
+	for i := range e.nextAt {
+		e.nextAt[i] = from
+	}
+	for _, h := range e.hots {
+		e.nextAt[h.rule] = e.findNear(e.nexts[h.rule], b, e.nextAt[h.rule], h.from, h.places)
+	}
+}
+
+// hotsOf gathers the hot places of a part of the block that look did not come to.
+func (e *Engine) hotsOf(b []byte, from, to int) {
+	if len(e.nexts) == 0 || !vectors || e.ungated {
 		return
 	}
 	e.marks.to = 0 // it is used for something else now
-	at := make([]int, len(e.nexts))
-	for i := range at {
-		at[i] = from
-	}
-	for place := from; place < len(b); {
-		words := e.classes(b, place)
-		for w := range words {
+	for from < to {
+		words := e.classes(b, from)
+		for w := range min(words, (to-from+63)/64) {
 			for i, r := range e.nexts {
 				if r.sparse == nil {
 					continue
 				}
 				if hot := r.sparse.hot(&e.marks.classes[w], &e.marks.classes[w+1]); hot != 0 {
-					at[i] = e.findNear(r, b, at[i], place+w<<6, hot)
+					e.hots = append(e.hots, hotPlaces{i, from + w<<6, hot})
 				}
 			}
 		}
-		place += words << 6
+		from += words << 6
 	}
 }
 
@@ -54,7 +70,7 @@ func (e *Engine) classes(b []byte, from int) int {
 	var rest [128]byte // the end of the block, with nothing behind it
 	copy(rest[:], b[from:])
 	classesAVX2(&m.classes[0], &rest[0], 2, &e.sieve.classes)
-	m.classes[2] = [5]uint64{}
+	m.classes[2] = classWords{}
 	return 2
 }
 
@@ -93,7 +109,7 @@ func (e *Engine) findNext(r *Rule, b []byte, at int) int {
 func ahead(now, next uint64, n int) uint64 { return now>>n | next<<(64-n) }
 
 // cardHot marks the beginnings of what may be a card: four digits, four more behind a sign or none, and so on.
-func cardHot(now, next *[5]uint64) uint64 {
+func cardHot(now, next *classWords) uint64 {
 	d, more := now[digitClass], next[digitClass]
 	four := d & ahead(d, more, 1) & ahead(d, more, 2) & ahead(d, more, 3)
 	if four == 0 {
@@ -107,7 +123,7 @@ func cardHot(now, next *[5]uint64) uint64 {
 
 // accountHot marks the beginnings of what may be an IBAN: two capitals, two digits, and eight or more of both, in one piece or
 // in groups of four.
-func accountHot(now, next *[5]uint64) uint64 {
+func accountHot(now, next *classWords) uint64 {
 	u, d := now[capitalClass], now[digitClass]
 	moreU, moreD := next[capitalClass], next[digitClass]
 	head := u & ahead(u, moreU, 1) & ahead(d, moreD, 2) & ahead(d, moreD, 3)

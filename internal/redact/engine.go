@@ -45,7 +45,7 @@ type Engine struct {
 	matcher *Matcher
 	learned *Learned
 	aliases *Table
-	cache   map[Class]map[string]string // the aliases of originals
+	cache   map[Class]*aliasCache
 	ignore  map[string]bool
 
 	buf         []byte
@@ -62,8 +62,12 @@ type Engine struct {
 	sieve       *sieve
 	signs       [256]bool // that may fit a context
 	marks       marks     // of the chunk that is looked at
+	hots        []hotPlaces
+	numbered    int       // so far hots are gathered
+	nextAt      []int     // where each of nexts goes on
 	ownerEnd    int       // where the last owner of a file ends
 	domainFirst [256]bool // letters that domains of the site begin with
+	digitDomain bool      // one of them begins with a digit
 	scan        *leakScan // when set, nothing is redacted, but learned values are searched for
 	child       *Engine   // for short texts while this one is at work
 	counts      Counts
@@ -94,7 +98,7 @@ type Options struct {
 
 // NewEngine makes an engine.
 func NewEngine(o Options) *Engine {
-	e := &Engine{rules: o.Config.rules(), matcher: o.Matcher, learned: o.Learned, aliases: o.Aliases, cache: map[Class]map[string]string{}, ignore: map[string]bool{}, formats: formats(), options: o}
+	e := &Engine{rules: o.Config.rules(), matcher: o.Matcher, learned: o.Learned, aliases: o.Aliases, cache: map[Class]*aliasCache{}, ignore: map[string]bool{}, formats: formats(), options: o}
 	if e.aliases == nil {
 		e.aliases = NewTable()
 	}
@@ -104,15 +108,20 @@ func NewEngine(o Options) *Engine {
 	for _, d := range o.Config.Domains {
 		e.domainFirst[d[0]|0x20], e.domainFirst[d[0]&^0x20] = true, true
 		e.domainFirst[d[0]] = true
+		e.digitDomain = e.digitDomain || isDigit(d[0])
 	}
 	e.sieve = sieveFor(e.rules, o.Config.Domains)
 	for c, fit := range e.sieve.exact[contextBehind] {
 		e.signs[c] = fit != 0
 	}
+	for _, c := range Classes {
+		e.cache[c] = &aliasCache{known: map[string]string{}}
+	}
 	for i := range e.rules {
 		r := &e.rules[i]
+		r.cache = e.cache[r.Class]
 		if r.Next != nil {
-			e.nexts = append(e.nexts, r)
+			e.nexts, e.nextAt = append(e.nexts, r), append(e.nextAt, 0)
 		}
 		for _, c := range []byte(r.Triggers) {
 			e.table[c] = append(e.table[c], r)
@@ -231,6 +240,7 @@ func (e *Engine) find(b []byte, from int) {
 	free := from
 	ahead := finding{start: len(b) + 1} // found, and not come to yet: what stands before it is looked at all the same
 	e.ownerEnd, e.marks.to = -1, 0
+	e.numbered, e.hots = from, e.hots[:0]
 	for i := from; ; i++ {
 		stop := min(len(b), ahead.start)
 		i = e.nextWorth(b, i, stop)
@@ -295,7 +305,7 @@ func (e *Engine) at(b []byte, i, free int, rules []*Rule) (f finding, ok bool) {
 		}
 		f := finding{start: start, end: end, trigger: i, class: r.Class, rule: r.Name}
 		if r.Class != Secret {
-			f.put = e.cached(r.Class, b[start:end])
+			f.put = r.cache.known[string(b[start:end])]
 			f.alias = f.put == "" && isAlias(r.Class, b[start:end])
 		}
 		return f, true
@@ -417,8 +427,11 @@ func inFlow(line []byte) bool {
 // bareJSON says whether a span is the bare value of a quoted key, as numbers are in JSON: what stands there instead must be
 // quoted, or the document breaks.
 func bareJSON(b []byte, start, end int) bool {
-	before := bytes.TrimRight(b[max(0, start-16):start], " \t")
-	if !bytes.HasSuffix(before, []byte(":")) || !bytes.HasSuffix(bytes.TrimRight(before[:len(before)-1], " \t"), []byte(`"`)) {
+	i := start
+	for i > 0 && start-i < 16 && (b[i-1] == ' ' || b[i-1] == '\t') {
+		i--
+	}
+	if i == 0 || b[i-1] != ':' || !bytes.HasSuffix(bytes.TrimRight(b[max(0, start-16):i-1], " \t"), []byte(`"`)) {
 		return false
 	}
 	after := bytes.TrimLeft(b[end:min(len(b), end+16)], " \t\r\n")
@@ -457,12 +470,11 @@ func (e *Engine) replacement(f finding, text []byte) string {
 	if original == "" {
 		original = string(text)
 	}
-	known := e.cache[f.class]
-	if known == nil || len(known) > 100_000 {
-		known = map[string]string{}
-		e.cache[f.class] = known
+	cache := e.cache[f.class]
+	if len(cache.known) > 100_000 {
+		clear(cache.known)
 	}
-	a, ok := known[original]
+	a, ok := cache.known[original]
 	if !ok {
 		a = e.aliases.Alias(f.class, original)
 		switch f.class {
@@ -479,13 +491,13 @@ func (e *Engine) replacement(f finding, text []byte) string {
 		case IBAN:
 			a = asIBAN(a, original)
 		}
-		known[original] = a
+		cache.known[original] = a
 	}
 	return a
 }
 
-// cached gives the alias of an original that had one before, or "".
-func (e *Engine) cached(class Class, text []byte) string { return e.cache[class][string(text)] }
+// aliasCache holds the aliases of originals of one class.
+type aliasCache struct{ known map[string]string }
 
 // clean redacts a short text in the middle of the work on a file.
 func (e *Engine) clean(s string) (string, Counts) {

@@ -237,54 +237,6 @@ func (e *Engine) nextWorth(b []byte, i, stop int) int {
 	return min(at, stop)
 }
 
-// look marks the places of the next chunk at which a rule may find something. Signs of a kind are looked at together: the
-// processor foresees better what comes of them.
-func (e *Engine) look(b []byte, from int) bool {
-	m := &e.marks
-	if !m.fill(e.sieve, b, from) {
-		return false
-	}
-	words := (m.to - m.from) / 64
-	for w := range words {
-		m.places[w] = 0
-		for signs := m.classes[w][separatorClass]; signs != 0; signs &= signs - 1 {
-			i := from + w<<6 + bits.TrailingZeros64(signs)
-			switch b[i] {
-			case '=':
-				if e.keys.nothing(b, i, m) {
-					continue
-				}
-			case ':':
-				if isTime(b, i) {
-					if b[i+3] == ':' { // the second colon of the same time
-						signs &^= signs & -signs << 3
-					}
-					continue
-				}
-			}
-			if e.worth(b, i) {
-				m.places[w] |= signs & -signs
-			}
-		}
-	}
-	ends := announcerEnds()
-	for w := range words {
-		for signs := m.fit[w][spaceFits]; signs != 0; signs &= signs - 1 {
-			if i := from + w<<6 + bits.TrailingZeros64(signs); mayAnnounce(ends, b, i) && announces(b, i) || looksMode(b[i-10:]) || looksMode(b[i-11:]) {
-				m.places[w] |= signs & -signs
-			}
-		}
-	}
-	for w := range words {
-		for signs := m.fit[w][otherFits]; signs != 0; signs &= signs - 1 {
-			if e.worth(b, from+w<<6+bits.TrailingZeros64(signs)) {
-				m.places[w] |= signs & -signs
-			}
-		}
-	}
-	return true
-}
-
 // worth says whether a rule may find something at a trigger.
 func (e *Engine) worth(b []byte, i int) bool {
 	if i < edge || i+edge > len(b) || e.ungated {
@@ -371,38 +323,60 @@ var announcers = func() []map[string]bool {
 	return []map[string]bool{tellingWords, directives, positional, userWords}
 }()
 
-// announcerEnds are bits of the last four bytes of those words; of shorter ones, whatever stands before them.
-var announcerEnds = sync.OnceValue(func() *[1 << 16 / 64]uint64 {
-	set := new([1 << 16 / 64]uint64)
-	add := func(end string) {
-		h := announcerHash([]byte(end), 4)
-		set[h>>6] |= 1 << (h & 63)
-	}
+// endings are the last letters of those words, as numbers in small letters: four of the longer ones, and three of those of three.
+type endings struct {
+	four, three [512]uint32 // by hash; what does not find its place free is in the next one
+	two         [1 << 16 / 64]uint64
+}
+
+var announcerEndings = sync.OnceValue(func() *endings {
+	set := new(endings)
 	for _, words := range announcers {
 		for w := range words {
 			switch n := len(w); {
 			case n >= 4:
-				add(w[n-4:])
+				put(&set.four, binary.LittleEndian.Uint32([]byte(w[n-4:]))|smallLetters)
 			case n == 3:
-				for c := range 256 {
-					if !isWord(byte(c)) && c != '-' {
-						add(string([]byte{byte(c)}) + w)
-					}
-				}
+				put(&set.three, (binary.LittleEndian.Uint32([]byte("\x00"+w))|smallLetters)>>8)
+			default:
+				k := binary.LittleEndian.Uint16([]byte("\x00" + w)[n-1:]) | smallLetters&0xffff
+				set.two[k>>6] |= 1 << (k & 63)
 			}
 		}
 	}
 	return set
 })
 
-func announcerHash(b []byte, at int) uint32 {
-	return (binary.LittleEndian.Uint32(b[at-4:]) | 0x20202020) * 2654435761 >> 16
+const smallLetters = 0x20202020
+
+func put(t *[512]uint32, ending uint32) {
+	h := ending * 2654435761 >> 23
+	for t[h] != 0 && t[h] != ending {
+		h = (h + 1) & 511
+	}
+	t[h] = ending
+}
+
+func has(t *[512]uint32, ending uint32) bool {
+	for h := ending * 2654435761 >> 23; t[h] != 0; h = (h + 1) & 511 {
+		if t[h] == ending {
+			return true
+		}
+	}
+	return false
 }
 
 // mayAnnounce says quickly whether announces may be true of a place.
-func mayAnnounce(ends *[1 << 16 / 64]uint64, b []byte, at int) bool {
-	h := announcerHash(b, at)
-	return ends[h>>6]&(1<<(h&63)) != 0 || !isWord(b[at-3])
+func (s *endings) mayAnnounce(b []byte, at int) bool {
+	last := binary.LittleEndian.Uint32(b[at-4:])
+	small := last | smallLetters
+	if has(&s.four, small) {
+		return last != 's'<<24|'s'<<16|'a'<<8|'p' || isWord(b[at-5]) || b[at-5] == '-' // "pass" tells only in capitals
+	}
+	if p := byte(last); !isWord(p) && p != '-' && has(&s.three, small>>8) {
+		return true
+	}
+	return !isWord(byte(last>>8)) && s.two[uint16(small>>16)>>6]&(1<<(small>>16&63)) != 0
 }
 
 // announces says whether the word before a place is one of those. "pass" tells only in capitals.
@@ -413,6 +387,9 @@ func announces(b []byte, at int) bool {
 	}
 	return announcing[h>>18] && !(at-1-i == 4 && string(b[i+1:at]) == "pass")
 }
+
+// modeEnds are the last signs of modes.
+var modeEnds = *bytesOf("x-sStT.+@")
 
 // looksMode says whether text begins like the mode of a file: drwxr-x---.
 func looksMode(b []byte) bool {

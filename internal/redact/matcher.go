@@ -2,6 +2,7 @@ package redact
 
 import (
 	"encoding/binary"
+	"math/bits"
 	"sort"
 )
 
@@ -31,8 +32,8 @@ type entry struct {
 
 // grams finds entries by four of their bytes.
 type grams struct {
-	bits    []uint64
-	shift   uint
+	bits    []uint32
+	shift   int
 	stride  int
 	buckets map[uint32]*[gramStride][]entry // by the four bytes at each of the first stride places, sorted by text
 }
@@ -45,10 +46,10 @@ const (
 func newGrams(entries []entry, stride int) grams {
 	g := grams{stride: stride, buckets: map[uint32]*[gramStride][]entry{}}
 	words := 10
-	for words < 16 && 64<<words < len(entries)*stride*16 {
+	for words < 17 && 1<<words < len(entries)*stride {
 		words++
 	}
-	g.bits, g.shift = make([]uint64, 1<<words), uint(64-words)
+	g.bits, g.shift = make([]uint32, 1<<words), 32-words
 	for _, e := range entries {
 		for o := range stride {
 			key := binary.LittleEndian.Uint32([]byte(e.text[o : o+4]))
@@ -69,36 +70,77 @@ func newGrams(entries []entry, stride int) grams {
 }
 
 // hash gives the word of bits for four bytes, and the three bits of it that are all set when they are in the set. Of bytes that
-// are not, fewer than one in a hundred has them, which matters: looking further costs as much as a hundred bytes of text.
-func (g *grams) hash(key uint32) (word, mask uint64) {
-	h := uint64(key) * 0x9e3779b97f4a7c15
-	return h >> g.shift, 1<<(h>>24&63) | 1<<(h>>30&63) | 1<<(h>>36&63)
+// are not, about one in a hundred has them, which matters: looking further costs as much as a hundred bytes of text.
+func (g *grams) hash(key uint32) (word, mask uint32) {
+	h := key * 0x85ebca77
+	return key * 0x9e3779b1 >> g.shift, 1<<(h>>27) | 1<<(h>>22&31) | 1<<(h>>17&31)
 }
 
-// next gives the first entry at or behind a place, the longest of those that begin there.
-func (g *grams) next(b []byte, from int) (m match, ok bool) {
-	if len(g.buckets) == 0 {
+// gramPlaces is how many places are looked up in one go.
+const gramPlaces = 512
+
+// gramScan goes through one text.
+type gramScan struct {
+	*grams
+	b     []byte
+	base  int                  // of the places that are looked up
+	count int                  // of them
+	may   [gramPlaces / 8]byte // which of them may be the beginning of something
+}
+
+// fill looks up the next places.
+func (s *gramScan) fill() {
+	rest := len(s.b) - s.base
+	if groups := min(len(s.may), (rest-32)/(8*s.stride)); vectors && groups > 0 {
+		gramsAVX2(&s.may[0], &s.b[s.base], groups, &s.bits[0], s.shift, s.stride)
+		s.count = 8 * groups
+		return
+	}
+	clear(s.may[:])
+	for s.count = 0; s.count < gramPlaces && s.count*s.stride+4 <= rest; s.count++ {
+		word, mask := s.hash(binary.LittleEndian.Uint32(s.b[s.base+s.count*s.stride:]))
+		if s.bits[word]&mask == mask {
+			s.may[s.count>>3] |= 1 << (s.count & 7)
+		}
+	}
+}
+
+// next gives the first entry at or behind a place, which never goes back; the longest of those that begin there.
+func (s *gramScan) next(from int) (m match, ok bool) {
+	if len(s.buckets) == 0 {
 		return m, false
 	}
-	for i := from; i+4 <= len(b); i += g.stride {
-		key := binary.LittleEndian.Uint32(b[i:])
-		if word, mask := g.hash(key); g.bits[word]&mask != mask {
+	for j := (from - s.base + s.stride - 1) / s.stride; ; j++ {
+		ahead := max(j, s.count) // the first place that is not looked up yet, or from where on it is wanted
+		for j < s.count {
+			if may := binary.LittleEndian.Uint64(s.may[j>>6<<3:]) >> (j & 63); may != 0 {
+				j += bits.TrailingZeros64(may)
+				break
+			}
+			j = j>>6<<6 + 64
+		}
+		if j >= s.count {
+			s.base += ahead * s.stride
+			if s.fill(); s.count == 0 {
+				return m, false
+			}
+			j = -1
 			continue
 		}
-		bucket := g.buckets[key]
+		i := s.base + j*s.stride
+		bucket := s.buckets[binary.LittleEndian.Uint32(s.b[i:])]
 		if bucket == nil {
 			continue
 		}
-		for o := g.stride - 1; o >= 0; o-- {
+		for o := s.stride - 1; o >= 0; o-- {
 			if len(bucket[o]) == 0 || i-o < from {
 				continue
 			}
-			if m, ok := longest(bucket[o], b, i-o); ok {
+			if m, ok := longest(bucket[o], s.b, i-o); ok {
 				return m, true
 			}
 		}
 	}
-	return m, false
 }
 
 // NewMatcher makes a matcher of learned values.
@@ -179,8 +221,9 @@ func (m *Matcher) each(b []byte, from int, found func(match)) {
 	if m == nil || m.size == 0 {
 		return
 	}
-	long, okLong := m.long.next(b, from)
-	short, okShort := m.short.next(b, from)
+	longs, shorts := gramScan{grams: &m.long, b: b, base: from}, gramScan{grams: &m.short, b: b, base: from}
+	long, okLong := longs.next(from)
+	short, okShort := shorts.next(from)
 	for okLong || okShort {
 		best := long
 		if !okLong || okShort && short.start < long.start {
@@ -190,10 +233,10 @@ func (m *Matcher) each(b []byte, from int, found func(match)) {
 		found(best)
 		from = best.end
 		if okLong && long.start < from {
-			long, okLong = m.long.next(b, from)
+			long, okLong = longs.next(from)
 		}
 		if okShort && short.start < from {
-			short, okShort = m.short.next(b, from)
+			short, okShort = shorts.next(from)
 		}
 	}
 }

@@ -41,6 +41,7 @@ type Rule struct {
 	Keys     keyKind // when set, Find is called only behind a key of one of these kinds
 	Next     func(b []byte, from int) (start, end int, ok bool)
 	sparse   *sparse // where Next finds something at all; nil is anywhere
+	cache    *aliasCache
 }
 
 // separators stand between a key and its value; %3D and &gt; are written so within other texts.

@@ -36,7 +36,7 @@ const (
 type sieve struct {
 	exact   [contextLen][256]uint32
 	places  placeTables
-	classes [3]nibbles // bytes of keys, separators, other signs
+	classes [4]nibbles // bytes of keys, separators, other signs, hexadecimal digits
 }
 
 // nibbles are the buckets, a bit each, that a low and a high half of a byte allow. The 16 halves stand there twice, since
@@ -59,7 +59,7 @@ type placeTables struct {
 // newSieve makes a sieve of contexts. Each goes into the bucket where it widens what is let through least; families of
 // contexts share some buckets.
 func newSieve(spaces []context, others []family, signs []byte) *sieve {
-	s := &sieve{classes: [3]nibbles{keyClasses(), signClasses(signs), signClasses([]byte(otherSigns))}}
+	s := &sieve{classes: [4]nibbles{keyClasses(), signClasses(signs), signClasses([]byte(otherSigns)), signClasses([]byte("0123456789abcdefABCDEF"))}}
 	s.add(0, family{spaces, spaceBuckets})
 	first := spaceBuckets
 	for _, f := range others {
@@ -214,23 +214,35 @@ const sieveChunk = 8 << 10
 // marks are the bits of one chunk of a block.
 type marks struct {
 	from, to int // of the block; nothing is known of what is outside
+	followed int // of so many words the classes of the next one are known
 	places   [sieveChunk / 64]uint64
+	idle     [sieveChunk / 64]uint64 // signs of dates, times and fractions, see sift
 	fit      [sieveChunk / 64][2]uint64
-	classes  [sieveChunk / 64][5]uint64
+	classes  [sieveChunk/64 + 1]classWords // one more word shows what follows
 }
 
-// The words of fit and classes.
+// The words of fit.
 const (
 	spaceFits = iota
 	otherFits
 )
 
+// classWords say of 64 bytes which are of each class.
+type classWords [classCount]uint64
+
+// The classes.
 const (
 	keyClass = iota
 	digitClass
 	capitalClass
 	separatorClass
 	signClass
+	hexClass
+	colonClass
+	equalsClass
+	dashClass
+	dotClass
+	classCount
 )
 
 // fill looks at a block from a place on, which must be edge behind its beginning at least, and up to edge before its end. It
@@ -240,7 +252,12 @@ func (m *marks) fill(s *sieve, b []byte, from int) bool {
 	if words <= 0 {
 		return false
 	}
-	classesAVX2(&m.classes[0], &b[from], words, &s.classes)
+	m.followed = words
+	if from+words<<6+64 > len(b) {
+		m.followed--
+		m.classes[words] = classWords{}
+	}
+	classesAVX2(&m.classes[0], &b[from], m.followed+1, &s.classes)
 	placesAVX2(&m.fit[0], &b[from], words, &s.places)
 	for w := range words {
 		m.fit[w][otherFits] &= m.classes[w][signClass]

@@ -11,8 +11,13 @@ var vectors = cpu.X86.HasAVX2
 //go:noescape
 func placesAVX2(dst *[2]uint64, b *byte, words int, t *placeTables)
 
-// classesAVX2 gives for 64*words bytes from b on, as five words of bits each, which are bytes of keys, digits, capitals,
-// separators and other signs.
+// classesAVX2 gives for 64*words bytes from b on, as words of bits, which bytes are of each class.
 //
 //go:noescape
-func classesAVX2(dst *[5]uint64, b *byte, words int, t *[3]nibbles)
+func classesAVX2(dst *classWords, b *byte, words int, t *[4]nibbles)
+
+// gramsAVX2 gives for each of 8*groups places of b, stride apart, a bit that says whether the four bytes there may be in a set
+// of grams. It reads up to 16 bytes behind the last place.
+//
+//go:noescape
+func gramsAVX2(dst *byte, b *byte, groups int, set *uint32, shift, stride int)

@@ -9,6 +9,30 @@ DATA capitals<>+16(SB)/8, $0x0303030303030303
 DATA capitals<>+24(SB)/8, $0x0303030303030303
 GLOBL capitals<>(SB), RODATA|NOPTR, $32
 
+DATA colons<>+0(SB)/8, $0x3a3a3a3a3a3a3a3a
+DATA colons<>+8(SB)/8, $0x3a3a3a3a3a3a3a3a
+DATA colons<>+16(SB)/8, $0x3a3a3a3a3a3a3a3a
+DATA colons<>+24(SB)/8, $0x3a3a3a3a3a3a3a3a
+GLOBL colons<>(SB), RODATA|NOPTR, $32
+
+DATA equals<>+0(SB)/8, $0x3d3d3d3d3d3d3d3d
+DATA equals<>+8(SB)/8, $0x3d3d3d3d3d3d3d3d
+DATA equals<>+16(SB)/8, $0x3d3d3d3d3d3d3d3d
+DATA equals<>+24(SB)/8, $0x3d3d3d3d3d3d3d3d
+GLOBL equals<>(SB), RODATA|NOPTR, $32
+
+DATA dashes<>+0(SB)/8, $0x2d2d2d2d2d2d2d2d
+DATA dashes<>+8(SB)/8, $0x2d2d2d2d2d2d2d2d
+DATA dashes<>+16(SB)/8, $0x2d2d2d2d2d2d2d2d
+DATA dashes<>+24(SB)/8, $0x2d2d2d2d2d2d2d2d
+GLOBL dashes<>(SB), RODATA|NOPTR, $32
+
+DATA dots<>+0(SB)/8, $0x2e2e2e2e2e2e2e2e
+DATA dots<>+8(SB)/8, $0x2e2e2e2e2e2e2e2e
+DATA dots<>+16(SB)/8, $0x2e2e2e2e2e2e2e2e
+DATA dots<>+24(SB)/8, $0x2e2e2e2e2e2e2e2e
+GLOBL dots<>(SB), RODATA|NOPTR, $32
+
 // NIBBLES puts the low halves of the 64 bytes at off(SI) into Y0 and Y2, their high halves into Y1 and Y3.
 #define NIBBLES(off) \
 	VMOVDQU off(SI), Y0;      \
@@ -103,16 +127,22 @@ places:
 
 // FILLED makes a word at off(DI) of which of 64 bytes are not zero.
 #define FILLED(half0, half1, off) \
-	VPCMPEQB  Y14, half0, Y0; \
-	VPCMPEQB  Y14, half1, Y1; \
-	VPMOVMSKB Y0, AX;         \
-	VPMOVMSKB Y1, BX;         \
+	VPCMPEQB  Y14, half0, Y4; \
+	VPCMPEQB  Y14, half1, Y5; \
+	VPMOVMSKB Y4, AX;         \
+	VPMOVMSKB Y5, BX;         \
 	SHLQ      $32, BX;        \
 	ORQ       BX, AX;         \
 	NOTQ      AX;             \
 	MOVQ      AX, off(DI)
 
-// func classesAVX2(dst *[5]uint64, b *byte, words int, t *[3]nibbles)
+// SAME makes a word at off(DI) of which of the 64 bytes in Y0 and Y2 are a sign.
+#define SAME(sign, off) \
+	VPCMPEQB sign<>(SB), Y0, Y4; \
+	VPCMPEQB sign<>(SB), Y2, Y5; \
+	PAIR(Y4, Y5, off)
+
+// func classesAVX2(dst *[classCount]uint64, b *byte, words int, t *[4]nibbles)
 TEXT ·classesAVX2(SB), NOSPLIT, $0-32
 	MOVQ         dst+0(FP), DI
 	MOVQ         b+8(FP), SI
@@ -133,21 +163,34 @@ classes:
 	BUCKETS(64, Y10, Y11)
 	BUCKETS(128, Y12, Y13)
 
-	// Bytes of keys are in any class of the first tables; digits in that of bit 6, which a shift puts where the mask is
-	// taken from; capitals in those of bits 0 and 1.
-	FILLED(Y8, Y9, 0)
-	VPSLLW $1, Y8, Y0
-	VPSLLW $1, Y9, Y1
-	PAIR(Y0, Y1, 8)
-	VPAND  capitals<>(SB), Y8, Y8
-	VPAND  capitals<>(SB), Y9, Y9
-	FILLED(Y8, Y9, 16)
-
 	// Separators and other signs are in any class of theirs.
 	FILLED(Y10, Y11, 24)
 	FILLED(Y12, Y13, 32)
 
-	ADDQ $40, DI
+	// So are hexadecimal digits.
+	VPCMPEQB Y10, Y10, Y10
+	VMOVDQA  Y10, Y11
+	BUCKETS(192, Y10, Y11)
+	FILLED(Y10, Y11, 40)
+
+	// Bytes of keys are in any class of the first tables; digits in that of bit 6, which a shift puts where the mask is
+	// taken from; capitals in those of bits 0 and 1.
+	FILLED(Y8, Y9, 0)
+	VPSLLW $1, Y8, Y4
+	VPSLLW $1, Y9, Y5
+	PAIR(Y4, Y5, 8)
+	VPAND  capitals<>(SB), Y8, Y8
+	VPAND  capitals<>(SB), Y9, Y9
+	FILLED(Y8, Y9, 16)
+
+	VMOVDQU (SI), Y0
+	VMOVDQU 32(SI), Y2
+	SAME(colons, 48)
+	SAME(equals, 56)
+	SAME(dashes, 64)
+	SAME(dots, 72)
+
+	ADDQ $80, DI
 	ADDQ $64, SI
 	DECQ CX
 	JNZ  classes

@@ -62,6 +62,10 @@ func TestSieveMarksWhatTheTablesSay(t *testing.T) {
 				require.Equal(t, isUpper(b[i]), m.classes[w][capitalClass]&bit != 0, "capital at %q", b[i])
 				require.Equal(t, strings.IndexByte(keySigns, b[i]) >= 0, m.classes[w][separatorClass]&bit != 0, "separator at %q", b[i])
 				require.Equal(t, strings.IndexByte(otherSigns, b[i]) >= 0, m.classes[w][signClass]&bit != 0, "sign at %q", b[i])
+				require.Equal(t, isHex(b[i]), m.classes[w][hexClass]&bit != 0, "hexadecimal at %q", b[i])
+				for class, sign := range map[int]byte{colonClass: ':', equalsClass: '=', dashClass: '-', dotClass: '.'} {
+					require.Equal(t, b[i] == sign, m.classes[w][class]&bit != 0, "%q at %q", sign, b[i])
+				}
 				if seen++; s.fits(b, i) {
 					fitting++
 					require.True(t, (m.fit[w][0]|m.fit[w][1]|m.classes[w][separatorClass])&bit != 0, "%q fits and is not marked", b[i-3:i+5])

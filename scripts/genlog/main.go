@@ -1,4 +1,5 @@
-// Genlog writes a made-up gate log of so many MiB to standard output, as a stream, the same each time.
+// Genlog writes a made-up gate log of so many MiB to standard output, as a stream, the same each time. Every fifth line
+// holds something to be found, or each with a third word.
 package main
 
 import (
@@ -13,13 +14,14 @@ import (
 func main() {
 	mib, err := strconv.Atoi(os.Args[1])
 	if err != nil {
-		fmt.Fprintln(os.Stderr, "genlog MIB [SEED]")
+		fmt.Fprintln(os.Stderr, "genlog MIB [SEED [dense]]")
 		os.Exit(2)
 	}
 	seed := uint64(1)
 	if len(os.Args) > 2 {
 		seed, _ = strconv.ParseUint(os.Args[2], 10, 64)
 	}
+	dense := len(os.Args) > 3 // something to be found in every line
 	r := rand.New(rand.NewPCG(seed, 2))
 	w := bufio.NewWriterSize(os.Stdout, 1<<20)
 	defer w.Flush()
@@ -28,7 +30,11 @@ func main() {
 		t = t.Add(time.Duration(r.IntN(40)) * time.Millisecond)
 		at := t.Format("2006-01-02T15:04:05.000Z")
 		var m int
-		switch x := r.IntN(100); {
+		x := r.IntN(100)
+		if dense {
+			x = 80 + x/5
+		}
+		switch {
 		case x < 60:
 			m, _ = fmt.Fprintf(w, "%s INFO  pass  [reader-%d] pass OT%08d accepted zone=%d lane=%d in %d ms\n", at, x%3, r.IntN(1e8), x%4, x%2, r.IntN(90))
 		case x < 80:

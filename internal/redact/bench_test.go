@@ -1,0 +1,62 @@
+package redact
+
+import (
+	"bytes"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"testing"
+	"time"
+)
+
+// gateLog is a log in which every fifth line holds something to be found, or each when all is set.
+func gateLog(lines int, all bool) []byte {
+	r := rand.New(rand.NewPCG(1, 2))
+	var w bytes.Buffer
+	t := time.Date(2026, 3, 14, 0, 0, 0, 0, time.UTC)
+	for range lines {
+		t = t.Add(time.Duration(r.IntN(40)) * time.Millisecond)
+		at := t.Format("2006-01-02T15:04:05.000Z")
+		x := r.IntN(100)
+		if all {
+			x = 80 + x/5
+		}
+		switch {
+		case x < 60:
+			fmt.Fprintf(&w, "%s INFO  pass  [reader-%d] pass OT%08d accepted zone=%d lane=%d in %d ms\n", at, x%3, r.IntN(1e8), x%4, x%2, r.IntN(90))
+		case x < 80:
+			fmt.Fprintf(&w, "%s DEBUG door  [lane-%d] cycle %d open=%dms close=%dms current=1.%dA\n", at, x%2, r.IntN(1e6), 380+x, 410+x, x%10)
+		case x < 95:
+			fmt.Fprintf(&w, "%s INFO  link  heartbeat to 192.0.2.%d ok rtt=%dms queue=%d\n", at, r.IntN(250), x, x%4)
+		case x < 98:
+			fmt.Fprintf(&w, "%s INFO  pass  operator=m.quintela checked mail passenger.%d@merrowick.example\n", at, r.IntN(5000))
+		default:
+			fmt.Fprintf(&w, "%s WARN  auth  token refresh token=tpg_%016x expires_in=3600\n", at, r.Uint64N(4000))
+		}
+	}
+	return w.Bytes()
+}
+
+// BenchmarkText redacts on one core: a log with few finds, one with a find in every fifth line or in each, and one with several in each.
+func BenchmarkText(b *testing.B) {
+	var values []Value
+	for i := range 5000 {
+		values = append(values, Value{fmt.Sprintf("learned-%05d-value", i*7), Secret, "keyed-secret"})
+	}
+	plain := bytes.Repeat([]byte("2026-03-14T06:12:00.123+00:00 INFO  pass  [reader-1] pass OT00030425 accepted zone=2 lane=1 in 87 ms\n"), 40_000)
+	for _, c := range []struct {
+		name    string
+		data    []byte
+		learned []Value
+	}{{"plain", plain, values}, {"gate", gateLog(100_000, false), values}, {"gate-nothing-learned", gateLog(100_000, false), nil}, {"each-line", gateLog(100_000, true), values}, {"dense", []byte(sampleText(b, 40_000)), values}} {
+		b.Run(c.name, func(b *testing.B) {
+			e := NewEngine(Options{Matcher: NewMatcher(c.learned)})
+			b.SetBytes(int64(len(c.data)))
+			for b.Loop() {
+				if _, err := e.Text(io.Discard, bytes.NewReader(c.data)); err != nil {
+					b.Fatal(err)
+				}
+			}
+		})
+	}
+}
