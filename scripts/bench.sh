@@ -18,6 +18,9 @@ e=$(best "taskset -c 0 $E redact < big.log")
 command -v rg >/dev/null && row "redact, one core" "$e" "rg -o, ten patterns" "$(best "taskset -c 0 rg -j1 -o '$pat' big.log")" "1.2; portable 0.65"
 sedp=$(echo "$pat" | sed 's/|/\n/g' | sed 's/.*/-e "s~&~x~g"/' | tr '\n' ' ')
 row "redact, one core" "$e" "sed -E, ten patterns" "$(best "taskset -c 0 sed -E $sedp big.log")" "9"
+./genlog 32 1 dense > dense.log
+command -v rg >/dev/null && row "redact, a find in every line" "$(best "taskset -c 0 $E redact < dense.log")" "rg -o, ten patterns" "$(best "taskset -c 0 rg -j1 -o '$pat' dense.log")" "0.5"
+rm -f dense.log
 export ENVASK_HOME="$here/home"
 printf 'ask: bench\nvendor: V\nitems:\n  - {id: log, files: ["%s/log/*"]}\n' "$here" > ask.yaml
 printf 'site: bench\nsystems: [{name: here, local: true}]\n' > systems.yaml
@@ -28,6 +31,8 @@ row "collect, local" "$c" "cp -r" "$(best "rm -rf copy; cp -r log copy")" "-"
 p=$(best "$E pack --quiet")
 command -v pigz >/dev/null && row "pack (with learning and checking)" "$p" "tar | pigz -1" "$(best "tar -cf - log | pigz -1 > x.tgz")" "1, without the check"
 command -v zstd >/dev/null && row "pack (with learning and checking)" "$p" "tar | zstd -3 -T2" "$(best "tar -cf - log | zstd -3 -T2 > x.tzst")" "1 later"
+command -v zip >/dev/null && row "pack --format zip" "$(best "$E pack --quiet --format zip")" "zip -r" "$(best "rm -f x.zip; zip -qr x.zip log")" "1"
+command -v zstd >/dev/null && row "pack --format tar.zst" "$(best "$E pack --quiet --format tar.zst")" "tar | zstd -3 -T2" "$(best "tar -cf - log | zstd -3 -T2 > x.tzst")" "-"
 ./genlog 1024 > gib.log
 printf 'ask: cut\nvendor: V\nitems:\n  - {id: log, files: ["%s/gib.log"]}\n' "$here" > cut.yaml
 $E ask approve cut.yaml --digest "$(sha256sum cut.yaml | cut -c1-12)" >/dev/null

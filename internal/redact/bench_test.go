@@ -49,7 +49,7 @@ func BenchmarkText(b *testing.B) {
 		data    []byte
 		learned []Value
 	}{{"plain", plain, values}, {"gate", gateLog(100_000, false), values}, {"gate-nothing-learned", gateLog(100_000, false), nil}, {"each-line", gateLog(100_000, true), values}, {"dense", []byte(sampleText(b, 40_000)), values}} {
-		b.Run(c.name, func(b *testing.B) {
+		run := func(b *testing.B) {
 			e := NewEngine(Options{Matcher: NewMatcher(c.learned)})
 			b.SetBytes(int64(len(c.data)))
 			for b.Loop() {
@@ -57,6 +57,8 @@ func BenchmarkText(b *testing.B) {
 					b.Fatal(err)
 				}
 			}
-		})
+		}
+		b.Run(c.name, run)
+		b.Run(c.name+"-portable", func(b *testing.B) { portable(b, func() { run(b) }) })
 	}
 }

@@ -257,10 +257,14 @@ func staysIPv4(a netip.Addr) bool {
 	return o[0] == 0 || o[0] == 127 || o[0] >= 224 && o[0] < 240 // aliases come from what is above
 }
 
+var beforeVersion = *bytesOf(" \t:=\"'")
+
 // saysVersion says whether the text before four numbers names a version.
 func saysVersion(before []byte) bool {
-	before = bytes.TrimRight(before, " \t:=\"'")
 	end := len(before)
+	for end > 0 && beforeVersion[before[end-1]] {
+		end--
+	}
 	start := end
 	for start > 0 && end-start < 16 && (before[start-1]|0x20 >= 'a' && before[start-1]|0x20 <= 'z') {
 		start--

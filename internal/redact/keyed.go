@@ -2,7 +2,6 @@ package redact
 
 import (
 	"bytes"
-	"regexp"
 	"strings"
 )
 
@@ -318,6 +317,8 @@ var notSecret = map[string]bool{
 	"undefined": true, "n/a": true, "-": true, "ok": true, "unset": true,
 }
 
+var longestNotSecret = longestOf(notSecret)
+
 // isCount says whether a key in the plural counts things: tokens=17.
 func isCount(b []byte, at int, value []byte) bool {
 	start, end, _ := keySpan(b, at)
@@ -326,10 +327,22 @@ func isCount(b []byte, at int, value []byte) bool {
 
 // isAliasWord says whether a value is the first part of an alias, which may have come to stand where a secret would.
 func isAliasWord(v []byte) bool {
-	return len(v) >= 5 && len(v) <= 16 && (v[0] == 'm' || v[0] == 'u' || v[0] == 'h' || v[0] == 'i') && aliasWord.Match(v)
+	dash := bytes.IndexByte(v, '-')
+	if dash < 0 || len(v) > 16 || len(v) < dash+3 || (len(v)-dash)%2 == 0 {
+		return false
+	}
+	switch string(v[:dash]) {
+	case "mail", "user", "host", "id":
+	default:
+		return false
+	}
+	for i := dash + 1; i < len(v); i += 2 {
+		if v[i] < '2' || v[i] > '9' || !isLower(v[i+1]) {
+			return false
+		}
+	}
+	return true
 }
-
-var aliasWord = regexp.MustCompile(`^(mail|user|host|id)-([2-9][a-z])+$`)
 
 // isZero says whether a value is nothing but zeros: what stands in the place of numbers, and no secret of anybody.
 func isZero(v []byte) bool {
@@ -349,7 +362,7 @@ func isWorkingFolder(b []byte, at int, value []byte) bool {
 
 func isValue(v []byte) bool {
 	switch {
-	case len(v) == 0, isPlaceholder(v), isZero(v), isAliasWord(v), len(v) < 6 && notSecret[strings.ToLower(string(v))], notSecret[string(v)]:
+	case len(v) == 0, isPlaceholder(v), isZero(v), isAliasWord(v), len(v) < 6 && notSecret[strings.ToLower(string(v))], len(v) <= longestNotSecret && notSecret[string(v)]:
 		return false
 	case bytes.HasPrefix(v, []byte("${")) || bytes.HasPrefix(v, []byte("{{")) || bytes.HasPrefix(v, []byte("$(")):
 		return false
@@ -357,6 +370,9 @@ func isValue(v []byte) bool {
 		return false
 	case v[0] == '[' && !bytes.HasPrefix(v, []byte("[redacted:")):
 		return false
+	}
+	if c := v[0]; c < 0x80 && c != '*' && c|0x20 != 'x' && c != '.' {
+		return true
 	}
 	return len(bytes.Trim(v, "*xX.•")) > 0 // masked already
 }

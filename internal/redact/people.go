@@ -47,6 +47,16 @@ func findUser(b []byte, at, free int) (int, int, bool) {
 	return k.start, k.end, true
 }
 
+// longestAccount is the length of the longest of the names that no person has.
+var longestAccount = max(longestOf(serviceAccounts), longestOf(commonWords))
+
+func longestOf(set map[string]bool) (n int) {
+	for w := range set {
+		n = max(n, len(w))
+	}
+	return n
+}
+
 // isPerson says whether a text can be a name.
 func isPerson(v []byte) bool {
 	switch {
@@ -55,8 +65,14 @@ func isPerson(v []byte) bool {
 	case !isValue(v):
 		return false
 	}
+	if isPath(v) || len(v) > 7 && strings.EqualFold(string(v[:8]), "systemd-") {
+		return false
+	}
+	if len(v) > longestAccount {
+		return true
+	}
 	low := strings.ToLower(string(v))
-	return !serviceAccounts[low] && !commonWords[low] && !isPath(v) && !strings.HasPrefix(low, "systemd-")
+	return !serviceAccounts[low] && !commonWords[low]
 }
 
 // isPath says whether a value is a path or a piece of a program rather than a name.

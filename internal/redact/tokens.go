@@ -50,11 +50,13 @@ func findURLCredentials(b []byte, at, free int) (int, int, bool) {
 // isPort says whether text begins like a port rather than a password.
 func isPort(text []byte) bool { return len(text) > 0 && isAllDigits(text) }
 
+var beforeDSN = *bytesOf(" \t\r\n\"'=,;")
+
 // findDSN finds the secret of USER:SECRET@tcp(HOST), and of USER/SECRET@HOST behind the names of programs and drivers that
 // write it so.
 func findDSN(b []byte, at, free int) (int, int, bool) {
 	start := at
-	for start > 0 && at-start < 128 && bytes.IndexByte([]byte(" \t\r\n\"'=,;"), b[start-1]) < 0 {
+	for start > 0 && at-start < 128 && !beforeDSN[b[start-1]] {
 		start--
 	}
 	rest := b[at+1:]

@@ -55,16 +55,17 @@ func valueAfterWord(b []byte, at, free int) (int, int, bool) {
 	}
 	word := strings.ToLower(string(b[start:at]))
 	first := lineStart(b, start)
-	if directives[word] && len(bytes.Trim(b[first:start], " \t")) == 0 {
-		return argument(b, at, free, 1)
-	}
-	if place := arguments[word]; place > 0 && len(bytes.Trim(b[first:start], " \t")) == 0 {
-		return argument(b, at, free, place)
-	}
-	if word == "host" && firstWord(b[first:start]) == "snmp-server" {
-		return snmpHost(b, at, free)
-	}
 	if !tellingWords[word] {
+		place := arguments[word]
+		if directives[word] {
+			place = 1
+		}
+		switch {
+		case place > 0 && len(bytes.Trim(b[first:start], " \t")) == 0:
+			return argument(b, at, free, place)
+		case word == "host" && firstWord(b[first:start]) == "snmp-server":
+			return snmpHost(b, at, free)
+		}
 		return 0, 0, false
 	}
 	vs, ve, sure := worded(b, at)
