@@ -76,10 +76,10 @@ func (s *session) drawCases(views []*flow.CaseView, broken []flow.BrokenCase, fi
 		if text == "" {
 			text = v.Window
 		}
-		rows = append(rows, []string{v.Name, state, term.Clean(v.Vendor), v.Site, number(len(v.Rounds)), humanize.IBytes(uint64(v.Bytes)), term.Clean(lastSent(v)), term.Clean(text)})
+		rows = append(rows, []string{v.Name, state, term.Clean(v.Vendor), v.Site, number(len(v.Rounds)), humanize.IBytes(uint64(v.Bytes)), lastArchive(v), term.Clean(lastSent(v)), term.Clean(text)})
 	}
 	for _, b := range broken {
-		rows = append(rows, []string{term.Clean(b.Name), s.screen.Paint(term.Bad, "broken"), "", "", "", "", "", "cannot be read: " + term.Clean(b.Err.Error())})
+		rows = append(rows, []string{term.Clean(b.Name), s.screen.Paint(term.Bad, "broken"), "", "", "", "", "", "", "cannot be read: " + term.Clean(b.Err.Error())})
 	}
 	if len(rows) == 0 {
 		if filtered {
@@ -90,7 +90,15 @@ func (s *session) drawCases(views []*flow.CaseView, broken []flow.BrokenCase, fi
 		return
 	}
 	s.screen.Table([]term.Column{{Title: "case"}, {Title: "state"}, {Title: "vendor"}, {Title: "site"}, {Title: "rounds", Right: true}, {Title: "size", Right: true},
-		{Title: "last sent"}, {Title: "title or window", Wide: true, Least: 24}}, rows)
+		{Title: "last archive"}, {Title: "last sent"}, {Title: "title or window", Wide: true, Least: 24}}, rows)
+}
+
+// lastArchive says what the archive packed last holds, and its size; its name is in show.
+func lastArchive(v *flow.CaseView) string {
+	if n := len(v.Archives); n > 0 {
+		return v.Archives[n-1].Round + ", " + humanize.IBytes(uint64(v.Archives[n-1].Size))
+	}
+	return "-"
 }
 
 func lastSent(v *flow.CaseView) string {

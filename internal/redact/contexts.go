@@ -82,7 +82,7 @@ func aheadContexts() []context {
 // behindContexts are those of such signs that what is before them tells.
 func behindContexts() []context {
 	return slices.Concat(
-		behind("(", anyDigit), behind("(", letter('s')), behind("(", letter('s'), bytesOf(" ")), behind("/", bytesOf("t"), bytesOf("s")),
+		behind("(", anyDigit), behind("(", bytesOf(")"), bytesOf(",")), behind("(", bytesOf(")"), bytesOf(","), bytesOf(" \n")), behind("(", letter('s')), behind("(", letter('s'), bytesOf(" ")), behind("/", bytesOf("t"), bytesOf("s")),
 		behind(`\`, anyCapital), behind(`\`, anyDigit), behind(`\`, bytesOf("-")),
 		behind("J", bytesOf("y")), tokenContexts("_"),
 	)

@@ -54,7 +54,9 @@ func (c *keyCache) at(b []byte, at int, m *marks) keyKind {
 		if end--; end == 0 || b[end-1] == '\\' {
 			return kindAt(b, at)
 		}
-	case p == ' ' || p == '\t' || p == ';':
+	case p == ']' && b[at] == ':' && at > 1 && b[at-2] != '"' && b[at-2] != '\'': // where a line of a log comes from
+		return 0
+	case p == ' ' || p == '\t' || p == ';' || p == ']':
 		return kindAt(b, at)
 	}
 	k := c.of(b, end, m)
@@ -262,7 +264,7 @@ func (e *Engine) worth(b []byte, i int) bool {
 	case '.':
 		return e.dotWorth(b, i, p, n)
 	case ',', ';':
-		if b[i] == ';' && p == 't' {
+		if b[i] == ';' && (p == 't' || p == 'a' && b[i-2] == 't' && b[i-3] == 'a') { // of &quot; and form-data
 			return true
 		}
 		return (p == '"' || p == '\'' || keyBytes[p]) && e.keys.word(b, i, &e.marks)&keySecret != 0 || p == ' '
@@ -271,7 +273,7 @@ func (e *Engine) worth(b []byte, i int) bool {
 	case '>':
 		return kindAt(b, i) != 0
 	case '(':
-		return n == '"' || n == '\'' || isDigit(p) || (p|0x20 == 's' || p == ' ' && b[i-2]|0x20 == 's') && bytes.Contains(bytes.ToLower(b[i-8:i]), []byte("values"))
+		return n == '"' || n == '\'' || isDigit(p) || beginsRow(b, i) || (p|0x20 == 's' || p == ' ' && b[i-2]|0x20 == 's') && bytes.Contains(bytes.ToLower(b[i-8:i]), []byte("values"))
 	case ')':
 		return n == ' '
 	case '[':
@@ -300,6 +302,14 @@ func (e *Engine) worth(b []byte, i int) bool {
 	return true
 }
 
+// beginsRow says whether a bracket opens a further row of SQL.
+func beginsRow(b []byte, i int) bool {
+	if b[i-1] == ' ' || b[i-1] == '\n' {
+		i--
+	}
+	return b[i-1] == ',' && b[i-2] == ')'
+}
+
 // announcing are hashes of the words behind which a secret or a name may stand.
 var announcing = func() (set [1 << 14]bool) {
 	for _, words := range announcers {
@@ -320,7 +330,10 @@ var announcers = func() []map[string]bool {
 	for w := range arguments {
 		positional[w] = true
 	}
-	return []map[string]bool{tellingWords, directives, positional, userWords}
+	for w := range commandSecrets {
+		positional[w] = true
+	}
+	return []map[string]bool{tellingWords, directives, positional, userWords, wordSet("is")}
 }()
 
 // endings are the last letters of those words, as numbers in small letters: four of the longer ones, and three of those of three.

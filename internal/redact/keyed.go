@@ -63,7 +63,19 @@ func keyedAt(b []byte, at int) (k keyed, ok bool) {
 	if !closed && closesText(b, value) {
 		return k, false
 	}
-	return k.readValue(b, value)
+	k, ok = k.readValue(b, value)
+	if ok && !k.quoted && isIndexed(b, at) && !looksChosen(b[k.start:k.end]) {
+		return k, false // a line of a program, which gives it to a variable
+	}
+	return k, ok
+}
+
+// isIndexed says whether the key before a sign ends with a bracket.
+func isIndexed(b []byte, at int) bool {
+	for at > 0 && isSpace(b[at-1]) {
+		at--
+	}
+	return at > 0 && b[at-1] == ']'
 }
 
 // closesText says whether the next sign from a place on is a quote that closes a text which began before, as where a text of
@@ -133,6 +145,9 @@ func (k keyed) readValue(b []byte, at int) (keyed, bool) {
 		}
 	case b[at] == '[' && at+1 < len(b) && (b[at+1] == '"' || b[at+1] == '\''): // the first of a list
 		return k.readValue(b, at+1)
+	case b[at] == '{' && at > 0 && b[at-1] == '=' && braced(b, at) > 0: // of connection strings
+		k.quoted = true
+		k.start, k.end = at+1, braced(b, at)
 	default:
 		k.start, k.end = at, at
 		for k.end < len(b) && bytes.IndexByte([]byte(" \t\r\n,;&|\"'<>)]}"), b[k.end]) < 0 {
@@ -145,6 +160,22 @@ func (k keyed) readValue(b []byte, at int) (keyed, bool) {
 		}
 	}
 	return k, k.end > k.start
+}
+
+// braced gives the end of a secret in braces, or 0: names in braces stand for something else.
+func braced(b []byte, at int) int {
+	for i := at + 1; i < len(b) && i-at < maxPair/2; i++ {
+		switch b[i] {
+		case '}':
+			if looksChosen(b[at+1 : i]) {
+				return i
+			}
+			return 0
+		case ' ', '\t', '\r', '\n', '"', '\'', '{', ':':
+			return 0
+		}
+	}
+	return 0
 }
 
 var entityQuote = []byte("&quot;")
@@ -265,7 +296,7 @@ func lastWord(raw []byte) string {
 var telling = []string{
 	"password", "passwd", "passphrase", "pwd", "secret", "token", "apikey", "accesskey", "privatekey", "sharedkey",
 	"signingkey", "encryptionkey", "credential", "sessionkey", "sessionid", "authkey", "community", "passcode", "passphrase",
-	"securitycode", "verificationcode", "onetimecode", "mfacode", "pincode", "accesscode", "presharedkey", "storepass", "keypass", "psksecret", "keydata", "privkey",
+	"securitycode", "verificationcode", "onetimecode", "mfacode", "pincode", "accesscode", "presharedkey", "storepass", "keypass", "psksecret", "keydata", "privkey", "hmackey", "masterkey", "cipherkey",
 	"passwort", "kennwort", "contrase", "senha", "motdepasse", "wachtwoord", "passord", "adgangskode", "heslo", "parola", "salasana",
 }
 

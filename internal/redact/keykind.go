@@ -206,11 +206,44 @@ func keySpan(b []byte, at int) (start, end int, closed bool) {
 	} else if end >= len(entityQuote) && b[end-1] == ';' && bytes.HasSuffix(b[:end], entityQuote) {
 		end, closed = end-len(entityQuote), true
 	}
+	if !closed && end > 0 && b[end-1] == ']' {
+		start, end = indexedKey(b, at, end)
+		return start, end, true
+	}
 	start = end
 	for start > 0 && end-start < maxKey && isKeyByte(b[start-1]) {
 		start--
 	}
 	return start, end, closed
+}
+
+// indexedKey gives the key of config['password'], of [password] => and of secret[0], which end with a bracket. Without quotes
+// it is one before an equals sign only: in logs, what stands in brackets before a colon is where the line comes from.
+func indexedKey(b []byte, at, end int) (int, int) {
+	from := max(0, end-maxKey)
+	open := bytes.LastIndexByte(b[from:end-1], '[')
+	if open < 0 || from+open+1 == end-1 {
+		return end, end
+	}
+	start, stop := from+open+1, end-1
+	if quote := b[start]; (quote == '"' || quote == '\'') && stop-start > 2 && b[stop-1] == quote {
+		start, stop = start+1, stop-1
+	} else if b[at] != '=' {
+		return end, end
+	}
+	if isAllDigits(b[start:stop]) {
+		stop = start - 1
+		for start = stop; start > 0 && stop-start < maxKey && isKeyByte(b[start-1]); {
+			start--
+		}
+		return start, stop
+	}
+	for _, c := range b[start:stop] {
+		if !isKeyByte(c) {
+			return end, end
+		}
+	}
+	return start, stop
 }
 
 // elementName gives the name of the XML element whose start tag ends at a place, without its prefix. <key/> holds nothing,

@@ -23,6 +23,9 @@ func findOption(b []byte, at, free int) (int, int, bool) {
 		end++
 	}
 	name := b[at+1 : end]
+	if isOneOf(name, "AsPlainText") {
+		return quotedBefore(b, at, free)
+	}
 	if len(name) > 2 && kindOf(name)&keySecret != 0 {
 		return optionValue(b, end, free)
 	}
@@ -83,6 +86,8 @@ var programs = []struct {
 	{"snmp", []programSecret{{"c", false, false}, {"A", false, false}, {"X", false, false}}}, {"openssl", []programSecret{{"passin", false, true}, {"passout", false, true}, {"pass", false, true}}},
 	{"mongo", []programSecret{{"p", false, false}}}, {"docker", []programSecret{{"p", false, false}}}, {"podman", []programSecret{{"p", false, false}}}, {"helm", []programSecret{{"p", false, false}}}, {"sqlcmd", []programSecret{{"P", false, false}}},
 	{"mosquitto", []programSecret{{"P", false, false}}}, {"ipmitool", []programSecret{{"P", false, false}}}, {"bcp", []programSecret{{"P", false, false}}}, {"unzip", []programSecret{{"P", false, false}}},
+	{"az", []programSecret{{"p", false, false}}}, {"psexec", []programSecret{{"p", false, false}}}, {"usermod", []programSecret{{"p", false, false}}}, {"useradd", []programSecret{{"p", false, false}}},
+	{"plink", []programSecret{{"pw", false, false}}}, {"pscp", []programSecret{{"pw", false, false}}}, {"psftp", []programSecret{{"pw", false, false}}}, {"lftp", []programSecret{{"u", false, true}}},
 	{"zip", []programSecret{{"P", false, false}}}, {"7z", []programSecret{{"p", true, false}}}, {"smbclient", []programSecret{{"U", false, true}}}, {"ncftp", []programSecret{{"p", false, false}}},
 }
 
@@ -101,7 +106,7 @@ func programOption(b []byte, at, end, free int, long bool) (int, int, bool) {
 			}
 		}
 		for _, o := range p.options {
-			if long != (len(o.name) > 1) && p.name != "openssl" || !strings.HasPrefix(string(b[at+1:min(len(b), at+17)]), o.name) {
+			if long != (len(o.name) > 1) && p.name != "openssl" && o.name != "pw" || !strings.HasPrefix(string(b[at+1:min(len(b), at+17)]), o.name) {
 				continue
 			}
 			if o.joined {
@@ -120,15 +125,19 @@ func programOption(b []byte, at, end, free int, long bool) (int, int, bool) {
 			if !ok || !o.user {
 				return start, stop, ok
 			}
+			if stop < len(b) && b[stop] == ',' { // USER,SECRET
+				for stop++; stop < len(b) && !isBlank(b[stop]) && b[stop] != '"' && b[stop] != '\''; stop++ {
+				}
+			}
 			return behindUser(b, start, stop)
 		}
 	}
 	return 0, 0, false
 }
 
-// behindUser gives the secret of USER:SECRET or USER%SECRET.
+// behindUser gives the secret of USER:SECRET, USER%SECRET or USER,SECRET.
 func behindUser(b []byte, start, end int) (int, int, bool) {
-	n := bytes.IndexAny(b[start:end], ":%")
+	n := bytes.IndexAny(b[start:end], ":%,")
 	if n < 0 || start+n+1 >= end {
 		return 0, 0, false
 	}

@@ -17,7 +17,7 @@ var tellingUser = wordSet(`
 	acct auid
 	displayname realname contactperson createdby modifiedby updatedby lastmodifiedby requestedby approvedby owner ownername author
 	driver drivername guest guestname member membername customerfirstname customerlastname nickname supervisor assignee reporter
-	logname ruser remoteuser authuser targetusername subjectusername uid cardholder cardholdername recipient recipientname familyname
+	logname ruser remoteuser xremoteuser xforwardeduser sudouser authuser targetusername subjectusername uid cardholder cardholdername recipient recipientname familyname
 	middlename engineer technician passengerfirstname passengerlastname samaccountname effectiveuser dbuser userlogin loginuser user
 	username userid login loginname account accountname operator operatorname passenger passengername fullname firstname lastname
 	surname givenname customer customername contact contactname staff staffname employee clerk holder holdername`)
@@ -193,6 +193,9 @@ func userAfterWord(b []byte, at int) (int, int, bool) {
 	case "for": // Accepted publickey for NAME from ADDRESS
 		return start, end, after == "from" && strings.ContainsAny(secondWord(b[end:min(len(b), end+48)]), ".:") && !isAllDigits(b[start:end])
 	case "as":
+		if bytes.HasSuffix(b[:ws], []byte("logged in ")) && (end == len(b) || b[end] == '\n' || b[end] == '\r') {
+			return start, end, true
+		}
 		return start, end, (before == "in" || before == "authenticated" || before == "connected" || before == "running") && (quoted || isValueLike(b[start:end]) || afterUser[after]) && end < len(b)
 	case "role":
 		return start, end, quoted && bytes.HasPrefix(b[end+1:], []byte(" does not"))
@@ -204,6 +207,9 @@ func userAfterWord(b []byte, at int) (int, int, bool) {
 	}
 	if end < len(b) && (b[end] == '=' || b[end] == '/' || b[end] == '[') {
 		return 0, 0, false
+	}
+	if before == "for" && after == "by" && bytes.Contains(b[max(0, ws-32):ws], []byte("session ")) {
+		return start, end, true
 	}
 	told := (afterUser[strings.Trim(after, ".,;:")] || after != "" && isHex(after[0]) && strings.Count(after, ".")+strings.Count(after, ":") >= 2) && !afterUser[name]
 	switch {

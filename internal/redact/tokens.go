@@ -30,7 +30,7 @@ func findURLCredentials(b []byte, at, free int) (int, int, bool) {
 		last = bytes.LastIndexByte(b[start:end], '@')
 	}
 	if last < 0 {
-		return 0, 0, false
+		return hookToken(b, start, free)
 	}
 	end = start + last
 	if isPlaceholder(b[start:end]) {
@@ -45,6 +45,21 @@ func findURLCredentials(b []byte, at, free int) (int, int, bool) {
 		return 0, 0, false
 	}
 	return start, end, true
+}
+
+// hookToken finds the last part of the address of a web hook: whoever knows it may call it.
+func hookToken(b []byte, host, free int) (int, int, bool) {
+	end := host
+	for end < len(b) && end-host < maxPair && bytes.IndexByte([]byte(" \t\r\n\"'<>`?#\\),;"), b[end]) < 0 {
+		end++
+	}
+	address := b[host:end]
+	slash := bytes.LastIndexByte(address, '/')
+	if slash < 0 || !bytes.HasPrefix(address, []byte("hooks.")) && !bytes.Contains(address[:slash+1], []byte("/webhook")) && !bytes.Contains(address[:slash+1], []byte("/hooks/")) {
+		return 0, 0, false
+	}
+	start := host + slash + 1
+	return start, end, start >= free && looksRandom(b[start:end])
 }
 
 // isPort says whether text begins like a port rather than a password.

@@ -65,8 +65,10 @@ func valueAfterWord(b []byte, at, free int) (int, int, bool) {
 			return argument(b, at, free, place)
 		case word == "host" && firstWord(b[first:start]) == "snmp-server":
 			return snmpHost(b, at, free)
+		case word == "is":
+			return saidToBe(b, at, free, first, start)
 		}
-		return 0, 0, false
+		return commandArgument(b, at, free, word)
 	}
 	vs, ve, sure := worded(b, at)
 	if vs < free || ve <= vs || bytes.IndexByte([]byte("=:<>-("), b[vs]) >= 0 || !isValue(b[vs:ve]) || notValues[strings.ToLower(string(bytes.TrimRight(b[vs:ve], ".,:;")))] {
@@ -89,7 +91,30 @@ func valueAfterWord(b []byte, at, free int) (int, int, bool) {
 	if configVerbs[verb] && verb != word {
 		return vs, ve, true
 	}
+	if isAllDigits(b[vs:ve]) && ve-vs >= 4 && isOneOf([]byte(lastWordOf(b[first:start])), "one-time", "onetime", "temporary", "initial", "sms") {
+		return vs, ve, true
+	}
 	return vs, ve, sure || looksChosen(b[vs:ve])
+}
+
+// saidToBe finds the secret of a sentence in which more stands between the word and it: the new password for user x is ….
+func saidToBe(b []byte, at, free, first, start int) (int, int, bool) {
+	found := false
+	for _, w := range bytes.Fields(b[max(first, start-64):start]) {
+		found = found || isOneOf(bytes.TrimLeft(w, `"'(`), "password", "passwd", "passphrase", "passcode", "pwd", "pin", "otp")
+	}
+	if !found {
+		return 0, 0, false
+	}
+	k, ok := keyed{}.readValue(b, at)
+	if !ok || k.start < free || !k.quoted && closesText(b, at) {
+		return 0, 0, false
+	}
+	for !k.quoted && k.end > k.start && (b[k.end-1] == '.' || b[k.end-1] == ':') {
+		k.end--
+	}
+	v := b[k.start:k.end]
+	return k.start, k.end, len(v) > 0 && isValue(v) && (looksChosen(v) || len(v) >= 4 && isAllDigits(v))
 }
 
 // weakWord says whether a value behind a word of several meanings is a secret.
@@ -111,7 +136,7 @@ func weakWord(b []byte, word, verb string, first, start, vs, ve int) bool {
 		return string(b[start:vs-1]) == "PASS" && looksChosen(v) // of FTP and POP
 	case "code", "otp", "pin", "token":
 		return (isOneOf([]byte(before), "verification", "one-time", "security", "access", "confirmation", "login", "mfa", "sms", "auth", "pin", "service", "passenger", "unlock") || word == "otp" || word == "pin") &&
-			len(v) >= 4 && (isAllDigits(v) || looksChosen(v)) || word == "token" && looksRandom(v)
+			len(v) >= 4 && (isAllDigits(v) || looksChosen(v)) || word == "token" && (looksRandom(v) || quotedToken(b, before, vs, ve))
 	case "md5", "sha", "sha1", "sha256", "sha-256", "aes", "des", "simple", "cipher", "encrypted", "ascii", "hex", "enc":
 		if verb == "createuser" {
 			return true
@@ -119,6 +144,11 @@ func weakWord(b []byte, word, verb string, first, start, vs, ve int) bool {
 		return configVerbs[verb] && hasTelling(b[first:start]) && (verb != "set" || looksChosen(v))
 	}
 	return false
+}
+
+// quotedToken says whether what stands in quotes behind the word token is a secret, and not what a parser stumbled over.
+func quotedToken(b []byte, before string, vs, ve int) bool {
+	return (b[vs-1] == '"' || b[vs-1] == '\'') && ve-vs >= 10 && looksChosen(b[vs:ve]) && !isOneOf([]byte(before), "unexpected", "invalid", "unknown", "illegal", "near", "at", "expected")
 }
 
 // worded gives the value behind a telling word, past the words that only say how it is written; sure says that one of
@@ -311,10 +341,13 @@ func findCall(b []byte, at, free int) (int, int, bool) {
 	return k.start, k.end, true
 }
 
-// findInsert finds the secret in the first row of an SQL statement that names its columns: INSERT INTO users (login,
+// findInsert finds the secret in a row of an SQL statement that names its columns: INSERT INTO users (login,
 // password) VALUES ('svc', '…').
 func findInsert(b []byte, at, free int) (int, int, bool) {
-	before := bytes.TrimRight(b[max(0, at-2*maxPair):at], " ")
+	before := bytes.TrimRight(b[max(0, at-2*maxPair):at], " \r\n")
+	if n := len(before); n > 1 && before[n-1] == ',' && before[n-2] == ')' { // a further row
+		before = bytes.TrimRight(upToValues(b[max(0, at-maxRows):at]), " ")
+	}
 	if len(before) < 10 || !bytes.EqualFold(before[len(before)-6:], []byte("VALUES")) {
 		return 0, 0, false
 	}
@@ -338,6 +371,18 @@ func findInsert(b []byte, at, free int) (int, int, bool) {
 		start = end + 1
 	}
 	return 0, 0, false
+}
+
+// maxRows is how far before a row the beginning of its statement may stand, in bytes.
+const maxRows = 16 << 10
+
+// upToValues gives text up to the last word VALUES with a row behind it.
+func upToValues(b []byte) []byte {
+	n := max(bytes.LastIndex(b, []byte("VALUES (")), bytes.LastIndex(b, []byte("VALUES(")), bytes.LastIndex(b, []byte("values (")), bytes.LastIndex(b, []byte("values(")))
+	if n < 0 {
+		return nil
+	}
+	return b[max(0, n-2*maxPair) : n+len("VALUES")]
 }
 
 // sqlValueEnd gives the end of the value at a place: a text in quotes, which are doubled within, or anything up to a comma.
@@ -406,6 +451,9 @@ func findWorded(b []byte, at, free int) (int, int, bool) {
 		}
 		return findCall(b, at, free)
 	case ';':
+		if start, end, ok := formField(b, at, free); ok {
+			return start, end, true
+		}
 		return findCall(b, at, free)
 	case ',':
 		if at > 0 && (b[at-1] == '"' || b[at-1] == '\'') {

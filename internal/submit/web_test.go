@@ -9,6 +9,7 @@ import (
 	"net"
 	"net/http"
 	"net/http/httptest"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
@@ -330,4 +331,63 @@ func TestTusOffsetGoesBack(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, want, kept)
 	require.Equal(t, []int{2, 2, 4}, []int{patches, locked, rec.Tries})
+}
+
+// webProxy is a proxy for CONNECT (RFC 9110, section 9.3.6), which wants a login of its own if one is given.
+func webProxy(t *testing.T, login string) (address string, passed *atomic.Int32) {
+	t.Helper()
+	passed = new(atomic.Int32)
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if login != "" && r.Header.Get("Proxy-Authorization") != login {
+			w.WriteHeader(http.StatusProxyAuthRequired)
+			return
+		}
+		out, err := net.Dial("tcp", r.Host)
+		if err != nil || r.Method != http.MethodConnect {
+			w.WriteHeader(http.StatusBadGateway)
+			return
+		}
+		defer out.Close()
+		in, _, err := w.(http.Hijacker).Hijack()
+		if err != nil {
+			return
+		}
+		defer in.Close()
+		passed.Add(1)
+		_, _ = io.WriteString(in, "HTTP/1.1 200 go on\r\n\r\n")
+		go func() { _, _ = io.Copy(in, out); in.Close() }()
+		_, _ = io.Copy(out, in)
+	}))
+	t.Cleanup(server.Close)
+	return server.URL, passed
+}
+
+// Uploads go through a web proxy; one that does not let them through is named as what stops them.
+func TestWebProxy(t *testing.T) {
+	for kind, place := range map[string]string{"https": "/put/", "dav+https": "/put/in/", "form+https": "/form", "tus+https": "/tus/"} {
+		d, dir, m := webDesk(t)
+		address, passed := webProxy(t, "")
+		through, err := url.Parse(address)
+		require.NoError(t, err)
+		m.Proxy = http.ProxyURL(through)
+		p := parcel(t, 3_000_000)
+		rec, err := Send(context.Background(), over(kind+"://"+d.Address()+place, m), p, m)
+		require.NoError(t, err, kind)
+		require.True(t, rec.Proved, kind)
+		require.Contains(t, rec.Server, d.Fingerprint(), "the certificate is the desk's, not the proxy's")
+		require.Positive(t, passed.Load(), kind)
+		name := filepath.Join(dir, p.Name)
+		if kind == "dav+https" {
+			name = filepath.Join(dir, "in", p.Name)
+		}
+		require.FileExists(t, name)
+
+		address, passed = webProxy(t, "Basic x")
+		through, err = url.Parse(address)
+		require.NoError(t, err)
+		m.Proxy = http.ProxyURL(through)
+		_, err = Send(context.Background(), over(kind+"://"+d.Address()+place, m), parcel(t, 10), m)
+		require.ErrorContains(t, err, "Proxy Authentication Required", kind)
+		require.Zero(t, passed.Load(), kind)
+	}
 }
