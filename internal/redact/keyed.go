@@ -129,6 +129,11 @@ func (k keyed) readValue(b []byte, at int) (keyed, bool) {
 		k.quoted = true
 		k.start = at + 1
 		k.end = closing(b, k.start, b[at])
+		if b[at] == '\'' && (k.end == len(b) || b[k.end] != '\'') { // it is never closed: a text around it is not left
+			if n := bytes.IndexByte(b[k.start:k.end], '"'); n >= 0 {
+				k.end = k.start + n
+			}
+		}
 	case b[at] == '\\' && escapedQuote(b, at) > 0: // a quote within a quoted text, which may itself stand within one
 		n := escapedQuote(b, at)
 		k.quoted = true
