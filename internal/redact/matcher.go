@@ -1,9 +1,12 @@
 package redact
 
 import (
+	"cmp"
 	"encoding/binary"
 	"math/bits"
+	"slices"
 	"sort"
+	"strings"
 )
 
 // Matcher finds learned values anywhere in text, also as they are written within other texts (see writtenForms). It is safe
@@ -26,16 +29,17 @@ type match struct {
 // entry is a text to be found, and the value that it stands for.
 type entry struct {
 	text   string
-	value  Value
+	value  *Value
 	base64 bool // the text is the heart of the value in base64: all of the base64 around it goes
 }
 
 // grams finds entries by four of their bytes.
 type grams struct {
+	entries []entry // sorted by text
 	bits    []uint32
 	shift   int
 	stride  int
-	buckets map[uint32]*[gramStride][]entry // by the four bytes at each of the first stride places, sorted by text
+	at      []gramIndex // by the place within the text at which the four bytes stand
 }
 
 const (
@@ -43,27 +47,75 @@ const (
 	minLong    = gramStride + 3 // the length from which on every third place is enough, in bytes
 )
 
+// gramIndex gives the entries that have four bytes at one place. There may be very many, so it is kept in few large pieces.
+type gramIndex struct {
+	refs  []int32   // entries, by their four bytes, and by text among those that have the same
+	runs  []gramRun // of the same four bytes
+	slots []int32   // runs by the hash of their bytes; 0 is none, else one more than the place of the run
+	shift int
+}
+
+type gramRun struct {
+	key uint32
+	end int32 // of its refs; they begin where those of the run before end
+}
+
+func newGramIndex(entries []entry, at int) gramIndex {
+	x := gramIndex{refs: make([]int32, len(entries))}
+	for i := range entries {
+		x.refs[i] = int32(i)
+	}
+	key := func(ref int32) uint32 { return binary.LittleEndian.Uint32([]byte(entries[ref].text[at : at+4])) }
+	slices.SortFunc(x.refs, func(a, b int32) int {
+		return cmp.Or(cmp.Compare(key(a), key(b)), cmp.Compare(a, b)) // the entries are sorted by text
+	})
+	for i, ref := range x.refs {
+		if k := key(ref); i == 0 || x.runs[len(x.runs)-1].key != k {
+			x.runs = append(x.runs, gramRun{key: k})
+		}
+		x.runs[len(x.runs)-1].end = int32(i + 1)
+	}
+	words := max(4, bits.Len(uint(2*len(x.runs))))
+	x.slots, x.shift = make([]int32, 1<<words), 32-words
+	for i, run := range x.runs {
+		h := run.key * 0x9e3779b1 >> x.shift
+		for x.slots[h] != 0 {
+			h = (h + 1) & uint32(len(x.slots)-1)
+		}
+		x.slots[h] = int32(i + 1)
+	}
+	return x
+}
+
+// of gives the entries with four bytes.
+func (x *gramIndex) of(key uint32) []int32 {
+	for h := key * 0x9e3779b1 >> x.shift; x.slots[h] != 0; h = (h + 1) & uint32(len(x.slots)-1) {
+		if n := x.slots[h] - 1; x.runs[n].key == key {
+			begin := int32(0)
+			if n > 0 {
+				begin = x.runs[n-1].end
+			}
+			return x.refs[begin:x.runs[n].end]
+		}
+	}
+	return nil
+}
+
 func newGrams(entries []entry, stride int) grams {
-	g := grams{stride: stride, buckets: map[uint32]*[gramStride][]entry{}}
+	g := grams{stride: stride, entries: entries}
+	slices.SortStableFunc(g.entries, func(a, b entry) int { return strings.Compare(a.text, b.text) })
 	words := 10
-	for words < 17 && 1<<words < len(entries)*stride {
+	for words < 20 && 1<<words < len(entries)*stride {
 		words++
 	}
 	g.bits, g.shift = make([]uint32, 1<<words), 32-words
+	for o := range stride {
+		g.at = append(g.at, newGramIndex(entries, o))
+	}
 	for _, e := range entries {
 		for o := range stride {
-			key := binary.LittleEndian.Uint32([]byte(e.text[o : o+4]))
-			word, mask := g.hash(key)
+			word, mask := g.hash(binary.LittleEndian.Uint32([]byte(e.text[o : o+4])))
 			g.bits[word] |= mask
-			if g.buckets[key] == nil {
-				g.buckets[key] = new([gramStride][]entry)
-			}
-			g.buckets[key][o] = append(g.buckets[key][o], e)
-		}
-	}
-	for _, at := range g.buckets {
-		for _, b := range at {
-			sort.Slice(b, func(i, j int) bool { return b[i].text < b[j].text })
 		}
 	}
 	return g
@@ -107,7 +159,7 @@ func (s *gramScan) fill() {
 
 // next gives the first entry at or behind a place, which never goes back; the longest of those that begin there.
 func (s *gramScan) next(from int) (m match, ok bool) {
-	if len(s.buckets) == 0 {
+	if len(s.entries) == 0 {
 		return m, false
 	}
 	for j := (from - s.base + s.stride - 1) / s.stride; ; j++ {
@@ -128,16 +180,15 @@ func (s *gramScan) next(from int) (m match, ok bool) {
 			continue
 		}
 		i := s.base + j*s.stride
-		bucket := s.buckets[binary.LittleEndian.Uint32(s.b[i:])]
-		if bucket == nil {
-			continue
-		}
+		key := binary.LittleEndian.Uint32(s.b[i:])
 		for o := s.stride - 1; o >= 0; o-- {
-			if len(bucket[o]) == 0 || i-o < from {
+			if i-o < from {
 				continue
 			}
-			if m, ok := longest(bucket[o], s.b, i-o); ok {
-				return m, true
+			if refs := s.at[o].of(key); len(refs) > 0 {
+				if m, ok := s.longest(refs, i-o); ok {
+					return m, true
+				}
 			}
 		}
 	}
@@ -145,8 +196,9 @@ func (s *gramScan) next(from int) (m match, ok bool) {
 
 // NewMatcher makes a matcher of learned values.
 func NewMatcher(values []Value) *Matcher {
+	values = slices.Clone(values)
 	var long, short []entry
-	seen := map[string]bool{}
+	seen := make(map[string]bool, len(values))
 	for _, v := range values {
 		seen[v.Text] = true
 	}
@@ -157,11 +209,11 @@ func NewMatcher(values []Value) *Matcher {
 			short = append(short, e)
 		}
 	}
-	for _, v := range values {
-		add(entry{text: v.Text, value: v})
+	for i := range values {
+		add(entry{text: values[i].Text, value: &values[i]})
 	}
-	for _, v := range values {
-		for _, e := range writtenForms(v) {
+	for i := range values {
+		for _, e := range writtenForms(&values[i]) {
 			if !seen[e.text] {
 				seen[e.text] = true
 				add(e)
@@ -171,23 +223,23 @@ func NewMatcher(values []Value) *Matcher {
 	return &Matcher{long: newGrams(long, gramStride), short: newGrams(short, 1), size: len(values)}
 }
 
-// longest gives the longest entry of a sorted bucket that stands at a place. Thousands of values may begin alike, so they
-// are not tried one by one: the last one not behind the text either is its beginning, or shows how much of it can match.
-func longest(bucket []entry, b []byte, at int) (match, bool) {
-	text := b[at:min(len(b), at+2*MaxLearned)]
+// longest gives the longest of some entries, sorted by text, that stands at a place. Thousands of values may begin alike, so
+// they are not tried one by one: the last one not behind the text either is its beginning, or shows how much of it can match.
+func (s *gramScan) longest(refs []int32, at int) (match, bool) {
+	text := s.b[at:min(len(s.b), at+2*MaxLearned)]
 	for len(text) >= MinName {
-		n := sort.Search(len(bucket), func(i int) bool { return bucket[i].text > string(text) })
+		n := sort.Search(len(refs), func(i int) bool { return s.entries[refs[i]].text > string(text) })
 		if n == 0 {
 			return match{}, false
 		}
-		e := &bucket[n-1]
+		e := &s.entries[refs[n-1]]
 		common := 0
 		for common < len(e.text) && common < len(text) && e.text[common] == text[common] {
 			common++
 		}
 		if common == len(e.text) {
-			if stands(b, at, e.text, e.value.Class) {
-				return e.match(b, at), true
+			if stands(s.b, at, e.text, e.value.Class) {
+				return e.match(s.b, at), true
 			}
 			common--
 		}
@@ -201,7 +253,7 @@ const maxSpread = 4096
 
 // match gives the place that an entry takes up.
 func (e *entry) match(b []byte, at int) match {
-	m := match{e.value, at, at + len(e.text)}
+	m := match{*e.value, at, at + len(e.text)}
 	if !e.base64 {
 		return m
 	}

@@ -11,7 +11,7 @@ import (
 // writtenForms gives the other forms in which a value is written where it stands within another text: with the escapes of
 // JSON, of addresses (RFC 3986) and of XML, and for secrets the part of their base64 (RFC 4648) that does not depend on what
 // stands around them. A value that was found with escapes is also looked for without.
-func writtenForms(v Value) []entry {
+func writtenForms(v *Value) []entry {
 	var out []entry
 	add := func(text string) {
 		if text != v.Text && (v.Class != Secret || len(text) >= MinSecret) && len(text) >= MinName && len(text) <= 2*MaxLearned && !strings.ContainsAny(text, "\r\n") {
