@@ -54,16 +54,12 @@ func StartFTPDesk(dir, user, password string) (*FTPDesk, error) {
 	if err != nil {
 		return nil, err
 	}
-	text, key, err := SelfSigned()
-	if err != nil {
-		return nil, err
-	}
-	pair, err := tls.X509KeyPair(text, key)
+	text, conf, err := ownTLS()
 	if err != nil {
 		return nil, err
 	}
 	d := &FTPDesk{User: user, Password: password, Certificate: text, Digests: []string{"SHA-256"}, root: root, open: map[net.Conn]bool{},
-		conf: &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12}}
+		conf: conf}
 	if d.listener, err = net.Listen("tcp", "127.0.0.1:0"); err != nil {
 		return nil, err
 	}

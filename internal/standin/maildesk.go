@@ -2,7 +2,6 @@ package standin
 
 import (
 	"bytes"
-	"crypto/tls"
 	"errors"
 	"io"
 	"net"
@@ -34,18 +33,14 @@ type Mail struct {
 
 // StartMailDesk starts a mail server on a loopback port, with a certificate of its own.
 func StartMailDesk(user, password string) (*MailDesk, error) {
-	text, key, err := SelfSigned()
-	if err != nil {
-		return nil, err
-	}
-	pair, err := tls.X509KeyPair(text, key)
+	text, conf, err := ownTLS()
 	if err != nil {
 		return nil, err
 	}
 	d := &MailDesk{User: user, Password: password, Certificate: text}
 	d.server = smtp.NewServer(smtp.BackendFunc(func(*smtp.Conn) (smtp.Session, error) { return &mailSession{desk: d}, nil }))
 	d.server.Domain = "desk.ostrevane.example"
-	d.server.TLSConfig = &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12}
+	d.server.TLSConfig = conf
 	d.server.ReadTimeout, d.server.WriteTimeout = time.Minute, time.Minute
 	if d.listener, err = net.Listen("tcp", "127.0.0.1:0"); err != nil {
 		return nil, err

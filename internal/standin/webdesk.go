@@ -61,11 +61,7 @@ func StartWebDesk(dir, user, password string) (*WebDesk, error) {
 	if err != nil {
 		return nil, err
 	}
-	text, key, err := SelfSigned()
-	if err != nil {
-		return nil, err
-	}
-	pair, err := tls.X509KeyPair(text, key)
+	text, conf, err := ownTLS()
 	if err != nil {
 		return nil, err
 	}
@@ -73,8 +69,7 @@ func StartWebDesk(dir, user, password string) (*WebDesk, error) {
 	if d.listener, err = net.Listen("tcp", "127.0.0.1:0"); err != nil {
 		return nil, err
 	}
-	d.server = &http.Server{Handler: d, ReadHeaderTimeout: 10 * time.Second, ErrorLog: log.New(io.Discard, "", 0),
-		TLSConfig: &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12}}
+	d.server = &http.Server{Handler: d, ReadHeaderTimeout: 10 * time.Second, ErrorLog: log.New(io.Discard, "", 0), TLSConfig: conf}
 	go func() { _ = d.server.ServeTLS(d.listener, "", "") }()
 	return d, nil
 }
@@ -102,6 +97,16 @@ func SelfSigned() (certificate, key []byte, err error) {
 		return nil, nil, err
 	}
 	return pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}), pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: secret}), nil
+}
+
+// ownTLS makes a certificate of a server's own (PEM), and what it serves with it.
+func ownTLS() (certificate []byte, conf *tls.Config, err error) {
+	certificate, key, err := SelfSigned()
+	if err != nil {
+		return nil, nil, err
+	}
+	pair, err := tls.X509KeyPair(certificate, key)
+	return certificate, &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12}, err
 }
 
 // Fingerprint gives the certificate's, in the form of credentials.yaml.

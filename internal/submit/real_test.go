@@ -72,14 +72,9 @@ func openTo(t *testing.T, names ...string) string {
 // rightHash is crypt (SHA-256) of the word right.
 const rightHash = "$5$tallowpier$xELCKUqieWfPvEsS8Y9Owre4s/aineLA7avB1Sp/o66"
 
-// ftpServer starts ProFTPD. Over TLS it demands that data connections use the session of the control connection.
-func ftpServer(t *testing.T, encrypted bool, digests string) (address, folder string, m *Means) {
-	t.Helper()
-	dir := openTo(t, "root", "root/incoming")
-	cert, key, err := standin.SelfSigned()
-	require.NoError(t, err)
-	port := freePort(t)
-	conf := fmt.Sprintf(`ServerType standalone
+// plainProFTPD is its configuration, for one account that sees nothing but its own folder.
+func plainProFTPD(dir string, port int) string {
+	return fmt.Sprintf(`ServerType standalone
 DefaultAddress 127.0.0.1
 Port %d
 UseIPv6 off
@@ -97,6 +92,16 @@ WtmpLog off
 TransferLog none
 SystemLog %[2]s/log
 `, port, dir)
+}
+
+// ftpServer starts ProFTPD. Over TLS it demands that data connections use the session of the control connection.
+func ftpServer(t *testing.T, encrypted bool, digests string) (address, folder string, m *Means) {
+	t.Helper()
+	dir := openTo(t, "root", "root/incoming")
+	cert, key, err := standin.SelfSigned()
+	require.NoError(t, err)
+	port := freePort(t)
+	conf := plainProFTPD(dir, port)
 	if encrypted {
 		conf = "LoadModule mod_tls.c\n" + conf + fmt.Sprintf("TLSEngine on\nTLSRequired on\nTLSECCertificateFile %[1]s/cert.pem\nTLSECCertificateKeyFile %[1]s/key.pem\nTLSLog %[1]s/tls.log\n", dir)
 	}
@@ -199,28 +204,7 @@ func TestProFTPDOverSSH(t *testing.T) {
 	public, err := os.ReadFile(filepath.Join(dir, "host.pub"))
 	require.NoError(t, err)
 	port := freePort(t)
-	conf := fmt.Sprintf(`LoadModule mod_sftp.c
-ServerType standalone
-DefaultAddress 127.0.0.1
-Port %d
-UseIPv6 off
-User nobody
-Group nogroup
-PidFile %[2]s/pid
-ScoreboardFile %[2]s/score
-AuthOrder mod_auth_file.c
-AuthUserFile %[2]s/users
-RequireValidShell off
-AllowOverwrite on
-AllowStoreRestart on
-DefaultRoot ~
-WtmpLog off
-TransferLog none
-SystemLog %[2]s/log
-SFTPEngine on
-SFTPHostKey %[2]s/host
-SFTPLog %[2]s/sftp.log
-`, port, dir)
+	conf := "LoadModule mod_sftp.c\n" + plainProFTPD(dir, port) + fmt.Sprintf("SFTPEngine on\nSFTPHostKey %[1]s/host\nSFTPLog %[1]s/sftp.log\n", dir)
 	for name, text := range map[string]string{"conf": conf, "users": "intake:" + rightHash + ":65534:65534::" + dir + "/root:/bin/false\n", "known": fmt.Sprintf("[127.0.0.1]:%d %s", port, public)} {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
 	}
