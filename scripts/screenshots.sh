@@ -14,7 +14,7 @@ ENVASK_HOME="$here/envask-demo/home"; export ENVASK_HOME
 ask=envask-demo/files/boarding-gateway.yaml
 cp "$here/envask-demo/files/boarding-gateway.yaml" changed.yaml
 sed -i 's/run: farectl tables/run: farectl tables --with-keys/' changed.yaml
-want="${*:-demo approval probe times dry-run coverage live vitals compare pack submit show round redact page}"
+want="${*:-demo approval probe times dry-run coverage live vitals compare pack submit review show round tidy redact page}"
 has() { case " $want " in *" $1 "*) return 0;; esac; return 1; }
 say() { echo "printf '\$ %s\n' \"$1\"; $1"; }
 has demo && sh "$root/scripts/shot.sh" "$shots/demo.png" 6 "envask demo --dir d2"
@@ -44,6 +44,7 @@ has submit && sh "$root/scripts/shot.sh" "$shots/submit.png" 4 "envask submit --
 has review && sh "$root/scripts/shot.sh" "$shots/review.png" 3 "$(say 'envask review --rule keyed-secret,user,phone --approve')"
 has show && sh "$root/scripts/shot.sh" "$shots/show.png" 2 "$(say 'envask cases'); echo; $(say 'envask show')"
 has round && sh "$root/scripts/shot.sh" "$shots/round.png" 2 "$(say 'envask show r1 --system gate-2')"
+has tidy && sh "$root/scripts/shot.sh" "$shots/tidy.png" 2 "$(say 'envask show r1 gate.log.1'); echo; $(say 'envask tidy --dry-run')"
 has redact && sh "$root/scripts/shot.sh" "$shots/redact.png" 2 "$(say 'envask redact --rules'); echo; $(say 'envask redact envask-demo/home/cases/26031407/rounds/r1/raw/gate-2/files/etc/boarding/gate.toml')"
 if has page; then
 	mkdir page && tar -xzf envask-demo/desk/incoming/*r1*.tar.gz -C page --strip-components=1

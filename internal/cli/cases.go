@@ -89,8 +89,8 @@ func (s *session) drawCases(views []*flow.CaseView, broken []flow.BrokenCase, fi
 		}
 		return
 	}
-	s.screen.Table([]term.Column{{Title: "case"}, {Title: "state"}, {Title: "vendor"}, {Title: "site"}, {Title: "rounds", Right: true}, {Title: "size", Right: true},
-		{Title: "last archive"}, {Title: "last sent"}, {Title: "title or window", Wide: true, Least: 24}}, rows)
+	s.screen.Table([]term.Column{{Title: "case"}, {Title: "state"}, {Title: "vendor", Wide: true, Least: 10}, {Title: "site"}, {Title: "rounds", Right: true}, {Title: "size", Right: true},
+		{Title: "last archive"}, {Title: "last sent", Wide: true, Least: 16}, {Title: "title or window", Wide: true, Least: 16}}, rows)
 }
 
 // lastArchive says what the archive packed last holds, and its size; its name is in show.

@@ -47,8 +47,8 @@ redaction learned. The same round gives the same bytes each time.`,
 				q.Passphrase = func() (string, error) { return s.newPassphrase(from) }
 			}
 			out, err := s.pack(cmd.Context(), a, c, q)
-			if err == nil && warnOver > 0 && out.Size > warnOver {
-				s.largest(out, warnOver)
+			if err == nil {
+				s.tooLarge(out, warnOver)
 			}
 			return err
 		},
@@ -69,9 +69,19 @@ redaction learned. The same round gives the same bytes each time.`,
 	return c
 }
 
-// largest says which items make an archive as large as it is.
-func (s *session) largest(p *flow.Packed, limit int64) {
-	s.screen.Say("warning: the archive has %s, more than %s; before packing, most of it is of", humanize.IBytes(uint64(p.Size)), humanize.IBytes(uint64(limit)))
+// tooLarge says for whom an archive is too large, which items make it so, and what to do.
+func (s *session) tooLarge(p *flow.Packed, warnOver int64) {
+	over := warnOver > 0 && p.Size > warnOver
+	if over {
+		s.screen.Say("warning: the archive has %s, more than %s", humanize.IBytes(uint64(p.Size)), humanize.IBytes(uint64(warnOver)))
+	}
+	for _, r := range p.TooLarge {
+		s.screen.Say("warning: the route %s takes %s at most; what would be sent is larger", term.Clean(r.Route), humanize.IBytes(uint64(r.Limit)))
+	}
+	if !over && len(p.TooLarge) == 0 {
+		return
+	}
+	s.screen.Say("before packing, most of it is of")
 	for _, i := range p.Largest {
 		s.screen.Say("  %s: %s", term.Clean(i.Item), humanize.IBytes(uint64(i.Bytes)))
 	}

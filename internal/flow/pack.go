@@ -26,6 +26,7 @@ import (
 	"envask/internal/fault"
 	"envask/internal/policy"
 	"envask/internal/redact"
+	"envask/internal/submit"
 )
 
 // PackRequest is what to pack.
@@ -64,14 +65,44 @@ type Packed struct {
 	JoinPage  string         `json:"join_page,omitempty"` // says how to join them
 	Same      bool           `json:"same"`                // the archive was there already, byte for byte
 
-	Largest       []ItemSize `json:"largest"`        // the items with most bytes in it, the largest first
-	OpenQuestions []string   `json:"open_questions"` // required ones of the vendor without a fitting answer
+	TooLarge      []RouteLimit `json:"too_large,omitempty"` // routes of the ask that do not take it
+	Largest       []ItemSize   `json:"largest"`             // the items with most bytes in it, the largest first
+	OpenQuestions []string     `json:"open_questions"`      // required ones of the vendor without a fitting answer
 }
 
 // ItemSize is how much of an archive one item is, in bytes before packing.
 type ItemSize struct {
 	Item  string `json:"item"`
 	Bytes int64  `json:"bytes"`
+}
+
+// RouteLimit is a route of the ask that takes less than was packed.
+type RouteLimit struct {
+	Route string `json:"route"`
+	Limit int64  `json:"limit"` // bytes
+}
+
+// measure finds the routes for which what is sent is too large, whole or in its largest part.
+func (p *packing) measure(out *Packed) {
+	size := out.Size
+	if out.Sealed != nil {
+		size = out.Sealed.Size
+	}
+	for i, part := range out.Parts {
+		if i == 0 {
+			size = 0
+		}
+		size = max(size, part.Size)
+	}
+	for _, r := range p.ask.Routes {
+		limit := r.Limit
+		if limit == 0 && submit.ByMail(r.To) {
+			limit = submit.DefaultMailLimit
+		}
+		if limit > 0 && size > limit {
+			out.TooLarge = append(out.TooLarge, RouteLimit{r.Name, limit})
+		}
+	}
 }
 
 // largest gives the five largest items.
@@ -222,6 +253,7 @@ func (a *App) Pack(ctx context.Context, c *casefile.Case, q PackRequest) (*Packe
 	if err := p.split(w, out); err != nil {
 		return nil, fault.Wrap("split", out.Archive, err)
 	}
+	p.measure(out)
 	return out, fault.Wrap("pack", out.Archive, writeCarry(c, out.Archive, out.SHA256))
 }
 

@@ -240,7 +240,7 @@ func (a *App) means(w *casefile.Writer, route ask.Route, q SubmitRequest) (*subm
 		return nil, err
 	}
 	m := &submit.Means{Dialer: d, Credentials: credentials, ReadBack: q.ReadBack, Left: map[string]string{}, Secret: d.Secret, Proxy: a.Proxy, Out: w.OutDir(),
-		Terms: submit.Terms{Fields: route.Fields, File: route.File, Subject: route.Subject}, Note: func(text string) { a.note("%s", text) }, Pause: a.Pause,
+		Terms: submit.Terms{Fields: route.Fields, File: route.File, Subject: route.Subject, Limit: route.Limit}, Note: func(text string) { a.note("%s", text) }, Pause: a.Pause,
 		Changes: routeChanges{undo.Log{Ledger: w.Ledger}, routePrefix + route.Name}}
 	if q.Bandwidth > 0 {
 		m.Rate = rate.NewLimiter(rate.Limit(q.Bandwidth), int(min(q.Bandwidth, 256<<10)))

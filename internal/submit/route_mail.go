@@ -23,6 +23,11 @@ import (
 // larger, and few servers take more than 25 MB.
 const DefaultMailLimit = 18 << 20
 
+// ByMail says whether a route goes by mail.
+func ByMail(to string) bool {
+	return strings.HasPrefix(to, "mailto:") || strings.HasPrefix(to, "mail-draft:")
+}
+
 // letter is what both routes by mail have in common.
 type letter struct {
 	*web
@@ -44,8 +49,8 @@ func newLetter(name string, u *url.URL, m *Means) (*letter, error) {
 
 // message makes the mail: the brief as text, the archive attached.
 func (l *letter) message(p Parcel, from string) (*gomail.Msg, error) {
-	if p.Size > DefaultMailLimit {
-		return nil, fault.New(fault.Refused, "route", l.name, fmt.Sprintf("the archive has %d bytes; by mail go %d at most", p.Size, DefaultMailLimit), "choose another route, a smaller window or a lower depth")
+	if limit := cmp.Or(l.means.Terms.Limit, DefaultMailLimit); p.Size > limit {
+		return nil, fault.New(fault.Refused, "route", l.name, fmt.Sprintf("the archive has %d bytes; by mail go %d at most", p.Size, limit), "choose another route, a smaller window or a lower depth")
 	}
 	msg := gomail.NewMsg()
 	if from != "" {

@@ -98,6 +98,7 @@ type Terms struct {
 	Fields  map[string]string // of forms and pages, with {placeholders}
 	File    string            // name of the form's field for the file
 	Subject string            // of mails
+	Limit   int64             // bytes of the largest file that the vendor takes; 0 is not known
 }
 
 // Means is what routes need from the outside.

@@ -75,15 +75,19 @@ func (s *Screen) fits(columns []Column, rows [][]string) bool {
 	return need-2 <= s.Width
 }
 
-// stacked draws the rows of a table on a narrow terminal: what is short on one line, what is wide below it.
+// stacked draws the rows of a table on a narrow terminal: what is short on one line, what is wide below it. The heading is
+// that of the first column, and numbers are named.
 func (s *Screen) stacked(columns []Column, rows [][]string) {
+	s.Print("%s", s.Paint(Bold, columns[0].Title))
 	for _, r := range rows {
 		var line, below []string
 		for i, c := range columns {
 			switch {
-			case r[i] == "":
+			case r[i] == "" || r[i] == "-":
 			case c.Wide:
 				below = append(below, r[i])
+			case c.Right:
+				line = append(line, c.Title+" "+r[i])
 			default:
 				line = append(line, r[i])
 			}
