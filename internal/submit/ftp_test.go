@@ -185,3 +185,16 @@ func TestCheckFile(t *testing.T) {
 		require.Error(t, err)
 	}
 }
+
+// Without a user the login is anonymous, with a mail address that is nobody's as password; that it went in the clear is said.
+func TestFTPAnonymous(t *testing.T) {
+	d, _, dir, m := ftpDesk(t)
+	d.User, d.Password, d.InTheClear = "anonymous", anonymousPassword, true
+	m.Credentials = nil
+	p := parcel(t, 5000)
+	rec, err := Send(context.Background(), over("ftp://"+d.Address()+"/", m), p, m)
+	require.NoError(t, err)
+	require.True(t, rec.Proved, rec.Proof)
+	require.Equal(t, "nothing: NOT encrypted", rec.Cover)
+	require.FileExists(t, filepath.Join(dir, p.Name))
+}

@@ -189,6 +189,11 @@ func (r *ftpRoute) Server() string {
 	return strings.TrimSuffix(r.server(r.u), ", ")
 }
 
-func (r *ftpRoute) Cover() string { return r.covered() }
+func (r *ftpRoute) Cover() string {
+	if r.secure == nil {
+		return uncovered
+	}
+	return r.covered()
+}
 
 func (r *ftpRoute) Close() error { return r.conn.Quit() }

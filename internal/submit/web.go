@@ -22,12 +22,16 @@ import (
 	"envask/internal/site"
 )
 
+// uncovered is what covers the way where nothing does.
+const uncovered = "nothing: NOT encrypted"
+
 // web is what the routes over HTTP and the ones over TLS have in common: certificates, logins, proxies and answers.
 type web struct {
 	name   string
 	means  *Means
 	cred   Credential
 	client *http.Client
+	naked  bool // over http
 
 	mu    sync.Mutex
 	peer  string // the server's certificate, once it was seen
@@ -44,7 +48,7 @@ func newWeb(name string, u *url.URL, m *Means) (*web, error) {
 	if err != nil {
 		return nil, err
 	}
-	w := &web{name: name, means: m, cred: cred}
+	w := &web{name: name, means: m, cred: cred, naked: u.Scheme == "http"}
 	if u.Scheme == "http" && !isLoopback(u.Hostname()) {
 		return nil, fault.New(fault.Usage, "route", name, "it is not encrypted (http); only loopback addresses may be", "ask the vendor for an https address")
 	}
@@ -118,6 +122,9 @@ func (w *web) server(u *url.URL) string {
 }
 
 func (w *web) covered() string {
+	if w.naked {
+		return uncovered
+	}
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	return w.cover
