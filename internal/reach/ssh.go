@@ -99,12 +99,20 @@ const (
 	sftpRequests = 16
 )
 
+// Packet is the size of the packets in which files go, in bytes.
+func (r *SSH) Packet() int {
+	if strings.Contains(r.Identity(), "OpenSSH") {
+		return sftpPacket
+	}
+	return 32 << 10
+}
+
 // sftpWait bounds starting SFTP: a shell that prints when it starts can leave it waiting for ever.
 const sftpWait = ConnectTimeout
 
 // startSFTP starts SFTP.
 func (r *SSH) startSFTP(ctx context.Context) error {
-	if strings.Contains(r.Identity(), "OpenSSH") {
+	if r.Packet() == sftpPacket {
 		files, err := r.sftpClient(ctx, sftp.MaxPacketUnchecked(sftpPacket), sftp.MaxConcurrentRequestsPerFile(sftpRequests))
 		if err != nil {
 			return err

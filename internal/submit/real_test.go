@@ -3,6 +3,7 @@ package submit
 import (
 	"context"
 	"fmt"
+	"math/rand/v2"
 	"net"
 	"os"
 	"os/exec"
@@ -15,6 +16,7 @@ import (
 
 	"envask/internal/fault"
 	"envask/internal/reach"
+	"envask/internal/reach/reachtest"
 	"envask/internal/site"
 	"envask/internal/standin"
 )
@@ -286,4 +288,31 @@ http {
 	m.Credentials[0].Certificate, m.Credentials[0].Key = "", ""
 	_, err = Send(context.Background(), over("https://"+host+"/put/", m), parcel(t, 10), m)
 	require.ErrorContains(t, err, "400")
+}
+
+// Against OpenSSH, whose packets are larger: what a cut left is a true beginning, and is gone on with each time.
+func TestCutOpenSSH(t *testing.T) {
+	const size = 96 << 20
+	server := reachtest.StartOpenSSH(t)
+	dir := t.TempDir()
+	r := rand.New(rand.NewPCG(9, 10))
+	address, cuts := cutting(t, fmt.Sprintf("127.0.0.1:%d", server.Port), func() int64 { return 14<<20 + r.Int64N(4<<20) }, 6)
+	_, port, err := net.SplitHostPort(address)
+	require.NoError(t, err)
+	known, err := os.ReadFile(server.KnownHosts)
+	require.NoError(t, err)
+	file := filepath.Join(t.TempDir(), "known_hosts")
+	require.NoError(t, os.WriteFile(file, []byte(strings.ReplaceAll(string(known), fmt.Sprintf("]:%d ", server.Port), "]:"+port+" ")), 0o600))
+	var notes []string
+	m := &Means{Changes: &changeLog{}, Left: map[string]string{}, Pause: func(context.Context, int) error { return nil }, Note: func(text string) { notes = append(notes, text) },
+		Credentials: Credentials{{Route: "web", Host: "127.0.0.1", Key: server.Key}},
+		Dialer:      &reach.Dialer{HostKeys: &reach.HostKeys{Own: file}}}
+	p := parcel(t, size)
+	rec, err := Send(context.Background(), over("sftp://"+server.User+"@"+address+dir, m), p, m)
+	require.NoError(t, err)
+	require.True(t, rec.Proved, rec.Proof)
+	require.Equal(t, int32(6), cuts.Load())
+	require.NotContains(t, strings.Join(notes, "\n"), "all of it goes again")
+	require.Greater(t, rec.Resumed, int64(16<<20))
+	t.Logf("%d tries, the last from byte %d on", rec.Tries, rec.Resumed)
 }

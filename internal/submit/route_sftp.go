@@ -87,7 +87,7 @@ func (r *sftpRoute) Put(_ context.Context, p string, content io.Reader, at int64
 		return r.orLost(fmt.Errorf("the server takes no file %s: %w", p, err))
 	}
 	if _, err = f.Seek(at, io.SeekStart); err == nil {
-		_, err = f.ReadFromWithConcurrency(content, sftpPackets)
+		_, err = f.ReadFromWithConcurrency(content, r.packets())
 	}
 	if err == nil {
 		// Not every server knows how to flush; that is no reason to fail, since the checksum is compared.
@@ -98,11 +98,11 @@ func (r *sftpRoute) Put(_ context.Context, p string, content io.Reader, at int64
 	return r.orLost(errors.Join(err, f.Close()))
 }
 
-// sftpPackets is how many packets are on their way at a time, of up to 32 KiB each.
-const sftpPackets = 32
+// packets is how many packets are on their way at a time: up to 4 MiB of large ones, 1 MiB of others.
+func (r *sftpRoute) packets() int { return min(32, 4<<20/r.sys.Packet()) }
 
-// Resumes: packets arrive in any order, so that the end of what a lost connection left can have holes.
-func (r *sftpRoute) Resumes() (int64, bool) { return 2 * sftpPackets * 32 << 10, true }
+// Resumes: packets may arrive in another order, so that the end of what a lost connection left can have holes.
+func (r *sftpRoute) Resumes() (int64, bool) { return int64(2 * r.packets() * r.sys.Packet()), true }
 
 // orLost tells a lost connection from a server that says no.
 func (r *sftpRoute) orLost(err error) error {
