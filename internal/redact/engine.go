@@ -3,8 +3,9 @@ package redact
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"io"
-	"sort"
+	"slices"
 	"strings"
 )
 
@@ -48,7 +49,7 @@ type Engine struct {
 	cache   map[Class]*aliasCache
 	ignore  map[string]bool
 
-	buf         []byte
+	buf, out    []byte
 	readers     []*bufio.Reader // for looking at the head of a file, one for each depth; kept, since there may be very many files
 	formats     []format
 	bare        style // how the document writes values without quotes
@@ -322,7 +323,7 @@ func (e *Engine) findLearned(b []byte, from int) {
 
 // merge brings the findings in order. Where two overlap, both go as one.
 func (e *Engine) merge() {
-	sort.SliceStable(e.findings, func(i, j int) bool { return e.findings[i].start < e.findings[j].start })
+	slices.SortStableFunc(e.findings, func(a, b finding) int { return cmp.Compare(a.start, b.start) })
 	merged := e.findings[:1]
 	for _, f := range e.findings[1:] {
 		last := &merged[len(merged)-1]
@@ -344,8 +345,9 @@ func (e *Engine) merge() {
 	e.findings = merged
 }
 
-// write writes b from a place on, with every finding replaced.
+// write writes b from a place on, with every finding replaced: in one go, since what comes behind costs much for each piece.
 func (e *Engine) write(w io.Writer, b []byte, at int) error {
+	e.out = e.out[:0]
 	for i, f := range e.findings {
 		if len(e.ignore) > 0 && (e.ignore[string(b[f.start:f.end])] || e.ignore[f.original]) {
 			continue
@@ -357,9 +359,7 @@ func (e *Engine) write(w io.Writer, b []byte, at int) error {
 		if w == nil || f.start < at {
 			continue
 		}
-		if _, err := w.Write(b[at:f.start]); err != nil {
-			return err
-		}
+		e.out = append(e.out, b[at:f.start]...)
 		put := f.put
 		if put == "" || e.options.Config.Classes[f.class] == Remove {
 			put = e.replacement(f, b[f.start:f.end])
@@ -378,15 +378,18 @@ func (e *Engine) write(w io.Writer, b []byte, at int) error {
 		if e.sampler != nil && e.counts[f.rule] <= samplesEach {
 			e.sample(b, i, put)
 		}
-		if _, err := io.WriteString(w, put); err != nil {
-			return err
-		}
+		e.out = append(e.out, put...)
 		at = f.end
 	}
 	if w == nil {
 		return nil
 	}
-	_, err := w.Write(b[at:])
+	rest := b[at:]
+	if len(e.out) > 0 {
+		e.out = append(e.out, rest...)
+		rest = e.out
+	}
+	_, err := w.Write(rest)
 	return err
 }
 
