@@ -54,6 +54,9 @@ func valueAfterWord(b []byte, at, free int) (int, int, bool) {
 		return 0, 0, false // only in capitals it is the word of a protocol
 	}
 	word := strings.ToLower(string(b[start:at]))
+	if (word == "auth" || word == "by") && !isUpper(b[start]) {
+		return 0, 0, false // these tell in capitals only, see weakWord
+	}
 	first := lineStart(b, start)
 	if !tellingWords[word] {
 		place := arguments[word]
