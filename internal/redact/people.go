@@ -297,8 +297,8 @@ func userOfListing(b []byte, at int) (int, int, bool) {
 	if mode < 0 || bytes.IndexByte([]byte("dl-bcps"), b[mode]) < 0 || mode > 0 && b[mode-1] != '\n' && !isSpace(b[mode-1]) {
 		return 0, 0, false
 	}
-	for _, c := range b[mode+1 : mode+10] {
-		if bytes.IndexByte([]byte("rwxsStT-"), c) < 0 {
+	for i, c := range b[mode+1 : mode+10] {
+		if c != '-' && bytes.IndexByte([][]byte{{'r'}, {'w'}, []byte("xsStT")}[i%3], c) < 0 {
 			return 0, 0, false
 		}
 	}
@@ -420,12 +420,39 @@ func userOfDomain(b []byte, at int) (int, int, bool) {
 	start := at + 1
 	if start < len(b) && b[start] == '\\' {
 		start++
+	} else if escapes(b, at) {
+		return 0, 0, false
 	}
 	end := nameAt(b, start)
 	if end-start < 3 || end < len(b) && (b[end] == '\\' || b[end] == '$') || isUpper(b[start]) && end-start > 1 && isUpper(b[start+1]) || bytes.IndexByte(b[start:end], '.') > 0 && bytes.ContainsAny(b[end-4:end], ".") {
 		return 0, 0, false // a path, or the account of a machine
 	}
 	return start, end, isLower(b[start]) || isUpper(b[start])
+}
+
+// escapes says whether a backslash begins an escape within a text of JSON, such as \b: what follows the quote that closes it tells.
+func escapes(b []byte, at int) bool {
+	if at+1 >= len(b) || bytes.IndexByte([]byte("bfnrtu"), b[at+1]) < 0 {
+		return false
+	}
+	open := false
+	for i := lineStart(b, at); i < at; i++ {
+		switch b[i] {
+		case '\\':
+			i++
+		case '"':
+			open = !open
+		}
+	}
+	if !open {
+		return false
+	}
+	end := closing(b, at+2, '"')
+	if end == len(b) || b[end] != '"' {
+		return false
+	}
+	rest := bytes.TrimLeft(b[end+1:min(len(b), end+16)], " \t\r\n")
+	return len(rest) == 0 || bytes.IndexByte([]byte(",:}]"), rest[0]) >= 0
 }
 
 // homes are the folders that hold the folders of people.

@@ -38,13 +38,22 @@ func findURLCredentials(b []byte, at, free int) (int, int, bool) {
 	}
 	if colon >= 0 && colon < end {
 		start = colon + 1 // the user name alone is no secret
-	} else if end-start < 16 {
+	} else if end-start < 16 || endsInAlias(b[start:end]) {
 		return 0, 0, false // a plain user name; a token without a user is longer
 	}
 	if start < free || start >= end || !isValue(b[start:end]) {
 		return 0, 0, false
 	}
 	return start, end, true
+}
+
+// endsInAlias says whether text ends with the first part of an alias.
+func endsInAlias(text []byte) bool {
+	start := len(text)
+	for start > 0 && (isWord(text[start-1]) || text[start-1] == '-') {
+		start--
+	}
+	return isAliasWord(text[start:])
 }
 
 // hookToken finds the last part of the address of a web hook: whoever knows it may call it.
