@@ -47,6 +47,15 @@ func findUser(b []byte, at, free int) (int, int, bool) {
 	return k.start, k.end, true
 }
 
+// beginsWithAlias says whether text begins with an alias, behind which signs of what stood there are left.
+func beginsWithAlias(text []byte) bool {
+	end := 0
+	for end < len(text) && (isWord(text[end]) || text[end] == '-') {
+		end++
+	}
+	return isAliasWord(text[:end])
+}
+
 // longestAccount is the length of the longest of the names that no person has.
 var longestAccount = max(longestOf(serviceAccounts), longestOf(commonWords))
 
@@ -65,7 +74,7 @@ func isPerson(v []byte) bool {
 	case !isValue(v):
 		return false
 	}
-	if isPath(v) || len(v) > 7 && strings.EqualFold(string(v[:8]), "systemd-") {
+	if isPath(v) || beginsWithAlias(v) || len(v) > 7 && strings.EqualFold(string(v[:8]), "systemd-") {
 		return false
 	}
 	if len(v) > longestAccount {
