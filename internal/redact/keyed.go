@@ -95,11 +95,15 @@ func closesText(b []byte, at int) bool {
 	if first > 0 && b[first-1] != '\n' {
 		return true
 	}
-	open := false
-	for i := first; i < at; i++ {
+	return insideQuotes(b, first, at, b[at])
+}
+
+// insideQuotes says whether a place lies within quotes that were opened behind another one.
+func insideQuotes(b []byte, from, at int, quote byte) (open bool) {
+	for i := from; i < at; i++ {
 		if b[i] == '\\' {
 			i++
-		} else if b[i] == b[at] {
+		} else if b[i] == quote {
 			open = !open
 		}
 	}

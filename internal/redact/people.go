@@ -444,16 +444,7 @@ func escapes(b []byte, at int) bool {
 	if at+1 >= len(b) || bytes.IndexByte([]byte("bfnrtu"), b[at+1]) < 0 {
 		return false
 	}
-	open := false
-	for i := lineStart(b, at); i < at; i++ {
-		switch b[i] {
-		case '\\':
-			i++
-		case '"':
-			open = !open
-		}
-	}
-	if !open {
+	if !insideQuotes(b, lineStart(b, at), at, '"') {
 		return false
 	}
 	end := closing(b, at+2, '"')
