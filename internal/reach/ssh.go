@@ -130,40 +130,30 @@ func (r *SSH) startSFTP(ctx context.Context) error {
 
 // sftpClient starts SFTP on a channel of its own, so that giving it up leaves the connection as it is.
 func (r *SSH) sftpClient(ctx context.Context, options ...sftp.ClientOption) (*sftp.Client, error) {
-	session, err := r.client.NewSession()
+	ctx, cancel := context.WithTimeout(ctx, sftpWait)
+	defer cancel()
+	channel, err := r.Subsystem(ctx, "sftp")
 	if err != nil {
 		return nil, err
 	}
-	giveUp := func() { session.Close() }
-	stop := context.AfterFunc(ctx, giveUp)
-	late := time.AfterFunc(sftpWait, giveUp)
+	stop := context.AfterFunc(ctx, func() { channel.Close() })
 	defer stop()
-	defer late.Stop()
-	out, err := session.StdoutPipe()
+	files, err := sftp.NewClientPipe(channel, channel, options...)
 	if err != nil {
-		return nil, err
-	}
-	in, err := session.StdinPipe()
-	if err == nil {
-		err = session.RequestSubsystem("sftp")
-	}
-	var files *sftp.Client
-	if err == nil {
-		files, err = sftp.NewClientPipe(out, in, options...)
-	}
-	if err != nil {
-		session.Close()
+		channel.Close()
 		return nil, err
 	}
 	return files, nil
 }
 
-// Subsystem starts a subsystem of SSH on a channel of its own.
-func (r *SSH) Subsystem(name string) (io.ReadWriteCloser, error) {
+// Subsystem starts a subsystem of SSH on a channel of its own. The context bounds the start.
+func (r *SSH) Subsystem(ctx context.Context, name string) (io.ReadWriteCloser, error) {
 	session, err := r.client.NewSession()
 	if err != nil {
 		return nil, err
 	}
+	stop := context.AfterFunc(ctx, func() { session.Close() })
+	defer stop()
 	out, err := session.StdoutPipe()
 	var in io.WriteCloser
 	if err == nil {

@@ -20,8 +20,7 @@ var commandSecrets = map[string]func(b []byte, words [][2]int) int{
 	"printf":   pipedSecret,
 }
 
-// commandArgument finds the secret of a program whose name ends before a space. Words go up to what begins another command,
-// but for the programs that are fed by a pipe.
+// commandArgument finds the secret of a program whose name ends before a space, among the words of the rest of its line.
 func commandArgument(b []byte, at, free int, word string) (int, int, bool) {
 	find := commandSecrets[word]
 	if find == nil {
@@ -37,7 +36,7 @@ func commandArgument(b []byte, at, free int, word string) (int, int, bool) {
 	if end-start > 2 && (b[start] == '"' || b[start] == '\'') && b[end-1] == b[start] {
 		start, end = start+1, end-1
 	}
-	if fed := lastFed(b, words); fed > 0 && strings.HasSuffix(wordAt(b, words[fed]), "chpasswd") { // svc:SECRET
+	if fed := fedByPipe(b, words); fed > 0 && strings.HasSuffix(wordAt(b, words[fed]), "chpasswd") { // svc:SECRET
 		start += bytes.IndexByte(b[start:end], ':') + 1
 	}
 	return start, end, start >= free && start < end && isValue(b[start:end])
@@ -107,8 +106,8 @@ func htpasswdSecret(b []byte, words [][2]int) int {
 	return -1
 }
 
-// lastFed gives the place of the program that reads what is piped into it, or 0: passwd and chpasswd, also behind sudo.
-func lastFed(b []byte, words [][2]int) int {
+// fedByPipe gives the place of the program that reads what is piped into it, or 0: passwd and chpasswd, also behind sudo.
+func fedByPipe(b []byte, words [][2]int) int {
 	for i, w := range words {
 		if wordAt(b, w) != "|" {
 			continue
@@ -125,7 +124,7 @@ func lastFed(b []byte, words [][2]int) int {
 
 // pipedSecret: echo SECRET | passwd --stdin svc, echo svc:SECRET | chpasswd.
 func pipedSecret(b []byte, words [][2]int) int {
-	if lastFed(b, words) == 0 {
+	if fedByPipe(b, words) == 0 {
 		return -1
 	}
 	for i, w := range words {

@@ -46,16 +46,21 @@ func (e *Engine) hotsOf(b []byte, from, to int) {
 	for from < to {
 		words := e.classes(b, from)
 		for w := range min(words, (to-from+63)/64) {
-			for i, r := range e.nexts {
-				if r.sparse == nil {
-					continue
-				}
-				if hot := r.sparse.hot(&e.marks.classes[w], &e.marks.classes[w+1]); hot != 0 {
-					e.hots = append(e.hots, hotPlaces{i, from + w<<6, hot})
-				}
-			}
+			e.gatherHots(&e.marks.classes[w], &e.marks.classes[w+1], from+w<<6)
 		}
 		from += words << 6
+	}
+}
+
+// gatherHots gathers those of 64 places.
+func (e *Engine) gatherHots(now, next *classWords, from int) {
+	for i, r := range e.nexts {
+		if r.sparse == nil {
+			continue
+		}
+		if hot := r.sparse.hot(now, next); hot != 0 {
+			e.hots = append(e.hots, hotPlaces{i, from, hot})
+		}
 	}
 }
 

@@ -46,7 +46,7 @@ type Engine struct {
 	matcher *Matcher
 	learned *Learned
 	aliases *Table
-	cache   map[Class]*aliasCache
+	cache   map[Class]map[string]string // the aliases of originals; the rules hold those of their class
 	ignore  map[string]bool
 
 	buf, out    []byte
@@ -99,7 +99,7 @@ type Options struct {
 
 // NewEngine makes an engine.
 func NewEngine(o Options) *Engine {
-	e := &Engine{rules: o.Config.rules(), matcher: o.Matcher, learned: o.Learned, aliases: o.Aliases, cache: map[Class]*aliasCache{}, ignore: map[string]bool{}, formats: formats(), options: o}
+	e := &Engine{rules: o.Config.rules(), matcher: o.Matcher, learned: o.Learned, aliases: o.Aliases, cache: map[Class]map[string]string{}, ignore: map[string]bool{}, formats: formats(), options: o}
 	if e.aliases == nil {
 		e.aliases = NewTable()
 	}
@@ -116,11 +116,11 @@ func NewEngine(o Options) *Engine {
 		e.signs[c] = fit != 0
 	}
 	for _, c := range Classes {
-		e.cache[c] = &aliasCache{known: map[string]string{}}
+		e.cache[c] = map[string]string{}
 	}
 	for i := range e.rules {
 		r := &e.rules[i]
-		r.cache = e.cache[r.Class]
+		r.known = e.cache[r.Class]
 		if r.Next != nil {
 			e.nexts, e.nextAt = append(e.nexts, r), append(e.nextAt, 0)
 		}
@@ -306,7 +306,7 @@ func (e *Engine) at(b []byte, i, free int, rules []*Rule) (f finding, ok bool) {
 		}
 		f := finding{start: start, end: end, trigger: i, class: r.Class, rule: r.Name}
 		if r.Class != Secret {
-			f.put = r.cache.known[string(b[start:end])]
+			f.put = r.known[string(b[start:end])]
 			f.alias = f.put == "" && isAlias(r.Class, b[start:end])
 		}
 		return f, true
@@ -473,11 +473,11 @@ func (e *Engine) replacement(f finding, text []byte) string {
 	if original == "" {
 		original = string(text)
 	}
-	cache := e.cache[f.class]
-	if len(cache.known) > 100_000 {
-		clear(cache.known)
+	known := e.cache[f.class]
+	if len(known) > 100_000 {
+		clear(known)
 	}
-	a, ok := cache.known[original]
+	a, ok := known[original]
 	if !ok {
 		a = e.aliases.Alias(f.class, original)
 		switch f.class {
@@ -494,13 +494,10 @@ func (e *Engine) replacement(f finding, text []byte) string {
 		case IBAN:
 			a = asIBAN(a, original)
 		}
-		cache.known[original] = a
+		known[original] = a
 	}
 	return a
 }
-
-// aliasCache holds the aliases of originals of one class.
-type aliasCache struct{ known map[string]string }
 
 // clean redacts a short text in the middle of the work on a file.
 func (e *Engine) clean(s string) (string, Counts) {

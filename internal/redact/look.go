@@ -90,14 +90,7 @@ func (e *Engine) sift(words int) {
 	for w := range words {
 		next := &m.classes[w+1]
 		if now[digitClass]|next[digitClass] != 0 && w < m.followed {
-			for i, r := range e.nexts {
-				if r.sparse == nil {
-					continue
-				}
-				if hot := r.sparse.hot(now, next); hot != 0 {
-					e.hots = append(e.hots, hotPlaces{i, m.from + w<<6, hot})
-				}
-			}
+			e.gatherHots(now, next, m.from+w<<6)
 		}
 		if w > 0 && w < words-1 {
 			d, bd, nd := now[digitClass], before[digitClass], next[digitClass]

@@ -40,8 +40,8 @@ type Rule struct {
 	Find     func(b []byte, at, free int) (start, end int, ok bool)
 	Keys     keyKind // when set, Find is called only behind a key of one of these kinds
 	Next     func(b []byte, from int) (start, end int, ok bool)
-	sparse   *sparse // where Next finds something at all; nil is anywhere
-	cache    *aliasCache
+	sparse   *sparse           // where Next finds something at all; nil is anywhere
+	known    map[string]string // aliases that an engine has given to originals of the class
 }
 
 // separators stand between a key and its value; %3D and &gt; are written so within other texts.

@@ -122,12 +122,7 @@ func TestCutFTP(t *testing.T) {
 	require.Equal(t, []int{20, 21}, []int{int(cuts.Load()), rec.Tries})
 	require.True(t, rec.Proved, rec.Proof)
 	require.Greater(t, rec.Resumed, int64(20<<20))
-	info, err := os.Stat(filepath.Join(dir, p.Name))
-	require.NoError(t, err)
-	require.Equal(t, int64(size), info.Size())
-	entries, err := os.ReadDir(dir)
-	require.NoError(t, err)
-	require.Len(t, entries, 1)
+	arrivedOnce(t, dir, p)
 }
 
 // conversation is a connection of which the other side was written down.

@@ -22,13 +22,13 @@ const (
 // Digest asks by the extension check-file, over a session of its own. Not every server that knows it names it when a session
 // begins. A server that does not answer as it should is taken for one that computes none.
 func (r *sftpRoute) Digest(ctx context.Context, path string, size int64) (kind digestKind, sum string, err error) {
-	conn, err := r.sys.Subsystem("sftp")
+	within, cancel := context.WithTimeout(ctx, digestWait(size))
+	defer cancel()
+	conn, err := r.sys.Subsystem(within, "sftp")
 	if err != nil {
 		return kind, "", r.orLost(err)
 	}
 	defer conn.Close()
-	within, cancel := context.WithTimeout(ctx, digestWait(size))
-	defer cancel()
 	stop := context.AfterFunc(within, func() { conn.Close() })
 	defer stop()
 	kind, sum, err = checkFile(conn, path)

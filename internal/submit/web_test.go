@@ -221,6 +221,17 @@ func copied(out io.Writer, in io.Reader, most int64) int64 {
 	return n
 }
 
+// arrivedOnce makes sure that a parcel is the one file in a folder, and whole.
+func arrivedOnce(t *testing.T, dir string, p Parcel) {
+	t.Helper()
+	entries, err := os.ReadDir(dir)
+	require.NoError(t, err)
+	require.Len(t, entries, 1)
+	info, err := os.Stat(filepath.Join(dir, p.Name))
+	require.NoError(t, err)
+	require.Equal(t, p.Size, info.Size())
+}
+
 // Over SFTP as well: 64 MiB, cut at random bytes.
 func TestCutSFTP(t *testing.T) {
 	const size = 64 << 20
@@ -252,12 +263,7 @@ func TestCutSFTP(t *testing.T) {
 	require.True(t, rec.Proved, rec.Proof)
 	require.Equal(t, int32(20), cuts.Load())
 	require.Greater(t, rec.Resumed, int64(1<<20))
-	info, err := os.Stat(filepath.Join(dir, p.Name))
-	require.NoError(t, err)
-	require.Equal(t, int64(size), info.Size())
-	entries, err := os.ReadDir(dir)
-	require.NoError(t, err)
-	require.Len(t, entries, 1)
+	arrivedOnce(t, dir, p)
 	t.Logf("%d cuts, %d tries, the last from byte %d on", cuts.Load(), rec.Tries, rec.Resumed)
 }
 
