@@ -5,10 +5,9 @@ import "math/bits"
 // Cards and account numbers have no byte of their own before which they could be looked for. Where there are vectors, words of
 // bits show the few places that have enough digits; else their rules look for themselves.
 
-// sparse is set for rules with Next that find nothing but around the places that hot gives: those of 64 places at which every
-// find begins. It is given the classes of these and of the next 64 bytes.
+// sparse is set for rules with Next that find nothing but around some places: those at which every find begins.
 type sparse struct {
-	hot  func(now, next *classWords) uint64
+	hot  int        // the sifted row of these places
 	span *[256]bool // what a find is written with
 }
 
@@ -45,21 +44,23 @@ func (e *Engine) hotsOf(b []byte, from, to int) {
 	e.marks.to = 0 // it is used for something else now
 	for from < to {
 		words := e.classes(b, from)
-		for w := range min(words, (to-from+63)/64) {
-			e.gatherHots(&e.marks.classes[w], &e.marks.classes[w+1], from+w<<6)
+		if siftAVX2(&e.marks, (words+3)/4, 0) {
+			e.gatherHots(from, min(words, (to-from+63)/64))
 		}
 		from += words << 6
 	}
 }
 
-// gatherHots gathers those of 64 places.
-func (e *Engine) gatherHots(now, next *classWords, from int) {
-	for i, r := range e.nexts {
-		if r.sparse == nil {
-			continue
-		}
-		if hot := r.sparse.hot(now, next); hot != 0 {
-			e.hots = append(e.hots, hotPlaces{i, from, hot})
+// gatherHots gathers those of a chunk.
+func (e *Engine) gatherHots(from, words int) {
+	for w := range words {
+		for i, r := range e.nexts {
+			if r.sparse == nil {
+				continue
+			}
+			if hot := e.marks.sifted[r.sparse.hot][w]; hot != 0 {
+				e.hots = append(e.hots, hotPlaces{i, from + w<<6, hot})
+			}
 		}
 	}
 }
@@ -67,15 +68,14 @@ func (e *Engine) gatherHots(now, next *classWords, from int) {
 // classes fills the classes of marks from a place on and gives how many of their words are whole, with one behind them.
 func (e *Engine) classes(b []byte, from int) int {
 	m := &e.marks
-	words := min(len(m.classes)-1, (len(b)-from)/64)
+	words := min(len(m.places), (len(b)-from)/64)
 	if words > 1 {
-		classesAVX2(&m.classes[0], &b[from], words, &e.sieve.classes)
+		classesAVX2(m, &b[from], words, &e.sieve.classes)
 		return words - 1
 	}
-	var rest [128]byte // the end of the block, with nothing behind it
+	var rest [192]byte // the end of the block, with nothing behind it
 	copy(rest[:], b[from:])
-	classesAVX2(&m.classes[0], &rest[0], 2, &e.sieve.classes)
-	m.classes[2] = classWords{}
+	classesAVX2(m, &rest[0], 3, &e.sieve.classes)
 	return 2
 }
 
@@ -108,35 +108,4 @@ func (e *Engine) findNext(r *Rule, b []byte, at int) int {
 		e.findings = append(e.findings, finding{start: start, end: end, trigger: start, class: r.Class, rule: r.Name})
 		at = end
 	}
-}
-
-// ahead gives the bits n places on.
-func ahead(now, next uint64, n int) uint64 { return now>>n | next<<(64-n) }
-
-// cardHot marks the beginnings of what may be a card: four digits, four more behind a sign or none, and so on.
-func cardHot(now, next *classWords) uint64 {
-	d, more := now[digitClass], next[digitClass]
-	four := d & ahead(d, more, 1) & ahead(d, more, 2) & ahead(d, more, 3)
-	if four == 0 {
-		return 0
-	}
-	fours := more & (more >> 1) & (more >> 2) & (more >> 3)
-	third := ahead(four, fours, 8) | ahead(four, fours, 9) | ahead(four, fours, 10)
-	six := ahead(four, fours, 5) & ahead(four, fours, 7) & ahead(d, more, 12) // 4-6-3 and longer
-	return four & (ahead(four, fours, 4) | ahead(four, fours, 5)) & (third | six)
-}
-
-// accountHot marks the beginnings of what may be an IBAN: two capitals, two digits, and eight or more of both, in one piece or
-// in groups of four.
-func accountHot(now, next *classWords) uint64 {
-	u, d := now[capitalClass], now[digitClass]
-	moreU, moreD := next[capitalClass], next[digitClass]
-	head := u & ahead(u, moreU, 1) & ahead(d, moreD, 2) & ahead(d, moreD, 3)
-	if head == 0 {
-		return 0
-	}
-	both, more := u|d, moreU|moreD
-	four := both & ahead(both, more, 1) & ahead(both, more, 2) & ahead(both, more, 3)
-	fours := more & (more >> 1) & (more >> 2) & (more >> 3)
-	return head & (ahead(four, fours, 4) | ahead(four, fours, 5)) & (ahead(four, fours, 8) | ahead(four, fours, 10))
 }

@@ -23,29 +23,59 @@ func (e *Engine) look(b []byte, from int) bool {
 	return true
 }
 
+// What is sifted: signs of each kind at which a rule may find something, and the hot places of numbers.
+const (
+	separatorSifted = iota // other than equals signs
+	dashSifted
+	dotSifted
+	otherSifted
+	cardSifted
+	accountSifted
+	siftedCount
+)
+
+// sift leaves out the signs which surely belong to dates, times and fractions, which most signs of a log do, and gathers where
+// rules that look for themselves have to look.
+func (e *Engine) sift(words int) {
+	m := &e.marks
+	fractions := ^uint64(0)
+	if e.digitDomain {
+		fractions = 0
+	}
+	if siftAVX2(m, (words+3)/4, fractions) {
+		e.gatherHots(m.from, m.followed)
+	}
+	// At the ends of the chunk, where not all around is known, no sign is left out.
+	m.keepSigns(0)
+	m.keepSigns(words - 1)
+}
+
+// keepSigns sifts one word without leaving out any sign.
+func (m *marks) keepSigns(w int) {
+	class := func(c int) uint64 { return m.classes[c][1+w] }
+	signs := m.others[w] & class(signClass)
+	m.sifted[separatorSifted][w] = class(separatorClass) &^ class(equalsClass)
+	m.sifted[dashSifted][w] = signs & class(dashClass)
+	m.sifted[dotSifted][w] = signs & class(dotClass)
+	m.sifted[otherSifted][w] = signs &^ (class(dashClass) | class(dotClass))
+}
+
 func (e *Engine) lookAtSeparators(b []byte, words int) {
 	m := &e.marks
-	for w := range words {
-		for signs := m.classes[w][equalsClass]; signs != 0; signs &= signs - 1 {
+	for w, signs := range m.classes[equalsClass][1 : 1+words] {
+		for ; signs != 0; signs &= signs - 1 {
 			if i := m.from + w<<6 + bits.TrailingZeros64(signs); !e.keys.nothing(b, i, m) && e.worth(b, i) {
 				m.places[w] |= signs & -signs
 			}
 		}
 	}
-	for w := range words {
-		c := &m.classes[w]
-		for signs := c[separatorClass] &^ c[equalsClass] &^ m.idle[w]; signs != 0; signs &= signs - 1 {
-			if e.worth(b, m.from+w<<6+bits.TrailingZeros64(signs)) {
-				m.places[w] |= signs & -signs
-			}
-		}
-	}
+	e.lookAt(b, words, separatorSifted, e.worth)
 }
 
 func (e *Engine) lookAtSpaces(b []byte, words int) {
 	m, ends := &e.marks, announcerEndings()
-	for w := range words {
-		for signs := m.fit[w][spaceFits]; signs != 0; signs &= signs - 1 {
+	for w, signs := range m.spaces[:words] {
+		for ; signs != 0; signs &= signs - 1 {
 			if i := m.from + w<<6 + bits.TrailingZeros64(signs); ends.mayAnnounce(b, i) && announces(b, i) || modeEnds[b[i-1]] && (looksMode(b[i-10:]) || looksMode(b[i-11:])) {
 				m.places[w] |= signs & -signs
 			}
@@ -55,66 +85,31 @@ func (e *Engine) lookAtSpaces(b []byte, words int) {
 
 func (e *Engine) lookAtSigns(b []byte, words int) {
 	m := &e.marks
-	for w := range words {
-		for signs := m.fit[w][otherFits] & m.classes[w][dashClass] &^ m.idle[w]; signs != 0; signs &= signs - 1 {
+	for w, signs := range m.sifted[dashSifted][:words] {
+		for ; signs != 0; signs &= signs - 1 {
 			if i := m.from + w<<6 + bits.TrailingZeros64(signs); dashWorth(b, i, b[i-1], b[i+1]) {
 				m.places[w] |= signs & -signs
 			}
 		}
 	}
-	for w := range words {
-		for signs := m.fit[w][otherFits] & m.classes[w][dotClass] &^ m.idle[w]; signs != 0; signs &= signs - 1 {
+	for w, signs := range m.sifted[dotSifted][:words] {
+		for ; signs != 0; signs &= signs - 1 {
 			if i := m.from + w<<6 + bits.TrailingZeros64(signs); e.dotWorth(b, i, b[i-1], b[i+1]) {
 				m.places[w] |= signs & -signs
 			}
 		}
 	}
-	for w := range words {
-		c := &m.classes[w]
-		for signs := m.fit[w][otherFits] &^ c[dashClass] &^ c[dotClass]; signs != 0; signs &= signs - 1 {
-			if e.worth(b, m.from+w<<6+bits.TrailingZeros64(signs)) {
+	e.lookAt(b, words, otherSifted, e.worth)
+}
+
+// lookAt marks the signs of a kind that are worth it.
+func (e *Engine) lookAt(b []byte, words, kind int, worth func(b []byte, at int) bool) {
+	m := &e.marks
+	for w, signs := range m.sifted[kind][:words] {
+		for ; signs != 0; signs &= signs - 1 {
+			if worth(b, m.from+w<<6+bits.TrailingZeros64(signs)) {
 				m.places[w] |= signs & -signs
 			}
 		}
 	}
 }
-
-// sift says of each word of the chunk which signs surely belong to dates, times and fractions, which most signs of a log do,
-// and where rules that look for themselves have to look. At the ends of the chunk, where not all around is known, no sign is
-// left out.
-func (e *Engine) sift(words int) {
-	m := &e.marks
-	m.idle[0], m.idle[words-1] = 0, 0
-	var carry uint64 // second colons of times that began in the word before
-	before, now := &m.classes[0], &m.classes[0]
-	for w := range words {
-		next := &m.classes[w+1]
-		if now[digitClass]|next[digitClass] != 0 && w < m.followed {
-			e.gatherHots(now, next, m.from+w<<6)
-		}
-		if w > 0 && w < words-1 {
-			d, bd, nd := now[digitClass], before[digitClass], next[digitClass]
-			h, c, dash, dot := now[hexClass], now[colonClass], now[dashClass], now[dotClass]
-			behind1, behind2, ahead1 := ago(d, bd, 1), ago(d, bd, 2), ahead(d, nd, 1)
-			hex3, colon3 := ago(h, before[hexClass], 3), ago(c, before[colonClass], 3)
-
-			// Both colons of a time with seconds, of which isTime is true.
-			first := c & behind1 & behind2 & ahead1 & ahead(d, nd, 2) & ahead(c, next[colonClass], 3) & ahead(d, nd, 4) & ahead(d, nd, 5)
-			first &^= hex3 | colon3 | ahead(h|c, next[hexClass]|next[colonClass], 6)
-			// Dashes between digits that are not the first of a hardware address.
-			dates := dash & behind1 & ahead1 &^ (ahead(dash, next[dashClass], 3) &^ hex3)
-			// Dots between digits that are not of an address, a hardware address or a token that ends in digits.
-			nextDot := next[dotClass]
-			fractions := dot & behind1 & ahead1 &^ (ahead(dot, nextDot, 2) | ahead(dot, nextDot, 3) | ahead(dot, nextDot, 4) | ahead(dot, nextDot, 5)) & (^behind2 | colon3)
-			if e.digitDomain {
-				fractions = 0
-			}
-			m.idle[w] = first | first<<3 | carry | dates | fractions
-			carry = first >> 61
-		}
-		before, now = now, next
-	}
-}
-
-// ago gives the bits of n places before.
-func ago(now, before uint64, n int) uint64 { return now<<n | before>>(64-n) }

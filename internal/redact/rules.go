@@ -72,8 +72,8 @@ var Rules = []Rule{
 	{Name: "ipv6", Class: IPv6, Doc: "IPv6 addresses; loopback, unspecified and multicast stay", Triggers: ":", Find: findIPv6},
 	{Name: "mac", Class: MAC, Doc: "hardware addresses in three notations; all zeros and all ones stay", Triggers: ":-.", Find: findMAC},
 	{Name: "keyed-mac", Class: MAC, Doc: "hardware addresses without signs next to a telling key", Triggers: separators, Find: findBareMAC, Keys: keyMAC},
-	{Name: "card", Class: Card, Doc: "payment cards, by issuer, length and check digit", Next: nextCard, sparse: &sparse{cardHot, &cardSpan}},
-	{Name: "iban", Class: IBAN, Doc: "bank accounts as IBAN, by their check digits", Next: nextIBAN, sparse: &sparse{accountHot, &accountSpan}},
+	{Name: "card", Class: Card, Doc: "payment cards, by issuer, length and check digit", Next: nextCard, sparse: &sparse{cardSifted, &cardSpan}},
+	{Name: "iban", Class: IBAN, Doc: "bank accounts as IBAN, by their check digits", Next: nextIBAN, sparse: &sparse{accountSifted, &accountSpan}},
 }
 
 // RulesVersion is written into manifests. It changes whenever the rules find other things than before.

@@ -211,24 +211,27 @@ ERROR org.example.gate.TicketService - No answer; retry 3 of 5 at TicketService.
 // sieveChunk is how many bytes are looked at in one go: their bits stay near.
 const sieveChunk = 8 << 10
 
-// marks are the bits of one chunk of a block.
+// marks are the bits of one chunk of a block. The kernels read and write them, too.
 type marks struct {
-	from, to int // of the block; nothing is known of what is outside
-	followed int // of so many words the classes of the next one are known
-	places   [sieveChunk / 64]uint64
-	idle     [sieveChunk / 64]uint64 // signs of dates, times and fractions, see sift
-	fit      [sieveChunk / 64][2]uint64
-	classes  [sieveChunk/64 + 1]classWords // one more word shows what follows
+	from, to       int // of the block; nothing is known of what is outside
+	followed       int // of so many words the classes of the next one are known
+	places         chunkRow
+	spaces, others chunkRow              // which fit a context of spaces, and which another one
+	classes        [classCount]classRow  // the chunk begins with the second word
+	sifted         [siftedCount]chunkRow // what sift makes of all this
 }
 
-// The words of fit.
-const (
-	spaceFits = iota
-	otherFits
-)
+// chunkRow has a bit for each byte of a chunk.
+type chunkRow [sieveChunk / 64]uint64
 
-// classWords say of 64 bytes which are of each class.
-type classWords [classCount]uint64
+// classRow has words around those of a chunk, too, for what looks around.
+type classRow [sieveChunk/64 + 8]uint64
+
+// How long the rows are, in bytes, for the kernels.
+const (
+	chunkRowSize = sieveChunk / 8
+	classRowSize = sieveChunk/8 + 64
+)
 
 // The classes.
 const (
@@ -255,13 +258,12 @@ func (m *marks) fill(s *sieve, b []byte, from int) bool {
 	m.followed = words
 	if from+words<<6+64 > len(b) {
 		m.followed--
-		m.classes[words] = classWords{}
+		for c := range m.classes {
+			m.classes[c][1+words] = 0
+		}
 	}
-	classesAVX2(&m.classes[0], &b[from], m.followed+1, &s.classes)
-	placesAVX2(&m.fit[0], &b[from], words, &s.places)
-	for w := range words {
-		m.fit[w][otherFits] &= m.classes[w][signClass]
-	}
+	classesAVX2(m, &b[from], m.followed+1, &s.classes)
+	placesAVX2(m, &b[from], words, &s.places)
 	m.from, m.to = from, from+64*words
 	return true
 }
@@ -289,9 +291,9 @@ func (m *marks) keyStart(end int) (start int, ok bool) {
 	}
 	// The 64 bytes before the end.
 	w, off := at>>6, at&63
-	run := m.classes[w-1][keyClass]
+	run := m.classes[keyClass][w]
 	if off != 0 {
-		run = run>>off | m.classes[w][keyClass]<<(64-off)
+		run = run>>off | m.classes[keyClass][1+w]<<(64-off)
 	}
 	return end - bits.LeadingZeros64(^run), true
 }

@@ -5,16 +5,22 @@ import "golang.org/x/sys/cpu"
 // vectors says whether the processor has what the kernel is written for.
 var vectors = cpu.X86.HasAVX2
 
-// placesAVX2 gives for 64*words bytes from b on, as two words of bits each, which fit a context of spaces and which one of
-// the others. It reads contextBehind bytes before them and contextAhead behind them.
+// placesAVX2 marks for 64*words bytes from b on which fit a context of spaces and which one of the others. It reads
+// contextBehind bytes before them and contextAhead behind them.
 //
 //go:noescape
-func placesAVX2(dst *[2]uint64, b *byte, words int, t *placeTables)
+func placesAVX2(m *marks, b *byte, words int, t *placeTables)
 
-// classesAVX2 gives for 64*words bytes from b on, as words of bits, which bytes are of each class.
+// classesAVX2 marks for 64*words bytes from b on which are of each class.
 //
 //go:noescape
-func classesAVX2(dst *classWords, b *byte, words int, t *[4]nibbles)
+func classesAVX2(m *marks, b *byte, words int, t *[4]nibbles)
+
+// siftAVX2 makes of the other marks of 4*groups words what is sifted. Fractions are left out by a mask of ones only. It says
+// whether any place is hot.
+//
+//go:noescape
+func siftAVX2(m *marks, groups int, fractions uint64) (hot bool)
 
 // gramsAVX2 gives for each of 8*groups places of b, stride apart, a bit that says whether the four bytes there may be in a set
 // of grams. It reads up to 16 bytes behind the last place.

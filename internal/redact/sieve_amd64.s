@@ -1,3 +1,4 @@
+#include "go_asm.h"
 #include "textflag.h"
 
 DATA lowNibbles<>+0(SB)/8, $0x0f0f0f0f0f0f0f0f
@@ -57,9 +58,9 @@ GLOBL dots<>(SB), RODATA|NOPTR, $32
 	VPAND   Y5, acc0, acc0;   \
 	VPAND   Y6, acc1, acc1
 
-// func placesAVX2(dst *[2]uint64, b *byte, words int, t *placeTables)
+// func placesAVX2(m *marks, b *byte, words int, t *placeTables)
 TEXT ·placesAVX2(SB), NOSPLIT, $0-32
-	MOVQ         dst+0(FP), DI
+	MOVQ         m+0(FP), DI
 	MOVQ         b+8(FP), SI
 	MOVQ         words+16(FP), CX
 	MOVQ         t+24(FP), DX
@@ -101,7 +102,7 @@ places:
 	SHLQ      $32, BX
 	ORQ       BX, AX
 	NOTQ      AX
-	MOVQ      AX, (DI)
+	MOVQ      AX, marks_spaces(DI)
 	VPCMPEQB  Y14, Y10, Y10
 	VPCMPEQB  Y14, Y11, Y11
 	VPMOVMSKB Y10, AX
@@ -109,24 +110,27 @@ places:
 	SHLQ      $32, BX
 	ORQ       BX, AX
 	NOTQ      AX
-	MOVQ      AX, 8(DI)
-	ADDQ      $16, DI
+	MOVQ      AX, marks_others(DI)
+	ADDQ      $8, DI
 	ADDQ      $64, SI
 	DECQ      CX
 	JNZ       places
 	VZEROUPPER
 	RET
 
-// PAIR turns the highest bits of 64 bytes into one word at off(DI).
-#define PAIR(half0, half1, off) \
+// The words of a chunk begin with the second one of each row.
+#define CLASS(class) (marks_classes + 8 + class*const_classRowSize)(DI)
+
+// PAIR turns the highest bits of 64 bytes into the next word of a class.
+#define PAIR(half0, half1, class) \
 	VPMOVMSKB half0, AX;      \
 	VPMOVMSKB half1, BX;      \
 	SHLQ      $32, BX;        \
 	ORQ       BX, AX;         \
-	MOVQ      AX, off(DI)
+	MOVQ      AX, CLASS(class)
 
-// FILLED makes a word at off(DI) of which of 64 bytes are not zero.
-#define FILLED(half0, half1, off) \
+// FILLED makes that of which of 64 bytes are not zero.
+#define FILLED(half0, half1, class) \
 	VPCMPEQB  Y14, half0, Y4; \
 	VPCMPEQB  Y14, half1, Y5; \
 	VPMOVMSKB Y4, AX;         \
@@ -134,17 +138,17 @@ places:
 	SHLQ      $32, BX;        \
 	ORQ       BX, AX;         \
 	NOTQ      AX;             \
-	MOVQ      AX, off(DI)
+	MOVQ      AX, CLASS(class)
 
-// SAME makes a word at off(DI) of which of the 64 bytes in Y0 and Y2 are a sign.
-#define SAME(sign, off) \
+// SAME makes that of which of the 64 bytes in Y0 and Y2 are a sign.
+#define SAME(sign, class) \
 	VPCMPEQB sign<>(SB), Y0, Y4; \
 	VPCMPEQB sign<>(SB), Y2, Y5; \
-	PAIR(Y4, Y5, off)
+	PAIR(Y4, Y5, class)
 
-// func classesAVX2(dst *[classCount]uint64, b *byte, words int, t *[4]nibbles)
+// func classesAVX2(m *marks, b *byte, words int, t *[4]nibbles)
 TEXT ·classesAVX2(SB), NOSPLIT, $0-32
-	MOVQ         dst+0(FP), DI
+	MOVQ         m+0(FP), DI
 	MOVQ         b+8(FP), SI
 	MOVQ         words+16(FP), CX
 	MOVQ         t+24(FP), DX
@@ -164,33 +168,33 @@ classes:
 	BUCKETS(128, Y12, Y13)
 
 	// Separators and other signs are in any class of theirs.
-	FILLED(Y10, Y11, 24)
-	FILLED(Y12, Y13, 32)
+	FILLED(Y10, Y11, const_separatorClass)
+	FILLED(Y12, Y13, const_signClass)
 
 	// So are hexadecimal digits.
 	VPCMPEQB Y10, Y10, Y10
 	VMOVDQA  Y10, Y11
 	BUCKETS(192, Y10, Y11)
-	FILLED(Y10, Y11, 40)
+	FILLED(Y10, Y11, const_hexClass)
 
 	// Bytes of keys are in any class of the first tables; digits in that of bit 6, which a shift puts where the mask is
 	// taken from; capitals in those of bits 0 and 1.
-	FILLED(Y8, Y9, 0)
+	FILLED(Y8, Y9, const_keyClass)
 	VPSLLW $1, Y8, Y4
 	VPSLLW $1, Y9, Y5
-	PAIR(Y4, Y5, 8)
+	PAIR(Y4, Y5, const_digitClass)
 	VPAND  capitals<>(SB), Y8, Y8
 	VPAND  capitals<>(SB), Y9, Y9
-	FILLED(Y8, Y9, 16)
+	FILLED(Y8, Y9, const_capitalClass)
 
 	VMOVDQU (SI), Y0
 	VMOVDQU 32(SI), Y2
-	SAME(colons, 48)
-	SAME(equals, 56)
-	SAME(dashes, 64)
-	SAME(dots, 72)
+	SAME(colons, const_colonClass)
+	SAME(equals, const_equalsClass)
+	SAME(dashes, const_dashClass)
+	SAME(dots, const_dotClass)
 
-	ADDQ $80, DI
+	ADDQ $8, DI
 	ADDQ $64, SI
 	DECQ CX
 	JNZ  classes

@@ -54,21 +54,20 @@ func TestSieveMarksWhatTheTablesSay(t *testing.T) {
 						space &= s.places.space[p][0][c&15] & s.places.space[p][1][c>>4]
 					}
 				}
-				class := func(n int) byte { return s.classes[n][0][b[i]&15] & s.classes[n][1][b[i]>>4] }
-				require.Equal(t, space != 0, m.fit[w][spaceFits]&bit != 0, "space at %q", b[i-3:i+5])
-				require.Equal(t, other != 0 && class(2) != 0, m.fit[w][otherFits]&bit != 0, "other at %q", b[i-3:i+5])
-				require.Equal(t, isKeyByte(b[i]), m.classes[w][keyClass]&bit != 0, "key at %q", b[i])
-				require.Equal(t, isDigit(b[i]), m.classes[w][digitClass]&bit != 0, "digit at %q", b[i])
-				require.Equal(t, isUpper(b[i]), m.classes[w][capitalClass]&bit != 0, "capital at %q", b[i])
-				require.Equal(t, strings.IndexByte(keySigns, b[i]) >= 0, m.classes[w][separatorClass]&bit != 0, "separator at %q", b[i])
-				require.Equal(t, strings.IndexByte(otherSigns, b[i]) >= 0, m.classes[w][signClass]&bit != 0, "sign at %q", b[i])
-				require.Equal(t, isHex(b[i]), m.classes[w][hexClass]&bit != 0, "hexadecimal at %q", b[i])
+				require.Equal(t, space != 0, m.spaces[w]&bit != 0, "space at %q", b[i-3:i+5])
+				require.Equal(t, other != 0, m.others[w]&bit != 0, "other at %q", b[i-3:i+5])
+				require.Equal(t, isKeyByte(b[i]), m.classes[keyClass][1+w]&bit != 0, "key at %q", b[i])
+				require.Equal(t, isDigit(b[i]), m.classes[digitClass][1+w]&bit != 0, "digit at %q", b[i])
+				require.Equal(t, isUpper(b[i]), m.classes[capitalClass][1+w]&bit != 0, "capital at %q", b[i])
+				require.Equal(t, strings.IndexByte(keySigns, b[i]) >= 0, m.classes[separatorClass][1+w]&bit != 0, "separator at %q", b[i])
+				require.Equal(t, strings.IndexByte(otherSigns, b[i]) >= 0, m.classes[signClass][1+w]&bit != 0, "sign at %q", b[i])
+				require.Equal(t, isHex(b[i]), m.classes[hexClass][1+w]&bit != 0, "hexadecimal at %q", b[i])
 				for class, sign := range map[int]byte{colonClass: ':', equalsClass: '=', dashClass: '-', dotClass: '.'} {
-					require.Equal(t, b[i] == sign, m.classes[w][class]&bit != 0, "%q at %q", sign, b[i])
+					require.Equal(t, b[i] == sign, m.classes[class][1+w]&bit != 0, "%q at %q", sign, b[i])
 				}
 				if seen++; s.fits(b, i) {
 					fitting++
-					require.True(t, (m.fit[w][0]|m.fit[w][1]|m.classes[w][separatorClass])&bit != 0, "%q fits and is not marked", b[i-3:i+5])
+					require.True(t, (m.spaces[w]|m.others[w]|m.classes[separatorClass][1+w])&bit != 0, "%q fits and is not marked", b[i-3:i+5])
 				}
 			}
 		}
