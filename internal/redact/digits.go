@@ -105,7 +105,7 @@ func (e *Engine) findNext(r *Rule, b []byte, at int) int {
 		if !ok {
 			return at
 		}
-		e.findings = append(e.findings, finding{start: start, end: end, trigger: start, class: r.Class, rule: r.Name})
+		e.findings = append(e.findings, finding{start: start, end: end, trigger: start, class: r.Class, rule: r.Name, by: r})
 		at = end
 	}
 }

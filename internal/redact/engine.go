@@ -82,6 +82,7 @@ type finding struct {
 	trigger    int // the byte at which it was found; it may stand before the start
 	class      Class
 	rule       string
+	by         *Rule  // nil for a learned value
 	alias      bool   // it is an alias already
 	original   string // of a learned value, which may be written otherwise here
 	put        string // the alias, when the original had one before
@@ -141,6 +142,7 @@ func (e *Engine) Text(w io.Writer, r io.Reader) (Counts, error) {
 	buf := e.buf[:0]
 	defer func() { e.buf = buf }()
 	e.base = 0
+	defer e.countHits()
 	seen := 0 // bytes at the beginning of buf that are done and only looked back at
 	for {
 		var err error
@@ -164,6 +166,25 @@ func (e *Engine) Text(w io.Writer, r io.Reader) (Counts, error) {
 		buf = append(buf[:0], buf[keep:]...)
 		e.base += int64(keep)
 		seen = done - keep
+	}
+}
+
+// found says how many findings there were of the rule of one.
+func (e *Engine) found(f finding) int {
+	n := e.counts[f.rule]
+	if f.by != nil {
+		n += f.by.hits
+	}
+	return n
+}
+
+// countHits brings the hits of the rules, which are counted there since it is quicker, to the counts.
+func (e *Engine) countHits() {
+	for i := range e.rules {
+		if r := &e.rules[i]; r.hits > 0 {
+			e.counts[r.Name] += r.hits
+			r.hits = 0
+		}
 	}
 }
 
@@ -300,11 +321,17 @@ func (e *Engine) at(b []byte, i, free int, rules []*Rule) (f finding, ok bool) {
 				continue
 			}
 		}
-		start, end, ok := r.Find(b, i, free)
-		if !ok || start < free || end <= start || bytes.Contains(b[start:end], placeholderHead) {
+		find := r.Find
+		var start, end int
+		if find != nil {
+			start, end, ok = find(b, i, free)
+		} else {
+			start, end, ok = r.Keyed(b, i, free, kind)
+		}
+		if !ok || start < free || end <= start || holdsPlaceholder(b[start:end]) {
 			continue
 		}
-		f := finding{start: start, end: end, trigger: i, class: r.Class, rule: r.Name}
+		f := finding{start: start, end: end, trigger: i, class: r.Class, rule: r.Name, by: r}
 		if r.Class != Secret {
 			f.put = r.known[string(b[start:end])]
 			f.alias = f.put == "" && isAlias(r.Class, b[start:end])
@@ -332,7 +359,7 @@ func (e *Engine) merge() {
 			continue
 		}
 		if last.class != Secret && (f.class == Secret || f.end-f.start > last.end-last.start) {
-			last.class, last.rule, last.original, last.put = f.class, f.rule, f.original, ""
+			last.class, last.rule, last.by, last.original, last.put = f.class, f.rule, f.by, f.original, ""
 		}
 		if f.end > last.end {
 			last.put = ""
@@ -352,7 +379,11 @@ func (e *Engine) write(w io.Writer, b []byte, at int) error {
 		if len(e.ignore) > 0 && (e.ignore[string(b[f.start:f.end])] || e.ignore[f.original]) {
 			continue
 		}
-		e.counts[f.rule]++
+		if f.by != nil {
+			f.by.hits++
+		} else {
+			e.counts[f.rule]++
+		}
 		if e.learned != nil {
 			e.learn(f, b[f.start:f.end])
 		}
@@ -375,7 +406,7 @@ func (e *Engine) write(w io.Writer, b []byte, at int) error {
 				put = "0"
 			}
 		}
-		if e.sampler != nil && e.counts[f.rule] <= samplesEach {
+		if e.sampler != nil && e.found(f) <= samplesEach {
 			e.sample(b, i, put)
 		}
 		e.out = append(e.out, put...)

@@ -48,6 +48,9 @@ func (c *keyCache) at(b []byte, at int, m *marks) keyKind {
 	if b[at] != ':' && b[at] != '=' {
 		return kindAt(b, at)
 	}
+	if b[at] == ':' && inTime(b, at) {
+		return 0
+	}
 	end := at
 	switch p := b[at-1]; {
 	case p == '"' || p == '\'':
@@ -175,6 +178,9 @@ var keyTails = sync.OnceValue(func() map[string]bool {
 	}
 	return tails
 })
+
+// inTime is isTime of any place of a block, and false where it cannot be told.
+func inTime(b []byte, i int) bool { return i >= edge && i+edge < len(b) && isTime(b, i) }
 
 // isTime says whether a colon is the first or second one of a time of day, which no rule is about.
 func isTime(b []byte, i int) bool {

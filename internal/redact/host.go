@@ -44,7 +44,7 @@ func hostAround(b []byte, dot, end, free int) (int, int, bool) {
 	for start < dot && (b[start] == '.' || b[start] == '-') {
 		start++
 	}
-	if start == dot || notHosts[strings.ToLower(string(b[start:dot]))] {
+	if start == dot || hasWord(notHosts, b[start:dot]) {
 		return 0, 0, false
 	}
 	if start > 0 && (b[start-1] == '_' || b[start-1] == '$') || isFilePath(b, start) {

@@ -107,7 +107,7 @@ func isTopDomain(b []byte) bool {
 func isDigit(c byte) bool { return c >= '0' && c <= '9' }
 
 // versionWords say that four numbers with dots are a version.
-var versionWords = []string{"version", "ver", "v", "release", "build", "firmware", "rev", "revision", "schema"}
+var versionWords = wordSet("version ver v release build firmware rev revision schema")
 
 // findIPv4 finds four numbers around the first of three dots. A version of four numbers is told by what stands around it.
 func findIPv4(b []byte, at, free int) (int, int, bool) {
@@ -269,13 +269,8 @@ func saysVersion(before []byte) bool {
 	for start > 0 && end-start < 16 && (before[start-1]|0x20 >= 'a' && before[start-1]|0x20 <= 'z') {
 		start--
 	}
-	word := strings.ToLower(string(before[start:end]))
-	for _, w := range versionWords {
-		if word == w {
-			return true
-		}
-	}
-	return strings.HasSuffix(word, "version")
+	word := before[start:end]
+	return len(word) > 0 && (hasWord(versionWords, word) || len(word) > 7 && isOneOf(word[len(word)-7:], "version"))
 }
 
 func isIPv6Byte(c byte) bool {

@@ -42,8 +42,8 @@ func keyedAt(b []byte, at int) (k keyed, ok bool) {
 	case '%', ';':
 		return encodedAt(b, at)
 	}
-	if at > 0 && bytes.IndexByte([]byte("=!<>:"), b[at-1]) >= 0 {
-		return k, false // a comparison, or the second half of := and ::
+	if at > 0 && beforeNoSeparator[b[at-1]] {
+		return k, false
 	}
 	if b[at] == '=' && at+1 < len(b) && b[at+1] == '=' {
 		return k, false
@@ -117,6 +117,12 @@ func atLineStart(b []byte, at int) bool {
 	return at == 0 || b[at-1] == '\n'
 }
 
+var (
+	behindValue       = *bytesOf(" \t\r\n,;&|\"'<>)]}")
+	textPrefixes      = *bytesOf("NbuBUrf")
+	beforeNoSeparator = *bytesOf("=!<>:") // a comparison, or the second half of := and ::
+)
+
 // readValue finds the value from a place on.
 func (k keyed) readValue(b []byte, at int) (keyed, bool) {
 	for at < len(b) && isSpace(b[at]) {
@@ -125,7 +131,7 @@ func (k keyed) readValue(b []byte, at int) (keyed, bool) {
 	if at >= len(b) {
 		return k, false
 	}
-	if at+1 < len(b) && (b[at+1] == '"' || b[at+1] == '\'') && bytes.IndexByte([]byte("NbuBUrf"), b[at]) >= 0 && !closesText(b, at+1) { // N'…' of SQL, b"…" of Python
+	if at+1 < len(b) && (b[at+1] == '"' || b[at+1] == '\'') && textPrefixes[b[at]] && !closesText(b, at+1) { // N'…' of SQL, b"…" of Python
 		at++
 	}
 	switch {
@@ -159,7 +165,7 @@ func (k keyed) readValue(b []byte, at int) (keyed, bool) {
 		k.start, k.end = at+1, braced(b, at)
 	default:
 		k.start, k.end = at, at
-		for k.end < len(b) && bytes.IndexByte([]byte(" \t\r\n,;&|\"'<>)]}"), b[k.end]) < 0 {
+		for k.end < len(b) && !behindValue[b[k.end]] {
 			k.end++
 		}
 		if k.start < len(b) && b[k.start] == '[' { // a placeholder of ours, or a list
@@ -361,8 +367,11 @@ var longestNotSecret = longestOf(notSecret)
 
 // isCount says whether a key in the plural counts things: tokens=17.
 func isCount(b []byte, at int, value []byte) bool {
+	if !allDigits(string(value)) {
+		return false
+	}
 	start, end, _ := keySpan(b, at)
-	return end > start && b[end-1]|0x20 == 's' && allDigits(string(value))
+	return end > start && b[end-1]|0x20 == 's'
 }
 
 // isAliasWord says whether a value is the first part of an alias, which may have come to stand where a secret would.
@@ -396,13 +405,16 @@ func isZero(v []byte) bool {
 
 // isWorkingFolder says whether a key is the one under which shells keep the folder that they are in.
 func isWorkingFolder(b []byte, at int, value []byte) bool {
+	if value[0] != '/' && value[0] != '~' && !(len(value) > 2 && value[1] == ':' && value[2] == '\\') {
+		return false
+	}
 	start, end, _ := keySpan(b, at)
-	return isOneOf(b[start:end], "pwd", "oldpwd") && (value[0] == '/' || value[0] == '~' || len(value) > 2 && value[1] == ':' && value[2] == '\\')
+	return isOneOf(b[start:end], "pwd", "oldpwd")
 }
 
 func isValue(v []byte) bool {
 	switch {
-	case len(v) == 0, isPlaceholder(v), isZero(v), isAliasWord(v), len(v) < 6 && notSecret[strings.ToLower(string(v))], len(v) <= longestNotSecret && notSecret[string(v)]:
+	case len(v) == 0, isPlaceholder(v), isZero(v), isAliasWord(v), len(v) < 6 && hasWord(notSecret, v), len(v) <= longestNotSecret && notSecret[string(v)]:
 		return false
 	case bytes.HasPrefix(v, []byte("${")) || bytes.HasPrefix(v, []byte("{{")) || bytes.HasPrefix(v, []byte("$(")):
 		return false
@@ -417,18 +429,18 @@ func isValue(v []byte) bool {
 	return len(bytes.Trim(v, "*xX.•")) > 0 // masked already
 }
 
-func findKeyedSecret(b []byte, at, free int) (int, int, bool) {
+func findKeyedSecret(b []byte, at, free int, kind keyKind) (int, int, bool) {
 	if b[at] == ':' && bytes.HasPrefix(b[at:], []byte("://")) {
 		return 0, 0, false
 	}
-	if end := blockMark(b, at); end > 0 && kindAt(b, at)&keySecret != 0 {
+	if end := blockMark(b, at); end > 0 && kind&keySecret != 0 {
 		return blockScalar(b, at, end)
 	}
 	k, ok := keyedAt(b, at)
 	if !ok || k.start < free {
 		return 0, 0, false
 	}
-	if kindAt(b, at)&keySecret == 0 { // then it is a weak one
+	if kind&keySecret == 0 { // then it is a weak one
 		v := b[k.start:k.end]
 		if start, end, _ := keySpan(b, at); end-start == 1 && (!k.quoted || len(v) < 32) {
 			return 0, 0, false

@@ -54,7 +54,7 @@ var wholeEnds, twoEnds = func() (*wordEnds, *wordEnds) {
 
 // kindAt gives the kind of the key that belongs to the separator at a place.
 func kindAt(b []byte, at int) keyKind {
-	if b[at] == ':' && at >= edge && at+edge < len(b) && isTime(b, at) {
+	if b[at] == ':' && inTime(b, at) {
 		return 0
 	}
 	start, end, _ := keySpan(b, at)

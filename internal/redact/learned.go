@@ -123,14 +123,6 @@ var commonWords = wordSet(`password passwd secret token changeme default example
 	october november december monday tuesday wednesday thursday saturday sunday connected disconnected
 	name user login admin account from with this that have been true false null none start stop info debug`)
 
-func wordSet(words string) map[string]bool {
-	m := map[string]bool{}
-	for _, w := range strings.Fields(words) {
-		m[w] = true
-	}
-	return m
-}
-
 // stands says whether a value at a place is that value. Identities must not be part of a longer word or address;
 // secrets are removed wherever they stand.
 func stands(b []byte, at int, text string, class Class) bool {

@@ -15,7 +15,7 @@ func findOption(b []byte, at, free int) (int, int, bool) {
 	if b[at-1] == '-' {
 		dash--
 	}
-	if dash >= 1 && bytes.IndexByte([]byte(" \t\"'\n[,"), b[dash-1]) < 0 {
+	if dash >= 1 && !beforeDash[b[dash-1]] {
 		return 0, 0, false
 	}
 	end := at + 1
@@ -34,6 +34,8 @@ func findOption(b []byte, at, free int) (int, int, bool) {
 	}
 	return programOption(b, at, end, free, dash < at)
 }
+
+var beforeDash = *bytesOf(" \t\"'\n[,")
 
 // optionValue reads the value behind an option.
 func optionValue(b []byte, end, free int) (int, int, bool) {

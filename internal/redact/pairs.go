@@ -88,12 +88,3 @@ func elementPair(b []byte, at, start int) (int, int) {
 	base := max(0, tag-1-maxPair)
 	return base + open + 1, base + closing
 }
-
-func isOneOf(word []byte, list ...string) bool {
-	for _, w := range list {
-		if len(w) == len(word) && bytes.EqualFold([]byte(w), word) {
-			return true
-		}
-	}
-	return false
-}

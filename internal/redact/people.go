@@ -80,8 +80,9 @@ func isPerson(v []byte) bool {
 	if len(v) > longestAccount {
 		return true
 	}
-	low := strings.ToLower(string(v))
-	return !serviceAccounts[low] && !commonWords[low]
+	var buf [32]byte
+	low := lowered(&buf, v)
+	return !serviceAccounts[string(low)] && !commonWords[string(low)]
 }
 
 // isPath says whether a value is a path or a piece of a program rather than a name.
@@ -176,7 +177,8 @@ func userAfterWord(b []byte, at int) (int, int, bool) {
 	for ws > 0 && at-ws < 10 && isWord(b[ws-1]) {
 		ws--
 	}
-	word := strings.ToLower(string(b[ws:at]))
+	var buf [32]byte
+	word := string(lowered(&buf, b[ws:at]))
 	if !userWords[word] || ws > 0 && bytes.IndexByte([]byte("-./=@"), b[ws-1]) >= 0 {
 		return 0, 0, false
 	}
@@ -192,7 +194,7 @@ func userAfterWord(b []byte, at int) (int, int, bool) {
 	if end-start < 2 || quoted && end == len(b) {
 		return 0, 0, false // no name, or one whose closing quote is not there
 	}
-	name := strings.ToLower(string(b[start:end]))
+	name := string(lowered(&buf, b[start:end]))
 	if noUserNames[name] || slices.Contains(telling, name) {
 		return 0, 0, false
 	}
@@ -283,7 +285,7 @@ func userOfPasswd(b []byte, at int) (int, int, bool) {
 	for end < len(b) && end-at < 80 && b[end] != ',' && b[end] != ':' && b[end] != '\n' {
 		end++
 	}
-	return at + 1, end, bytes.IndexByte(b[at+1:end], ' ') > 0 && !serviceAccounts[strings.ToLower(string(parts[0]))]
+	return at + 1, end, bytes.IndexByte(b[at+1:end], ' ') > 0 && !hasWord(serviceAccounts, parts[0])
 }
 
 // findOwner finds the owner and the group in the lines of ls -l.
@@ -483,7 +485,7 @@ func findHome(b []byte, at, free int) (int, int, bool) {
 		for end > start && b[end-1] == '.' {
 			end--
 		}
-		if start < free || end-start < 2 || publicHomes[strings.ToLower(string(b[start:end]))] || serviceAccounts[strings.ToLower(string(b[start:end]))] {
+		if start < free || end-start < 2 || hasWord(publicHomes, b[start:end]) || hasWord(serviceAccounts, b[start:end]) {
 			return 0, 0, false
 		}
 		return start, end, true

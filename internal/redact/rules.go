@@ -38,9 +38,11 @@ type Rule struct {
 	Doc      string
 	Triggers string
 	Find     func(b []byte, at, free int) (start, end int, ok bool)
-	Keys     keyKind // when set, Find is called only behind a key of one of these kinds
+	Keys     keyKind                                                              // when set, Find is called only behind a key of one of these kinds
+	Keyed    func(b []byte, at, free int, kind keyKind) (start, end int, ok bool) // instead of Find, with the kind
 	Next     func(b []byte, from int) (start, end int, ok bool)
 	sparse   *sparse           // where Next finds something at all; nil is anywhere
+	hits     int               // of the text that an engine is at
 	known    map[string]string // aliases that an engine has given to originals of the class
 }
 
@@ -54,7 +56,7 @@ var Rules = []Rule{
 	{Name: "url-credentials", Class: Secret, Doc: "user:password@ or token@ within a URL or connection string", Triggers: ":@", Find: findURLCredentials},
 	{Name: "authorization", Class: Secret, Doc: "the value of Authorization and Proxy-Authorization headers, without the scheme", Triggers: separators, Find: findAuthorization, Keys: keyAuthorization},
 	{Name: "cookie", Class: Secret, Doc: "the value of Cookie and Set-Cookie headers", Triggers: separators, Find: findCookie, Keys: keyCookie},
-	{Name: "keyed-secret", Class: Secret, Doc: "the value next to a telling key (password, token, secret, api key, …), in the usual notations", Triggers: separators, Find: findKeyedSecret, Keys: keySecret | keyWeak},
+	{Name: "keyed-secret", Class: Secret, Doc: "the value next to a telling key (password, token, secret, api key, …), in the usual notations", Triggers: separators, Keyed: findKeyedSecret, Keys: keySecret | keyWeak},
 	{Name: "worded-secret", Class: Secret, Doc: "the value behind a telling word and a space: configurations of network devices and servers, SQL, sentences", Triggers: " \t(,;|-", Find: findWorded},
 	{Name: "bearer", Class: Secret, Doc: "the token after the words Bearer and Basic", Triggers: "B", Find: findBearer},
 	{Name: "jwt", Class: Secret, Doc: "JSON web tokens (RFC 7519)", Triggers: "J", Find: findJWT},
@@ -94,7 +96,7 @@ func Validate(rules []Rule) error {
 			return fmt.Errorf("rule %s: has no description", r.Name)
 		case r.Class == "":
 			return fmt.Errorf("rule %s: has no class", r.Name)
-		case (r.Triggers == "" || r.Find == nil) && r.Next == nil:
+		case (r.Triggers == "" || r.Find == nil && r.Keyed == nil) && r.Next == nil:
 			return fmt.Errorf("rule %s: can find nothing", r.Name)
 		}
 		seen[r.Name] = true
@@ -106,6 +108,12 @@ func Validate(rules []Rule) error {
 func Placeholder(rule string) string { return "[redacted:" + rule + "]" }
 
 var placeholderHead = []byte("[redacted:")
+
+// holdsPlaceholder says whether a placeholder stands in a text.
+func holdsPlaceholder(text []byte) bool {
+	n := bytes.IndexByte(text, '[')
+	return n >= 0 && bytes.Contains(text[n:], placeholderHead)
+}
 
 // placeholderLen gives the length of the placeholder at the beginning of text, or 0.
 func placeholderLen(text []byte) int {

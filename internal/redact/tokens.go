@@ -15,7 +15,7 @@ func findURLCredentials(b []byte, at, free int) (int, int, bool) {
 	}
 	start := at + 3
 	end, colon := start, -1
-	for end < len(b) && bytes.IndexByte([]byte(" \t\r\n/?#\"'<>`"), b[end]) < 0 {
+	for end < len(b) && !behindAuthority[b[end]] {
 		if b[end] == ':' && colon < 0 {
 			colon = end
 		}
@@ -46,6 +46,8 @@ func findURLCredentials(b []byte, at, free int) (int, int, bool) {
 	}
 	return start, end, true
 }
+
+var behindAuthority = *bytesOf(" \t\r\n/?#\"'<>`")
 
 // endsInAlias says whether text ends with the first part of an alias.
 func endsInAlias(text []byte) bool {

@@ -53,7 +53,8 @@ func valueAfterWord(b []byte, at, free int) (int, int, bool) {
 	if at-start == 4 && b[start] == 'p' && b[start+1] == 'a' && b[start+2] == 's' {
 		return 0, 0, false // only in capitals it is the word of a protocol
 	}
-	word := strings.ToLower(string(b[start:at]))
+	var buf [32]byte
+	word := string(lowered(&buf, b[start:at]))
 	if (word == "auth" || word == "by") && !isUpper(b[start]) {
 		return 0, 0, false // these tell in capitals only, see weakWord
 	}
@@ -74,7 +75,10 @@ func valueAfterWord(b []byte, at, free int) (int, int, bool) {
 		return commandArgument(b, at, free, word)
 	}
 	vs, ve, sure := worded(b, at)
-	if vs < free || ve <= vs || bytes.IndexByte([]byte("=:<>-("), b[vs]) >= 0 || !isValue(b[vs:ve]) || notValues[strings.ToLower(string(bytes.TrimRight(b[vs:ve], ".,:;")))] {
+	if len(word) < 6 && vs > 0 && isAllLetters(b[vs:ve]) && isOneOf(b[start:at], "token", "code", "otp", "pin") {
+		return 0, 0, false // see weakWord; most of what is behind these words is no more than the next word
+	}
+	if vs < free || ve <= vs || bytes.IndexByte([]byte("=:<>-("), b[vs]) >= 0 || !isValue(b[vs:ve]) || hasWord(notValues, bytes.TrimRight(b[vs:ve], ".,:;")) {
 		return 0, 0, false
 	}
 	if ve < len(b) && (b[ve] == '"' || b[ve] == '\'') && b[ve-1] == '=' {
@@ -165,8 +169,8 @@ func worded(b []byte, at int) (start, end int, sure bool) {
 		if k.quoted {
 			return k.start, k.end, true
 		}
-		w := strings.ToLower(string(b[k.start:min(k.end, k.start+16)]))
-		if !skipped[strings.TrimRight(w, ":")] || k.end >= len(b) || !isSpace(b[k.end]) {
+		w := b[k.start:min(k.end, k.start+16)]
+		if !hasWord(skipped, bytes.TrimRight(w, ":")) || k.end >= len(b) || !isSpace(b[k.end]) {
 			return k.start, k.end, sure
 		}
 		if len(w) == 1 && isDigit(w[0]) {
@@ -217,30 +221,6 @@ func isBase64(v []byte) bool {
 		}
 	}
 	return true
-}
-
-// lineStart gives the beginning of the line that a place is in, 256 bytes back at most.
-func lineStart(b []byte, at int) int {
-	from := max(0, at-maxPair)
-	return from + bytes.LastIndexByte(b[from:at], '\n') + 1
-}
-
-// firstWord gives the first word of a line.
-func firstWord(line []byte) string {
-	line = bytes.TrimLeft(line, " \t")
-	if n := bytes.IndexAny(line, " \t"); n >= 0 {
-		line = line[:n]
-	}
-	return string(line)
-}
-
-// lastWordOf gives the last word of a text in lower case.
-func lastWordOf(text []byte) string {
-	text = bytes.TrimRight(text, " \t")
-	if n := bytes.LastIndexAny(text, " \t"); n >= 0 {
-		text = text[n+1:]
-	}
-	return strings.ToLower(string(text))
 }
 
 // hasTelling says whether one of the words of a line is a telling one.

@@ -1,0 +1,87 @@
+package redact
+
+import (
+	"bytes"
+	"encoding/binary"
+	"math/bits"
+	"strings"
+)
+
+// Rules compare words with lists at every find, so this is done without copies.
+
+func wordSet(words string) map[string]bool {
+	m := map[string]bool{}
+	for _, w := range strings.Fields(words) {
+		m[w] = true
+	}
+	return m
+}
+
+// hasWord says whether a word is in a set of words in small letters.
+func hasWord(set map[string]bool, word []byte) bool {
+	var buf [32]byte
+	return set[string(lowered(&buf, word))]
+}
+
+// lowered gives a word in small letters, in buf if it is a short one.
+func lowered(buf *[32]byte, word []byte) []byte {
+	if len(word) > len(buf) {
+		return bytes.ToLower(word)
+	}
+	for i, c := range word {
+		if c >= 0x80 {
+			return bytes.ToLower(word)
+		}
+		if c >= 'A' && c <= 'Z' {
+			c |= 0x20
+		}
+		buf[i] = c
+	}
+	return buf[:len(word)]
+}
+
+func isOneOf(word []byte, list ...string) bool {
+	for _, w := range list {
+		if len(w) == len(word) && (len(w) == 0 || (w[0]^word[0])|0x20 == 0x20) && bytes.EqualFold([]byte(w), word) {
+			return true
+		}
+	}
+	return false
+}
+
+// lineStart gives the beginning of the line that a place is in, 256 bytes back at most.
+func lineStart(b []byte, at int) int {
+	from := max(0, at-maxPair)
+	const ones, newlines = 0x0101010101010101, '\n' * 0x0101010101010101
+	for ; at-from >= 8; at -= 8 { // eight bytes at once: which of them are zero then (the highest one is told surely)
+		eight := binary.LittleEndian.Uint64(b[at-8:]) ^ newlines
+		if low := eight&^(ones<<7) + (ones<<7 - ones); ^(low|eight)&(ones<<7) != 0 {
+			return at - bits.LeadingZeros64(^(low|eight)&(ones<<7))/8
+		}
+	}
+	return from + bytes.LastIndexByte(b[from:at], '\n') + 1
+}
+
+// firstWord gives the first word of a line.
+func firstWord(line []byte) string {
+	line = bytes.TrimLeft(line, " \t")
+	for i, c := range line {
+		if isSpace(c) {
+			return string(line[:i])
+		}
+	}
+	return string(line)
+}
+
+// lastWordOf gives the last word of a text in lower case.
+func lastWordOf(text []byte) string {
+	end := len(text)
+	for end > 0 && isSpace(text[end-1]) {
+		end--
+	}
+	start := end
+	for start > 0 && !isSpace(text[start-1]) {
+		start--
+	}
+	return strings.ToLower(string(text[start:end]))
+}
