@@ -96,7 +96,7 @@ func (c *keyCache) nothing(b []byte, at int, m *marks) bool {
 	if n < 1 || n > 8 {
 		return false
 	}
-	key := binary.LittleEndian.Uint64(b[at-8:]) >> (64 - 8*n)
+	key := binary.LittleEndian.Uint64(b[at-8:]) >> (-8 * n & 63)
 	e := &c[keyHash([3]uint64{key})]
 	return e.nothing && e.key[0] == key && int(e.n) == n
 }
@@ -342,31 +342,45 @@ var announcers = func() []map[string]bool {
 	return []map[string]bool{tellingWords, directives, positional, userWords, wordSet("is")}
 }()
 
-// endings are the last letters of those words, as numbers in small letters: four of the longer ones, and three of those of three.
-type endings struct {
-	four, three [512]uint32 // by hash; what does not find its place free is in the next one
-	two         [1 << 16 / 64]uint64
-}
+const smallLetters = 0x2020202020202020
 
-var announcerEndings = sync.OnceValue(func() *endings {
-	set := new(endings)
+// shortAnnouncers are the announcing words of up to eight letters, as numbers in small letters, by hash; what does not find its
+// place free is in the next one. 0 is none.
+var shortAnnouncers = sync.OnceValue(func() *[512]uint64 {
+	set := new([512]uint64)
 	for _, words := range announcers {
 		for w := range words {
-			switch n := len(w); {
-			case n >= 4:
-				put(&set.four, binary.LittleEndian.Uint32([]byte(w[n-4:]))|smallLetters)
-			case n == 3:
-				put(&set.three, (binary.LittleEndian.Uint32([]byte("\x00"+w))|smallLetters)>>8)
-			default:
-				k := binary.LittleEndian.Uint16([]byte("\x00" + w)[n-1:]) | smallLetters&0xffff
-				set.two[k>>6] |= 1 << (k & 63)
+			if len(w) > 8 {
+				continue
 			}
+			var letters [8]byte
+			for i := range len(w) {
+				letters[i] = w[i] | 0x20
+			}
+			word := binary.LittleEndian.Uint64(letters[:])
+			h := shortHash(word)
+			for set[h] != 0 && set[h] != word {
+				h = (h + 1) & 511
+			}
+			set[h] = word
 		}
 	}
 	return set
 })
 
-const smallLetters = 0x20202020
+func shortHash(word uint64) uint64 { return word * 0x9e3779b97f4a7c15 >> 55 }
+
+// shortAnnounces says of a short word of ASCII letters before a place whether announces is true of it.
+func shortAnnounces(set *[512]uint64, b []byte, at, n int) bool {
+	last := binary.LittleEndian.Uint64(b[at-8:]) >> (-8 * n & 63)
+	word := last | smallLetters>>(-8*n&63)
+	for h := shortHash(word); set[h] != 0; h = (h + 1) & 511 {
+		if set[h] == word {
+			return last != 's'<<24|'s'<<16|'a'<<8|'p'
+		}
+	}
+	return false
+}
 
 func put(t *[512]uint32, ending uint32) {
 	h := ending * 2654435761 >> 23
@@ -383,19 +397,6 @@ func has(t *[512]uint32, ending uint32) bool {
 		}
 	}
 	return false
-}
-
-// mayAnnounce says quickly whether announces may be true of a place.
-func (s *endings) mayAnnounce(b []byte, at int) bool {
-	last := binary.LittleEndian.Uint32(b[at-4:])
-	small := last | smallLetters
-	if has(&s.four, small) {
-		return last != 's'<<24|'s'<<16|'a'<<8|'p' || isWord(b[at-5]) || b[at-5] == '-' // "pass" tells only in capitals
-	}
-	if p := byte(last); !isWord(p) && p != '-' && has(&s.three, small>>8) {
-		return true
-	}
-	return !isWord(byte(last>>8)) && s.two[uint16(small>>16)>>6]&(1<<(small>>16&63)) != 0
 }
 
 // announces says whether the word before a place is one of those. "pass" tells only in capitals.

@@ -1,6 +1,12 @@
 package redact
 
-import "math/bits"
+import (
+	"encoding/binary"
+	"math/bits"
+)
+
+// highBits are those of eight bytes, which none has within ASCII.
+const highBits = 0x8080808080808080
 
 // look marks the places of the next chunk at which a rule may find something. Signs of a kind are looked at together: the
 // processor foresees better what comes of them.
@@ -73,10 +79,19 @@ func (e *Engine) lookAtSeparators(b []byte, words int) {
 }
 
 func (e *Engine) lookAtSpaces(b []byte, words int) {
-	m, ends := &e.marks, announcerEndings()
+	m, short := &e.marks, shortAnnouncers()
 	for w, signs := range m.spaces[:words] {
 		for ; signs != 0; signs &= signs - 1 {
-			if i := m.from + w<<6 + bits.TrailingZeros64(signs); ends.mayAnnounce(b, i) && announces(b, i) || modeEnds[b[i-1]] && (looksMode(b[i-10:]) || looksMode(b[i-11:])) {
+			i := m.from + w<<6 + bits.TrailingZeros64(signs)
+			// Most words are short ones. What is joined by a full stop announces nothing.
+			start, ok := m.keyStart(i)
+			if n := i - start; ok && n > 0 && n <= 8 && binary.LittleEndian.Uint64(b[i-8:])>>(-8*n&63)&highBits == 0 {
+				if shortAnnounces(short, b, i, n) {
+					m.places[w] |= signs & -signs
+				}
+				continue
+			}
+			if announces(b, i) || modeEnds[b[i-1]] && (looksMode(b[i-10:]) || looksMode(b[i-11:])) {
 				m.places[w] |= signs & -signs
 			}
 		}

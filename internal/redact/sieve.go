@@ -291,10 +291,7 @@ func (m *marks) keyStart(end int) (start int, ok bool) {
 	}
 	// The 64 bytes before the end.
 	w, off := at>>6, at&63
-	run := m.classes[keyClass][w]
-	if off != 0 {
-		run = run>>off | m.classes[keyClass][1+w]<<(64-off)
-	}
+	run := m.classes[keyClass][w]>>off | m.classes[keyClass][1+w]<<1<<(63-off)
 	return end - bits.LeadingZeros64(^run), true
 }
 
