@@ -46,7 +46,7 @@ type Engine struct {
 	matcher *Matcher
 	learned *Learned
 	aliases *Table
-	cache   map[Class]map[string]string // the aliases of originals; the rules hold those of their class
+	cache   map[Class]*known // the aliases of originals; the rules hold those of their class
 	ignore  map[string]bool
 
 	buf, out    []byte
@@ -100,7 +100,7 @@ type Options struct {
 
 // NewEngine makes an engine.
 func NewEngine(o Options) *Engine {
-	e := &Engine{rules: o.Config.rules(), matcher: o.Matcher, learned: o.Learned, aliases: o.Aliases, cache: map[Class]map[string]string{}, ignore: map[string]bool{}, formats: formats(), options: o}
+	e := &Engine{rules: o.Config.rules(), matcher: o.Matcher, learned: o.Learned, aliases: o.Aliases, cache: map[Class]*known{}, ignore: map[string]bool{}, formats: formats(), options: o}
 	if e.aliases == nil {
 		e.aliases = NewTable()
 	}
@@ -117,7 +117,7 @@ func NewEngine(o Options) *Engine {
 		e.signs[c] = fit != 0
 	}
 	for _, c := range Classes {
-		e.cache[c] = map[string]string{}
+		e.cache[c] = &known{all: map[string]string{}}
 	}
 	for i := range e.rules {
 		r := &e.rules[i]
@@ -333,7 +333,7 @@ func (e *Engine) at(b []byte, i, free int, rules []*Rule) (f finding, ok bool) {
 		}
 		f := finding{start: start, end: end, trigger: i, class: r.Class, rule: r.Name, by: r}
 		if r.Class != Secret {
-			f.put = r.known[string(b[start:end])]
+			f.put = r.known.of(b, start, end)
 			f.alias = f.put == "" && isAlias(r.Class, b[start:end])
 		}
 		return f, true
@@ -504,7 +504,7 @@ func (e *Engine) replacement(f finding, text []byte) string {
 	if original == "" {
 		original = string(text)
 	}
-	known := e.cache[f.class]
+	known := e.cache[f.class].all
 	if len(known) > 100_000 {
 		clear(known)
 	}

@@ -107,7 +107,7 @@ func isTopDomain(b []byte) bool {
 func isDigit(c byte) bool { return c >= '0' && c <= '9' }
 
 // versionWords say that four numbers with dots are a version.
-var versionWords = wordSet("version ver v release build firmware rev revision schema")
+var versionWords = newWordList(wordSet("version ver v release build firmware rev revision schema"))
 
 // findIPv4 finds four numbers around the first of three dots. A version of four numbers is told by what stands around it.
 func findIPv4(b []byte, at, free int) (int, int, bool) {
@@ -120,6 +120,9 @@ func findIPv4(b []byte, at, free int) (int, int, bool) {
 	}
 	if start == at || wordBefore(b, start) || start > 0 && (b[start-1] == '.' || b[start-1] == '-' && start > 1 && isWord(b[start-2]) && !endsInIPv4(b[:start-1]) && !namesAFile(b[at:])) {
 		return 0, 0, false // but the second of a range is one, and so is what a log file is named after
+	}
+	if a, end, ok := plainIPv4(b, start); ok { // most are
+		return start, end, !staysIPv4(a) && !saysVersion(b[:start])
 	}
 	end, dots := at, 0
 	for end < len(b) && (isDigit(b[end]) || b[end] == '.' && dots < 4) {
@@ -153,6 +156,34 @@ func findIPv4(b []byte, at, free int) (int, int, bool) {
 		return 0, 0, false
 	}
 	return start, end, true
+}
+
+// behindPlain are bytes that end an address whatever stands behind them.
+var behindPlain = *bytesOf(" \t\r\n,;:)]}\"'/&|<>=")
+
+// plainIPv4 reads an address at a place that is as most are: without leading zeros, and clearly at its end.
+func plainIPv4(b []byte, at int) (a netip.Addr, end int, ok bool) {
+	var parts [4]byte
+	for i := range parts {
+		if at >= len(b) || !isDigit(b[at]) {
+			return a, 0, false
+		}
+		n := uint(b[at] - '0')
+		if at++; n != 0 && at+1 < len(b) && isDigit(b[at]) {
+			n = n*10 + uint(b[at]-'0')
+			if at++; isDigit(b[at]) {
+				n = n*10 + uint(b[at]-'0')
+				at++
+			}
+		}
+		if n > 255 || at >= len(b) || i < 3 && b[at] != '.' {
+			return a, 0, false
+		}
+		parts[i] = byte(n)
+		at++
+	}
+	at--
+	return netip.AddrFrom4(parts), at, behindPlain[b[at]]
 }
 
 // parseIPv4 reads an address of four numbers without leading zeros, as netip does, which would copy the text first.
@@ -270,7 +301,7 @@ func saysVersion(before []byte) bool {
 		start--
 	}
 	word := before[start:end]
-	return len(word) > 0 && (hasWord(versionWords, word) || len(word) > 7 && isOneOf(word[len(word)-7:], "version"))
+	return (versionWords.has(word) || len(word) > 7 && isOneOf(word[len(word)-7:], "version"))
 }
 
 func isIPv6Byte(c byte) bool {

@@ -363,7 +363,7 @@ var notSecret = map[string]bool{
 	"undefined": true, "n/a": true, "-": true, "ok": true, "unset": true,
 }
 
-var longestNotSecret = longestOf(notSecret)
+var notSecretWords = newWordList(notSecret)
 
 // isCount says whether a key in the plural counts things: tokens=17.
 func isCount(b []byte, at int, value []byte) bool {
@@ -414,11 +414,11 @@ func isWorkingFolder(b []byte, at int, value []byte) bool {
 
 func isValue(v []byte) bool {
 	switch {
-	case len(v) == 0, isPlaceholder(v), isZero(v), isAliasWord(v), len(v) < 6 && hasWord(notSecret, v), len(v) <= longestNotSecret && notSecret[string(v)]:
+	case len(v) == 0, isPlaceholder(v), isZero(v), isAliasWord(v), notSecretWords.has(v) && (len(v) < 6 || notSecret[string(v)]):
 		return false
-	case bytes.HasPrefix(v, []byte("${")) || bytes.HasPrefix(v, []byte("{{")) || bytes.HasPrefix(v, []byte("$(")):
+	case v[0] == '$' && len(v) > 1 && (v[1] == '{' || v[1] == '('), v[0] == '{', v[0] == '(':
 		return false
-	case v[0] == '{' || v[0] == '(' || bytes.HasPrefix(v, []byte("env:")) || bytes.HasPrefix(v, []byte("file:")):
+	case v[0] == 'e' && bytes.HasPrefix(v, []byte("env:")), v[0] == 'f' && bytes.HasPrefix(v, []byte("file:")):
 		return false
 	case v[0] == '[' && !bytes.HasPrefix(v, []byte("[redacted:")):
 		return false

@@ -56,15 +56,8 @@ func beginsWithAlias(text []byte) bool {
 	return isAliasWord(text[:end])
 }
 
-// longestAccount is the length of the longest of the names that no person has.
-var longestAccount = max(longestOf(serviceAccounts), longestOf(commonWords))
-
-func longestOf(set map[string]bool) (n int) {
-	for w := range set {
-		n = max(n, len(w))
-	}
-	return n
-}
+// nobody are the names that no person has.
+var nobody = newWordList(serviceAccounts, commonWords)
 
 // isPerson says whether a text can be a name.
 func isPerson(v []byte) bool {
@@ -74,15 +67,10 @@ func isPerson(v []byte) bool {
 	case !isValue(v):
 		return false
 	}
-	if isPath(v) || beginsWithAlias(v) || len(v) > 7 && strings.EqualFold(string(v[:8]), "systemd-") {
+	if isPath(v) || beginsWithAlias(v) || len(v) > 7 && v[7] == '-' && strings.EqualFold(string(v[:8]), "systemd-") {
 		return false
 	}
-	if len(v) > longestAccount {
-		return true
-	}
-	var buf [32]byte
-	low := lowered(&buf, v)
-	return !serviceAccounts[string(low)] && !commonWords[string(low)]
+	return !nobody.has(v)
 }
 
 // isPath says whether a value is a path or a piece of a program rather than a name.

@@ -41,9 +41,9 @@ type Rule struct {
 	Keys     keyKind                                                              // when set, Find is called only behind a key of one of these kinds
 	Keyed    func(b []byte, at, free int, kind keyKind) (start, end int, ok bool) // instead of Find, with the kind
 	Next     func(b []byte, from int) (start, end int, ok bool)
-	sparse   *sparse           // where Next finds something at all; nil is anywhere
-	hits     int               // of the text that an engine is at
-	known    map[string]string // aliases that an engine has given to originals of the class
+	sparse   *sparse // where Next finds something at all; nil is anywhere
+	hits     int     // of the text that an engine is at
+	known    *known  // aliases that an engine has given to originals of the class
 }
 
 // separators stand between a key and its value; %3D and &gt; are written so within other texts.

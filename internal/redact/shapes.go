@@ -208,6 +208,9 @@ func findServiceToken(b []byte, at, free int) (int, int, bool) {
 	if b[at] == 'A' || b[at] == 'K' {
 		return findAccessKey(b, at, free)
 	}
+	if at > 1 && !tokenEnds[int(b[at-2])<<8|int(b[at-1])] {
+		return 0, 0, false
+	}
 	for _, s := range shapesBy[b[at-1]] {
 		first := strings.IndexByte(s.head, b[at])
 		if first < 0 || first > at {

@@ -29,17 +29,17 @@ var configVerbs = wordSet(`enable username user snmp-server snmp radius-server r
 var keyVerbs = wordSet(`radius-server radius tacacs-server tacacs crypto pre-shared-key ntp server-key aaa server key authentication vpn tunnel address wlan set peer`)
 
 // skipped stand between the word and its value: how the value is written.
-var skipped = wordSet(`0 3 4 5 6 7 8 9 10 enc ascii ascii-text hex plain plaintext plain-text encrypted cipher simple irreversible-cipher is was md5 sha sha1 sha256 sha-256 hmac-md5
-	hmac-sha-256 string key key-string password secret pass des aes 3des aes128 aes256 unencrypted clear cleartext hash hashed reversible aes-128 aes-256 128 192 256`)
+var skipped = newWordList(wordSet(`0 3 4 5 6 7 8 9 10 enc ascii ascii-text hex plain plaintext plain-text encrypted cipher simple irreversible-cipher is was md5 sha sha1 sha256 sha-256 hmac-md5
+	hmac-sha-256 string key key-string password secret pass des aes 3des aes128 aes256 unencrypted clear cleartext hash hashed reversible aes-128 aes-256 128 192 256`))
 
 // notValues follow a telling word in configurations without being its value.
-var notValues = wordSet(`policy expiry expires expired length minimum maximum min max encryption level for to is was from file authentication type chain has and or of in on the a an with must may can
+var notValues = newWordList(wordSet(`policy expiry expires expired length minimum maximum min max encryption level for to is was from file authentication type chain has and or of in on the a an with must may can
 	cannot not no yes true false null none never ever required optional enabled disabled changed change reset wrong missing invalid incorrect accepted rejected denied failed failure ok check
 	checking verified verification prompt manager service store storage lookup hash rotation generated created updated set sent read received empty mismatch match matches valid mode
 	method list group server protocol algorithm history lifetime retry retries attempts attempt timeout lockout complexity strength strong weak protected protection encryption-type
 	recovery default change-password update field hint id name string any all default-group local rsa dsa ecdsa ed25519 generate zeroize public private version size bits exchange
 	agreement usage import export pair material management server-side client-side label at by as if when while than then until only edition member website forum manager-mode
-	authorization ro rw view read-only read-write map context engineid users user login password secret key token community code pin bearer basic digest null-auth cryptographic`)
+	authorization ro rw view read-only read-write map context engineid users user login password secret key token community code pin bearer basic digest null-auth cryptographic`))
 
 // valueAfterWord finds the value behind the telling word that ends before a space.
 func valueAfterWord(b []byte, at, free int) (int, int, bool) {
@@ -78,7 +78,7 @@ func valueAfterWord(b []byte, at, free int) (int, int, bool) {
 	if len(word) < 6 && vs > 0 && isAllLetters(b[vs:ve]) && isOneOf(b[start:at], "token", "code", "otp", "pin") {
 		return 0, 0, false // see weakWord; most of what is behind these words is no more than the next word
 	}
-	if vs < free || ve <= vs || bytes.IndexByte([]byte("=:<>-("), b[vs]) >= 0 || !isValue(b[vs:ve]) || hasWord(notValues, bytes.TrimRight(b[vs:ve], ".,:;")) {
+	if vs < free || ve <= vs || bytes.IndexByte([]byte("=:<>-("), b[vs]) >= 0 || !isValue(b[vs:ve]) || notValues.has(bytes.TrimRight(b[vs:ve], ".,:;")) {
 		return 0, 0, false
 	}
 	if ve < len(b) && (b[ve] == '"' || b[ve] == '\'') && b[ve-1] == '=' {
@@ -170,7 +170,7 @@ func worded(b []byte, at int) (start, end int, sure bool) {
 			return k.start, k.end, true
 		}
 		w := b[k.start:min(k.end, k.start+16)]
-		if !hasWord(skipped, bytes.TrimRight(w, ":")) || k.end >= len(b) || !isSpace(b[k.end]) {
+		if !skipped.has(bytes.TrimRight(w, ":")) || k.end >= len(b) || !isSpace(b[k.end]) {
 			return k.start, k.end, sure
 		}
 		if len(w) == 1 && isDigit(w[0]) {

@@ -17,6 +17,42 @@ func wordSet(words string) map[string]bool {
 	return m
 }
 
+// wordList is a set of words in small letters of which most of what is asked for is none: length, first and last letter say so
+// quickly.
+type wordList struct {
+	words map[string]bool
+	may   [64]uint64
+}
+
+func newWordList(sets ...map[string]bool) *wordList {
+	l := &wordList{words: map[string]bool{}}
+	for _, set := range sets {
+		for w := range set {
+			l.words[w] = true
+			h := wordHash(len(w), w[0], w[len(w)-1])
+			l.may[h>>6&63] |= 1 << (h & 63)
+		}
+	}
+	return l
+}
+
+func wordHash(n int, first, last byte) uint {
+	return uint(n)*131 ^ uint(first&0x1f)<<7 ^ uint(last&0x1f)<<2
+}
+
+// has says whether a word is in the list, in capitals or small letters.
+func (l *wordList) has(word []byte) bool {
+	n := len(word)
+	if n == 0 {
+		return false
+	}
+	h := wordHash(n, word[0], word[n-1])
+	if l.may[h>>6&63]>>(h&63)&1 == 0 && word[0] < 0x80 && word[n-1] < 0x80 {
+		return false
+	}
+	return hasWord(l.words, word)
+}
+
 // hasWord says whether a word is in a set of words in small letters.
 func hasWord(set map[string]bool, word []byte) bool {
 	var buf [32]byte
