@@ -342,62 +342,35 @@ var announcers = func() []map[string]bool {
 	return []map[string]bool{tellingWords, directives, positional, userWords, wordSet("is")}
 }()
 
-const smallLetters = 0x2020202020202020
-
-// shortAnnouncers are the announcing words of up to eight letters, as numbers in small letters, by hash; what does not find its
-// place free is in the next one. 0 is none.
-var shortAnnouncers = sync.OnceValue(func() *[512]uint64 {
-	set := new([512]uint64)
+// shortAnnouncers has a bit for the hash of each announcing word of up to eight letters.
+var shortAnnouncers = sync.OnceValue(func() *[64]uint64 {
+	set := new([64]uint64)
 	for _, words := range announcers {
 		for w := range words {
-			if len(w) > 8 {
-				continue
+			if len(w) <= 8 {
+				var letters [8]byte
+				for i := range len(w) {
+					letters[i] = w[i] | 0x20
+				}
+				h := shortHash(binary.LittleEndian.Uint64(letters[:]))
+				set[h>>6] |= 1 << (h & 63)
 			}
-			var letters [8]byte
-			for i := range len(w) {
-				letters[i] = w[i] | 0x20
-			}
-			word := binary.LittleEndian.Uint64(letters[:])
-			h := shortHash(word)
-			for set[h] != 0 && set[h] != word {
-				h = (h + 1) & 511
-			}
-			set[h] = word
 		}
 	}
 	return set
 })
 
-func shortHash(word uint64) uint64 { return word * 0x9e3779b97f4a7c15 >> 55 }
+func shortHash(word uint64) uint64 { return word * 0x9e3779b97f4a7c15 >> 52 }
 
-// shortAnnounces says of a short word of ASCII letters before a place whether announces is true of it.
-func shortAnnounces(set *[512]uint64, b []byte, at, n int) bool {
-	last := binary.LittleEndian.Uint64(b[at-8:]) >> (-8 * n & 63)
-	word := last | smallLetters>>(-8*n&63)
-	for h := shortHash(word); set[h] != 0; h = (h + 1) & 511 {
-		if set[h] == word {
-			return last != 's'<<24|'s'<<16|'a'<<8|'p'
-		}
-	}
-	return false
+// mayShortAnnounce says quickly of a word of n ASCII letters before a place whether announces may be true of it; n is at most
+// eight. It takes no turns, since there is no foreseeing which word comes next.
+func mayShortAnnounce(set *[64]uint64, last uint64, n int) bool {
+	h := shortHash(last | smallLetters>>(-8*n&63))
+	small := last ^ ('s'<<24 | 's'<<16 | 'a'<<8 | 'p') // which tells only in capitals
+	return set[h>>6]>>(h&63)&((small|-small)>>63) != 0
 }
 
-func put(t *[512]uint32, ending uint32) {
-	h := ending * 2654435761 >> 23
-	for t[h] != 0 && t[h] != ending {
-		h = (h + 1) & 511
-	}
-	t[h] = ending
-}
-
-func has(t *[512]uint32, ending uint32) bool {
-	for h := ending * 2654435761 >> 23; t[h] != 0; h = (h + 1) & 511 {
-		if t[h] == ending {
-			return true
-		}
-	}
-	return false
-}
+const smallLetters = 0x2020202020202020
 
 // announces says whether the word before a place is one of those. "pass" tells only in capitals.
 func announces(b []byte, at int) bool {

@@ -85,11 +85,11 @@ func (e *Engine) lookAtSpaces(b []byte, words int) {
 			i := m.from + w<<6 + bits.TrailingZeros64(signs)
 			// Most words are short ones. What is joined by a full stop announces nothing.
 			start, ok := m.keyStart(i)
-			if n := i - start; ok && n > 0 && n <= 8 && binary.LittleEndian.Uint64(b[i-8:])>>(-8*n&63)&highBits == 0 {
-				if shortAnnounces(short, b, i, n) {
-					m.places[w] |= signs & -signs
+			if n := i - start; ok && n > 0 && n <= 8 {
+				last := binary.LittleEndian.Uint64(b[i-8:]) >> (-8 * n & 63)
+				if last&highBits == 0 && !mayShortAnnounce(short, last, n) {
+					continue
 				}
-				continue
 			}
 			if announces(b, i) || modeEnds[b[i-1]] && (looksMode(b[i-10:]) || looksMode(b[i-11:])) {
 				m.places[w] |= signs & -signs
