@@ -42,12 +42,21 @@ const keySigns = ":;=>,|@\t$"
 // otherSigns are the others, which need more to be looked at.
 const otherSigns = `()[/\%&{*ABJ_-.`
 
-// otherContexts say what, a bucket each.
+// otherContexts say what, a bucket each. Which go into one was found by trying: together they should let through as little of
+// usual logs as can be.
 var otherContexts = sync.OnceValue(func() []family {
-	dashed := dashedContexts()
 	return []family{
-		{aheadContexts(), 1}, {behindContexts(), 1}, {append(optionContexts(), tokenContexts("-.")...), 1}, {at("-", bytesOf("->")), 1},
-		{dashed[:1], 1}, {dashed[1:], 1}, {dottedContexts(), 1}, {domainContexts(), 1},
+		{slices.Concat(at("(", bytesOf(`"'`)), at(")", bytesOf(" ")), at("[", anyDigit, nil, bytesOf("/")), at("&", bytesOf("#c")), at("*", anyHex), at("B", bytesOf("ea"))), 1},
+		{slices.Concat(at("/", bytesOf("hU")), at("/", bytesOf("c"), bytesOf("r")), behind("/", bytesOf("t"), bytesOf("s")), at(`\`, bytesOf(`uUD\`)),
+			behind(`\`, anyCapital), behind(`\`, anyDigit), behind(`\`, bytesOf("-")),
+			behind("(", anyDigit), behind("(", letter('s')), behind("(", letter('s'), bytesOf(" ")), tokenContexts("_", anyHead)), 1},
+		{append(tokenContexts(".", anyHead), tokenContexts("-", isShortHead)...), 1},
+		{slices.Concat(optionContexts(), tokenContexts("-", func(head string) bool { return !isShortHead(head) }), behind("J", bytesOf("y")),
+			behind("(", bytesOf(")"), bytesOf(",")), behind("(", bytesOf(")"), bytesOf(","), bytesOf(" \n"))), 1},
+		{slices.Concat(at("-", bytesOf("->")), at("%", bytesOf("2345")), at("A", bytesOf("KSRI"))), 1},
+		{append(dashedContexts(), at("[", bytesOf("r"), bytesOf("e"), bytesOf("d"), bytesOf("a"))...), 1},
+		{dottedContexts(), 1},
+		{slices.Concat(domainContexts(), at("/", bytesOf("m"), bytesOf("a")), at("{", bytesOf("SMCPs"))), 1},
 	}
 })
 
@@ -68,25 +77,6 @@ func between(before []*byteSet, signs string, behind ...*byteSet) (all []context
 func behind(signs string, before ...*byteSet) []context { return between(before, signs) }
 
 var anyDigit, anyHex, anyCapital = bytesThat(isDigit), bytesThat(isHex), bytesThat(isUpper)
-
-// aheadContexts are those of brackets, slashes and the beginnings of tokens that what is behind them tells.
-func aheadContexts() []context {
-	return slices.Concat(
-		at("(", bytesOf(`"'`)), at(")", bytesOf(" ")), at("[", bytesOf("r"), bytesOf("e"), bytesOf("d"), bytesOf("a")), at("[", anyDigit, nil, bytesOf("/")),
-		at("/", bytesOf("hU")), at("/", bytesOf("m"), bytesOf("a")), at("/", bytesOf("c"), bytesOf("r")), at(`\`, bytesOf(`uUD\`)),
-		at("%", bytesOf("2345")), at("&", bytesOf("#c")), at("{", bytesOf("SMCPs")), at("*", anyHex),
-		at("A", bytesOf("KSRI")), at("B", bytesOf("ea")),
-	)
-}
-
-// behindContexts are those of such signs that what is before them tells.
-func behindContexts() []context {
-	return slices.Concat(
-		behind("(", anyDigit), behind("(", bytesOf(")"), bytesOf(",")), behind("(", bytesOf(")"), bytesOf(","), bytesOf(" \n")), behind("(", letter('s')), behind("(", letter('s'), bytesOf(" ")), behind("/", bytesOf("t"), bytesOf("s")),
-		behind(`\`, anyCapital), behind(`\`, anyDigit), behind(`\`, bytesOf("-")),
-		behind("J", bytesOf("y")), tokenContexts("_"),
-	)
-}
 
 // optionContexts are those of the dashes of options, and of host names that are addresses: ip-192-0-2-11.
 func optionContexts() []context {
@@ -126,16 +116,28 @@ func domainContexts() (all []context) {
 	return all
 }
 
-// tokenContexts are those of the tokens of services at their first sign of each kind.
-func tokenContexts(signs string) (all []context) {
+// tokenContexts are those of the tokens of services at their first sign of each kind, for some of their heads.
+func tokenContexts(signs string, heads func(head string) bool) (all []context) {
 	for _, t := range tokenShapes {
 		for _, sign := range []byte(signs) {
-			if i := strings.IndexByte(t.head, sign); i >= 2 {
+			if i := strings.IndexByte(t.head, sign); i >= 2 && heads(t.head) {
 				all = append(all, behind(string([]byte{sign}), bytesOf(t.head[i-2:i-1]), bytesOf(t.head[i-1:i]))...)
 			}
 		}
 	}
 	return all
+}
+
+func anyHead(string) bool { return true }
+
+// isShortHead says which heads are alike before their sign: xoxb-, sk-, pypi-.
+func isShortHead(head string) bool {
+	for _, end := range []string{"xb-", "xa-", "xr-", "xs-", "sk-", "pi-"} {
+		if strings.HasSuffix(head, end) {
+			return true
+		}
+	}
+	return false
 }
 
 // spaceContexts are those of the ends of the words behind which, with a space between, something may stand, and of the modes
@@ -182,7 +184,7 @@ func sieveFor(rules []Rule, domains []string) *sieve {
 	defer siteSieve.Unlock()
 	if siteSieve.key != key {
 		families := slices.Clone(otherContexts())
-		dots := &families[len(families)-1]
+		dots := &families[len(families)-1] // domains are there
 		for _, d := range domains {
 			first := letter(d[0])
 			first[d[0]|0x20], first[d[0]&^0x20] = true, true

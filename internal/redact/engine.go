@@ -60,6 +60,8 @@ type Engine struct {
 	sampler     func(Sample)
 	ungated     bool // for the test that holds the gate against the rules
 	keys        keyCache
+	idleKeys    wordTable // keys that announce nothing
+	idleWords   wordTable // words behind which, with a space between, nothing stands
 	sieve       *sieve
 	signs       [256]bool // that may fit a context
 	marks       marks     // of the chunk that is looked at

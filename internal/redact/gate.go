@@ -84,6 +84,27 @@ func (c *keyCache) word(b []byte, end int, m *marks) keyKind {
 	return k.kind
 }
 
+// wordTable remembers words of one to eight bytes, as numbers, by their hash: those that announce nothing, which most words of a
+// log do. The newer of two with the same hash stays.
+type wordTable [1 << 10]uint64
+
+// leaveKnown takes the places out of a row of the chunk before which such a word stands. Those of the first word stay, since
+// what is before it is not known.
+func (t *wordTable) leaveKnown(m *marks, b []byte, row []uint64) {
+	if len(row) > 1 {
+		knownAVX2(&row[1], &m.classes[keyClass][1], &b[m.from+64], len(row)-1, t)
+	}
+}
+
+// remember adds the word before a place of the chunk, if it is a short one.
+func (t *wordTable) remember(m *marks, b []byte, at int) {
+	start, ok := m.keyStart(at)
+	if n := at - start; ok && n > 0 && n <= 8 {
+		word := binary.LittleEndian.Uint64(b[at-8:]) >> (64 - 8*n)
+		t[word*0x9e3779b97f4a7c15>>54] = word
+	}
+}
+
 // nothing says quickly that the short key before an equals sign announces nothing; what it does not know it leaves to at.
 func (c *keyCache) nothing(b []byte, at int, m *marks) bool {
 	start, ok := m.keyStart(at)
@@ -341,36 +362,6 @@ var announcers = func() []map[string]bool {
 	}
 	return []map[string]bool{tellingWords, directives, positional, userWords, wordSet("is")}
 }()
-
-// shortAnnouncers has a bit for the hash of each announcing word of up to eight letters.
-var shortAnnouncers = sync.OnceValue(func() *[64]uint64 {
-	set := new([64]uint64)
-	for _, words := range announcers {
-		for w := range words {
-			if len(w) <= 8 {
-				var letters [8]byte
-				for i := range len(w) {
-					letters[i] = w[i] | 0x20
-				}
-				h := shortHash(binary.LittleEndian.Uint64(letters[:]))
-				set[h>>6] |= 1 << (h & 63)
-			}
-		}
-	}
-	return set
-})
-
-func shortHash(word uint64) uint64 { return word * 0x9e3779b97f4a7c15 >> 52 }
-
-// mayShortAnnounce says quickly of a word of n ASCII letters before a place whether announces may be true of it; n is at most
-// eight. It takes no turns, since there is no foreseeing which word comes next.
-func mayShortAnnounce(set *[64]uint64, last uint64, n int) bool {
-	h := shortHash(last | smallLetters>>(-8*n&63))
-	small := last ^ ('s'<<24 | 's'<<16 | 'a'<<8 | 'p') // which tells only in capitals
-	return set[h>>6]>>(h&63)&((small|-small)>>63) != 0
-}
-
-const smallLetters = 0x2020202020202020
 
 // announces says whether the word before a place is one of those. "pass" tells only in capitals.
 func announces(b []byte, at int) bool {

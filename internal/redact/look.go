@@ -1,12 +1,6 @@
 package redact
 
-import (
-	"encoding/binary"
-	"math/bits"
-)
-
-// highBits are those of eight bytes, which none has within ASCII.
-const highBits = 0x8080808080808080
+import "math/bits"
 
 // look marks the places of the next chunk at which a rule may find something. Signs of a kind are looked at together: the
 // processor foresees better what comes of them.
@@ -68,31 +62,32 @@ func (m *marks) keepSigns(w int) {
 
 func (e *Engine) lookAtSeparators(b []byte, words int) {
 	m := &e.marks
-	for w, signs := range m.classes[equalsClass][1 : 1+words] {
+	row := m.classes[equalsClass][1 : 1+words]
+	e.idleKeys.leaveKnown(m, b, row)
+	for w, signs := range row {
 		for ; signs != 0; signs &= signs - 1 {
-			if i := m.from + w<<6 + bits.TrailingZeros64(signs); !e.keys.nothing(b, i, m) && e.worth(b, i) {
+			i := m.from + w<<6 + bits.TrailingZeros64(signs)
+			if e.keys.nothing(b, i, m) {
+				e.idleKeys.remember(m, b, i)
+			} else if e.worth(b, i) {
 				m.places[w] |= signs & -signs
 			}
 		}
 	}
-	e.lookAt(b, words, separatorSifted, e.worth)
+	e.lookAt(b, m.sifted[separatorSifted][:words])
 }
 
 func (e *Engine) lookAtSpaces(b []byte, words int) {
-	m, short := &e.marks, shortAnnouncers()
-	for w, signs := range m.spaces[:words] {
+	m := &e.marks
+	row := m.spaces[:words]
+	e.idleWords.leaveKnown(m, b, row)
+	for w, signs := range row {
 		for ; signs != 0; signs &= signs - 1 {
 			i := m.from + w<<6 + bits.TrailingZeros64(signs)
-			// Most words are short ones. What is joined by a full stop announces nothing.
-			start, ok := m.keyStart(i)
-			if n := i - start; ok && n > 0 && n <= 8 {
-				last := binary.LittleEndian.Uint64(b[i-8:]) >> (-8 * n & 63)
-				if last&highBits == 0 && !mayShortAnnounce(short, last, n) {
-					continue
-				}
-			}
 			if announces(b, i) || modeEnds[b[i-1]] && (looksMode(b[i-10:]) || looksMode(b[i-11:])) {
 				m.places[w] |= signs & -signs
+			} else {
+				e.idleWords.remember(m, b, i)
 			}
 		}
 	}
@@ -114,15 +109,15 @@ func (e *Engine) lookAtSigns(b []byte, words int) {
 			}
 		}
 	}
-	e.lookAt(b, words, otherSifted, e.worth)
+	e.lookAt(b, m.sifted[otherSifted][:words])
 }
 
-// lookAt marks the signs of a kind that are worth it.
-func (e *Engine) lookAt(b []byte, words, kind int, worth func(b []byte, at int) bool) {
+// lookAt marks the signs of a row that are worth it.
+func (e *Engine) lookAt(b []byte, row []uint64) {
 	m := &e.marks
-	for w, signs := range m.sifted[kind][:words] {
+	for w, signs := range row {
 		for ; signs != 0; signs &= signs - 1 {
-			if worth(b, m.from+w<<6+bits.TrailingZeros64(signs)) {
+			if e.worth(b, m.from+w<<6+bits.TrailingZeros64(signs)) {
 				m.places[w] |= signs & -signs
 			}
 		}

@@ -2,8 +2,8 @@ package redact
 
 import "golang.org/x/sys/cpu"
 
-// vectors says whether the processor has what the kernel is written for.
-var vectors = cpu.X86.HasAVX2
+// vectors says whether the processor has what the kernels are written for.
+var vectors = cpu.X86.HasAVX2 && cpu.X86.HasBMI1 && cpu.X86.HasBMI2 // which come together
 
 // placesAVX2 marks for 64*words bytes from b on which fit a context of spaces and which one of the others. It reads
 // contextBehind bytes before them and contextAhead behind them.
@@ -21,6 +21,13 @@ func classesAVX2(m *marks, b *byte, words int, t *[4]nibbles)
 //
 //go:noescape
 func siftAVX2(m *marks, groups int, fractions uint64) (hot bool)
+
+// knownAVX2 clears in some words the bits of places right before which a word of one to eight bytes of keys stands that is in
+// a table. keys are the words of those bytes, from one word before on; b is the text of the first word, and is read from eight
+// bytes before it on.
+//
+//go:noescape
+func knownAVX2(row, keys *uint64, b *byte, words int, table *wordTable)
 
 // gramsAVX2 gives for each of 8*groups places of b, stride apart, a bit that says whether the four bytes there may be in a set
 // of grams. It reads up to 16 bytes behind the last place.
