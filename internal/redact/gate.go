@@ -219,7 +219,6 @@ func isTime(b []byte, i int) bool {
 
 // nextWorth gives the next place at which a rule may find something. stop may lie before it.
 func (e *Engine) nextWorth(b []byte, i, stop int) int {
-	signs := &e.signs
 	inner := min(stop, len(b)-edge) // so far it can be looked around
 	if e.ungated {
 		inner = 0
@@ -239,31 +238,33 @@ func (e *Engine) nextWorth(b []byte, i, stop int) int {
 			}
 			continue // what is left is looked at one by one
 		}
-		for at < inner && !signs[b[at]] {
-			at++
+		if at = e.nextByByte(b, at, inner); at < inner {
+			break
 		}
-		if at >= inner {
-			continue
-		}
-		if e.sieve.fits(b, at) {
-			if b[at] == '=' && e.keys.nothing(b, at, &e.marks) {
-				at++
-				continue
-			}
-			if b[at] == ':' && isTime(b, at) {
-				at += 3 // if the next colon is of the same time, it is one as well
-				continue
-			}
-			if e.worth(b, at) {
-				break
-			}
-		}
-		at++
 	}
 	if e.ownerEnd >= i && e.ownerEnd < at && b[e.ownerEnd] == ' ' {
 		return e.ownerEnd
 	}
 	return min(at, stop)
+}
+
+// nextByByte gives the next such place before inner, without vectors; where there is none, inner or a little more.
+func (e *Engine) nextByByte(b []byte, at, inner int) int {
+	signs := &e.signs
+	for ; ; at++ {
+		for at < inner && !signs[b[at]] {
+			at++
+		}
+		switch {
+		case at >= inner:
+			return at
+		case !e.sieve.fits(b, at) || b[at] == '=' && e.keys.nothing(b, at, &e.marks):
+		case b[at] == ':' && isTime(b, at):
+			at += 2 // if the next colon is of the same time, it is one as well
+		case e.worth(b, at):
+			return at
+		}
+	}
 }
 
 // worth says whether a rule may find something at a trigger.
