@@ -417,7 +417,7 @@ func findCell(b []byte, at, free int) (int, int, bool) {
 	if ok && b[at] != '-' && isPlainWord(string(b[k.start:k.end])) && !looksRandom(b[k.start:k.end]) {
 		return 0, 0, false // a list of names
 	}
-	if !ok || k.quoted || k.start < free || !isValue(b[k.start:k.end]) || !looksChosen(b[k.start:k.end]) || kindOf(b[k.start:k.end]) != 0 {
+	if !ok || k.quoted || k.start < free || !isValue(b[k.start:k.end]) || !looksChosen(b[k.start:k.end]) || kindOf(b[k.start:k.end]) != 0 || endsInAlias(b[k.start:k.end]) {
 		return 0, 0, false
 	}
 	return k.start, k.end, true
