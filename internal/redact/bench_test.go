@@ -7,6 +7,8 @@ import (
 	"math/rand/v2"
 	"testing"
 	"time"
+
+	"github.com/stretchr/testify/require"
 )
 
 // gateLog is a log in which every fifth line holds something to be found, or each when all is set.
@@ -43,12 +45,15 @@ func BenchmarkText(b *testing.B) {
 	for i := range 5000 {
 		values = append(values, Value{fmt.Sprintf("learned-%05d-value", i*7), Secret, "keyed-secret"})
 	}
+	learned := NewLearned()
+	_, err := NewEngine(Options{Learned: learned}).Text(nil, bytes.NewReader(gateLog(100_000, false)))
+	require.NoError(b, err)
 	plain := bytes.Repeat([]byte("2026-03-14T06:12:00.123+00:00 INFO  pass  [reader-1] pass OT00030425 accepted zone=2 lane=1 in 87 ms\n"), 40_000)
 	for _, c := range []struct {
 		name    string
 		data    []byte
 		learned []Value
-	}{{"plain", plain, values}, {"gate", gateLog(100_000, false), values}, {"gate-nothing-learned", gateLog(100_000, false), nil}, {"each-line", gateLog(100_000, true), values}, {"dense", []byte(sampleText(b, 40_000)), values}} {
+	}{{"plain", plain, values}, {"gate", gateLog(100_000, false), values}, {"gate-nothing-learned", gateLog(100_000, false), nil}, {"gate-own-values", gateLog(100_000, false), learned.Values()}, {"each-line", gateLog(100_000, true), values}, {"dense", []byte(sampleText(b, 40_000)), values}} {
 		run := func(b *testing.B) {
 			e := NewEngine(Options{Matcher: NewMatcher(c.learned)})
 			b.SetBytes(int64(len(c.data)))

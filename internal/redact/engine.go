@@ -77,6 +77,7 @@ type Engine struct {
 	inKey       bool // within a private key block, from the block before
 	openKey     bool // the block looked at ends within a private key block
 	findings    []finding
+	merged      []finding // what findings are merged into, and the other way round
 }
 
 type finding struct {
@@ -303,9 +304,14 @@ func (e *Engine) find(b []byte, from int) {
 	}
 	ruled := len(e.findings)
 	e.findNumbers(b, from)
+	numbered := len(e.findings)
 	e.findLearned(b, from)
+	byStart := func(a, b finding) int { return cmp.Compare(a.start, b.start) }
+	if numbered > ruled { // of several rules, one after the other
+		slices.SortStableFunc(e.findings[:numbered], byStart)
+	}
 	if len(e.findings) > ruled {
-		e.merge()
+		e.merge(numbered)
 	}
 }
 
@@ -350,16 +356,23 @@ func (e *Engine) findLearned(b []byte, from int) {
 	})
 }
 
-// merge brings the findings in order. Where two overlap, both go as one.
-func (e *Engine) merge() {
-	slices.SortStableFunc(e.findings, func(a, b finding) int { return cmp.Compare(a.start, b.start) })
-	merged := e.findings[:1]
-	for _, f := range e.findings[1:] {
-		last := &merged[len(merged)-1]
-		if f.start >= last.end {
-			merged = append(merged, f)
+// merge brings together the findings up to a place in their list and those from there on, each in order. Where two overlap, both
+// go as one.
+func (e *Engine) merge(second int) {
+	merged := e.merged[:0]
+	for i, j := 0, second; i < second || j < len(e.findings); {
+		f := &e.findings[min(i, len(e.findings)-1)]
+		if i == second || j < len(e.findings) && e.findings[j].start < f.start {
+			f = &e.findings[j]
+			j++
+		} else {
+			i++
+		}
+		if len(merged) == 0 || f.start >= merged[len(merged)-1].end {
+			merged = append(merged, *f)
 			continue
 		}
+		last := &merged[len(merged)-1]
 		if last.class != Secret && (f.class == Secret || f.end-f.start > last.end-last.start) {
 			last.class, last.rule, last.by, last.original, last.put = f.class, f.rule, f.by, f.original, ""
 		}
@@ -371,7 +384,7 @@ func (e *Engine) merge() {
 			last.end = f.end
 		}
 	}
-	e.findings = merged
+	e.findings, e.merged = merged, e.findings
 }
 
 // write writes b from a place on, with every finding replaced: in one go, since what comes behind costs much for each piece.

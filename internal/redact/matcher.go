@@ -50,6 +50,7 @@ const (
 // gramIndex gives the entries that have four bytes at one place. There may be very many, so it is kept in few large pieces.
 type gramIndex struct {
 	refs  []int32   // entries, by their four bytes, and by text among those that have the same
+	tails []uint64  // of the same entries: the eight bytes behind what all of their run begin with, see tailOf
 	runs  []gramRun // of the same four bytes
 	slots []int32   // runs by the hash of their bytes; 0 is none, else one more than the place of the run
 	shift int
@@ -58,22 +59,50 @@ type gramIndex struct {
 type gramRun struct {
 	key uint32
 	end int32 // of its refs; they begin where those of the run before end
+
+	common int32 // how many bytes all of them begin with
+}
+
+// candidates are the entries of one run.
+type candidates struct {
+	refs   []int32
+	tails  []uint64
+	common int
+}
+
+// tailOf gives eight bytes of a text as a number that sorts like them. What is behind its end is taken as zeros.
+func tailOf(text string, at int) (tail uint64) {
+	for i := range 8 {
+		tail <<= 8
+		if at+i < len(text) {
+			tail |= uint64(text[at+i])
+		}
+	}
+	return tail
 }
 
 func newGramIndex(entries []entry, at int) gramIndex {
 	x := gramIndex{refs: make([]int32, len(entries))}
-	for i := range entries {
-		x.refs[i] = int32(i)
+	sorted := make([]uint64, len(entries)) // by four bytes, then by the number of the entry: they are sorted by text
+	for i, e := range entries {
+		sorted[i] = uint64(four(e.text, at))<<32 | uint64(i)
 	}
-	key := func(ref int32) uint32 { return binary.LittleEndian.Uint32([]byte(entries[ref].text[at : at+4])) }
-	slices.SortFunc(x.refs, func(a, b int32) int {
-		return cmp.Or(cmp.Compare(key(a), key(b)), cmp.Compare(a, b)) // the entries are sorted by text
-	})
-	for i, ref := range x.refs {
-		if k := key(ref); i == 0 || x.runs[len(x.runs)-1].key != k {
+	slices.Sort(sorted)
+	for i, s := range sorted {
+		x.refs[i] = int32(uint32(s))
+		if k := uint32(s >> 32); i == 0 || x.runs[len(x.runs)-1].key != k {
 			x.runs = append(x.runs, gramRun{key: k})
 		}
 		x.runs[len(x.runs)-1].end = int32(i + 1)
+	}
+	x.tails = make([]uint64, len(x.refs))
+	begin := int32(0)
+	for i := range x.runs {
+		run := &x.runs[i]
+		run.common = int32(commonPrefix(entries[x.refs[begin]].text, entries[x.refs[run.end-1]].text))
+		for ; begin < run.end; begin++ {
+			x.tails[begin] = tailOf(entries[x.refs[begin]].text, int(run.common))
+		}
 	}
 	words := max(4, bits.Len(uint(2*len(x.runs))))
 	x.slots, x.shift = make([]int32, 1<<words), 32-words
@@ -87,23 +116,38 @@ func newGramIndex(entries []entry, at int) gramIndex {
 	return x
 }
 
+// four gives four bytes of a text as a number.
+func four(text string, at int) uint32 {
+	return uint32(text[at]) | uint32(text[at+1])<<8 | uint32(text[at+2])<<16 | uint32(text[at+3])<<24
+}
+
 // of gives the entries with four bytes.
-func (x *gramIndex) of(key uint32) []int32 {
+func (x *gramIndex) of(key uint32) candidates {
 	for h := key * 0x9e3779b1 >> x.shift; x.slots[h] != 0; h = (h + 1) & uint32(len(x.slots)-1) {
 		if n := x.slots[h] - 1; x.runs[n].key == key {
 			begin := int32(0)
 			if n > 0 {
 				begin = x.runs[n-1].end
 			}
-			return x.refs[begin:x.runs[n].end]
+			end := x.runs[n].end
+			return candidates{x.refs[begin:end], x.tails[begin:end], int(x.runs[n].common)}
 		}
 	}
-	return nil
+	return candidates{}
+}
+
+func commonPrefix(a, b string) (n int) {
+	for n < len(a) && n < len(b) && a[n] == b[n] {
+		n++
+	}
+	return n
 }
 
 func newGrams(entries []entry, stride int) grams {
 	g := grams{stride: stride, entries: entries}
-	slices.SortStableFunc(g.entries, func(a, b entry) int { return strings.Compare(a.text, b.text) })
+	slices.SortFunc(g.entries, func(a, b entry) int {
+		return cmp.Or(strings.Compare(a.text, b.text), strings.Compare(string(a.value.Class), string(b.value.Class)), strings.Compare(a.value.Rule, b.value.Rule))
+	})
 	words := 10
 	for words < 20 && 1<<words < len(entries)*stride {
 		words++
@@ -114,7 +158,7 @@ func newGrams(entries []entry, stride int) grams {
 	}
 	for _, e := range entries {
 		for o := range stride {
-			word, mask := g.hash(binary.LittleEndian.Uint32([]byte(e.text[o : o+4])))
+			word, mask := g.hash(four(e.text, o))
 			g.bits[word] |= mask
 		}
 	}
@@ -185,8 +229,8 @@ func (s *gramScan) next(from int) (m match, ok bool) {
 			if i-o < from {
 				continue
 			}
-			if refs := s.at[o].of(key); len(refs) > 0 {
-				if m, ok := s.longest(refs, i-o); ok {
+			if c := s.at[o].of(key); len(c.refs) > 0 {
+				if m, ok := s.longest(c, i-o); ok {
 					return m, true
 				}
 			}
@@ -225,10 +269,21 @@ func NewMatcher(values []Value) *Matcher {
 
 // longest gives the longest of some entries, sorted by text, that stands at a place. Thousands of values may begin alike, so
 // they are not tried one by one: the last one not behind the text either is its beginning, or shows how much of it can match.
-func (s *gramScan) longest(refs []int32, at int) (match, bool) {
+func (s *gramScan) longest(c candidates, at int) (match, bool) {
+	refs := c.refs
 	text := s.b[at:min(len(s.b), at+2*MaxLearned)]
+	if first := s.entries[refs[0]].text; len(text) < c.common || string(text[:c.common]) != first[:c.common] {
+		return match{}, false
+	}
+	from, to := 0, len(refs) // where in them the text has its place
+	if len(text) >= c.common+8 {
+		tail := binary.BigEndian.Uint64(text[c.common:])
+		from = sort.Search(len(refs), func(i int) bool { return c.tails[i] >= tail })
+		to = from + sort.Search(len(refs)-from, func(i int) bool { return c.tails[from+i] > tail })
+	}
 	for len(text) >= MinName {
-		n := sort.Search(len(refs), func(i int) bool { return s.entries[refs[i]].text > string(text) })
+		n := from + sort.Search(to-from, func(i int) bool { return s.entries[refs[from+i]].text > string(text) })
+		from, to = 0, n // what is shorter stands before
 		if n == 0 {
 			return match{}, false
 		}

@@ -53,32 +53,36 @@ func writtenForms(v *Value) []entry {
 		add(url.PathEscape(plain))
 		quoted, _ := json.Marshal(plain)
 		add(string(quoted[1 : len(quoted)-1])) // with \u003c and the like
-		add(strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(plain))
+		add(inQuotes.Replace(plain))
 		add(strings.ReplaceAll(plain, "/", `\/`))
 		add(html.EscapeString(plain))
-		add(strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;", `"`, "&quot;", "'", "&apos;").Replace(plain))
+		add(inElements.Replace(plain))
 	}
 	if v.Class == Secret && len(plain) >= minBase64 {
 		for offset := range 3 {
-			for i, enc := range []*base64.Encoding{base64.StdEncoding, base64.URLEncoding} {
-				heart := base64Heart(enc, plain, offset)
-				if i == 1 && heart == base64Heart(base64.StdEncoding, plain, offset) {
-					continue
-				}
-				out = append(out, entry{text: heart, value: v, base64: true})
+			heart := base64Heart(plain, offset)
+			out = append(out, entry{text: heart, value: v, base64: true})
+			if inURL := forURLs.Replace(heart); inURL != heart {
+				out = append(out, entry{text: inURL, value: v, base64: true})
 			}
 		}
 	}
 	return out
 }
 
+var (
+	inQuotes   = strings.NewReplacer(`\`, `\\`, `"`, `\"`)
+	inElements = strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;", `"`, "&quot;", "'", "&apos;")
+	forURLs    = strings.NewReplacer("+", "-", "/", "_") // the other alphabet of RFC 4648
+)
+
 // minBase64 is the length of the shortest secret that is looked for in base64, in bytes: the part of it that does not depend
 // on what stands around it is 8 letters long then, which do not come about by chance.
 const minBase64 = 7
 
 // base64Heart gives the letters of a value's base64 that come from it alone, when so many bytes stand before it.
-func base64Heart(enc *base64.Encoding, text string, before int) string {
-	all := enc.EncodeToString([]byte(strings.Repeat("\x00", before) + text))
+func base64Heart(text string, before int) string {
+	all := base64.StdEncoding.EncodeToString([]byte(strings.Repeat("\x00", before) + text))
 	first := (before*8 + 5) / 6
 	last := (before + len(text)) * 8 / 6
 	return all[first:last]
