@@ -128,7 +128,8 @@ func formatOf(head []byte) *Format {
 
 // verifyZip reads the members of a zip file in the order of its list.
 func (r *Report) verifyZip(f io.ReaderAt, size int64, inspect Inspect) error {
-	v := &verifier{report: r, inspect: inspect, got: map[string]string{}}
+	v := newVerifier(r, inspect)
+	defer v.sum.Close()
 	z, err := zip.NewReader(f, size)
 	if err != nil {
 		r.differ("", "truncated", fmt.Sprintf("its list of files cannot be read (%v)", err))
@@ -198,7 +199,8 @@ func (r *Report) verify(in io.Reader, format *Format, inspect Inspect) error {
 		return err
 	}
 	defer ahead.Close()
-	v := &verifier{report: r, inspect: inspect, got: map[string]string{}}
+	v := newVerifier(r, inspect)
+	defer v.sum.Close()
 	tr := tar.NewReader(ahead)
 	for {
 		h, err := tr.Next()
@@ -232,10 +234,15 @@ func (e *inspectError) Error() string { return e.err.Error() }
 type verifier struct {
 	report   *Report
 	inspect  Inspect
+	sum      *besideHash
 	got      map[string]string // SHA-256 by name below the top folder
 	sums     []byte
 	manifest []byte
 	signed   []byte // the signature of the manifest; nil for none
+}
+
+func newVerifier(r *Report, inspect Inspect) *verifier {
+	return &verifier{report: r, inspect: inspect, sum: newBesideHash(), got: map[string]string{}}
 }
 
 // entry reads one file of the archive.
@@ -263,9 +270,8 @@ func (v *verifier) entry(h *tar.Header, content io.Reader) error {
 	if v.report.Files++; v.report.Files > maxFiles {
 		return errors.New("more files than an archive may hold")
 	}
-	sum := sha256.New()
 	count := &byteCounter{}
-	tee := io.TeeReader(content, io.MultiWriter(sum, count))
+	tee := io.TeeReader(content, io.MultiWriter(v.sum, count))
 	var err error
 	switch name {
 	case SumsName:
@@ -301,13 +307,14 @@ func (v *verifier) entry(h *tar.Header, content io.Reader) error {
 	if err == nil {
 		_, err = io.Copy(io.Discard, tee)
 	}
+	sum := v.sum.Sum()
 	if err != nil {
 		v.report.differ(name, "truncated", fmt.Sprintf("ends after %d of %d bytes", count.n, h.Size))
 		v.got[name] = "-"
 		return err
 	}
 	v.report.Bytes += count.n
-	v.got[name] = hex.EncodeToString(sum.Sum(nil))
+	v.got[name] = hex.EncodeToString(sum[:])
 	return nil
 }
 
