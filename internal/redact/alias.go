@@ -1,13 +1,16 @@
 package redact
 
 import (
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"net/netip"
 	"os"
 	"regexp"
+	"slices"
 	"sort"
 	"strings"
 	"sync"
@@ -113,17 +116,19 @@ func (t *Table) All() []Alias {
 // Give makes sure that all identities among the values have an alias; new ones are given in sorted order, so that they
 // do not depend on which file was read first.
 func (t *Table) Give(identities []Value) {
-	sorted := append([]Value(nil), identities...)
-	sort.Slice(sorted, func(i, j int) bool {
-		if sorted[i].Class != sorted[j].Class {
-			return sorted[i].Class < sorted[j].Class
-		}
-		return canonical(sorted[i].Class, sorted[i].Text) < canonical(sorted[j].Class, sorted[j].Text)
-	})
-	for _, v := range sorted {
+	sorted := make([]origin, 0, len(identities))
+	for _, v := range identities {
 		if v.Class != Secret {
-			t.Alias(v.Class, v.Text)
+			sorted = append(sorted, origin{v.Class, canonical(v.Class, v.Text)})
 		}
+	}
+	slices.SortFunc(sorted, func(a, b origin) int {
+		return cmp.Or(strings.Compare(string(a.class), string(b.class)), strings.Compare(a.text, b.text))
+	})
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	for _, o := range sorted {
+		t.give(o.class, o.text)
 	}
 }
 
@@ -289,13 +294,11 @@ func isAlias(class Class, text []byte) bool {
 }
 
 // clone gives a table of one's own with the same aliases.
-func (t *Table) clone() (*Table, error) {
+func (t *Table) clone() *Table {
 	if t == nil {
-		return NewTable(), nil
+		return NewTable()
 	}
-	data, err := t.Marshal()
-	if err != nil {
-		return nil, err
-	}
-	return parseTable(data, "the table")
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return &Table{byOrigin: maps.Clone(t.byOrigin), counts: maps.Clone(t.counts)}
 }

@@ -125,11 +125,7 @@ func (v planted) notations() map[string]string {
 // what Learn gave; the table is not changed.
 func (p *Prover) Check(o Options, missed []string) (Proof, error) {
 	proof := Proof{Values: len(p.values), Missed: append([]string{}, missed...)}
-	table, err := o.Aliases.clone()
-	if err != nil {
-		return proof, err
-	}
-	o.Aliases, o.Learned = table, nil
+	o.Aliases, o.Learned = o.Aliases.clone(), nil
 	e := NewEngine(o)
 	finder := NewLeakFinder(o.Matcher, o)
 	for _, v := range p.values {
