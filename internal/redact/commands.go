@@ -15,9 +15,18 @@ var commandSecrets = map[string]func(b []byte, words [][2]int) int{
 	"rabbitmqctl": func(b []byte, words [][2]int) int {
 		return behindWord(b, words, 2, "add_user", "change_password", "authenticate_user")
 	},
-	"schtasks": func(b []byte, words [][2]int) int { return behindWord(b, words, 1, "/rp", "/p") },
-	"echo":     pipedSecret,
-	"printf":   pipedSecret,
+	"schtasks":         func(b []byte, words [][2]int) int { return behindWord(b, words, 1, "/rp", "/p") },
+	"env":              keyArgument,
+	"setenv":           keyArgument,
+	"setx":             keyArgument,
+	"proxy_set_header": keyArgument,
+	"add_header":       keyArgument,
+	"fastcgi_param":    keyArgument,
+	"uwsgi_param":      keyArgument,
+	"requestheader":    keyArgument,
+	"set":              keyArgument,
+	"echo":             pipedSecret,
+	"printf":           pipedSecret,
 }
 
 // commandArgument finds the secret of a program whose name ends before a space, among the words of the rest of its line.
@@ -33,6 +42,9 @@ func commandArgument(b []byte, at, free int, word string) (int, int, bool) {
 		return 0, 0, false
 	}
 	start, end := words[n][0], words[n][1]
+	if b[end-1] == ';' { // of a server's configuration
+		end--
+	}
 	if end-start > 2 && (b[start] == '"' || b[start] == '\'') && b[end-1] == b[start] {
 		start, end = start+1, end-1
 	}
@@ -50,6 +62,29 @@ func behindWord(b []byte, words [][2]int, places int, names ...string) int {
 		if isOneOf(b[w[0]:w[1]], names...) {
 			return i + places
 		}
+	}
+	return -1
+}
+
+// keyArgument: ENV DB_PASSWORD SECRET, setx API_KEY SECRET, proxy_set_header X-Api-Key SECRET; and RequestHeader set, CONFIG SET.
+func keyArgument(b []byte, words [][2]int) int {
+	for i, w := range words[:min(len(words), 2)] {
+		key := b[w[0]:w[1]]
+		if len(words) <= i+1 || kindOf(key)&keySecret == 0 {
+			continue
+		}
+		command := bytes.TrimRight(b[lineStart(b, w[0]):words[0][0]], " \t")
+		value := b[words[i+1][0]:words[i+1][1]]
+		switch {
+		case bytes.IndexByte([]byte("=:<>-|"), value[0]) >= 0:
+			return -1
+		case !isOneOf(command[len(command)-3:], "env", "set") || bytes.HasSuffix(command, []byte("ENV")) || isOneOf(command, "setenv"):
+			return i + 1
+		case (bytes.IndexAny(key, "_-.") > 0 || isUpper(key[0]) && isUpper(key[len(key)/2])) && looksChosen(value) && bytes.ContainsAny(value, "0123456789"):
+			// The words themselves stand in sentences, too.
+			return i + 1
+		}
+		return -1
 	}
 	return -1
 }

@@ -64,10 +64,24 @@ func keyedAt(b []byte, at int) (k keyed, ok bool) {
 		return k, false
 	}
 	k, ok = k.readValue(b, value)
-	if ok && !k.quoted && isIndexed(b, at) && !looksChosen(b[k.start:k.end]) {
+	if ok && !k.quoted && isIndexed(b, at) && value == at+1 && !looksChosen(b[k.start:k.end]) {
 		return k, false // a line of a program, which gives it to a variable
 	}
 	return k, ok
+}
+
+// toQuote gives the end of a value behind a key right before which a quote stands, as in "password=a;b": the quote that closes it,
+// if nothing in between looks like something else.
+func toQuote(b []byte, end int, quote byte) int {
+	for i := end; i < len(b) && i-end < maxKey; i++ {
+		switch {
+		case b[i] == quote:
+			return i
+		case b[i] <= ' ' || b[i] == '=' || b[i] == '"' || b[i] == '\'' || b[i] == '\\' || b[i] == '<':
+			return end
+		}
+	}
+	return end
 }
 
 // isIndexed says whether the key before a sign ends with a bracket.
@@ -165,7 +179,7 @@ func (k keyed) readValue(b []byte, at int) (keyed, bool) {
 		k.start, k.end = at+1, braced(b, at)
 	default:
 		k.start, k.end = at, at
-		for k.end < len(b) && !behindValue[b[k.end]] {
+		for k.end < len(b) && (!behindValue[b[k.end]] || isApostrophe(b, k.start, k.end)) {
 			k.end++
 		}
 		if k.start < len(b) && b[k.start] == '[' { // a placeholder of ours, or a list
@@ -175,6 +189,15 @@ func (k keyed) readValue(b []byte, at int) (keyed, bool) {
 		}
 	}
 	return k, k.end > k.start
+}
+
+// isApostrophe says whether a quote within a value without quotes belongs to it, as in O'Donnell: letters or digits stand on both
+// sides, and none was opened before it.
+func isApostrophe(b []byte, start, at int) bool {
+	if b[at] != '\'' && b[at] != '"' || at == start || at+1 >= len(b) || !isWord(b[at-1]) || !isWord(b[at+1]) {
+		return false
+	}
+	return !insideQuotes(b, lineStart(b, start), start, b[at])
 }
 
 // braced gives the end of a secret in braces, or 0: names in braces stand for something else.
@@ -311,7 +334,7 @@ func lastWord(raw []byte) string {
 var telling = []string{
 	"password", "passwd", "passphrase", "pwd", "secret", "token", "apikey", "accesskey", "privatekey", "sharedkey",
 	"signingkey", "encryptionkey", "credential", "sessionkey", "sessionid", "authkey", "community", "passcode", "passphrase",
-	"securitycode", "verificationcode", "onetimecode", "mfacode", "pincode", "accesscode", "presharedkey", "storepass", "keypass", "psksecret", "keydata", "privkey", "hmackey", "masterkey", "cipherkey",
+	"securitycode", "verificationcode", "onetimecode", "mfacode", "pincode", "accesscode", "presharedkey", "storepass", "keypass", "psksecret", "keydata", "privkey", "hmackey", "masterkey", "cipherkey", "accountkey", "licensekey", "licencekey", "subscriptionkey", "activationkey", "storagekey", "deploykey",
 	"passwort", "kennwort", "contrase", "senha", "motdepasse", "wachtwoord", "passord", "adgangskode", "heslo", "parola", "salasana",
 }
 
@@ -371,6 +394,9 @@ func isCount(b []byte, at int, value []byte) bool {
 		return false
 	}
 	start, end, _ := keySpan(b, at)
+	if end-start > 4 && len(value) >= 4 && b[end-2]|0x20 == 's' { // smtp_pass is no plural
+		return false
+	}
 	return end > start && b[end-1]|0x20 == 's'
 }
 
@@ -418,6 +444,8 @@ func isValue(v []byte) bool {
 		return false
 	case v[0] == '$' && len(v) > 1 && (v[1] == '{' || v[1] == '('), v[0] == '{', v[0] == '(':
 		return false
+	case v[0] == '%' && len(v) <= 3 && (v[len(v)-1]|0x20 >= 'a' && v[len(v)-1]|0x20 <= 'z'): // of a format
+		return false
 	case v[0] == 'e' && bytes.HasPrefix(v, []byte("env:")), v[0] == 'f' && bytes.HasPrefix(v, []byte("file:")):
 		return false
 	case v[0] == '[' && !bytes.HasPrefix(v, []byte("[redacted:")):
@@ -446,6 +474,9 @@ func findKeyedSecret(b []byte, at, free int, kind keyKind) (int, int, bool) {
 			return 0, 0, false
 		}
 		return k.start, k.end, looksRandom(v) && isValue(v)
+	}
+	if start, _, closed := keySpan(b, at); !k.quoted && !closed && start > 0 && (b[start-1] == '"' || b[start-1] == '\'') {
+		k.end = toQuote(b, k.end, b[start-1])
 	}
 	if isCount(b, at, b[k.start:k.end]) || isWorkingFolder(b, at, b[k.start:k.end]) {
 		return 0, 0, false

@@ -119,6 +119,9 @@ func kindOf(raw []byte) keyKind {
 		}
 		return 0
 	}
+	if len(raw) > 4 && raw[0] == '-' && raw[1] == 'D' { // -Dkey=value, as runtimes take it
+		raw = raw[2:]
+	}
 	var buf [maxKey]byte
 	key := plainKey(&buf, raw)
 	if len(key) < 2 || isSourceFile(raw) {

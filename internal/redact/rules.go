@@ -79,7 +79,7 @@ var Rules = []Rule{
 }
 
 // RulesVersion is written into manifests. It changes whenever the rules find other things than before.
-const RulesVersion = "4"
+const RulesVersion = "5"
 
 var ruleName = regexp.MustCompile(`^[a-z][a-z0-9]*(-[a-z0-9]+)*$`)
 

@@ -240,6 +240,9 @@ var arguments = map[string]int{"com2sec": 3, "com2sec6": 3, "trapsink": 2, "trap
 // argument finds the secret among the arguments of a directive that ends at a place.
 func argument(b []byte, at, free, place int) (int, int, bool) {
 	words := fieldsAt(lineFrom(b, at), at)
+	if len(words) > 0 && bytes.IndexByte([]byte("=:-"), b[words[0][0]]) >= 0 && string(b[words[0][0]:words[0][1]]) != "-Cn" {
+		return 0, 0, false // another rule reads what is behind such a sign
+	}
 	if len(words) > 1 && string(b[words[0][0]:words[0][1]]) == "-Cn" {
 		place += 2
 	}
@@ -318,10 +321,58 @@ func findCall(b []byte, at, free int) (int, int, bool) {
 	if !ok || k.start < free || !isValue(b[k.start:k.end]) {
 		return 0, 0, false
 	}
-	if b[at] != '(' && (kindOf(b[k.start:k.end]) != 0 || !looksChosen(b[k.start:k.end])) {
+	if b[at] != '(' && (kindOf(b[k.start:k.end]) != 0 || !looksChosen(b[k.start:k.end]) && !(k.quoted && isSetter(b, start) && isPhrase(b[k.start:k.end]))) {
 		return 0, 0, false // a list of names of fields
 	}
 	return k.start, k.end, true
+}
+
+// isPhrase says whether some words are a secret rather than words: they have a digit or a sign.
+func isPhrase(v []byte) bool {
+	return len(v) >= 6 && bytes.ContainsAny(v, "0123456789!@#$^&*?") && !isPath(v) && bytes.ContainsAny(v, "abcdefghijklmnopqrstuvwxyz")
+}
+
+// setters are the ends of the names of calls that give a key its value: props.setProperty("…", "…").
+var setters = []string{"put", "set", "setproperty", "putenv", "setenv", "property", "header", "addheader", "setheader", "config", "option", "setoption", "setvalue", "define", "param", "setparameter", "add"}
+
+// isSetter says whether a key is the first argument of such a call.
+func isSetter(b []byte, key int) bool {
+	at := key - 1 // its quote
+	if at < 1 || b[at-1] != '(' {
+		return false
+	}
+	start := at - 1
+	for start > 0 && at-start < maxKey && isWord(b[start-1]) {
+		start--
+	}
+	return isOneOf(b[start:at-1], setters...)
+}
+
+// algorithms are words with digits that stand in columns beside telling names without being secrets.
+var algorithms = newWordList(wordSet("sha1 sha224 sha256 sha384 sha512 md5 bcrypt2 aes128 aes192 aes256 rc4 des3 utf8 utf8mb4 utf16 latin1 base64 base32 argon2 pbkdf2 ed25519 rsa2048 rsa4096 hs256 hs512 rs256 es256 int4 int8 int32 int64 float8 varchar2 oauth2 saml2 tls12 tls13 http2 ipv4 ipv6"))
+
+// hasSign says whether a short value has a sign that words do not have.
+func hasSign(v []byte) bool {
+	return len(v) >= 3 && bytes.ContainsAny(v, "!@#$^&*?") && !isPath(v)
+}
+
+// isCode says whether a value of digits alone stands behind a word that means such a one.
+func isCode(key, v []byte) bool {
+	return len(v) >= 4 && isAllDigits(v) && isOneOf([]byte(lastWord(key)), "pin", "otp", "password", "passwd", "pwd", "passcode", "pass")
+}
+
+// looksMixed says whether a plain word of six bytes or more has letters and, more than as a number behind them, digits: names of
+// columns do not.
+func looksMixed(v []byte) bool {
+	letters, digits := 0, 0
+	for _, c := range v {
+		if isDigit(c) {
+			digits++
+		} else if isWord(c) {
+			letters++
+		}
+	}
+	return len(v) >= 6 && letters > 1 && digits > 1 && !algorithms.has(v)
 }
 
 // findInsert finds the secret in a row of an SQL statement that names its columns: INSERT INTO users (login,
@@ -414,10 +465,11 @@ func findCell(b []byte, at, free int) (int, int, bool) {
 		next++
 	}
 	k, ok := keyed{}.readValue(b, next)
-	if ok && b[at] != '-' && isPlainWord(string(b[k.start:k.end])) && !looksRandom(b[k.start:k.end]) {
+	inTable := b[at] == '|' || b[at] == '\t' // else it may be a list of what a program is given
+	if ok && b[at] != '-' && isPlainWord(string(b[k.start:k.end])) && !looksRandom(b[k.start:k.end]) && !(inTable && (isCode(b[start:before], b[k.start:k.end]) || looksMixed(b[k.start:k.end]))) {
 		return 0, 0, false // a list of names
 	}
-	if !ok || k.quoted || k.start < free || !isValue(b[k.start:k.end]) || !looksChosen(b[k.start:k.end]) || kindOf(b[k.start:k.end]) != 0 || endsInAlias(b[k.start:k.end]) {
+	if !ok || k.quoted || k.start < free || !isValue(b[k.start:k.end]) || !looksChosen(b[k.start:k.end]) && !(inTable && (isCode(b[start:before], b[k.start:k.end]) || hasSign(b[k.start:k.end]))) || kindOf(b[k.start:k.end]) != 0 || endsInAlias(b[k.start:k.end]) {
 		return 0, 0, false
 	}
 	return k.start, k.end, true
