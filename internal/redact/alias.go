@@ -146,7 +146,7 @@ func canonical(class Class, text string) string {
 		if class == IPv4 {
 			text = withoutZeros(strings.ReplaceAll(text, "-", "."))
 		}
-		if a, err := netip.ParseAddr(text); err == nil {
+		if a, err := netip.ParseAddr(writtenColons.Replace(text)); err == nil {
 			return a.WithZone("").String()
 		}
 	case Mail:
@@ -279,7 +279,7 @@ var aliasForms = map[Class]*regexp.Regexp{
 func isAlias(class Class, text []byte) bool {
 	switch class {
 	case IPv4, IPv6:
-		a, err := netip.ParseAddr(string(text))
+		a, err := netip.ParseAddr(writtenColons.Replace(string(text)))
 		if err != nil && class == IPv4 {
 			a, err = netip.ParseAddr(strings.ReplaceAll(string(text), "-", "."))
 		}

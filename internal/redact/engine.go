@@ -531,6 +531,10 @@ func (e *Engine) replacement(f finding, text []byte) string {
 			if strings.IndexByte(original, '-') >= 0 {
 				a = strings.ReplaceAll(a, ".", "-")
 			}
+		case IPv6:
+			if n := strings.Index(original, "%3"); n >= 0 && n+3 <= len(original) {
+				a = strings.ReplaceAll(a, ":", original[n:n+3])
+			}
 		case MAC:
 			a = asMAC(a, original)
 		case Phone:

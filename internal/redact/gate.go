@@ -400,7 +400,7 @@ func (e *Engine) dotWorth(b []byte, i int, p, n byte) bool {
 		return true
 	}
 	switch string([]byte{n | 0x20, b[i+2] | 0x20, b[i+3] | 0x20}) {
-	case "int", "loc", "lan", "cor", "hom":
+	case "int", "loc", "lan", "cor", "hom", "ip6":
 		return true
 	}
 	return false

@@ -6,8 +6,8 @@ import (
 )
 
 // privateDomains are endings of names that exist only within a network: .internal (ICANN), .local (RFC 6762), .home.arpa
-// (RFC 8375), and those in wide use without being reserved.
-var privateDomains = []string{"internal", "intranet", "local", "localdomain", "lan", "corp", "home.arpa"}
+// (RFC 8375), those of addresses looked up backwards (RFC 3596), and those in wide use without being reserved.
+var privateDomains = []string{"internal", "intranet", "local", "localdomain", "lan", "corp", "home.arpa", "ip6.arpa"}
 
 var privateFirst = func() (set [256]bool) {
 	for _, d := range privateDomains {

@@ -115,11 +115,20 @@ func findIPv4(b []byte, at, free int) (int, int, bool) {
 		return findDashedIPv4(b, at, free)
 	}
 	start := at
-	for start > free && at-start < 4 && isDigit(b[start-1]) {
+	for start > free && at-start < 8 && isDigit(b[start-1]) {
 		start--
 	}
-	if start == at || wordBefore(b, start) || start > 0 && (b[start-1] == '.' || b[start-1] == '-' && start > 1 && isWord(b[start-2]) && !endsInIPv4(b[:start-1]) && !namesAFile(b[at:])) {
-		return 0, 0, false // but the second of a range is one, and so is what a log file is named after
+	start = pastEscape(b, start, at)
+	if start == at || at-start > 3 {
+		return 0, 0, false
+	}
+	if start > 0 {
+		switch p := b[start-1]; {
+		case p == '_' && !namesAFile(b[at:]), p != '_' && wordBefore(b, start), p == '.':
+			return 0, 0, false
+		case p == '-' && start > 1 && isWord(b[start-2]) && !endsInIPv4(b[:start-1]) && !namesAFile(b[at:]):
+			return 0, 0, false // but the second of a range is one, and so is what a log file is named after
+		}
 	}
 	if a, end, ok := plainIPv4(b, start); ok { // most are
 		return start, end, !staysIPv4(a) && !saysVersion(b[:start])
@@ -149,7 +158,7 @@ func findIPv4(b []byte, at, free int) (int, int, bool) {
 		return 0, 0, false
 	}
 	a, ok := parseIPv4(b[start:end])
-	if !ok && end-start == 15 { // 192.000.002.007
+	if !ok && hasZeros(b[start:end]) { // 192.000.002.007
 		a, ok = parseIPv4([]byte(withoutZeros(string(b[start:end]))))
 	}
 	if !ok || staysIPv4(a) || saysVersion(b[:start]) {
@@ -225,6 +234,16 @@ func findDashedIPv4(b []byte, at, free int) (int, int, bool) {
 	}
 	a, err := netip.ParseAddr(strings.ReplaceAll(string(b[at+1:end]), "-", "."))
 	return at + 1, end, err == nil && !staysIPv4(a)
+}
+
+// hasZeros says whether one of the parts of an address is filled up with zeros to three digits.
+func hasZeros(address []byte) bool {
+	for i := range address {
+		if address[i] == '0' && (i == 0 || address[i-1] == '.') && i+2 < len(address) && isDigit(address[i+1]) && isDigit(address[i+2]) {
+			return true
+		}
+	}
+	return false
 }
 
 // withoutZeros takes the zeros out of the beginnings of the parts of an address.
@@ -308,13 +327,56 @@ func isIPv6Byte(c byte) bool {
 	return c >= '0' && c <= '9' || c|0x20 >= 'a' && c|0x20 <= 'f' || c == ':'
 }
 
-// findIPv6 finds an address around its first colon (RFC 4291 text forms, also with an IPv4 end).
-func findIPv6(b []byte, at, free int) (int, int, bool) {
-	start := at
-	for start > free && at-start < 5 && isIPv6Byte(b[start-1]) {
+// isKeyBefore says whether a colon ends a word that is no part of an address, as in IPv6:2001:db8::1.
+func isKeyBefore(b []byte, colon int) bool {
+	for i := colon; i > 0 && colon-i < 16 && isWord(b[i-1]); i-- {
+		if !isHex(b[i-1]) {
+			return true
+		}
+	}
+	return false
+}
+
+// writtenColons are the colons of an address within the address of a page.
+var writtenColons = strings.NewReplacer("%3A", ":", "%3a", ":")
+
+// findWrittenIPv6 finds an address around its first colon, which is written as an escape: 2001%3Adb8%3A%3A1.
+func findWrittenIPv6(b []byte, at, free int) (int, int, bool) {
+	isColon := func(i int) bool { return i+2 < len(b) && b[i] == '%' && b[i+1] == '3' && b[i+2]|0x20 == 'a' }
+	start, end := at, at
+	for start > free && at-start < 8 && isHex(b[start-1]) {
 		start--
 	}
-	if wordBefore(b, start) || start > 0 && (b[start-1] == '.' || b[start-1] == ':') {
+	start = pastEscape(b, start, at)
+	if !isColon(at) || at-start > 4 || wordBefore(b, start) {
+		return 0, 0, false
+	}
+	colons := 0
+	for end < len(b) && end-start < 64 && (isHex(b[end]) || isColon(end)) {
+		if end++; b[end-1] == '%' {
+			end += 2
+			colons++
+		}
+	}
+	a, err := netip.ParseAddr(writtenColons.Replace(string(b[start:end])))
+	return start, end, colons >= 2 && err == nil && (end == len(b) || !isWord(b[end])) && !staysIPv6(a)
+}
+
+func staysIPv6(a netip.Addr) bool {
+	return !a.Is6() || a.IsLoopback() || a.IsUnspecified() || a.IsMulticast()
+}
+
+// findIPv6 finds an address around its first colon (RFC 4291 text forms, also with an IPv4 end).
+func findIPv6(b []byte, at, free int) (int, int, bool) {
+	if b[at] == '%' {
+		return findWrittenIPv6(b, at, free)
+	}
+	start := at
+	for start > free && at-start < 9 && isHex(b[start-1]) {
+		start--
+	}
+	start = pastEscape(b, start, at)
+	if at-start > 4 || wordBefore(b, start) || start > 0 && (b[start-1] == '.' || b[start-1] == ':' && !isKeyBefore(b, start-1)) {
 		return 0, 0, false
 	}
 	end, colons := at, 0
@@ -340,8 +402,9 @@ func findIPv6(b []byte, at, free int) (int, int, bool) {
 		end = start + n
 		a, err = netip.ParseAddr(string(b[start:end]))
 	}
-	if err != nil || !a.Is6() || a.IsLoopback() || a.IsUnspecified() || a.IsMulticast() {
-		return 0, 0, false
+	if n := bytes.LastIndexByte(b[start:end], ':'); err != nil && colons == 8 && end-start-n < 7 && isAllDigits(b[start+n+1:end]) { // a port
+		end = start + n
+		a, err = netip.ParseAddr(string(b[start:end]))
 	}
-	return start, end, true
+	return start, end, err == nil && !staysIPv6(a)
 }

@@ -20,13 +20,30 @@ func isWord(c byte) bool {
 	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '_'
 }
 
-// wordBefore says whether a word goes on before a place. The letter of an escape such as \n, as texts within JSON have it, is
-// no part of the word behind it.
+// wordBefore says whether a word goes on before a place. What belongs to an escape such as \n, \u003c or %20, as texts within other
+// texts have it, is no part of the word behind it.
 func wordBefore(b []byte, at int) bool {
 	if at == 0 || !isWord(b[at-1]) {
 		return false
 	}
-	return at < 2 || b[at-2] != '\\' || b[at-1] != 'n' && b[at-1] != 't' && b[at-1] != 'r'
+	switch {
+	case at >= 2 && b[at-2] == '\\' && (b[at-1] == 'n' || b[at-1] == 't' || b[at-1] == 'r'):
+		return false
+	case at >= 3 && b[at-3] == '%' && isHex(b[at-2]) && isHex(b[at-1]):
+		return false
+	}
+	return at < 6 || b[at-6] != '\\' || b[at-5] != 'u' || !isHex(b[at-4]) || !isHex(b[at-3]) || !isHex(b[at-2]) || !isHex(b[at-1])
+}
+
+// pastEscape gives where a number or word begins whose digits run on from those of an escape before it.
+func pastEscape(b []byte, start, at int) int {
+	switch {
+	case start >= 1 && b[start-1] == '%' && at-start > 2 && isHex(b[start]) && isHex(b[start+1]):
+		return start + 2
+	case start >= 2 && b[start-1] == 'u' && b[start-2] == '\\' && at-start > 4:
+		return start + 4
+	}
+	return start
 }
 
 // isKeyByte says whether a byte can stand in a key. Bytes beyond ASCII can: keys are words of any language.

@@ -17,12 +17,15 @@ func findMAC(b []byte, at, free int) (int, int, bool) {
 		width, groups = 4, 3
 	}
 	// Most separators stand elsewhere: in dates, numbers, words.
+	if start, end, ok := findShortMAC(b, at, free); ok {
+		return start, end, true
+	}
 	if next := at + width + 1; next >= len(b) || b[next] != b[at] || at == 0 || !isHex(b[at-1]) || !isHex(b[at+1]) {
 		return 0, 0, false
 	}
 	start := at - width
 	end := start + groups*(width+1) - 1
-	if start < free || start < 0 || end > len(b) || start > 0 && (isWord(b[start-1]) && wordBefore(b, start) || b[start-1] == b[at] || b[start-1] == '.') {
+	if start < free || start < 0 || end > len(b) || start > 0 && (isWord(b[start-1]) && wordBefore(b, start) || b[start-1] == b[at] && !(b[at] == ':' && isKeyBefore(b, start-1)) || b[start-1] == '.') {
 		return 0, 0, false
 	}
 	letters, same := false, true
@@ -49,12 +52,55 @@ func findMAC(b []byte, at, free int) (int, int, bool) {
 	return start, end, true
 }
 
+// findShortMAC finds a hardware address as some systems write it, without the zeros before a digit: at 0:0:5e:0:53:1.
+func findShortMAC(b []byte, at, free int) (int, int, bool) {
+	if b[at] != ':' {
+		return 0, 0, false
+	}
+	start := at
+	for start > free && at-start < 3 && isHex(b[start-1]) {
+		start--
+	}
+	if start == at || at-start > 2 || !shortMACWord(b[:start]) {
+		return 0, 0, false
+	}
+	end, groups, digits, letters := start, 1, 0, false
+	for end < len(b) && end-start < 18 {
+		if b[end] == ':' && digits > 0 && digits < 3 {
+			groups, digits = groups+1, 0
+		} else if isHex(b[end]) {
+			digits++
+			letters = letters || !isDigit(b[end])
+		} else {
+			break
+		}
+		end++
+	}
+	return start, end, groups == 6 && digits > 0 && digits < 3 && letters && end-start < 17 && (end == len(b) || !isWord(b[end]))
+}
+
+// shortMACWord says whether text ends in a word behind which a hardware address stands.
+func shortMACWord(text []byte) bool {
+	for _, w := range []string{" at ", "ether ", "lladdr ", "hwaddr ", "mac ", "mac=", "mac: "} {
+		if n := len(text) - len(w); n >= 0 && equalFold(text[n:], w) {
+			return true
+		}
+	}
+	return false
+}
+
 func isHex(c byte) bool { return isDigit(c) || c|0x20 >= 'a' && c|0x20 <= 'f' }
 
 var macSigns = strings.NewReplacer(":", "", "-", "", ".", "")
 
 // plainMAC gives a hardware address in one notation.
 func plainMAC(text string) string {
+	if parts := strings.Split(text, ":"); len(parts) == 6 && len(text) < 17 {
+		for i, p := range parts {
+			parts[i] = strings.Repeat("0", max(0, 2-len(p))) + p
+		}
+		text = strings.Join(parts, ":")
+	}
 	digits := macSigns.Replace(strings.ToLower(text))
 	var parts []string
 	for i := 0; i+2 <= len(digits); i += 2 {
@@ -70,6 +116,7 @@ func asMAC(alias, original string) string {
 		alias = digits
 	case original[4] == '.':
 		alias = digits[:4] + "." + digits[4:8] + "." + digits[8:]
+	case len(original) < 17:
 	default:
 		alias = strings.ReplaceAll(alias, ":", original[2:3])
 	}
