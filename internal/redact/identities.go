@@ -331,10 +331,15 @@ func isIPv6Byte(c byte) bool {
 func isKeyBefore(b []byte, colon int) bool {
 	for i := colon; i > 0 && colon-i < 16 && isWord(b[i-1]); i-- {
 		if !isHex(b[i-1]) {
-			return true
+			return colon > 1 && isWord(b[colon-2]) // one letter is a field of its own, as in NAME:x:1002:1002::
 		}
 	}
 	return false
+}
+
+// isSerial says whether eight pairs of hexadecimal digits stand behind the word serial, as those of certificates do.
+func isSerial(b []byte, start, end int) bool {
+	return end-start == 23 && bytes.Count(b[start:end], []byte(":")) == 7 && bytes.Contains(bytes.ToLower(b[max(lineStart(b, start), start-32):start]), []byte("serial"))
 }
 
 // writtenColons are the colons of an address within the address of a page.
@@ -406,5 +411,5 @@ func findIPv6(b []byte, at, free int) (int, int, bool) {
 		end = start + n
 		a, err = netip.ParseAddr(string(b[start:end]))
 	}
-	return start, end, err == nil && !staysIPv6(a)
+	return start, end, err == nil && !staysIPv6(a) && !isSerial(b, start, end)
 }

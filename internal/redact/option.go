@@ -99,7 +99,10 @@ func programOption(b []byte, at, end, free int, long bool) (int, int, bool) {
 	name := b[at+1 : end]
 	for _, p := range programs {
 		n := bytes.LastIndex(line, []byte(p.name))
-		if n < 0 || n > 0 && isWord(line[n-1]) || bytes.ContainsAny(line[n:], "|;&") {
+		for n > 0 && isWord(line[n-1]) { // it only ends in that
+			n = bytes.LastIndex(line[:n], []byte(p.name))
+		}
+		if n < 0 || bytes.ContainsAny(line[n:], "|;&") {
 			continue
 		}
 		if p.name == "docker" || p.name == "podman" || p.name == "helm" {
