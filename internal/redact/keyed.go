@@ -87,14 +87,24 @@ func keyedAt(b []byte, at int) (k keyed, ok bool) {
 	return k, ok
 }
 
+// isWholeArgument says whether text ends where, in quotes, one key with its value follows and nothing else.
+func isWholeArgument(text []byte) bool {
+	for _, s := range []string{"Environment=", "-H ", "-F ", "-d ", "-e ", "--header ", "--form ", "--data ", "--env ", "--set "} {
+		if bytes.HasSuffix(text, []byte(s)) {
+			return true
+		}
+	}
+	return false
+}
+
 // toQuote gives the end of a value behind a key right before which a quote stands, as in "password=a;b": the quote that closes it,
-// if nothing in between looks like something else.
-func toQuote(b []byte, end int, quote byte) int {
+// if nothing in between looks like something else. Blanks are that unless it is the whole.
+func toQuote(b []byte, end int, quote byte, whole bool) int {
 	for i := end; i < len(b) && i-end < maxKey; i++ {
 		switch {
 		case b[i] == quote:
 			return i
-		case b[i] <= ' ' || b[i] == '=' || b[i] == '"' || b[i] == '\'' || b[i] == '\\' || b[i] == '<':
+		case b[i] < ' ' || b[i] == ' ' && !whole || b[i] == '=' || b[i] == '"' || b[i] == '\'' || b[i] == '\\' || b[i] == '<':
 			return end
 		}
 	}
@@ -493,7 +503,7 @@ func findKeyedSecret(b []byte, at, free int, kind keyKind) (int, int, bool) {
 		return k.start, k.end, looksRandom(v) && isValue(v)
 	}
 	if start, _, closed := keySpan(b, at); !k.quoted && !closed && start > 0 && (b[start-1] == '"' || b[start-1] == '\'') {
-		k.end = toQuote(b, k.end, b[start-1])
+		k.end = toQuote(b, k.end, b[start-1], isWholeArgument(b[:start-1]))
 	}
 	if isCount(b, at, b[k.start:k.end]) || isWorkingFolder(b, at, b[k.start:k.end]) {
 		return 0, 0, false
