@@ -80,7 +80,7 @@ func keyArgument(b []byte, words [][2]int) int {
 			return -1
 		case !isOneOf(command[len(command)-3:], "env", "set") || bytes.HasSuffix(command, []byte("ENV")) || isOneOf(command, "setenv"):
 			return i + 1
-		case (bytes.IndexAny(key, "_-.") > 0 || isUpper(key[0]) && isUpper(key[len(key)/2])) && looksChosen(value) && bytes.ContainsAny(value, "0123456789"):
+		case (bytes.IndexAny(key, "_-.") > 0 || isUpper(key[0]) && isUpper(key[len(key)/2]) || hasWord(directives, key)) && looksChosen(value) && bytes.ContainsAny(value, "0123456789"):
 			// The words themselves stand in sentences, too.
 			return i + 1
 		}
@@ -147,9 +147,10 @@ func fedByPipe(b []byte, words [][2]int) int {
 		if wordAt(b, w) != "|" {
 			continue
 		}
-		for j := i + 1; j < min(len(words), i+4); j++ {
+		for j := i + 1; j < min(len(words), i+12); j++ {
 			name := wordAt(b, words[j])
-			if name = name[strings.LastIndexByte(name, '/')+1:]; name == "passwd" || name == "chpasswd" {
+			name = name[strings.LastIndexByte(name, '/')+1:]
+			if j < i+4 && (name == "passwd" || name == "chpasswd") || name == "--password-stdin" || name == "--passphrase-fd" || name == "-S" && wordAt(b, words[j-1]) == "sudo" {
 				return j
 			}
 		}

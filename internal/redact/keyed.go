@@ -376,7 +376,8 @@ var tellingGrams = func() *gramSet {
 
 // tellingLast lists last words of keys that say so, but mean something else within a longer word.
 var tellingLast = map[string]bool{"pass": true, "pin": true, "psk": true, "otp": true, "auth": true, "jsessionid": true, "phpsessid": true,
-	"pw": true, "totp": true, "hotp": true, "cvv": true, "cvc": true, "bindpw": true, "rootpw": true, "requirepass": true, "masterauth": true, "mdp": true, "clave": true, "smscode": true}
+	"pw": true, "totp": true, "hotp": true, "cvv": true, "cvc": true, "bindpw": true, "rootpw": true, "requirepass": true, "masterauth": true, "mdp": true, "clave": true, "smscode": true,
+	"dbpass": true, "userpass": true, "mypass": true, "sqlpass": true, "ftppass": true, "mailpass": true, "smtppass": true, "adminpass": true, "rootpass": true, "authpass": true, "privpass": true, "bindpass": true, "webpass": true, "wifipass": true, "loginpass": true}
 
 // weaklyTelling lists last words of keys whose value is a secret only when it looks like one.
 var weaklyTelling = map[string]bool{"session": true, "sess": true, "sid": true, "key": true, "signature": true, "sig": true, "nonce": true,
@@ -465,11 +466,17 @@ func isWorkingFolder(b []byte, at int, value []byte) bool {
 	return isOneOf(b[start:end], "pwd", "oldpwd")
 }
 
+// isSchemed says whether a value begins with how it is written, in braces: {cipher}4f….
+func isSchemed(v []byte) bool {
+	n := bytes.IndexByte(v, '}')
+	return n > 2 && n < 16 && len(v)-n > 8 && isAllLetters(v[1:2]) && !bytes.ContainsAny(v[n+1:], "{} \":,")
+}
+
 func isValue(v []byte) bool {
 	switch {
 	case len(v) == 0, isPlaceholder(v), isZero(v), isAliasWord(v), notSecretWords.has(v) && (len(v) < 6 || notSecret[string(v)]):
 		return false
-	case v[0] == '$' && len(v) > 1 && (v[1] == '{' || v[1] == '('), v[0] == '{', v[0] == '(':
+	case v[0] == '$' && len(v) > 1 && (v[1] == '{' || v[1] == '('), v[0] == '{' && !isSchemed(v), v[0] == '(':
 		return false
 	case v[0] == '%' && len(v) <= 3 && (v[len(v)-1]|0x20 >= 'a' && v[len(v)-1]|0x20 <= 'z'): // of a format
 		return false

@@ -26,6 +26,18 @@ func findOption(b []byte, at, free int) (int, int, bool) {
 	if isOneOf(name, "AsPlainText") {
 		return quotedBefore(b, at, free)
 	}
+	if isOneOf(name, "from-literal") { // KEY=VALUE of a secret
+		k, ok := keyed{}.readValue(b, end+1)
+		n := bytes.IndexByte(b[k.start:k.end], '=')
+		return k.start + n + 1, k.end, ok && n > 0 && k.start >= free && isValue(b[k.start+n+1:k.end])
+	}
+	if dash < at && isOneOf(name, "proxy-user") {
+		start, stop, ok := optionValue(b, end, free)
+		if !ok {
+			return 0, 0, false
+		}
+		return behindUser(b, start, stop)
+	}
 	if len(name) > 2 && kindOf(name)&keySecret != 0 {
 		return optionValue(b, end, free)
 	}
@@ -83,9 +95,9 @@ var programs = []struct {
 	options []programSecret
 }{
 	{"mysql", []programSecret{{"p", true, false}}}, {"mariadb", []programSecret{{"p", true, false}}}, {"sshpass", []programSecret{{"p", true, false}, {"p", false, false}}},
-	{"curl", []programSecret{{"u", false, true}, {"user", false, true}, {"U", false, true}, {"proxy-user", false, true}}}, {"wget", []programSecret{{"user", false, true}}},
+	{"curl", []programSecret{{"u", false, true}, {"u", true, true}, {"user", false, true}, {"U", false, true}, {"proxy-user", false, true}}}, {"wget", []programSecret{{"user", false, true}}},
 	{"redis-cli", []programSecret{{"a", false, false}, {"pass", false, false}}}, {"ldap", []programSecret{{"w", false, false}}},
-	{"snmp", []programSecret{{"c", false, false}, {"A", false, false}, {"X", false, false}}}, {"openssl", []programSecret{{"passin", false, true}, {"passout", false, true}, {"pass", false, true}}},
+	{"snmp", []programSecret{{"c", false, false}, {"A", false, false}, {"X", false, false}}}, {"openssl", []programSecret{{"k", false, false}, {"passin", false, true}, {"passout", false, true}, {"pass", false, true}}},
 	{"mongo", []programSecret{{"p", false, false}}}, {"docker", []programSecret{{"p", false, false}}}, {"podman", []programSecret{{"p", false, false}}}, {"helm", []programSecret{{"p", false, false}}}, {"sqlcmd", []programSecret{{"P", false, false}}},
 	{"mosquitto", []programSecret{{"P", false, false}}}, {"ipmitool", []programSecret{{"P", false, false}}}, {"bcp", []programSecret{{"P", false, false}}}, {"unzip", []programSecret{{"P", false, false}}},
 	{"az", []programSecret{{"p", false, false}}}, {"psexec", []programSecret{{"p", false, false}}}, {"usermod", []programSecret{{"p", false, false}}}, {"useradd", []programSecret{{"p", false, false}}},
@@ -118,6 +130,9 @@ func programOption(b []byte, at, end, free int, long bool) (int, int, bool) {
 				if len(name) > 1 || end < len(b) && end > at+1 && bytes.IndexByte([]byte("!#$%&'\"@"), b[end]) >= 0 {
 					k, ok := keyed{}.readValue(b, at+1+len(o.name))
 					if ok && k.start >= free && isValue(b[k.start:k.end]) && !isSpace(b[at+1+len(o.name)]) {
+						if o.user {
+							return behindUser(b, k.start, k.end)
+						}
 						return k.start, k.end, true
 					}
 				}

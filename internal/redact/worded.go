@@ -74,6 +74,9 @@ func valueAfterWord(b []byte, at, free int) (int, int, bool) {
 		}
 		return commandArgument(b, at, free, word)
 	}
+	if at+4 < len(b) && b[at+1] == 'f' && string(b[at+1:at+5]) == "for " && isOneOf(b[start:at], "password", "passphrase", "passcode", "passwd") {
+		return prompted(b, at, free)
+	}
 	vs, ve, sure := worded(b, at)
 	if len(word) < 6 && vs > 0 && isAllLetters(b[vs:ve]) && isOneOf(b[start:at], "token", "code", "otp", "pin") {
 		return 0, 0, false // see weakWord; most of what is behind these words is no more than the next word
@@ -102,6 +105,21 @@ func valueAfterWord(b []byte, at, free int) (int, int, bool) {
 		return vs, ve, true
 	}
 	return vs, ve, sure || looksChosen(b[vs:ve])
+}
+
+// prompted finds the secret behind a prompt that says whose it is: Password for svc@PIER: ….
+func prompted(b []byte, at, free int) (int, int, bool) {
+	line := lineFrom(b, at)
+	n := bytes.Index(line[:min(len(line), maxKey)], []byte(": "))
+	if n < 0 {
+		return 0, 0, false
+	}
+	k, ok := keyed{}.readValue(b, at+n+2)
+	if !ok || k.start < free {
+		return 0, 0, false
+	}
+	v := b[k.start:k.end]
+	return k.start, k.end, isValue(v) && (looksChosen(v) || len(v) >= 4 && isAllDigits(v)) && !endsInAlias(v)
 }
 
 // saidToBe finds the secret of a sentence in which more stands between the word and it: the new password for user x is ….
