@@ -40,7 +40,7 @@ func letter(c byte) *byteSet {
 const keySigns = ":;=>,|@\t$"
 
 // otherSigns are the others, which need more to be looked at.
-const otherSigns = `()[/\%&{*ABJ_-.`
+const otherSigns = `()[/\%&{*ABJ_-.+`
 
 // otherContexts say what, a bucket each. Which go into one was found by trying: together they should let through as little of
 // usual logs as can be.
@@ -53,7 +53,7 @@ var otherContexts = sync.OnceValue(func() []family {
 		{append(tokenContexts(".", anyHead), tokenContexts("-", isShortHead)...), 1},
 		{slices.Concat(optionContexts(), tokenContexts("-", func(head string) bool { return !isShortHead(head) }), behind("J", bytesOf("y")),
 			behind("(", bytesOf(")"), bytesOf(",")), behind("(", bytesOf(")"), bytesOf(","), bytesOf(" \n"))), 1},
-		{slices.Concat(at("-", bytesOf("->")), at("%", bytesOf("2345")), at("A", bytesOf("KSRI"))), 1},
+		{slices.Concat(at("-", bytesOf("->")), at("%", bytesOf("2345")), at("A", bytesOf("KSRI")), between([]*byteSet{&beforeNumber}, "+", anyDigit)), 1},
 		{append(dashedContexts(), at("[", bytesOf("r"), bytesOf("e"), bytesOf("d"), bytesOf("a"))...), 1},
 		{dottedContexts(), 1},
 		{slices.Concat(domainContexts(), at("/", bytesOf("m"), bytesOf("a")), at("{", bytesOf("SMCPs"))), 1},

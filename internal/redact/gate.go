@@ -66,7 +66,7 @@ func (c *keyCache) at(b []byte, at int, m *marks) keyKind {
 	if k == nil {
 		return kindAt(b, at)
 	}
-	if k.kind&^keyWeak != 0 || !k.further {
+	if k.kind&^keyLoose != 0 || !k.further {
 		return k.kind
 	}
 	return kindAt(b, at)
@@ -281,7 +281,7 @@ func (e *Engine) worth(b []byte, i int) bool {
 		if isTime(b, i) {
 			return false
 		}
-		if n == '/' && b[i+2] == '/' || b[i+33] == ':' || n == ':' || b[i+2] == ':' && (n == 'x' || n == '*' || n == '!') || isDigit(p) && isUpper(n) || (isHex(p) || p == ':' || p == '[') && (isHex(n) || n == ':') && bytes.IndexByte(b[i+1:i+6], ':') >= 0 {
+		if n == '/' && b[i+2] == '/' || b[i+33] == ':' || n == ':' || b[i+2] == ':' && (n == 'x' || n == '*' || n == '!') || isDigit(p) && isUpper(n) || endsProcessorTime(b, i) || (isHex(p) || p == ':' || p == '[') && (isHex(n) || n == ':') && bytes.IndexByte(b[i+1:i+6], ':') >= 0 {
 			return true
 		}
 		return e.keys.at(b, i, &e.marks) != 0
@@ -326,6 +326,8 @@ func (e *Engine) worth(b []byte, i int) bool {
 		return n == 'S' || n == 'M' || n == 'C' || n == 'P' || n == 's'
 	case '*':
 		return isHex(n)
+	case '+':
+		return beforeNumber[p] && isDigit(n)
 	}
 	return true
 }
@@ -379,6 +381,11 @@ var modeEnds = *bytesOf("x-sStT.+@")
 // looksMode says whether text begins like the mode of a file: drwxr-x---.
 func looksMode(b []byte) bool {
 	return (b[1] == 'r' || b[1] == '-') && (b[2] == 'w' || b[2] == '-') && (b[4] == 'r' || b[4] == '-') && (b[5] == 'w' || b[5] == '-')
+}
+
+// endsProcessorTime says whether a colon is the one of 0:00, as lists of processes have it before the command.
+func endsProcessorTime(b []byte, i int) bool {
+	return b[i-2] == ' ' && b[i+3] == ' ' && isDigit(b[i-1]) && isDigit(b[i+1]) && isDigit(b[i+2])
 }
 
 var beforeOption = [256]bool{' ': true, '\t': true, '"': true, '\'': true, '\n': true, '[': true, ',': true, '-': true}

@@ -512,6 +512,9 @@ func findKeyedSecret(b []byte, at, free int, kind keyKind) (int, int, bool) {
 	if start, _, closed := keySpan(b, at); !k.quoted && !closed && start > 0 && (b[start-1] == '"' || b[start-1] == '\'') {
 		k.end = toQuote(b, k.end, b[start-1], isWholeArgument(b[:start-1]))
 	}
+	if b[at] == ':' && at > 3 && string(b[at-4:at]) == "PASS" && !wordBefore(b, at-4) && !k.quoted && !looksChosen(bytes.TrimRight(b[k.start:k.end], ".,:;")) {
+		return 0, 0, false // the result of a test
+	}
 	if isCount(b, at, b[k.start:k.end]) || isWorkingFolder(b, at, b[k.start:k.end]) {
 		return 0, 0, false
 	}

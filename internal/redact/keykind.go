@@ -7,7 +7,7 @@ import (
 
 // keyKind says what a key announces. It is told from the key alone and cheaply, since most separators in a log stand
 // behind a key that announces nothing.
-type keyKind uint8
+type keyKind uint16
 
 const (
 	keySecret keyKind = 1 << iota // its value is a secret
@@ -17,7 +17,12 @@ const (
 	keyUser
 	keyPhone
 	keyMAC
+	keyMailbox // its value may be a name with a mail address
+	keyPart    // its value is a name if it is part of something whose key tells
 )
+
+// keyLoose are the kinds that a key has only as long as it is not a part of a longer one.
+const keyLoose = keyWeak | keyMailbox | keyPart
 
 // wholeKeys are keys that announce something as a whole.
 var wholeKeys = func() map[string]keyKind {
@@ -31,6 +36,12 @@ var wholeKeys = func() map[string]keyKind {
 	}
 	for _, k := range []string{"mac", "macaddress", "macaddr", "hwaddr", "hwaddress", "physicaladdress", "bssid", "clientmac", "ethernetaddress"} {
 		m[k] = keyMAC
+	}
+	for k := range mailboxKeys {
+		m[k] |= keyMailbox
+	}
+	for k := range partKeys {
+		m[k] |= keyPart
 	}
 	return m
 }()
@@ -62,7 +73,7 @@ func kindAt(b []byte, at int) keyKind {
 		return 0
 	}
 	own := kindOf(b[start:end])
-	if own&^keyWeak != 0 {
+	if own&^keyLoose != 0 {
 		return own
 	}
 	if first, ok := wordBeforeKey(b, start); ok { // keys of two or three words: User Id, one-time code
@@ -145,15 +156,22 @@ func kindOf(raw []byte) keyKind {
 			kind |= keyWeak
 		} else if kind == 0 && (tellingPhone[last]) {
 			kind = keyPhone
+		} else if kind == 0 && namesUser(key, last) {
+			kind = keyUser
 		}
 	}
 	return kind
 }
 
+// namesUser says whether a key ends like those of users: session_user, dbUserName.
+func namesUser(key []byte, last string) bool {
+	return last == "user" || last == "username" || bytes.HasSuffix(key, []byte("username")) || bytes.HasSuffix(key, []byte("user")) && !isOneOf(key, "superuser", "multiuser", "enduser", "singleuser", "fuser", "adduser", "deluser")
+}
+
 // lastTwo are the last two letters of the words that tell as the last word of a key: what ends in others is not looked up.
 var lastTwo = func() *[1 << 16]bool {
 	set := new([1 << 16]bool)
-	for _, m := range []map[string]bool{tellingLast, weaklyTelling, tellingPhone} {
+	for _, m := range []map[string]bool{tellingLast, weaklyTelling, tellingPhone, wordSet("user username")} {
 		for w := range m {
 			set[int(w[len(w)-2])<<8|int(w[len(w)-1])] = true
 		}

@@ -19,6 +19,8 @@ var tellingUser = wordSet(`
 	driver drivername guest guestname member membername customerfirstname customerlastname nickname supervisor assignee reporter
 	logname ruser remoteuser xremoteuser xforwardeduser sudouser authuser targetusername subjectusername uid cardholder cardholdername recipient recipientname familyname
 	middlename engineer technician passengerfirstname passengerlastname samaccountname effectiveuser dbuser userlogin loginuser user
+	assignedto openedby closedby lockedby changedby signedby ownedby performedby enteredby handledby submittedby acknowledgedby receivedby authorizedby
+	authorisedby deletedby addedby editedby sentby checkedby verifiedby loggedinas runas
 	username userid login loginname account accountname operator operatorname passenger passengername fullname firstname lastname
 	surname givenname customer customername contact contactname staff staffname employee clerk holder holdername`)
 
@@ -151,13 +153,23 @@ func findLogUser(b []byte, at, free int) (start, end int, ok bool) {
 	case '/':
 		start, end, ok = userOfTerminal(b, at)
 	case ':':
-		start, end, ok = userOfPasswd(b, at)
+		if start, end, ok = userOfPasswd(b, at); !ok {
+			start, end, ok = userOfProcess(b, at)
+		}
+	case '-':
+		start, end, ok = userOfOption(b, at)
 	}
 	return start, end, ok && start >= free && start < end && isPerson(b[start:end])
 }
 
 // userWords are the words behind which a user name may stand.
-var userWords = wordSet("user for role as login account")
+var userWords = func() map[string]bool {
+	words := wordSet("user for role as login account by operator employee username")
+	for w := range userCommands {
+		words[w] = true
+	}
+	return words
+}()
 
 // userAfterWord finds the name behind "user", "for" and "logged in as".
 func userAfterWord(b []byte, at int) (int, int, bool) {
@@ -169,6 +181,12 @@ func userAfterWord(b []byte, at int) (int, int, bool) {
 	word := string(lowered(&buf, b[ws:at]))
 	if !userWords[word] || ws > 0 && bytes.IndexByte([]byte("-./=@"), b[ws-1]) >= 0 {
 		return 0, 0, false
+	}
+	switch {
+	case word == "by":
+		return userAfterDeed(b, ws, at)
+	case userCommands[word]:
+		return userOfCommand(b, ws, at)
 	}
 	start := at + 1
 	quoted := start < len(b) && (b[start] == '\'' || b[start] == '"' || b[start] == '`')
@@ -190,6 +208,9 @@ func userAfterWord(b []byte, at int) (int, int, bool) {
 	after := strings.ToLower(firstWord(b[end:min(len(b), end+24)]))
 	switch word {
 	case "for": // Accepted publickey for NAME from ADDRESS
+		if isPasswordFor(b[:ws]) {
+			return start, end, end == len(b) || b[end] == '\n' || b[end] == '\r' || b[end] == '.'
+		}
 		return start, end, after == "from" && strings.ContainsAny(secondWord(b[end:min(len(b), end+48)]), ".:") && !isAllDigits(b[start:end])
 	case "as":
 		if bytes.HasSuffix(b[:ws], []byte("logged in ")) && (end == len(b) || b[end] == '\n' || b[end] == '\r') {
@@ -201,8 +222,14 @@ func userAfterWord(b []byte, at int) (int, int, bool) {
 	case "login", "account":
 		return start, end, quoted && before != "the"
 	}
+	if word == "username" {
+		return start, end, afterUsername[after] && atLineStart(b, ws)
+	}
 	if quoted {
 		return start, end, b[end] == b[start-1] || b[end] == '\''
+	}
+	if word == "user" && userOfSession(b, ws, start, end) {
+		return start, end, true
 	}
 	if end < len(b) && (b[end] == '=' || b[end] == '/' || b[end] == '[') {
 		return 0, 0, false
@@ -212,6 +239,8 @@ func userAfterWord(b []byte, at int) (int, int, bool) {
 	}
 	told := (afterUser[strings.Trim(after, ".,;:")] || after != "" && isHex(after[0]) && strings.Count(after, ".")+strings.Count(after, ":") >= 2) && !afterUser[name]
 	switch {
+	case word == "operator": // which is a word of programs, too
+		return start, end, (before == "by" || told) && !isUpper(b[start])
 	case surelyBefore[before]:
 		return start, end, !afterUser[name]
 	case maybeBefore[before]: // it is the last word, or what comes next tells

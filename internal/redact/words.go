@@ -116,7 +116,7 @@ func lastWordOf(text []byte) string {
 		end--
 	}
 	start := end
-	for start > 0 && !isSpace(text[start-1]) {
+	for start > 0 && !isBlank(text[start-1]) {
 		start--
 	}
 	return strings.ToLower(string(text[start:end]))

@@ -1,0 +1,292 @@
+package redact
+
+import (
+	"bytes"
+	"strings"
+)
+
+// Names of people where no key of their own tells: beside a mail address, within what belongs to a user, in the arguments of
+// commands, and behind who did something.
+
+// mailboxKeys are those whose value is a name with its address: From: Ilka Brandvold <…> (RFC 5322, section 3.4).
+var mailboxKeys = wordSet(`from to cc bcc replyto sender author committer tagger maintainer deliveredto signedoffby coauthoredby reviewedby
+	testedby ackedby reportedby`)
+
+// findMailboxName finds the name before an address in angle brackets.
+func findMailboxName(b []byte, at, free int) (int, int, bool) {
+	start := at + 1
+	for start < len(b) && (isSpace(b[start]) || b[start] == '"' || b[start] == '\\') {
+		start++
+	}
+	end := start
+	for end < len(b) && end-start < 100 && b[end] != '<' && b[end] > 0x1f && b[end] != '@' && b[end] != '=' && b[end] != ':' {
+		end++
+	}
+	if end >= len(b) || b[end] != '<' {
+		return 0, 0, false
+	}
+	address := b[end:min(len(b), end+maxPair)]
+	if n := bytes.IndexByte(address, '>'); n < 0 || bytes.IndexByte(address[:n], '@') < 0 {
+		return 0, 0, false
+	}
+	for end > start && (isSpace(b[end-1]) || b[end-1] == '"' || b[end-1] == '\\') {
+		end--
+	}
+	return start, end, start >= free && end > start && isPerson(b[start:end])
+}
+
+// partKeys are those that name a person within something that does.
+var partKeys = wordSet("name first last given family middle full display")
+
+// findPartName finds the name in a part of something whose key tells: "user": {"name": "…"}, <user><name>…, and in YAML.
+func findPartName(b []byte, at, free int) (int, int, bool) {
+	k, ok := keyedAt(b, at)
+	if !ok || k.start < free {
+		return 0, 0, false
+	}
+	start, _, _ := keySpan(b, at)
+	var owner []byte
+	switch {
+	case b[at] == '>':
+		owner = elementAround(b, start-1)
+	case start > 0 && b[start-1] == '"':
+		owner = objectAround(b, start-1)
+	default:
+		owner = mappingAround(b, start)
+	}
+	if kindOf(owner)&keyUser == 0 {
+		return 0, 0, false
+	}
+	if !k.quoted {
+		k.end = moreNames(b, k.start, k.end)
+	}
+	v := b[k.start:k.end]
+	return k.start, k.end, bytes.IndexByte(v, '@') < 0 && isPerson(v)
+}
+
+// objectAround gives the key of the JSON object that a place is in.
+func objectAround(b []byte, at int) []byte {
+	depth := 0
+	for i := at - 1; i >= 0 && at-i < 2*maxPair; i-- {
+		switch b[i] {
+		case '}', ']':
+			depth++
+		case '[':
+			depth--
+		case '{':
+			if depth--; depth >= 0 {
+				continue
+			}
+			for i--; i >= 0 && (isBlank(b[i]) || b[i] == ':'); i-- {
+			}
+			if i < 1 || b[i] != '"' {
+				return nil
+			}
+			start := i
+			for start > 0 && i-start < maxKey && b[start-1] != '"' {
+				start--
+			}
+			return b[start:i]
+		}
+		if depth < 0 {
+			return nil
+		}
+	}
+	return nil
+}
+
+// elementAround gives the name of the XML element that a start tag is in.
+func elementAround(b []byte, tag int) []byte {
+	depth := 0
+	for i := tag - 1; i >= 0 && tag-i < 2*maxPair; i-- {
+		if b[i] != '<' || i+1 >= tag {
+			continue
+		}
+		end := i + 1 + bytes.IndexByte(b[i+1:tag], '>')
+		switch {
+		case end == i || b[i+1] == '!' || b[i+1] == '?' || b[end-1] == '/':
+		case b[i+1] == '/':
+			depth++
+		case depth > 0:
+			depth--
+		default:
+			s, e := elementName(b, end)
+			return b[s:e]
+		}
+	}
+	return nil
+}
+
+// mappingAround gives the key of the YAML mapping that a key is in: the one before it that stands less far in.
+func mappingAround(b []byte, key int) []byte {
+	first := lineStart(b, key)
+	if first == key || len(bytes.Trim(b[first:key], " -")) > 0 {
+		return nil
+	}
+	own := key - first
+	for n := 0; first > 0 && n < 12; n++ {
+		end := first - 1
+		first = lineStart(b, end)
+		line := bytes.TrimRight(b[first:end], " \r")
+		in := len(line) - len(bytes.TrimLeft(line, " -"))
+		if len(line) == in || in >= own {
+			continue
+		}
+		if name, ok := bytes.CutSuffix(line[in:], []byte(":")); ok {
+			return name
+		}
+		return nil
+	}
+	return nil
+}
+
+// deeds are words before "by" and a name.
+var deeds = wordSet(`approved created locked unlocked opened closed changed modified updated requested assigned acknowledged signed entered performed reported
+	submitted authorized authorised deleted added edited reviewed confirmed cancelled canceled rejected handled booked overridden cleared reset`)
+
+// userAfterDeed finds who did something, behind the word by: a name of two words with capitals, or one that is no word.
+func userAfterDeed(b []byte, ws, at int) (int, int, bool) {
+	start := at + 1
+	end := nameAt(b, start)
+	if end == start {
+		return 0, 0, false
+	}
+	if line := b[lineStart(b, ws):ws]; bytes.Contains(line, []byte("LOGIN ON ")) {
+		return start, end, true
+	}
+	if !deeds[lastWordOf(b[max(0, ws-24):ws])] {
+		return 0, 0, false
+	}
+	if more := moreNames(b, start, end); more > end && isAllLetters(b[start:end]) {
+		return start, more, true
+	}
+	return start, end, isLoginLike(b[start:end]) && (end == len(b) || b[end] != '(' && b[end] != '[' && b[end] != '/')
+}
+
+// isLoginLike says whether a word has the form of a login name: one or two letters of the first name, a dot, and the second. Other
+// words with dots are those of programs.
+func isLoginLike(v []byte) bool {
+	dot := bytes.IndexByte(v, '.')
+	if dot != 1 && dot != 2 || len(v)-dot < 5 {
+		return false
+	}
+	for i, c := range v {
+		if i != dot && (c < 'a' || c > 'z') {
+			return false
+		}
+	}
+	return true
+}
+
+// userCommands are programs that take the name of a user as their first plain argument.
+var userCommands = wordSet("chown useradd userdel usermod adduser deluser chage")
+
+// userOfCommand finds that argument. What stands before the program must be the beginning of a command.
+func userOfCommand(b []byte, ws, at int) (int, int, bool) {
+	before := b[lineStart(b, ws):ws]
+	if n := len(before); n > 0 && !bytes.HasSuffix(before, []byte("$ ")) && !bytes.HasSuffix(before, []byte("# ")) && !bytes.HasSuffix(before, []byte("sudo ")) && !bytes.HasSuffix(before, []byte("bin/")) && !bytes.HasSuffix(before, []byte("&& ")) {
+		return 0, 0, false
+	}
+	command := string(b[ws:at])
+	words := fieldsAt(lineFrom(b, at), at)
+	if command != "chown" && len(words) > 0 { // the name comes last
+		w := words[len(words)-1]
+		return w[0], w[1], nameAt(b, w[0]) == w[1]
+	}
+	for _, w := range words {
+		if b[w[0]] == '-' {
+			continue
+		}
+		end := nameAt(b, w[0])
+		return w[0], end, end == w[1] || b[end] == ':'
+	}
+	return 0, 0, false
+}
+
+// userOfOption finds the name behind -u of programs that do something as another user.
+func userOfOption(b []byte, at int) (int, int, bool) {
+	if at+3 >= len(b) || b[at+1] != 'u' || b[at+2] != ' ' {
+		return 0, 0, false
+	}
+	line := b[lineStart(b, at):at]
+	for _, program := range []string{"sudo ", "crontab ", "runuser "} {
+		if n := bytes.LastIndex(line, []byte(program)); n >= 0 && (n == 0 || !isWord(line[n-1])) && !bytes.ContainsAny(line[n:], "|;&") {
+			return at + 3, nameAt(b, at+3), true
+		}
+	}
+	return 0, 0, false
+}
+
+// userOfProcess finds the owner in a line of a list of processes: NAME 4112 0.0 0.1 …, at the colon of its processor time.
+func userOfProcess(b []byte, at int) (int, int, bool) {
+	if at < 20 || at+3 >= len(b) || !endsProcessorTime(b, at) {
+		return 0, 0, false
+	}
+	first := lineStart(b, at)
+	end := nameAt(b, first)
+	if first > 0 && b[first-1] != '\n' || end == first || end > at || b[end] != ' ' && b[end] != '+' {
+		return 0, 0, false
+	}
+	words := fieldsAt(b[end:at], end)
+	if b[end] == '+' && len(words) > 0 { // the name is cut off there
+		words = words[1:]
+	}
+	if len(words) != 9 { // number, processor, memory, sizes, terminal, state, start, and the minutes before the colon
+		return 0, 0, false
+	}
+	for _, w := range words[:5] {
+		if len(bytes.Trim(b[w[0]:w[1]], "0123456789.")) > 0 {
+			return 0, 0, false
+		}
+	}
+	return first, end, true
+}
+
+// beforeNumber are bytes behind which a telephone number may begin.
+var beforeNumber = *bytesOf(" \t\n\"'(,;:=>")
+
+// findInternationalPhone finds a telephone number by its plus sign, where it is written in groups (ITU-T E.123).
+func findInternationalPhone(b []byte, at, free int) (int, int, bool) {
+	if at < free || at > 0 && !beforeNumber[b[at-1]] || at+1 >= len(b) || b[at+1] < '1' || b[at+1] > '9' {
+		return 0, 0, false
+	}
+	end, digits, groups := at+1, 0, 1
+	for end < len(b) && end-at < 24 {
+		if isDigit(b[end]) {
+			digits++
+			end++
+			continue
+		}
+		next := end + 1
+		if (b[end] == ' ' || b[end] == '-' || b[end] == '.' || b[end] == '/') && next < len(b) && b[next] == '(' {
+			next++
+		}
+		if bytes.IndexByte([]byte(" -./()"), b[end]) < 0 || next >= len(b) || !isDigit(b[next]) || groups == 1 && digits > 3 {
+			break
+		}
+		groups++
+		end = next
+	}
+	return at, end, digits >= 9 && digits <= 15 && groups > 1 && (end == len(b) || !isWord(b[end]) && b[end] != ':')
+}
+
+// userOfSession finds the name that a client of FTP and the like gives: USER NAME alone on a line or behind a prompt.
+func userOfSession(b []byte, ws, start, end int) bool {
+	line := b[lineStart(b, ws):ws]
+	if len(line) > 0 && !bytes.HasSuffix(line, []byte("> ")) && !bytes.HasSuffix(line, []byte("C: ")) {
+		return false
+	}
+	if len(line) == 0 && string(b[ws:start-1]) != "USER" {
+		return false
+	}
+	return end == len(b) || b[end] == '\n' || b[end] == '\r'
+}
+
+// afterUsername are words behind the name in the configuration of a network device: username NAME privilege 15 ….
+var afterUsername = wordSet("privilege password secret nopassword role view autocommand algorithm-type encrypted-password")
+
+// isPasswordFor says whether the text before "for NAME" is about a password that was changed or is wanted for it.
+func isPasswordFor(before []byte) bool {
+	line := strings.ToLower(string(before[max(0, len(before)-40):]))
+	return strings.HasSuffix(line, "password changed ") || strings.HasSuffix(line, "331 password required ") || strings.HasSuffix(line, "password expired ") || strings.HasSuffix(line, "331 please specify the password ")
+}
