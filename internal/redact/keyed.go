@@ -383,39 +383,6 @@ var tellingLast = map[string]bool{"pass": true, "pin": true, "psk": true, "otp":
 var weaklyTelling = map[string]bool{"session": true, "sess": true, "sid": true, "key": true, "signature": true, "sig": true, "nonce": true,
 	"code": true, "salt": true, "seed": true, "hmac": true, "cred": true, "creds": true}
 
-// looksRandom says whether a value has the look of a token: long, without spaces, of letters and digits.
-func looksRandom(v []byte) bool {
-	letters, digits := 0, 0
-	for _, c := range v {
-		switch {
-		case isDigit(c):
-			digits++
-		case c|0x20 >= 'a' && c|0x20 <= 'z':
-			letters++
-		case c <= ' ':
-			return false
-		}
-	}
-	return len(v) >= 16 && letters >= 4 && digits >= 4
-}
-
-// harmless lists ends of keys that speak about a secret without holding it.
-var harmless = []string{
-	"file", "name", "path", "dir", "policy", "expires", "expiry", "expired", "expiration", "expiresin", "age", "length", "count", "type",
-	"ttl", "url", "uri", "endpoint", "hint", "field", "timeout", "version", "status", "format", "changed", "updated", "valid",
-	"required", "enabled", "retries", "attempts", "errors", "error", "failed", "invalid", "rotation", "rotated", "bytes", "limit",
-	"exception", "handler", "manager", "service", "validator", "encoder", "reader", "dialog", "prompt", "reset", "check", "size", "lifetime", "issuer", "audience", "header", "set", "store", "provider", "mode",
-}
-
-// notSecret lists values that stand for something else.
-var notSecret = map[string]bool{
-	"true": true, "false": true, "null": true, "none": true, "nil": true, "yes": true, "no": true, "on": true, "off": true,
-	"amd64": true, "arm64": true, "i386": true, "armhf": true, "all": true, "any": true, // passwd:amd64 is a package
-	"undefined": true, "n/a": true, "-": true, "ok": true, "unset": true,
-}
-
-var notSecretWords = newWordList(notSecret)
-
 // isCount says whether a key in the plural counts things: tokens=17.
 func isCount(b []byte, at int, value []byte) bool {
 	if !allDigits(string(value)) {
@@ -428,35 +395,6 @@ func isCount(b []byte, at int, value []byte) bool {
 	return end > start && b[end-1]|0x20 == 's'
 }
 
-// isAliasWord says whether a value is the first part of an alias, which may have come to stand where a secret would.
-func isAliasWord(v []byte) bool {
-	dash := bytes.IndexByte(v, '-')
-	if dash < 0 || len(v) > 16 || len(v) < dash+3 || (len(v)-dash)%2 == 0 {
-		return false
-	}
-	switch string(v[:dash]) {
-	case "mail", "user", "host", "id":
-	default:
-		return false
-	}
-	for i := dash + 1; i < len(v); i += 2 {
-		if v[i] < '2' || v[i] > '9' || !isLower(v[i+1]) {
-			return false
-		}
-	}
-	return true
-}
-
-// isZero says whether a value is nothing but zeros: what stands in the place of numbers, and no secret of anybody.
-func isZero(v []byte) bool {
-	for _, c := range v {
-		if c != '0' {
-			return false
-		}
-	}
-	return true
-}
-
 // isWorkingFolder says whether a key is the one under which shells keep the folder that they are in.
 func isWorkingFolder(b []byte, at int, value []byte) bool {
 	if value[0] != '/' && value[0] != '~' && !(len(value) > 2 && value[1] == ':' && value[2] == '\\') {
@@ -464,31 +402,6 @@ func isWorkingFolder(b []byte, at int, value []byte) bool {
 	}
 	start, end, _ := keySpan(b, at)
 	return isOneOf(b[start:end], "pwd", "oldpwd")
-}
-
-// isSchemed says whether a value begins with how it is written, in braces: {cipher}4f….
-func isSchemed(v []byte) bool {
-	n := bytes.IndexByte(v, '}')
-	return n > 2 && n < 16 && len(v)-n > 8 && isAllLetters(v[1:2]) && !bytes.ContainsAny(v[n+1:], "{} \":,")
-}
-
-func isValue(v []byte) bool {
-	switch {
-	case len(v) == 0, isPlaceholder(v), isZero(v), isAliasWord(v), notSecretWords.has(v) && (len(v) < 6 || notSecret[string(v)]):
-		return false
-	case v[0] == '$' && len(v) > 1 && (v[1] == '{' || v[1] == '('), v[0] == '{' && !isSchemed(v), v[0] == '(':
-		return false
-	case v[0] == '%' && len(v) <= 3 && (v[len(v)-1]|0x20 >= 'a' && v[len(v)-1]|0x20 <= 'z'): // of a format
-		return false
-	case v[0] == 'e' && bytes.HasPrefix(v, []byte("env:")), v[0] == 'f' && bytes.HasPrefix(v, []byte("file:")):
-		return false
-	case v[0] == '[' && !bytes.HasPrefix(v, []byte("[redacted:")):
-		return false
-	}
-	if c := v[0]; c < 0x80 && c != '*' && c|0x20 != 'x' && c != '.' {
-		return true
-	}
-	return len(bytes.Trim(v, "*xX.•")) > 0 // masked already
 }
 
 func findKeyedSecret(b []byte, at, free int, kind keyKind) (int, int, bool) {

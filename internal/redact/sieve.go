@@ -222,12 +222,12 @@ type marks struct {
 }
 
 // chunkRow has a bit for each byte of a chunk.
-type chunkRow [sieveChunk / 64]uint64
+type chunkRow [chunkRowSize / 8]uint64
 
 // classRow has words around those of a chunk, too, for what looks around.
-type classRow [sieveChunk/64 + 8]uint64
+type classRow [classRowSize / 8]uint64
 
-// How long the rows are, in bytes, for the kernels.
+// How long the rows are, in bytes; the kernels need it, too.
 const (
 	chunkRowSize = sieveChunk / 8
 	classRowSize = sieveChunk/8 + 64

@@ -199,48 +199,6 @@ func worded(b []byte, at int) (start, end int, sure bool) {
 	return 0, 0, false
 }
 
-// looksChosen says whether a value looks like a password rather than a word: letters together with digits or signs, or
-// capitals within.
-func looksChosen(v []byte) bool {
-	if len(v) < 6 || bytes.IndexByte(v, '/') == 0 || bytes.Contains(v, []byte("://")) || bytes.IndexByte(v, '(') > 0 {
-		return false
-	}
-	letters, digits, signs := 0, 0, 0
-	for i, c := range v {
-		switch {
-		case isDigit(c):
-			digits++
-		case c|0x20 >= 'a' && c|0x20 <= 'z':
-			letters++
-		case c <= ' ':
-			return false
-		case c >= 0x80:
-		case (c == '-' || c == '_' || c == '.' || c == '\'' || c == '%') && i < len(v)-1:
-		default:
-			signs++
-		}
-	}
-	return letters > 0 && (digits > 0 || signs > 0)
-}
-
-func isAllDigits(v []byte) bool {
-	for _, c := range v {
-		if !isDigit(c) {
-			return false
-		}
-	}
-	return len(v) > 0
-}
-
-func isBase64(v []byte) bool {
-	for _, c := range v {
-		if !isBase64Byte(c) && c != '=' {
-			return false
-		}
-	}
-	return true
-}
-
 // hasTelling says whether one of the words of a line is a telling one.
 func hasTelling(line []byte) bool {
 	for _, w := range bytes.Fields(line) {
@@ -345,11 +303,6 @@ func findCall(b []byte, at, free int) (int, int, bool) {
 	return k.start, k.end, true
 }
 
-// isPhrase says whether some words are a secret rather than words: they have a digit or a sign.
-func isPhrase(v []byte) bool {
-	return len(v) >= 6 && bytes.ContainsAny(v, "0123456789!@#$^&*?") && !isPath(v) && bytes.ContainsAny(v, "abcdefghijklmnopqrstuvwxyz")
-}
-
 // setters are the ends of the names of calls that give a key its value: props.setProperty("…", "…").
 var setters = []string{"put", "set", "setproperty", "putenv", "setenv", "property", "header", "addheader", "setheader", "config", "option", "setoption", "setvalue", "define", "param", "setparameter", "add"}
 
@@ -364,33 +317,6 @@ func isSetter(b []byte, key int) bool {
 		start--
 	}
 	return isOneOf(b[start:at-1], setters...)
-}
-
-// algorithms are words with digits that stand in columns beside telling names without being secrets.
-var algorithms = newWordList(wordSet("sha1 sha224 sha256 sha384 sha512 md5 bcrypt2 aes128 aes192 aes256 rc4 des3 utf8 utf8mb4 utf16 latin1 base64 base32 argon2 pbkdf2 ed25519 rsa2048 rsa4096 hs256 hs512 rs256 es256 int4 int8 int32 int64 float8 varchar2 oauth2 saml2 tls12 tls13 http2 ipv4 ipv6"))
-
-// hasSign says whether a short value has a sign that words do not have.
-func hasSign(v []byte) bool {
-	return len(v) >= 3 && bytes.ContainsAny(v, "!@#$^&*?") && !isPath(v)
-}
-
-// isCode says whether a value of digits alone stands behind a word that means such a one.
-func isCode(key, v []byte) bool {
-	return len(v) >= 4 && isAllDigits(v) && isOneOf([]byte(lastWord(key)), "pin", "otp", "password", "passwd", "pwd", "passcode", "pass")
-}
-
-// looksMixed says whether a plain word of six bytes or more has letters and, more than as a number behind them, digits: names of
-// columns do not.
-func looksMixed(v []byte) bool {
-	letters, digits := 0, 0
-	for _, c := range v {
-		if isDigit(c) {
-			digits++
-		} else if isWord(c) {
-			letters++
-		}
-	}
-	return len(v) >= 6 && letters > 1 && digits > 1 && !algorithms.has(v)
 }
 
 // findInsert finds the secret in a row of an SQL statement that names its columns: INSERT INTO users (login,

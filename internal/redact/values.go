@@ -1,0 +1,166 @@
+package redact
+
+import "bytes"
+
+// What a value looks like decides whether it is a secret where its key or the words before it leave that open.
+
+// looksRandom says whether a value has the look of a token: long, without spaces, of letters and digits.
+func looksRandom(v []byte) bool {
+	letters, digits := 0, 0
+	for _, c := range v {
+		switch {
+		case isDigit(c):
+			digits++
+		case c|0x20 >= 'a' && c|0x20 <= 'z':
+			letters++
+		case c <= ' ':
+			return false
+		}
+	}
+	return len(v) >= 16 && letters >= 4 && digits >= 4
+}
+
+// harmless lists ends of keys that speak about a secret without holding it.
+var harmless = []string{
+	"file", "name", "path", "dir", "policy", "expires", "expiry", "expired", "expiration", "expiresin", "age", "length", "count", "type",
+	"ttl", "url", "uri", "endpoint", "hint", "field", "timeout", "version", "status", "format", "changed", "updated", "valid",
+	"required", "enabled", "retries", "attempts", "errors", "error", "failed", "invalid", "rotation", "rotated", "bytes", "limit",
+	"exception", "handler", "manager", "service", "validator", "encoder", "reader", "dialog", "prompt", "reset", "check", "size", "lifetime", "issuer", "audience", "header", "set", "store", "provider", "mode",
+}
+
+// notSecret lists values that stand for something else.
+var notSecret = map[string]bool{
+	"true": true, "false": true, "null": true, "none": true, "nil": true, "yes": true, "no": true, "on": true, "off": true,
+	"amd64": true, "arm64": true, "i386": true, "armhf": true, "all": true, "any": true, // passwd:amd64 is a package
+	"undefined": true, "n/a": true, "-": true, "ok": true, "unset": true,
+}
+
+var notSecretWords = newWordList(notSecret)
+
+// isAliasWord says whether a value is the first part of an alias, which may have come to stand where a secret would.
+func isAliasWord(v []byte) bool {
+	dash := bytes.IndexByte(v, '-')
+	if dash < 0 || len(v) > 16 || len(v) < dash+3 || (len(v)-dash)%2 == 0 {
+		return false
+	}
+	switch string(v[:dash]) {
+	case "mail", "user", "host", "id":
+	default:
+		return false
+	}
+	for i := dash + 1; i < len(v); i += 2 {
+		if v[i] < '2' || v[i] > '9' || !isLower(v[i+1]) {
+			return false
+		}
+	}
+	return true
+}
+
+// isZero says whether a value is nothing but zeros: what stands in the place of numbers, and no secret of anybody.
+func isZero(v []byte) bool {
+	for _, c := range v {
+		if c != '0' {
+			return false
+		}
+	}
+	return true
+}
+
+// isSchemed says whether a value begins with how it is written, in braces: {cipher}4f….
+func isSchemed(v []byte) bool {
+	n := bytes.IndexByte(v, '}')
+	return n > 2 && n < 16 && len(v)-n > 8 && isAllLetters(v[1:2]) && !bytes.ContainsAny(v[n+1:], "{} \":,")
+}
+
+func isValue(v []byte) bool {
+	switch {
+	case len(v) == 0, isPlaceholder(v), isZero(v), isAliasWord(v), notSecretWords.has(v) && (len(v) < 6 || notSecret[string(v)]):
+		return false
+	case v[0] == '$' && len(v) > 1 && (v[1] == '{' || v[1] == '('), v[0] == '{' && !isSchemed(v), v[0] == '(':
+		return false
+	case v[0] == '%' && len(v) <= 3 && (v[len(v)-1]|0x20 >= 'a' && v[len(v)-1]|0x20 <= 'z'): // of a format
+		return false
+	case v[0] == 'e' && bytes.HasPrefix(v, []byte("env:")), v[0] == 'f' && bytes.HasPrefix(v, []byte("file:")):
+		return false
+	case v[0] == '[' && !bytes.HasPrefix(v, []byte("[redacted:")):
+		return false
+	}
+	if c := v[0]; c < 0x80 && c != '*' && c|0x20 != 'x' && c != '.' {
+		return true
+	}
+	return len(bytes.Trim(v, "*xX.•")) > 0 // masked already
+}
+
+// looksChosen says whether a value looks like a password rather than a word: letters together with digits or signs, or
+// capitals within.
+func looksChosen(v []byte) bool {
+	if len(v) < 6 || bytes.IndexByte(v, '/') == 0 || bytes.Contains(v, []byte("://")) || bytes.IndexByte(v, '(') > 0 {
+		return false
+	}
+	letters, digits, signs := 0, 0, 0
+	for i, c := range v {
+		switch {
+		case isDigit(c):
+			digits++
+		case c|0x20 >= 'a' && c|0x20 <= 'z':
+			letters++
+		case c <= ' ':
+			return false
+		case c >= 0x80:
+		case (c == '-' || c == '_' || c == '.' || c == '\'' || c == '%') && i < len(v)-1:
+		default:
+			signs++
+		}
+	}
+	return letters > 0 && (digits > 0 || signs > 0)
+}
+
+func isAllDigits(v []byte) bool {
+	for _, c := range v {
+		if !isDigit(c) {
+			return false
+		}
+	}
+	return len(v) > 0
+}
+
+func isBase64(v []byte) bool {
+	for _, c := range v {
+		if !isBase64Byte(c) && c != '=' {
+			return false
+		}
+	}
+	return true
+}
+
+// isPhrase says whether some words are a secret rather than words: they have a digit or a sign.
+func isPhrase(v []byte) bool {
+	return len(v) >= 6 && bytes.ContainsAny(v, "0123456789!@#$^&*?") && !isPath(v) && bytes.ContainsAny(v, "abcdefghijklmnopqrstuvwxyz")
+}
+
+// algorithms are words with digits that stand in columns beside telling names without being secrets.
+var algorithms = newWordList(wordSet("sha1 sha224 sha256 sha384 sha512 md5 bcrypt2 aes128 aes192 aes256 rc4 des3 utf8 utf8mb4 utf16 latin1 base64 base32 argon2 pbkdf2 ed25519 rsa2048 rsa4096 hs256 hs512 rs256 es256 int4 int8 int32 int64 float8 varchar2 oauth2 saml2 tls12 tls13 http2 ipv4 ipv6"))
+
+// hasSign says whether a short value has a sign that words do not have.
+func hasSign(v []byte) bool {
+	return len(v) >= 3 && bytes.ContainsAny(v, "!@#$^&*?") && !isPath(v)
+}
+
+// isCode says whether a value of digits alone stands behind a word that means such a one.
+func isCode(key, v []byte) bool {
+	return len(v) >= 4 && isAllDigits(v) && isOneOf([]byte(lastWord(key)), "pin", "otp", "password", "passwd", "pwd", "passcode", "pass")
+}
+
+// looksMixed says whether a plain word of six bytes or more has letters and, more than as a number behind them, digits: names of
+// columns do not.
+func looksMixed(v []byte) bool {
+	letters, digits := 0, 0
+	for _, c := range v {
+		if isDigit(c) {
+			digits++
+		} else if isWord(c) {
+			letters++
+		}
+	}
+	return len(v) >= 6 && letters > 1 && digits > 1 && !algorithms.has(v)
+}
