@@ -53,7 +53,11 @@ func (e *Engine) hotsOf(b []byte, from, to int) {
 
 // gatherHots gathers those of a chunk.
 func (e *Engine) gatherHots(from, words int) {
-	for w := range words {
+	cards, accounts := e.marks.sifted[cardSifted][:words], e.marks.sifted[accountSifted][:words]
+	for w := range cards {
+		if cards[w]|accounts[w] == 0 {
+			continue
+		}
 		for i, r := range e.nexts {
 			if r.sparse == nil {
 				continue
