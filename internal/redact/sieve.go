@@ -50,10 +50,11 @@ func (n *nibbles) allow(b byte, bucket int) {
 	}
 }
 
-// placeTables are those of the places of a context: for spaces, up to the space itself, and for others.
+// placeTables are those of the places of a context: for spaces, up to the space itself, and for others all but the first and the
+// last one, which leave out too little for what they cost.
 type placeTables struct {
 	space [contextBehind + 1]nibbles
-	other [contextLen]nibbles
+	other [contextLen - 2]nibbles
 }
 
 // newSieve makes a sieve of contexts. Each goes into the bucket where it widens what is let through least; families of
@@ -107,9 +108,9 @@ func (s *sieve) add(first int, f family) {
 func (s *sieve) allow(place, bucket int, b byte) {
 	s.exact[place][b] |= 1 << bucket
 	switch {
-	case bucket >= spaceBuckets:
-		s.places.other[place].allow(b, bucket-spaceBuckets)
-	case place <= contextBehind:
+	case bucket >= spaceBuckets && place > 0 && place < contextLen-1:
+		s.places.other[place-1].allow(b, bucket-spaceBuckets)
+	case bucket < spaceBuckets && place <= contextBehind:
 		s.places.space[place].allow(b, bucket)
 	}
 }

@@ -49,7 +49,9 @@ func TestSieveMarksWhatTheTablesSay(t *testing.T) {
 				space, other := byte(0xff), byte(0xff)
 				for p := range contextLen {
 					c := b[i-contextBehind+p]
-					other &= s.places.other[p][0][c&15] & s.places.other[p][1][c>>4]
+					if p > 0 && p < contextLen-1 {
+						other &= s.places.other[p-1][0][c&15] & s.places.other[p-1][1][c>>4]
+					}
 					if p <= contextBehind {
 						space &= s.places.space[p][0][c&15] & s.places.space[p][1][c>>4]
 					}
