@@ -86,15 +86,17 @@ type family struct {
 func (s *sieve) add(first int, f family) {
 	shapes := make([]bucketShape, f.buckets)
 	for _, c := range f.contexts {
+		shape := shapeOf(c)
 		best, least := 0, -1.0
+		var grownBest bucketShape
 		for k := range shapes {
 			grown := shapes[k]
-			grown.add(c)
-			if more := grown.volume() - shapes[k].volume(); least < 0 || more < least {
-				best, least = k, more
+			grown.join(&shape)
+			if more := grown.volume - shapes[k].volume; least < 0 || more < least {
+				best, least, grownBest = k, more, grown
 			}
 		}
-		shapes[best].add(c)
+		shapes[best] = grownBest
 		for p, set := range c {
 			for b := range 256 {
 				if set == nil || set[b] {
@@ -152,48 +154,55 @@ func (s *sieve) fits(b []byte, at int) bool {
 // bucketShape is what the contexts of a bucket allow together, by halves of bytes.
 type bucketShape struct {
 	lo, hi [contextLen]uint16
-	filled bool
+	part   [contextLen]float64 // how much of usual text has a byte that is allowed, for each place
+	volume float64             // how much of usual text the shape lets through: the product of these
 }
 
-func (s *bucketShape) add(c context) {
-	s.filled = true
+func shapeOf(c context) (s bucketShape) {
 	for p, set := range c {
-		for b := range 256 {
-			if set == nil || set[b] {
+		if set == nil {
+			s.lo[p], s.hi[p] = 1<<16-1, 1<<16-1
+			continue
+		}
+		for b := range set {
+			if set[b] {
 				s.lo[p] |= 1 << (b & 15)
 				s.hi[p] |= 1 << (b >> 4)
 			}
 		}
 	}
+	return s
 }
 
-// volume says how much of usual text the shape lets through: the product of how common the bytes at its places are.
-func (s *bucketShape) volume() float64 {
-	if !s.filled {
-		return 0
-	}
-	v := 1.0
+// join lets through what another shape does, too.
+func (s *bucketShape) join(other *bucketShape) {
+	common := usual()
+	s.volume = 1
 	for p := range s.lo {
-		if s.lo[p]&s.hi[p] == 1<<16-1 {
-			continue
-		}
-		sum := 0.0
-		for h := range 16 {
-			if s.hi[p]>>h&1 == 1 {
-				for l := range 16 {
-					if s.lo[p]>>l&1 == 1 {
-						sum += usual()[h<<4|l]
-					}
-				}
+		lo, hi := s.lo[p]|other.lo[p], s.hi[p]|other.hi[p]
+		if lo != s.lo[p] || hi != s.hi[p] {
+			s.lo[p], s.hi[p], s.part[p] = lo, hi, 1
+			if lo&hi != 1<<16-1 {
+				s.part[p] = shareOf(common, lo, hi)
 			}
 		}
-		v *= sum
+		s.volume *= s.part[p]
 	}
-	return v
+}
+
+func shareOf(common *[256]float64, lo, hi uint16) (sum float64) {
+	for ; hi != 0; hi &= hi - 1 {
+		row := common[bits.TrailingZeros16(hi)<<4:]
+		for l := lo; l != 0; l &= l - 1 {
+			sum += row[bits.TrailingZeros16(l)]
+		}
+	}
+	return sum
 }
 
 // usual is how common bytes are in logs, learned from a few lines.
-var usual = sync.OnceValue(func() (common [256]float64) {
+var usual = sync.OnceValue(func() *[256]float64 {
+	common := new([256]float64)
 	const sample = `2026-03-14T06:12:00.123Z INFO  pass [reader-1] pass accepted zone=2 lane=1 in 87 ms
 Mar 14 06:12:01 gate-1 boardingd[4112]: heartbeat to 192.0.2.30:8080 ok, rtt=94ms queue=2 (link up)
 {"time":"2026-03-14T06:12:02Z","level":"WARN","message":"Response delayed by the Terminal","status":503}
