@@ -277,9 +277,7 @@ func (s *gramScan) longest(c candidates, at int) (match, bool) {
 	}
 	from, to := 0, len(refs) // where in them the text has its place
 	if len(text) >= c.common+8 {
-		tail := binary.BigEndian.Uint64(text[c.common:])
-		from = sort.Search(len(refs), func(i int) bool { return c.tails[i] >= tail })
-		to = from + sort.Search(len(refs)-from, func(i int) bool { return c.tails[from+i] > tail })
+		from, to = sameTails(c.tails, binary.BigEndian.Uint64(text[c.common:]))
 	}
 	for len(text) >= MinName {
 		n := from + sort.Search(to-from, func(i int) bool { return s.entries[refs[from+i]].text > string(text) })
@@ -301,6 +299,23 @@ func (s *gramScan) longest(c candidates, at int) (match, bool) {
 		text = text[:common]
 	}
 	return match{}, false
+}
+
+// sameTails gives where in sorted numbers those that are the same as one begin and end, or where it has its place.
+func sameTails(tails []uint64, tail uint64) (from, to int) {
+	for to = len(tails); from < to; {
+		if mid := int(uint(from+to) >> 1); tails[mid] < tail {
+			from = mid + 1
+		} else {
+			to = mid
+		}
+	}
+	for to < len(tails) && tails[to] == tail { // mostly none or one
+		if to++; to-from > 8 {
+			return from, to + sort.Search(len(tails)-to, func(i int) bool { return tails[to+i] > tail })
+		}
+	}
+	return from, to
 }
 
 // maxSpread is how far around the heart of a value the base64 that holds it is taken with it, in bytes.
