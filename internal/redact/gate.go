@@ -295,7 +295,7 @@ func (e *Engine) worth(b []byte, i int) bool {
 		if b[i] == ';' && (p == 't' || p == 'a' && b[i-2] == 't' && b[i-3] == 'a') { // of &quot; and form-data
 			return true
 		}
-		return (p == '"' || p == '\'' || keyBytes[p]) && e.keys.word(b, i, &e.marks)&keySecret != 0 || p == ' '
+		return (p == '"' || p == '\'' || keyBytes[p]) && e.keys.word(b, i, &e.marks)&keySecret != 0 || p == ' ' || p == '>'
 	case '|', '\t':
 		return p == ' ' || keyBytes[p] && e.keys.word(b, i, &e.marks)&keySecret != 0
 	case '>':

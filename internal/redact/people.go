@@ -158,6 +158,10 @@ func findLogUser(b []byte, at, free int) (start, end int, ok bool) {
 		}
 	case '-':
 		start, end, ok = userOfOption(b, at)
+	case ',': // the next of several mail addresses
+		if at > 0 && b[at-1] == '>' {
+			start, end, ok = findMailboxName(b, at, free)
+		}
 	}
 	return start, end, ok && start >= free && start < end && isPerson(b[start:end])
 }
