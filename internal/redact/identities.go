@@ -131,7 +131,7 @@ func findIPv4(b []byte, at, free int) (int, int, bool) {
 		}
 	}
 	if a, end, ok := plainIPv4(b, start); ok { // most are
-		return start, end, !staysIPv4(a) && !saysVersion(b[:start])
+		return start, end, !staysIPv4(a) && !saysVersion(b, start, end)
 	}
 	end, dots := at, 0
 	for end < len(b) && (isDigit(b[end]) || b[end] == '.' && dots < 4) {
@@ -161,7 +161,7 @@ func findIPv4(b []byte, at, free int) (int, int, bool) {
 	if !ok && hasZeros(b[start:end]) { // 192.000.002.007
 		a, ok = parseIPv4([]byte(withoutZeros(string(b[start:end]))))
 	}
-	if !ok || staysIPv4(a) || saysVersion(b[:start]) {
+	if !ok || staysIPv4(a) || saysVersion(b, start, end) {
 		return 0, 0, false
 	}
 	return start, end, true
@@ -309,18 +309,39 @@ func staysIPv4(a netip.Addr) bool {
 
 var beforeVersion = *bytesOf(" \t:=\"'")
 
-// saysVersion says whether the text before four numbers names a version.
-func saysVersion(before []byte) bool {
-	end := len(before)
-	for end > 0 && beforeVersion[before[end-1]] {
+// saysVersion says whether the text before four numbers names a version, or what is around them an upgrade.
+func saysVersion(b []byte, from, to int) bool {
+	end := from
+	for end > 0 && beforeVersion[b[end-1]] {
 		end--
 	}
 	start := end
-	for start > 0 && end-start < 16 && (before[start-1]|0x20 >= 'a' && before[start-1]|0x20 <= 'z') {
+	for start > 0 && end-start < 16 && (b[start-1]|0x20 >= 'a' && b[start-1]|0x20 <= 'z') {
 		start--
 	}
-	word := before[start:end]
-	return (versionWords.has(word) || len(word) > 7 && isOneOf(word[len(word)-7:], "version"))
+	word := b[start:end]
+	switch {
+	case len(word) == 0, isOneOf(word, "to", "from"), len(word) > 6 && isOneOf(word[1:6], "pgrad", "owngr"):
+		return isUpgrade(b, start, to)
+	}
+	return versionWords.has(word) || len(word) > 7 && isOneOf(word[len(word)-7:], "version")
+}
+
+// isUpgrade says whether four numbers, or the word before them, stand in upgrade 10.2.14.1 -> 10.2.15.0 or upgraded from … to ….
+func isUpgrade(b []byte, at, end int) bool {
+	n := at
+	for n > 0 && (b[n-1] == ' ' || b[n-1] == '-' || b[n-1] == '>') {
+		n--
+	}
+	second := n < at && n > 0 && isDigit(b[n-1])
+	if !second {
+		behind := b[end:min(len(b), end+5)]
+		if len(behind) < 5 || !isDigit(behind[4]) || string(behind[:4]) != " -> " && string(behind[:4]) != " to " {
+			return false
+		}
+	}
+	low := bytes.ToLower(b[max(lineStart(b, at), at-64):end])
+	return bytes.Contains(low, []byte("upgrad")) || bytes.Contains(low, []byte("downgrad"))
 }
 
 func isIPv6Byte(c byte) bool {

@@ -527,5 +527,16 @@ func findDistinguishedName(b []byte, at, free int) (int, int, bool) {
 		}
 		end++
 	}
-	return start, end, start >= free && spaces > 0 && spaces < 5 && isUpper(b[start]) && end < len(b) && b[end] == ','
+	if start < free || spaces == 0 || spaces > 4 || !isUpper(b[start]) || end == len(b) || b[end] != ',' {
+		return 0, 0, false
+	}
+	for _, w := range bytes.Fields(b[start:end]) {
+		if hasWord(authorities, w) {
+			return 0, 0, false
+		}
+	}
+	return start, end, true
 }
+
+// authorities are words in the names of those who give certificates, and of what they are given to.
+var authorities = wordSet("ca root authority issuing intermediate server client service services signing certificate timestamp ocsp gateway terminal")
