@@ -40,13 +40,11 @@ var partKeys = wordSet("name first last given family middle full display")
 
 // findPartName finds the name in a part of something whose key tells: "user": {"name": "…"}, <user><name>…, and in YAML.
 func findPartName(b []byte, at, free int) (int, int, bool) {
-	k, ok := keyedAt(b, at)
-	if !ok || k.start < free {
-		return 0, 0, false
-	}
 	start, _, _ := keySpan(b, at)
 	var owner []byte
 	switch {
+	case b[at] == '=':
+		return 0, 0, false
 	case b[at] == '>':
 		owner = elementAround(b, start-1)
 	case start > 0 && b[start-1] == '"':
@@ -55,6 +53,10 @@ func findPartName(b []byte, at, free int) (int, int, bool) {
 		owner = mappingAround(b, start)
 	}
 	if kindOf(owner)&keyUser == 0 {
+		return 0, 0, false
+	}
+	k, ok := keyedAt(b, at)
+	if !ok || k.start < free {
 		return 0, 0, false
 	}
 	if !k.quoted {
