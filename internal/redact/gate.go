@@ -2,6 +2,7 @@ package redact
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/binary"
 	"math/bits"
 	"sync"
@@ -27,8 +28,12 @@ var tokenEnds = func() (set [1 << 16]bool) {
 	return set
 }()
 
-// keyCache remembers what keys announce: logs have few, and each stands in thousands of lines.
-type keyCache [1 << 10]cachedKey
+// keyCache remembers what keys announce, and what they do together with the word before them: logs have few, and each stands in
+// thousands of lines.
+type keyCache struct {
+	keys  [1 << 10]cachedKey
+	pairs [1 << 10]cachedKey // of two words
+}
 
 // cachedKey is a key of up to 24 bytes, as three numbers.
 type cachedKey struct {
@@ -36,6 +41,7 @@ type cachedKey struct {
 	n       uint8
 	kind    keyKind
 	further bool // what stands before or behind the key can make it one
+	paired  bool // so can a name beside its value
 	nothing bool // neither, whatever stands around it
 }
 
@@ -69,7 +75,29 @@ func (c *keyCache) at(b []byte, at int, m *marks) keyKind {
 	if k.kind&^keyLoose != 0 || !k.further {
 		return k.kind
 	}
-	return kindAt(b, at)
+	if k.paired {
+		return kindAt(b, at)
+	}
+	return c.ofTwo(b, end, k)
+}
+
+// ofTwo gives the kind of a key that may be the second of two words.
+func (c *keyCache) ofTwo(b []byte, end int, second *cachedKey) keyKind {
+	start := end - int(second.n)
+	first, ok := wordBeforeKey(b, start)
+	if !ok {
+		return second.kind
+	}
+	n := end - first
+	if n > 24 || end < 24 {
+		return cmp.Or(kindOfTwo(b[first:end], b[start:end]), second.kind)
+	}
+	key := keyBefore(b, end, n)
+	e := &c.pairs[keyHash(key)]
+	if e.key != key || int(e.n) != n {
+		*e = cachedKey{key: key, n: uint8(n), kind: cmp.Or(kindOfTwo(b[first:end], b[start:end]), second.kind)}
+	}
+	return e.kind
 }
 
 // word gives the kind of the key before a sign that is no separator of its own, such as a comma.
@@ -118,7 +146,7 @@ func (c *keyCache) nothing(b []byte, at int, m *marks) bool {
 		return false
 	}
 	key := binary.LittleEndian.Uint64(b[at-8:]) >> (-8 * n & 63)
-	e := &c[keyHash([3]uint64{key})]
+	e := &c.keys[keyHash([3]uint64{key})]
 	return e.nothing && e.key[0] == key && int(e.n) == n
 }
 
@@ -137,7 +165,18 @@ func (c *keyCache) of(b []byte, end int, m *marks) *cachedKey {
 	if n == 0 {
 		return &noKey
 	}
-	var key [3]uint64
+	key := keyBefore(b, end, n)
+	e := &c.keys[keyHash(key)]
+	if e.key != key || int(e.n) != n {
+		text := b[start:end]
+		*e = cachedKey{key: key, n: uint8(n), kind: kindOf(text), further: mayBelong(text), paired: isPairValue(text) || string(text) == "is"}
+		e.nothing = e.kind == 0 && !e.further && !mayName(text)
+	}
+	return e
+}
+
+// keyBefore gives the n bytes before a place as numbers; there are 24 bytes before it.
+func keyBefore(b []byte, end, n int) (key [3]uint64) {
 	switch last := b[end-24 : end]; {
 	case n <= 8:
 		key[0] = binary.LittleEndian.Uint64(last[16:]) >> (64 - 8*n)
@@ -146,13 +185,7 @@ func (c *keyCache) of(b []byte, end int, m *marks) *cachedKey {
 	default:
 		key[0], key[1], key[2] = binary.LittleEndian.Uint64(last[16:]), binary.LittleEndian.Uint64(last[8:]), binary.LittleEndian.Uint64(last)>>(192-8*n)
 	}
-	e := &c[keyHash(key)]
-	if e.key != key || int(e.n) != n {
-		text := b[start:end]
-		*e = cachedKey{key: key, n: uint8(n), kind: kindOf(text), further: mayBelong(text)}
-		e.nothing = e.kind == 0 && !e.further && !mayName(text)
-	}
-	return e
+	return key
 }
 
 var noKey cachedKey
