@@ -43,20 +43,20 @@ const keySigns = ":;=>,|@\t$"
 const otherSigns = `()[/\%&{*ABJ_-.+`
 
 // otherContexts say what, a bucket each. Which go into one was found by trying: together they should let through as little of
-// usual logs as can be.
+// usual logs as can be. Those of domains are in the last one.
 var otherContexts = sync.OnceValue(func() []family {
 	return []family{
-		{slices.Concat(at("(", bytesOf(`"'`)), at(")", bytesOf(" ")), at("[", anyDigit, nil, bytesOf("/")), at("&", bytesOf("#c")), at("*", anyHex), at("B", bytesOf("ea"))), 1},
-		{slices.Concat(at("/", bytesOf("hU")), at("/", bytesOf("c"), bytesOf("r")), behind("/", bytesOf("t"), bytesOf("s")), at(`\`, bytesOf(`uUD\`)),
-			behind(`\`, anyCapital), behind(`\`, anyDigit), behind(`\`, bytesOf("-")),
-			behind("(", anyDigit), behind("(", letter('s')), behind("(", letter('s'), bytesOf(" ")), tokenContexts("_", anyHead)), 1},
+		{append(at(`\`, bytesOf(`uUD\`)), at("-", bytesOf("->"))...), 1},
+		{append(behind("/", bytesOf("t"), bytesOf("s")), tokenContexts("_", anyHead)...), 1},
 		{append(tokenContexts(".", anyHead), tokenContexts("-", isShortHead)...), 1},
 		{slices.Concat(optionContexts(), tokenContexts("-", func(head string) bool { return !isShortHead(head) }), behind("J", bytesOf("y")),
-			behind("(", bytesOf(")"), bytesOf(",")), behind("(", bytesOf(")"), bytesOf(","), bytesOf(" \n"))), 1},
-		{slices.Concat(at("-", bytesOf("->")), at("%", bytesOf("2345")), at("A", bytesOf("KSRI")), between([]*byteSet{&beforeNumber}, "+", anyDigit)), 1},
-		{append(dashedContexts(), at("[", bytesOf("r"), bytesOf("e"), bytesOf("d"), bytesOf("a"))...), 1},
-		{dottedContexts(), 1},
-		{slices.Concat(domainContexts(), at("/", bytesOf("m"), bytesOf("a")), at("{", bytesOf("SMCPs"))), 1},
+			behind("(", anyDigit), behind("(", letter('s')), behind("(", letter('s'), bytesOf(" ")), behind("(", bytesOf(")"), bytesOf(",")),
+			behind("(", bytesOf(")"), bytesOf(","), bytesOf(" \n")), behind(`\`, anyCapital), behind(`\`, anyDigit), behind(`\`, bytesOf("-"))), 1},
+		{slices.Concat(at("/", bytesOf("hU")), at("/", bytesOf("m"), bytesOf("a")), at("/", bytesOf("c"), bytesOf("r")), at("&", bytesOf("#c"))), 1},
+		{slices.Concat(dashedContexts(), at("[", bytesOf("r"), bytesOf("e"), bytesOf("d"), bytesOf("a")), at("[", anyDigit, nil, bytesOf("/"))), 1},
+		{slices.Concat(at("(", bytesOf(`"'`)), at(")", bytesOf(" ")), at("{", bytesOf("SMCPs")), at("A", bytesOf("KSRI")),
+			between([]*byteSet{&beforeNumber}, "+", anyDigit)), 1},
+		{slices.Concat(dottedContexts(), at("%", bytesOf("2345")), at("*", anyHex), at("B", bytesOf("ea")), domainContexts()), 1},
 	}
 })
 

@@ -103,7 +103,7 @@ words:
 	VMOVDQU Y9, SIFTED(const_dashSifted)
 	VPANDN  Y6, Y7, Y6
 
-	// Dots between digits that are not of an address, a hardware address or a token that ends in digits are in fractions.
+	// Dots between digits that are not of an address, a hardware address or a token that ends in two digits are in fractions.
 	VMOVDQU NOW(const_dotClass), Y7
 	VMOVDQU NEXT(const_dotClass), Y9
 	AHEAD(2, 62, Y7, Y9, Y10)
@@ -117,6 +117,9 @@ words:
 	VPCMPEQD Y9, Y9, Y9
 	VPXOR   Y9, Y2, Y9         // no digit two before
 	VPOR    Y8, Y9, Y9
+	VMOVDQU BEFORE(const_digitClass), Y13
+	AGO(3, 61, Y0, Y13, Y13)   // or one three before, too
+	VPOR    Y13, Y9, Y9
 	VPAND   Y9, Y10, Y10
 	VPAND   Y14, Y10, Y10
 	VPANDN  Y6, Y10, Y9

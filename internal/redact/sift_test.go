@@ -43,7 +43,7 @@ func TestSiftLeavesOutOnlyDatesTimesAndFractions(t *testing.T) {
 			want := [siftedCount]bool{
 				separatorSifted: m.classes[separatorClass][1+w]&bit != 0 && b[i] != '=' && !first(i) && !first(i-3),
 				dashSifted:      other && b[i] == '-' && !(between(i) && (b[i+3] != '-' || isHex(b[i-3]))),
-				dotSifted:       other && b[i] == '.' && !(between(i) && !near && (!isDigit(b[i-2]) || b[i-3] == ':')),
+				dotSifted:       other && b[i] == '.' && !(between(i) && !near && (!isDigit(b[i-2]) || b[i-3] == ':' || isDigit(b[i-3]))),
 				otherSifted:     other && b[i] != '-' && b[i] != '.',
 			}
 			for row := range accountSifted + 1 {
