@@ -250,6 +250,21 @@ func isTime(b []byte, i int) bool {
 	return isDigit(b[i+4]) && isDigit(b[i+5]) && !isHex(b[i+6]) && b[i+6] != ':'
 }
 
+// isLogTime says whether a colon is one of the three of a date in the common log form, which no rule is about: 14/Mar/2026:06:12:03.
+func isLogTime(b []byte, i int) bool {
+	if !isDigit(b[i-1]) || !isDigit(b[i+1]) {
+		return false
+	}
+	for _, first := range [...]int{i, i - 3, i - 6} {
+		if b[first-5] == '/' {
+			d := b[first-4 : first+9]
+			return isDigit(d[0]) && isDigit(d[1]) && isDigit(d[2]) && isDigit(d[3]) && d[4] == ':' && isDigit(d[5]) && isDigit(d[6]) && d[7] == ':' &&
+				isDigit(d[8]) && isDigit(d[9]) && d[10] == ':' && isDigit(d[11]) && isDigit(d[12]) && b[first+9] == ' '
+		}
+	}
+	return false
+}
+
 // nextWorth gives the next place at which a rule may find something. stop may lie before it.
 func (e *Engine) nextWorth(b []byte, i, stop int) int {
 	inner := min(stop, len(b)-edge) // so far it can be looked around
@@ -311,7 +326,7 @@ func (e *Engine) worth(b []byte, i int) bool {
 		// Nothing but what the sieve lets through comes here.
 		return announces(b, i) || i == e.ownerEnd || looksMode(b[i-10:]) || looksMode(b[i-11:])
 	case ':':
-		if isTime(b, i) {
+		if isTime(b, i) || isLogTime(b, i) {
 			return false
 		}
 		if n == '/' && b[i+2] == '/' || b[i+33] == ':' || n == ':' || b[i+2] == ':' && (n == 'x' || n == '*' || n == '!') || isDigit(p) && isUpper(n) || endsProcessorTime(b, i) || (isHex(p) || p == ':' || p == '[') && (isHex(n) || n == ':') && bytes.IndexByte(b[i+1:i+6], ':') >= 0 {

@@ -293,13 +293,20 @@ const ownerRule = "owner"
 
 // userOfPasswd finds the account and the full name in the lines of /etc/passwd: NAME:x:1002:1002:FULL NAME,…:/home/…
 func userOfPasswd(b []byte, at int) (int, int, bool) {
+	group := at > 0 && isDigit(b[at-1]) // the full name stands behind the number of the group
+	if !group && (at+2 >= len(b) || b[at+2] != ':') {
+		return 0, 0, false
+	}
 	first := lineStart(b, at)
 	line := b[first:at]
 	if at+3 < len(b) && (b[at+1] == 'x' || b[at+1] == '*' || b[at+1] == '!') && b[at+2] == ':' && isDigit(b[at+3]) {
 		return first, at, len(line) > 1 && nameAt(b, first) == at
 	}
+	if !group || bytes.Count(line, []byte(":")) != 3 {
+		return 0, 0, false
+	}
 	parts := bytes.Split(line, []byte(":"))
-	if len(parts) != 4 || !isAllDigits(parts[2]) || !isAllDigits(parts[3]) || len(parts[1]) != 1 {
+	if !isAllDigits(parts[2]) || !isAllDigits(parts[3]) || len(parts[1]) != 1 {
 		return 0, 0, false
 	}
 	end := at + 1

@@ -58,13 +58,18 @@ func endsInAlias(text []byte) bool {
 	return isAliasWord(text[start:])
 }
 
+var behindAddress = *bytesOf(" \t\r\n\"'<>`?#\\),;")
+
 // hookToken finds the last part of the address of a web hook: whoever knows it may call it.
 func hookToken(b []byte, host, free int) (int, int, bool) {
 	end := host
-	for end < len(b) && end-host < maxPair && bytes.IndexByte([]byte(" \t\r\n\"'<>`?#\\),;"), b[end]) < 0 {
+	for end < len(b) && end-host < maxPair && !behindAddress[b[end]] {
 		end++
 	}
 	address := b[host:end]
+	if !bytes.Contains(address, []byte("hook")) {
+		return 0, 0, false
+	}
 	slash := bytes.LastIndexByte(address, '/')
 	if slash < 0 || !bytes.HasPrefix(address, []byte("hooks.")) && !bytes.Contains(address[:slash+1], []byte("/webhook")) && !bytes.Contains(address[:slash+1], []byte("/hooks/")) {
 		return 0, 0, false
