@@ -107,7 +107,11 @@ func (c *keyCache) word(b []byte, end int, m *marks) keyKind {
 	}
 	k := c.of(b, end, m)
 	if k == nil { // too long to be remembered
-		return keySecret
+		start := end
+		for start > 0 && end-start < maxKey && keyBytes[b[start-1]] {
+			start--
+		}
+		return kindOf(b[start:end])
 	}
 	return k.kind
 }

@@ -74,7 +74,53 @@ func (e *Engine) lookAtSeparators(b []byte, words int) {
 			}
 		}
 	}
-	e.lookAt(b, m.sifted[separatorSifted][:words])
+	row = m.sifted[separatorSifted][:words]
+	e.leaveQuoted(b, row)
+	for w, signs := range row {
+		for ; signs != 0; signs &= signs - 1 {
+			i := m.from + w<<6 + bits.TrailingZeros64(signs)
+			if m.quoted[w]&signs&-signs != 0 {
+				if k := e.keys.of(b, i-1, m); k != nil && k.nothing {
+					e.idleKeys.remember(m, b, i-1)
+					continue
+				}
+			}
+			if e.worth(b, i) {
+				m.places[w] |= signs & -signs
+			}
+		}
+	}
+}
+
+// leaveQuoted takes the colons and commas out of a row of signs behind which nothing stands since the key in quotes before them
+// announces nothing, and marks those that stand behind a quote. A colon before another one may begin an address.
+func (e *Engine) leaveQuoted(b []byte, row []uint64) {
+	m := &e.marks
+	colons, commas, quotes := &m.classes[colonClass], &m.classes[commaClass], &m.classes[quoteClass]
+	any := uint64(0)
+	for w := range row {
+		behind := quotes[1+w]<<1 | quotes[w]>>63
+		two := colons[1+w] & (colons[1+w]>>1 | colons[2+w]<<63)
+		m.quoted[w] = row[w] & behind & (colons[1+w]&^two | commas[1+w])
+		any |= m.quoted[w]
+	}
+	m.quoted[0] &^= 1 // what is before the chunk is not known
+	if any == 0 {
+		return
+	}
+	keyed := m.keyed[:len(row)] // the places of the quotes, where the keys end
+	for w := range keyed {
+		keyed[w] = m.quoted[w] >> 1
+		if w+1 < len(keyed) {
+			keyed[w] |= m.quoted[w+1] << 63
+		}
+	}
+	e.idleKeys.leaveKnown(m, b, keyed)
+	before := uint64(0)
+	for w := range row {
+		row[w] = row[w]&^m.quoted[w] | m.quoted[w]&(keyed[w]<<1|before>>63)
+		before = keyed[w]
+	}
 }
 
 func (e *Engine) lookAtSpaces(b []byte, words int) {

@@ -201,6 +201,9 @@ func userAfterWord(b []byte, at int) (int, int, bool) {
 		start++
 	}
 	end := nameAt(b, start)
+	if word == "for" && !quoted && !bytes.HasPrefix(bytes.TrimLeft(b[end:min(len(b), end+8)], " >"), []byte("from")) && !isPasswordFor(b[:ws]) {
+		return 0, 0, false // most of what is for something
+	}
 	if end-start < 2 || quoted && end == len(b) {
 		return 0, 0, false // no name, or one whose closing quote is not there
 	}

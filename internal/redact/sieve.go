@@ -229,6 +229,7 @@ type marks struct {
 	spaces, others chunkRow              // which fit a context of spaces, and which another one
 	classes        [classCount]classRow  // the chunk begins with the second word
 	sifted         [siftedCount]chunkRow // what sift makes of all this
+	quoted, keyed  chunkRow              // see leaveQuoted
 }
 
 // chunkRow has a bit for each byte of a chunk.
@@ -255,6 +256,8 @@ const (
 	equalsClass
 	dashClass
 	dotClass
+	commaClass
+	quoteClass
 	classCount
 )
 

@@ -34,6 +34,24 @@ DATA dots<>+16(SB)/8, $0x2e2e2e2e2e2e2e2e
 DATA dots<>+24(SB)/8, $0x2e2e2e2e2e2e2e2e
 GLOBL dots<>(SB), RODATA|NOPTR, $32
 
+DATA commas<>+0(SB)/8, $0x2c2c2c2c2c2c2c2c
+DATA commas<>+8(SB)/8, $0x2c2c2c2c2c2c2c2c
+DATA commas<>+16(SB)/8, $0x2c2c2c2c2c2c2c2c
+DATA commas<>+24(SB)/8, $0x2c2c2c2c2c2c2c2c
+GLOBL commas<>(SB), RODATA|NOPTR, $32
+
+DATA doubleQuotes<>+0(SB)/8, $0x2222222222222222
+DATA doubleQuotes<>+8(SB)/8, $0x2222222222222222
+DATA doubleQuotes<>+16(SB)/8, $0x2222222222222222
+DATA doubleQuotes<>+24(SB)/8, $0x2222222222222222
+GLOBL doubleQuotes<>(SB), RODATA|NOPTR, $32
+
+DATA quotes<>+0(SB)/8, $0x2727272727272727
+DATA quotes<>+8(SB)/8, $0x2727272727272727
+DATA quotes<>+16(SB)/8, $0x2727272727272727
+DATA quotes<>+24(SB)/8, $0x2727272727272727
+GLOBL quotes<>(SB), RODATA|NOPTR, $32
+
 // NIBBLES puts the low halves of the 64 bytes at off(SI) into Y0 and Y2, their high halves into Y1 and Y3.
 #define NIBBLES(off) \
 	VMOVDQU off(SI), Y0;      \
@@ -190,6 +208,14 @@ classes:
 	SAME(equals, const_equalsClass)
 	SAME(dashes, const_dashClass)
 	SAME(dots, const_dotClass)
+	SAME(commas, const_commaClass)
+	VPCMPEQB doubleQuotes<>(SB), Y0, Y4
+	VPCMPEQB doubleQuotes<>(SB), Y2, Y5
+	VPCMPEQB quotes<>(SB), Y0, Y6
+	VPCMPEQB quotes<>(SB), Y2, Y7
+	VPOR     Y6, Y4, Y4
+	VPOR     Y7, Y5, Y5
+	PAIR(Y4, Y5, const_quoteClass)
 
 	ADDQ $8, DI
 	ADDQ $64, SI

@@ -64,9 +64,10 @@ func TestSieveMarksWhatTheTablesSay(t *testing.T) {
 				require.Equal(t, strings.IndexByte(keySigns, b[i]) >= 0, m.classes[separatorClass][1+w]&bit != 0, "separator at %q", b[i])
 				require.Equal(t, strings.IndexByte(otherSigns, b[i]) >= 0, m.classes[signClass][1+w]&bit != 0, "sign at %q", b[i])
 				require.Equal(t, isHex(b[i]), m.classes[hexClass][1+w]&bit != 0, "hexadecimal at %q", b[i])
-				for class, sign := range map[int]byte{colonClass: ':', equalsClass: '=', dashClass: '-', dotClass: '.'} {
+				for class, sign := range map[int]byte{colonClass: ':', equalsClass: '=', dashClass: '-', dotClass: '.', commaClass: ','} {
 					require.Equal(t, b[i] == sign, m.classes[class][1+w]&bit != 0, "%q at %q", sign, b[i])
 				}
+				require.Equal(t, b[i] == '"' || b[i] == '\'', m.classes[quoteClass][1+w]&bit != 0, "quote at %q", b[i])
 				if seen++; s.fits(b, i) {
 					fitting++
 					require.True(t, (m.spaces[w]|m.others[w]|m.classes[separatorClass][1+w])&bit != 0, "%q fits and is not marked", b[i-3:i+5])

@@ -41,6 +41,18 @@ var notValues = newWordList(wordSet(`policy expiry expires expired length minimu
 	agreement usage import export pair material management server-side client-side label at by as if when while than then until only edition member website forum manager-mode
 	authorization ro rw view read-only read-write map context engineid users user login password secret key token community code pin bearer basic digest null-auth cryptographic`))
 
+// valueWords are all words behind which a value may stand.
+var valueWords = func() *wordList {
+	others := wordSet("host is")
+	for w := range arguments {
+		others[w] = true
+	}
+	for w := range commandSecrets {
+		others[w] = true
+	}
+	return newWordList(tellingWords, directives, others)
+}()
+
 // valueAfterWord finds the value behind the telling word that ends before a space.
 func valueAfterWord(b []byte, at, free int) (int, int, bool) {
 	start := at
@@ -57,6 +69,9 @@ func valueAfterWord(b []byte, at, free int) (int, int, bool) {
 	word := string(lowered(&buf, b[start:at]))
 	if (word == "auth" || word == "by") && !isUpper(b[start]) {
 		return 0, 0, false // these tell in capitals only, see weakWord
+	}
+	if !valueWords.has(b[start:at]) {
+		return 0, 0, false
 	}
 	first := lineStart(b, start)
 	if !tellingWords[word] {
