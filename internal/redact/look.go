@@ -75,7 +75,10 @@ func (e *Engine) lookAtSeparators(b []byte, words int) {
 		}
 	}
 	row = m.sifted[separatorSifted][:words]
-	e.leaveQuoted(b, row)
+	if !e.leaveQuoted(b, row) {
+		e.lookAt(b, row)
+		return
+	}
 	for w, signs := range row {
 		for ; signs != 0; signs &= signs - 1 {
 			i := m.from + w<<6 + bits.TrailingZeros64(signs)
@@ -93,11 +96,19 @@ func (e *Engine) lookAtSeparators(b []byte, words int) {
 }
 
 // leaveQuoted takes the colons and commas out of a row of signs behind which nothing stands since the key in quotes before them
-// announces nothing, and marks those that stand behind a quote. A colon before another one may begin an address.
-func (e *Engine) leaveQuoted(b []byte, row []uint64) {
+// announces nothing, and marks those that stand behind a quote; it says whether there are any. A colon before another one may begin
+// an address.
+func (e *Engine) leaveQuoted(b []byte, row []uint64) bool {
 	m := &e.marks
 	colons, commas, quotes := &m.classes[colonClass], &m.classes[commaClass], &m.classes[quoteClass]
 	any := uint64(0)
+	for _, q := range quotes[1 : 1+len(row)] {
+		any |= q
+	}
+	if any == 0 {
+		return false
+	}
+	any = 0
 	for w := range row {
 		behind := quotes[1+w]<<1 | quotes[w]>>63
 		two := colons[1+w] & (colons[1+w]>>1 | colons[2+w]<<63)
@@ -106,7 +117,7 @@ func (e *Engine) leaveQuoted(b []byte, row []uint64) {
 	}
 	m.quoted[0] &^= 1 // what is before the chunk is not known
 	if any == 0 {
-		return
+		return false
 	}
 	keyed := m.keyed[:len(row)] // the places of the quotes, where the keys end
 	for w := range keyed {
@@ -121,6 +132,7 @@ func (e *Engine) leaveQuoted(b []byte, row []uint64) {
 		row[w] = row[w]&^m.quoted[w] | m.quoted[w]&(keyed[w]<<1|before>>63)
 		before = keyed[w]
 	}
+	return true
 }
 
 func (e *Engine) lookAtSpaces(b []byte, words int) {
