@@ -59,11 +59,7 @@ func findPartName(b []byte, at, free int) (int, int, bool) {
 	if !ok || k.start < free {
 		return 0, 0, false
 	}
-	if !k.quoted {
-		k.end = moreNames(b, k.start, k.end)
-	}
-	v := b[k.start:k.end]
-	return k.start, k.end, bytes.IndexByte(v, '@') < 0 && isPerson(v)
+	return k.person(b)
 }
 
 // objectAround gives the key of the JSON object that a place is in.

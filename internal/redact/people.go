@@ -39,14 +39,16 @@ func findUser(b []byte, at, free int) (int, int, bool) {
 	if !ok || k.start < free {
 		return 0, 0, false
 	}
+	return k.person(b)
+}
+
+// person gives the name that a value is, if it is one. Mail addresses are left to their own rule.
+func (k keyed) person(b []byte) (int, int, bool) {
 	if !k.quoted {
 		k.end = moreNames(b, k.start, k.end)
 	}
 	v := b[k.start:k.end]
-	if bytes.IndexByte(v, '@') >= 0 || !isPerson(v) { // the rule for mail addresses takes it
-		return 0, 0, false
-	}
-	return k.start, k.end, true
+	return k.start, k.end, bytes.IndexByte(v, '@') < 0 && isPerson(v)
 }
 
 // beginsWithAlias says whether text begins with an alias, behind which signs of what stood there are left.
