@@ -66,6 +66,18 @@ func behindWord(b []byte, words [][2]int, places int, names ...string) int {
 	return -1
 }
 
+// wordEndingAt gives the word before a place, with blanks between.
+func wordEndingAt(b []byte, at int) []byte {
+	for at > 0 && isSpace(b[at-1]) {
+		at--
+	}
+	start := at
+	for start > 0 && isWord(b[start-1]) {
+		start--
+	}
+	return b[start:at]
+}
+
 // keyArgument: ENV DB_PASSWORD SECRET, setx API_KEY SECRET, proxy_set_header X-Api-Key SECRET; and RequestHeader set, CONFIG SET.
 func keyArgument(b []byte, words [][2]int) int {
 	for i, w := range words[:min(len(words), 2)] {
@@ -73,12 +85,12 @@ func keyArgument(b []byte, words [][2]int) int {
 		if len(words) <= i+1 || kindOf(key)&keySecret == 0 {
 			continue
 		}
-		command := bytes.TrimRight(b[lineStart(b, w[0]):words[0][0]], " \t")
+		command := wordEndingAt(b, words[0][0])
 		value := b[words[i+1][0]:words[i+1][1]]
 		switch {
 		case bytes.IndexByte([]byte("=:<>-|"), value[0]) >= 0:
 			return -1
-		case !isOneOf(command[len(command)-3:], "env", "set") || bytes.HasSuffix(command, []byte("ENV")) || isOneOf(command, "setenv"):
+		case !isOneOf(command, "env", "set") || string(command) == "ENV":
 			return i + 1
 		case (bytes.IndexAny(key, "_-.") > 0 || isUpper(key[0]) && isUpper(key[len(key)/2]) || hasWord(directives, key)) && looksChosen(value) && bytes.ContainsAny(value, "0123456789"):
 			// The words themselves stand in sentences, too.

@@ -433,6 +433,18 @@ func TestPictures(t *testing.T) {
 }
 
 // Any bytes in: no panic, and what comes out is a fixed point.
+// What stands far behind the word that announces it is no reason to stumble.
+func TestLongGapsBehindWords(t *testing.T) {
+	long, gap := strings.Repeat("x", 600), strings.Repeat(" ", 600)
+	for _, text := range []string{"env " + long + " API_KEY Kelp71brass", "set" + gap + "API_KEY Kelp71brass", "ENV API_KEY" + gap + "Kelp71brass", "setx " + long + " " + long, "chown" + gap + "quintela", "user" + gap + "quintela", "password for" + gap + ": Kelp71brass",
+		"by" + gap + "Marta Quintela", "From:" + gap + "Marta <m@merrowick.example>", "sudo" + gap + "-u quintela", "{" + long + "\"name\": \"Marta\"", "<" + long + "<name>Marta</name>", gap + "name: Marta", "tool --from-literal", "tool --from-literal="} {
+		for _, around := range []string{"", "\n", long + "\n"} {
+			require.NotPanics(t, func() { redactText(t, around+text) }, text)
+			require.NotPanics(t, func() { redactText(t, around+text+around) }, text)
+		}
+	}
+}
+
 func FuzzForms(f *testing.F) {
 	f.Add([]byte(secretLine), "a.log")
 	f.Add(gz(f, secretLine), "a.gz")

@@ -95,9 +95,9 @@ func (c *keyCache) ofTwo(b []byte, end int, second *cachedKey) keyKind {
 	key := keyBefore(b, end, n)
 	e := &c.pairs[keyHash(key)]
 	if e.key != key || int(e.n) != n {
-		*e = cachedKey{key: key, n: uint8(n), kind: cmp.Or(kindOfTwo(b[first:end], b[start:end]), second.kind)}
+		*e = cachedKey{key: key, n: uint8(n), kind: kindOfTwo(b[first:end], b[start:end])}
 	}
-	return e.kind
+	return cmp.Or(e.kind, second.kind)
 }
 
 // word gives the kind of the key before a sign that is no separator of its own, such as a comma.
@@ -133,7 +133,7 @@ func (t *wordTable) remember(m *marks, b []byte, at int) {
 	start, ok := m.keyStart(at)
 	if n := at - start; ok && n > 0 && n <= 8 {
 		word := binary.LittleEndian.Uint64(b[at-8:]) >> (64 - 8*n)
-		t[word*0x9e3779b97f4a7c15>>54] = word
+		t[word*0x9e3779b97f4a7c15>>54] = word // as the kernel has it
 	}
 }
 

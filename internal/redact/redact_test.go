@@ -406,7 +406,10 @@ func FuzzText(f *testing.F) {
 		data, err := os.ReadFile(name)
 		require.NoError(f, err)
 		for _, line := range strings.Split(string(data), "\n") {
-			f.Add([]byte(strings.TrimPrefix(strings.TrimPrefix(line, "in:  "), "keep: ")))
+			line = strings.TrimPrefix(strings.TrimPrefix(line, "in:  "), "keep: ")
+			f.Add([]byte(line))
+			f.Add([]byte(strings.Replace(line, " ", strings.Repeat(" ", 2*maxPair), 1))) // what is looked back at has an end
+			f.Add([]byte(strings.Replace(line, " ", " "+strings.Repeat("x", 2*maxPair)+" ", 1)))
 		}
 	}
 	f.Fuzz(func(t *testing.T, in []byte) {

@@ -4,53 +4,22 @@
 DATA lowNibbles<>+0(SB)/8, $0x0f0f0f0f0f0f0f0f
 GLOBL lowNibbles<>(SB), RODATA|NOPTR, $8
 
-DATA capitals<>+0(SB)/8, $0x0303030303030303
-DATA capitals<>+8(SB)/8, $0x0303030303030303
-DATA capitals<>+16(SB)/8, $0x0303030303030303
-DATA capitals<>+24(SB)/8, $0x0303030303030303
-GLOBL capitals<>(SB), RODATA|NOPTR, $32
+// EVERY makes 32 bytes of eight that are the same.
+#define EVERY(name, eight) \
+	DATA name<>+0(SB)/8, $eight;  \
+	DATA name<>+8(SB)/8, $eight;  \
+	DATA name<>+16(SB)/8, $eight; \
+	DATA name<>+24(SB)/8, $eight; \
+	GLOBL name<>(SB), RODATA|NOPTR, $32
 
-DATA colons<>+0(SB)/8, $0x3a3a3a3a3a3a3a3a
-DATA colons<>+8(SB)/8, $0x3a3a3a3a3a3a3a3a
-DATA colons<>+16(SB)/8, $0x3a3a3a3a3a3a3a3a
-DATA colons<>+24(SB)/8, $0x3a3a3a3a3a3a3a3a
-GLOBL colons<>(SB), RODATA|NOPTR, $32
-
-DATA equals<>+0(SB)/8, $0x3d3d3d3d3d3d3d3d
-DATA equals<>+8(SB)/8, $0x3d3d3d3d3d3d3d3d
-DATA equals<>+16(SB)/8, $0x3d3d3d3d3d3d3d3d
-DATA equals<>+24(SB)/8, $0x3d3d3d3d3d3d3d3d
-GLOBL equals<>(SB), RODATA|NOPTR, $32
-
-DATA dashes<>+0(SB)/8, $0x2d2d2d2d2d2d2d2d
-DATA dashes<>+8(SB)/8, $0x2d2d2d2d2d2d2d2d
-DATA dashes<>+16(SB)/8, $0x2d2d2d2d2d2d2d2d
-DATA dashes<>+24(SB)/8, $0x2d2d2d2d2d2d2d2d
-GLOBL dashes<>(SB), RODATA|NOPTR, $32
-
-DATA dots<>+0(SB)/8, $0x2e2e2e2e2e2e2e2e
-DATA dots<>+8(SB)/8, $0x2e2e2e2e2e2e2e2e
-DATA dots<>+16(SB)/8, $0x2e2e2e2e2e2e2e2e
-DATA dots<>+24(SB)/8, $0x2e2e2e2e2e2e2e2e
-GLOBL dots<>(SB), RODATA|NOPTR, $32
-
-DATA commas<>+0(SB)/8, $0x2c2c2c2c2c2c2c2c
-DATA commas<>+8(SB)/8, $0x2c2c2c2c2c2c2c2c
-DATA commas<>+16(SB)/8, $0x2c2c2c2c2c2c2c2c
-DATA commas<>+24(SB)/8, $0x2c2c2c2c2c2c2c2c
-GLOBL commas<>(SB), RODATA|NOPTR, $32
-
-DATA doubleQuotes<>+0(SB)/8, $0x2222222222222222
-DATA doubleQuotes<>+8(SB)/8, $0x2222222222222222
-DATA doubleQuotes<>+16(SB)/8, $0x2222222222222222
-DATA doubleQuotes<>+24(SB)/8, $0x2222222222222222
-GLOBL doubleQuotes<>(SB), RODATA|NOPTR, $32
-
-DATA quotes<>+0(SB)/8, $0x2727272727272727
-DATA quotes<>+8(SB)/8, $0x2727272727272727
-DATA quotes<>+16(SB)/8, $0x2727272727272727
-DATA quotes<>+24(SB)/8, $0x2727272727272727
-GLOBL quotes<>(SB), RODATA|NOPTR, $32
+EVERY(capitals, 0x0303030303030303)
+EVERY(colons, 0x3a3a3a3a3a3a3a3a)
+EVERY(equals, 0x3d3d3d3d3d3d3d3d)
+EVERY(dashes, 0x2d2d2d2d2d2d2d2d)
+EVERY(dots, 0x2e2e2e2e2e2e2e2e)
+EVERY(commas, 0x2c2c2c2c2c2c2c2c)
+EVERY(doubleQuotes, 0x2222222222222222)
+EVERY(quotes, 0x2727272727272727)
 
 // NIBBLES puts the low halves of the 64 bytes at off(SI) into Y0 and Y2, their high halves into Y1 and Y3.
 #define NIBBLES(off) \
