@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"io"
 	"strings"
+	"sync"
 
 	"github.com/klauspost/compress/flate"
 	"github.com/klauspost/compress/gzip"
@@ -77,12 +78,23 @@ func TrimEnding(name string) string {
 	return name
 }
 
+// deflateLevels are the levels of DEFLATE for our own.
+var deflateLevels = [...]int{Balanced: gzipLevel, Fast: gzip.BestSpeed, Small: gzip.BestCompression}
+
+// gzipWriters of each level are used again: their tables take more to set up than a small piece takes to compress.
+var gzipWriters [len(deflateLevels)]sync.Pool
+
 // gzipPiece writes a gzip member (RFC 1952, section 2.2); members one after the other are one gzip file.
 func gzipPiece(w io.Writer, data []byte, level Level, _ bool) error {
-	zw, err := gzip.NewWriterLevel(w, [...]int{gzipLevel, gzip.BestSpeed, gzip.BestCompression}[level])
-	if err != nil {
-		return err
+	zw, ok := gzipWriters[level].Get().(*gzip.Writer)
+	if !ok {
+		var err error
+		if zw, err = gzip.NewWriterLevel(w, deflateLevels[level]); err != nil {
+			return err
+		}
 	}
+	defer gzipWriters[level].Put(zw)
+	zw.Reset(w)
 	if _, err := zw.Write(data); err != nil {
 		return err
 	}
@@ -113,7 +125,7 @@ func openZstd(r io.Reader) (io.ReadCloser, error) {
 // deflatePiece writes a piece of a DEFLATE stream (RFC 1951). All but the last end with an empty stored block, on a whole
 // byte, so that what follows can be put behind them.
 func deflatePiece(w io.Writer, data []byte, level Level, last bool) error {
-	zw, err := flate.NewWriter(w, [...]int{gzipLevel, flate.BestSpeed, flate.BestCompression}[level])
+	zw, err := flate.NewWriter(w, deflateLevels[level])
 	if err != nil {
 		return err
 	}

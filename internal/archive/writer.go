@@ -17,6 +17,7 @@ import (
 	"runtime"
 	"sort"
 	"strings"
+	"sync"
 	"time"
 )
 
@@ -70,10 +71,11 @@ type spool struct {
 	level  Level
 	size   int64
 	hash   hash.Hash
-	crc    uint32   // of a member of a zip file
-	buf    []byte   // content that is not compressed yet
-	frames *os.File // compressed pieces; nil while the file is small
-	packed []byte   // a small file, compressed, of a zip file
+	crc    uint32           // of a member of a zip file
+	buf    []byte           // content that is not compressed yet
+	piece  *[pieceSize]byte // what buf lies in, once the file is not small any more
+	frames *os.File         // compressed pieces; nil while the file is small
+	packed []byte           // a small file, compressed, of a zip file
 	tmpDir string
 	err    error
 	ready  chan struct{}
@@ -130,6 +132,7 @@ func (s *spool) fill(ctx context.Context) {
 	case s.err != nil:
 	case s.frames != nil || len(s.buf) > smallFile:
 		s.err = s.compress(true)
+		s.release() // it may wait for its turn
 	case s.format.zip:
 		var b bytes.Buffer
 		s.err = s.format.piece(&b, s.buf, s.level, true)
@@ -164,10 +167,32 @@ func (s *spool) Write(b []byte) (int, error) {
 			}
 		}
 		n := min(len(b), pieceSize-len(s.buf))
+		if len(s.buf)+n > smallFile {
+			s.grow()
+		}
 		s.buf = append(s.buf, b[:n]...)
 		b = b[n:]
 	}
 	return given, nil
+}
+
+// pieceBuffers hold a piece each.
+var pieceBuffers = sync.Pool{New: func() any { return new([pieceSize]byte) }}
+
+// grow gives a file that is not small room for a whole piece.
+func (s *spool) grow() {
+	if s.piece == nil {
+		s.piece = pieceBuffers.Get().(*[pieceSize]byte)
+		s.buf = s.piece[:copy(s.piece[:], s.buf)]
+	}
+}
+
+func (s *spool) release() {
+	s.buf = nil
+	if s.piece != nil {
+		pieceBuffers.Put(s.piece)
+		s.piece = nil
+	}
 }
 
 // compress writes the buffer as one piece to the file of frames.
@@ -190,7 +215,7 @@ func (s *spool) discard() {
 		os.Remove(s.frames.Name())
 		s.frames = nil
 	}
-	s.buf = nil
+	s.release()
 }
 
 // put writes one prepared file.

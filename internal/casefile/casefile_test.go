@@ -1,6 +1,7 @@
 package casefile
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"os"
@@ -181,4 +182,22 @@ func FuzzLedger(f *testing.F) {
 		require.NoError(t, c.ReadLedger(func(r Record) error { n++; _, err := json.Marshal(r); return err }))
 		require.Positive(t, n, fmt.Sprintf("%q", data))
 	})
+}
+
+func TestSameContent(t *testing.T) {
+	dir := t.TempDir()
+	write := func(name string, data []byte) string {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), data, 0o600))
+		return filepath.Join(dir, name)
+	}
+	long := bytes.Repeat([]byte("gate "), 200_000)
+	other := bytes.Clone(long)
+	other[len(other)-1] = '!'
+	a := write("a", long)
+	require.True(t, SameContent(a, write("same", long)))
+	require.False(t, SameContent(a, write("last byte", other)))
+	require.False(t, SameContent(a, write("shorter", long[:len(long)-1])))
+	require.False(t, SameContent(write("whole blocks", long[:512<<10]), write("more", long)))
+	require.False(t, SameContent(a, filepath.Join(dir, "none")))
+	require.True(t, SameContent(write("empty", nil), write("empty too", nil)))
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"io"
 	"os"
 	"path/filepath"
@@ -12,6 +13,7 @@ import (
 	"time"
 
 	"github.com/cespare/xxhash/v2"
+	"golang.org/x/sync/errgroup"
 
 	"envask/internal/ask"
 	"envask/internal/casefile"
@@ -22,27 +24,6 @@ import (
 
 // Redaction learns from the evidence while it arrives, in the shadow of the systems and the network, so that packing reads
 // it once. What was learned is kept beside the round as places (file, offset, length), never as values.
-
-const arrivedFile = "learned.jsonl"
-
-// arrived is what was learned from one file. It holds good for these bytes and these rules alone.
-type arrived struct {
-	System string      `json:"system"`
-	Name   string      `json:"name"`
-	SHA256 string      `json:"sha256"`
-	Check  string      `json:"check"` // XXH64 of the same bytes: packing sees with it, and quickly, that they are still the same
-	Rules  string      `json:"rules"` // digest of what was redacted by
-	Form   redact.Form `json:"form"`
-	Places []place     `json:"places"`
-}
-
-// place is where a learned value stands first in a file.
-type place struct {
-	Offset int64        `json:"at"`
-	Length int          `json:"n"`
-	Class  redact.Class `json:"class"`
-	Rule   string       `json:"rule"`
-}
 
 // arrivals learns from files as they are taken.
 type arrivals struct {
@@ -147,13 +128,13 @@ func (l *arrivals) learn(engine *redact.Engine, file string, e collect.Entry) (g
 	}
 	defer f.Close()
 	seen := map[redact.Value]bool{}
-	got = arrived{System: e.System, Name: e.Name, SHA256: e.SHA256, Rules: l.digest, Places: []place{}}
+	got = arrived{System: e.System, Name: e.Name, SHA256: e.SHA256, Rules: l.digest, Places: []places{}}
 	check := xxhash.New()
 	in := io.TeeReader(&progressReader{ctx: l.ctx, r: f}, check)
 	res, err := engine.File(nil, in, redact.Source{Name: e.Name, Place: func(v redact.Value, offset int64) {
 		if !seen[v] {
 			seen[v] = true
-			got.Places = append(got.Places, place{offset, len(v.Text), v.Class, v.Rule})
+			got.put(v, offset)
 		}
 	}})
 	if err == nil {
@@ -197,30 +178,42 @@ func (p *packing) fromArrivalOf(r *collect.Round) error {
 		}
 	}
 	digest := p.policy.Digest()
-	return learnedFrom(r, func(got arrived) {
-		if x := pieces[got.System+"/"+got.Name]; x != nil && !x.learned && !x.asIs && x.entry.SHA256 == got.SHA256 && got.Rules == digest {
-			x.learned = p.takePlaces(x, got)
-		}
+	var mu sync.Mutex
+	begun := map[*piece]bool{}
+	first := func(x *piece) bool {
+		mu.Lock()
+		defer mu.Unlock()
+		was := begun[x]
+		begun[x] = true
+		return !was
+	}
+	var g errgroup.Group
+	g.SetLimit(runtime.GOMAXPROCS(0))
+	err := arrivedLines(r, func(line []byte) {
+		g.Go(func() error {
+			var got arrived
+			if json.Unmarshal(line, &got) != nil {
+				return nil
+			}
+			if x := pieces[got.System+"/"+got.Name]; x != nil && !x.asIs && x.entry.SHA256 == got.SHA256 && got.Rules == digest && first(x) {
+				x.learned = p.takePlaces(x, got)
+			}
+			return nil
+		})
 	})
+	return errors.Join(err, g.Wait())
 }
 
-// takePlaces reads the values at their places.
+// takePlaces learns the values at their places, if all of them are there.
 func (p *packing) takePlaces(x *piece, got arrived) bool {
 	f, err := os.Open(x.raw)
 	if err != nil {
 		return false
 	}
 	defer f.Close()
-	var values []redact.Value
-	for _, at := range got.Places {
-		if at.Length < 1 || at.Length > redact.MaxLearned {
-			return false
-		}
-		buf := make([]byte, at.Length)
-		if _, err := f.ReadAt(buf, at.Offset); err != nil {
-			return false
-		}
-		values = append(values, redact.Value{Text: string(buf), Class: at.Class, Rule: at.Rule})
+	values, err := got.values(f)
+	if err != nil {
+		return false
 	}
 	for _, v := range values {
 		p.learned.Add(v)

@@ -83,10 +83,9 @@ func (p *packing) settle(w *casefile.Writer, out *Packed) error {
 	if n := filepath.Base(out.Archive); n != filepath.Base(base)+"."+p.format.Name {
 		p.app.note("an archive of that name was sent already and stays; this one is %s", n)
 	}
-	if sum, err := casefile.FileSum(out.Archive); err == nil && sum == out.SHA256 {
-		out.Same = true
-	}
-	if err := os.Rename(filepath.Join(p.tmp, "archive"), out.Archive); err != nil {
+	part := filepath.Join(p.tmp, "archive")
+	out.Same = casefile.SameContent(part, out.Archive)
+	if err := os.Rename(part, out.Archive); err != nil {
 		return err
 	}
 	if err := casefile.SyncDir(p.c.OutDir()); err != nil {

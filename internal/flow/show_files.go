@@ -1,10 +1,6 @@
 package flow
 
 import (
-	"bufio"
-	"encoding/json"
-	"errors"
-	"io"
 	"os"
 	"path/filepath"
 	"strings"
@@ -94,38 +90,12 @@ func (a *App) RoundFiles(r *collect.Round, systems, items []string, text string)
 			if i, ok := at[got.System+"/"+got.Name]; ok && out[i].SHA256 == got.SHA256 {
 				out[i].Form, out[i].Learned = got.Form, redact.Counts{}
 				for _, p := range got.Places {
-					out[i].Learned[p.Rule]++
+					out[i].Learned[p.Rule] += len(p.At) / 2
 				}
 			}
 		})
 	}
 	return out, fault.Wrap("read the round", r.ID, err)
-}
-
-// learnedFrom calls each for what was learned from the files of a round on arrival; torn lines are left out.
-func learnedFrom(r *collect.Round, each func(arrived)) error {
-	f, err := os.Open(filepath.Join(r.Dir(), arrivedFile))
-	if errors.Is(err, os.ErrNotExist) {
-		return nil
-	}
-	if err != nil {
-		return err
-	}
-	defer f.Close()
-	br := bufio.NewReaderSize(f, 256<<10)
-	for {
-		text, err := br.ReadBytes('\n')
-		if err == io.EOF {
-			return nil
-		}
-		if err != nil {
-			return err
-		}
-		var got arrived
-		if json.Unmarshal(text, &got) == nil {
-			each(got)
-		}
-	}
 }
 
 func wanted(list []string, x string) bool { return len(list) == 0 || contains(list, x) }

@@ -8,6 +8,7 @@ import (
 	"io"
 	"path"
 	"strings"
+	"sync"
 
 	dsnet "github.com/dsnet/compress/bzip2"
 	"github.com/klauspost/compress/gzip"
@@ -47,7 +48,23 @@ func openGzip(r io.Reader) (io.Reader, func(), error) {
 
 // closeGzip writes no name and no time into the head: the same input gives the same bytes.
 func closeGzip(w io.Writer) (io.WriteCloser, error) {
-	return gzip.NewWriterLevel(w, gzip.DefaultCompression)
+	z := gzipWriters.Get().(*gzip.Writer)
+	z.Reset(w)
+	return &lentGzip{z}, nil
+}
+
+// gzipWriters are used again: the tables of one take a megabyte, and many a folder is full of small files that are packed.
+var gzipWriters = sync.Pool{New: func() any { return gzip.NewWriter(io.Discard) }}
+
+type lentGzip struct{ *gzip.Writer }
+
+// Close may be called once.
+func (l *lentGzip) Close() error {
+	err := l.Writer.Close()
+	l.Writer.Reset(io.Discard)
+	gzipWriters.Put(l.Writer)
+	l.Writer = nil
+	return err
 }
 
 // maxZstdWindow bounds the memory that a zstd file may ask for, in bytes; RFC 8878 recommends to accept 8 MiB, and the usual

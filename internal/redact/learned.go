@@ -45,6 +45,9 @@ func NewLearned(texts ...string) *Learned {
 
 // Add learns a value, if it is of a kind that is removed everywhere.
 func (l *Learned) Add(v Value) {
+	if l.has(v) { // most of what a log says, it says in every file
+		return
+	}
 	if v.Rule == LiteralRule { // the engineer's word counts more than what is common
 		if len(v.Text) < MinName || len(v.Text) > MaxLearned {
 			return
@@ -58,6 +61,12 @@ func (l *Learned) Add(v Value) {
 	if old, ok := l.values[v.Text]; !ok || less(v, old) {
 		l.values[v.Text] = v
 	}
+}
+
+func (l *Learned) has(v Value) bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.values[v.Text] == v
 }
 
 func less(a, b Value) bool {

@@ -1,0 +1,134 @@
+package flow
+
+import (
+	"bufio"
+	"cmp"
+	"encoding/json"
+	"errors"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+
+	"envask/internal/collect"
+	"envask/internal/redact"
+)
+
+const arrivedFile = "learned.jsonl"
+
+// arrived is what was learned from one file. It holds good for these bytes and these rules alone.
+type arrived struct {
+	System string      `json:"system"`
+	Name   string      `json:"name"`
+	SHA256 string      `json:"sha256"`
+	Check  string      `json:"check"` // XXH64 of the same bytes: packing sees with it, and quickly, that they are still the same
+	Rules  string      `json:"rules"` // digest of what was redacted by
+	Form   redact.Form `json:"form"`
+	Places []places    `json:"places"`
+}
+
+// places are where the values that one rule found in a file stand first: offset, length, offset, length, and so on, in bytes.
+// A log can have a hundred thousand of them, and numbers in a row are read five times as fast as an object for each.
+type places struct {
+	Class redact.Class `json:"class"`
+	Rule  string       `json:"rule"`
+	At    []int64      `json:"at"`
+}
+
+// arrivedLines calls each with what was learned from a file of a round on arrival, one line each.
+func arrivedLines(r *collect.Round, each func(line []byte)) error {
+	f, err := os.Open(filepath.Join(r.Dir(), arrivedFile))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	br := bufio.NewReaderSize(f, 256<<10)
+	for {
+		line, err := br.ReadBytes('\n')
+		if err == io.EOF { // a torn line is none
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		each(line)
+	}
+}
+
+// learnedFrom calls each for what was learned from the files of a round on arrival; damaged lines are left out.
+func learnedFrom(r *collect.Round, each func(arrived)) error {
+	return arrivedLines(r, func(line []byte) {
+		var got arrived
+		if json.Unmarshal(line, &got) == nil {
+			each(got)
+		}
+	})
+}
+
+// put notes where a value stands.
+func (a *arrived) put(v redact.Value, offset int64) {
+	i := slices.IndexFunc(a.Places, func(p places) bool { return p.Rule == v.Rule && p.Class == v.Class })
+	if i < 0 {
+		i = len(a.Places)
+		a.Places = append(a.Places, places{Class: v.Class, Rule: v.Rule})
+	}
+	a.Places[i].At = append(a.Places[i].At, offset, int64(len(v.Text)))
+}
+
+// values reads what stands at the places.
+func (a *arrived) values(f io.ReaderAt) ([]redact.Value, error) {
+	type place struct{ offset, length, of int64 }
+	var all []place
+	for i, p := range a.Places {
+		for at := p.At; len(at) > 0; at = at[2:] {
+			if len(at) == 1 {
+				return nil, errors.New("an offset has no length")
+			}
+			all = append(all, place{at[0], at[1], int64(i)})
+		}
+	}
+	slices.SortFunc(all, func(a, b place) int { return cmp.Compare(a.offset, b.offset) }) // the file is read from its begin to its end
+	values := make([]redact.Value, 0, len(all))
+	in := &heldPart{f: f}
+	for _, x := range all {
+		text, err := in.at(x.offset, x.length)
+		if err != nil {
+			return nil, err
+		}
+		values = append(values, redact.Value{Text: string(text), Class: a.Places[x.of].Class, Rule: a.Places[x.of].Rule})
+	}
+	return values, nil
+}
+
+// heldPart is the part of a file that was read last: many places stand close together.
+type heldPart struct {
+	f    io.ReaderAt
+	from int64
+	held []byte
+}
+
+const heldSize = 64 << 10 // bytes
+
+func (w *heldPart) at(offset, length int64) ([]byte, error) {
+	if length < 1 || length > redact.MaxLearned || offset < 0 {
+		return nil, errors.New("a place that cannot be")
+	}
+	if offset < w.from || offset+length > w.from+int64(len(w.held)) {
+		if w.held == nil {
+			w.held = make([]byte, heldSize)
+		}
+		n, err := w.f.ReadAt(w.held[:heldSize], offset)
+		if err != nil && err != io.EOF {
+			return nil, err
+		}
+		w.from, w.held = offset, w.held[:n]
+		if int64(n) < length {
+			return nil, io.ErrUnexpectedEOF
+		}
+	}
+	return w.held[offset-w.from:][:length], nil
+}
