@@ -4,6 +4,7 @@ import (
 	"archive/tar"
 	"bytes"
 	"context"
+	"crypto/sha256"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -41,22 +42,46 @@ func build(t testing.TB, files map[string][]byte, order []string) []byte {
 
 func buildAs(t testing.TB, files map[string][]byte, order []string, format *Format, level Level) []byte {
 	t.Helper()
-	var out bytes.Buffer
-	w := NewWriter(&out, "26031407", t.TempDir(), format, level)
+	var out memory
+	w := NewWriter(&out, "26031407", t.TempDir(), format, level, nil)
 	var sources []Source
 	for _, name := range order {
 		sources = append(sources, source(name, files[name]))
 	}
 	require.NoError(t, w.Add(context.Background(), sources))
 	m := Manifest{Format: ManifestFormat, Complete: true}
-	for _, f := range w.Written() {
+	written, err := w.Written(context.Background())
+	require.NoError(t, err)
+	for _, f := range written {
 		m.Files = append(m.Files, File{Path: f.Name, SHA256: f.SHA256, Size: f.Size})
 	}
 	manifest, err := json.Marshal(m)
 	require.NoError(t, err)
 	require.NoError(t, w.Add(context.Background(), []Source{source(ManifestName, manifest)}))
 	require.NoError(t, w.Close(context.Background(), epoch))
-	return out.Bytes()
+	size, sum := w.Sum()
+	require.Equal(t, int64(len(out.data)), size)
+	require.Equal(t, sha256.Sum256(out.data), sum)
+	return out.data
+}
+
+// memory is a Storage.
+type memory struct {
+	data []byte
+	lie  func(b []byte, at int64) // changes what is read
+}
+
+func (m *memory) Write(b []byte) (int, error) {
+	m.data = append(m.data, b...)
+	return len(b), nil
+}
+
+func (m *memory) ReadAt(b []byte, at int64) (int, error) {
+	n, err := bytes.NewReader(m.data).ReadAt(b, at)
+	if m.lie != nil {
+		m.lie(b[:n], at)
+	}
+	return n, err
 }
 
 func content(n int, seed uint64) []byte {
@@ -136,13 +161,15 @@ func TestManifestIsWrittenAsItWouldBeAtOnce(t *testing.T) {
 }
 
 func TestFailingSources(t *testing.T) {
-	var out bytes.Buffer
+	var out memory
 	dir := t.TempDir()
-	w := NewWriter(&out, "top", dir, &Formats[0], Balanced)
+	w := NewWriter(&out, "top", dir, &Formats[0], Balanced, nil)
 	require.NoError(t, w.Add(context.Background(), []Source{source("a", []byte("1")), source("c", content(pieceSize, 1))}))
-	require.Len(t, w.Written(), 2)
+	written, err := w.Written(context.Background())
+	require.NoError(t, err)
+	require.Len(t, written, 2)
 	broken := errors.New("broken")
-	err := w.Add(context.Background(), []Source{{Name: "d", Write: func(io.Writer) error { return broken }}, source("e", nil)})
+	err = w.Add(context.Background(), []Source{{Name: "d", Write: func(io.Writer) error { return broken }}, source("e", nil)})
 	require.ErrorIs(t, err, broken)
 	require.ErrorContains(t, err, "d: broken")
 	require.ErrorContains(t, w.Add(context.Background(), []Source{source("a", nil)}), "two files of this name")
@@ -253,11 +280,11 @@ func TestInspectSeesEveryFile(t *testing.T) {
 
 func FuzzVerify(f *testing.F) {
 	for i := range Formats {
-		var b bytes.Buffer
-		w := NewWriter(&b, "t", f.TempDir(), &Formats[i], Balanced)
+		var b memory
+		w := NewWriter(&b, "t", f.TempDir(), &Formats[i], Balanced, nil)
 		require.NoError(f, w.Add(context.Background(), []Source{source("systems/a", []byte("x")), source(ManifestName, []byte("{}"))}))
 		require.NoError(f, w.Close(context.Background(), epoch))
-		f.Add(b.Bytes())
+		f.Add(b.data)
 	}
 	f.Add([]byte("\x1f\x8b"))
 	f.Add([]byte(strings.Repeat("\x00", 1024)))
@@ -271,13 +298,23 @@ func FuzzVerify(f *testing.F) {
 	})
 }
 
+// What it takes to write an archive, and to read it back.
 func BenchmarkWriter(b *testing.B) {
 	data := content(32<<20, 1)
-	b.SetBytes(int64(len(data)))
-	for b.Loop() {
-		w := NewWriter(io.Discard, "t", b.TempDir(), &Formats[0], Balanced)
-		if err := w.Add(context.Background(), []Source{source("a", data[:16<<20]), source("b", data[16<<20:])}); err != nil {
-			b.Fatal(err)
-		}
+	for _, and := range []string{"write", "write and read back"} {
+		b.Run(and, func(b *testing.B) {
+			b.SetBytes(int64(len(data)))
+			for b.Loop() {
+				f, err := os.CreateTemp(b.TempDir(), "")
+				require.NoError(b, err)
+				w := NewWriter(f, "t", b.TempDir(), &Formats[0], Balanced, nil)
+				require.NoError(b, w.Add(context.Background(), []Source{source("a", data[:16<<20]), source("b", data[16<<20:])}))
+				if and != "write" {
+					_, err := w.Written(context.Background())
+					require.NoError(b, err)
+				}
+				require.NoError(b, f.Close())
+			}
+		})
 	}
 }

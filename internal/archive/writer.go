@@ -7,7 +7,6 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/binary"
-	"encoding/hex"
 	"fmt"
 	"hash"
 	"hash/crc32"
@@ -39,12 +38,33 @@ type Source struct {
 type Written struct {
 	Name   string
 	Size   int64
-	SHA256 string
+	SHA256 string // of what was read back
+
+	at, packed int64 // where a member of a zip file lies, and its size there
+	crc        uint32
+}
+
+// Storage is where an archive is written. It is read back from there.
+type Storage interface {
+	io.Writer
+	io.ReaderAt
+}
+
+// counted knows how much was written.
+type counted struct {
+	file Storage
+	size int64
+}
+
+func (c *counted) Write(b []byte) (int, error) {
+	n, err := c.file.Write(b)
+	c.size += int64(n)
+	return n, err
 }
 
 // Writer writes one archive.
 type Writer struct {
-	out    io.Writer
+	out    *counted
 	format *Format
 	level  Level
 	top    string
@@ -53,13 +73,20 @@ type Writer struct {
 	zip    *zip.Writer  // nil for tar files
 	done   []Written
 	names  map[string]bool
+
+	inspect Inspect
+	read    int       // files of done that were read back
+	readTo  int64     // of out
+	end     int64     // of the last member of a zip file
+	sum     hash.Hash // of what was read back of out
 }
 
-// NewWriter begins an archive with one top folder. Large files are kept in tmpDir until their turn comes.
-func NewWriter(out io.Writer, top, tmpDir string, format *Format, level Level) *Writer {
-	w := &Writer{out: out, format: format, level: level, top: top, tmpDir: tmpDir, names: map[string]bool{}}
+// NewWriter begins an archive with one top folder in an empty file. Large files are kept in tmpDir until their turn comes.
+// inspect (which may be nil) sees each file as it was read back.
+func NewWriter(out Storage, top, tmpDir string, format *Format, level Level, inspect Inspect) *Writer {
+	w := &Writer{out: &counted{file: out}, format: format, level: level, top: top, tmpDir: tmpDir, names: map[string]bool{}, inspect: inspect, sum: sha256.New()}
 	if format.zip {
-		w.zip = zip.NewWriter(out)
+		w.zip = zip.NewWriter(w.out)
 	}
 	return w
 }
@@ -70,7 +97,6 @@ type spool struct {
 	format *Format
 	level  Level
 	size   int64
-	hash   hash.Hash
 	crc    uint32           // of a member of a zip file
 	buf    []byte           // content that is not compressed yet
 	piece  *[pieceSize]byte // what buf lies in, once the file is not small any more
@@ -91,7 +117,7 @@ func (w *Writer) Add(ctx context.Context, sources []Source) error {
 	go func() {
 		defer close(queue)
 		for _, src := range sources {
-			s := &spool{src: src, format: w.format, level: w.level, hash: sha256.New(), tmpDir: w.tmpDir, ready: make(chan struct{})}
+			s := &spool{src: src, format: w.format, level: w.level, tmpDir: w.tmpDir, ready: make(chan struct{})}
 			select {
 			case slots <- struct{}{}:
 			case <-ctx.Done():
@@ -154,7 +180,6 @@ func (c ctxWriter) Write(b []byte) (int, error) {
 }
 
 func (s *spool) Write(b []byte) (int, error) {
-	s.hash.Write(b)
 	if s.format.zip {
 		s.crc = crc32.Update(s.crc, crc32.IEEETable, b)
 	}
@@ -227,7 +252,7 @@ func (w *Writer) put(s *spool) error {
 		return fmt.Errorf("%s: two files of this name", s.src.Name)
 	}
 	w.names[s.src.Name] = true
-	w.done = append(w.done, Written{s.src.Name, s.size, hex.EncodeToString(s.hash.Sum(nil))})
+	w.done = append(w.done, Written{Name: s.src.Name, Size: s.size, crc: s.crc})
 	if w.zip != nil {
 		return w.member(s)
 	}
@@ -279,6 +304,9 @@ func (w *Writer) member(s *spool) error {
 	if err != nil {
 		return err
 	}
+	d := &w.done[len(w.done)-1]
+	d.at, d.packed = w.end+zipHead+int64(len(h.Name)+len(h.Extra)), int64(h.CompressedSize64)
+	w.end = d.at + d.packed
 	if s.frames == nil {
 		_, err = out.Write(s.packed)
 	} else {
@@ -288,11 +316,13 @@ func (w *Writer) member(s *spool) error {
 }
 
 // Of the ZIP format (APPNOTE.TXT): the flag of names in UTF-8 (4.4.4), the extra field of the time of the last change in seconds
-// since 1970 (0x5455), and the lowest version that can read it (2.0: DEFLATE).
+// since 1970 (0x5455), the lowest version that can read it (2.0: DEFLATE), and the size of what stands before a member's name
+// (4.3.7).
 const (
 	zipUTF8      = 0x800
 	zipTimeField = 0x5455
 	zipVersion   = 20
+	zipHead      = 30
 )
 
 // prepare fills in what the zip writer leaves to those who give it compressed bytes.
@@ -338,24 +368,37 @@ func (w *Writer) flush() error {
 	return err
 }
 
-// Written gives what was written so far, in order.
-func (w *Writer) Written() []Written { return w.done }
+// Written reads back what was written so far, and gives it in order.
+func (w *Writer) Written(ctx context.Context) ([]Written, error) {
+	err := w.readBack(ctx)
+	return w.done, err
+}
 
-// Close writes the list of checksums over all files and ends the archive.
+// Close writes the list of checksums over all files, ends the archive and reads back what was not read back yet.
 func (w *Writer) Close(ctx context.Context, modified time.Time) error {
-	sums := Sums(w.done)
-	err := w.Add(ctx, []Source{{Name: SumsName, ModTime: modified, Write: func(out io.Writer) error {
+	done, err := w.Written(ctx)
+	if err != nil {
+		return err
+	}
+	sums := Sums(done)
+	err = w.Add(ctx, []Source{{Name: SumsName, ModTime: modified, Write: func(out io.Writer) error {
 		_, err := io.WriteString(out, sums)
 		return err
 	}}})
 	if err != nil {
 		return err
 	}
-	if w.zip != nil {
-		return w.zip.Close()
+	if w.zip == nil {
+		w.plain.Write(make([]byte, 1024)) // two empty blocks end a tar file
+		return w.readBack(ctx)
 	}
-	w.plain.Write(make([]byte, 1024)) // two empty blocks end a tar file
-	return w.flush()
+	if err := w.readBack(ctx); err != nil {
+		return err
+	}
+	if err := w.zip.Close(); err != nil {
+		return err
+	}
+	return w.list(ctx)
 }
 
 // Sums gives the list of checksums in the form that sha256sum -c reads. Names never hold a line end or a backslash, see

@@ -25,8 +25,8 @@ func newPack(s *session) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "pack",
 		Short: "Redact and package into the archive named after the case",
-		Long: `Redact a round and write the archive. Afterwards it is read once more: against its checksums, and for every value that
-redaction learned. The same round gives the same bytes each time.`,
+		Long: `Redact a round and write the archive. Then it is read back from the disk: its checksums are made of what is there, and it is
+searched for every value that redaction learned. The same round gives the same bytes each time.`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			a, c, err := s.appAndCase()
@@ -170,7 +170,7 @@ func (s *session) drawPacked(p *flow.Packed) {
 		s.screen.Field("to join", term.Clean(p.JoinPage))
 	}
 	s.screen.Field("replaced", countsText(p.Findings))
-	s.screen.Field("checked", fmt.Sprintf("checksums hold; none of the %s learned values is in it", humanize.Comma(int64(p.Learned))))
+	s.screen.Field("checked", fmt.Sprintf("read back whole; none of the %s learned values is in it", humanize.Comma(int64(p.Learned))))
 	s.screen.Field("proof", fmt.Sprintf("%d made-up values in %d notations were all caught", p.Proof.Values, p.Proof.Notations))
 	for _, o := range p.OpaqueOut {
 		s.screen.Print("  %s %s", s.screen.Paint(term.Warn, "left out, unreadable:"), term.Clean(o))

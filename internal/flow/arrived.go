@@ -7,6 +7,7 @@ import (
 	"errors"
 	"io"
 	"io/fs"
+	"math"
 	"os"
 	"path/filepath"
 	"slices"
@@ -114,7 +115,7 @@ type heldPart struct {
 const heldSize = 64 << 10 // bytes
 
 func (w *heldPart) at(offset, length int64) ([]byte, error) {
-	if length < 1 || length > redact.MaxLearned || offset < 0 {
+	if length < 1 || length > redact.MaxLearned || offset < 0 || offset > math.MaxInt64-length {
 		return nil, errors.New("a place that cannot be")
 	}
 	if offset < w.from || offset+length > w.from+int64(len(w.held)) {

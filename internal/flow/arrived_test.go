@@ -3,6 +3,7 @@ package flow
 import (
 	"bytes"
 	"fmt"
+	"math"
 	"strings"
 	"testing"
 
@@ -31,7 +32,7 @@ func TestPlacesAreReadBack(t *testing.T) {
 	require.Equal(t, want, values)
 
 	file := bytes.NewReader([]byte("0123456789"))
-	for _, at := range [][]int64{{0}, {-1, 2}, {2, 0}, {2, -1}, {8, 3}, {10, 1}, {1 << 62, 1}, {0, redact.MaxLearned + 1}, {1, 1, 9, 2}} {
+	for _, at := range [][]int64{{0}, {-1, 2}, {2, 0}, {2, -1}, {8, 3}, {10, 1}, {1 << 62, 1}, {1, 1, math.MaxInt64, 1}, {0, redact.MaxLearned + 1}, {1, 1, 9, 2}} {
 		bad := arrived{Places: []places{{Class: redact.Secret, Rule: "keyed-secret", At: at}}}
 		_, err := bad.values(file)
 		require.Error(t, err, at)

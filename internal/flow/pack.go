@@ -197,7 +197,7 @@ type piece struct {
 }
 
 // Pack redacts a round and writes the archive that is named after the case. Nothing has its final name before it was
-// read once more, compared with its checksums and searched for everything that was learned.
+// read back, which makes its checksums, and searched for everything that was learned.
 func (a *App) Pack(ctx context.Context, c *casefile.Case, q PackRequest) (*Packed, error) {
 	w, err := a.write(c)
 	if err != nil {

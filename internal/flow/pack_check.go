@@ -15,43 +15,42 @@ import (
 	"envask/internal/submit"
 )
 
-// check reads the archive once: checksums, and every learned original.
-func (p *packing) check(part string) (*archive.Report, error) {
-	p.begin("checking")
-	var leaks []string
-	paths := map[string]*piece{}
-	for _, x := range p.pieces {
-		paths[x.path] = x
+// leakCheck searches what was read back of an archive for every learned original.
+type leakCheck struct {
+	p      *packing
+	finder *redact.LeakFinder
+	pieces map[string]*piece // by path in the archive
+	leaks  []string
+}
+
+func (p *packing) leakCheck(pieces map[string]*piece) *leakCheck {
+	return &leakCheck{p: p, finder: redact.NewLeakFinder(p.matcher, p.options()), pieces: pieces}
+}
+
+// inspect looks at one file.
+func (c *leakCheck) inspect(name string, r io.Reader) error {
+	x := c.pieces[name]
+	if x != nil && x.asIs {
+		return nil // on the engineer's word
 	}
-	o := p.options()
-	finder := redact.NewLeakFinder(p.matcher, o)
-	rep, err := archive.VerifyFile(part, func(name string, r io.Reader) error {
-		x := paths[name]
-		if x != nil && x.asIs {
-			return nil // on the engineer's word
+	found, err := c.finder.Find(r, name)
+	for _, l := range found {
+		if x != nil && (x.opaque || l.Unread) {
+			c.p.app.note("%s (opaque, sent on your word) holds a value of rule %s at byte %d", inMember(name, l), l.Rule, l.Offset)
+			continue
 		}
-		found, err := finder.Find(r, name)
-		for _, l := range found {
-			if x != nil && (x.opaque || l.Unread) {
-				p.app.note("%s (opaque, sent on your word) holds a value of rule %s at byte %d", inMember(name, l), l.Rule, l.Offset)
-				continue
-			}
-			leaks = append(leaks, fmt.Sprintf("%s at byte %d (rule %s)", inMember(name, l), l.Offset, l.Rule))
-		}
-		return err
-	})
-	if err != nil {
-		return nil, err
+		c.leaks = append(c.leaks, fmt.Sprintf("%s at byte %d (rule %s)", inMember(name, l), l.Offset, l.Rule))
 	}
-	if len(leaks) > 0 {
-		return nil, fault.New(fault.Refused, "leak check", "", "a value that must not leave is still there: "+strings.Join(leaks, "; "),
-			"the archive was not kept; please report the file's form, without the value")
+	return err
+}
+
+// result says what was found so far.
+func (c *leakCheck) result() error {
+	if len(c.leaks) == 0 {
+		return nil
 	}
-	if !rep.Good() {
-		d := rep.Differences[0]
-		return nil, fmt.Errorf("the archive does not agree with its own checksums: %s %s: %s", d.Path, d.What, d.Why)
-	}
-	return rep, nil
+	return fault.New(fault.Refused, "leak check", "", "a value that must not leave is still there: "+strings.Join(c.leaks, "; "),
+		"the archive was not kept; please report the file's form, without the value")
 }
 
 // inMember names a file, or a member of it.

@@ -2,6 +2,7 @@ package flow
 
 import (
 	"context"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -74,22 +75,19 @@ func (p *packing) write(ctx context.Context) (*Packed, error) {
 		return nil, err
 	}
 	part := filepath.Join(p.tmp, "archive")
-	f, err := os.OpenFile(part, os.O_CREATE|os.O_WRONLY, 0o600)
+	f, err := os.OpenFile(part, os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {
 		return nil, err
 	}
-	m, err := p.fill(ctx, f, top)
+	m, aw, err := p.fill(ctx, f, top)
 	if err == nil {
 		err = f.Sync()
 	}
 	if err = errors.Join(err, f.Close()); err != nil {
 		return nil, err
 	}
-	rep, err := p.check(part)
-	if err != nil {
-		return nil, err
-	}
-	out := &Packed{Archive: filepath.Join(p.c.OutDir(), top+"."+p.format.Name), Round: roundIDs(p.rounds), NewSince: p.q.NewSince, Size: rep.Size, SHA256: rep.SHA256,
+	size, sum := aw.Sum()
+	out := &Packed{Archive: filepath.Join(p.c.OutDir(), top+"."+p.format.Name), Round: roundIDs(p.rounds), NewSince: p.q.NewSince, Size: size, SHA256: hex.EncodeToString(sum[:]),
 		Files: len(m.Files), Findings: m.Redaction.Findings, Learned: m.Redaction.Learned, Proof: p.proof, Lacking: m.Lacking,
 		OpaqueIn: m.Redaction.Opaque, OpaqueOut: []string{}, OpenQuestions: append([]string{}, p.brief().Open()...), Largest: p.largest()}
 	for _, x := range p.pieces {
@@ -114,8 +112,8 @@ func (p *packing) write(ctx context.Context) (*Packed, error) {
 	return out, nil
 }
 
-func (p *packing) fill(ctx context.Context, f io.Writer, top string) (*archive.Manifest, error) {
-	aw := archive.NewWriter(f, top, p.tmp, p.format, p.level)
+// fill writes the archive and reads it back: first the evidence, then what says what it is.
+func (p *packing) fill(ctx context.Context, f archive.Storage, top string) (*archive.Manifest, *archive.Writer, error) {
 	var sources []archive.Source
 	byName := map[string]*piece{}
 	for _, x := range p.pieces {
@@ -124,10 +122,17 @@ func (p *packing) fill(ctx context.Context, f io.Writer, top string) (*archive.M
 			sources = append(sources, archive.Source{Name: x.path, ModTime: x.entry.ModTime, Write: func(w io.Writer) error { return p.redact(ctx, x, w) }})
 		}
 	}
+	check := p.leakCheck(byName)
+	aw := archive.NewWriter(f, top, p.tmp, p.format, p.level, check.inspect)
 	if err := aw.Add(ctx, sources); err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	m := p.manifest(aw.Written(), byName)
+	p.begin("checking")
+	written, err := aw.Written(ctx)
+	if err = errors.Join(err, check.result()); err != nil {
+		return nil, nil, err
+	}
+	m := p.manifest(written, byName)
 	own := []archive.Source{
 		{Name: archive.BriefName, ModTime: p.round.Ended, Write: p.brief().Write},
 		{Name: archive.PageName, ModTime: p.round.Ended, Write: func(w io.Writer) error { return report.Page(w, p.page(m)) }},
@@ -138,9 +143,9 @@ func (p *packing) fill(ctx context.Context, f io.Writer, top string) (*archive.M
 		own = append(own, archive.Source{Name: archive.SignatureName, ModTime: p.round.Ended, Write: func(w io.Writer) error { return p.sign(w, m) }})
 	}
 	if err := aw.Add(ctx, own); err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	return m, aw.Close(ctx, p.round.Ended)
+	return m, aw, errors.Join(aw.Close(ctx, p.round.Ended), check.result())
 }
 
 // redact writes one piece as it goes into the archive.
