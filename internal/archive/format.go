@@ -81,8 +81,8 @@ func TrimEnding(name string) string {
 // deflateLevels are the levels of DEFLATE for our own.
 var deflateLevels = [...]int{Balanced: gzipLevel, Fast: gzip.BestSpeed, Small: gzip.BestCompression}
 
-// gzipWriters of each level are used again: their tables take more to set up than a small piece takes to compress.
-var gzipWriters [len(deflateLevels)]sync.Pool
+// Writers of each level are used again: their tables take more to set up than a small piece takes to compress.
+var gzipWriters, flateWriters [len(deflateLevels)]sync.Pool
 
 // gzipPiece writes a gzip member (RFC 1952, section 2.2); members one after the other are one gzip file.
 func gzipPiece(w io.Writer, data []byte, level Level, _ bool) error {
@@ -125,10 +125,15 @@ func openZstd(r io.Reader) (io.ReadCloser, error) {
 // deflatePiece writes a piece of a DEFLATE stream (RFC 1951). All but the last end with an empty stored block, on a whole
 // byte, so that what follows can be put behind them.
 func deflatePiece(w io.Writer, data []byte, level Level, last bool) error {
-	zw, err := flate.NewWriter(w, deflateLevels[level])
-	if err != nil {
-		return err
+	zw, ok := flateWriters[level].Get().(*flate.Writer)
+	if !ok {
+		var err error
+		if zw, err = flate.NewWriter(w, deflateLevels[level]); err != nil {
+			return err
+		}
 	}
+	defer flateWriters[level].Put(zw)
+	zw.Reset(w)
 	if _, err := zw.Write(data); err != nil {
 		return err
 	}

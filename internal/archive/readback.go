@@ -118,18 +118,40 @@ func (b *backReader) tar() error {
 // members reads the members of a zip file that came since the last time.
 func (b *backReader) members() error {
 	w := b.w
+	packed := bufio.NewReaderSize(nil, 256<<10)
+	zr := flate.NewReader(packed)
 	for ; w.read < len(w.done); w.read++ {
 		d := &w.done[w.read]
-		crc := crc32.NewIEEE()
-		zr := flate.NewReader(bufio.NewReaderSize(b.section(d.at, d.packed), 256<<10))
-		if err := b.content(d, io.TeeReader(zr, crc)); err != nil {
+		packed.Reset(b.section(d.at, d.packed))
+		if err := zr.(flate.Resetter).Reset(packed, nil); err != nil {
 			return err
 		}
-		if crc.Sum32() != d.crc {
-			return notRead(d.Name, "its CRC-32 is another")
+		if err := b.member(d, zr); err != nil {
+			return err
 		}
 	}
 	w.readTo = w.out.size
+	return nil
+}
+
+// member reads one member. Unpacking a large one goes on beside hashing and searching.
+func (b *backReader) member(d *Written, content io.Reader) error {
+	crc := crc32.NewIEEE()
+	content = io.TeeReader(content, crc)
+	if d.Size > readAheadBuffers*readAheadSize {
+		ahead, err := readahead.NewReaderSize(content, readAheadBuffers, readAheadSize)
+		if err != nil {
+			return err
+		}
+		defer ahead.Close()
+		content = ahead
+	}
+	if err := b.content(d, content); err != nil {
+		return err
+	}
+	if crc.Sum32() != d.crc {
+		return notRead(d.Name, "its CRC-32 is another")
+	}
 	return nil
 }
 

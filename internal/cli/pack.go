@@ -171,6 +171,13 @@ func (s *session) drawPacked(p *flow.Packed) {
 	}
 	s.screen.Field("replaced", countsText(p.Findings))
 	s.screen.Field("checked", fmt.Sprintf("read back whole; none of the %s learned values is in it", humanize.Comma(int64(p.Learned))))
+	if s.common.verbose {
+		var took []string
+		for _, x := range p.Took {
+			took = append(took, fmt.Sprintf("%s %.2f s", x.Stage, x.Seconds))
+		}
+		s.screen.Field("took", strings.Join(took, ", "))
+	}
 	s.screen.Field("proof", fmt.Sprintf("%d made-up values in %d notations were all caught", p.Proof.Values, p.Proof.Notations))
 	for _, o := range p.OpaqueOut {
 		s.screen.Print("  %s %s", s.screen.Paint(term.Warn, "left out, unreadable:"), term.Clean(o))

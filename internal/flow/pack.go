@@ -64,10 +64,17 @@ type Packed struct {
 	Parts     []archive.Part `json:"parts,omitempty"`     // of what is sent
 	JoinPage  string         `json:"join_page,omitempty"` // says how to join them
 	Same      bool           `json:"same"`                // the archive was there already, byte for byte
+	Took      []StageTime    `json:"took"`
 
 	TooLarge      []RouteLimit `json:"too_large,omitempty"` // routes of the ask that do not take it
 	Largest       []ItemSize   `json:"largest"`             // the items with most bytes in it, the largest first
 	OpenQuestions []string     `json:"open_questions"`      // required ones of the vendor without a fitting answer
+}
+
+// StageTime is how long a stage of packing took, see PackProgress.
+type StageTime struct {
+	Stage   string  `json:"stage"`
+	Seconds float64 `json:"seconds"`
 }
 
 // ItemSize is how much of an archive one item is, in bytes before packing.
@@ -165,6 +172,7 @@ type packing struct {
 	samples sampling
 	known   []redact.Value // learned values
 	learned *redact.Learned
+	loaded  func() (*redact.Table, error) // the table as it was
 	table   *redact.Table
 	matcher *redact.Matcher
 	tmp     string
@@ -174,6 +182,8 @@ type packing struct {
 	total   int64
 	done    atomic.Int64
 	stage   atomic.Value
+	begun   time.Time // the stage; the first one with what comes before it
+	took    []StageTime
 	learner sync.Pool // of engines that only learn
 	writer  sync.Pool // of engines that replace
 }
@@ -204,7 +214,9 @@ func (a *App) Pack(ctx context.Context, c *casefile.Case, q PackRequest) (*Packe
 		return nil, err
 	}
 	defer w.Close()
-	p := &packing{app: a, c: c, q: q, same: map[[2]string]int{}}
+	p := &packing{app: a, c: c, q: q, same: map[[2]string]int{}, begun: time.Now()}
+	p.loaded = sync.OnceValues(func() (*redact.Table, error) { return redact.LoadTable(c.AliasFile()) })
+	go p.loaded() // beside all that comes before it is used
 	p.learner.New = func() any {
 		o := p.options()
 		o.Learned = p.learned
@@ -254,6 +266,8 @@ func (a *App) Pack(ctx context.Context, c *casefile.Case, q PackRequest) (*Packe
 		return nil, fault.Wrap("split", out.Archive, err)
 	}
 	p.measure(out)
+	p.end()
+	out.Took = p.took
 	return out, fault.Wrap("pack", out.Archive, writeCarry(c, out.Archive, out.SHA256))
 }
 
@@ -300,9 +314,18 @@ func (p *packing) checkWithout() error {
 }
 
 func (p *packing) begin(stage string) {
+	p.end()
 	p.stage.Store(stage)
 	p.done.Store(0)
 	p.app.report(PackProgress{stage, 0, p.total})
+}
+
+// end takes down how long the stage took.
+func (p *packing) end() {
+	if stage, ok := p.stage.Load().(string); ok {
+		p.took = append(p.took, StageTime{stage, time.Since(p.begun).Round(time.Millisecond).Seconds()})
+		p.begun = time.Now()
+	}
 }
 
 func (p *packing) progress(n int64) {
@@ -448,7 +471,7 @@ func (r *progressReader) Read(b []byte) (int, error) {
 
 // aliases gives every identity its alias and writes the table down, before anything can be sent that uses it.
 func (p *packing) aliases() error {
-	table, err := redact.LoadTable(p.c.AliasFile())
+	table, err := p.loaded()
 	if err != nil {
 		return err
 	}

@@ -1,6 +1,7 @@
 package flow
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -18,13 +19,14 @@ import (
 // leakCheck searches what was read back of an archive for every learned original.
 type leakCheck struct {
 	p      *packing
+	ctx    context.Context
 	finder *redact.LeakFinder
 	pieces map[string]*piece // by path in the archive
 	leaks  []string
 }
 
-func (p *packing) leakCheck(pieces map[string]*piece) *leakCheck {
-	return &leakCheck{p: p, finder: redact.NewLeakFinder(p.matcher, p.options()), pieces: pieces}
+func (p *packing) leakCheck(ctx context.Context, pieces map[string]*piece) *leakCheck {
+	return &leakCheck{p: p, ctx: ctx, finder: redact.NewLeakFinder(p.matcher, p.options()), pieces: pieces}
 }
 
 // inspect looks at one file.
@@ -33,7 +35,7 @@ func (c *leakCheck) inspect(name string, r io.Reader) error {
 	if x != nil && x.asIs {
 		return nil // on the engineer's word
 	}
-	found, err := c.finder.Find(r, name)
+	found, err := c.finder.Find(&progressReader{ctx: c.ctx, r: r, told: c.p.progress}, name)
 	for _, l := range found {
 		if x != nil && (x.opaque || l.Unread) {
 			c.p.app.note("%s (opaque, sent on your word) holds a value of rule %s at byte %d", inMember(name, l), l.Rule, l.Offset)

@@ -122,7 +122,7 @@ func (p *packing) fill(ctx context.Context, f archive.Storage, top string) (*arc
 			sources = append(sources, archive.Source{Name: x.path, ModTime: x.entry.ModTime, Write: func(w io.Writer) error { return p.redact(ctx, x, w) }})
 		}
 	}
-	check := p.leakCheck(byName)
+	check := p.leakCheck(ctx, byName)
 	aw := archive.NewWriter(f, top, p.tmp, p.format, p.level, check.inspect)
 	if err := aw.Add(ctx, sources); err != nil {
 		return nil, nil, err
