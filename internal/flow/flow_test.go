@@ -12,7 +12,6 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"envask/internal/archive"
 	"envask/internal/ask"
 	"envask/internal/casefile"
 	"envask/internal/fault"
@@ -186,10 +185,9 @@ func TestALeakIsRefused(t *testing.T) {
 	w, err := d.c.Write("test")
 	require.NoError(t, err)
 	defer w.Close()
-	p := &packing{format: &archive.Formats[0], app: d.app, c: d.c}
+	p := newPacking(d.app, d.c, PackRequest{})
 	require.NoError(t, p.load())
 	p.tmp = t.TempDir()
-	p.learner.New = func() any { return redact.NewEngine(redact.Options{Learned: p.learned}) }
 	p.writer.New = func() any {
 		return redact.NewEngine(redact.Options{Keep: []string{"lighthouse-4471"}, Aliases: p.table})
 	} // it lets one through

@@ -214,15 +214,8 @@ func (a *App) Pack(ctx context.Context, c *casefile.Case, q PackRequest) (*Packe
 		return nil, err
 	}
 	defer w.Close()
-	p := &packing{app: a, c: c, q: q, same: map[[2]string]int{}, begun: time.Now()}
-	p.loaded = sync.OnceValues(func() (*redact.Table, error) { return redact.LoadTable(c.AliasFile()) })
+	p := newPacking(a, c, q)
 	go p.loaded() // beside all that comes before it is used
-	p.learner.New = func() any {
-		o := p.options()
-		o.Learned = p.learned
-		return redact.NewEngine(o)
-	}
-	p.writer.New = func() any { return p.engine() }
 	if err := p.load(); err != nil {
 		return nil, err
 	}
@@ -269,6 +262,18 @@ func (a *App) Pack(ctx context.Context, c *casefile.Case, q PackRequest) (*Packe
 	p.end()
 	out.Took = p.took
 	return out, fault.Wrap("pack", out.Archive, writeCarry(c, out.Archive, out.SHA256))
+}
+
+func newPacking(a *App, c *casefile.Case, q PackRequest) *packing {
+	p := &packing{app: a, c: c, q: q, same: map[[2]string]int{}, begun: time.Now(), format: &archive.Formats[0]}
+	p.loaded = sync.OnceValues(func() (*redact.Table, error) { return redact.LoadTable(c.AliasFile()) })
+	p.learner.New = func() any {
+		o := p.options()
+		o.Learned = p.learned
+		return redact.NewEngine(o)
+	}
+	p.writer.New = func() any { return p.engine() }
+	return p
 }
 
 // load chooses the round and lists its evidence.
