@@ -206,7 +206,7 @@ func (p *packing) fromArrivalOf(r *collect.Round) error {
 
 // takePlaces learns the values at their places, if all of them are there.
 func (p *packing) takePlaces(x *piece, got arrived) bool {
-	f, err := os.Open(x.raw)
+	f, err := os.Open(x.raw())
 	if err != nil {
 		return false
 	}

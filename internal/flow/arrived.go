@@ -11,6 +11,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"sync"
 
 	"envask/internal/collect"
 	"envask/internal/redact"
@@ -94,7 +95,9 @@ func (a *arrived) values(f io.ReaderAt) ([]redact.Value, error) {
 	}
 	slices.SortFunc(all, func(a, b place) int { return cmp.Compare(a.offset, b.offset) }) // the file is read from its begin to its end
 	values := make([]redact.Value, 0, len(all))
-	in := &heldPart{f: f}
+	held := heldParts.Get().(*[heldSize]byte)
+	defer heldParts.Put(held)
+	in := &heldPart{f: f, buf: held[:]}
 	for _, x := range all {
 		text, err := in.at(x.offset, x.length)
 		if err != nil {
@@ -108,25 +111,25 @@ func (a *arrived) values(f io.ReaderAt) ([]redact.Value, error) {
 // heldPart is the part of a file that was read last: many places stand close together.
 type heldPart struct {
 	f    io.ReaderAt
+	buf  []byte
 	from int64
-	held []byte
+	held []byte // what of buf was read
 }
 
 const heldSize = 64 << 10 // bytes
+
+var heldParts = sync.Pool{New: func() any { return new([heldSize]byte) }}
 
 func (w *heldPart) at(offset, length int64) ([]byte, error) {
 	if length < 1 || length > redact.MaxLearned || offset < 0 || offset > math.MaxInt64-length {
 		return nil, errors.New("a place that cannot be")
 	}
 	if offset < w.from || offset+length > w.from+int64(len(w.held)) {
-		if w.held == nil {
-			w.held = make([]byte, heldSize)
-		}
-		n, err := w.f.ReadAt(w.held[:heldSize], offset)
+		n, err := w.f.ReadAt(w.buf, offset)
 		if err != nil && err != io.EOF {
 			return nil, err
 		}
-		w.from, w.held = offset, w.held[:n]
+		w.from, w.held = offset, w.buf[:n]
 		if int64(n) < length {
 			return nil, io.ErrUnexpectedEOF
 		}

@@ -9,6 +9,7 @@ import (
 	"hash"
 	"io"
 	"os"
+	"path/filepath"
 	"runtime"
 	"slices"
 	"strings"
@@ -179,6 +180,7 @@ type packing struct {
 	signer  ssh.Signer // nil signs nothing
 	format  *archive.Format
 	level   archive.Level
+	within  map[*collect.Round]func(time.Time) bool // the round's window
 	total   int64
 	done    atomic.Int64
 	stage   atomic.Value
@@ -195,7 +197,6 @@ type piece struct {
 	earlier bool   // a later round of the archive has another form of it
 	path    string // in the archive
 	renamed bool   // its name there is another, so that every system can hold it
-	raw     string // on disk
 	form    redact.Form
 	opaque  bool
 	out     bool   // opaque, and stays behind
@@ -204,6 +205,11 @@ type piece struct {
 	active  bool   // a browser might run or draw it
 	asIs    bool   // it stays as it is, on the engineer's word
 	result  redact.Result
+}
+
+// raw is where it lies on the disk.
+func (x *piece) raw() string {
+	return filepath.Join(x.round.RawDir(), x.entry.System, filepath.FromSlash(x.entry.Name))
 }
 
 // Pack redacts a round and writes the archive that is named after the case. Nothing has its final name before it was
@@ -265,7 +271,7 @@ func (a *App) Pack(ctx context.Context, c *casefile.Case, q PackRequest) (*Packe
 }
 
 func newPacking(a *App, c *casefile.Case, q PackRequest) *packing {
-	p := &packing{app: a, c: c, q: q, same: map[[2]string]int{}, begun: time.Now(), format: &archive.Formats[0]}
+	p := &packing{app: a, c: c, q: q, same: map[[2]string]int{}, within: map[*collect.Round]func(time.Time) bool{}, begun: time.Now(), format: &archive.Formats[0]}
 	p.loaded = sync.OnceValues(func() (*redact.Table, error) { return redact.LoadTable(c.AliasFile()) })
 	p.learner.New = func() any {
 		o := p.options()
@@ -397,7 +403,7 @@ func (p *packing) texts() []string {
 }
 
 func (p *packing) learnPiece(ctx context.Context, x *piece) error {
-	f, err := os.Open(x.raw)
+	f, err := os.Open(x.raw())
 	if err != nil {
 		return err
 	}
@@ -409,7 +415,7 @@ func (p *packing) learnPiece(ctx context.Context, x *piece) error {
 		engine := p.learner.Get().(*redact.Engine)
 		defer p.learner.Put(engine)
 		if res, err = engine.File(nil, tee, p.source(x)); err != nil {
-			return fmt.Errorf("%s: %w", x.raw, err)
+			return fmt.Errorf("%s: %w", x.raw(), err)
 		}
 	}
 	if _, err := io.Copy(io.Discard, tee); err != nil {
@@ -427,7 +433,7 @@ func (p *packing) learnPiece(ctx context.Context, x *piece) error {
 // unchanged makes sure that what was read is what was collected.
 func (x *piece) unchanged(sum hash.Hash, want string) error {
 	if hex.EncodeToString(sum.Sum(nil)) != want {
-		return fault.New(fault.Refused, "", x.raw, "it was changed since it was collected", "collect it again (envask collect makes a new round)")
+		return fault.New(fault.Refused, "", x.raw(), "it was changed since it was collected", "collect it again (envask collect makes a new round)")
 	}
 	return nil
 }
@@ -451,8 +457,7 @@ func (p *packing) source(x *piece) redact.Source {
 			return src
 		}
 	}
-	w := x.round.InZone().Grow(x.round.Context)
-	src.Within = func(t time.Time) bool { return w.Overlaps(t, t) }
+	src.Within = p.within[x.round]
 	return src
 }
 

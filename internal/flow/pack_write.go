@@ -93,7 +93,7 @@ func (p *packing) write(ctx context.Context) (*Packed, error) {
 	for _, x := range p.pieces {
 		where := x.entry.System + ": " + x.entry.Source
 		if x.form == redact.Image { // nobody but a person can say what it shows
-			where += " (a picture, to look at: " + x.raw + ")"
+			where += " (a picture, to look at: " + x.raw() + ")"
 			if !x.out {
 				out.Pictures = append(out.Pictures, where)
 			}
@@ -150,7 +150,7 @@ func (p *packing) fill(ctx context.Context, f archive.Storage, top string) (*arc
 
 // redact writes one piece as it goes into the archive.
 func (p *packing) redact(ctx context.Context, x *piece, w io.Writer) (err error) {
-	f, err := os.Open(x.raw)
+	f, err := os.Open(x.raw())
 	if err != nil {
 		return err
 	}

@@ -30,7 +30,7 @@ func (p *packing) facts(e *redact.Engine) report.Facts {
 		if x.entry.Item != ask.Vitals || x.out || x.earlier {
 			continue
 		}
-		if one, err := readVitals(x.raw, x.entry.System); err == nil {
+		if one, err := readVitals(x.raw(), x.entry.System); err == nil {
 			v.Systems = append(v.Systems, one)
 		}
 	}

@@ -2,7 +2,6 @@ package flow
 
 import (
 	"fmt"
-	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -107,6 +106,8 @@ func (p *packing) before() (map[string]string, error) {
 
 func (p *packing) loadRound(r *collect.Round, newest map[string]*piece, had map[string]string) error {
 	taken := map[string]*piece{}
+	w := r.InZone().Grow(r.Context)
+	p.within[r] = func(t time.Time) bool { return w.Overlaps(t, t) }
 	return r.Entries(func(e collect.Entry) error {
 		left := func(state collect.State, reason string) {
 			p.left = append(p.left, archive.LeftOut{System: e.System, Item: e.Item, Source: e.Source, State: state, Reason: reason, Size: e.Size, Round: p.roundOf(r)})
@@ -124,7 +125,7 @@ func (p *packing) loadRound(r *collect.Round, newest map[string]*piece, had map[
 		case later != nil && later.entry.SHA256 == e.SHA256:
 			left(collect.Skipped, "the same bytes as of round "+later.round.ID)
 		default:
-			x := &piece{entry: e, round: r, earlier: later != nil, asIs: p.policy.Stays(e.Source) || p.policy.Stays(at), raw: filepath.Join(r.RawDir(), e.System, filepath.FromSlash(e.Name))}
+			x := &piece{entry: e, round: r, earlier: later != nil, asIs: p.policy.Stays(e.Source) || p.policy.Stays(at)}
 			x.out = p.without(x)
 			taken[at] = x
 			if later == nil {
