@@ -45,6 +45,15 @@ func BenchmarkText(b *testing.B) {
 	for i := range 5000 {
 		values = append(values, Value{fmt.Sprintf("learned-%05d-value", i*7), Secret, "keyed-secret"})
 	}
+	var random []Value
+	rr := rand.New(rand.NewPCG(3, 4))
+	for range 5000 {
+		text := make([]byte, 20)
+		for i := range text {
+			text[i] = "abcdefghijkmnpqrstuvwxyzABCDEFGHJKLMNPQRSTUVWXYZ23456789"[rr.IntN(56)]
+		}
+		random = append(random, Value{string(text), Secret, "keyed-secret"})
+	}
 	learned := NewLearned()
 	_, err := NewEngine(Options{Learned: learned}).Text(nil, bytes.NewReader(gateLog(100_000, false)))
 	require.NoError(b, err)
@@ -53,7 +62,7 @@ func BenchmarkText(b *testing.B) {
 		name    string
 		data    []byte
 		learned []Value
-	}{{"plain", plain, values}, {"gate", gateLog(100_000, false), values}, {"gate-nothing-learned", gateLog(100_000, false), nil}, {"gate-own-values", gateLog(100_000, false), learned.Values()}, {"each-line", gateLog(100_000, true), values}, {"dense", []byte(sampleText(b, 40_000)), values}} {
+	}{{"plain", plain, values}, {"gate", gateLog(100_000, false), values}, {"gate-random-values", gateLog(100_000, false), random}, {"gate-nothing-learned", gateLog(100_000, false), nil}, {"gate-own-values", gateLog(100_000, false), learned.Values()}, {"each-line", gateLog(100_000, true), values}, {"dense", []byte(sampleText(b, 40_000)), values}} {
 		run := func(b *testing.B) {
 			e := NewEngine(Options{Matcher: NewMatcher(c.learned)})
 			b.SetBytes(int64(len(c.data)))

@@ -254,6 +254,29 @@ func isTime(b []byte, i int) bool {
 	return isDigit(b[i+4]) && isDigit(b[i+5]) && !isHex(b[i+6]) && b[i+6] != ':'
 }
 
+// A time as ISO 8601 writes it has four signs of which no rule is about any: 2026-03-14T06:12:00. From the first one to its end are
+// so many bytes.
+const stampRest = 15
+
+// isStamp says whether a dash is the first sign of such a time.
+func isStamp(b []byte, i int) bool {
+	date := binary.LittleEndian.Uint64(b[i-4:]) ^ 0x2d30302d30303030  // 0000-00-
+	clock := binary.LittleEndian.Uint64(b[i+4:]) ^ 0x30303a3030543030 // 00T00:00
+	if b[i+6] == ' ' {
+		clock ^= uint64('T'^' ') << 16
+	}
+	second := uint64(binary.LittleEndian.Uint32(b[i+12:])&0xffffff ^ 0x30303a) // :00
+	const above = 0xf0f0f0f0f0f0f0f0                                           // what a digit has not, and neither six more than it
+	if (date|(date+0x0006060006060606)|clock|(clock+0x0606000606000606)|second|(second+0x060600))&above != 0 {
+		return false
+	}
+	switch b[i+stampRest] {
+	case ' ', '.', ',', 'Z', '+', ']', '"':
+		return true
+	}
+	return false
+}
+
 // isLogTime says whether a colon is one of the three of a date in the common log form, which no rule is about: 14/Mar/2026:06:12:03.
 func isLogTime(b []byte, i int) bool {
 	if !isDigit(b[i-1]) || !isDigit(b[i+1]) {
@@ -310,7 +333,10 @@ func (e *Engine) nextByByte(b []byte, at, inner int) int {
 		switch {
 		case at >= inner:
 			return at
-		case !e.sieve.fits(b, at) || b[at] == '=' && e.keys.nothing(b, at, &e.marks):
+		case b[at] == ' ' && !e.sieve.spaceFits(b, at):
+		case b[at] == '-' && isStamp(b, at):
+			at += stampRest - 1
+		case b[at] == '=' && e.keys.nothing(b, at, &e.marks) || !e.sieve.fits(b, at):
 		case b[at] == ':' && isTime(b, at):
 			at += 2 // if the next colon is of the same time, it is one as well
 		case e.worth(b, at):

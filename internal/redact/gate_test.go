@@ -79,3 +79,15 @@ func FuzzGate(f *testing.F) {
 		portable(t, func() { require.Equal(t, all, gated(t, text, Config{}), "without vectors") })
 	})
 }
+
+func TestStamp(t *testing.T) {
+	around := strings.Repeat("x", edge)
+	for text, want := range map[string]bool{
+		"2026-03-14T06:12:00.123": true, "2026-03-14 06:12:00,1": true, "2026-03-14T06:12:00Z": true, "9999-99-99T99:99:99 ": true,
+		"2026-03-14T06:12:00-05:00": false, "2026-03-14x06:12:00Z": false, "2026-0a-14T06:12:00Z": false, "2026-03-14T06:12:00:1": false,
+		"2026-03-14T06.12:00 ": false, "2026-03-14T06:12.00 ": false, ":026-03-14T06:12:00 ": false, "2026-03-1/T06:12:00 ": false,
+		"2026-03-14T0::12:00 ": false, "202:-03-14T06:12:00 ": false,
+	} {
+		require.Equal(t, want, isStamp([]byte(around+text+around), edge+4), text)
+	}
+}

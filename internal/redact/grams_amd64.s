@@ -1,9 +1,9 @@
 #include "textflag.h"
 
 // Four bytes at each of four places, three apart or one after the other, for both halves of a vector.
-DATA everyThird<>+0(SB)/8, $0x0605040303020100
-DATA everyThird<>+8(SB)/8, $0x0c0b0a0909080706
-GLOBL everyThird<>(SB), RODATA|NOPTR, $16
+DATA everyFourth<>+0(SB)/8, $0x0706050403020100
+DATA everyFourth<>+8(SB)/8, $0x0f0e0d0c0b0a0908
+GLOBL everyFourth<>(SB), RODATA|NOPTR, $16
 
 DATA every<>+0(SB)/8, $0x0403020103020100
 DATA every<>+8(SB)/8, $0x0605040305040302
@@ -14,16 +14,13 @@ DATA gramFactors<>+4(SB)/4, $0x85ebca77
 DATA gramFactors<>+8(SB)/4, $1
 GLOBL gramFactors<>(SB), RODATA|NOPTR, $12
 
-// LOOKUP puts into AX from below whether the bits of one place are all set.
-#define LOOKUP(lane) \
-	MOVL  lane(SP), BX;         \
-	MOVL  (R8)(BX*4), BX;       \
-	ANDNL (32+lane)(SP), BX, BX; \
-	CMPL  BX, $1;               \
-	ADCL  AX, AX
+// LOOKUP puts the bits of one place into a lane of X.
+#define LOOKUP(place, lane, X) \
+	MOVL    (4*place)(SP), BX;   \
+	VPINSRD $lane, (R8)(BX*4), X, X
 
 // func gramsAVX2(dst *byte, b *byte, groups int, set *uint32, shift, stride int)
-TEXT ·gramsAVX2(SB), NOSPLIT, $64-48
+TEXT ·gramsAVX2(SB), NOSPLIT, $32-48
 	MOVQ           dst+0(FP), DI
 	MOVQ           b+8(FP), SI
 	MOVQ           groups+16(FP), CX
@@ -33,13 +30,14 @@ TEXT ·gramsAVX2(SB), NOSPLIT, $64-48
 	VBROADCASTI128 every<>(SB), Y10
 	CMPQ           R9, $1
 	JE             lay
-	VBROADCASTI128 everyThird<>(SB), Y10
+	VBROADCASTI128 everyFourth<>(SB), Y10
 
 lay:
 	LEAQ         (R9*4), R10 // from one half of the vector to the other
 	VPBROADCASTD gramFactors<>+0(SB), Y11
 	VPBROADCASTD gramFactors<>+4(SB), Y12
 	VPBROADCASTD gramFactors<>+8(SB), Y14
+	VPXOR        Y9, Y9, Y9
 
 group:
 	VMOVDQU     (SI), X0
@@ -61,19 +59,23 @@ group:
 	VPSLLVD Y7, Y14, Y7
 	VPOR    Y6, Y5, Y5
 	VPOR    Y7, Y5, Y5
-	VMOVDQU Y5, 32(SP)
 
 	// One load after the other: gathering them is slow on the many processors that must guard against its leaking.
-	XORL AX, AX
-	LOOKUP(28)
-	LOOKUP(24)
-	LOOKUP(20)
-	LOOKUP(16)
-	LOOKUP(12)
-	LOOKUP(8)
-	LOOKUP(4)
-	LOOKUP(0)
-	MOVB AX, (DI)
+	MOVL  0(SP), BX
+	VMOVD (R8)(BX*4), X3
+	LOOKUP(1, 1, X3)
+	LOOKUP(2, 2, X3)
+	LOOKUP(3, 3, X3)
+	MOVL  16(SP), BX
+	VMOVD (R8)(BX*4), X4
+	LOOKUP(5, 1, X4)
+	LOOKUP(6, 2, X4)
+	LOOKUP(7, 3, X4)
+	VINSERTI128 $1, X4, Y3, Y3
+	VPANDN      Y5, Y3, Y3 // what is missing
+	VPCMPEQD    Y9, Y3, Y3
+	VMOVMSKPS   Y3, AX
+	MOVB        AX, (DI)
 
 	INCQ DI
 	LEAQ (SI)(R10*2), SI

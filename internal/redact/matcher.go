@@ -12,7 +12,7 @@ import (
 // Matcher finds learned values anywhere in text, also as they are written within other texts (see writtenForms). It is safe
 // for use from several goroutines.
 //
-// Four bytes of the text are looked up in a set of bits at every third place: whatever is at least six bytes long has four
+// Four bytes of the text are looked up in a set of bits at every fourth place: whatever is at least seven bytes long has four
 // bytes that begin at such a place. Shorter values have a set of their own, which is asked at every place, and only if there
 // are such values.
 type Matcher struct {
@@ -39,25 +39,27 @@ type grams struct {
 	bits    []uint32
 	shift   int
 	stride  int
-	at      []gramIndex // by the place within the text at which the four bytes stand
+	index   gramIndex
 }
 
 const (
-	gramStride = 3
-	minLong    = gramStride + 3 // the length from which on every third place is enough, in bytes
+	gramStride = 4
+	minLong    = gramStride + 3 // the length from which on every fourth place is enough, in bytes
 )
 
-// gramIndex gives the entries that have four bytes at one place. There may be very many, so it is kept in few large pieces.
+// gramIndex gives the entries that have four bytes at one of the places of a stride. There may be very many, so it is kept in few
+// large pieces.
 type gramIndex struct {
-	refs  []int32   // entries, by their four bytes, and by text among those that have the same
+	refs  []int32   // entries, by their four bytes, by where they have them, and by text among those that have the same
 	tails []uint64  // of the same entries: the eight bytes behind what all of their run begin with, see tailOf
-	runs  []gramRun // of the same four bytes
-	slots []int32   // runs by the hash of their bytes; 0 is none, else one more than the place of the run
+	runs  []gramRun // of the same four bytes at the same place of the entry: of the same bytes, the farthest place comes first
+	slots []int32   // the first run of four bytes by their hash; 0 is none, else one more than the place of the run
 	shift int
 }
 
 type gramRun struct {
 	key uint32
+	at  int32 // where the entries have the four bytes
 	end int32 // of its refs; they begin where those of the run before end
 
 	common int32 // how many bytes all of them begin with
@@ -81,21 +83,27 @@ func tailOf(text string, at int) (tail uint64) {
 	return tail
 }
 
-func newGramIndex(entries []entry, at int) gramIndex {
-	x := gramIndex{refs: make([]int32, len(entries))}
-	sorted := make([]uint64, len(entries)) // by four bytes, then by the number of the entry: they are sorted by text
+func newGramIndex(entries []entry, stride int) gramIndex {
+	sorted := make([]uint64, 0, len(entries)*stride) // by four bytes, by place, then by the number of the entry: they are sorted by text
 	for i, e := range entries {
-		sorted[i] = uint64(four(e.text, at))<<32 | uint64(i)
+		for o := range stride {
+			sorted = append(sorted, uint64(four(e.text, o))<<32|uint64(stride-1-o)<<placeShift|uint64(i))
+		}
 	}
 	slices.Sort(sorted)
+	x := gramIndex{refs: make([]int32, len(sorted)), tails: make([]uint64, len(sorted))}
+	keys := 0
 	for i, s := range sorted {
-		x.refs[i] = int32(uint32(s))
-		if k := uint32(s >> 32); i == 0 || x.runs[len(x.runs)-1].key != k {
-			x.runs = append(x.runs, gramRun{key: k})
+		x.refs[i] = int32(s & (1<<placeShift - 1))
+		key, at := uint32(s>>32), int32(stride-1-int(uint32(s)>>placeShift))
+		if i == 0 || x.last().key != key {
+			keys++
 		}
-		x.runs[len(x.runs)-1].end = int32(i + 1)
+		if i == 0 || x.last().key != key || x.last().at != at {
+			x.runs = append(x.runs, gramRun{key: key, at: at})
+		}
+		x.last().end = int32(i + 1)
 	}
-	x.tails = make([]uint64, len(x.refs))
 	begin := int32(0)
 	for i := range x.runs {
 		run := &x.runs[i]
@@ -104,9 +112,12 @@ func newGramIndex(entries []entry, at int) gramIndex {
 			x.tails[begin] = tailOf(entries[x.refs[begin]].text, int(run.common))
 		}
 	}
-	words := max(4, bits.Len(uint(2*len(x.runs))))
+	words := max(4, bits.Len(uint(2*keys)))
 	x.slots, x.shift = make([]int32, 1<<words), 32-words
 	for i, run := range x.runs {
+		if i > 0 && x.runs[i-1].key == run.key {
+			continue
+		}
 		h := run.key * 0x9e3779b1 >> x.shift
 		for x.slots[h] != 0 {
 			h = (h + 1) & uint32(len(x.slots)-1)
@@ -116,24 +127,34 @@ func newGramIndex(entries []entry, at int) gramIndex {
 	return x
 }
 
+// placeShift leaves room for the number of an entry below the place of its bytes.
+const placeShift = 29
+
+func (x *gramIndex) last() *gramRun { return &x.runs[len(x.runs)-1] }
+
 // four gives four bytes of a text as a number.
 func four(text string, at int) uint32 {
 	return uint32(text[at]) | uint32(text[at+1])<<8 | uint32(text[at+2])<<16 | uint32(text[at+3])<<24
 }
 
-// of gives the entries with four bytes.
-func (x *gramIndex) of(key uint32) candidates {
+// of gives the first run of four bytes, or -1. Those behind it with the same bytes are of the same entries or others, at other places.
+func (x *gramIndex) of(key uint32) int {
 	for h := key * 0x9e3779b1 >> x.shift; x.slots[h] != 0; h = (h + 1) & uint32(len(x.slots)-1) {
-		if n := x.slots[h] - 1; x.runs[n].key == key {
-			begin := int32(0)
-			if n > 0 {
-				begin = x.runs[n-1].end
-			}
-			end := x.runs[n].end
-			return candidates{x.refs[begin:end], x.tails[begin:end], int(x.runs[n].common)}
+		if n := int(x.slots[h] - 1); x.runs[n].key == key {
+			return n
 		}
 	}
-	return candidates{}
+	return -1
+}
+
+// candidates gives the entries of a run.
+func (x *gramIndex) candidates(run int) candidates {
+	begin := int32(0)
+	if run > 0 {
+		begin = x.runs[run-1].end
+	}
+	end := x.runs[run].end
+	return candidates{x.refs[begin:end], x.tails[begin:end], int(x.runs[run].common)}
 }
 
 func commonPrefix(a, b string) (n int) {
@@ -148,19 +169,15 @@ func newGrams(entries []entry, stride int) grams {
 	slices.SortFunc(g.entries, func(a, b entry) int {
 		return cmp.Or(strings.Compare(a.text, b.text), strings.Compare(string(a.value.Class), string(b.value.Class)), strings.Compare(a.value.Rule, b.value.Rule))
 	})
+	g.index = newGramIndex(entries, stride)
 	words := 10
-	for words < 20 && 1<<words < len(entries)*stride {
+	for words < 20 && 1<<words < len(g.index.runs) {
 		words++
 	}
 	g.bits, g.shift = make([]uint32, 1<<words), 32-words
-	for o := range stride {
-		g.at = append(g.at, newGramIndex(entries, o))
-	}
-	for _, e := range entries {
-		for o := range stride {
-			word, mask := g.hash(four(e.text, o))
-			g.bits[word] |= mask
-		}
+	for _, run := range g.index.runs {
+		word, mask := g.hash(run.key)
+		g.bits[word] |= mask
 	}
 	return g
 }
@@ -192,12 +209,34 @@ func (s *gramScan) fill() {
 		s.count = 8 * groups
 		return
 	}
+	if groups := min(len(s.may), (rest-8)/(8*s.stride)); groups > 0 {
+		s.count = 8 * groups
+		s.eight(s.may[:groups], s.b[s.base:])
+		return
+	}
 	clear(s.may[:])
 	for s.count = 0; s.count < gramPlaces && s.count*s.stride+4 <= rest; s.count++ {
 		word, mask := s.hash(binary.LittleEndian.Uint32(s.b[s.base+s.count*s.stride:]))
 		if s.bits[word]&mask == mask {
 			s.may[s.count>>3] |= 1 << (s.count & 7)
 		}
+	}
+}
+
+// eight looks up eight places for each byte of may.
+func (g *grams) eight(may []byte, b []byte) {
+	bits, shift, stride := g.bits, g.shift&31, g.stride
+	for i := range may {
+		var eight byte
+		for k := range 8 {
+			key := binary.LittleEndian.Uint32(b)
+			b = b[stride:]
+			h := key * 0x85ebca77
+			if word := bits[key*0x9e3779b1>>shift]; word&(1<<(h>>27)) != 0 && word&(1<<(h>>22&31)) != 0 && word&(1<<(h>>17&31)) != 0 {
+				eight |= 1 << k
+			}
+		}
+		may[i] = eight
 	}
 }
 
@@ -225,14 +264,13 @@ func (s *gramScan) next(from int) (m match, ok bool) {
 		}
 		i := s.base + j*s.stride
 		key := binary.LittleEndian.Uint32(s.b[i:])
-		for o := s.stride - 1; o >= 0; o-- {
-			if i-o < from {
+		for run := s.index.of(key); run >= 0 && run < len(s.index.runs) && s.index.runs[run].key == key; run++ {
+			at := i - int(s.index.runs[run].at)
+			if at < from {
 				continue
 			}
-			if c := s.at[o].of(key); len(c.refs) > 0 {
-				if m, ok := s.longest(c, i-o); ok {
-					return m, true
-				}
+			if m, ok := s.longest(s.index.candidates(run), at); ok {
+				return m, true
 			}
 		}
 	}
@@ -303,13 +341,14 @@ func (s *gramScan) longest(c candidates, at int) (match, bool) {
 
 // sameTails gives where in sorted numbers those that are the same as one begin and end, or where it has its place.
 func sameTails(tails []uint64, tail uint64) (from, to int) {
-	for to = len(tails); from < to; {
-		if mid := int(uint(from+to) >> 1); tails[mid] < tail {
-			from = mid + 1
-		} else {
-			to = mid
+	for n := len(tails); n > 0; { // without a branch that the processor could guess wrong
+		half := (n + 1) / 2
+		if tails[from+half-1] < tail {
+			from += half
 		}
+		n -= half
 	}
+	to = from
 	for to < len(tails) && tails[to] == tail { // mostly none or one
 		if to++; to-from > 8 {
 			return from, to + sort.Search(len(tails)-to, func(i int) bool { return tails[to+i] > tail })

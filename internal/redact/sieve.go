@@ -35,6 +35,7 @@ const (
 // of each byte, for vectors.
 type sieve struct {
 	exact   [contextLen][256]uint32
+	pairs   [1 << 16 / 64]uint64 // of the two bytes before a space: whether any context of spaces allows them
 	places  placeTables
 	classes [4]nibbles // bytes of keys, separators, other signs, hexadecimal digits
 }
@@ -74,7 +75,18 @@ func newSieve(spaces []context, others []family, signs []byte) *sieve {
 			}
 		}
 	}
+	for pair := range 1 << 16 {
+		if s.exact[contextBehind][' ']&s.exact[contextBehind-1][pair&255]&s.exact[contextBehind-2][pair>>8] != 0 {
+			s.pairs[pair>>6] |= 1 << (pair & 63)
+		}
+	}
 	return s
+}
+
+// spaceFits says whether a space may fit a context by what stands before it. Most do not, and this is told faster than by fits.
+func (s *sieve) spaceFits(b []byte, at int) bool {
+	pair := uint16(b[at-2])<<8 | uint16(b[at-1])
+	return s.pairs[pair>>6]&(1<<(pair&63)) != 0
 }
 
 // family is contexts that share some buckets.
