@@ -76,3 +76,15 @@ func BenchmarkText(b *testing.B) {
 		b.Run(c.name+"-portable", func(b *testing.B) { portable(b, func() { run(b) }) })
 	}
 }
+
+// What it takes to know 9,000 learned values.
+func BenchmarkNewMatcher(b *testing.B) {
+	learned := NewLearned()
+	_, err := NewEngine(Options{Learned: learned}).Text(nil, bytes.NewReader(gateLog(100_000, false)))
+	require.NoError(b, err)
+	values := learned.Values()
+	b.ReportMetric(float64(len(values)), "values")
+	for b.Loop() {
+		NewMatcher(values)
+	}
+}

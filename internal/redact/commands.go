@@ -15,6 +15,12 @@ var commandSecrets = map[string]func(b []byte, words [][2]int) int{
 	"rabbitmqctl": func(b []byte, words [][2]int) int {
 		return behindWord(b, words, 2, "add_user", "change_password", "authenticate_user")
 	},
+	"user": cacheSecret,
+	"radtest": func(b []byte, words [][2]int) int {
+		return behindWord(b, words[:min(len(words), 5)], 1, wordAt(b, words[0]))
+	},
+	"send":             sentSecret,
+	"sentinel":         func(b []byte, words [][2]int) int { return behindWord(b, words, 2, "auth-pass") },
 	"schtasks":         func(b []byte, words [][2]int) int { return behindWord(b, words, 1, "/rp", "/p") },
 	"env":              keyArgument,
 	"setenv":           keyArgument,
@@ -45,8 +51,14 @@ func commandArgument(b []byte, at, free int, word string) (int, int, bool) {
 	if b[end-1] == ';' { // of a server's configuration
 		end--
 	}
+	if b[start] == '>' || b[start] == '#' { // of a list of rights, see cacheSecret
+		start++
+	}
 	if end-start > 2 && (b[start] == '"' || b[start] == '\'') && b[end-1] == b[start] {
 		start, end = start+1, end-1
+	}
+	if n := end - 2; word == "send" && n > start && b[n] == '\\' { // the escape of the line's end
+		end = n
 	}
 	if fed := fedByPipe(b, words); fed > 0 && strings.HasSuffix(wordAt(b, words[fed]), "chpasswd") { // svc:SECRET
 		start += bytes.IndexByte(b[start:end], ':') + 1
@@ -99,6 +111,45 @@ func keyArgument(b []byte, words [][2]int) int {
 		return -1
 	}
 	return -1
+}
+
+// cacheSecret: user NAME on >SECRET ~* +@all, of the lists of rights of caches; also ACL SETUSER NAME on >SECRET.
+func cacheSecret(b []byte, words [][2]int) int {
+	if len(words) < 3 || !isOneOf(b[words[1][0]:words[1][1]], "on", "off", "reset", "resetpass") {
+		return -1
+	}
+	for i, w := range words[2:] {
+		if n := w[1] - w[0]; b[w[0]] == '>' && n > 1 || b[w[0]] == '#' && n == 65 {
+			return i + 2
+		}
+	}
+	return -1
+}
+
+// sentSecret: send "SECRET\r" behind expect "assword:", of scripts that answer prompts.
+func sentSecret(b []byte, words [][2]int) int {
+	if len(words) == 0 {
+		return -1
+	}
+	w := words[0]
+	text := wordAt(b, w)
+	n := len(text)
+	if text == "--" && len(words) > 1 {
+		w = words[1]
+		text = wordAt(b, w)
+		n = len(text)
+	}
+	if n < 5 || text[0] != '"' || !strings.HasSuffix(text, `\r"`) && !strings.HasSuffix(text, `\n"`) {
+		return -1
+	}
+	before := b[max(0, w[0]-maxPair):w[0]]
+	if i := bytes.LastIndex(before, []byte("expect")); i < 0 || !bytes.Contains(before[i:], []byte("assword")) {
+		return -1
+	}
+	if text == wordAt(b, words[0]) {
+		return 0
+	}
+	return 1
 }
 
 // netSecret: net user NAME SECRET, net use Z: \\server\share /user:NAME SECRET, or SECRET before /user.

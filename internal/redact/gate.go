@@ -362,7 +362,7 @@ func (e *Engine) worth(b []byte, i int) bool {
 		if n == '/' && b[i+2] == '/' || b[i+33] == ':' || n == ':' || b[i+2] == ':' && (n == 'x' || n == '*' || n == '!') || isDigit(p) && isUpper(n) || endsProcessorTime(b, i) || (isHex(p) || p == ':' || p == '[') && (isHex(n) || n == ':') && bytes.IndexByte(b[i+1:i+6], ':') >= 0 {
 			return true
 		}
-		return e.keys.at(b, i, &e.marks) != 0
+		return e.keys.at(b, i, &e.marks) != 0 || beforePort(b, i)
 	case '=':
 		return p == 'Y' || p|0x20 == 'n' && b[i-2]|0x20 == 'c' || e.keys.at(b, i, &e.marks) != 0
 	case '-':
@@ -418,9 +418,11 @@ func beginsRow(b []byte, i int) bool {
 	return b[i-1] == ',' && b[i-2] == ')'
 }
 
-// announcing are hashes of the words behind which a secret or a name may stand.
-var announcing = func() (set [1 << 14]bool) {
-	for _, words := range announcers {
+// announcing are hashes of the words behind which a secret or a name may stand; ending, of those that end a longer one behind a dash.
+var announcing, ending = hashesOf(announcers...), hashesOf(compoundWords)
+
+func hashesOf(sets ...map[string]bool) (set [1 << 14]bool) {
+	for _, words := range sets {
 		for w := range words {
 			h := uint32(0)
 			for i := len(w) - 1; i >= 0; i-- {
@@ -430,25 +432,32 @@ var announcing = func() (set [1 << 14]bool) {
 		}
 	}
 	return set
-}()
+}
 
 // announcers are all words behind which, with a space between, a rule may find something.
 var announcers = func() []map[string]bool {
-	positional := wordSet("host") // of snmp-server
+	positional := wordSet("host reset changed") // the first one is of snmp-server
 	for w := range arguments {
 		positional[w] = true
 	}
 	for w := range commandSecrets {
 		positional[w] = true
 	}
-	return []map[string]bool{tellingWords, directives, positional, userWords, wordSet("is")}
+	return []map[string]bool{tellingWords, directives, positional, userWords, compoundWords, wordSet("is")}
 }()
 
 // announces says whether the word before a place is one of those. "pass" tells only in capitals.
 func announces(b []byte, at int) bool {
-	h, i := uint32(0), at-1
+	h, i, last := uint32(0), at-1, uint32(0)
 	for ; i > at-24 && (isWord(b[i]) || b[i] == '-'); i-- {
+		if b[i] == '-' && ending[h>>18] {
+			return true
+		}
+		last = h
 		h = (h + uint32(b[i]|0x20)) * 16777619
+	}
+	if first := b[i+1]; (first == 'n' || first == 'r' || first == 't') && announcing[last>>18] {
+		return true // it may be the letter of an escape
 	}
 	return announcing[h>>18] && !(at-1-i == 4 && string(b[i+1:at]) == "pass")
 }

@@ -206,7 +206,7 @@ func (k keyed) readValue(b []byte, at int) (keyed, bool) {
 		k.start, k.end = at+1, braced(b, at)
 	default:
 		k.start, k.end = at, at
-		for k.end < len(b) && (!behindValue[b[k.end]] || isApostrophe(b, k.start, k.end)) {
+		for k.end < len(b) && (!behindValue[b[k.end]] || isApostrophe(b, k.start, k.end) || b[k.end] == ')' && leavesOpen(b[k.start:k.end])) {
 			k.end++
 		}
 		if k.start < len(b) && b[k.start] == '[' { // a placeholder of ours, or a list
@@ -217,6 +217,9 @@ func (k keyed) readValue(b []byte, at int) (keyed, bool) {
 	}
 	return k, k.end > k.start
 }
+
+// leavesOpen says whether a bracket was opened in a value and not closed: the next closing one belongs to it.
+func leavesOpen(v []byte) bool { return bytes.Count(v, []byte("(")) > bytes.Count(v, []byte(")")) }
 
 // isApostrophe says whether a quote within a value without quotes belongs to it, as in O'Donnell: letters or digits stand on both
 // sides, and none was opened before it.
@@ -415,6 +418,11 @@ func findKeyedSecret(b []byte, at, free int, kind keyKind) (int, int, bool) {
 	if !ok || k.start < free {
 		return 0, 0, false
 	}
+	if n := declared(b, at, k); n > 0 {
+		if k, ok = k.readValue(b, n); !ok {
+			return 0, 0, false
+		}
+	}
 	if kind&keySecret == 0 { // then it is a weak one
 		v := b[k.start:k.end]
 		if start, end, _ := keySpan(b, at); end-start == 1 && (!k.quoted || len(v) < 32) {
@@ -446,6 +454,17 @@ func findKeyedSecret(b []byte, at, free int, kind keyKind) (int, int, bool) {
 		return 0, 0, false
 	}
 	return k.start, k.end, true
+}
+
+// declared gives the place behind the equals sign of a declaration with its type, as in password: String = "…", or 0.
+func declared(b []byte, at int, k keyed) int {
+	if b[at] != ':' || k.quoted || !isOneOf(b[k.start:k.end], "string", "str", "&str", "text", "any", "secretstr") {
+		return 0
+	}
+	if rest := b[k.end:min(len(b), k.end+4)]; !bytes.HasPrefix(rest, []byte(` = "`)) && !bytes.HasPrefix(rest, []byte(" = '")) {
+		return 0
+	}
+	return k.end + len(" = ")
 }
 
 // blockMark gives the end of the mark behind a colon that YAML has before a text on the next lines (YAML 1.2.2, section 8.1),

@@ -101,7 +101,7 @@ var programs = []struct {
 	{"mongo", []programSecret{{"p", false, false}}}, {"docker", []programSecret{{"p", false, false}}}, {"podman", []programSecret{{"p", false, false}}}, {"helm", []programSecret{{"p", false, false}}}, {"sqlcmd", []programSecret{{"P", false, false}}},
 	{"mosquitto", []programSecret{{"P", false, false}}}, {"ipmitool", []programSecret{{"P", false, false}}}, {"bcp", []programSecret{{"P", false, false}}}, {"unzip", []programSecret{{"P", false, false}}},
 	{"az", []programSecret{{"p", false, false}}}, {"psexec", []programSecret{{"p", false, false}}}, {"usermod", []programSecret{{"p", false, false}}}, {"useradd", []programSecret{{"p", false, false}}},
-	{"plink", []programSecret{{"pw", false, false}}}, {"pscp", []programSecret{{"pw", false, false}}}, {"psftp", []programSecret{{"pw", false, false}}}, {"lftp", []programSecret{{"u", false, true}}},
+	{"rdesktop", []programSecret{{"p", false, false}}}, {"xfreerdp", []programSecret{{"p", false, false}}}, {"winrs", []programSecret{{"p", true, false}}}, {"plink", []programSecret{{"pw", false, false}}}, {"pscp", []programSecret{{"pw", false, false}}}, {"psftp", []programSecret{{"pw", false, false}}}, {"lftp", []programSecret{{"u", false, true}}},
 	{"zip", []programSecret{{"P", false, false}}}, {"7z", []programSecret{{"p", true, false}}}, {"smbclient", []programSecret{{"U", false, true}}}, {"ncftp", []programSecret{{"p", false, false}}},
 }
 

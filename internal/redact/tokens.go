@@ -5,13 +5,36 @@ import (
 	"encoding/base64"
 )
 
+// passFile finds the secret at the end of a line of five parts that a database's client reads: host:5432:database:user:SECRET.
+func passFile(b []byte, at, free int) (int, int, bool) {
+	if !beforePort(b, at) {
+		return 0, 0, false
+	}
+	first := lineStart(b, at)
+	line := bytes.TrimRight(b[first:at+len(lineFrom(b, at))], "\r\n")
+	if bytes.Count(line, []byte(":")) != 4 || bytes.ContainsAny(line, " \t\"'/=,") || bytes.IndexByte(line, ':') != at-first {
+		return 0, 0, false
+	}
+	start := first + bytes.LastIndexByte(line, ':') + 1
+	end := first + len(line)
+	return start, end, start >= free && start < end && isValue(b[start:end])
+}
+
+// beforePort says whether a colon stands before four digits, or a star, and another colon.
+func beforePort(b []byte, at int) bool {
+	if at+5 >= len(b) {
+		return false
+	}
+	return b[at+5] == ':' && isDigit(b[at+1]) && isDigit(b[at+2]) && isDigit(b[at+3]) && isDigit(b[at+4])
+}
+
 // findURLCredentials finds the part between :// and @ that holds a password or token.
 func findURLCredentials(b []byte, at, free int) (int, int, bool) {
 	if b[at] == '@' {
 		return findDSN(b, at, free)
 	}
 	if !bytes.HasPrefix(b[at:], []byte("://")) || at == 0 || !isWord(b[at-1]) {
-		return 0, 0, false
+		return passFile(b, at, free)
 	}
 	start := at + 3
 	end, colon := start, -1

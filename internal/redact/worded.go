@@ -13,7 +13,7 @@ import (
 var tellingWords = wordSet(`password passwd passphrase passcode secret community key key-string pwd pre-shared-key authentication-key encryption-key
 	message-digest-key server-key md5 sha wpa-psk wpa2-psk psk psksecret encrypted-password plain-text-password auth-pass priv-pass ascii-text ascii hex
 	authentication pin otp code token pass sha1 sha256 sha-256 shared-secret auth-password priv-password passwort kennwort senha plain login enc
-	key-chain simple by auth authentication-password privacy-password privacy-key api-token access-token auth-token api-key auth-key user-password admin-password bind-password hex-key ascii-key encrypted cipher passwords aes des`)
+	key-chain simple by auth authentication-password privacy-password privacy-key api-token access-token auth-token eap xauth api-key auth-key user-password admin-password bind-password hex-key ascii-key encrypted cipher passwords aes des`)
 
 // directives are first words of a line behind which, alone, a secret stands.
 var directives = wordSet(`bindpw rootpw requirepass masterauth rocommunity rwcommunity rocommunity6 rwcommunity6 authpass password_hash smtp_sasl_password
@@ -23,10 +23,10 @@ var directives = wordSet(`bindpw rootpw requirepass masterauth rocommunity rwcom
 var configVerbs = wordSet(`enable username user snmp-server snmp radius-server radius tacacs-server tacacs crypto pre-shared-key neighbor ip ipv6 ntp standby vrrp ppp
 	wpa-psk wpa2-psk set key-string area isis authentication password secret community machine login default peer aaa server wlan wireless ssid security
 	interface bgp ospf eigrp glbp hsrp create alter grant identified localuser local-user super add proxy credentials account administrator admin
-	encrypted-password authentication-key key psk server-private address mgmt-user dot1x vpn tunnel no-login console line config define trap-receiver`)
+	encrypted-password authentication-key key psk server-private address mgmt-user dot1x aaa-server pac hwtacacs-server key-chain snmp-agent ldap mysql vpn tunnel no-login console line config define trap-receiver`)
 
 // keyVerbs begin the lines in which even the plain word key announces a secret.
-var keyVerbs = wordSet(`radius-server radius tacacs-server tacacs crypto pre-shared-key ntp server-key aaa server key authentication vpn tunnel address wlan set peer`)
+var keyVerbs = wordSet(`radius-server radius tacacs-server tacacs crypto pre-shared-key ntp server-key aaa server server-private aaa-server pac key-chain key authentication vpn tunnel address wlan set peer`)
 
 // skipped stand between the word and its value: how the value is written.
 var skipped = newWordList(wordSet(`0 3 4 5 6 7 8 9 10 enc ascii ascii-text hex plain plaintext plain-text encrypted cipher simple irreversible-cipher is was md5 sha sha1 sha256 sha-256 hmac-md5
@@ -43,7 +43,7 @@ var notValues = newWordList(wordSet(`policy expiry expires expired length minimu
 
 // valueWords are all words behind which a value may stand.
 var valueWords = func() *wordList {
-	others := wordSet("host is")
+	others := wordSet("host is reset changed")
 	for w := range arguments {
 		others[w] = true
 	}
@@ -62,6 +62,9 @@ func valueAfterWord(b []byte, at, free int) (int, int, bool) {
 	if start > 0 && (b[start-1] == '.' || b[start-1] == '/' || b[start-1] == '=') {
 		return 0, 0, false
 	}
+	if start > 0 && b[start-1] == '\\' && start+1 < at && bytes.IndexByte([]byte("nrt"), b[start]) >= 0 {
+		start++ // the letter of an escape
+	}
 	if at-start == 4 && b[start] == 'p' && b[start+1] == 'a' && b[start+2] == 's' {
 		return 0, 0, false // only in capitals it is the word of a protocol
 	}
@@ -71,7 +74,7 @@ func valueAfterWord(b []byte, at, free int) (int, int, bool) {
 		return 0, 0, false // these tell in capitals only, see weakWord
 	}
 	if !valueWords.has(b[start:at]) {
-		return 0, 0, false
+		return behindCompound(b, at, free, start)
 	}
 	first := lineStart(b, start)
 	if !tellingWords[word] {
@@ -86,11 +89,25 @@ func valueAfterWord(b []byte, at, free int) (int, int, bool) {
 			return snmpHost(b, at, free)
 		case word == "is":
 			return saidToBe(b, at, free, first, start)
+		case word == "reset" || word == "changed":
+			if !bytes.HasPrefix(b[at+1:], []byte("to ")) {
+				return 0, 0, false
+			}
+			return saidToBe(b, at+len(" to"), free, first, start)
 		}
 		return commandArgument(b, at, free, word)
 	}
 	if at+4 < len(b) && b[at+1] == 'f' && string(b[at+1:at+5]) == "for " && isOneOf(b[start:at], "password", "passphrase", "passcode", "passwd") {
 		return prompted(b, at, free)
+	}
+	if word == "login" && isUpper(b[start]) {
+		if words := fieldsAt(lineFrom(b, at), at); len(words) == 2 { // of mailboxes: LOGIN NAME SECRET
+			vs, ve := words[1][0], words[1][1]
+			if ve-vs > 2 && b[vs] == '"' && b[ve-1] == '"' {
+				return vs + 1, ve - 1, vs >= free && isValue(b[vs+1:ve-1])
+			}
+			return vs, ve, vs >= free && isValue(b[vs:ve]) && looksChosen(b[vs:ve])
+		}
 	}
 	vs, ve, sure := worded(b, at)
 	if len(word) < 6 && vs > 0 && isAllLetters(b[vs:ve]) && isOneOf(b[start:at], "token", "code", "otp", "pin") {
@@ -110,7 +127,7 @@ func valueAfterWord(b []byte, at, free int) (int, int, bool) {
 		verb = word
 	}
 	switch word {
-	case "key", "md5", "sha", "ascii", "hex", "authentication", "plain", "login", "enc", "simple", "code", "token", "pin", "encrypted", "cipher", "aes", "des", "sha1", "sha256", "sha-256", "pass", "otp", "by", "auth":
+	case "key", "md5", "sha", "ascii", "hex", "authentication", "plain", "login", "enc", "simple", "code", "token", "pin", "encrypted", "cipher", "aes", "des", "sha1", "sha256", "sha-256", "pass", "otp", "by", "auth", "eap", "xauth":
 		return vs, ve, weakWord(b, word, verb, first, start, vs, ve)
 	}
 	if configVerbs[verb] && verb != word {
@@ -118,6 +135,37 @@ func valueAfterWord(b []byte, at, free int) (int, int, bool) {
 	}
 	if isAllDigits(b[vs:ve]) && ve-vs >= 4 && isOneOf([]byte(lastWordOf(b[first:start])), "one-time", "onetime", "temporary", "initial", "sms") {
 		return vs, ve, true
+	}
+	return vs, ve, sure || looksChosen(b[vs:ve])
+}
+
+// compoundEnds are the last parts of the words of configurations that end in a dash and a telling word: area-password, wpa-passphrase,
+// snmp-community-string.
+var compoundEnds = newWordList(compoundWords)
+
+var compoundWords = wordSet("password passwd passphrase pwd psk secret hexkey shared-key community-string key-string")
+
+// behindCompound finds the secret behind such a word from start on, at the beginning of a line or behind the verb of a configuration.
+func behindCompound(b []byte, at, free, start int) (int, int, bool) {
+	dash := bytes.IndexByte(b[start:at], '-')
+	for dash > 0 && !compoundEnds.has(b[start+dash+1:at]) {
+		next := bytes.IndexByte(b[start+dash+1:at], '-')
+		if next < 0 {
+			return 0, 0, false
+		}
+		dash += 1 + next
+	}
+	if dash <= 0 {
+		return 0, 0, false
+	}
+	first := lineStart(b, start)
+	verb := strings.ToLower(firstWord(b[first:start]))
+	if verb != "" && !configVerbs[verb] {
+		return 0, 0, false
+	}
+	vs, ve, sure := worded(b, at)
+	if vs < free || ve <= vs || bytes.IndexByte([]byte("=:<>-("), b[vs]) >= 0 || !isValue(b[vs:ve]) || notValues.has(bytes.TrimRight(b[vs:ve], ".,:;")) || bytes.IndexByte([]byte(".,:"), b[ve-1]) >= 0 {
+		return 0, 0, false
 	}
 	return vs, ve, sure || looksChosen(b[vs:ve])
 }
@@ -163,6 +211,9 @@ func weakWord(b []byte, word, verb string, first, start, vs, ve int) bool {
 	before := lastWordOf(b[first:start])
 	switch word {
 	case "key":
+		if isOneOf([]byte(before), "activation", "license", "licence", "api", "product") && ve-vs >= 8 && looksChosen(v) && bytes.ContainsAny(v, "0123456789") {
+			return true
+		}
 		return keyVerbs[verb] && verb != "set" && (looksChosen(v) || verb != "key" && len(v) >= 6 && !isAllDigits(v))
 	case "authentication":
 		return (verb == "standby" || verb == "vrrp" || verb == "glbp") && !isOneOf(v, "md5", "text")
@@ -174,6 +225,8 @@ func weakWord(b []byte, word, verb string, first, start, vs, ve int) bool {
 		return before == "auth" && len(v) >= 8 && isBase64(v)
 	case "pass":
 		return string(b[start:vs-1]) == "PASS" && looksChosen(v) // of FTP and POP
+	case "eap", "xauth": // of secrets of IPsec: svc : EAP "…"
+		return before == ":" && (b[vs-1] == '"' || b[vs-1] == '\'')
 	case "code", "otp", "pin", "token":
 		return (isOneOf([]byte(before), "verification", "one-time", "security", "access", "confirmation", "login", "mfa", "sms", "auth", "pin", "service", "passenger", "unlock") || word == "otp" || word == "pin") &&
 			len(v) >= 4 && (isAllDigits(v) || looksChosen(v)) || word == "token" && (looksRandom(v) || quotedToken(b, before, vs, ve))
@@ -202,7 +255,7 @@ func worded(b []byte, at int) (start, end int, sure bool) {
 		if k.quoted {
 			return k.start, k.end, true
 		}
-		w := b[k.start:min(k.end, k.start+16)]
+		w := b[k.start:min(k.end, k.start+24)]
 		if !skipped.has(bytes.TrimRight(w, ":")) || k.end >= len(b) || !isSpace(b[k.end]) {
 			return k.start, k.end, sure
 		}
