@@ -15,10 +15,9 @@ var commandSecrets = map[string]func(b []byte, words [][2]int) int{
 	"rabbitmqctl": func(b []byte, words [][2]int) int {
 		return behindWord(b, words, 2, "add_user", "change_password", "authenticate_user")
 	},
-	"user": cacheSecret,
-	"radtest": func(b []byte, words [][2]int) int {
-		return behindWord(b, words[:min(len(words), 5)], 1, wordAt(b, words[0]))
-	},
+	"user":             cacheSecret,
+	"radtest":          func(_ []byte, _ [][2]int) int { return 1 },
+	"setuser":          cacheSecret,
 	"send":             sentSecret,
 	"sentinel":         func(b []byte, words [][2]int) int { return behindWord(b, words, 2, "auth-pass") },
 	"schtasks":         func(b []byte, words [][2]int) int { return behindWord(b, words, 1, "/rp", "/p") },

@@ -379,7 +379,7 @@ func (e *Engine) worth(b []byte, i int) bool {
 	case '>':
 		return kindAt(b, i) != 0
 	case '(':
-		return n == '"' || n == '\'' || isDigit(p) || beginsRow(b, i) || (p|0x20 == 's' || p == ' ' && b[i-2]|0x20 == 's') && bytes.Contains(bytes.ToLower(b[i-8:i]), []byte("values"))
+		return n == '"' || n == '\'' || isDigit(p) || endsMailService(p, b[i-2]) || beginsRow(b, i) || (p|0x20 == 's' || p == ' ' && b[i-2]|0x20 == 's') && bytes.Contains(bytes.ToLower(b[i-8:i]), []byte("values"))
 	case ')':
 		return n == ' '
 	case '[':
@@ -387,7 +387,7 @@ func (e *Engine) worth(b []byte, i int) bool {
 	case '/':
 		return n == 'h' || n == 'U' || n == 'm' && b[i+2] == 'a' || n == 'c' && b[i+2] == 'r' || p == 's' && b[i-2] == 't'
 	case '\\':
-		return n == 'u' || n == 'U' || n == 'D' || n == '\\' || isUpper(p) || isDigit(p) || p == '-'
+		return n == 'u' || n == 'U' || n == 'h' || n == 'D' || n == '\\' || isUpper(p) || isDigit(p) || p == '-'
 	case '%':
 		return n >= '2' && n <= '5'
 	case '&':
@@ -416,6 +416,12 @@ func beginsRow(b []byte, i int) bool {
 		i--
 	}
 	return b[i-1] == ',' && b[i-2] == ')'
+}
+
+// endsMailService says whether the last two letters before a bracket are of one of mailServices; those that end in a digit are
+// looked at anyway.
+func endsMailService(last, before byte) bool {
+	return last == 'p' && (before == 'a' || before == 't') || last == 'a' && before == 'd' || last == 'n' && before == 'o' || last == 'e' && before == 'v'
 }
 
 // announcing are hashes of the words behind which a secret or a name may stand; ending, of those that end a longer one behind a dash.

@@ -158,7 +158,7 @@ func findIPv4(b []byte, at, free int) (int, int, bool) {
 		return 0, 0, false
 	}
 	a, ok := parseIPv4(b[start:end])
-	if !ok && hasZeros(b[start:end]) { // 192.000.002.007
+	if !ok && hasZeros(b[start:end]) && !bytes.Contains(b[start:end], []byte("..")) { // 192.000.002.007
 		a, ok = parseIPv4([]byte(withoutZeros(string(b[start:end]))))
 	}
 	if !ok || staysIPv4(a) || saysVersion(b, start, end) {

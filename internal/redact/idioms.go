@@ -152,6 +152,9 @@ func userAfterDeed(b []byte, ws, at int) (int, int, bool) {
 	if line := b[lineStart(b, ws):ws]; bytes.Contains(line, []byte("LOGIN ON ")) {
 		return start, end, true
 	}
+	if end < len(b) && b[end] == '(' && bytes.HasPrefix(b[end:], []byte("(uid=")) && bytes.Contains(b[max(0, ws-80):ws], []byte("session opened for user ")) {
+		return start, end, true
+	}
 	if !deeds[lastWordOf(b[max(0, ws-24):ws])] {
 		return 0, 0, false
 	}

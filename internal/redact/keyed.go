@@ -428,7 +428,7 @@ func findKeyedSecret(b []byte, at, free int, kind keyKind) (int, int, bool) {
 		if start, end, _ := keySpan(b, at); end-start == 1 && (!k.quoted || len(v) < 32) {
 			return 0, 0, false
 		}
-		return k.start, k.end, looksRandom(v) && isValue(v)
+		return k.start, k.end, looksRandom(v) && isValue(v) && bytes.IndexByte(v, '(') < 0
 	}
 	if start, _, closed := keySpan(b, at); !k.quoted && !closed && start > 0 && (b[start-1] == '"' || b[start-1] == '\'') {
 		k.end = toQuote(b, k.end, b[start-1], isWholeArgument(b[:start-1]))

@@ -18,6 +18,8 @@ var tellingUser = wordSet(`
 	displayname realname contactperson createdby modifiedby updatedby lastmodifiedby requestedby approvedby owner ownername author
 	driver drivername guest guestname member membername customerfirstname customerlastname nickname supervisor assignee reporter
 	logname ruser remoteuser xremoteuser xforwardeduser sudouser authuser targetusername subjectusername uid cardholder cardholdername recipient recipientname familyname
+	vorname nachname apellido apellidos prenom cognome sobrenome apelido fornavn etternavn fornamn efternamn voornaam achternaam
+	benutzer benutzername utilisateur usuario utilizador gebruiker committer requester approver reviewer submitter
 	middlename engineer technician passengerfirstname passengerlastname samaccountname effectiveuser dbuser userlogin loginuser user
 	assignedto openedby closedby lockedby changedby signedby ownedby performedby enteredby handledby submittedby acknowledgedby receivedby authorizedby
 	authorisedby deletedby addedby editedby sentby checkedby verifiedby loggedinas runas
@@ -36,6 +38,10 @@ var serviceAccounts = wordSet(`
 // findUser finds a name next to a telling key. Behind a key without quotes, further words with capitals belong to it.
 func findUser(b []byte, at, free int) (int, int, bool) {
 	k, ok := keyedAt(b, at)
+	if at+2 < len(b) && b[at+1] == '<' && b[at] == '=' { // user=<NAME> of mail servers
+		k = keyed{quoted: true, start: at + 2, end: nameAt(b, at+2)}
+		ok = k.end < len(b) && (b[k.end] == '>' || b[k.end] == '@')
+	}
 	if !ok || k.start < free {
 		return 0, 0, false
 	}
@@ -71,7 +77,7 @@ func isPerson(v []byte) bool {
 	case !isValue(v):
 		return false
 	}
-	if isPath(v) || beginsWithAlias(v) || len(v) > 7 && v[7] == '-' && strings.EqualFold(string(v[:8]), "systemd-") {
+	if v[len(v)-1] == '=' || isPath(v) || beginsWithAlias(v) || len(v) > 7 && v[7] == '-' && strings.EqualFold(string(v[:8]), "systemd-") {
 		return false
 	}
 	return !nobody.has(v)
@@ -141,7 +147,9 @@ func findLogUser(b []byte, at, free int) (start, end int, ok bool) {
 	case ' ':
 		start, end, ok = userAfterWord(b, at)
 	case '(':
-		start, end, ok = userInParentheses(b, at)
+		if start, end, ok = userInParentheses(b, at); !ok {
+			start, end, ok = userOfMailService(b, at)
+		}
 	case ')':
 		start, end, ok = userBeforeCron(b, at)
 	case '[':
@@ -170,7 +178,10 @@ func findLogUser(b []byte, at, free int) (start, end int, ok bool) {
 
 // userWords are the words behind which a user name may stand.
 var userWords = func() map[string]bool {
-	words := wordSet("user for role as login account by operator employee username")
+	words := wordSet("user for role as login account by operator employee username add delete")
+	for w := range titles {
+		words[w] = true
+	}
 	for w := range userCommands {
 		words[w] = true
 	}
@@ -191,8 +202,17 @@ func userAfterWord(b []byte, at int) (int, int, bool) {
 	switch {
 	case word == "by":
 		return userAfterDeed(b, ws, at)
+	case word == "add" || word == "delete":
+		return userOfGroup(b, at)
+	case titles[word]:
+		return nameBehindTitle(b, at)
 	case userCommands[word]:
 		return userOfCommand(b, ws, at)
+	}
+	if word == "login" {
+		if start, end, ok := userOfLogin(b, at); ok {
+			return start, end, true
+		}
 	}
 	start := at + 1
 	quoted := start < len(b) && (b[start] == '\'' || b[start] == '"' || b[start] == '`')
@@ -237,7 +257,7 @@ func userAfterWord(b []byte, at int) (int, int, bool) {
 	if quoted {
 		return start, end, b[end] == b[start-1] || b[end] == '\''
 	}
-	if word == "user" && userOfSession(b, ws, start, end) {
+	if word == "user" && (userOfSession(b, ws, start, end) || bytes.HasPrefix(b[end:], []byte(": Login ")) || bytes.HasPrefix(b[end:], []byte(": no such user"))) {
 		return start, end, true
 	}
 	if end < len(b) && (b[end] == '=' || b[end] == '/' || b[end] == '[') {
@@ -491,7 +511,7 @@ func escapes(b []byte, at int) bool {
 }
 
 // homes are the folders that hold the folders of people.
-var homes = [][]byte{[]byte("/home/"), []byte("/Users/"), []byte("\\Users\\"), []byte("\\\\Users\\\\"), []byte("\\Documents and Settings\\"), []byte("\\\\Documents and Settings\\\\"), []byte("\\users\\"), []byte("/mail/"), []byte("/crontabs/"), []byte("%2Fhome%2F"), []byte("%2FUsers%2F"), []byte("%5CUsers%5C")}
+var homes = [][]byte{[]byte("/home/"), []byte("/Users/"), []byte("\\Users\\"), []byte("\\\\Users\\\\"), []byte("\\Documents and Settings\\"), []byte("\\\\Documents and Settings\\\\"), []byte("\\users\\"), []byte("/mail/"), []byte("/crontabs/"), []byte("\\home$\\"), []byte("\\\\home$\\\\"), []byte("%2Fhome%2F"), []byte("%2FUsers%2F"), []byte("%5CUsers%5C")}
 
 // publicHomes are folders beside them that are nobody's.
 var publicHomes = wordSet("public default shared all defaultuser0 lost+found linuxbrew user users pi ubuntu vagrant")

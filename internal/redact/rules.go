@@ -82,7 +82,7 @@ var Rules = []Rule{
 }
 
 // RulesVersion is written into manifests. It changes whenever the rules find other things than before.
-const RulesVersion = "5"
+const RulesVersion = "6"
 
 var ruleName = regexp.MustCompile(`^[a-z][a-z0-9]*(-[a-z0-9]+)*$`)
 
