@@ -500,6 +500,9 @@ func (e *Engine) learn(f finding, text []byte) {
 			at = end + 1
 		}
 	}
+	if f.rule == "keyed-secret" && eachOf(text, func(v []byte, at int) { e.learnValue(Value{string(v), f.class, f.rule}, f.start+at) }) {
+		return
+	}
 	e.learnValue(Value{string(text), f.class, f.rule}, f.start)
 }
 

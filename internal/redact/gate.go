@@ -362,7 +362,7 @@ func (e *Engine) worth(b []byte, i int) bool {
 		if n == '/' && b[i+2] == '/' || b[i+33] == ':' || n == ':' || b[i+2] == ':' && (n == 'x' || n == '*' || n == '!') || isDigit(p) && isUpper(n) || endsProcessorTime(b, i) || (isHex(p) || p == ':' || p == '[') && (isHex(n) || n == ':') && bytes.IndexByte(b[i+1:i+6], ':') >= 0 {
 			return true
 		}
-		return e.keys.at(b, i, &e.marks) != 0 || beforePort(b, i)
+		return e.keys.at(b, i, &e.marks) != 0 || beforePort(b, i) || p == ')' && n == ' '
 	case '=':
 		return p == 'Y' || p|0x20 == 'n' && b[i-2]|0x20 == 'c' || e.keys.at(b, i, &e.marks) != 0
 	case '-':
@@ -379,7 +379,7 @@ func (e *Engine) worth(b []byte, i int) bool {
 	case '>':
 		return kindAt(b, i) != 0
 	case '(':
-		return n == '"' || n == '\'' || isDigit(p) || endsMailService(p, b[i-2]) || beginsRow(b, i) || (p|0x20 == 's' || p == ' ' && b[i-2]|0x20 == 's') && bytes.Contains(bytes.ToLower(b[i-8:i]), []byte("values"))
+		return n == '"' || n == '\'' || isDigit(p) || beginsRow(b, i) || p|0x20 == 's' && isOneOf(b[i-6:i], "values") || p == ' ' && b[i-2]|0x20 == 's' && isOneOf(b[i-7:i-1], "values")
 	case ')':
 		return n == ' '
 	case '[':
@@ -416,12 +416,6 @@ func beginsRow(b []byte, i int) bool {
 		i--
 	}
 	return b[i-1] == ',' && b[i-2] == ')'
-}
-
-// endsMailService says whether the last two letters before a bracket are of one of mailServices; those that end in a digit are
-// looked at anyway.
-func endsMailService(last, before byte) bool {
-	return last == 'p' && (before == 'a' || before == 't') || last == 'a' && before == 'd' || last == 'n' && before == 'o' || last == 'e' && before == 'v'
 }
 
 // announcing are hashes of the words behind which a secret or a name may stand; ending, of those that end a longer one behind a dash.

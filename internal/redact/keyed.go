@@ -176,6 +176,20 @@ func (k keyed) readValue(b []byte, at int) (keyed, bool) {
 		at++
 	}
 	switch {
+	case b[at] == '"' && bytes.HasPrefix(b[at:], threeQuotes) || b[at] == '\'' && bytes.HasPrefix(b[at:], threeApostrophes): // of TOML, over several lines
+		k.quoted = true
+		k.start = at + 3
+		n := bytes.Index(b[k.start:min(len(b), k.start+maxList)], b[at:at+3])
+		if n < 0 {
+			return k, false
+		}
+		k.end = k.start + n
+		for k.start < k.end && (b[k.start] == '\n' || b[k.start] == '\r') {
+			k.start++
+		}
+		for k.end > k.start && (b[k.end-1] == '\n' || b[k.end-1] == '\r') {
+			k.end--
+		}
 	case b[at] == '"' || b[at] == '\'':
 		k.quoted = true
 		k.start = at + 1
@@ -220,6 +234,8 @@ func (k keyed) readValue(b []byte, at int) (keyed, bool) {
 
 // leavesOpen says whether a bracket was opened in a value and not closed: the next closing one belongs to it.
 func leavesOpen(v []byte) bool { return bytes.Count(v, []byte("(")) > bytes.Count(v, []byte(")")) }
+
+var threeQuotes, threeApostrophes = []byte(`"""`), []byte("'''")
 
 // isApostrophe says whether a quote within a value without quotes belongs to it, as in O'Donnell: letters or digits stand on both
 // sides, and none was opened before it.
@@ -414,6 +430,11 @@ func findKeyedSecret(b []byte, at, free int, kind keyKind) (int, int, bool) {
 	if end := blockMark(b, at); end > 0 && kind&keySecret != 0 {
 		return blockScalar(b, at, end)
 	}
+	if b[at] == ':' && kind&keySecret != 0 {
+		if start, end, ok := itemList(b, at); ok && start >= free {
+			return start, end, true
+		}
+	}
 	k, ok := keyedAt(b, at)
 	if !ok || k.start < free {
 		return 0, 0, false
@@ -435,6 +456,11 @@ func findKeyedSecret(b []byte, at, free int, kind keyKind) (int, int, bool) {
 	}
 	if b[at] == ':' && at > 3 && string(b[at-4:at]) == "PASS" && !wordBefore(b, at-4) && !k.quoted && !looksChosen(bytes.TrimRight(b[k.start:k.end], ".,:;")) {
 		return 0, 0, false // the result of a test
+	}
+	if k.quoted {
+		if end := listEnd(b, k.start, k.end); end > 0 && isValue(b[k.start:k.end]) {
+			return k.start, end, true
+		}
 	}
 	if isCount(b, at, b[k.start:k.end]) || isWorkingFolder(b, at, b[k.start:k.end]) {
 		return 0, 0, false

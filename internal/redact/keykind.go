@@ -84,8 +84,14 @@ func kindAt(b []byte, at int) keyKind {
 	if string(b[start:end]) == "is" && hasTelling(b[max(lineStart(b, start), start-40):start]) {
 		return keySecret // the password for gate-1 is: …
 	}
-	if start, end = pairedName(b, at, start, end); start < end {
-		return kindOf(b[start:end])
+	first, last := pairedName(b, at, start, end)
+	if first < last {
+		return kindOf(b[first:last])
+	}
+	if b[at] == ':' && isPairValue(b[start:end]) && start > 0 && b[start-1] == '"' { // "db_password": {"sensitive": true, "value": "…"}
+		if kind := kindOf(objectAround(b, start-1)); kind&keySecret != 0 {
+			return keySecret
+		}
 	}
 	return own
 }

@@ -24,12 +24,14 @@ func TestLinesOfTheField(t *testing.T) {
 		if strings.HasPrefix(text, "$ ") {
 			text = strings.NewReplacer(`\n`, "\n", `\t`, "\t").Replace(text[2:])
 		}
-		assert.Contains(t, text, value, "recall.txt:%d: a line without its value proves nothing", i+1)
 		out := redactText(t, text+"\n")
 		assert.Equal(t, out, redactText(t, out), "recall.txt:%d: redacting twice changes something", i+1)
 		all[class]++
-		if strings.Contains(out, value) {
-			missed[class] = append(missed[class], text)
+		for _, v := range strings.Split(value, "¦") {
+			assert.Contains(t, text, v, "recall.txt:%d: a line without its value proves nothing", i+1)
+			if strings.Contains(out, v) {
+				missed[class] = append(missed[class], text)
+			}
 		}
 	}
 	for class, n := range all {

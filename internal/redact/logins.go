@@ -10,17 +10,17 @@ import (
 // mailServices are the parts of a mail server that write whom they work for: imap(NAME): Logged out.
 var mailServices = []string{"imap", "pop3", "lmtp", "lda", "submission", "managesieve"}
 
-// userOfMailService finds that name, at the bracket before it.
+// userOfMailService finds that name, at the bracket behind it.
 func userOfMailService(b []byte, at int) (int, int, bool) {
-	ws := at
-	for ws > 0 && at-ws < 16 && isWord(b[ws-1]) {
-		ws--
-	}
-	if !isOneOf(b[ws:at], mailServices...) {
+	start := nameBefore(b, at)
+	ws := start - 1
+	if ws < 0 || b[ws] != '(' {
 		return 0, 0, false
 	}
-	end := nameAt(b, at+1)
-	return at + 1, end, end+1 < len(b) && b[end] == ')' && bytes.IndexByte([]byte(":<, "), b[end+1]) >= 0
+	for ws > 0 && start-ws < 16 && isWord(b[ws-1]) {
+		ws--
+	}
+	return start, at, isOneOf(b[ws:start-1], mailServices...)
 }
 
 // userOfLogin finds the name behind the word "login", as servers for dial-in write it: Login OK: [NAME].

@@ -54,6 +54,9 @@ func optionValue(b []byte, end, free int) (int, int, bool) {
 	if end >= len(b) {
 		return 0, 0, false
 	}
+	if start, stop, ok := nextItem(b, end); ok {
+		return start, stop, start >= free && b[start] != '-' && isValue(b[start:stop])
+	}
 	listed := false
 	if b[end] == '"' || b[end] == '\'' { // "--password","VALUE"
 		end++
@@ -71,6 +74,28 @@ func optionValue(b []byte, end, free int) (int, int, bool) {
 		return 0, 0, false
 	}
 	return k.start, k.end, true
+}
+
+// nextItem gives the item of a list of YAML that follows an option which is one.
+func nextItem(b []byte, end int) (int, int, bool) {
+	at := end
+	if at < len(b) && b[at] == '\r' {
+		at++
+	}
+	if at >= len(b) || b[at] != '\n' || !bytes.HasPrefix(bytes.TrimLeft(b[lineStart(b, end):end], " "), []byte("- -")) {
+		return 0, 0, false
+	}
+	line := lineFrom(b, at+1)
+	item, ok := bytes.CutPrefix(bytes.TrimLeft(line, " "), []byte("- "))
+	if !ok {
+		return 0, 0, false
+	}
+	start := at + 1 + len(line) - len(item)
+	stop := start + len(bytes.TrimRight(item, " \t\r"))
+	if stop-start > 2 && (b[start] == '"' || b[start] == '\'') && b[stop-1] == b[start] {
+		start, stop = start+1, stop-1
+	}
+	return start, stop, start < stop
 }
 
 // shortOptions are the letters of the options in programs.
@@ -125,6 +150,10 @@ func programOption(b []byte, at, end, free int, long bool) (int, int, bool) {
 		for _, o := range p.options {
 			if long != (len(o.name) > 1) && p.name != "openssl" && o.name != "pw" || !strings.HasPrefix(string(b[at+1:min(len(b), at+17)]), o.name) {
 				continue
+			}
+			if o.joined && len(name) == 1 && end < len(b) && b[end] == ':' { // -p:VALUE
+				k, ok := keyed{}.readValue(b, end+1)
+				return k.start, k.end, ok && k.start >= free && isValue(b[k.start:k.end])
 			}
 			if o.joined {
 				if len(name) > 1 || end < len(b) && end > at+1 && bytes.IndexByte([]byte("!#$%&'\"@"), b[end]) >= 0 {

@@ -15,13 +15,31 @@ func pairedName(b []byte, at, start, end int) (int, int) {
 	if !isPairValue(b[start:end]) {
 		return 0, 0
 	}
+	inQuotes := start > 0 && (b[start-1] == '"' || b[start-1] == '\'')
+	if !inQuotes && isQuotedPair(b[start:end]) {
+		return 0, 0
+	}
 	before := b[max(0, start-maxPair):start]
+	if b[at] == '=' && !inQuotes && bytes.LastIndexByte(before, '<') < 0 {
+		if n := bytes.LastIndexByte(before, '\n'); n >= 0 {
+			before = before[n+1:]
+		}
+	}
 	// Not beyond the beginning of this pair, nor beyond an earlier value.
 	if n := bytes.LastIndexAny(before, "{}<>"); n >= 0 {
 		before = before[n+1:]
 	}
 	if s, e := lastNamed(b, start-len(before), start); s < e {
 		return s, e
+	}
+	if s := start - len(before); s > 0 && b[s-1] == '<' { // <password encrypted="false" value="…"/>
+		e := s
+		for e < start && isKeyByte(b[e]) {
+			e++
+		}
+		if kindOf(b[s:e])&keySecret != 0 {
+			return s, e
+		}
 	}
 	// The name may stand behind the value.
 	k, ok := keyed{}.readValue(b, at+1)
@@ -38,7 +56,12 @@ func pairedName(b []byte, at, start, end int) (int, int) {
 
 // isPairValue says whether a key is one whose value belongs to a name beside it.
 func isPairValue(key []byte) bool {
-	return isOneOf(key, "value", "val", "content", "default", "stringvalue")
+	return isOneOf(key, "value", "val", "content", "default", "stringvalue") || isQuotedPair(key)
+}
+
+// isQuotedPair says whether a key is one only in quotes, or as an attribute: in logs these are words of their own.
+func isQuotedPair(key []byte) bool {
+	return isOneOf(key, "parametervalue", "old", "new", "oldvalue", "newvalue")
 }
 
 // lastNamed gives the value of the last key called name, key, id or the like between two places.
@@ -48,7 +71,7 @@ func lastNamed(b []byte, from, to int) (int, int) {
 			continue
 		}
 		start, end, _ := keySpan(b, i)
-		if start < from || !isOneOf(b[start:end], "name", "key", "id", "property", "param", "header", "field", "option", "setting", "variable") {
+		if start < from || !isOneOf(b[start:end], "name", "key", "id", "property", "param", "header", "field", "option", "setting", "variable", "parameterkey", "attribute", "column") {
 			continue
 		}
 		k, ok := keyed{}.readValue(b[:to], i+1)

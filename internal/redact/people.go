@@ -147,9 +147,7 @@ func findLogUser(b []byte, at, free int) (start, end int, ok bool) {
 	case ' ':
 		start, end, ok = userAfterWord(b, at)
 	case '(':
-		if start, end, ok = userInParentheses(b, at); !ok {
-			start, end, ok = userOfMailService(b, at)
-		}
+		start, end, ok = userInParentheses(b, at)
 	case ')':
 		start, end, ok = userBeforeCron(b, at)
 	case '[':
@@ -165,6 +163,9 @@ func findLogUser(b []byte, at, free int) (start, end int, ok bool) {
 	case ':':
 		if start, end, ok = userOfPasswd(b, at); !ok {
 			start, end, ok = userOfProcess(b, at)
+		}
+		if !ok && at > 1 && b[at-1] == ')' {
+			start, end, ok = userOfMailService(b, at-1)
 		}
 	case '-':
 		start, end, ok = userOfOption(b, at)

@@ -218,7 +218,7 @@ func weakWord(b []byte, word, verb string, first, start, vs, ve int) bool {
 	case "authentication":
 		return (verb == "standby" || verb == "vrrp" || verb == "glbp") && !isOneOf(v, "md5", "text")
 	case "by": // IDENTIFIED BY '…'
-		return before == "identified" && (b[vs-1] == '\'' || b[vs-1] == '"') && b[start] == 'B'
+		return (before == "identified" || bytes.Contains(b[first:start], []byte("IDENTIFIED WITH "))) && (b[vs-1] == '\'' || b[vs-1] == '"') && b[start] == 'B'
 	case "auth": // AUTH … of caches
 		return string(b[start:vs-1]) == "AUTH" && !isOneOf(v, "plain", "login", "cram-md5", "digest-md5", "gssapi", "external", "ntlm", "xoauth2") && looksChosen(v)
 	case "plain", "login": // mail protocols: AUTH PLAIN BASE64
@@ -477,6 +477,9 @@ func findCell(b []byte, at, free int) (int, int, bool) {
 		next++
 	}
 	k, ok := keyed{}.readValue(b, next)
+	if ok && (b[k.end-1] == ':' || b[at] == ',' && bytes.IndexByte(bytes.TrimRight(b[k.start:k.end], "="), '=') > 0) {
+		return 0, 0, false // a key of its own
+	}
 	inTable := b[at] == '|' || b[at] == '\t' // else it may be a list of what a program is given
 	if ok && b[at] != '-' && isPlainWord(string(b[k.start:k.end])) && !looksRandom(b[k.start:k.end]) && !(inTable && (isCode(b[start:before], b[k.start:k.end]) || looksMixed(b[k.start:k.end]))) {
 		return 0, 0, false // a list of names
