@@ -252,6 +252,12 @@ func userAfterWord(b []byte, at int) (int, int, bool) {
 	case "login", "account":
 		return start, end, quoted && before != "the"
 	}
+	return userNamed(b, ws, start, end, quoted, word, before, after, name)
+}
+
+// userNamed says whether the name from start to end stands behind a word that begins at ws as one does; before and after are the words
+// around both.
+func userNamed(b []byte, ws, start, end int, quoted bool, word, before, after, name string) (int, int, bool) {
 	if word == "username" {
 		return start, end, afterUsername[after] && atLineStart(b, ws)
 	}
