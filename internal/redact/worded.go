@@ -78,24 +78,7 @@ func valueAfterWord(b []byte, at, free int) (int, int, bool) {
 	}
 	first := lineStart(b, start)
 	if !tellingWords[word] {
-		place := arguments[word]
-		if directives[word] {
-			place = 1
-		}
-		switch {
-		case place > 0 && len(bytes.Trim(b[first:start], " \t")) == 0:
-			return argument(b, at, free, place)
-		case word == "host" && firstWord(b[first:start]) == "snmp-server":
-			return snmpHost(b, at, free)
-		case word == "is":
-			return saidToBe(b, at, free, first, start)
-		case word == "reset" || word == "changed":
-			if !bytes.HasPrefix(b[at+1:], []byte("to ")) {
-				return 0, 0, false
-			}
-			return saidToBe(b, at+len(" to"), free, first, start)
-		}
-		return commandArgument(b, at, free, word)
+		return behindOther(b, at, free, first, start, word)
 	}
 	if at+4 < len(b) && b[at+1] == 'f' && string(b[at+1:at+5]) == "for " && isOneOf(b[start:at], "password", "passphrase", "passcode", "passwd") {
 		return prompted(b, at, free)
@@ -137,6 +120,28 @@ func valueAfterWord(b []byte, at, free int) (int, int, bool) {
 		return vs, ve, true
 	}
 	return vs, ve, sure || looksChosen(b[vs:ve])
+}
+
+// behindOther finds the secret behind a word from start on that tells of one only in its place: a directive, a command, a verb.
+func behindOther(b []byte, at, free, first, start int, word string) (int, int, bool) {
+	place := arguments[word]
+	if directives[word] {
+		place = 1
+	}
+	switch {
+	case place > 0 && len(bytes.Trim(b[first:start], " \t")) == 0:
+		return argument(b, at, free, place)
+	case word == "host" && firstWord(b[first:start]) == "snmp-server":
+		return snmpHost(b, at, free)
+	case word == "is":
+		return saidToBe(b, at, free, first, start)
+	case word == "reset" || word == "changed":
+		if !bytes.HasPrefix(b[at+1:], []byte("to ")) {
+			return 0, 0, false
+		}
+		return saidToBe(b, at+len(" to"), free, first, start)
+	}
+	return commandArgument(b, at, free, word)
 }
 
 // compoundEnds are the last parts of the words of configurations that end in a dash and a telling word: area-password, wpa-passphrase,
