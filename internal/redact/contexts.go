@@ -81,7 +81,7 @@ var anyDigit, anyHex, anyCapital = bytesThat(isDigit), bytesThat(isHex), bytesTh
 // optionContexts are those of the dashes of options, and of host names that are addresses: ip-192-0-2-11.
 func optionContexts() []context {
 	before := bytesThat(func(c byte) bool { return beforeOption[c] })
-	return append(between([]*byteSet{before}, "-", bytesThat(func(c byte) bool { return c != ' ' })), behind("-", bytesOf("i"), bytesOf("p"))...)
+	return append(between([]*byteSet{before}, "-", bytesThat(func(c byte) bool { return c != ' ' })), append(behind("-", bytesOf("i"), bytesOf("p")), between([]*byteSet{bytesOf("t"), bytesOf("e")}, "-", bytesOf("L"))...)...)
 }
 
 // dashedContexts are those of hardware addresses with dashes.

@@ -5,21 +5,30 @@ import "bytes"
 // Keys and separators are also written with escapes, where a text stands within another: as percent escapes (RFC 3986) in
 // forms and addresses, as entities in XML and HTML.
 //
-//	password%3DVALUE%26…    %22password%22%3A%22VALUE%22    &lt;password&gt;VALUE&lt;/password&gt;
+//	password%3DVALUE%26…    %22password%22%3A%22VALUE%22    &lt;password&gt;VALUE&lt;/password&gt;    password\u003dVALUE
 
 // escapes that stand for a separator, with the quote that may follow and the ends of a value.
 var (
 	percentSeparators = [][]byte{[]byte("%3D"), []byte("%3d"), []byte("%3A"), []byte("%3a")}
+	unicodeSeparators = [][]byte{[]byte(`\u003d`), []byte(`\u003D`), []byte(`\u003a`), []byte(`\u003A`)} // as some programs write JSON
 	percentQuote      = []byte("%22")
 	entityClose       = []byte("&gt;")
 	entityOpen        = []byte("&lt;")
 )
 
-// separatorLen gives the length of the escaped separator that begins (%) or ends (;) at a place, or 0.
+// separatorLen gives the length of the escaped separator that begins (% and \) or ends (;) at a place, or 0.
 func separatorLen(b []byte, at int) int {
 	if b[at] == ';' {
 		if at >= 3 && b[at-1] == 't' && bytes.HasSuffix(b[:at+1], entityClose) {
 			return len(entityClose)
+		}
+		return 0
+	}
+	if b[at] == '\\' {
+		for _, s := range unicodeSeparators {
+			if bytes.HasPrefix(b[at:], s) {
+				return len(s)
+			}
 		}
 		return 0
 	}
@@ -82,7 +91,7 @@ func encodedAt(b []byte, at int) (k keyed, ok bool) {
 		return k, m > 0
 	}
 	for k.end = k.start; k.end < len(b) && bytes.IndexByte([]byte(" \t\r\n&;,\"'<>|)]}"), b[k.end]) < 0; k.end++ {
-		if b[k.end] == '%' && (bytes.HasPrefix(b[k.end:], []byte("%26")) || bytes.HasPrefix(b[k.end:], []byte("%2C")) || bytes.HasPrefix(b[k.end:], []byte("%7D"))) {
+		if b[k.end] == '\\' && b[at] == '\\' || b[k.end] == '%' && (bytes.HasPrefix(b[k.end:], []byte("%26")) || bytes.HasPrefix(b[k.end:], []byte("%2C")) || bytes.HasPrefix(b[k.end:], []byte("%7D"))) {
 			break
 		}
 	}

@@ -478,7 +478,7 @@ func endsProcessorTime(b []byte, i int) bool {
 var beforeOption = [256]bool{' ': true, '\t': true, '"': true, '\'': true, '\n': true, '[': true, ',': true, '-': true}
 
 func dashWorth(b []byte, i int, p, n byte) bool {
-	if beforeOption[p] && n != ' ' || n == '-' || n == '>' || tokenEnds[int(b[i-2])<<8|int(p)] || p == 'p' && b[i-2] == 'i' {
+	if beforeOption[p] && n != ' ' || n == '-' || n == '>' || tokenEnds[int(b[i-2])<<8|int(p)] || p == 'p' && b[i-2] == 'i' || n == 'L' && p == 'e' {
 		return true
 	}
 	return isHex(p) && isHex(n) && b[i+3] == '-' && !isHex(b[i-3])

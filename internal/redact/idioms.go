@@ -268,7 +268,8 @@ func findInternationalPhone(b []byte, at, free int) (int, int, bool) {
 		groups++
 		end = next
 	}
-	return at, end, digits >= 9 && digits <= 15 && groups > 1 && (end == len(b) || !isWord(b[end]) && b[end] != ':')
+	quoted := groups == 1 && digits >= 11 && at > 0 && bytes.IndexByte([]byte("\"'<:"), b[at-1]) >= 0 && end < len(b) && bytes.IndexByte([]byte("\"'>@;,"), b[end]) >= 0 // "+351912345678" (E.164)
+	return at, end, digits >= 9 && digits <= 15 && (groups > 1 || quoted) && (end == len(b) || !isWord(b[end]) && b[end] != ':')
 }
 
 // userOfSession finds the name that a client of FTP and the like gives: USER NAME alone on a line or behind a prompt.

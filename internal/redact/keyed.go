@@ -56,7 +56,7 @@ func keyedAt(b []byte, at int) (k keyed, ok bool) {
 	switch b[at] {
 	case '>':
 		return elementAt(b, at)
-	case '%', ';':
+	case '%', ';', '\\':
 		return encodedAt(b, at)
 	}
 	if at > 0 && beforeNoSeparator[b[at-1]] {
@@ -71,8 +71,8 @@ func keyedAt(b []byte, at int) (k keyed, ok bool) {
 	}
 	k.lineStart = atLineStart(b, start)
 	value := at + 1
-	if value < len(b) && (b[value] == '>' && b[at] == '=' || b[value] == '=' && b[at] == ':') {
-		value++
+	if value < len(b) && (b[value] == '>' && b[at] == '=' || b[value] == '=' && b[at] == ':' || b[value] == ':' && b[at] == ':' && value+1 < len(b) && b[value+1] == ' ') {
+		value++ // also of LDIF (RFC 2849), which has two colons before base64
 	}
 	if !closed && start > 0 && (b[start-1] == '"' || b[start-1] == '\'') && value < len(b) && b[value] == b[start-1] {
 		return k, false // the quote closes the text that the key stands in: ["Authorization:"]
@@ -381,6 +381,7 @@ var telling = []string{
 	"password", "passwd", "passphrase", "pwd", "secret", "token", "apikey", "accesskey", "privatekey", "sharedkey",
 	"signingkey", "encryptionkey", "credential", "sessionkey", "sessionid", "authkey", "community", "passcode", "passphrase",
 	"securitycode", "verificationcode", "onetimecode", "mfacode", "pincode", "accesscode", "presharedkey", "storepass", "keypass", "psksecret", "keydata", "privkey", "hmackey", "masterkey", "cipherkey", "accountkey", "licensekey", "licencekey", "subscriptionkey", "activationkey", "storagekey", "deploykey",
+	"samlresponse", "samlrequest", "palavrapasse", "lozinka", "jelszo", "losenord",
 	"passwort", "kennwort", "contrase", "senha", "motdepasse", "wachtwoord", "passord", "adgangskode", "heslo", "parola", "salasana",
 }
 
@@ -400,7 +401,7 @@ var tellingLast = map[string]bool{"pass": true, "pin": true, "psk": true, "otp":
 
 // weaklyTelling lists last words of keys whose value is a secret only when it looks like one.
 var weaklyTelling = map[string]bool{"session": true, "sess": true, "sid": true, "key": true, "signature": true, "sig": true, "nonce": true,
-	"code": true, "salt": true, "seed": true, "hmac": true, "cred": true, "creds": true}
+	"code": true, "salt": true, "seed": true, "hmac": true, "cred": true, "creds": true, "inline": true}
 
 // isCount says whether a key in the plural counts things: tokens=17.
 func isCount(b []byte, at int, value []byte) bool {
@@ -484,7 +485,8 @@ func findKeyedSecret(b []byte, at, free int, kind keyKind) (int, int, bool) {
 
 // declared gives the place behind the equals sign of a declaration with its type, as in password: String = "…", or 0.
 func declared(b []byte, at int, k keyed) int {
-	if b[at] != ':' || k.quoted || !isOneOf(b[k.start:k.end], "string", "str", "&str", "text", "any", "secretstr") {
+	tagged := k.end-k.start <= 2 && isAllDigits(b[k.start:k.end]) // Tunnel-Password:1 = "…" of RADIUS (RFC 2868)
+	if b[at] != ':' || k.quoted || !tagged && !isOneOf(b[k.start:k.end], "string", "str", "&str", "text", "any", "secretstr") {
 		return 0
 	}
 	if rest := b[k.end:min(len(b), k.end+4)]; !bytes.HasPrefix(rest, []byte(` = "`)) && !bytes.HasPrefix(rest, []byte(" = '")) {

@@ -120,12 +120,28 @@ func kindOfTwo(both, second []byte) keyKind {
 	if kind := wholeKeys[string(key)]; kind != 0 {
 		return kind
 	}
+	if string(key) == "depasse" { // mot de passe
+		return keySecret
+	}
 	for _, t := range telling {
 		if len(t) > own && bytes.HasSuffix(key, []byte(t)) {
 			return keySecret
 		}
 	}
 	return 0
+}
+
+// tellingElsewhere are telling keys in other scripts.
+var tellingElsewhere = [][]byte{[]byte("пароль"), []byte("Пароль"), []byte("ПАРОЛЬ"), []byte("кодовое слово"), []byte("κωδικός"), []byte("密码"), []byte("密碼"), []byte("口令"),
+	[]byte("パスワード"), []byte("비밀번호"), []byte("şifre"), []byte("Şifre"), []byte("hasło"), []byte("Hasło"), []byte("jelszó"), []byte("Jelszó")}
+
+func tellsElsewhere(key []byte) bool {
+	for _, t := range tellingElsewhere {
+		if bytes.HasSuffix(key, t) {
+			return true
+		}
+	}
+	return false
 }
 
 // kindOf gives the kind of a key as it is written.
@@ -138,6 +154,9 @@ func kindOf(raw []byte) keyKind {
 	}
 	if len(raw) > 4 && raw[0] == '-' && raw[1] == 'D' { // -Dkey=value, as runtimes take it
 		raw = raw[2:]
+	}
+	if raw[len(raw)-1] >= 0x80 && tellsElsewhere(raw) {
+		return keySecret
 	}
 	var buf [maxKey]byte
 	key := plainKey(&buf, raw)
@@ -217,7 +236,7 @@ func keySpan(b []byte, at int) (start, end int, closed bool) {
 	case '>':
 		start, end = elementName(b, at)
 		return start, end, false
-	case '%', ';':
+	case '%', ';', '\\':
 		start, end = encodedKey(b, at)
 		return start, end, false
 	}

@@ -471,6 +471,9 @@ func userAtHost(b []byte, at int) (int, int, bool) {
 		return start, end, true
 	}
 	line := b[lineStart(b, start):start]
+	if bytes.Contains(line, []byte(" AAAA")) && (bytes.Contains(line, []byte("ssh-")) || bytes.Contains(line, []byte("ecdsa-sha2-"))) {
+		return start, end, true // of a public key of OpenSSH
+	}
 	for _, program := range []string{"ssh ", "scp ", "sftp ", "rsync ", "ssh-copy-id "} {
 		if n := bytes.LastIndex(line, []byte(program)); n >= 0 && (n == 0 || !isWord(line[n-1])) {
 			return start, end, true

@@ -47,7 +47,7 @@ type Rule struct {
 }
 
 // separators stand between a key and its value; %3D and &gt; are written so within other texts.
-const separators = ":=>%;"
+const separators = `:=>%;\`
 
 // Rules is the table of rules. Where two begin at the same trigger, the earlier one goes first.
 var Rules = []Rule{

@@ -233,7 +233,7 @@ type tokenShape struct {
 // tokenShapes are beginnings that services give their tokens so that they can be told.
 var tokenShapes = []tokenShape{
 	{"ghp_", 30}, {"gho_", 30}, {"ghu_", 30}, {"ghs_", 30}, {"ghr_", 30}, {"github_pat_", 30}, {"glpat-", 18}, {"gldt-", 18}, {"glrt-", 18},
-	{"sk_live_", 16}, {"sk_test_", 16}, {"rk_live_", 16}, {"whsec_", 20}, {"npm_", 30}, {"pypi-", 40}, {"dop_v1_", 40},
+	{"sk_live_", 16}, {"sk_test_", 16}, {"rk_live_", 16}, {"whsec_", 20}, {"npm_", 30}, {"hf_", 30}, {"pypi-", 40}, {"dop_v1_", 40},
 	{"hvs.", 20}, {"hvb.", 20}, {"ya29.", 20}, {"SG.", 40}, {"AGE-SECRET-KEY-1", 40}, {"glptt-", 18}, {"glsa_", 24}, {"shpat_", 30}, {"dapi-", 30}, {"sq0atp-", 20}, {"EAAA-", 40},
 	{"xoxb-", 16}, {"xoxp-", 16}, {"xoxa-", 16}, {"xoxr-", 16}, {"xoxs-", 16}, {"xapp-", 16}, {"sk-", 32}, {"tskey-", 16},
 }

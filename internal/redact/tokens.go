@@ -3,6 +3,7 @@ package redact
 import (
 	"bytes"
 	"encoding/base64"
+	"strconv"
 )
 
 // passFile finds the secret at the end of a line of five parts that a database's client reads: host:5432:database:user:SECRET.
@@ -211,10 +212,43 @@ func findPrivateKey(b []byte, at, free int) (int, int, bool) {
 	}
 	after, ok := keyHead(b, at)
 	if !ok {
-		return 0, 0, false
+		return numberedLines(b, at)
 	}
 	end, _ := keyBlockEnd(b, after, true)
 	return at, end, true
+}
+
+// numberedLines finds the lines of a private key whose number is told before them, as in files of those that some clients of SSH write: Private-Lines: 8.
+func numberedLines(b []byte, at int) (int, int, bool) {
+	const head, tail = "Private", "-Lines: "
+	if !bytes.HasSuffix(b[:at], []byte(head)) || !bytes.HasPrefix(b[at:], []byte(tail)) {
+		return 0, 0, false
+	}
+	line := lineFrom(b, at)
+	lines, err := strconv.Atoi(string(bytes.TrimSpace(line[len(tail):])))
+	start := at + len(line) + 1
+	if err != nil || lines < 1 || lines > 512 || start >= len(b) {
+		return 0, 0, false
+	}
+	end := start
+	for n := 0; n < lines && end < len(b); n++ {
+		if n > 0 {
+			end++ // the end of the line before
+		}
+		end += len(lineFrom(b, end))
+	}
+	end = min(end, len(b))
+	for end > start && (b[end-1] == '\r' || b[end-1] == '\n') {
+		end--
+	}
+	return start, end, end > start && isBase64(bytes.Map(withoutLineEnds, b[start:end]))
+}
+
+func withoutLineEnds(r rune) rune {
+	if r == '\n' || r == '\r' {
+		return -1
+	}
+	return r
 }
 
 // keyHead gives the place behind the marker that begins a private key block.

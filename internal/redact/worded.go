@@ -13,7 +13,7 @@ import (
 var tellingWords = wordSet(`password passwd passphrase passcode secret community key key-string pwd pre-shared-key authentication-key encryption-key
 	message-digest-key server-key md5 sha wpa-psk wpa2-psk psk psksecret encrypted-password plain-text-password auth-pass priv-pass ascii-text ascii hex
 	authentication pin otp code token pass sha1 sha256 sha-256 shared-secret auth-password priv-password passwort kennwort senha plain login enc
-	key-chain simple by auth authentication-password privacy-password privacy-key api-token access-token auth-token eap xauth api-key auth-key user-password admin-password bind-password hex-key ascii-key encrypted cipher passwords aes des`)
+	key-chain simple by auth authentication-password privacy-password privacy-key api-token access-token auth-token apikey eap xauth api-key auth-key user-password admin-password bind-password hex-key ascii-key encrypted cipher passwords aes des`)
 
 // directives are first words of a line behind which, alone, a secret stands.
 var directives = wordSet(`bindpw rootpw requirepass masterauth rocommunity rwcommunity rocommunity6 rwcommunity6 authpass password_hash smtp_sasl_password
