@@ -59,7 +59,7 @@ type backReader struct {
 	sum *besideHash
 }
 
-// Read of a section of the archive; it ends with the context.
+// section reads a part of the archive; it ends with the context.
 func (b *backReader) section(from, size int64) io.Reader {
 	return &ctxReader{b.ctx, io.NewSectionReader(b.w.out.file, from, size)}
 }
