@@ -305,7 +305,7 @@ func (e *Engine) find(b []byte, from int) {
 	ruled := len(e.findings)
 	e.findNumbers(b, from)
 	numbered := len(e.findings)
-	e.findLearned(b, from)
+	e.findLearned(b, from, e.findings[:ruled])
 	byStart := func(a, b finding) int { return cmp.Compare(a.start, b.start) }
 	if numbered > ruled { // of several rules, one after the other
 		slices.SortStableFunc(e.findings[:numbered], byStart)
@@ -349,9 +349,9 @@ func (e *Engine) at(b []byte, i, free int, rules []*Rule) (f finding, ok bool) {
 	return f, false
 }
 
-// findLearned adds learned values.
-func (e *Engine) findLearned(b []byte, from int) {
-	e.matcher.each(b, from, func(m match) {
+// findLearned adds learned values, but for those within finds of rules.
+func (e *Engine) findLearned(b []byte, from int, rules []finding) {
+	e.matcher.each(b, from, rules, func(m match) {
 		e.findings = append(e.findings, finding{start: m.start, end: m.end, trigger: m.start, class: m.Class, rule: m.Rule, original: m.Text})
 	})
 }

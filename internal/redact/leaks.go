@@ -67,7 +67,7 @@ func (s *leakScan) add(e *Engine, m match, offset int64) {
 
 // text searches a short text, such as a name.
 func (s *leakScan) text(e *Engine, text string) {
-	s.m.each([]byte(text), 0, func(m match) { s.add(e, m, -1) })
+	s.m.each([]byte(text), 0, nil, func(m match) { s.add(e, m, -1) })
 }
 
 // scanBuffers save the making of large buffers for each of many small files.
@@ -91,7 +91,7 @@ func (s *leakScan) stream(e *Engine, r io.Reader) error {
 			limit -= 2 * MaxLearned
 		}
 		next := 0
-		s.m.each(buf, 0, func(m match) {
+		s.m.each(buf, 0, nil, func(m match) {
 			if m.start < limit {
 				s.add(e, m, base+int64(m.start))
 				next = m.end
@@ -109,7 +109,7 @@ func (s *leakScan) stream(e *Engine, r io.Reader) error {
 // leaked says whether an identity that was found other than in text is a learned one.
 func (s *leakScan) leaked(e *Engine, text string) {
 	var found match
-	s.m.each([]byte(text), 0, func(m match) { found = m })
+	s.m.each([]byte(text), 0, nil, func(m match) { found = m })
 	if found.end == len(text) && strings.EqualFold(found.Text, text) {
 		s.add(e, found, -1)
 	}

@@ -62,7 +62,9 @@ type gramRun struct {
 	at  int32 // where the entries have the four bytes
 	end int32 // of its refs; they begin where those of the run before end
 
-	common int32 // how many bytes all of them begin with
+	common  int32 // how many bytes all of them begin with
+	longest int32 // how long a match of one of them is at most
+	secret  bool  // whether one of them is a secret
 }
 
 // candidates are the entries of one run.
@@ -109,7 +111,13 @@ func newGramIndex(entries []entry, stride int) gramIndex {
 		run := &x.runs[i]
 		run.common = int32(commonPrefix(entries[x.refs[begin]].text, entries[x.refs[run.end-1]].text))
 		for ; begin < run.end; begin++ {
-			x.tails[begin] = tailOf(entries[x.refs[begin]].text, int(run.common))
+			e := &entries[x.refs[begin]]
+			x.tails[begin] = tailOf(e.text, int(run.common))
+			run.longest = max(run.longest, int32(len(e.text)))
+			run.secret = run.secret || e.value.Class == Secret
+			if e.base64 { // the base64 around it goes, too
+				run.longest = 1 << 30
+			}
 		}
 	}
 	words := max(4, bits.Len(uint(2*keys)))
@@ -199,6 +207,8 @@ type gramScan struct {
 	base  int                  // of the places that are looked up
 	count int                  // of them
 	may   [gramPlaces / 8]byte // which of them may be the beginning of something
+	rules []finding            // what rules found, in order
+	ruled int                  // of them end before what comes
 }
 
 // fill looks up the next places.
@@ -266,7 +276,7 @@ func (s *gramScan) next(from int) (m match, ok bool) {
 		key := binary.LittleEndian.Uint32(s.b[i:])
 		for run := s.index.of(key); run >= 0 && run < len(s.index.runs) && s.index.runs[run].key == key; run++ {
 			at := i - int(s.index.runs[run].at)
-			if at < from {
+			if at < from || s.within(&s.index.runs[run], at) {
 				continue
 			}
 			if m, ok := s.longest(s.index.candidates(run), at); ok {
@@ -303,6 +313,19 @@ func NewMatcher(values []Value) *Matcher {
 		}
 	}
 	return &Matcher{long: newGrams(long, gramStride), short: newGrams(short, 1), size: len(values)}
+}
+
+// within says whether whatever matches at a place lies within what a rule found already, so that it changes nothing, see merge.
+func (s *gramScan) within(run *gramRun, at int) bool {
+	for s.ruled < len(s.rules) && s.rules[s.ruled].end <= at-s.stride { // a later candidate begins a little before it at most
+		s.ruled++
+	}
+	for i := s.ruled; i < len(s.rules) && s.rules[i].start <= at; i++ {
+		if f := &s.rules[i]; at+int(run.longest) <= f.end {
+			return f.class == Secret || !run.secret
+		}
+	}
+	return false
 }
 
 // longest gives the longest of some entries, sorted by text, that stands at a place. Thousands of values may begin alike, so
@@ -377,12 +400,13 @@ func (e *entry) match(b []byte, at int) match {
 
 func isBase64Byte(c byte) bool { return isWord(c) || c == '+' || c == '/' || c == '-' }
 
-// each calls found for every place from a place on at which a learned value stands, in order; none overlaps another.
-func (m *Matcher) each(b []byte, from int, found func(match)) {
+// each calls found for every place from a place on at which a learned value stands, in order; none overlaps another. Of what
+// lies within finds of rules some may be left out.
+func (m *Matcher) each(b []byte, from int, rules []finding, found func(match)) {
 	if m == nil || m.size == 0 {
 		return
 	}
-	longs, shorts := gramScan{grams: &m.long, b: b, base: from}, gramScan{grams: &m.short, b: b, base: from}
+	longs, shorts := gramScan{grams: &m.long, b: b, base: from, rules: rules}, gramScan{grams: &m.short, b: b, base: from, rules: rules}
 	long, okLong := longs.next(from)
 	short, okShort := shorts.next(from)
 	for okLong || okShort {

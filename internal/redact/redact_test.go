@@ -226,9 +226,9 @@ func TestMatcherFindsAll(t *testing.T) {
 		text := letters(400 + 2400*r.IntN(2))
 		covered := make([]bool, len(text))
 		var found, without []match
-		NewMatcher(values).each([]byte(text), 0, func(m match) { found = append(found, m) })
+		NewMatcher(values).each([]byte(text), 0, nil, func(m match) { found = append(found, m) })
 		portable(t, func() {
-			NewMatcher(values).each([]byte(text), 0, func(m match) { without = append(without, m) })
+			NewMatcher(values).each([]byte(text), 0, nil, func(m match) { without = append(without, m) })
 		})
 		require.Equal(t, without, found, "vectors change what is found")
 		for _, m := range found {
