@@ -14,11 +14,10 @@ import (
 // Format is one form that an archive can have. All of them are written in pieces that are compressed for themselves, on all
 // processors; where pieces begin depends only on the sizes of the files, so that the same content gives the same bytes.
 type Format struct {
-	Name string // as the engineer writes it, and the ending of the file
-	Doc  string
-	zip  bool
-	// piece compresses one piece. last says that nothing of the same file follows.
-	piece func(w io.Writer, data []byte, level Level, last bool) error
+	Name  string // as the engineer writes it, and the ending of the file
+	Doc   string
+	zip   bool
+	begin func(w io.Writer, level Level) (piece, error)
 	magic string
 	open  func(r io.Reader) (io.ReadCloser, error) // of tar files
 }
@@ -38,9 +37,9 @@ var Levels = []string{"balanced", "fast", "small"}
 
 // Formats is the table of formats; the first one is used when nobody says otherwise.
 var Formats = []Format{
-	{Name: "tar.gz", Doc: "for every system", piece: gzipPiece, magic: "\x1f\x8b", open: openGzip},
-	{Name: "tar.zst", Doc: "smaller and faster to unpack, for systems that have zstd", piece: zstdPiece, magic: "\x28\xb5\x2f\xfd", open: openZstd},
-	{Name: "zip", Doc: "for Windows, which opens it by itself", piece: deflatePiece, magic: "PK", zip: true},
+	{Name: "tar.gz", Doc: "for every system", begin: beginGzip, magic: "\x1f\x8b", open: openGzip},
+	{Name: "tar.zst", Doc: "smaller and faster to unpack, for systems that have zstd", begin: beginZstd, magic: "\x28\xb5\x2f\xfd", open: openZstd},
+	{Name: "zip", Doc: "for Windows, which opens it by itself", begin: beginDeflate, magic: "PK", zip: true},
 }
 
 // FormatOf gives the format of a name; "" is the first one.
@@ -84,33 +83,80 @@ var deflateLevels = [...]int{Balanced: gzipLevel, Fast: gzip.BestSpeed, Small: g
 // Writers of each level are used again: their tables take more to set up than a small piece takes to compress.
 var gzipWriters, flateWriters [len(deflateLevels)]sync.Pool
 
-// gzipPiece writes a gzip member (RFC 1952, section 2.2); members one after the other are one gzip file.
-func gzipPiece(w io.Writer, data []byte, level Level, _ bool) error {
-	zw, ok := gzipWriters[level].Get().(*gzip.Writer)
-	if !ok {
-		var err error
-		if zw, err = gzip.NewWriterLevel(w, deflateLevels[level]); err != nil {
-			return err
-		}
-	}
-	defer gzipWriters[level].Put(zw)
-	zw.Reset(w)
-	if _, err := zw.Write(data); err != nil {
+// piece is one that is being compressed. It is written as it comes, while it is near.
+type piece interface {
+	io.Writer
+	// end ends it. last says that nothing of the same file follows.
+	end(last bool) error
+}
+
+// put compresses a whole piece.
+func (f *Format) put(w io.Writer, data []byte, level Level) error {
+	p, err := f.begin(w, level)
+	if err != nil {
 		return err
 	}
-	return zw.Close()
+	if _, err := p.Write(data); err != nil {
+		return err
+	}
+	return p.end(true)
+}
+
+// gzipPiece is a gzip member (RFC 1952, section 2.2); members one after the other are one gzip file.
+type gzipPiece struct {
+	*gzip.Writer
+	level Level
+}
+
+func beginGzip(w io.Writer, level Level) (piece, error) {
+	if zw, ok := gzipWriters[level].Get().(*gzip.Writer); ok {
+		zw.Reset(w)
+		return gzipPiece{zw, level}, nil
+	}
+	zw, err := gzip.NewWriterLevel(w, deflateLevels[level])
+	return gzipPiece{zw, level}, err
+}
+
+func (p gzipPiece) end(bool) error {
+	defer gzipWriters[p.level].Put(p.Writer)
+	return p.Close()
 }
 
 func openGzip(r io.Reader) (io.ReadCloser, error) { return gzip.NewReader(r) }
 
-// zstdPiece writes a Zstandard frame (RFC 8878, section 3.1); frames one after the other are one file.
-func zstdPiece(w io.Writer, data []byte, level Level, _ bool) error {
+// zstdPiece is a Zstandard frame (RFC 8878, section 3.1); frames one after the other are one file.
+type zstdPiece struct {
+	w     io.Writer
+	level Level
+	all   *[]byte
+}
+
+// pieceBuffers hold a piece each.
+var pieceBuffers = sync.Pool{New: func() any {
+	b := make([]byte, 0, pieceSize)
+	return &b
+}}
+
+func beginZstd(w io.Writer, level Level) (piece, error) {
+	return &zstdPiece{w: w, level: level, all: pieceBuffers.Get().(*[]byte)}, nil
+}
+
+func (p *zstdPiece) Write(b []byte) (int, error) {
+	*p.all = append(*p.all, b...)
+	return len(b), nil
+}
+
+func (p *zstdPiece) end(bool) error {
+	defer func() {
+		*p.all = (*p.all)[:0]
+		pieceBuffers.Put(p.all)
+	}()
 	zw, err := zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1), zstd.WithLowerEncoderMem(true), zstd.WithWindowSize(pieceSize),
-		zstd.WithEncoderLevel([...]zstd.EncoderLevel{zstd.SpeedDefault, zstd.SpeedFastest, zstd.SpeedBestCompression}[level]))
+		zstd.WithEncoderLevel([...]zstd.EncoderLevel{zstd.SpeedDefault, zstd.SpeedFastest, zstd.SpeedBestCompression}[p.level]))
 	if err != nil {
 		return err
 	}
-	_, err = w.Write(zw.EncodeAll(data, nil))
+	_, err = p.w.Write(zw.EncodeAll(*p.all, nil))
 	return err
 }
 
@@ -122,23 +168,26 @@ func openZstd(r io.Reader) (io.ReadCloser, error) {
 	return zr.IOReadCloser(), nil
 }
 
-// deflatePiece writes a piece of a DEFLATE stream (RFC 1951). All but the last end with an empty stored block, on a whole
-// byte, so that what follows can be put behind them.
-func deflatePiece(w io.Writer, data []byte, level Level, last bool) error {
-	zw, ok := flateWriters[level].Get().(*flate.Writer)
-	if !ok {
-		var err error
-		if zw, err = flate.NewWriter(w, deflateLevels[level]); err != nil {
-			return err
-		}
+// deflatePiece is a piece of a DEFLATE stream (RFC 1951). All but the last end with an empty stored block, on a whole byte, so
+// that what follows can be put behind them.
+type deflatePiece struct {
+	*flate.Writer
+	level Level
+}
+
+func beginDeflate(w io.Writer, level Level) (piece, error) {
+	if zw, ok := flateWriters[level].Get().(*flate.Writer); ok {
+		zw.Reset(w)
+		return deflatePiece{zw, level}, nil
 	}
-	defer flateWriters[level].Put(zw)
-	zw.Reset(w)
-	if _, err := zw.Write(data); err != nil {
-		return err
-	}
+	zw, err := flate.NewWriter(w, deflateLevels[level])
+	return deflatePiece{zw, level}, err
+}
+
+func (p deflatePiece) end(last bool) error {
+	defer flateWriters[p.level].Put(p.Writer)
 	if last {
-		return zw.Close()
+		return p.Close()
 	}
-	return zw.Flush()
+	return p.Flush()
 }

@@ -5,7 +5,6 @@ import (
 	"context"
 	"hash/crc32"
 	"io"
-	"sync"
 )
 
 // spool is one file, redacted and (unless it is small) compressed, waiting for its turn.
@@ -14,11 +13,12 @@ type spool struct {
 	format *Format
 	level  Level
 	size   int64
-	crc    uint32           // of a member of a zip file
-	buf    []byte           // content that is not compressed yet
-	piece  *[pieceSize]byte // what buf lies in, once the file is not small any more
-	frames *frames          // compressed pieces; nil while the file is small
-	packed []byte           // a small file, compressed, of a zip file
+	crc    uint32  // of a member of a zip file
+	buf    []byte  // all of a small file
+	frames *frames // compressed pieces; nil while the file is small
+	piece  piece   // the one that is written now
+	in     int     // so many bytes are in it
+	packed []byte  // a small file, compressed, of a zip file
 	tmpDir string
 	err    error
 	ready  chan struct{}
@@ -28,12 +28,12 @@ func (s *spool) fill(ctx context.Context) {
 	s.err = s.src.Write(ctxWriter{ctx, s})
 	switch {
 	case s.err != nil:
-	case s.frames != nil || len(s.buf) > smallFile:
-		s.err = s.compress(true)
-		s.release() // it may wait for its turn
+	case s.frames != nil:
+		s.err = s.piece.end(true)
+		s.piece = nil
 	case s.format.zip:
 		var b bytes.Buffer
-		s.err = s.format.piece(&b, s.buf, s.level, true)
+		s.err = s.format.put(&b, s.buf, s.level)
 		s.packed, s.buf = b.Bytes(), nil
 	}
 }
@@ -56,49 +56,38 @@ func (s *spool) Write(b []byte) (int, error) {
 		s.crc = crc32.Update(s.crc, crc32.IEEETable, b)
 	}
 	s.size += int64(len(b))
-	given := len(b)
-	for len(b) > 0 {
-		if len(s.buf) == pieceSize { // not before more comes: the last piece is told as such
-			if err := s.compress(false); err != nil {
-				return 0, err
-			}
-		}
-		n := min(len(b), pieceSize-len(s.buf))
-		if len(s.buf)+n > smallFile {
-			s.grow()
-		}
-		s.buf = append(s.buf, b[:n]...)
-		b = b[n:]
+	if s.frames == nil && len(s.buf)+len(b) <= smallFile {
+		s.buf = append(s.buf, b...)
+		return len(b), nil
 	}
-	return given, nil
-}
-
-// pieceBuffers hold a piece each.
-var pieceBuffers = sync.Pool{New: func() any { return new([pieceSize]byte) }}
-
-// grow gives a file that is not small room for a whole piece.
-func (s *spool) grow() {
-	if s.piece == nil {
-		s.piece = pieceBuffers.Get().(*[pieceSize]byte)
-		s.buf = s.piece[:copy(s.piece[:], s.buf)]
-	}
-}
-
-func (s *spool) release() {
-	s.buf = nil
-	if s.piece != nil {
-		pieceBuffers.Put(s.piece)
-		s.piece = nil
-	}
-}
-
-// compress writes the buffer as one piece to the file of frames.
-func (s *spool) compress(last bool) error {
 	if s.frames == nil {
 		s.frames = &frames{tmpDir: s.tmpDir}
+		small := s.buf
+		s.buf = nil
+		if err := s.compress(small); err != nil {
+			return 0, err
+		}
 	}
-	err := s.format.piece(s.frames, s.buf, s.level, last)
-	s.buf = s.buf[:0]
+	return len(b), s.compress(b)
+}
+
+// compress writes on in pieces to the frames. A piece is not ended before more comes: the last one is told as such.
+func (s *spool) compress(b []byte) (err error) {
+	for len(b) > 0 && err == nil {
+		if s.in == pieceSize {
+			err = s.piece.end(false)
+			s.piece, s.in = nil, 0
+		}
+		if s.piece == nil && err == nil {
+			s.piece, err = s.format.begin(s.frames, s.level)
+		}
+		if err == nil {
+			n := min(len(b), pieceSize-s.in)
+			_, err = s.piece.Write(b[:n])
+			s.in += n
+			b = b[n:]
+		}
+	}
 	return err
 }
 
@@ -107,5 +96,5 @@ func (s *spool) discard() {
 		_ = s.frames.discard() // the folder goes, too
 		s.frames = nil
 	}
-	s.release()
+	s.buf = nil
 }

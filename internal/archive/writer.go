@@ -243,7 +243,7 @@ func (w *Writer) flush() error {
 	if w.plain.Len() == 0 {
 		return nil
 	}
-	err := w.format.piece(w.out, w.plain.Bytes(), w.level, true)
+	err := w.format.put(w.out, w.plain.Bytes(), w.level)
 	w.plain.Reset()
 	return err
 }
