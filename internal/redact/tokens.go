@@ -18,7 +18,8 @@ func passFile(b []byte, at, free int) (int, int, bool) {
 	}
 	start := first + bytes.LastIndexByte(line, ':') + 1
 	end := first + len(line)
-	return start, end, start >= free && start < end && isValue(b[start:end])
+	usual := bytes.HasPrefix(b[at:], []byte(":543")) // else other things are told like this, too
+	return start, end, start >= free && end-start > 3 && isValue(b[start:end]) && (usual || looksChosen(b[start:end]))
 }
 
 // beforePort says whether a colon stands before four digits, or a star, and another colon.
