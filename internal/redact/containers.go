@@ -106,14 +106,33 @@ func applyTar(e *Engine, w io.Writer, r io.Reader, in Source) (Result, error) {
 			m.res.Note = fmt.Sprintf("the tar archive is broken after %d files; what is whole was kept", m.n)
 			break
 		}
-		if err := m.tarMember(tw, h, tr); err != nil {
+		content := &cutReader{r: tr}
+		if err := m.tarMember(tw, h, content); err != nil {
 			return m.res, err
+		}
+		if content.cut {
+			m.res.Note = fmt.Sprintf("the tar archive ends within its file %d; what is whole was kept", m.n)
+			break
 		}
 	}
 	if tw == nil {
 		return m.result(), nil
 	}
 	return m.result(), tw.Close()
+}
+
+// cutReader ends quietly where the content of a file is cut off, and remembers it: an archive may still be written to.
+type cutReader struct {
+	r   io.Reader
+	cut bool
+}
+
+func (c *cutReader) Read(b []byte) (int, error) {
+	n, err := c.r.Read(b)
+	if err == io.ErrUnexpectedEOF {
+		c.cut, err = true, io.EOF
+	}
+	return n, err
 }
 
 func (m *members) tarMember(tw *tar.Writer, h *tar.Header, tr io.Reader) error {
