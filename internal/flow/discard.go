@@ -186,7 +186,7 @@ func (a *App) archivesOf(c *casefile.Case, v *CaseView, keep Retention) ([]Disca
 	}
 	var out []Discard
 	for _, e := range entries {
-		if strings.HasPrefix(e.Name(), ".packing-") {
+		if strings.HasPrefix(e.Name(), unfinished) {
 			d := Discard{Case: c.Name, What: "rest of a packing", Name: e.Name(), Goes: true, Why: "packing was cut short", paths: []string{filepath.Join(c.OutDir(), e.Name())}}
 			if d.Files, d.Bytes, err = sizeOf(d.paths); err != nil {
 				return nil, err

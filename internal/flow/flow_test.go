@@ -202,6 +202,9 @@ func TestALeakIsRefused(t *testing.T) {
 func TestInterruptedPackLeavesNothing(t *testing.T) {
 	d := newDesk(t)
 	d.collect(t)
+	killed := filepath.Join(d.c.OutDir(), unfinished+"1") // what a run left that was killed goes with the next one
+	require.NoError(t, os.MkdirAll(killed, 0o700))
+	require.NoError(t, os.WriteFile(filepath.Join(killed, "archive"), []byte("half"), 0o600))
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()
 	_, err := d.app.Pack(ctx, d.c, PackRequest{})

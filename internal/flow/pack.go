@@ -5,6 +5,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"hash"
 	"io"
@@ -241,7 +242,10 @@ func (a *App) Pack(ctx context.Context, c *casefile.Case, q PackRequest) (*Packe
 	if err != nil {
 		return nil, err
 	}
-	if p.tmp, err = os.MkdirTemp(c.OutDir(), ".packing-"); err != nil {
+	if err := removeUnfinished(c.OutDir()); err != nil {
+		return nil, fault.Wrap("pack", c.OutDir(), err)
+	}
+	if p.tmp, err = os.MkdirTemp(c.OutDir(), unfinished); err != nil {
 		return nil, fault.Wrap("pack", "", err)
 	}
 	defer os.RemoveAll(p.tmp)
@@ -268,6 +272,23 @@ func (a *App) Pack(ctx context.Context, c *casefile.Case, q PackRequest) (*Packe
 	p.end()
 	out.Took = p.took
 	return out, fault.Wrap("pack", out.Archive, writeCarry(c, out.Archive, out.SHA256))
+}
+
+// unfinished begins the names of the folders in which archives are made.
+const unfinished = ".packing-"
+
+// removeUnfinished removes what a run left that was killed: the case has one writer at a time.
+func removeUnfinished(dir string) error {
+	list, err := os.ReadDir(dir)
+	if err != nil {
+		return err
+	}
+	for _, x := range list {
+		if x.IsDir() && strings.HasPrefix(x.Name(), unfinished) {
+			err = errors.Join(err, os.RemoveAll(filepath.Join(dir, x.Name())))
+		}
+	}
+	return err
 }
 
 func newPacking(a *App, c *casefile.Case, q PackRequest) *packing {
