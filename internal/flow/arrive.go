@@ -178,15 +178,6 @@ func (p *packing) fromArrivalOf(r *collect.Round) error {
 		}
 	}
 	digest := p.policy.Digest()
-	var mu sync.Mutex
-	begun := map[*piece]bool{}
-	first := func(x *piece) bool {
-		mu.Lock()
-		defer mu.Unlock()
-		was := begun[x]
-		begun[x] = true
-		return !was
-	}
 	var g errgroup.Group
 	g.SetLimit(runtime.GOMAXPROCS(0))
 	err := arrivedLines(r, func(line []byte) {
@@ -195,7 +186,7 @@ func (p *packing) fromArrivalOf(r *collect.Round) error {
 			if json.Unmarshal(line, &got) != nil {
 				return nil
 			}
-			if x := pieces[got.System+"/"+got.Name]; x != nil && !x.asIs && x.entry.SHA256 == got.SHA256 && got.Rules == digest && first(x) {
+			if x := pieces[got.System+"/"+got.Name]; x != nil && !x.asIs && x.entry.SHA256 == got.SHA256 && got.Rules == digest && x.arriving.CompareAndSwap(false, true) {
 				x.learned = p.takePlaces(x, got)
 			}
 			return nil

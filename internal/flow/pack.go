@@ -193,19 +193,20 @@ type packing struct {
 
 // piece is one file of evidence on its way into the archive.
 type piece struct {
-	entry   collect.Entry
-	round   *collect.Round
-	earlier bool   // a later round of the archive has another form of it
-	path    string // in the archive
-	renamed bool   // its name there is another, so that every system can hold it
-	form    redact.Form
-	opaque  bool
-	out     bool   // opaque, and stays behind
-	check   string // of a piece learned on arrival, see arrived
-	learned bool   // from when it arrived; whether it is still the same is seen when it is written
-	active  bool   // a browser might run or draw it
-	asIs    bool   // it stays as it is, on the engineer's word
-	result  redact.Result
+	entry    collect.Entry
+	round    *collect.Round
+	earlier  bool   // a later round of the archive has another form of it
+	path     string // in the archive
+	renamed  bool   // its name there is another, so that every system can hold it
+	form     redact.Form
+	opaque   bool
+	out      bool        // opaque, and stays behind
+	check    string      // of a piece learned on arrival, see arrived
+	arriving atomic.Bool // what was learned from it on arrival is being taken, by one
+	learned  bool        // from when it arrived; whether it is still the same is seen when it is written
+	active   bool        // a browser might run or draw it
+	asIs     bool        // it stays as it is, on the engineer's word
+	result   redact.Result
 }
 
 // raw is where it lies on the disk.

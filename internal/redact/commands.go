@@ -127,28 +127,23 @@ func cacheSecret(b []byte, words [][2]int) int {
 
 // sentSecret: send "SECRET\r" behind expect "assword:", of scripts that answer prompts.
 func sentSecret(b []byte, words [][2]int) int {
+	i := 0
+	if len(words) > 1 && wordAt(b, words[0]) == "--" {
+		i = 1
+	}
 	if len(words) == 0 {
 		return -1
 	}
-	w := words[0]
-	text := wordAt(b, w)
-	n := len(text)
-	if text == "--" && len(words) > 1 {
-		w = words[1]
-		text = wordAt(b, w)
-		n = len(text)
-	}
-	if n < 5 || text[0] != '"' || !strings.HasSuffix(text, `\r"`) && !strings.HasSuffix(text, `\n"`) {
+	start := words[i][0]
+	text := wordAt(b, words[i])
+	if len(text) < 5 || text[0] != '"' || !strings.HasSuffix(text, `\r"`) && !strings.HasSuffix(text, `\n"`) {
 		return -1
 	}
-	before := b[max(0, w[0]-maxPair):w[0]]
-	if i := bytes.LastIndex(before, []byte("expect")); i < 0 || !bytes.Contains(before[i:], []byte("assword")) {
+	before := b[max(0, start-maxPair):start]
+	if n := bytes.LastIndex(before, []byte("expect")); n < 0 || !bytes.Contains(before[n:], []byte("assword")) {
 		return -1
 	}
-	if text == wordAt(b, words[0]) {
-		return 0
-	}
-	return 1
+	return i
 }
 
 // netSecret: net user NAME SECRET, net use Z: \\server\share /user:NAME SECRET, or SECRET before /user.

@@ -435,16 +435,7 @@ func hashesOf(sets ...map[string]bool) (set [1 << 14]bool) {
 }
 
 // announcers are all words behind which, with a space between, a rule may find something.
-var announcers = func() []map[string]bool {
-	positional := wordSet("host reset changed") // the first one is of snmp-server
-	for w := range arguments {
-		positional[w] = true
-	}
-	for w := range commandSecrets {
-		positional[w] = true
-	}
-	return []map[string]bool{tellingWords, directives, positional, userWords, compoundWords, wordSet("is")}
-}()
+var announcers = []map[string]bool{tellingWords, directives, placeWords, userWords, compoundWords}
 
 // announces says whether the word before a place is one of those. "pass" tells only in capitals.
 func announces(b []byte, at int) bool {

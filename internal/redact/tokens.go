@@ -219,7 +219,7 @@ func findPrivateKey(b []byte, at, free int) (int, int, bool) {
 	return at, end, true
 }
 
-// numberedLines finds the lines of a private key whose number is told before them, as in files of those that some clients of SSH write: Private-Lines: 8.
+// numberedLines finds the lines of a private key whose number is told before them, as some clients of SSH write: Private-Lines: 8.
 func numberedLines(b []byte, at int) (int, int, bool) {
 	const head, tail = "Private", "-Lines: "
 	if !bytes.HasSuffix(b[:at], []byte(head)) || !bytes.HasPrefix(b[at:], []byte(tail)) {

@@ -41,17 +41,20 @@ var notValues = newWordList(wordSet(`policy expiry expires expired length minimu
 	agreement usage import export pair material management server-side client-side label at by as if when while than then until only edition member website forum manager-mode
 	authorization ro rw view read-only read-write map context engineid users user login password secret key token community code pin bearer basic digest null-auth cryptographic`))
 
-// valueWords are all words behind which a value may stand.
-var valueWords = func() *wordList {
-	others := wordSet("host is reset changed")
+// placeWords tell of a secret only in their place, see behindOther.
+var placeWords = func() map[string]bool {
+	words := wordSet("host is reset changed")
 	for w := range arguments {
-		others[w] = true
+		words[w] = true
 	}
 	for w := range commandSecrets {
-		others[w] = true
+		words[w] = true
 	}
-	return newWordList(tellingWords, directives, others)
+	return words
 }()
+
+// valueWords are all words behind which a value may stand.
+var valueWords = newWordList(tellingWords, directives, placeWords)
 
 // valueAfterWord finds the value behind the telling word that ends before a space.
 func valueAfterWord(b []byte, at, free int) (int, int, bool) {
@@ -96,7 +99,7 @@ func valueAfterWord(b []byte, at, free int) (int, int, bool) {
 	if len(word) < 6 && vs > 0 && isAllLetters(b[vs:ve]) && isOneOf(b[start:at], "token", "code", "otp", "pin") {
 		return 0, 0, false // see weakWord; most of what is behind these words is no more than the next word
 	}
-	if vs < free || ve <= vs || bytes.IndexByte([]byte("=:<>-("), b[vs]) >= 0 || !isValue(b[vs:ve]) || notValues.has(bytes.TrimRight(b[vs:ve], ".,:;")) {
+	if !mayFollow(b, vs, ve, free) {
 		return 0, 0, false
 	}
 	if ve < len(b) && (b[ve] == '"' || b[ve] == '\'') && b[ve-1] == '=' {
@@ -120,6 +123,11 @@ func valueAfterWord(b []byte, at, free int) (int, int, bool) {
 		return vs, ve, true
 	}
 	return vs, ve, sure || looksChosen(b[vs:ve])
+}
+
+// mayFollow says whether a text can be a value behind a word and a space.
+func mayFollow(b []byte, vs, ve, free int) bool {
+	return vs >= free && ve > vs && bytes.IndexByte([]byte("=:<>-("), b[vs]) < 0 && isValue(b[vs:ve]) && !notValues.has(bytes.TrimRight(b[vs:ve], ".,:;"))
 }
 
 // behindOther finds the secret behind a word from start on that tells of one only in its place: a directive, a command, a verb.
@@ -169,7 +177,7 @@ func behindCompound(b []byte, at, free, start int) (int, int, bool) {
 		return 0, 0, false
 	}
 	vs, ve, sure := worded(b, at)
-	if vs < free || ve <= vs || bytes.IndexByte([]byte("=:<>-("), b[vs]) >= 0 || !isValue(b[vs:ve]) || notValues.has(bytes.TrimRight(b[vs:ve], ".,:;")) || bytes.IndexByte([]byte(".,:"), b[ve-1]) >= 0 {
+	if !mayFollow(b, vs, ve, free) || bytes.IndexByte([]byte(".,:"), b[ve-1]) >= 0 {
 		return 0, 0, false
 	}
 	return vs, ve, sure || looksChosen(b[vs:ve])

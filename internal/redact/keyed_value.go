@@ -1,0 +1,101 @@
+package redact
+
+import "bytes"
+
+// readValue finds the value from a place on.
+func (k keyed) readValue(b []byte, at int) (keyed, bool) {
+	for at < len(b) && isSpace(b[at]) {
+		at++
+	}
+	if at >= len(b) {
+		return k, false
+	}
+	if at+1 < len(b) && (b[at+1] == '"' || b[at+1] == '\'') && textPrefixes[b[at]] && !closesText(b, at+1) { // N'…' of SQL, b"…" of Python
+		at++
+	}
+	switch {
+	case b[at] == '"' && bytes.HasPrefix(b[at:], threeQuotes) || b[at] == '\'' && bytes.HasPrefix(b[at:], threeApostrophes): // of TOML, over several lines
+		k.quoted = true
+		k.start = at + 3
+		n := bytes.Index(b[k.start:min(len(b), k.start+maxList)], b[at:at+3])
+		if n < 0 {
+			return k, false
+		}
+		k.end = k.start + n
+		for k.start < k.end && (b[k.start] == '\n' || b[k.start] == '\r') {
+			k.start++
+		}
+		for k.end > k.start && (b[k.end-1] == '\n' || b[k.end-1] == '\r') {
+			k.end--
+		}
+	case b[at] == '"' || b[at] == '\'':
+		k.quoted = true
+		k.start = at + 1
+		k.end = closing(b, k.start, b[at])
+		if b[at] == '\'' && (k.end == len(b) || b[k.end] != '\'') { // it is never closed: a text around it is not left
+			if n := bytes.IndexByte(b[k.start:k.end], '"'); n >= 0 {
+				k.end = k.start + n
+			}
+		}
+	case b[at] == '\\' && escapedQuote(b, at) > 0: // a quote within a quoted text, which may itself stand within one
+		n := escapedQuote(b, at)
+		k.quoted = true
+		k.start, k.end = at+n, at+n
+		if m := bytes.Index(lineFrom(b, k.start), b[at:at+n]); m >= 0 {
+			k.end = k.start + m
+		}
+	case bytes.HasPrefix(b[at:], entityQuote):
+		k.quoted = true
+		k.start = at + len(entityQuote)
+		k.end = k.start
+		if m := bytes.Index(lineFrom(b, k.start), entityQuote); m >= 0 {
+			k.end = k.start + m
+		}
+	case b[at] == '[' && at+1 < len(b) && (b[at+1] == '"' || b[at+1] == '\''): // the first of a list
+		return k.readValue(b, at+1)
+	case b[at] == '{' && at > 0 && b[at-1] == '=' && braced(b, at) > 0: // of connection strings
+		k.quoted = true
+		k.start, k.end = at+1, braced(b, at)
+	default:
+		k.start, k.end = at, at
+		for k.end < len(b) && (!behindValue[b[k.end]] || isApostrophe(b, k.start, k.end) || b[k.end] == ')' && leavesOpen(b[k.start:k.end])) {
+			k.end++
+		}
+		if k.start < len(b) && b[k.start] == '[' { // a placeholder of ours, or a list
+			if n := bytes.IndexByte(lineFrom(b, k.start), ']'); n >= 0 && isPlaceholder(b[k.start:k.start+n+1]) {
+				k.end = k.start + n + 1
+			}
+		}
+	}
+	return k, k.end > k.start
+}
+
+// leavesOpen says whether a bracket was opened in a value and not closed: the next closing one belongs to it.
+func leavesOpen(v []byte) bool { return bytes.Count(v, []byte("(")) > bytes.Count(v, []byte(")")) }
+
+var threeQuotes, threeApostrophes = []byte(`"""`), []byte("'''")
+
+// isApostrophe says whether a quote within a value without quotes belongs to it, as in O'Donnell: letters or digits stand on both
+// sides, and none was opened before it.
+func isApostrophe(b []byte, start, at int) bool {
+	if b[at] != '\'' && b[at] != '"' || at == start || at+1 >= len(b) || !isWord(b[at-1]) || !isWord(b[at+1]) {
+		return false
+	}
+	return !insideQuotes(b, lineStart(b, start), start, b[at])
+}
+
+// braced gives the end of a secret in braces, or 0: names in braces stand for something else.
+func braced(b []byte, at int) int {
+	for i := at + 1; i < len(b) && i-at < maxPair/2; i++ {
+		switch b[i] {
+		case '}':
+			if looksChosen(b[at+1 : i]) {
+				return i
+			}
+			return 0
+		case ' ', '\t', '\r', '\n', '"', '\'', '{', ':':
+			return 0
+		}
+	}
+	return 0
+}
