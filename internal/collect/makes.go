@@ -31,9 +31,6 @@ const (
 	KindFile   = "file"   // a file that a command made for us
 )
 
-// marker is the file by which a folder on a system is known to be ours.
-const marker = "made-by-envask"
-
 // Bounds of waiting for what a command makes.
 const (
 	firstPoll  = 200 * time.Millisecond
@@ -233,21 +230,11 @@ func (m *maker) onRecord() error {
 // start starts the command apart from the connection: that may break, and the command goes on. One that was started already, by
 // a run that did not come further, is left as it is.
 func (m *maker) start(ctx context.Context) error {
-	f := posix.Word(m.state.Folder)
 	line := m.state.Line
 	if m.item.Elevated {
 		line = m.sys.Elevation() + " sh -c " + posix.Word(line)
 	}
-	inner := "cd " + f + "/made && sh -c " + posix.Word(line) + " > ../ours/out 2> ../ours/err < /dev/null; echo $? > ../ours/exit.new; mv ../ours/exit.new ../ours/exit"
-	inner = "cd " + f + "/ours && sh -c " + posix.Word(inner)
-	script := "if [ -d " + f + " ]; then\n" +
-		"for i in 1 2 3; do [ -f " + f + "/ours/pid ] && exit 0; sleep 1; done\n" + // the script of that run may be in its middle
-		"if [ -f " + f + "/ours/" + marker + " ]; then rm -rf " + f + "; else rmdir " + f + "/ours " + f + "; fi\nfi\n" +
-		"umask 077; mkdir " + f + " && mkdir " + f + "/ours " + f + "/made && echo 'It may be removed.' > " + f + "/ours/" + marker + " || exit 1\n" +
-		"S=; command -v setsid >/dev/null && S=setsid\n" +
-		"nohup $S sh -c " + posix.Word(inner) + " > /dev/null 2>&1 < /dev/null &\n" +
-		"echo $! > " + f + "/ours/pid"
-	_, err := shellText(ctx, m.plain, script)
+	_, err := shellText(ctx, m.plain, startInFolder(m.state.Folder, line))
 	if err != nil {
 		if gone := lostBy(m.target, err); gone != nil {
 			return gone
@@ -550,14 +537,6 @@ func (m *maker) forget() error {
 		return &localError{err}
 	}
 	return nil
-}
-
-// RemoveFolder is the script that removes a folder of ours: only one that has our marker, and what runs in it is ended before.
-func RemoveFolder(folder string) string {
-	f := posix.Word(folder)
-	return "[ -d " + f + " ] || exit 0\n[ -f " + f + "/ours/" + marker + " ] || { echo 'it does not have our marker' >&2; exit 1; }\n" +
-		"if [ -f " + f + "/ours/pid ] && [ ! -f " + f + "/ours/exit ]; then p=$(cat " + f + "/ours/pid); { kill -KILL -- -$p || kill -KILL $p; } 2>/dev/null; fi\n" +
-		"rm -rf " + f
 }
 
 // Making gives the ledger's numbers of what the collection would go on with: folders of ours in which a command works.
