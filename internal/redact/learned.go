@@ -1,7 +1,6 @@
 package redact
 
 import (
-	"sort"
 	"strings"
 	"sync"
 )
@@ -119,8 +118,7 @@ func (l *Learned) Values() []Value {
 	for _, v := range l.values {
 		out = append(out, v)
 	}
-	sort.Slice(out, func(i, j int) bool { return out[i].Text < out[j].Text })
-	return out
+	return sortedByText(out, func(v *Value) string { return v.Text }, func(a, b *Value) int { return strings.Compare(a.Text, b.Text) })
 }
 
 // commonWords are too common to be removed everywhere, even when one was found next to a key.

@@ -1,12 +1,10 @@
 package redact
 
 import (
-	"cmp"
 	"encoding/binary"
 	"math/bits"
 	"slices"
 	"sort"
-	"strings"
 )
 
 // Matcher finds learned values anywhere in text, also as they are written within other texts (see writtenForms). It is safe
@@ -24,13 +22,6 @@ type Matcher struct {
 type match struct {
 	Value
 	start, end int
-}
-
-// entry is a text to be found, and the value that it stands for.
-type entry struct {
-	text   string
-	value  *Value
-	base64 bool // the text is the heart of the value in base64: all of the base64 around it goes
 }
 
 // grams finds entries by four of their bytes.
@@ -76,6 +67,10 @@ type candidates struct {
 
 // tailOf gives eight bytes of a text as a number that sorts like them. What is behind its end is taken as zeros.
 func tailOf(text string, at int) (tail uint64) {
+	if at+8 <= len(text) {
+		t := text[at : at+8]
+		return uint64(t[0])<<56 | uint64(t[1])<<48 | uint64(t[2])<<40 | uint64(t[3])<<32 | uint64(t[4])<<24 | uint64(t[5])<<16 | uint64(t[6])<<8 | uint64(t[7])
+	}
 	for i := range 8 {
 		tail <<= 8
 		if at+i < len(text) {
@@ -87,12 +82,12 @@ func tailOf(text string, at int) (tail uint64) {
 
 func newGramIndex(entries []entry, stride int) gramIndex {
 	sorted := make([]uint64, 0, len(entries)*stride) // by four bytes, by place, then by the number of the entry: they are sorted by text
-	for i, e := range entries {
-		for o := range stride {
-			sorted = append(sorted, uint64(four(e.text, o))<<32|uint64(stride-1-o)<<placeShift|uint64(i))
+	for o := stride - 1; o >= 0; o-- {
+		for i := range entries {
+			sorted = append(sorted, uint64(four(entries[i].text, o))<<32|uint64(stride-1-o)<<placeShift|uint64(i))
 		}
 	}
-	slices.Sort(sorted)
+	sorted = sortUpper(sorted)
 	x := gramIndex{refs: make([]int32, len(sorted)), tails: make([]uint64, len(sorted))}
 	keys := 0
 	for i, s := range sorted {
@@ -135,6 +130,28 @@ func newGramIndex(entries []entry, stride int) gramIndex {
 	return x
 }
 
+// sortUpper sorts numbers by their upper 32 bits; those that have the same stay in their order.
+func sortUpper(list []uint64) []uint64 {
+	const digit = 11 // bits
+	other := make([]uint64, len(list))
+	for shift := 32; shift < 64; shift += digit {
+		var at [1<<digit + 1]int
+		for _, n := range list {
+			at[n>>shift&(1<<digit-1)+1]++
+		}
+		for i := range at[1:] {
+			at[i+1] += at[i]
+		}
+		for _, n := range list {
+			d := n >> shift & (1<<digit - 1)
+			other[at[d]] = n
+			at[d]++
+		}
+		list, other = other, list
+	}
+	return list
+}
+
 // placeShift leaves room for the number of an entry below the place of its bytes.
 const placeShift = 29
 
@@ -174,9 +191,6 @@ func commonPrefix(a, b string) (n int) {
 
 func newGrams(entries []entry, stride int) grams {
 	g := grams{stride: stride, entries: entries}
-	slices.SortFunc(g.entries, func(a, b entry) int {
-		return cmp.Or(strings.Compare(a.text, b.text), strings.Compare(string(a.value.Class), string(b.value.Class)), strings.Compare(a.value.Rule, b.value.Rule))
-	})
 	g.index = newGramIndex(entries, stride)
 	words := 10
 	for words < 20 && 1<<words < len(g.index.runs) {
@@ -289,27 +303,13 @@ func (s *gramScan) next(from int) (m match, ok bool) {
 // NewMatcher makes a matcher of learned values.
 func NewMatcher(values []Value) *Matcher {
 	values = slices.Clone(values)
-	var long, short []entry
-	seen := make(map[string]bool, len(values))
-	for _, v := range values {
-		seen[v.Text] = true
-	}
-	add := func(e entry) {
+	entries := entriesOf(values)
+	long, short := make([]entry, 0, len(entries)), []entry(nil)
+	for _, e := range entries {
 		if len(e.text) >= minLong {
 			long = append(long, e)
 		} else if len(e.text) >= MinName {
 			short = append(short, e)
-		}
-	}
-	for i := range values {
-		add(entry{text: values[i].Text, value: &values[i]})
-	}
-	for i := range values {
-		for _, e := range writtenForms(&values[i]) {
-			if !seen[e.text] {
-				seen[e.text] = true
-				add(e)
-			}
 		}
 	}
 	return &Matcher{long: newGrams(long, gramStride), short: newGrams(short, 1), size: len(values)}

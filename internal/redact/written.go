@@ -10,9 +10,8 @@ import (
 
 // writtenForms gives the other forms in which a value is written where it stands within another text: with the escapes of
 // JSON, of addresses (RFC 3986) and of XML, and for secrets the part of their base64 (RFC 4648) that does not depend on what
-// stands around them. A value that was found with escapes is also looked for without.
-func writtenForms(v *Value) []entry {
-	var out []entry
+// stands around them. A value that was found with escapes is also looked for without. They are put behind a list.
+func writtenForms(out []entry, v *Value) []entry {
 	add := func(text string) {
 		if text != v.Text && (v.Class != Secret || len(text) >= MinSecret) && len(text) >= MinName && len(text) <= 2*MaxLearned && !strings.ContainsAny(text, "\r\n") {
 			out = append(out, entry{text: text, value: v})
@@ -82,10 +81,11 @@ const minBase64 = 7
 
 // base64Heart gives the letters of a value's base64 that come from it alone, when so many bytes stand before it.
 func base64Heart(text string, before int) string {
-	all := base64.StdEncoding.EncodeToString([]byte(strings.Repeat("\x00", before) + text))
-	first := (before*8 + 5) / 6
-	last := (before + len(text)) * 8 / 6
-	return all[first:last]
+	var room [128]byte
+	plain := append(append(room[:0], "\x00\x00"[:before]...), text...)
+	var letters [192]byte
+	all := base64.StdEncoding.AppendEncode(letters[:0], plain)
+	return string(all[(before*8+5)/6 : (before+len(text))*8/6])
 }
 
 func isPlainText(s string) bool {
