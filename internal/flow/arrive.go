@@ -5,10 +5,12 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"errors"
+	"hash/maphash"
 	"io"
 	"os"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"sync"
 	"time"
 
@@ -37,6 +39,25 @@ type arrivals struct {
 	mu     sync.Mutex
 	round  *collect.Round
 	out    *os.File
+	known  map[valueHash]bool // what the lines of out say already
+}
+
+// valueHash stands for a value: a round can have millions, and here only whether they are the same matters.
+type valueHash [2]uint64
+
+var valueSeeds = [2]maphash.Seed{maphash.MakeSeed(), maphash.MakeSeed()}
+
+func hashOf(v redact.Value) (h valueHash) {
+	for i, seed := range valueSeeds {
+		h[i] = maphash.Comparable(seed, v)
+	}
+	return h
+}
+
+// sighting is the first place of a value in a file.
+type sighting struct {
+	value  redact.Value
+	offset int64 // bytes
 }
 
 // arrivalQueue bounds how many files wait to be learned from; those beyond it are learned from when they are packed.
@@ -48,7 +69,7 @@ func (a *App) learnArriving(ctx context.Context, c *casefile.Case, k *ask.Ask) *
 	if err != nil {
 		return nil
 	}
-	l := &arrivals{config: pol.Config(), policy: pol, digest: pol.Digest(), queue: make(chan collect.Entry, arrivalQueue), left: make(chan struct{})}
+	l := &arrivals{config: pol.Config(), policy: pol, digest: pol.Digest(), queue: make(chan collect.Entry, arrivalQueue), left: make(chan struct{}), known: map[valueHash]bool{}}
 	l.ctx, l.stop = context.WithCancel(ctx)
 	var workers sync.WaitGroup
 	for range max(1, runtime.GOMAXPROCS(0)/2) { // receiving goes first
@@ -114,48 +135,59 @@ func (l *arrivals) work() {
 		if round == nil || l.policy.Stays(e.Source) || l.policy.Stays(e.System+"/"+e.Name) {
 			continue
 		}
-		if got, ok := l.learn(engine, filepath.Join(round.RawDir(), e.System, filepath.FromSlash(e.Name)), e); ok {
-			l.keep(got)
+		if got, seen, ok := l.learn(engine, filepath.Join(round.RawDir(), e.System, filepath.FromSlash(e.Name)), e); ok {
+			l.keep(got, seen)
 		}
 	}
 }
 
 // learn reads one file. Only plain texts are kept: what is in a container has no place in the file.
-func (l *arrivals) learn(engine *redact.Engine, file string, e collect.Entry) (got arrived, ok bool) {
+func (l *arrivals) learn(engine *redact.Engine, file string, e collect.Entry) (got arrived, seen []sighting, ok bool) {
 	f, err := os.Open(file)
 	if err != nil {
-		return got, false
+		return got, nil, false
 	}
 	defer f.Close()
-	seen := map[redact.Value]bool{}
-	got = arrived{System: e.System, Name: e.Name, SHA256: e.SHA256, Rules: l.digest, Places: []places{}}
+	once := map[redact.Value]bool{}
 	check := xxhash.New()
 	in := io.TeeReader(&progressReader{ctx: l.ctx, r: f}, check)
 	res, err := engine.File(nil, in, redact.Source{Name: e.Name, Place: func(v redact.Value, offset int64) {
-		if !seen[v] {
-			seen[v] = true
-			got.put(v, offset)
+		if !once[v] {
+			once[v] = true
+			seen = append(seen, sighting{v, offset})
 		}
 	}})
 	if err == nil {
 		_, err = io.Copy(io.Discard, in)
 	}
-	got.Form, got.Check = res.Form, hex.EncodeToString(check.Sum(nil))
-	return got, err == nil && res.Form == redact.Plain && len(seen) <= maxPlaces
+	got = arrived{System: e.System, Name: e.Name, SHA256: e.SHA256, Check: hex.EncodeToString(check.Sum(nil)), Rules: l.digest, Form: res.Form, Places: []places{}}
+	return got, seen, err == nil && res.Form == redact.Plain && len(seen) <= maxPlaces
 }
 
-// maxPlaces bounds how many different values of one file are kept.
+// maxPlaces bounds how many different values of one file are kept, and of how many of a round it is known that they are.
 const maxPlaces = 1_000_000
 
-func (l *arrivals) keep(got arrived) {
-	data, err := json.Marshal(got)
-	if err != nil {
-		return
-	}
+// keep writes down where the values stand that no line before says.
+func (l *arrivals) keep(got arrived, seen []sighting) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if l.out != nil {
-		_, _ = l.out.Write(append(data, '\n')) // what is not kept is learned again
+	if l.out == nil {
+		return
+	}
+	for _, s := range seen {
+		if h := hashOf(s.value); !l.known[h] {
+			got.put(s.value, s.offset)
+			if len(l.known) < maxPlaces {
+				l.known[h] = true
+			}
+		}
+	}
+	if data, err := json.Marshal(got); err == nil {
+		_, err = l.out.Write(append(data, '\n'))
+		if err != nil { // what is not kept is learned again, and so is all that builds on it
+			l.out.Close()
+			l.out = nil
+		}
 	}
 }
 
@@ -170,38 +202,71 @@ func (p *packing) fromArrival() error {
 	return nil
 }
 
+// A line says what no line before it says, so it holds only if all of those do.
 func (p *packing) fromArrivalOf(r *collect.Round) error {
 	pieces := map[string]*piece{}
-	for _, x := range p.pieces {
+	for _, x := range slices.Concat(p.pieces, p.behind) {
 		if x.round == r {
 			pieces[x.entry.System+"/"+x.entry.Name] = x
 		}
 	}
-	digest := p.policy.Digest()
+	if len(pieces) == 0 {
+		return nil
+	}
+	var lines []*arrived
 	var g errgroup.Group
 	g.SetLimit(runtime.GOMAXPROCS(0))
 	err := arrivedLines(r, func(line []byte) {
+		got := new(arrived)
+		lines = append(lines, got)
 		g.Go(func() error {
-			var got arrived
-			if json.Unmarshal(line, &got) != nil {
-				return nil
-			}
-			if x := pieces[got.System+"/"+got.Name]; x != nil && !x.asIs && x.entry.SHA256 == got.SHA256 && got.Rules == digest && x.arriving.CompareAndSwap(false, true) {
-				x.learned = p.takePlaces(x, got)
+			if json.Unmarshal(line, got) != nil {
+				*got = arrived{}
 			}
 			return nil
 		})
 	})
-	return errors.Join(err, g.Wait())
+	if err := errors.Join(err, g.Wait()); err != nil {
+		return err
+	}
+	digest := p.policy.Digest()
+	holds := make([]bool, len(lines))
+	for i, got := range lines {
+		x := pieces[got.System+"/"+got.Name]
+		if got.Rules != digest || x != nil && (x.asIs || x.entry.SHA256 != got.SHA256) {
+			break
+		}
+		g.Go(func() error {
+			holds[i] = p.takePlaces(r, got, x == nil || x.behind)
+			return nil
+		})
+	}
+	_ = g.Wait() // none fails
+	for i, got := range lines {
+		if !holds[i] {
+			break
+		}
+		if x := pieces[got.System+"/"+got.Name]; x != nil {
+			x.learned, x.form, x.check = true, got.Form, got.Check
+		}
+	}
+	return nil
 }
 
-// takePlaces learns the values at their places, if all of them are there.
-func (p *packing) takePlaces(x *piece, got arrived) bool {
-	f, err := os.Open(x.raw())
+// takePlaces learns the values at their places, if all of them are there. A file that does not go along is not read any more, so
+// whether it is still the same is made sure here.
+func (p *packing) takePlaces(r *collect.Round, got *arrived, staysBehind bool) bool {
+	f, err := os.Open(filepath.Join(r.RawDir(), got.System, filepath.FromSlash(got.Name)))
 	if err != nil {
 		return false
 	}
 	defer f.Close()
+	if staysBehind {
+		check := xxhash.New()
+		if _, err := io.Copy(check, f); err != nil || hex.EncodeToString(check.Sum(nil)) != got.Check {
+			return false
+		}
+	}
 	values, err := got.values(f)
 	if err != nil {
 		return false
@@ -209,6 +274,5 @@ func (p *packing) takePlaces(x *piece, got arrived) bool {
 	for _, v := range values {
 		p.learned.Add(v)
 	}
-	x.form, x.check = got.Form, got.Check
 	return true
 }

@@ -166,6 +166,7 @@ type packing struct {
 	same    map[[2]string]int // files by system and item that did not change since then
 	q       PackRequest
 	pieces  []*piece
+	behind  []*piece // what the vendor has already: it does not go along, but what it teaches counts
 	left    []archive.LeftOut
 	policy  *policy.Policy
 	keep    map[string]redact.Class // disclosed on purpose
@@ -193,20 +194,20 @@ type packing struct {
 
 // piece is one file of evidence on its way into the archive.
 type piece struct {
-	entry    collect.Entry
-	round    *collect.Round
-	earlier  bool   // a later round of the archive has another form of it
-	path     string // in the archive
-	renamed  bool   // its name there is another, so that every system can hold it
-	form     redact.Form
-	opaque   bool
-	out      bool        // opaque, and stays behind
-	check    string      // of a piece learned on arrival, see arrived
-	arriving atomic.Bool // what was learned from it on arrival is being taken, by one
-	learned  bool        // from when it arrived; whether it is still the same is seen when it is written
-	active   bool        // a browser might run or draw it
-	asIs     bool        // it stays as it is, on the engineer's word
-	result   redact.Result
+	entry   collect.Entry
+	round   *collect.Round
+	earlier bool   // a later round of the archive has another form of it
+	path    string // in the archive
+	behind  bool   // see packing
+	renamed bool   // its name there is another, so that every system can hold it
+	form    redact.Form
+	opaque  bool
+	out     bool   // opaque, and stays behind
+	check   string // of a piece learned on arrival, see arrived
+	learned bool   // from when it arrived; whether it is still the same is seen when it is written
+	active  bool   // a browser might run or draw it
+	asIs    bool   // it stays as it is, on the engineer's word
+	result  redact.Result
 }
 
 // raw is where it lies on the disk.
@@ -372,7 +373,8 @@ func (p *packing) learn(ctx context.Context) error {
 		return err
 	}
 	p.total = 0
-	for _, x := range p.pieces {
+	all := slices.Concat(p.pieces, p.behind)
+	for _, x := range all {
 		if !x.learned {
 			p.total += x.entry.Bytes
 		}
@@ -380,7 +382,7 @@ func (p *packing) learn(ctx context.Context) error {
 	p.begin("learning")
 	g, inner := errgroup.WithContext(ctx)
 	g.SetLimit(runtime.GOMAXPROCS(0))
-	for _, x := range p.pieces {
+	for _, x := range all {
 		if inner.Err() != nil {
 			break
 		}

@@ -122,10 +122,11 @@ func (p *packing) loadRound(r *collect.Round, newest map[string]*piece, had map[
 		case had[at] == e.SHA256 && e.SHA256 != "":
 			left(collect.Skipped, "unchanged since round "+p.since.ID+", of which the vendor has the archive")
 			p.same[[2]string{e.System, e.Item}]++
+			p.behind = append(p.behind, &piece{entry: e, round: r, behind: true, asIs: p.asIs(e)})
 		case later != nil && later.entry.SHA256 == e.SHA256:
 			left(collect.Skipped, "the same bytes as of round "+later.round.ID)
 		default:
-			x := &piece{entry: e, round: r, earlier: later != nil, asIs: p.policy.Stays(e.Source) || p.policy.Stays(at)}
+			x := &piece{entry: e, round: r, earlier: later != nil, asIs: p.asIs(e)}
 			x.out = p.without(x)
 			taken[at] = x
 			if later == nil {
@@ -136,6 +137,11 @@ func (p *packing) loadRound(r *collect.Round, newest map[string]*piece, had map[
 		}
 		return nil
 	})
+}
+
+// asIs says whether a file stays as it is, by the engineer's word.
+func (p *packing) asIs(e collect.Entry) bool {
+	return p.policy.Stays(e.Source) || p.policy.Stays(e.System+"/"+e.Name)
 }
 
 // folder is where a piece's system stands in the archive.
