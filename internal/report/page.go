@@ -25,6 +25,7 @@ type Content struct {
 	Brief  brief.Brief
 	Facts  Facts
 	Active map[string]bool // paths of files that a browser might run or draw: they are named, and not linked
+	links  int             // how many files are listed in a table at most; 0 is maxLinks
 }
 
 // Facts are the systems side by side.

@@ -1,6 +1,7 @@
 package report
 
 import (
+	"cmp"
 	"fmt"
 	"sort"
 	"time"
@@ -24,6 +25,7 @@ type view struct {
 	left     []leftView
 	wasCut   []archive.File
 	moreCut  int
+	most     int // files of a table
 }
 
 type systemView struct {
@@ -46,7 +48,7 @@ type leftView struct {
 }
 
 func newView(c *Content) *view {
-	v := &view{Content: c}
+	v := &view{Content: c, most: cmp.Or(c.links, maxLinks)}
 	columns, rows := map[string]int{}, map[string]int{}
 	for _, cell := range c.Coverage {
 		if _, ok := columns[cell.Item]; !ok {
@@ -78,7 +80,7 @@ func newView(c *Content) *view {
 		}
 		s := &v.shown[row]
 		s.bytes += f.Size
-		if len(s.files) < maxLinks {
+		if len(s.files) < v.most {
 			s.files = append(s.files, f)
 		} else {
 			s.more++
@@ -99,7 +101,7 @@ func (v *view) addCut(f archive.File) {
 	if f.Cut == nil && f.State != collect.Cut {
 		return
 	}
-	if len(v.wasCut) < maxLinks {
+	if len(v.wasCut) < v.most {
 		v.wasCut = append(v.wasCut, f)
 	} else {
 		v.moreCut++

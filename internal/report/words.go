@@ -37,9 +37,8 @@ func Text() string {
 	var b bytes.Buffer
 	whole := m
 	whole.Complete, whole.Redaction.Findings = true, nil
-	for range maxLinks { // more than are listed
-		m.Files = append(m.Files, archive.File{System: "-", State: collect.Cut})
-	}
+	c.links = len(m.Files)
+	m.Files = append(m.Files, archive.File{System: "-", State: collect.Cut}) // more than are listed
 	for _, one := range []*archive.Manifest{&m, &whole} {
 		c.Manifest = one
 		if err := Page(&b, &c); err != nil {
