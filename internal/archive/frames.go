@@ -4,6 +4,7 @@ import (
 	"errors"
 	"io"
 	"os"
+	"sync"
 )
 
 // keptFrames is how many bytes of a compressed file wait in memory for their turn; what is more waits on the disk.
@@ -12,47 +13,76 @@ const keptFrames = 2 << 20
 // frames are the compressed pieces of one file that waits for its turn.
 type frames struct {
 	tmpDir string
-	kept   []byte
-	file   *os.File // nil while all are kept
-	size   int64    // bytes
+	kept   []*keptPart // all of them are full but the last one
+	file   *os.File    // nil while all are kept
+	size   int64       // bytes
 }
 
-func (f *frames) Write(b []byte) (int, error) {
-	if f.file == nil && len(f.kept)+len(b) <= keptFrames {
-		f.kept = append(f.kept, b...)
-		f.size += int64(len(b))
-		return len(b), nil
-	}
-	if f.file == nil {
-		file, err := os.CreateTemp(f.tmpDir, "pack-*")
-		if err != nil {
+const keptSize = 128 << 10 // bytes; keptFrames is a multiple of it
+
+// keptPart is memory that the next file uses again.
+type keptPart [keptSize]byte
+
+var keptParts = sync.Pool{New: func() any { return new(keptPart) }}
+
+func (f *frames) Write(b []byte) (n int, err error) {
+	if f.file == nil && f.size+int64(len(b)) > keptFrames {
+		if err := f.toDisk(); err != nil {
 			return 0, err
 		}
-		f.file = file
-		if _, err := file.Write(f.kept); err != nil {
-			return 0, err
-		}
-		f.kept = nil
 	}
-	n, err := f.file.Write(b)
-	f.size += int64(n)
-	return n, err
+	if f.file != nil {
+		n, err = f.file.Write(b)
+		f.size += int64(n)
+		return n, err
+	}
+	for n < len(b) {
+		at := int(f.size % keptSize)
+		if at == 0 {
+			f.kept = append(f.kept, keptParts.Get().(*keptPart))
+		}
+		part := copy(f.kept[len(f.kept)-1][at:], b[n:])
+		n += part
+		f.size += int64(part)
+	}
+	return n, nil
+}
+
+// toDisk lets what is kept wait on the disk.
+func (f *frames) toDisk() error {
+	file, err := os.CreateTemp(f.tmpDir, "pack-*")
+	if err != nil {
+		return err
+	}
+	kept := *f
+	f.file, f.kept = file, nil
+	_, err = kept.WriteTo(file)
+	return errors.Join(err, kept.discard())
 }
 
 // WriteTo gives all of them.
-func (f *frames) WriteTo(w io.Writer) (int64, error) {
-	if f.file == nil {
-		n, err := w.Write(f.kept)
-		return int64(n), err
+func (f *frames) WriteTo(w io.Writer) (n int64, err error) {
+	if f.file != nil {
+		if _, err := f.file.Seek(0, io.SeekStart); err != nil {
+			return 0, err
+		}
+		return io.Copy(w, f.file)
 	}
-	if _, err := f.file.Seek(0, io.SeekStart); err != nil {
-		return 0, err
+	for _, part := range f.kept {
+		m, err := w.Write(part[:min(keptSize, f.size-n)])
+		n += int64(m)
+		if err != nil {
+			return n, err
+		}
 	}
-	return io.Copy(w, f.file)
+	return n, nil
 }
 
 // discard lets go of them.
 func (f *frames) discard() error {
+	for _, part := range f.kept {
+		keptParts.Put(part)
+	}
 	f.kept = nil
 	if f.file == nil {
 		return nil
