@@ -279,7 +279,7 @@ func (a *App) Pack(ctx context.Context, c *casefile.Case, q PackRequest) (*Packe
 
 // headroom is never touched, so it takes no memory. The garbage collector counts it nevertheless, and does not go through the first
 // megabytes of a packing a dozen times over.
-const headroom = 12 << 20 // bytes
+const headroom = 24 << 20 // bytes
 
 // unfinished begins the names of the folders in which archives are made.
 const unfinished = ".packing-"
