@@ -40,7 +40,7 @@ func letter(c byte) *byteSet {
 const keySigns = ":;=>,|@\t$"
 
 // otherSigns are the others, which need more to be looked at.
-const otherSigns = `()[/\%&{*ABJ_-.+`
+const otherSigns = `()[/\%&{*ABJ_-.+?`
 
 // otherContexts say what, a bucket each. Which go into one was found by trying: together they should let through as little of
 // usual logs as can be. Those of domains are in the last one.
@@ -55,7 +55,7 @@ var otherContexts = sync.OnceValue(func() []family {
 		{slices.Concat(at("/", bytesOf("hU")), at("/", bytesOf("m"), bytesOf("a")), at("/", bytesOf("c"), bytesOf("r")), at("&", bytesOf("#c"))), 1},
 		{slices.Concat(dashedContexts(), at("[", bytesOf("r"), bytesOf("e"), bytesOf("d"), bytesOf("a")), at("[", anyDigit, nil, bytesOf("/"))), 1},
 		{slices.Concat(at("(", bytesOf(`"'`)), at(")", bytesOf(" ")), at("{", bytesOf("SMCPs")), at("A", bytesOf("KSRI")),
-			between([]*byteSet{&beforeNumber}, "+", anyDigit)), 1},
+			between([]*byteSet{&beforeNumber}, "+", anyDigit), between([]*byteSet{bytesOf(" ")}, "?", bytesOf(" "))), 1},
 		{slices.Concat(dottedContexts(), at("%", bytesOf("2345")), at("*", anyHex), at("B", bytesOf("ea")), domainContexts()), 1},
 	}
 })
@@ -145,6 +145,13 @@ func isShortHead(head string) bool {
 func spaceContexts() []context {
 	last := bytesOf("x-sStT")
 	all := append(behind(" ", bytesOf("r-"), bytesOf("w-"), last), behind(" ", bytesOf("w-"), last, bytesOf(".+@"))...)
+	for _, end := range []string{"mr.", "rs.", "ms.", "dr.", "hr.", "of."} { // of titles
+		var before []*byteSet
+		for _, c := range []byte(end) {
+			before = append(before, letter(c))
+		}
+		all = append(all, behind(" ", before...)...)
+	}
 	for _, end := range announcerEnds() {
 		var before []*byteSet
 		for _, c := range []byte(end) {

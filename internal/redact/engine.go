@@ -69,6 +69,10 @@ type Engine struct {
 	numbered    int       // so far hots are gathered
 	nextAt      []int     // where each of nexts goes on
 	ownerEnd    int       // where the last owner of a file ends
+	columnRule  *Rule     // that names in columns are found by; nil is none
+	column      column    // of the table that is open where the block begins
+	columnNext  column    // and where it ends
+	heads       []int     // places in the heads of tables
 	domainFirst [256]bool // letters that domains of the site begin with
 	digitDomain bool      // one of them begins with a digit
 	scan        *leakScan // when set, nothing is redacted, but learned values are searched for
@@ -125,6 +129,9 @@ func NewEngine(o Options) *Engine {
 	for i := range e.rules {
 		r := &e.rules[i]
 		r.known = e.cache[r.Class]
+		if r.Name == logUserRule {
+			e.columnRule = r
+		}
 		if r.Next != nil {
 			e.nexts, e.nextAt = append(e.nexts, r), append(e.nextAt, 0)
 		}
@@ -141,7 +148,7 @@ func (e *Engine) Text(w io.Writer, r io.Reader) (Counts, error) {
 	if e.scan != nil {
 		return Counts{}, e.scan.stream(e, r)
 	}
-	e.counts, e.inKey = Counts{}, false
+	e.counts, e.inKey, e.column = Counts{}, false, column{}
 	buf := e.buf[:0]
 	defer func() { e.buf = buf }()
 	e.base = 0
@@ -256,6 +263,7 @@ func (e *Engine) block(w io.Writer, b []byte, from int, whole bool) (int, error)
 	if done == len(b) && e.openKey {
 		e.inKey = true
 	}
+	e.column = e.columnNext
 	return done, e.write(w, b[:done], at)
 }
 
@@ -266,6 +274,7 @@ func (e *Engine) find(b []byte, from int) {
 	ahead := finding{start: len(b) + 1} // found, and not come to yet: what stands before it is looked at all the same
 	e.ownerEnd, e.marks.to = -1, 0
 	e.numbered, e.hots = from, e.hots[:0]
+	e.heads, e.columnNext = e.heads[:0], e.column
 	for i := from; ; i++ {
 		stop := min(len(b), ahead.start)
 		i = e.nextWorth(b, i, stop)
@@ -287,6 +296,9 @@ func (e *Engine) find(b []byte, from int) {
 				continue
 			}
 		}
+		if b[i] == ' ' && e.columnRule != nil && endsHead(b, i) {
+			e.heads = append(e.heads, i)
+		}
 		f, ok := e.at(b, i, free, e.table[b[i]])
 		switch {
 		case !ok || f.end > ahead.start && f.end > i:
@@ -304,6 +316,9 @@ func (e *Engine) find(b []byte, from int) {
 	}
 	ruled := len(e.findings)
 	e.findNumbers(b, from)
+	if e.column.open || len(e.heads) > 0 {
+		e.findColumns(b, from)
+	}
 	numbered := len(e.findings)
 	e.findLearned(b, from, e.findings[:ruled])
 	byStart := func(a, b finding) int { return cmp.Compare(a.start, b.start) }

@@ -204,7 +204,7 @@ var keyBytes = func() (set [256]bool) {
 // mayName says whether a key ends like those of distinguished names: CN, SERIALNUMBER, and so on have no kind of their own.
 func mayName(key []byte) bool {
 	n := len(key)
-	return key[n-1] == 'Y' || key[n-1]|0x20 == 'n' && (n < 2 || key[n-2]|0x20 == 'c')
+	return key[n-1] == 'Y' || n == 1 && key[0] == 'A' || key[n-1]|0x20 == 'n' && (n < 2 || key[n-2]|0x20 == 'c')
 }
 
 // mayBelong says whether a key can be one together with what stands around it: the second of two words, or the value of a
@@ -362,9 +362,9 @@ func (e *Engine) worth(b []byte, i int) bool {
 		if n == '/' && b[i+2] == '/' || b[i+33] == ':' || n == ':' || b[i+2] == ':' && (n == 'x' || n == '*' || n == '!') || isDigit(p) && isUpper(n) || endsProcessorTime(b, i) || (isHex(p) || p == ':' || p == '[') && (isHex(n) || n == ':') && bytes.IndexByte(b[i+1:i+6], ':') >= 0 {
 			return true
 		}
-		return e.keys.at(b, i, &e.marks) != 0 || beforePort(b, i) || p == ')' && n == ' '
+		return e.keys.at(b, i, &e.marks) != 0 || beforePort(b, i) || p == ')' && n == ' ' || p == 'N' && b[i-2] == 'I'
 	case '=':
-		return p == 'Y' || p|0x20 == 'n' && b[i-2]|0x20 == 'c' || e.keys.at(b, i, &e.marks) != 0
+		return p == 'Y' || p == 'A' && b[i-2] == ' ' || p|0x20 == 'n' && b[i-2]|0x20 == 'c' || e.keys.at(b, i, &e.marks) != 0
 	case '-':
 		return dashWorth(b, i, p, n)
 	case '.':
@@ -374,6 +374,8 @@ func (e *Engine) worth(b []byte, i int) bool {
 			return true
 		}
 		return (p == '"' || p == '\'' || keyBytes[p]) && e.keys.word(b, i, &e.marks)&keySecret != 0 || p == ' ' || p == '>'
+	case '?':
+		return p == ' ' && n == ' '
 	case '|', '\t':
 		return p == ' ' || keyBytes[p] && e.keys.word(b, i, &e.marks)&keySecret != 0
 	case '>':
@@ -439,6 +441,9 @@ var announcers = []map[string]bool{tellingWords, directives, placeWords, userWor
 
 // announces says whether the word before a place is one of those. "pass" tells only in capitals.
 func announces(b []byte, at int) bool {
+	if b[at-1] == '.' {
+		return isTitled(b, at)
+	}
 	h, i, last := uint32(0), at-1, uint32(0)
 	for ; i > at-24 && (isWord(b[i]) || b[i] == '-'); i-- {
 		if b[i] == '-' && ending[h>>18] {

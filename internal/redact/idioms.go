@@ -10,7 +10,7 @@ import (
 
 // mailboxKeys are those whose value is a name with its address: From: Ilka Brandvold <…> (RFC 5322, section 3.4).
 var mailboxKeys = wordSet(`from to cc bcc replyto sender author committer tagger maintainer deliveredto signedoffby coauthoredby reviewedby
-	testedby ackedby reportedby`)
+	testedby ackedby reportedby passertedidentity ppreferredidentity remotepartyid contact referredby referto`)
 
 // findMailboxName finds the name before an address in angle brackets.
 func findMailboxName(b []byte, at, free int) (int, int, bool) {

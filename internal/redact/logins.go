@@ -46,8 +46,179 @@ func userOfGroup(b []byte, at int) (int, int, bool) {
 	return start, end, bytes.HasPrefix(rest, []byte("' to group")) || bytes.HasPrefix(rest, []byte("' to shadow group")) || bytes.HasPrefix(rest, []byte("' from group")) || bytes.HasPrefix(rest, []byte("' from shadow group"))
 }
 
-// titles are words before the name of a person. Where a dot follows them (Mr.), the name is not found.
+// results are what is said of a login before "for NAME".
+var results = []string{"authentication", "authenticated", "login", "logon", "sign-in", "password", "credentials", "access", "auth"}
+
+// outcomes stand with one of them, on either side.
+var outcomes = wordSet("failed failure succeeded success successful denied granted rejected accepted attempt attempts invalid incorrect wrong bad mismatch expired")
+
+// isResultFor says whether the text before "for NAME" says how a login went.
+func isResultFor(before []byte) bool {
+	tail := before[max(0, len(before)-48):]
+	if n := bytes.LastIndexAny(tail, "\n.;,"); n >= 0 {
+		tail = tail[n+1:]
+	}
+	last, told := false, false
+	words := bytes.Fields(tail)
+	for i, w := range words {
+		if i < len(words)-3 {
+			continue
+		}
+		w = bytes.ToLower(bytes.Trim(w, ":()[]-\"'"))
+		last = isOneOf(w, results...) || outcomes[string(w)]
+		told = told || isOneOf(w, results...)
+	}
+	if !last || !told {
+		return false
+	}
+	for _, w := range words[max(0, len(words)-3):] {
+		if outcomes[string(bytes.ToLower(bytes.Trim(w, ":()[]-\"'")))] {
+			return true
+		}
+	}
+	return false
+}
+
+// afterSubject are words behind the name of whom something is said.
+var afterSubject = wordSet("from at on via by after with using because due in against and has is")
+
+// endsSubject says whether what is said of a name ends behind it, or goes on as it does behind names; after is the next word.
+func endsSubject(b []byte, end int, after string) bool {
+	return end == len(b) || bytes.IndexByte([]byte(".,;:)(]['\"\r\n"), b[end]) >= 0 || b[end] == ' ' && (end+1 == len(b) || bytes.IndexByte([]byte("([-"), b[end+1]) >= 0 || afterSubject[after])
+}
+
+// isDeviceName says whether a name is one word, a dash and a number, as devices have them.
+func isDeviceName(v []byte) bool {
+	n := bytes.LastIndexByte(v, '-')
+	return n > 0 && isAllDigits(v[n+1:]) && len(v) > n+1
+}
+
+// noSubjects are words before "logged in" that name nobody.
+var noSubjects = wordSet(`successfully already not last currently never still being been was were is are just newly first automatically remotely he she they it who you we i nobody someone anyone everyone
+	gate terminal kiosk device lane controller connection socket node peer instance process application app browser machine computer station panel display entry event message error warning
+	errors events messages entries requests changes all both again properly get got be have had having when while if after before once until and or then time times date`)
+
+// userBeforeLogin finds who logged in or out, at the beginning of what a log says: NAME logged in from …, NAME has signed out.
+func userBeforeLogin(b []byte, ws, at int) (int, int, bool) {
+	rest := b[at:min(len(b), at+8)]
+	in := 0
+	for _, w := range []string{" in", " out", " off", " on"} {
+		if bytes.HasPrefix(rest, []byte(w)) {
+			in = len(w)
+		}
+	}
+	if in == 0 || in < len(rest) && isKeyByte(rest[in]) && rest[in] != '.' {
+		return 0, 0, false
+	}
+	end := ws
+	for _, w := range []string{" has ", " was ", " is ", " successfully ", " just ", " have "} {
+		if before, ok := bytes.CutSuffix(b[:end], []byte(w)); ok {
+			end = len(before) + 1
+			if w == " successfully " {
+				continue
+			}
+			break
+		}
+	}
+	if end < 2 || b[end-1] != ' ' {
+		return 0, 0, false
+	}
+	end--
+	quote := byte(0)
+	if b[end-1] == '\'' || b[end-1] == '"' {
+		end--
+		quote = b[end]
+	}
+	start := nameBefore(b, end)
+	if quote != 0 && (start == 0 || b[start-1] != quote) || quote == 0 && !beginsMessage(b, start) {
+		return 0, 0, false
+	}
+	var buf [32]byte
+	name := string(lowered(&buf, b[start:end]))
+	return start, end, !noSubjects[name] && !noUserNames[name] && !isDeviceName(b[start:end]) && nameAt(b, start) == end
+}
+
+// beginsMessage says whether a place is at the beginning of a line, or behind what stands before the message of a log.
+func beginsMessage(b []byte, at int) bool {
+	if at == 0 || b[at-1] == '\n' {
+		return true
+	}
+	if b[at-1] != ' ' || at < 2 {
+		return b[at-1] == '"' || b[at-1] == '>'
+	}
+	return bytes.IndexByte([]byte(":]-|>)Z"), b[at-2]) >= 0 || isDigit(b[at-2])
+}
+
+// userOfJob finds the owner in a line of a full list of processes, at its terminal: NAME 4112 1 0 06:12 ? 00:00:01 ….
+func userOfJob(b []byte, at int) (int, int, bool) {
+	first := lineStart(b, at)
+	if first > 0 && b[first-1] != '\n' || at-first < 12 {
+		return 0, 0, false
+	}
+	end := nameAt(b, first)
+	if end == first || end >= at || b[end] != ' ' && b[end] != '+' {
+		return 0, 0, false
+	}
+	words := fieldsAt(b[end+1:at], end+1)
+	if len(words) != 4 {
+		return 0, 0, false
+	}
+	for _, w := range words[:3] { // number, that of its parent, and use
+		if !isAllDigits(b[w[0]:w[1]]) {
+			return 0, 0, false
+		}
+	}
+	return first, end, true
+}
+
+// userOfRevision finds who made a revision, in the lists of them: r4471 | NAME | 2026-03-14 ….
+func userOfRevision(b []byte, at int) (int, int, bool) {
+	first := lineStart(b, at)
+	if at-first > 12 || at-first < 3 || b[first] != 'r' || b[at-1] != ' ' || !isAllDigits(b[first+1:at-1]) || at+2 >= len(b) || b[at+1] != ' ' {
+		return 0, 0, false
+	}
+	end := nameAt(b, at+2)
+	return at + 2, end, bytes.HasPrefix(b[end:], []byte(" | 2")) || bytes.HasPrefix(b[end:], []byte(" | 1"))
+}
+
+// userOfDelivery finds whose login let a mail in: … A=plain:NAME ….
+func userOfDelivery(b []byte, at int) (int, int, bool) {
+	if at < 2 || b[at-1] != 'A' || b[at-2] != ' ' {
+		return 0, 0, false
+	}
+	colon := nameAt(b, at+1)
+	if colon == at+1 || colon >= len(b) || b[colon] != ':' {
+		return 0, 0, false
+	}
+	end := nameAt(b, colon+1)
+	return colon + 1, end, end == len(b) || isBlank(b[end])
+}
+
+// userOfTransfer finds the name that a server of files writes in brackets: [NAME] OK LOGIN: ….
+func userOfTransfer(b []byte, at int) (int, int, bool) {
+	for _, what := range []string{"] OK LOGIN", "] FAIL LOGIN"} {
+		if before, ok := bytes.CutSuffix(b[:at], []byte(what)); ok {
+			start := nameBefore(b, len(before))
+			return start, len(before), start > 0 && b[start-1] == '['
+		}
+	}
+	return 0, 0, false
+}
+
+// titles are words before the name of a person.
 var titles = wordSet("mr mrs herr frau dear")
+
+// isTitled says whether one of the titles that end with a dot stands before a place.
+func isTitled(b []byte, at int) bool {
+	if at < 3 || b[at-1] != '.' {
+		return false
+	}
+	start := at - 1
+	for start > 0 && at-start < 6 && isWord(b[start-1]) {
+		start--
+	}
+	return isUpper(b[start]) && isOneOf(b[start:at-1], "mr", "mrs", "ms", "dr", "hr", "prof") && (start == 0 || !isKeyByte(b[start-1]))
+}
 
 // noNames stand behind titles, too.
 var noNames = wordSet(`sir madam customer customers team all colleague colleagues support user users partner partners friend friends passenger passengers

@@ -10,11 +10,11 @@ import (
 var tellingPhone = wordSet(`
 	mobilenumber faxnumber telnumber cellnumber homephone workphone phones telephonenumber contactphone mobilephonenumber phoneno telno mobileno
 	phone phonenumber telephone tel mobile mobilephone cell cellphone fax msisdn callerid telefon telefone telemovel telefono handy
-	gsm contactnumber`)
+	gsm contactnumber imsi`)
 
 // tellingUser lists whole keys whose value names a person.
 var tellingUser = wordSet(`
-	acct auid
+	acct auid gecos memberuid
 	displayname realname contactperson createdby modifiedby updatedby lastmodifiedby requestedby approvedby owner ownername author
 	driver drivername guest guestname member membername customerfirstname customerlastname nickname supervisor assignee reporter
 	logname ruser remoteuser xremoteuser xforwardeduser sudouser authuser targetusername subjectusername uid cardholder cardholdername recipient recipientname familyname
@@ -138,7 +138,8 @@ var (
 	noUserNames  = wordSet(`agent account accounts name names id ids input interface group groups mode space data defined manager management guide session sessions profile profiles service services
 		request requests directory error table list database db type level role roles settings config store home login password token agent-string has is was who that can may must will with
 		from and or not the a an in on at to for by of via no this experience count cache info information scope permissions permission lookup exists record records does did could cannot failed
-		connected disconnected authenticated created deleted locked logged defined-by activity actions action event events time limit quota slice instance bus unit lib local bin`)
+		connected disconnected authenticated created deleted locked logged defined-by authentication authorization authorisation verification registration creation deletion provisioning credential credentials sync
+		synchronization logon logout logoff signin sign-in import export update updates query queries validation enrollment enrolment onboarding input-output preference preferences privilege privileges rights rights-assignment activity actions action event events time limit quota slice instance bus unit lib local bin`)
 )
 
 // findLogUser finds user names in the idioms of system logs, listings and prompts.
@@ -153,7 +154,9 @@ func findLogUser(b []byte, at, free int) (start, end int, ok bool) {
 	case '[':
 		start, end, ok = userOfRequest(b, at)
 	case '=':
-		start, end, ok = userOfSudo(b, at)
+		if start, end, ok = userOfSudo(b, at); !ok {
+			start, end, ok = userOfDelivery(b, at)
+		}
 	case '@':
 		start, end, ok = userAtHost(b, at)
 	case '\\':
@@ -167,8 +170,15 @@ func findLogUser(b []byte, at, free int) (start, end int, ok bool) {
 		if !ok && at > 1 && b[at-1] == ')' {
 			start, end, ok = userOfMailService(b, at-1)
 		}
+		if !ok {
+			start, end, ok = userOfTransfer(b, at)
+		}
 	case '-':
 		start, end, ok = userOfOption(b, at)
+	case '?':
+		start, end, ok = userOfJob(b, at)
+	case '|':
+		start, end, ok = userOfRevision(b, at)
 	case ',': // the next of several mail addresses
 		if at > 0 && b[at-1] == '>' {
 			start, end, ok = findMailboxName(b, at, free)
@@ -179,7 +189,7 @@ func findLogUser(b []byte, at, free int) (start, end int, ok bool) {
 
 // userWords are the words behind which a user name may stand.
 var userWords = func() map[string]bool {
-	words := wordSet("user for role as login account by operator employee username add delete")
+	words := wordSet("user for role as login account by operator employee username add delete logged signed uid owner")
 	for w := range titles {
 		words[w] = true
 	}
@@ -197,6 +207,12 @@ func userAfterWord(b []byte, at int) (int, int, bool) {
 	}
 	var buf [32]byte
 	word := string(lowered(&buf, b[ws:at]))
+	if word == "" {
+		if isTitled(b, at) {
+			return nameBehindTitle(b, at)
+		}
+		return 0, 0, false
+	}
 	if !userWords[word] || ws > 0 && bytes.IndexByte([]byte("-./=@"), b[ws-1]) >= 0 {
 		return 0, 0, false
 	}
@@ -207,6 +223,10 @@ func userAfterWord(b []byte, at int) (int, int, bool) {
 		return userOfGroup(b, at)
 	case titles[word]:
 		return nameBehindTitle(b, at)
+	case word == "logged" || word == "signed":
+		return userBeforeLogin(b, ws, at)
+	case word == "uid" || word == "owner": // the heads of tables, see columns
+		return 0, 0, false
 	case userCommands[word]:
 		return userOfCommand(b, ws, at)
 	}
@@ -224,7 +244,7 @@ func userAfterWord(b []byte, at int) (int, int, bool) {
 		start++
 	}
 	end := nameAt(b, start)
-	if word == "for" && !quoted && !bytes.HasPrefix(bytes.TrimLeft(b[end:min(len(b), end+8)], " >"), []byte("from")) && !isPasswordFor(b[:ws]) {
+	if word == "for" && !quoted && !bytes.HasPrefix(bytes.TrimLeft(b[end:min(len(b), end+8)], " >"), []byte("from")) && !isPasswordFor(b[:ws]) && !isResultFor(b[:ws]) {
 		return 0, 0, false // most of what is for something
 	}
 	if end-start < 2 || quoted && end == len(b) {
@@ -240,6 +260,9 @@ func userAfterWord(b []byte, at int) (int, int, bool) {
 	case "for": // Accepted publickey for NAME from ADDRESS
 		if isPasswordFor(b[:ws]) {
 			return start, end, end == len(b) || b[end] == '\n' || b[end] == '\r' || b[end] == '.'
+		}
+		if isResultFor(b[:ws]) {
+			return start, end, endsSubject(b, end, after) && !isDeviceName(b[start:end])
 		}
 		return start, end, after == "from" && strings.ContainsAny(secondWord(b[end:min(len(b), end+48)]), ".:") && !isAllDigits(b[start:end])
 	case "as":
@@ -280,7 +303,7 @@ func userNamed(b []byte, ws, start, end int, quoted bool, word, before, after, n
 	case surelyBefore[before]:
 		return start, end, !afterUser[name]
 	case maybeBefore[before]: // it is the last word, or what comes next tells
-		return start, end, told || isValueLike(b[start:end]) || end == len(b) || bytes.IndexByte([]byte(".,;()[]\n\r"), b[end]) >= 0
+		return start, end, told || bytes.HasPrefix(b[end:], []byte(" (uid=")) || isValueLike(b[start:end]) || end == len(b) || bytes.IndexByte([]byte(".,;()[]\n\r"), b[end]) >= 0
 	}
 	return start, end, told || isValueLike(b[start:end]) && !bytes.HasPrefix(b[end:], []byte(": "))
 }
@@ -317,11 +340,17 @@ func userOfTerminal(b []byte, at int) (int, int, bool) {
 	for end > 0 && isSpace(b[end-1]) {
 		end--
 	}
+	if start, end, ok := userOfJob(b, at-len("pts")); ok {
+		return start, end, true
+	}
 	start := nameBefore(b, end)
 	return start, end, start == 0 || b[start-1] == '\n'
 }
 
-const ownerRule = "owner"
+const (
+	ownerRule   = "owner"
+	logUserRule = "log-user"
+)
 
 // userOfPasswd finds the account and the full name in the lines of /etc/passwd: NAME:x:1002:1002:FULL NAME,…:/home/…
 func userOfPasswd(b []byte, at int) (int, int, bool) {
@@ -470,6 +499,9 @@ func userAtHost(b []byte, at int) (int, int, bool) {
 	if host < len(b) && b[host] == ' ' && bytes.HasPrefix(b[host:], []byte(" ~]")) {
 		return start, end, true
 	}
+	if bytes.HasSuffix(b[:start], []byte("sip:")) || bytes.HasSuffix(b[:start], []byte("sips:")) {
+		return start, end, true // RFC 3261
+	}
 	line := b[lineStart(b, start):start]
 	if bytes.Contains(line, []byte(" AAAA")) && (bytes.Contains(line, []byte("ssh-")) || bytes.Contains(line, []byte("ecdsa-sha2-"))) {
 		return start, end, true // of a public key of OpenSSH
@@ -562,6 +594,9 @@ func findDistinguishedName(b []byte, at, free int) (int, int, bool) {
 		return 0, 0, false
 	}
 	start := at + 1
+	if start < len(b) && b[start] == '"' && at > 2 && b[at-3] == ';' {
+		start++
+	}
 	end, spaces := start, 0
 	for end < len(b) && end-start < 80 && (isNameByte(b[end]) || b[end] == ' ' || b[end] == '\'') {
 		if b[end] == ' ' {
@@ -569,7 +604,10 @@ func findDistinguishedName(b []byte, at, free int) (int, int, bool) {
 		}
 		end++
 	}
-	if start < free || spaces == 0 || spaces > 4 || !isUpper(b[start]) || end == len(b) || b[end] != ',' {
+	if start < free || spaces == 0 || spaces > 4 || !isUpper(b[start]) || end == len(b) {
+		return 0, 0, false
+	}
+	if b[end] != ',' && (at < 3 || b[at-3] != ';' || b[end] != ':' && b[end] != ';' && b[end] != '"') { // ATTENDEE;CN=Ilka Brandvold:mailto:… (RFC 5545)
 		return 0, 0, false
 	}
 	for _, w := range bytes.Fields(b[start:end]) {

@@ -64,7 +64,7 @@ var Rules = []Rule{
 	{Name: "password-hash", Class: Secret, Doc: "password hashes by their form: crypt, bcrypt, argon2, scrypt, and those of directories and databases", Triggers: "${*:", Find: findPasswordHash},
 	{Name: "mail", Class: Mail, Doc: "e-mail addresses", Triggers: "@%&\\", Find: findMail},
 	{Name: "user", Class: User, Doc: "names next to a telling key (user, login, passenger, …); well-known service accounts stay", Triggers: separators, Find: findUser, Keys: keyUser},
-	{Name: "log-user", Class: User, Doc: "user names in the idioms of system logs, listings and prompts", Triggers: " ()[=@\\/:-,", Find: findLogUser},
+	{Name: logUserRule, Class: User, Doc: "user names in the idioms of system logs, listings and prompts", Triggers: " ()[=@\\/:-,?|", Find: findLogUser},
 	{Name: ownerRule, Class: User, Doc: "owner and group in the lines of ls -l", Triggers: " ", Find: findOwner},
 	{Name: "home", Class: User, Doc: "names of people in the paths of their homes", Triggers: "/\\%", Find: findHome},
 	{Name: "person", Class: User, Doc: "names of people in distinguished names: CN=…", Triggers: "=", Find: findDistinguishedName},

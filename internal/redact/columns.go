@@ -1,0 +1,175 @@
+package redact
+
+import (
+	"bytes"
+	"strings"
+)
+
+// Lists of processes, sessions, open files and jobs name the owner in a column, under a head that says which. Nothing stands beside
+// the name that tells, so the rows under such a head are read by the number of their fields, as long as they fit.
+
+// column is where the names stand in the rows under a head.
+type column struct {
+	open    bool
+	name    int // number of the field
+	check   int // number of one that shows that a row fits
+	console bool
+}
+
+// nameHeads are the heads of columns with names; numberHeads, of those whose fields are numbers; consoleHeads, of those with terminals.
+// Fields of others tell nothing.
+var (
+	nameHeads    = wordSet("user username owner login uid account")
+	numberHeads  = wordSet("pid ppid id uid nlwp shmid semid msqid jobid session euid ruid lwp tgid")
+	consoleHeads = wordSet("tty tt seat line")
+	otherHeads   = wordSet(`c stime time cmd command args comm fd type device node name from what idle jcpu pcpu state status perms bytes nattch key group machine protocol partition nodes
+		sessionname start started stat rss vsz pri pr ni virt res shr s elapsed size priority queue host domain process program image threads handles mem cpu winsta path file inode seat`)
+)
+
+// lastHead bounds in which of the first columns names and what is checked stand.
+const lastHead = 4
+
+// endsHead says whether a word that may be the head of a column with names ends before a place.
+func endsHead(b []byte, at int) bool {
+	if at < 3 || at+1 >= len(b) {
+		return false
+	}
+	switch b[at-1] | 0x20 {
+	case 'r', 'e', 'n', 'd', 't':
+	default:
+		return false
+	}
+	start := at
+	for start > 0 && at-start < 9 && isWord(b[start-1]) {
+		start--
+	}
+	return (start == 0 || isBlank(b[start-1])) && hasWord(nameHeads, b[start:at])
+}
+
+// headAt reads the head that a line is, if its word before a place says where names are.
+func headAt(b []byte, at int) (c column, ok bool) {
+	first := lineStart(b, at)
+	if first > 0 && b[first-1] != '\n' {
+		return c, false
+	}
+	line := lineFrom(b, first)
+	if len(line) > 200 {
+		return c, false
+	}
+	c.name, c.check = -1, -1
+	known := 0
+	words := strings.Fields(strings.ToLower(string(line)))
+	for i, w := range words {
+		w = strings.Trim(w, "%+@*#")
+		switch {
+		case nameHeads[w] && c.name < 0:
+			c.name = i
+		case nameHeads[w] && words[c.name] == "uid" && w != "uid": // the number and the name
+			c.check, c.name, c.console = c.name, i, false
+		case numberHeads[w] && c.check < 0:
+			c.check = i
+		case consoleHeads[w] && c.check < 0:
+			c.check, c.console = i, true
+		}
+		if nameHeads[w] || numberHeads[w] || consoleHeads[w] || otherHeads[w] {
+			known++
+		}
+	}
+	c.open = len(words) >= 4 && known >= 3 && 2*known > len(words) && c.name >= 0 && c.name <= lastHead && c.check >= 0 && c.check <= lastHead && c.name != c.check
+	return c, c.open
+}
+
+// row gives the name in a row that begins at a place; fits is false where the table ends.
+func (c *column) row(b []byte, at int) (start, end int, fits bool) {
+	line := lineFrom(b, at)
+	var words [lastHead + 1][2]int
+	n := 0
+	for i := 0; i < len(line) && n < len(words); {
+		if isSpace(line[i]) {
+			i++
+			continue
+		}
+		from := i
+		for i < len(line) && !isSpace(line[i]) {
+			i++
+		}
+		words[n] = [2]int{at + from, at + i}
+		n++
+	}
+	if n <= max(c.name, c.check) {
+		return 0, 0, false
+	}
+	for _, w := range words[:n] { // what was replaced before may have had another number of fields
+		if isAliasWord(b[w[0]:w[1]]) || holdsPlaceholder(b[w[0]:w[1]]) {
+			return 0, 0, false
+		}
+	}
+	if !c.fits(b[words[c.check][0]:words[c.check][1]]) && (c.check == 0 || c.check-1 == c.name || c.check < c.name || !c.fits(b[words[c.check-1][0]:words[c.check-1][1]])) {
+		return 0, 0, false
+	}
+	w := words[c.name]
+	if b[w[0]] == '>' { // the session that asks
+		w[0]++
+	}
+	start, end = w[0], nameAt(b, w[0])
+	if end < w[1] && b[end] == '\\' { // DOMAIN\NAME
+		start = end + 1
+		end = nameAt(b, start)
+	}
+	if end < w[1] && b[end] != '+' || isDigit(b[start]) { // + where the name is cut off
+		end = start
+	}
+	return start, end, true
+}
+
+func (c *column) fits(field []byte) bool {
+	if c.console {
+		return bytes.HasPrefix(field, []byte("tty")) || bytes.HasPrefix(field, []byte("pts/")) || isOneOf(field, "console", "seat0", "?", "-", ":0", ":1", "hvc0")
+	}
+	return isAllDigits(field)
+}
+
+// findColumns finds the names in the rows from a place on, of the table that is open and of those whose heads were seen.
+func (e *Engine) findColumns(b []byte, from int) {
+	c := e.column
+	heads := e.heads
+	at := from
+	if at > 0 && b[at-1] != '\n' {
+		at = nextLine(b, at)
+	}
+	for at < len(b) {
+		if !c.open {
+			if len(heads) == 0 {
+				break
+			}
+			var ok bool
+			head := heads[0]
+			heads = heads[1:]
+			if head < at {
+				continue
+			}
+			if c, ok = headAt(b, head); ok {
+				at = nextLine(b, head)
+			}
+			continue
+		}
+		start, end, fits := c.row(b, at)
+		if !fits {
+			c = column{}
+			continue
+		}
+		if start < end && isPerson(b[start:end]) {
+			e.findings = append(e.findings, finding{start: start, end: end, trigger: start, class: User, rule: e.columnRule.Name, by: e.columnRule, put: e.columnRule.known.of(b, start, end)})
+		}
+		at = nextLine(b, at)
+	}
+	e.columnNext = c
+}
+
+// nextLine gives the beginning of the line behind the one that a place is in.
+func nextLine(b []byte, at int) int {
+	if n := bytes.IndexByte(b[at:], '\n'); n >= 0 {
+		return at + n + 1
+	}
+	return len(b)
+}
