@@ -58,7 +58,7 @@ func isResultFor(before []byte) bool {
 	if n := bytes.LastIndexAny(tail, "\n.;,"); n >= 0 {
 		tail = tail[n+1:]
 	}
-	last, told := false, false
+	last, told, access := false, false, false
 	words := bytes.Fields(tail)
 	for i, w := range words {
 		if i < len(words)-3 {
@@ -67,12 +67,14 @@ func isResultFor(before []byte) bool {
 		w = bytes.ToLower(bytes.Trim(w, ":()[]-\"'"))
 		last = isOneOf(w, results...) || outcomes[string(w)]
 		told = told || isOneOf(w, results...)
+		access = access || string(w) == "access"
 	}
 	if !last || !told {
 		return false
 	}
 	for _, w := range words[max(0, len(words)-3):] {
-		if outcomes[string(bytes.ToLower(bytes.Trim(w, ":()[]-\"'")))] {
+		w = bytes.ToLower(bytes.Trim(w, ":()[]-\"'"))
+		if outcomes[string(w)] && (!access || isOneOf(w, "denied", "granted")) {
 			return true
 		}
 	}
@@ -135,7 +137,7 @@ func userBeforeLogin(b []byte, ws, at int) (int, int, bool) {
 	}
 	var buf [32]byte
 	name := string(lowered(&buf, b[start:end]))
-	return start, end, !noSubjects[name] && !noUserNames[name] && !isDeviceName(b[start:end]) && nameAt(b, start) == end
+	return start, end, !strings.HasSuffix(name, "ly") && !noSubjects[name] && !noUserNames[name] && !isDeviceName(b[start:end]) && nameAt(b, start) == end
 }
 
 // beginsMessage says whether a place is at the beginning of a line, or behind what stands before the message of a log.
@@ -217,7 +219,13 @@ func isTitled(b []byte, at int) bool {
 	for start > 0 && at-start < 6 && isWord(b[start-1]) {
 		start--
 	}
-	return isUpper(b[start]) && isOneOf(b[start:at-1], "mr", "mrs", "ms", "dr", "hr", "prof") && (start == 0 || !isKeyByte(b[start-1]))
+	if !isUpper(b[start]) || !isLower(b[start+1]) || start > 0 && isKeyByte(b[start-1]) {
+		return false
+	}
+	if isOneOf(b[start:at-1], "ms") { // also a plural
+		return beginsMessage(b, start) || isOneOf([]byte(lastWordOf(b[max(0, start-24):start])), "by", "for", "to", "from", "with", "and", "dear", "of", "is", "that")
+	}
+	return isOneOf(b[start:at-1], "mr", "mrs", "dr", "hr", "prof")
 }
 
 // noNames stand behind titles, too.
