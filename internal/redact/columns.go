@@ -129,43 +129,6 @@ func (c *column) fits(field []byte) bool {
 	return isAllDigits(field)
 }
 
-// findColumns finds the names in the rows from a place on, of the table that is open and of those whose heads were seen.
-func (e *Engine) findColumns(b []byte, from int) {
-	c := e.column
-	heads := e.heads
-	at := from
-	if at > 0 && b[at-1] != '\n' {
-		at = nextLine(b, at)
-	}
-	for at < len(b) {
-		if !c.open {
-			if len(heads) == 0 {
-				break
-			}
-			var ok bool
-			head := heads[0]
-			heads = heads[1:]
-			if head < at {
-				continue
-			}
-			if c, ok = headAt(b, head); ok {
-				at = nextLine(b, head)
-			}
-			continue
-		}
-		start, end, fits := c.row(b, at)
-		if !fits {
-			c = column{}
-			continue
-		}
-		if start < end && isPerson(b[start:end]) {
-			e.findings = append(e.findings, finding{start: start, end: end, trigger: start, class: User, rule: e.columnRule.Name, by: e.columnRule, put: e.columnRule.known.of(b, start, end)})
-		}
-		at = nextLine(b, at)
-	}
-	e.columnNext = c
-}
-
 // nextLine gives the beginning of the line behind the one that a place is in.
 func nextLine(b []byte, at int) int {
 	if n := bytes.IndexByte(b[at:], '\n'); n >= 0 {

@@ -66,13 +66,13 @@ type Engine struct {
 	signs       [256]bool // that may fit a context
 	marks       marks     // of the chunk that is looked at
 	hots        []hotPlaces
-	numbered    int       // so far hots are gathered
-	nextAt      []int     // where each of nexts goes on
-	ownerEnd    int       // where the last owner of a file ends
-	columnRule  *Rule     // that names in columns are found by; nil is none
-	column      column    // of the table that is open where the block begins
-	columnNext  column    // and where it ends
-	heads       []int     // places in the heads of tables
+	numbered    int   // so far hots are gathered
+	nextAt      []int // where each of nexts goes on
+	ownerEnd    int   // where the last owner of a file ends
+	tableRules  tableRules
+	rows        table     // whose rows are read where the block begins
+	rowsNext    table     // and where it ends
+	heads       []int     // places in lines that may be heads of tables
 	domainFirst [256]bool // letters that domains of the site begin with
 	digitDomain bool      // one of them begins with a digit
 	scan        *leakScan // when set, nothing is redacted, but learned values are searched for
@@ -129,9 +129,7 @@ func NewEngine(o Options) *Engine {
 	for i := range e.rules {
 		r := &e.rules[i]
 		r.known = e.cache[r.Class]
-		if r.Name == logUserRule {
-			e.columnRule = r
-		}
+		e.tableRules.take(r)
 		if r.Next != nil {
 			e.nexts, e.nextAt = append(e.nexts, r), append(e.nextAt, 0)
 		}
@@ -148,7 +146,7 @@ func (e *Engine) Text(w io.Writer, r io.Reader) (Counts, error) {
 	if e.scan != nil {
 		return Counts{}, e.scan.stream(e, r)
 	}
-	e.counts, e.inKey, e.column = Counts{}, false, column{}
+	e.counts, e.inKey, e.rows = Counts{}, false, table{}
 	buf := e.buf[:0]
 	defer func() { e.buf = buf }()
 	e.base = 0
@@ -263,7 +261,7 @@ func (e *Engine) block(w io.Writer, b []byte, from int, whole bool) (int, error)
 	if done == len(b) && e.openKey {
 		e.inKey = true
 	}
-	e.column = e.columnNext
+	e.rows = e.rowsNext
 	return done, e.write(w, b[:done], at)
 }
 
@@ -274,7 +272,10 @@ func (e *Engine) find(b []byte, from int) {
 	ahead := finding{start: len(b) + 1} // found, and not come to yet: what stands before it is looked at all the same
 	e.ownerEnd, e.marks.to = -1, 0
 	e.numbered, e.hots = from, e.hots[:0]
-	e.heads, e.columnNext = e.heads[:0], e.column
+	e.heads, e.rowsNext = e.heads[:0], e.rows
+	if from == 0 && e.base == 0 { // the first line of a text
+		e.heads = append(e.heads, 0)
+	}
 	for i := from; ; i++ {
 		stop := min(len(b), ahead.start)
 		i = e.nextWorth(b, i, stop)
@@ -296,8 +297,8 @@ func (e *Engine) find(b []byte, from int) {
 				continue
 			}
 		}
-		if b[i] == ' ' && e.columnRule != nil && endsHead(b, i) {
-			e.heads = append(e.heads, i)
+		if mayHead[b[i]] {
+			e.noteHead(b, i)
 		}
 		f, ok := e.at(b, i, free, e.table[b[i]])
 		switch {
@@ -316,8 +317,8 @@ func (e *Engine) find(b []byte, from int) {
 	}
 	ruled := len(e.findings)
 	e.findNumbers(b, from)
-	if e.column.open || len(e.heads) > 0 {
-		e.findColumns(b, from)
+	if e.rows.open() || len(e.heads) > 0 {
+		e.findTables(b, from)
 	}
 	numbered := len(e.findings)
 	e.findLearned(b, from, e.findings[:ruled])

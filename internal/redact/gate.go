@@ -373,11 +373,11 @@ func (e *Engine) worth(b []byte, i int) bool {
 		if b[i] == ';' && (p == 't' || p == 'a' && b[i-2] == 't' && b[i-3] == 'a') { // of &quot; and form-data
 			return true
 		}
-		return (p == '"' || p == '\'' || keyBytes[p]) && e.keys.word(b, i, &e.marks)&keySecret != 0 || p == ' ' || p == '>'
+		return (p == '"' || p == '\'' || keyBytes[p]) && e.keys.word(b, i, &e.marks)&(keySecret|keyUser|keyPhone) != 0 || p == ' ' || p == '>' || p == 'n' && b[i-2] == 'i' && b[i] == ';'
 	case '?':
 		return p == ' ' && n == ' '
 	case '|', '\t':
-		return p == ' ' || keyBytes[p] && e.keys.word(b, i, &e.marks)&keySecret != 0
+		return p == ' ' || keyBytes[p] && e.keys.word(b, i, &e.marks)&(keySecret|keyUser|keyPhone) != 0
 	case '>':
 		return kindAt(b, i) != 0
 	case '(':

@@ -350,6 +350,9 @@ func userOfTerminal(b []byte, at int) (int, int, bool) {
 const (
 	ownerRule   = "owner"
 	logUserRule = "log-user"
+
+	keyedSecretRule = "keyed-secret"
+	phoneRule       = "phone"
 )
 
 // userOfPasswd finds the account and the full name in the lines of /etc/passwd: NAME:x:1002:1002:FULL NAME,…:/home/…

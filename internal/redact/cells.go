@@ -1,0 +1,242 @@
+package redact
+
+import "bytes"
+
+// Tables with separators: CSV (RFC 4180) and its relatives, what clients of databases print, tables of Markdown, and COPY of dumps.
+// The head says what the cells under it are.
+
+// maxCells bounds how many columns of a table are looked at.
+const maxCells = 64
+
+// cellTable is what the rows of a table hold.
+type cellTable struct {
+	sep   byte // 0 is no table
+	cells int
+	kinds [maxCells]cellKind
+}
+
+// cellKind says what the cells of a column are.
+type cellKind uint8
+
+const (
+	cellOther cellKind = iota
+	cellSecret
+	cellWeak // a secret if it looks like one
+	cellUser
+	cellPhone
+	cellName // a name, where other columns are about people
+)
+
+// cellSeps are the separators that tables have.
+const cellSeps = ",;\t|"
+
+// personal are heads of columns that tables of people have.
+var personal = wordSet(`email mail emailaddress birthdate dateofbirth dob birthday address street city postcode zip zipcode nationality gender salutation title ticket ticketnumber booking bookingreference seat`)
+
+// cellsHead reads the head of a table in the line that a place is in.
+func cellsHead(b []byte, at int) (t cellTable, ok bool) {
+	first := lineStart(b, at)
+	if first > 0 && b[first-1] != '\n' {
+		return t, false
+	}
+	line := bytes.TrimRight(lineFrom(b, first), " ")
+	if names, ok := copyHead(line); ok {
+		return cellKinds(names, ',', '\t')
+	}
+	if len(line) > 2048 {
+		return t, false
+	}
+	for _, sep := range []byte(cellSeps) {
+		if bytes.IndexByte(line, sep) < 0 {
+			continue
+		}
+		if t, ok := cellKinds(line, sep, sep); ok {
+			return t, true
+		}
+	}
+	return t, false
+}
+
+// copyHead gives the names of the columns in COPY table (a, b, c) FROM stdin; of dumps: their rows follow with tabs between.
+func copyHead(line []byte) ([]byte, bool) {
+	if !bytes.HasPrefix(line, []byte("COPY ")) || !bytes.HasSuffix(line, []byte(" FROM stdin;")) {
+		return nil, false
+	}
+	open, end := bytes.IndexByte(line, '('), bytes.LastIndexByte(line, ')')
+	if open < 0 || end < open {
+		return nil, false
+	}
+	return line[open+1 : end], true
+}
+
+// cellKinds reads the names of columns; those of rows have another separator.
+func cellKinds(line []byte, sep, rows byte) (t cellTable, ok bool) {
+	people, telling := false, false
+	valid := eachCell(line, sep, func(n int, from, to int) bool {
+		name := bytes.Trim(line[from:to], "\"'` *[]")
+		if n >= maxCells || len(name) > 40 || len(name) > 0 && (isDigit(name[0]) || name[0] == '-') || len(name) == 0 && sep != '|' {
+			return false
+		}
+		for _, c := range name {
+			if !isKeyByte(c) && c != ' ' && c != '/' && c != '#' && c != '(' && c != ')' {
+				return false
+			}
+		}
+		if bytes.Count(name, []byte(" ")) > 3 {
+			return false
+		}
+		var buf [maxKey]byte
+		key := plainKey(&buf, name)
+		kind := kindOf(name)
+		switch {
+		case kind&(keySecret|keyAuthorization|keyCookie) != 0:
+			t.kinds[n] = cellSecret
+		case kind&keyUser != 0:
+			t.kinds[n], people = cellUser, true
+		case kind&keyPhone != 0:
+			t.kinds[n], people = cellPhone, true
+		case kind&keyWeak != 0:
+			t.kinds[n] = cellWeak
+		case kind&keyPart != 0:
+			t.kinds[n] = cellName
+		}
+		people = people || personal[string(key)]
+		telling = telling || t.kinds[n] != cellOther
+		t.cells = n + 1
+		return true
+	})
+	if !valid || t.cells < 2 || !telling {
+		return cellTable{}, false
+	}
+	for i, k := range t.kinds[:t.cells] {
+		if k == cellName {
+			if t.kinds[i] = cellUser; !people {
+				t.kinds[i] = cellOther
+			}
+		}
+	}
+	t.sep = rows
+	return t, true
+}
+
+// eachCell calls look for each cell of a line, until it says no; it gives whether the line could be read. Cells of CSV may be in
+// quotes, which are doubled within. The borders of a line with pipes are no cells.
+func eachCell(line []byte, sep byte, look func(n, from, to int) bool) bool {
+	at, n := 0, 0
+	if sep == '|' {
+		line = bytes.TrimRight(line, " \t\r")
+		for at < len(line) && isSpace(line[at]) {
+			at++
+		}
+		if at < len(line) && line[at] == '|' {
+			if at++; at < len(line) {
+				line = bytes.TrimSuffix(line, []byte("|"))
+			}
+		}
+	}
+	for ; ; n++ {
+		from := at
+		if sep != '|' && at < len(line) && line[at] == '"' {
+			for at++; ; at++ {
+				next := bytes.IndexByte(line[at:], '"')
+				if next < 0 {
+					return false // it goes on in the next line
+				}
+				if at += next; at+1 == len(line) || line[at+1] != '"' {
+					break
+				}
+				at++
+			}
+			at++
+			if at < len(line) && line[at] != sep {
+				return false
+			}
+		} else if next := bytes.IndexByte(line[at:], sep); next >= 0 {
+			at += next
+		} else {
+			at = len(line)
+		}
+		if !look(n, from, at) {
+			return false
+		}
+		if at >= len(line) {
+			return true
+		}
+		at++
+	}
+}
+
+// row calls found for each cell in the row at a place that must not leave; it gives whether the row fits.
+func (t *cellTable) row(b []byte, at int, found func(start, end int, kind cellKind)) bool {
+	line := lineFrom(b, at)
+	if len(bytes.Trim(line, "-+|=: ")) == 0 && len(line) > 0 { // a rule between head and rows
+		return true
+	}
+	if holdsAlias(line) {
+		return false // what was replaced may have had a separator in it
+	}
+	n := 0
+	if !eachCell(line, t.sep, func(int, int, int) bool { n++; return n <= t.cells }) || n != t.cells {
+		return false
+	}
+	eachCell(line, t.sep, func(n, from, to int) bool {
+		for from < to && isSpace(line[from]) {
+			from++
+		}
+		for to > from && (isSpace(line[to-1]) || line[to-1] == '\r') {
+			to--
+		}
+		if to-from > 1 && line[from] == line[to-1] && (line[from] == '"' || line[from] == '\'') {
+			from, to = from+1, to-1
+		}
+		if t.kinds[n].takes(line[from:to]) {
+			found(at+from, at+to, t.kinds[n])
+		}
+		return true
+	})
+	return true
+}
+
+// takes says whether a cell holds something of its kind.
+func (k cellKind) takes(v []byte) bool {
+	switch k {
+	case cellSecret:
+		return isValue(v) && len(v) <= MaxLearned && !(isAllDigits(v) && len(v) < 4) && string(v) != `\N` && !isOneOf(v, "null", "true", "false", "t", "f", "n/a", "-")
+	case cellWeak:
+		return looksRandom(v) && isValue(v)
+	case cellUser:
+		return isPerson(v) && bytes.IndexByte(v, '@') < 0
+	case cellPhone:
+		digits := 0
+		for _, c := range v {
+			if isDigit(c) {
+				digits++
+			} else if bytes.IndexByte([]byte("+ ()-./"), c) < 0 {
+				return false
+			}
+		}
+		return digits >= 6 && digits <= 15
+	}
+	return false
+}
+
+// holdsAlias says whether a text holds a placeholder, or an alias that is a word.
+func holdsAlias(text []byte) bool {
+	if holdsPlaceholder(text) {
+		return true
+	}
+	for at := 0; ; at++ {
+		n := bytes.IndexByte(text[at:], '-')
+		if n < 0 {
+			return false
+		}
+		at += n
+		start := at
+		for start > 0 && at-start < 5 && isWord(text[start-1]) {
+			start--
+		}
+		if beginsWithAlias(text[start:min(len(text), at+16)]) {
+			return true
+		}
+	}
+}

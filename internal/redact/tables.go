@@ -1,0 +1,129 @@
+package redact
+
+import "bytes"
+
+// table is the one whose rows are read: by the number of their fields, or by their separators. It lasts from block to block.
+type table struct {
+	column column
+	cells  cellTable
+}
+
+func (t *table) open() bool { return t.column.open || t.cells.sep != 0 }
+
+// tableRules are those by which what stands in tables is found; nil is none.
+type tableRules struct{ user, secret, phone *Rule }
+
+func (t *tableRules) take(r *Rule) {
+	switch r.Name {
+	case logUserRule:
+		t.user = r
+	case keyedSecretRule:
+		t.secret = r
+	case phoneRule:
+		t.phone = r
+	}
+}
+
+func (t *tableRules) of(kind cellKind) *Rule {
+	switch kind {
+	case cellUser:
+		return t.user
+	case cellPhone:
+		return t.phone
+	}
+	return t.secret
+}
+
+// mayHead are the bytes at which heads of tables are noticed.
+var mayHead = *bytesOf(" " + cellSeps)
+
+// noteHead notes a place in a line that may be the head of a table.
+func (e *Engine) noteHead(b []byte, at int) {
+	switch b[at] {
+	case ' ':
+		if endsHead(b, at) {
+			e.heads = append(e.heads, at)
+		}
+	case ',', ';', '\t', '|':
+		if n := len(e.heads); (n == 0 || bytes.IndexByte(b[e.heads[n-1]:at], '\n') >= 0) && endsCellHead(b, at) {
+			e.heads = append(e.heads, at)
+		}
+	}
+}
+
+// endsCellHead says whether the head of a cell that tells may end before a separator, or a row of such heads.
+func endsCellHead(b []byte, at int) bool {
+	if at == 0 {
+		return false
+	}
+	end := at
+	switch {
+	case b[at] == '|' && b[at-1] == ' ':
+		return true
+	case b[at] == ';' && bytes.HasSuffix(b[:at], []byte(" stdin")):
+		return true
+	case b[at-1] == '"' || b[at-1] == '\'':
+		end--
+	}
+	start := end
+	for start > 0 && end-start < maxKey && isKeyByte(b[start-1]) {
+		start--
+	}
+	return kindOf(b[start:end])&(keySecret|keyUser|keyPhone) != 0
+}
+
+// findTables finds what stands in the rows from a place on, of the table that is open and of those whose heads were seen.
+func (e *Engine) findTables(b []byte, from int) {
+	t, heads, at := e.rows, e.heads, from
+	if at > 0 && b[at-1] != '\n' {
+		at = nextLine(b, at)
+	}
+	add := func(start, end int, kind cellKind) {
+		r := e.tableRules.of(kind)
+		if r == nil || start < from {
+			return
+		}
+		f := finding{start: start, end: end, trigger: start, class: r.Class, rule: r.Name, by: r}
+		if r.Class != Secret {
+			f.put = r.known.of(b, start, end)
+		}
+		e.findings = append(e.findings, f)
+	}
+	for at < len(b) {
+		switch {
+		case t.column.open:
+			start, end, fits := t.column.row(b, at)
+			if !fits {
+				t = table{}
+				continue
+			}
+			if start < end && isPerson(b[start:end]) {
+				add(start, end, cellUser)
+			}
+			at = nextLine(b, at)
+		case t.cells.sep != 0:
+			if !t.cells.row(b, at, add) {
+				t = table{}
+				continue
+			}
+			at = nextLine(b, at)
+		case len(heads) == 0:
+			at = len(b)
+		default:
+			head := heads[0]
+			if heads = heads[1:]; head < at {
+				continue
+			}
+			if b[head] == ' ' {
+				t.column, _ = headAt(b, head)
+			}
+			if !t.column.open {
+				t.cells, _ = cellsHead(b, head)
+			}
+			if t.open() {
+				at = nextLine(b, head)
+			}
+		}
+	}
+	e.rowsNext = t
+}
