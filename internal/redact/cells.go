@@ -33,7 +33,8 @@ const cellSeps = ",;\t|"
 // personal are heads of columns that tables of people have.
 var personal = wordSet(`email mail emailaddress birthdate dateofbirth dob birthday address street city postcode zip zipcode nationality gender salutation title ticket ticketnumber booking bookingreference seat`)
 
-// cellsHead reads the head of a table in the line that a place is in.
+// cellsHead reads the head of a table in the line that a place is in. Lists of names stand in programs and prose, too: but for the
+// first line of a text, a head has no blanks around its separators and more than two cells, or a rule of dashes below it.
 func cellsHead(b []byte, at int) (t cellTable, ok bool) {
 	first := lineStart(b, at)
 	if first > 0 && b[first-1] != '\n' {
@@ -51,10 +52,19 @@ func cellsHead(b []byte, at int) (t cellTable, ok bool) {
 			continue
 		}
 		if t, ok := cellKinds(line, sep, sep); ok {
-			return t, true
+			if sep == '|' {
+				return t, isTableRule(lineFrom(b, nextLine(b, first)))
+			}
+			loose := isSpace(line[0]) || bytes.Contains(line, []byte{sep, ' '}) || bytes.Contains(line, []byte{' ', sep})
+			return t, first == 0 || t.cells > 2 && !loose && (sep != '\t' || t.cells > 3)
 		}
 	}
 	return t, false
+}
+
+// isTableRule says whether a line is the rule between the head of a table and its rows.
+func isTableRule(line []byte) bool {
+	return bytes.Contains(line, []byte("--")) && len(bytes.Trim(line, "-+|: \r")) == 0
 }
 
 // copyHead gives the names of the columns in COPY table (a, b, c) FROM stdin; of dumps: their rows follow with tabs between.
@@ -78,7 +88,7 @@ func cellKinds(line []byte, sep, rows byte) (t cellTable, ok bool) {
 			return false
 		}
 		for _, c := range name {
-			if !isKeyByte(c) && c != ' ' && c != '/' && c != '#' && c != '(' && c != ')' {
+			if !isKeyByte(c) && c != ' ' {
 				return false
 			}
 		}
@@ -169,7 +179,7 @@ func eachCell(line []byte, sep byte, look func(n, from, to int) bool) bool {
 // row calls found for each cell in the row at a place that must not leave; it gives whether the row fits.
 func (t *cellTable) row(b []byte, at int, found func(start, end int, kind cellKind)) bool {
 	line := lineFrom(b, at)
-	if len(bytes.Trim(line, "-+|=: ")) == 0 && len(line) > 0 { // a rule between head and rows
+	if isTableRule(line) {
 		return true
 	}
 	if holdsAlias(line) {

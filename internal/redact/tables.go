@@ -117,8 +117,8 @@ func (e *Engine) findTables(b []byte, from int) {
 			if b[head] == ' ' {
 				t.column, _ = headAt(b, head)
 			}
-			if !t.column.open {
-				t.cells, _ = cellsHead(b, head)
+			if cells, ok := cellsHead(b, head); ok && !t.column.open {
+				t.cells = cells
 			}
 			if t.open() {
 				at = nextLine(b, head)
