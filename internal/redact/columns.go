@@ -29,9 +29,10 @@ var (
 // lastHead bounds in which of the first columns names and what is checked stand.
 const lastHead = 4
 
-// endsHead says whether a word that may be the head of a column with names ends before a place.
+// endsHead says whether a word that may be the head of a column with names ends before a place: in capitals, or with more than one
+// space behind it.
 func endsHead(b []byte, at int) bool {
-	if at < 3 || at+1 >= len(b) {
+	if at < 3 || at+1 >= len(b) || b[at+1] != ' ' && !isUpper(b[at-1]) {
 		return false
 	}
 	switch b[at-1] | 0x20 {

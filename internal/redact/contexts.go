@@ -145,13 +145,6 @@ func isShortHead(head string) bool {
 func spaceContexts() []context {
 	last := bytesOf("x-sStT")
 	all := append(behind(" ", bytesOf("r-"), bytesOf("w-"), last), behind(" ", bytesOf("w-"), last, bytesOf(".+@"))...)
-	for _, end := range []string{"mr.", "rs.", "ms.", "dr.", "hr.", "of."} { // of titles
-		var before []*byteSet
-		for _, c := range []byte(end) {
-			before = append(before, letter(c))
-		}
-		all = append(all, behind(" ", before...)...)
-	}
 	for _, end := range announcerEnds() {
 		var before []*byteSet
 		for _, c := range []byte(end) {
@@ -164,13 +157,19 @@ func spaceContexts() []context {
 
 // endOrder is the order in which the ends of announcers are put into buckets, found by trying: with it the fewest spaces of
 // usual logs and prose are let through. Those that are not in it come last.
-const endOrder = `dpw ity md5 sha for net ear is gin ty6 ort mr ha1 ret ec6 tok tor sin rpw ole hex by add age enc err cii mod pwd otp ple der nha
-	etx nel out ost del sec ink ted eap as psk key ase rds yee unt ass swd ete tpw 256 est ing set ord cho rau end env pin ain sks
-	ash ame uth ram mrs ken ntf ged own ser ext ode des her ion aes ctl`
+const endOrder = `ram des nha aes dpw ctl sin pin as by ear end eap ha1 key uth cii unt set ted ity ntf dr. ec6 ase ned rds cho rau
+	ame is out ort nel ret uid ete etx ain gin ken for 256 ner md5 ord mrs ode sks err her ole est ing ion mod ty6 der tok swd own del
+	ser sec tpw of. rpw ged rs. sha psk pwd ink ple age tor net mr. mr enc hex env otp ash ost ms. yee add ass ext hr.`
 
-// announcerEnds gives the last letters of announcers, each once.
+// titleEnds are the ends of titles with a dot, see isTitled.
+var titleEnds = []string{"mr.", "rs.", "ms.", "dr.", "hr.", "of."}
+
+// announcerEnds gives the last letters of announcers and titles, each once.
 func announcerEnds() (ends []string) {
 	left := map[string]bool{}
+	for _, end := range titleEnds {
+		left[end] = true
+	}
 	for _, words := range announcers {
 		for w := range words {
 			left[w[max(0, len(w)-contextBehind):]] = true
