@@ -40,7 +40,7 @@ func letter(c byte) *byteSet {
 const keySigns = ":;=>,|@\t$"
 
 // otherSigns are the others, which need more to be looked at.
-const otherSigns = `()[/\%&{*ABJ_-.+?`
+const otherSigns = `()[/\%&{*ABJ_-.+?` + "\xef"
 
 // otherContexts say what, a bucket each. Which go into one was found by trying: together they should let through as little of
 // usual logs as can be. Those of domains are in the last one.
@@ -52,7 +52,7 @@ var otherContexts = sync.OnceValue(func() []family {
 		{slices.Concat(optionContexts(), tokenContexts("-", func(head string) bool { return !isShortHead(head) }), behind("J", bytesOf("y")),
 			behind("(", anyDigit), behind("(", letter('s')), behind("(", letter('s'), bytesOf(" ")), behind("(", bytesOf(")"), bytesOf(",")),
 			behind("(", bytesOf(")"), bytesOf(","), bytesOf(" \n")), behind(`\`, anyCapital), behind(`\`, anyDigit), behind(`\`, bytesOf("-"))), 1},
-		{slices.Concat(at("/", bytesOf("hU")), at("/", bytesOf("m"), bytesOf("a")), at("/", bytesOf("c"), bytesOf("r")), at("&", bytesOf("#c"))), 1},
+		{slices.Concat(at("/", bytesOf("hU")), at("/", bytesOf("m"), bytesOf("a")), at("/", bytesOf("c"), bytesOf("r")), at("&", bytesOf("#c")), at("\xef", bytesOf("\xbc"), bytesOf("\x9a\x9d"))), 1},
 		{slices.Concat(dashedContexts(), at("[", bytesOf("r"), bytesOf("e"), bytesOf("d"), bytesOf("a")), at("[", anyDigit, nil, bytesOf("/"))), 1},
 		{slices.Concat(at("(", bytesOf(`"'`)), at(")", bytesOf(" ")), at("{", bytesOf("SMCPs")), at("A", bytesOf("KSRI")),
 			between([]*byteSet{&beforeNumber}, "+", anyDigit), between([]*byteSet{bytesOf(" ")}, "?", bytesOf(" "))), 1},

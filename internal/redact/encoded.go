@@ -97,3 +97,25 @@ func encodedAt(b []byte, at int) (k keyed, ok bool) {
 	}
 	return k, k.end > k.start
 }
+
+// wideSign begins the colon and the equals sign of full width, as Chinese and Japanese texts have them (U+FF1A, U+FF1D).
+const wideSign = 0xef
+
+// wideAt reads the value behind such a sign.
+func wideAt(b []byte, at int) (k keyed, ok bool) {
+	if at+3 >= len(b) || b[at+1] != 0xbc || b[at+2] != 0x9a && b[at+2] != 0x9d {
+		return k, false
+	}
+	if start, end, _ := keySpan(b, at); start == end {
+		return k, false
+	}
+	k, ok = k.readValue(b, at+3)
+	if ok && !k.quoted && b[k.start] < 0x80 { // signs of full width end it, too
+		for i := k.start; i < k.end; i++ {
+			if b[i] >= 0x80 {
+				k.end = i
+			}
+		}
+	}
+	return k, ok
+}

@@ -504,6 +504,14 @@ func bareJSON(b []byte, start, end int) bool {
 }
 
 func (e *Engine) learn(f finding, text []byte) {
+	if f.rule == "cookie" && text[0] == '{' {
+		textsOf(text, func(v []byte, at int) {
+			if len(v) >= 12 {
+				e.learnValue(Value{string(v), f.class, f.rule}, f.start+at)
+			}
+		})
+		return
+	}
 	if f.rule == "cookie" { // its parts stand alone elsewhere
 		for at := 0; at < len(text); {
 			end := at
@@ -517,6 +525,9 @@ func (e *Engine) learn(f finding, text []byte) {
 		}
 	}
 	if f.rule == "keyed-secret" && eachOf(text, func(v []byte, at int) { e.learnValue(Value{string(v), f.class, f.rule}, f.start+at) }) {
+		return
+	}
+	if f.rule == "worded-secret" && bothOf(text, func(v []byte, at int) { e.learnValue(Value{string(v), f.class, f.rule}, f.start+at) }) {
 		return
 	}
 	e.learnValue(Value{string(text), f.class, f.rule}, f.start)

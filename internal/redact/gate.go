@@ -409,7 +409,7 @@ func (e *Engine) worth(b []byte, i int) bool {
 	case '+':
 		return beforeNumber[p] && isDigit(n)
 	}
-	return true
+	return b[i] != wideSign || n == 0xbc
 }
 
 // beginsRow says whether a bracket opens a further row of SQL.

@@ -36,11 +36,14 @@ func findMailboxName(b []byte, at, free int) (int, int, bool) {
 }
 
 // partKeys are those that name a person within something that does.
-var partKeys = wordSet("name first last given family middle full display")
+var partKeys = wordSet("name first last given family middle full display cn sn")
 
 // findPartName finds the name in a part of something whose key tells: "user": {"name": "…"}, <user><name>…, and in YAML.
 func findPartName(b []byte, at, free int) (int, int, bool) {
-	start, _, _ := keySpan(b, at)
+	start, end, _ := keySpan(b, at)
+	if isOneOf(b[start:end], "cn", "sn") {
+		return findEntryName(b, at, free)
+	}
 	var owner []byte
 	switch {
 	case b[at] == '=':
@@ -60,6 +63,27 @@ func findPartName(b []byte, at, free int) (int, int, bool) {
 		return 0, 0, false
 	}
 	return k.person(b)
+}
+
+// findEntryName finds the name of a person in an entry of a directory (LDIF, RFC 2849): cn: Ilka Brandvold, and sn: Brandvold beside it.
+func findEntryName(b []byte, at, free int) (int, int, bool) {
+	start := lineStart(b, at)
+	if b[at] != ':' || at+3 >= len(b) || at-start != 2 || b[at+1] != ' ' || at+2 < free || !isUpper(b[at+2]) || !isLower(b[at+3]) {
+		return 0, 0, false
+	}
+	value := bytes.TrimRight(lineFrom(b, at+2), " \t")
+	if len(value) > 80 {
+		return 0, 0, false
+	}
+	for _, w := range bytes.Fields(value) {
+		if hasWord(authorities, w) || isDigit(w[0]) {
+			return 0, 0, false
+		}
+	}
+	if b[at-2]|0x20 == 's' && !bytes.Contains(b[max(0, start-lookBehind):start], []byte("\ncn: ")) || b[at-2]|0x20 == 'c' && bytes.IndexByte(value, ' ') < 0 {
+		return 0, 0, false // of one word it may be a group, or the number of a device
+	}
+	return at + 2, at + 2 + len(value), isPerson(value)
 }
 
 // objectAround gives the key of the JSON object that a place is in.

@@ -58,6 +58,8 @@ func keyedAt(b []byte, at int) (k keyed, ok bool) {
 		return elementAt(b, at)
 	case '%', ';', '\\':
 		return encodedAt(b, at)
+	case wideSign:
+		return wideAt(b, at)
 	}
 	if at > 0 && beforeNoSeparator[b[at-1]] {
 		return k, false
@@ -298,7 +300,7 @@ var tellingGrams = func() *gramSet {
 
 // tellingLast lists last words of keys that say so, but mean something else within a longer word.
 var tellingLast = map[string]bool{"pass": true, "pin": true, "psk": true, "otp": true, "auth": true, "jsessionid": true, "phpsessid": true,
-	"pw": true, "totp": true, "hotp": true, "cvv": true, "cvc": true, "bindpw": true, "rootpw": true, "requirepass": true, "masterauth": true, "mdp": true, "clave": true, "smscode": true,
+	"pw": true, "totp": true, "hotp": true, "cpin": true, "cvv": true, "cvc": true, "bindpw": true, "rootpw": true, "requirepass": true, "masterauth": true, "mdp": true, "clave": true, "smscode": true,
 	"dbpass": true, "userpass": true, "mypass": true, "sqlpass": true, "ftppass": true, "mailpass": true, "smtppass": true, "adminpass": true, "rootpass": true, "authpass": true, "privpass": true, "bindpass": true, "webpass": true, "wifipass": true, "loginpass": true}
 
 // weaklyTelling lists last words of keys whose value is a secret only when it looks like one.
@@ -329,6 +331,9 @@ func isWorkingFolder(b []byte, at int, value []byte) bool {
 func findKeyedSecret(b []byte, at, free int, kind keyKind) (int, int, bool) {
 	if b[at] == ':' && bytes.HasPrefix(b[at:], []byte("://")) {
 		return 0, 0, false
+	}
+	if kind&keyOwn != 0 {
+		return ownForm(b, at, free)
 	}
 	if end := blockMark(b, at); end > 0 && kind&keySecret != 0 {
 		return blockScalar(b, at, end)
@@ -488,7 +493,20 @@ func findCookie(b []byte, at, free int) (int, int, bool) {
 	if !ok || k.start < free {
 		return 0, 0, false
 	}
+	if !k.quoted && b[k.start] == '{' { // of JSON: all cookies go as one
+		end := objectEnd(b, k.start)
+		return k.start, end, end > k.start+2 && b[at] == ':' && b[at-1] == '"' && bytes.IndexByte(b[k.start:end], ':') > 0
+	}
 	start, end := headerValue(b, k)
+	if b[start] == '[' && !isPlaceholder(b[start:end]) {
+		return 0, 0, false
+	}
+	if first, last, _ := keySpan(b, at); b[last-1]|0x20 == 's' && last > first { // cookies: NAME=VALUE
+		n := bytes.IndexByte(b[start:end], '=')
+		if n < 1 || bytes.IndexFunc(b[start:start+n], func(r rune) bool { return r != '_' && r != '-' && (r >= 0x80 || !isWord(byte(r))) }) >= 0 || start+n+1 >= end || isSpace(b[start+n+1]) {
+			return 0, 0, false
+		}
+	}
 	return start, end, start < end && isValue(b[start:end])
 }
 

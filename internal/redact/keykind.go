@@ -19,6 +19,7 @@ const (
 	keyMAC
 	keyMailbox // its value may be a name with a mail address
 	keyPart    // its value is a name if it is part of something whose key tells
+	keyOwn     // it begins a form of its own, see ownForms
 )
 
 // keyLoose are the kinds that a key has only as long as it is not a part of a longer one.
@@ -27,7 +28,7 @@ const keyLoose = keyWeak | keyMailbox | keyPart
 // wholeKeys are keys that announce something as a whole.
 var wholeKeys = func() map[string]keyKind {
 	m := map[string]keyKind{"authorization": keyAuthorization, "proxyauthorization": keyAuthorization, "xauthorization": keyAuthorization,
-		"cookie": keyCookie, "setcookie": keyCookie}
+		"cookie": keyCookie, "setcookie": keyCookie, "cookies": keyCookie}
 	for k := range tellingUser {
 		m[k] = keyUser
 	}
@@ -42,6 +43,9 @@ var wholeKeys = func() map[string]keyKind {
 	}
 	for k := range partKeys {
 		m[k] |= keyPart
+	}
+	for k := range ownForms {
+		m[k] |= keyOwn
 	}
 	return m
 }()

@@ -108,3 +108,37 @@ func eachOf(text []byte, learn func(value []byte, at int)) bool {
 	}
 	return true
 }
+
+// objectEnd gives the end of the JSON object that begins at a place, or 0 when it is longer than maxList.
+func objectEnd(b []byte, open int) int {
+	depth := 0
+	for at := open; at < len(b) && at-open < maxList; at++ {
+		switch b[at] {
+		case '"':
+			if at = closing(b, at+1, '"'); at < len(b) && b[at] != '"' {
+				return 0
+			}
+		case '{':
+			depth++
+		case '}':
+			if depth--; depth == 0 {
+				return at + 1
+			}
+		}
+	}
+	return 0
+}
+
+// textsOf calls learn with each text that is a value in a JSON object.
+func textsOf(object []byte, learn func(value []byte, at int)) {
+	for at := 0; at < len(object); at++ {
+		if object[at] != '"' {
+			continue
+		}
+		end := closing(object, at+1, '"')
+		if before := bytes.TrimRight(object[:at], " \t\r\n"); len(before) > 0 && before[len(before)-1] == ':' {
+			learn(object[at+1:min(end, len(object))], at+1)
+		}
+		at = end
+	}
+}

@@ -42,10 +42,28 @@ func findUser(b []byte, at, free int) (int, int, bool) {
 		k = keyed{quoted: true, start: at + 2, end: nameAt(b, at+2)}
 		ok = k.end < len(b) && (b[k.end] == '>' || b[k.end] == '@')
 	}
+	if n := lengthBefore(b, at+1); n > 0 {
+		k, ok = keyed{}.readValue(b, at+1+n)
+	}
 	if !ok || k.start < free {
 		return 0, 0, false
 	}
 	return k.person(b)
+}
+
+// lengthBefore gives the length of [8] and the space behind it, as audits of databases have it before a value in quotes, or 0.
+func lengthBefore(b []byte, at int) int {
+	if at+4 >= len(b) || b[at] != '[' || !isDigit(b[at+1]) {
+		return 0
+	}
+	end := at + 2
+	for isDigit(b[end]) && end+3 < len(b) {
+		end++
+	}
+	if b[end] != ']' || b[end+1] != ' ' || b[end+2] != '"' && b[end+2] != '\'' {
+		return 0
+	}
+	return end + 2 - at
 }
 
 // person gives the name that a value is, if it is one. Mail addresses are left to their own rule.

@@ -47,7 +47,7 @@ type Rule struct {
 }
 
 // separators stand between a key and its value; %3D and &gt; are written so within other texts.
-const separators = `:=>%;\`
+const separators = ":=>%;\\\xef"
 
 // Rules is the table of rules. Where two begin at the same trigger, the earlier one goes first.
 var Rules = []Rule{
@@ -56,7 +56,7 @@ var Rules = []Rule{
 	{Name: "url-credentials", Class: Secret, Doc: "user:password@ or token@ within a URL or connection string", Triggers: ":@", Find: findURLCredentials},
 	{Name: "authorization", Class: Secret, Doc: "the value of Authorization and Proxy-Authorization headers, without the scheme", Triggers: separators, Find: findAuthorization, Keys: keyAuthorization},
 	{Name: "cookie", Class: Secret, Doc: "the value of Cookie and Set-Cookie headers", Triggers: separators, Find: findCookie, Keys: keyCookie},
-	{Name: keyedSecretRule, Class: Secret, Doc: "the value next to a telling key (password, token, secret, api key, …), in the usual notations", Triggers: separators, Keyed: findKeyedSecret, Keys: keySecret | keyWeak},
+	{Name: keyedSecretRule, Class: Secret, Doc: "the value next to a telling key (password, token, secret, api key, …), in the usual notations", Triggers: separators, Keyed: findKeyedSecret, Keys: keySecret | keyWeak | keyOwn},
 	{Name: "worded-secret", Class: Secret, Doc: "the value behind a telling word and a space: configurations of network devices and servers, SQL, sentences", Triggers: " \t(,;|-", Find: findWorded},
 	{Name: "bearer", Class: Secret, Doc: "the token after the words Bearer and Basic", Triggers: "B", Find: findBearer},
 	{Name: "jwt", Class: Secret, Doc: "JSON web tokens (RFC 7519)", Triggers: "J", Find: findJWT},

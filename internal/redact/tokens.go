@@ -33,6 +33,9 @@ func beforePort(b []byte, at int) bool {
 // findURLCredentials finds the part between :// and @ that holds a password or token.
 func findURLCredentials(b []byte, at, free int) (int, int, bool) {
 	if b[at] == '@' {
+		if start, end, ok := relaySecret(b, at, free); ok {
+			return start, end, true
+		}
 		return findDSN(b, at, free)
 	}
 	if !bytes.HasPrefix(b[at:], []byte("://")) || at == 0 || !isWord(b[at-1]) {

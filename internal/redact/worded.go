@@ -95,6 +95,9 @@ func valueAfterWord(b []byte, at, free int) (int, int, bool) {
 			return vs, ve, vs >= free && isValue(b[vs:ve]) && looksChosen(b[vs:ve])
 		}
 	}
+	if at+1 < len(b) && (b[at+1] == '[' || b[at+1] == '(' || b[at+1] == '<') && isOneOf(b[start:at], "password", "passphrase", "passcode", "passwd", "pwd") {
+		return bracketed(b, at+1, free)
+	}
 	vs, ve, sure := worded(b, at)
 	if len(word) < 6 && vs > 0 && isAllLetters(b[vs:ve]) && isOneOf(b[start:at], "token", "code", "otp", "pin") {
 		return 0, 0, false // see weakWord; most of what is behind these words is no more than the next word
@@ -143,6 +146,8 @@ func behindOther(b []byte, at, free, first, start int, word string) (int, int, b
 		return snmpHost(b, at, free)
 	case word == "is":
 		return saidToBe(b, at, free, first, start)
+	case word == "changed" && bytes.HasPrefix(b[at+1:], []byte("from ")):
+		return changedFrom(b, at, free, first, start)
 	case word == "reset" || word == "changed":
 		if !bytes.HasPrefix(b[at+1:], []byte("to ")) {
 			return 0, 0, false
@@ -292,7 +297,7 @@ func hasTelling(line []byte) bool {
 }
 
 // arguments are directives whose secret stands at a fixed place behind them: com2sec NAME SOURCE COMMUNITY.
-var arguments = map[string]int{"com2sec": 3, "com2sec6": 3, "trapsink": 2, "trap2sink": 2, "informsink": 2}
+var arguments = map[string]int{"com2sec": 3, "com2sec6": 3, "mgmt-user": 3, "trapsink": 2, "trap2sink": 2, "informsink": 2}
 
 // argument finds the secret among the arguments of a directive that ends at a place.
 func argument(b []byte, at, free, place int) (int, int, bool) {
@@ -511,6 +516,9 @@ func findWorded(b []byte, at, free int) (int, int, bool) {
 	case '(':
 		if start, end, ok := findInsert(b, at, free); ok {
 			return start, end, true
+		}
+		if start, end, pair := secondOfPair(b, at, free); pair {
+			return start, end, start < end
 		}
 		return findCall(b, at, free)
 	case ';':

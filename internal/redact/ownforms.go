@@ -1,0 +1,168 @@
+package redact
+
+import "bytes"
+
+// Secrets in forms of their own: behind a key that announces more than one value, and in files of a few words a line.
+
+// ownForms are the keys of such forms: what a code for joining a wireless network holds, and the commands with which modems are told
+// name and secret.
+var ownForms = map[string]func(line []byte) (start, end int){"wifi": wirelessSecret, "cgauth": fourthField, "authdata": fourthField}
+
+// ownForm finds the secret behind the key of such a form.
+func ownForm(b []byte, at, free int) (int, int, bool) {
+	start, end, _ := keySpan(b, at)
+	var buf [maxKey]byte
+	find := ownForms[string(plainKey(&buf, b[start:end]))]
+	if find == nil {
+		return 0, 0, false
+	}
+	line := lineFrom(b, at+1)
+	start, end = find(line[:min(len(line), maxPair)])
+	start, end = start+at+1, end+at+1
+	return start, end, start >= free && start < end && isValue(b[start:end])
+}
+
+// wirelessSecret finds it in WIFI:T:WPA;S:name;P:secret;; where a backslash stands before signs that would end it.
+func wirelessSecret(line []byte) (int, int) {
+	for at := 0; at+1 < len(line) && isUpper(line[at]) && line[at+1] == ':'; {
+		end := at + 2
+		for end < len(line) && line[end] != ';' {
+			if line[end] == '\\' {
+				end++
+			}
+			end++
+		}
+		end = min(end, len(line))
+		if line[at] == 'P' {
+			return at + 2, end
+		}
+		at = end + 1
+	}
+	return 0, 0
+}
+
+// fourthField finds the last of four fields: =1,1,"name","secret".
+func fourthField(line []byte) (int, int) {
+	start := 0
+	for range 3 {
+		n := bytes.IndexByte(line[start:], ',')
+		if n < 0 {
+			return 0, 0
+		}
+		start += n + 1
+	}
+	end := start
+	for end < len(line) && line[end] != ',' && !isBlank(line[end]) {
+		end++
+	}
+	if end-start > 2 && line[start] == '"' && line[end-1] == '"' {
+		return start + 1, end - 1
+	}
+	return start, end
+}
+
+// bracketed finds a secret that a sentence puts in brackets: password [SECRET].
+func bracketed(b []byte, open, free int) (int, int, bool) {
+	if placeholderLen(b[open:]) > 0 {
+		return 0, 0, false
+	}
+	shut := byte(']')
+	switch b[open] {
+	case '(':
+		shut = ')'
+	case '<':
+		shut = '>'
+	}
+	line := lineFrom(b, open+1)
+	n := bytes.IndexByte(line[:min(len(line), maxKey)], shut)
+	if n < 1 || line[0] == '$' || bytes.IndexByte(line[:n], ' ') >= 0 {
+		return 0, 0, false
+	}
+	v := line[:n]
+	if shut == ')' && !bytes.ContainsAny(v, "0123456789") {
+		return 0, 0, false // a remark
+	}
+	return open + 1, open + 1 + n, open+1 >= free && looksChosen(v) && isValue(v) && !isPlainWord(string(v)) || n >= 8 && looksMixed(v) && isValue(v) && open+1 >= free
+}
+
+// changedFrom finds what a secret was and what it is now: password changed from "…" to "…". They go as one.
+func changedFrom(b []byte, at, free, first, start int) (int, int, bool) {
+	from, end, ok := saidToBe(b, at+len(" from"), free, first, start)
+	if !ok {
+		return 0, 0, false
+	}
+	rest := bytes.TrimLeft(b[end:min(len(b), end+8)], "\"'")
+	if !bytes.HasPrefix(rest, []byte(" to ")) {
+		return from, end, true
+	}
+	at = end + bytes.Index(b[end:], []byte(" to ")) + len(" to")
+	if k, ok := (keyed{}).readValue(b, at); ok && isValue(b[k.start:k.end]) {
+		end = k.end
+		for !k.quoted && end > k.start && (b[end-1] == '.' || b[end-1] == ':') {
+			end--
+		}
+	}
+	return from, end, true
+}
+
+// bothOf calls learn with each of two secrets that were found as one, see changedFrom, and says whether they were.
+func bothOf(text []byte, learn func(value []byte, at int)) bool {
+	n := bytes.Index(text, []byte(" to "))
+	if n < 0 {
+		return false
+	}
+	old, next := bytes.TrimRight(text[:n], "\"'"), bytes.TrimLeft(text[n+len(" to "):], "\"'")
+	learn(old, 0)
+	learn(next, len(text)-len(next))
+	return true
+}
+
+// relaySecret finds name and secret in the files of mail servers, at the sign within the name: [HOST]:PORT NAME@DOMAIN:SECRET.
+func relaySecret(b []byte, at, free int) (int, int, bool) {
+	first := lineStart(b, at)
+	if first > 0 && b[first-1] != '\n' || first >= len(b) || b[first] != '[' {
+		return 0, 0, false
+	}
+	line := lineFrom(b, first)
+	words := fieldsAt(line, first)
+	if len(words) != 2 || at < words[1][0] || bytes.IndexByte(b[words[0][0]:words[0][1]], ']') < 0 {
+		return 0, 0, false
+	}
+	v := b[words[1][0]:words[1][1]]
+	n := bytes.IndexByte(v[at-words[1][0]:], ':')
+	return words[1][0], words[1][1], words[1][0] >= free && n > 0 && at+n+1 < words[1][1]
+}
+
+// pairCalls are the ends of the names of calls and options that take a name and a secret.
+var pairCalls = []string{"auth", "authenticate", "login", "logon", "networkcredential", "credential", "credentials", "pscredential", "passwordauthentication", "usernamepassword", "usernamepasswordcredentials", "basicauth",
+	"httpbasicauth", "setbasicauth", "basiccredentials", "authorization", "connect", "basic"}
+
+// secondOfPair finds the second argument of such a call: auth("svc", "…"), auth=("svc", "…"). It says whether it is one; what is no
+// secret is empty then.
+func secondOfPair(b []byte, at, free int) (from, to int, pair bool) {
+	end := at
+	if end > 0 && b[end-1] == '=' {
+		end--
+	}
+	start := end
+	for start > 0 && end-start < maxKey && isWord(b[start-1]) {
+		start--
+	}
+	name := bytes.ReplaceAll(b[start:end], []byte("_"), nil)
+	if start == end || !isOneOf(name, pairCalls...) || at+1 >= len(b) {
+		return 0, 0, false
+	}
+	first, ok := keyed{}.readValue(b, at+1)
+	if !ok || !first.quoted || first.end+1 >= len(b) || b[first.end+1] != ',' {
+		return 0, 0, false
+	}
+	second, ok := keyed{}.readValue(b, first.end+2)
+	behind := second.end + 1
+	if !ok || !second.quoted || behind >= len(b) || bytes.IndexByte([]byte("),."), b[behind]) < 0 {
+		return 0, 0, false
+	}
+	if v := b[second.start:second.end]; second.start < free || !isValue(v) || !looksChosen(v) && !looksMixed(v) {
+		return 0, 0, true
+	}
+	return second.start, second.end, true
+}
