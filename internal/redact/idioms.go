@@ -185,6 +185,11 @@ func userAfterDeed(b []byte, ws, at int) (int, int, bool) {
 	if more := moreNames(b, start, end); more > end && isAllLetters(b[start:end]) {
 		return start, more, true
 	}
+	for _, when := range []string{" at ", " on "} { // approved by NAME at 06:12
+		if rest := b[end:]; len(rest) > len(when) && bytes.HasPrefix(rest, []byte(when)) && isDigit(rest[len(when)]) && isAllLetters(b[start:end]) && !noUserNames[strings.ToLower(string(b[start:end]))] {
+			return start, end, true
+		}
+	}
 	return start, end, isLoginLike(b[start:end]) && (end == len(b) || b[end] != '(' && b[end] != '[' && b[end] != '/')
 }
 
@@ -317,5 +322,5 @@ func isPasswordFor(before []byte) bool {
 		return false
 	}
 	line := strings.ToLower(string(before[max(0, len(before)-40):]))
-	return strings.HasSuffix(line, "password changed ") || strings.HasSuffix(line, "331 password required ") || strings.HasSuffix(line, "password expired ") || strings.HasSuffix(line, "331 please specify the password ")
+	return strings.HasSuffix(line, "password changed ") || strings.HasSuffix(line, "331 password required ") || strings.HasSuffix(line, "password expired ") || strings.HasSuffix(line, "331 please specify the password ") || strings.HasSuffix(line, "session opened ") || strings.HasSuffix(line, "session closed ") || strings.HasSuffix(line, "session started ")
 }

@@ -211,7 +211,7 @@ var lastTwo = func() *[1 << 16]bool {
 // isHarmless says whether a key speaks about a secret without holding it.
 func isHarmless(key []byte) bool {
 	for _, h := range harmless {
-		if bytes.HasSuffix(key, []byte(h)) {
+		if bytes.HasSuffix(key, []byte(h)) && string(key) != "idtokenhint" { // it is the token itself
 			return true
 		}
 	}

@@ -6,7 +6,7 @@ import "bytes"
 
 // ownForms are the keys of such forms: what a code for joining a wireless network holds, and the commands with which modems are told
 // name and secret.
-var ownForms = map[string]func(line []byte) (start, end int){"wifi": wirelessSecret, "cgauth": fourthField, "authdata": fourthField}
+var ownForms = map[string]func(line []byte) (start, end int){"wifi": wirelessSecret, "cgauth": fourthField, "authdata": fourthField, "response": digestResponse}
 
 // ownForm finds the secret behind the key of such a form.
 func ownForm(b []byte, at, free int) (int, int, bool) {
@@ -16,10 +16,29 @@ func ownForm(b []byte, at, free int) (int, int, bool) {
 	if find == nil {
 		return 0, 0, false
 	}
+	if start > 0 && string(b[start:end]) == "response" && !bytes.Contains(b[max(lineStart(b, start), start-maxPair/2):start], []byte("nonce=")) {
+		return 0, 0, false
+	}
 	line := lineFrom(b, at+1)
 	start, end = find(line[:min(len(line), maxPair)])
 	start, end = start+at+1, end+at+1
 	return start, end, start >= free && start < end && isValue(b[start:end])
+}
+
+// digestResponse finds the answer to a challenge (RFC 7616), behind its nonce.
+func digestResponse(line []byte) (int, int) {
+	start := 0
+	if len(line) > 0 && line[0] == '"' {
+		start++
+	}
+	end := start
+	for end < len(line) && isHex(line[end]) {
+		end++
+	}
+	if end-start < 32 {
+		return 0, 0
+	}
+	return start, end
 }
 
 // wirelessSecret finds it in WIFI:T:WPA;S:name;P:secret;; where a backslash stands before signs that would end it.
@@ -161,7 +180,8 @@ func secondOfPair(b []byte, at, free int) (from, to int, pair bool) {
 	if !ok || !second.quoted || behind >= len(b) || bytes.IndexByte([]byte("),."), b[behind]) < 0 {
 		return 0, 0, false
 	}
-	if v := b[second.start:second.end]; second.start < free || !isValue(v) || !looksChosen(v) && !looksMixed(v) {
+	sure := !isOneOf(name, "login", "logon", "connect", "basic", "authorization")
+	if v := b[second.start:second.end]; second.start < free || !isValue(v) || !sure && !looksChosen(v) && !looksMixed(v) {
 		return 0, 0, true
 	}
 	return second.start, second.end, true

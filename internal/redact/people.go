@@ -150,7 +150,7 @@ func nameBefore(b []byte, at int) int {
 
 // Words around a user name, as logs of logins have them.
 var (
-	surelyBefore = wordSet("invalid illegal authenticating unknown missing deleted disabled locked nonexistent")
+	surelyBefore = wordSet("invalid illegal authenticated authenticating unknown missing deleted disabled locked nonexistent")
 	maybeBefore  = wordSet("for of by from as to on")
 	afterUser    = wordSet("logged connected disconnected authenticated signed from failed locked unlocked timed")
 	noUserNames  = wordSet(`agent account accounts name names id ids input interface group groups mode space data defined manager management guide session sessions profile profiles service services
@@ -523,6 +523,9 @@ func userAtHost(b []byte, at int) (int, int, bool) {
 	if bytes.HasSuffix(b[:start], []byte("sip:")) || bytes.HasSuffix(b[:start], []byte("sips:")) {
 		return start, end, true // RFC 3261
 	}
+	if isFullIPv4(b[at+1:host]) && beforeAddressed[lastWordOf(b[max(0, start-24):start])] {
+		return start, end, true
+	}
 	line := b[lineStart(b, start):start]
 	if bytes.Contains(line, []byte(" AAAA")) && (bytes.Contains(line, []byte("ssh-")) || bytes.Contains(line, []byte("ecdsa-sha2-"))) {
 		return start, end, true // of a public key of OpenSSH
@@ -533,6 +536,20 @@ func userAtHost(b []byte, at int) (int, int, bool) {
 		}
 	}
 	return 0, 0, false
+}
+
+// beforeAddressed are words before NAME@ADDRESS.
+var beforeAddressed = wordSet("from as for by user to login connect connecting connected session")
+
+// isFullIPv4 says whether a text is four numbers with dots between.
+func isFullIPv4(v []byte) bool {
+	parts := bytes.Split(v, []byte("."))
+	for _, p := range parts {
+		if len(p) > 3 || !isAllDigits(p) {
+			return false
+		}
+	}
+	return len(parts) == 4
 }
 
 // userOfDomain finds the name in DOMAIN\NAME.

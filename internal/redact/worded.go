@@ -83,7 +83,7 @@ func valueAfterWord(b []byte, at, free int) (int, int, bool) {
 	if !tellingWords[word] {
 		return behindOther(b, at, free, first, start, word)
 	}
-	if at+4 < len(b) && b[at+1] == 'f' && string(b[at+1:at+5]) == "for " && isOneOf(b[start:at], "password", "passphrase", "passcode", "passwd") {
+	if at+4 < len(b) && b[at+1] == 'f' && string(b[at+1:at+5]) == "for " && isOneOf(b[start:at], "password", "passphrase", "passcode", "passwd", "otp", "pin") {
 		return prompted(b, at, free)
 	}
 	if word == "login" && isUpper(b[start]) {
@@ -145,6 +145,9 @@ func behindOther(b []byte, at, free, first, start int, word string) (int, int, b
 	case word == "host" && firstWord(b[first:start]) == "snmp-server":
 		return snmpHost(b, at, free)
 	case word == "is":
+		if bytes.HasPrefix(b[at:], []byte(" your ")) {
+			return codeBefore(b, at, free, start)
+		}
 		return saidToBe(b, at, free, first, start)
 	case word == "changed" && bytes.HasPrefix(b[at+1:], []byte("from ")):
 		return changedFrom(b, at, free, first, start)
@@ -155,6 +158,24 @@ func behindOther(b []byte, at, free, first, start int, word string) (int, int, b
 		return saidToBe(b, at+len(" to"), free, first, start)
 	}
 	return commandArgument(b, at, free, word)
+}
+
+// codeBefore finds the code of a message that begins with it: 481516 is your code for ….
+func codeBefore(b []byte, at, free, start int) (int, int, bool) {
+	end := start - 1
+	from := end
+	for from > free && isDigit(b[from-1]) {
+		from--
+	}
+	if n := end - from; n < 4 || n > 10 || b[end] != ' ' || from > 0 && (isWord(b[from-1]) || b[from-1] == '.' || b[from-1] == '-') {
+		return 0, 0, false
+	}
+	for _, w := range bytes.Fields(b[at:min(len(b), at+48)]) {
+		if isOneOf(bytes.TrimRight(w, ".,:;!"), "code", "pin", "otp", "password", "passcode") {
+			return from, end, true
+		}
+	}
+	return 0, 0, false
 }
 
 // compoundEnds are the last parts of the words of configurations that end in a dash and a telling word: area-password, wpa-passphrase,
