@@ -24,7 +24,7 @@ const (
 	cellWeak // a secret if it looks like one
 	cellUser
 	cellPhone
-	cellName // a name, where other columns are about people
+	cellName // of a person, where other columns are about people and it looks like one: things have names, too
 )
 
 // cellSeps are the separators that tables have.
@@ -81,9 +81,10 @@ func copyHead(line []byte) ([]byte, bool) {
 
 // cellKinds reads the names of columns; those of rows have another separator.
 func cellKinds(line []byte, sep, rows byte) (t cellTable, ok bool) {
-	people, telling := false, false
+	var names [][]byte
 	valid := eachCell(line, sep, func(n int, from, to int) bool {
 		name := bytes.Trim(line[from:to], "\"'` *[]")
+		names = append(names, name)
 		if n >= maxCells || len(name) > 40 || len(name) > 0 && (isDigit(name[0]) || name[0] == '-') || len(name) == 0 && sep != '|' {
 			return false
 		}
@@ -92,41 +93,46 @@ func cellKinds(line []byte, sep, rows byte) (t cellTable, ok bool) {
 				return false
 			}
 		}
-		if bytes.Count(name, []byte(" ")) > 3 {
-			return false
-		}
-		var buf [maxKey]byte
-		key := plainKey(&buf, name)
-		kind := kindOf(name)
-		switch {
-		case kind&(keySecret|keyAuthorization|keyCookie) != 0:
-			t.kinds[n] = cellSecret
-		case kind&keyUser != 0:
-			t.kinds[n], people = cellUser, true
-		case kind&keyPhone != 0:
-			t.kinds[n], people = cellPhone, true
-		case kind&keyWeak != 0:
-			t.kinds[n] = cellWeak
-		case kind&keyPart != 0:
-			t.kinds[n] = cellName
-		}
-		people = people || personal[string(key)]
-		telling = telling || t.kinds[n] != cellOther
-		t.cells = n + 1
-		return true
+		return bytes.Count(name, []byte(" ")) <= 3
 	})
-	if !valid || t.cells < 2 || !telling {
+	if !valid || len(names) < 2 {
 		return cellTable{}, false
 	}
-	for i, k := range t.kinds[:t.cells] {
-		if k == cellName {
-			if t.kinds[i] = cellUser; !people {
-				t.kinds[i] = cellOther
-			}
+	kinds, telling := kindsOfHeads(names)
+	if !telling {
+		return cellTable{}, false
+	}
+	t.sep, t.cells = rows, copy(t.kinds[:], kinds)
+	return t, true
+}
+
+// kindsOfHeads says what the cells under the names of columns are, and whether any of them matters.
+func kindsOfHeads(names [][]byte) (kinds []cellKind, telling bool) {
+	kinds = make([]cellKind, len(names))
+	people := false
+	for i, name := range names {
+		var buf [maxKey]byte
+		people = people || personal[string(plainKey(&buf, name))]
+		switch kind := kindOf(name); {
+		case kind&(keySecret|keyAuthorization|keyCookie) != 0:
+			kinds[i] = cellSecret
+		case kind&keyUser != 0:
+			kinds[i], people = cellUser, true
+		case kind&keyPhone != 0:
+			kinds[i], people = cellPhone, true
+		case kind&keyWeak != 0:
+			kinds[i] = cellWeak
+		case kind&keyPart != 0:
+			kinds[i] = cellName
 		}
 	}
-	t.sep = rows
-	return t, true
+	for i, k := range kinds {
+		if k == cellName && !people {
+			kinds[i] = cellOther
+		}
+		telling = telling || kinds[i] != cellOther
+	}
+	return kinds, telling
 }
 
 // eachCell calls look for each cell of a line, until it says no; it gives whether the line could be read. Cells of CSV may be in
@@ -207,6 +213,17 @@ func (t *cellTable) row(b []byte, at int, found func(start, end int, kind cellKi
 	return true
 }
 
+// rule gives the name of the rule that a kind belongs to, and its class.
+func (k cellKind) rule() (string, Class) {
+	switch k {
+	case cellUser, cellName:
+		return userRule, User
+	case cellPhone:
+		return phoneRule, Phone
+	}
+	return keyedSecretRule, Secret
+}
+
 // takes says whether a cell holds something of its kind.
 func (k cellKind) takes(v []byte) bool {
 	switch k {
@@ -214,6 +231,8 @@ func (k cellKind) takes(v []byte) bool {
 		return isValue(v) && len(v) <= MaxLearned && !(isAllDigits(v) && len(v) < 4) && string(v) != `\N` && !isOneOf(v, "null", "true", "false", "t", "f", "n/a", "-")
 	case cellWeak:
 		return looksRandom(v) && isValue(v)
+	case cellName:
+		return looksPersonal(v) && isPerson(v)
 	case cellUser:
 		return isPerson(v) && bytes.IndexByte(v, '@') < 0
 	case cellPhone:
@@ -228,6 +247,26 @@ func (k cellKind) takes(v []byte) bool {
 		return digits >= 6 && digits <= 15
 	}
 	return false
+}
+
+// looksPersonal says whether a text is two to four words with capitals, as names of people are.
+func looksPersonal(v []byte) bool {
+	words := bytes.Fields(v)
+	if len(words) < 2 || len(words) > 4 {
+		return false
+	}
+	for _, w := range words {
+		w = bytes.TrimRight(w, ",.")
+		if len(w) == 0 || !isUpper(w[0]) && w[0] < 0x80 {
+			return false
+		}
+		for _, c := range w[1:] {
+			if c < 0x80 && (!isWord(c) || isDigit(c)) && c != '\'' && c != '-' {
+				return false
+			}
+		}
+	}
+	return true
 }
 
 // holdsAlias says whether a text holds a placeholder, or an alias that is a word.

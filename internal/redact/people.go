@@ -368,6 +368,7 @@ func userOfTerminal(b []byte, at int) (int, int, bool) {
 const (
 	ownerRule   = "owner"
 	logUserRule = "log-user"
+	userRule    = "user"
 
 	keyedSecretRule = "keyed-secret"
 	phoneRule       = "phone"

@@ -21,12 +21,8 @@ func isTable(head []byte, name string) bool {
 	if !ok {
 		return false
 	}
-	for _, kind := range columnKinds(line, delimiter(line)) {
-		if kind != 0 {
-			return true
-		}
-	}
-	return false
+	_, telling := columnKinds(line, delimiter(line))
+	return telling
 }
 
 // delimiter gives the sign between the columns: the commonest of those in use.
@@ -40,13 +36,13 @@ func delimiter(line []byte) byte {
 	return best
 }
 
-// columnKinds gives what each column announces.
-func columnKinds(line []byte, by byte) []keyKind {
-	var out []keyKind
-	for _, f := range tableFields(bytes.TrimRight(bytes.TrimPrefix(line, []byte("\xef\xbb\xbf")), "\r\n"), by) {
-		out = append(out, kindOf(bytes.Trim(f, "\" "))&(keySecret|keyUser|keyPhone))
+// columnKinds gives what each column holds, and whether any of them matters.
+func columnKinds(line []byte, by byte) ([]cellKind, bool) {
+	names := tableFields(bytes.TrimRight(bytes.TrimPrefix(line, []byte("\xef\xbb\xbf")), "\r\n"), by)
+	for i := range names {
+		names[i] = bytes.Trim(names[i], "\" ")
 	}
-	return out
+	return kindsOfHeads(names)
 }
 
 // tableFields parts a line into its fields, quotes included.
@@ -80,7 +76,7 @@ func applyTable(e *Engine, w io.Writer, r io.Reader, in Source) (Result, error) 
 type tableReader struct {
 	e      *Engine
 	r      *bufio.Reader
-	kinds  []keyKind
+	kinds  []cellKind
 	by     byte
 	out    []byte
 	counts Counts
@@ -123,7 +119,7 @@ func (t *tableReader) row() ([]byte, error) {
 func (t *tableReader) redacted(row []byte) []byte {
 	if t.kinds == nil {
 		t.by = delimiter(row)
-		t.kinds = columnKinds(row, t.by)
+		t.kinds, _ = columnKinds(row, t.by)
 		return row
 	}
 	if t.long || t.e.scan != nil {
@@ -145,31 +141,16 @@ func (t *tableReader) redacted(row []byte) []byte {
 }
 
 // field gives what stands instead of a field.
-func (t *tableReader) field(f []byte, kind keyKind) []byte {
+func (t *tableReader) field(f []byte, kind cellKind) []byte {
 	bare := bytes.Trim(f, "\" ")
-	if kind == 0 || len(bare) == 0 || !isValue(bare) || bytes.Contains(bare, placeholderHead) || t.e.ignore[string(bare)] {
+	rule, class := kind.rule()
+	if !kind.takes(bare) || isAlias(class, bare) || bytes.Contains(bare, placeholderHead) || t.e.ignore[string(bare)] || t.e.options.Config.keeps(class, rule) {
 		return f
 	}
-	var put string
-	switch {
-	case kind&keySecret != 0:
-		if t.e.options.Config.keeps(Secret, "keyed-secret") {
-			return f
-		}
-		t.found("keyed-secret", Value{string(bare), Secret, "keyed-secret"})
-		put = Placeholder("keyed-secret")
-	case kind&keyUser != 0:
-		if !isPerson(bare) || isAlias(User, bare) || bytes.IndexByte(bare, '@') >= 0 || t.e.options.Config.keeps(User, "user") {
-			return f
-		}
-		t.found("user", Value{string(bare), User, "user"})
-		put = t.e.replacement(finding{class: User, rule: "user"}, bare)
-	default:
-		if n := len(onlyDigits(string(bare))); n < 6 || n > 15 || isAlias(Phone, bare) || t.e.options.Config.keeps(Phone, "phone") {
-			return f
-		}
-		t.found("phone", Value{string(bare), Phone, "phone"})
-		put = t.e.replacement(finding{class: Phone, rule: "phone"}, bare)
+	t.found(rule, Value{string(bare), class, rule})
+	put := Placeholder(rule)
+	if class != Secret {
+		put = t.e.replacement(finding{class: class, rule: rule}, bare)
 	}
 	return bytes.Replace(f, bare, []byte(put), 1)
 }

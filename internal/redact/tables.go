@@ -11,11 +11,13 @@ type table struct {
 func (t *table) open() bool { return t.column.open || t.cells.sep != 0 }
 
 // tableRules are those by which what stands in tables is found; nil is none.
-type tableRules struct{ user, secret, phone *Rule }
+type tableRules struct{ owner, user, secret, phone *Rule }
 
 func (t *tableRules) take(r *Rule) {
 	switch r.Name {
 	case logUserRule:
+		t.owner = r
+	case userRule:
 		t.user = r
 	case keyedSecretRule:
 		t.secret = r
@@ -26,7 +28,7 @@ func (t *tableRules) take(r *Rule) {
 
 func (t *tableRules) of(kind cellKind) *Rule {
 	switch kind {
-	case cellUser:
+	case cellUser, cellName:
 		return t.user
 	case cellPhone:
 		return t.phone
@@ -78,8 +80,7 @@ func (e *Engine) findTables(b []byte, from int) {
 	if at > 0 && b[at-1] != '\n' {
 		at = nextLine(b, at)
 	}
-	add := func(start, end int, kind cellKind) {
-		r := e.tableRules.of(kind)
+	add := func(start, end int, r *Rule) {
 		if r == nil || start < from {
 			return
 		}
@@ -98,11 +99,11 @@ func (e *Engine) findTables(b []byte, from int) {
 				continue
 			}
 			if start < end && isPerson(b[start:end]) {
-				add(start, end, cellUser)
+				add(start, end, e.tableRules.owner)
 			}
 			at = nextLine(b, at)
 		case t.cells.sep != 0:
-			if !t.cells.row(b, at, add) {
+			if !t.cells.row(b, at, func(start, end int, kind cellKind) { add(start, end, e.tableRules.of(kind)) }) {
 				t = table{}
 				continue
 			}
