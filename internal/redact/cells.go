@@ -47,6 +47,9 @@ func cellsHead(b []byte, at int) (t cellTable, ok bool) {
 	if len(line) > 2048 {
 		return t, false
 	}
+	if names, ok := bytes.CutPrefix(line, []byte("#Fields: ")); ok {
+		return webLogHead(names)
+	}
 	for _, sep := range []byte(cellSeps) {
 		if bytes.IndexByte(line, sep) < 0 {
 			continue
@@ -65,6 +68,25 @@ func cellsHead(b []byte, at int) (t cellTable, ok bool) {
 // isTableRule says whether a line is the rule between the head of a table and its rows.
 func isTableRule(line []byte) bool {
 	return bytes.Contains(line, []byte("--")) && len(bytes.Trim(line, "-+|: \r")) == 0
+}
+
+// webLogHead reads the names of the fields of a log in the extended form of the W3C, which stand behind #Fields:.
+func webLogHead(line []byte) (t cellTable, ok bool) {
+	names := bytes.Fields(line)
+	if len(names) < 2 || len(names) > maxCells {
+		return t, false
+	}
+	for i, name := range names {
+		if open := bytes.IndexByte(name, '('); open > 0 { // cs(Cookie)
+			names[i] = bytes.TrimSuffix(name[open+1:], []byte(")"))
+		}
+	}
+	kinds, telling := kindsOfHeads(names)
+	if !telling {
+		return t, false
+	}
+	t.sep, t.cells = ' ', copy(t.kinds[:], kinds)
+	return t, true
 }
 
 // copyHead gives the names of the columns in COPY table (a, b, c) FROM stdin; of dumps: their rows follow with tabs between.
@@ -185,7 +207,7 @@ func eachCell(line []byte, sep byte, look func(n, from, to int) bool) bool {
 // row calls found for each cell in the row at a place that must not leave; it gives whether the row fits.
 func (t *cellTable) row(b []byte, at int, found func(start, end int, kind cellKind)) bool {
 	line := lineFrom(b, at)
-	if isTableRule(line) {
+	if isTableRule(line) || t.sep == ' ' && len(line) > 0 && line[0] == '#' {
 		return true
 	}
 	if holdsAlias(line) {
@@ -204,6 +226,9 @@ func (t *cellTable) row(b []byte, at int, found func(start, end int, kind cellKi
 		}
 		if to-from > 1 && line[from] == line[to-1] && (line[from] == '"' || line[from] == '\'') {
 			from, to = from+1, to-1
+		}
+		if t.kinds[n] == cellUser { // DOMAIN\NAME
+			from += 1 + bytes.IndexByte(line[from:to], '\\')
 		}
 		if t.kinds[n].takes(line[from:to]) {
 			found(at+from, at+to, t.kinds[n])

@@ -55,7 +55,7 @@ func findPartName(b []byte, at, free int) (int, int, bool) {
 	default:
 		owner = mappingAround(b, start)
 	}
-	if kindOf(owner)&keyUser == 0 {
+	if kindOf(owner)&keyUser == 0 && kindOf(bytes.TrimSuffix(owner, []byte("s")))&keyUser == 0 {
 		return 0, 0, false
 	}
 	k, ok := keyedAt(b, at)
@@ -99,22 +99,33 @@ func objectAround(b []byte, at int) []byte {
 			if depth--; depth >= 0 {
 				continue
 			}
-			for i--; i >= 0 && (isBlank(b[i]) || b[i] == ':'); i-- {
+			if before := bytes.TrimRight(b[:i], " \t\r\n"); len(before) > 0 && (before[len(before)-1] == ',' || before[len(before)-1] == '[') {
+				i, depth = len(before), 0 // one of a list, that the key names
+				continue
 			}
-			if i < 1 || b[i] != '"' {
-				return nil
-			}
-			start := i
-			for start > 0 && i-start < maxKey && b[start-1] != '"' {
-				start--
-			}
-			return b[start:i]
+			return keyBeforeColon(b, i)
 		}
 		if depth < 0 {
-			return nil
+			return keyBeforeColon(b, i)
 		}
 	}
 	return nil
+}
+
+// keyBeforeColon gives the key in quotes whose value begins at a place.
+func keyBeforeColon(b []byte, at int) []byte {
+	i := at - 1
+	for i >= 0 && (isBlank(b[i]) || b[i] == ':') {
+		i--
+	}
+	if i < 1 || b[i] != '"' || i+1 == at {
+		return nil
+	}
+	start := i
+	for start > 0 && i-start < maxKey && b[start-1] != '"' {
+		start--
+	}
+	return b[start:i]
 }
 
 // elementAround gives the name of the XML element that a start tag is in.
@@ -162,9 +173,19 @@ func mappingAround(b []byte, key int) []byte {
 	return nil
 }
 
-// deeds are words before "by" and a name.
-var deeds = wordSet(`approved created locked unlocked opened closed changed modified updated requested assigned acknowledged signed entered performed reported
-	submitted authorized authorised deleted added edited reviewed confirmed cancelled canceled rejected handled booked overridden cleared reset`)
+// deeds are words before "by" and a name; personalDeeds, of those what programs do not do: any word that is no everyday one can be the
+// name then.
+var (
+	personalDeeds = wordSet(`attempt attempted console configured uploaded approved requested assigned acknowledged signed entered reported submitted authorized authorised reviewed confirmed cancelled
+		canceled rejected booked locked unlocked modified changed deleted edited opened cleared overridden`)
+	deeds = func() map[string]bool {
+		all := wordSet("created closed updated performed added handled reset")
+		for w := range personalDeeds {
+			all[w] = true
+		}
+		return all
+	}()
+)
 
 // userAfterDeed finds who did something, behind the word by: a name of two words with capitals, or one that is no word.
 func userAfterDeed(b []byte, ws, at int) (int, int, bool) {
@@ -179,11 +200,15 @@ func userAfterDeed(b []byte, ws, at int) (int, int, bool) {
 	if end < len(b) && b[end] == '(' && bytes.HasPrefix(b[end:], []byte("(uid=")) && bytes.Contains(b[max(0, ws-80):ws], []byte("session opened for user ")) {
 		return start, end, true
 	}
-	if !deeds[lastWordOf(b[max(0, ws-24):ws])] {
+	deed := lastWordOf(b[max(0, ws-24):ws])
+	if !deeds[deed] {
 		return 0, 0, false
 	}
 	if more := moreNames(b, start, end); more > end && isAllLetters(b[start:end]) {
 		return start, more, true
+	}
+	if personalDeeds[deed] && isLoginWord(b[start:end]) && endsDeed(b, end) {
+		return start, end, true
 	}
 	for _, when := range []string{" at ", " on "} { // approved by NAME at 06:12
 		if rest := b[end:]; len(rest) > len(when) && bytes.HasPrefix(rest, []byte(when)) && isDigit(rest[len(when)]) && isAllLetters(b[start:end]) && !noUserNames[strings.ToLower(string(b[start:end]))] {
@@ -191,6 +216,20 @@ func userAfterDeed(b []byte, ws, at int) (int, int, bool) {
 		}
 	}
 	return start, end, isLoginLike(b[start:end]) && (end == len(b) || b[end] != '(' && b[end] != '[' && b[end] != '/')
+}
+
+// endsDeed says whether the name of who did something may end at a place.
+func endsDeed(b []byte, end int) bool {
+	rest := b[end:min(len(b), end+8)]
+	if len(bytes.TrimLeft(rest, " .,;)")) == 0 || rest[0] == '\n' || rest[0] == '\r' {
+		return true
+	}
+	for _, w := range []string{" on ", " at ", " from ", " via ", " (", ", ", ". ", "; ", " - "} {
+		if bytes.HasPrefix(rest, []byte(w)) {
+			return true
+		}
+	}
+	return false
 }
 
 // isLoginLike says whether a word has the form of a login name: one or two letters of the first name, a dot, and the second. Other

@@ -14,7 +14,7 @@ var tellingPhone = wordSet(`
 
 // tellingUser lists whole keys whose value names a person.
 var tellingUser = wordSet(`
-	acct auid gecos memberuid
+	acct auid gecos memberuid principalname principalid enduserid alternateid requestor usrname rfcuser ugi mailnickname kunde kundin passagier ansprechpartner klant reiziger
 	displayname realname contactperson createdby modifiedby updatedby lastmodifiedby requestedby approvedby owner ownername author
 	driver drivername guest guestname member membername customerfirstname customerlastname nickname supervisor assignee reporter
 	logname ruser remoteuser xremoteuser xforwardeduser sudouser authuser targetusername subjectusername uid cardholder cardholdername recipient recipientname familyname
@@ -41,6 +41,10 @@ func findUser(b []byte, at, free int) (int, int, bool) {
 	if at+2 < len(b) && b[at+1] == '<' && b[at] == '=' { // user=<NAME> of mail servers
 		k = keyed{quoted: true, start: at + 2, end: nameAt(b, at+2)}
 		ok = k.end < len(b) && (b[k.end] == '>' || b[k.end] == '@')
+	}
+	if at+2 < len(b) && b[at+1] == '[' && b[at] == '=' { // user=[NAME]
+		k = keyed{quoted: true, start: at + 2, end: nameAt(b, at+2)}
+		ok = k.end < len(b) && b[k.end] == ']'
 	}
 	if n := lengthBefore(b, at+1); n > 0 {
 		k, ok = keyed{}.readValue(b, at+1+n)
@@ -70,6 +74,11 @@ func lengthBefore(b []byte, at int) int {
 func (k keyed) person(b []byte) (int, int, bool) {
 	if !k.quoted {
 		k.end = moreNames(b, k.start, k.end)
+	}
+	if n := bytes.LastIndexByte(b[k.start:k.end], '\\'); n > 0 && nameAt(b, k.start) < k.start+n+1 && nameAt(b, k.start+n+1) == k.end { // DOMAIN\NAME: the name is the same elsewhere
+		if domain := bytes.TrimRight(b[k.start:k.start+n], "\\"); len(domain) > 0 && nameAt(domain, 0) == len(domain) {
+			k.start += n + 1
+		}
 	}
 	v := b[k.start:k.end]
 	return k.start, k.end, bytes.IndexByte(v, '@') < 0 && isPerson(v)
@@ -207,7 +216,7 @@ func findLogUser(b []byte, at, free int) (start, end int, ok bool) {
 
 // userWords are the words behind which a user name may stand.
 var userWords = func() map[string]bool {
-	words := wordSet("user for role as login account by operator employee username add delete logged signed uid owner")
+	words := wordSet("user for role as login account by operator employee username add delete logged signed uid owner identity")
 	for w := range titles {
 		words[w] = true
 	}
@@ -279,6 +288,9 @@ func userAfterWord(b []byte, at int) (int, int, bool) {
 		if isPasswordFor(b[:ws]) {
 			return start, end, end == len(b) || b[end] == '\n' || b[end] == '\r' || b[end] == '.'
 		}
+		if quoted && (after == "authentication" || bytes.HasPrefix(b[end:], []byte("', Authentication"))) {
+			return start, end, true
+		}
 		if isResultFor(b[:ws]) {
 			return start, end, endsSubject(b, end, after) && !isDeviceName(b[start:end])
 		}
@@ -287,10 +299,13 @@ func userAfterWord(b []byte, at int) (int, int, bool) {
 		if bytes.HasSuffix(b[:ws], []byte("logged in ")) && (end == len(b) || b[end] == '\n' || b[end] == '\r') {
 			return start, end, true
 		}
+		if (before == "in" || before == "authenticated" || before == "connected") && isLoginWord(b[start:end]) && goesOn(b, end) {
+			return start, end, true
+		}
 		return start, end, (before == "in" || before == "authenticated" || before == "connected" || before == "running") && (quoted || isValueLike(b[start:end]) || afterUser[after]) && end < len(b)
 	case "role":
 		return start, end, quoted && bytes.HasPrefix(b[end+1:], []byte(" does not"))
-	case "login", "account":
+	case "login", "account", "identity":
 		return start, end, quoted && before != "the"
 	}
 	return userNamed(b, ws, start, end, quoted, word, before, after, name)
@@ -300,7 +315,7 @@ func userAfterWord(b []byte, at int) (int, int, bool) {
 // around both.
 func userNamed(b []byte, ws, start, end int, quoted bool, word, before, after, name string) (int, int, bool) {
 	if word == "username" {
-		return start, end, afterUsername[after] && atLineStart(b, ws)
+		return start, end, afterUsername[after] && atLineStart(b, ws) || quoted && b[end] == b[start-1] || !quoted && isLoginWord(b[start:end]) && goesOn(b, end)
 	}
 	if quoted {
 		return start, end, b[end] == b[start-1] || b[end] == '\''
@@ -310,6 +325,9 @@ func userNamed(b []byte, ws, start, end int, quoted bool, word, before, after, n
 	}
 	if end < len(b) && (b[end] == '=' || b[end] == '/' || b[end] == '[') {
 		return 0, 0, false
+	}
+	if word == "user" && goesOn(b, end) && (!articles[before] || auxiliaries[after]) && isLoginWord(b[start:end]) {
+		return start, end, true
 	}
 	if before == "for" && after == "by" && bytes.Contains(b[max(0, ws-32):ws], []byte("session ")) {
 		return start, end, true
@@ -324,6 +342,24 @@ func userNamed(b []byte, ws, start, end int, quoted bool, word, before, after, n
 		return start, end, told || bytes.HasPrefix(b[end:], []byte(" (uid=")) || isValueLike(b[start:end]) || end == len(b) || bytes.IndexByte([]byte(".,;()[]\n\r"), b[end]) >= 0
 	}
 	return start, end, told || isValueLike(b[start:end]) && !bytes.HasPrefix(b[end:], []byte(": "))
+}
+
+// articles stand before "user" in sentences about users, in which a verb mostly follows; auxiliaries are the verbs behind a name in others.
+var (
+	articles = wordSet(`the a an this that these each every any end new current another other others your our their its sample per if when while and or to of in as by with without
+		make set run between per-user real normal regular single multi root unprivileged privileged non-root effective calling`)
+	auxiliaries = wordSet("was has is had cannot could does did failed logged connected disconnected from")
+)
+
+// goesOn says whether a text goes on behind a name as it does behind words: not with a sign of a program or a path.
+func goesOn(b []byte, end int) bool {
+	if end == len(b) || isBlank(b[end]) || b[end] == '@' {
+		return true
+	}
+	if b[end] == '\'' {
+		return end+2 < len(b) && b[end+1] == 's' && b[end+2] == ' '
+	}
+	return bytes.IndexByte([]byte(",.;:)"), b[end]) >= 0 && (end+1 == len(b) || isBlank(b[end+1]))
 }
 
 // secondWord gives the second word of a text.
@@ -485,7 +521,7 @@ func userOfRequest(b []byte, at int) (int, int, bool) {
 		return 0, 0, false
 	}
 	start := nameBefore(b, at-1)
-	return start, at - 1, start >= 3 && b[start-1] == ' ' && b[start-2] == '-' && at-1-start > 1
+	return start, at - 1, start >= 3 && b[start-1] == ' ' && (b[start-2] == '-' || isDigit(b[start-2]) && bytes.IndexByte(b[max(0, start-5):start-1], '.') >= 0) && at-1-start > 1
 }
 
 // userOfSudo finds the name in "sudo: NAME : TTY=…".
@@ -527,7 +563,13 @@ func userAtHost(b []byte, at int) (int, int, bool) {
 	if isFullIPv4(b[at+1:host]) && beforeAddressed[lastWordOf(b[max(0, start-24):start])] {
 		return start, end, true
 	}
+	if databaseName[firstWord(b[host:min(len(b), host+16)])] && host < len(b) && b[host] == ' ' { // NAME@DATABASE LOG:
+		return start, end, true
+	}
 	line := b[lineStart(b, start):start]
+	if bytes.HasSuffix(line, []byte("Connect\t")) || bytes.HasSuffix(line, []byte(" Connect ")) {
+		return start, end, true
+	}
 	if bytes.Contains(line, []byte(" AAAA")) && (bytes.Contains(line, []byte("ssh-")) || bytes.Contains(line, []byte("ecdsa-sha2-"))) {
 		return start, end, true // of a public key of OpenSSH
 	}
@@ -538,6 +580,9 @@ func userAtHost(b []byte, at int) (int, int, bool) {
 	}
 	return 0, 0, false
 }
+
+// databaseName are the words behind NAME@DATABASE in the logs of a database.
+var databaseName = map[string]bool{"LOG:": true, "ERROR:": true, "FATAL:": true, "STATEMENT:": true, "DETAIL:": true, "WARNING:": true, "HINT:": true}
 
 // beforeAddressed are words before NAME@ADDRESS.
 var beforeAddressed = wordSet("from as for by user to login connect connecting connected session")
@@ -592,7 +637,7 @@ func escapes(b []byte, at int) bool {
 }
 
 // homes are the folders that hold the folders of people.
-var homes = [][]byte{[]byte("/home/"), []byte("/Users/"), []byte("\\Users\\"), []byte("\\\\Users\\\\"), []byte("\\Documents and Settings\\"), []byte("\\\\Documents and Settings\\\\"), []byte("\\users\\"), []byte("/mail/"), []byte("/crontabs/"), []byte("\\home$\\"), []byte("\\\\home$\\\\"), []byte("%2Fhome%2F"), []byte("%2FUsers%2F"), []byte("%5CUsers%5C")}
+var homes = [][]byte{[]byte("/home/"), []byte("/Users/"), []byte("\\Users\\"), []byte("\\\\Users\\\\"), []byte("\\Documents and Settings\\"), []byte("\\\\Documents and Settings\\\\"), []byte("\\users\\"), []byte("/mail/"), []byte("/crontabs/"), []byte("/cron/"), []byte("\\home$\\"), []byte("\\\\home$\\\\"), []byte("%2Fhome%2F"), []byte("%2FUsers%2F"), []byte("%5CUsers%5C")}
 
 // publicHomes are folders beside them that are nobody's.
 var publicHomes = wordSet("public default shared all defaultuser0 lost+found linuxbrew user users pi ubuntu vagrant")
@@ -608,7 +653,7 @@ func findHome(b []byte, at, free int) (int, int, bool) {
 		return 0, 0, false
 	}
 	for _, h := range homes {
-		if b[at] != h[0] || !bytes.HasPrefix(b[at:], h) {
+		if b[at] != h[0] || !bytes.HasPrefix(b[at:], h) || string(h) == "/cron/" && !bytes.HasSuffix(b[:at], []byte("/spool")) {
 			continue
 		}
 		start := at + len(h)

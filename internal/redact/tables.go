@@ -115,6 +115,14 @@ func (e *Engine) findTables(b []byte, from int) {
 			if heads = heads[1:]; head < at {
 				continue
 			}
+			if head == 0 {
+				for at < len(b) && b[at] == '#' && !bytes.HasPrefix(b[at:], []byte("#Fields: ")) { // what a log says of itself
+					at = nextLine(b, at)
+				}
+				if head = at; head == len(b) {
+					continue
+				}
+			}
 			if b[head] == ' ' {
 				t.column, _ = headAt(b, head)
 			}

@@ -2,9 +2,11 @@ package redact
 
 import (
 	"bytes"
+	_ "embed"
 	"encoding/binary"
 	"math/bits"
 	"strings"
+	"sync"
 )
 
 // Rules compare words with lists at every find, so this is done without copies.
@@ -57,6 +59,80 @@ func (l *wordList) has(word []byte) bool {
 func hasWord(set map[string]bool, word []byte) bool {
 	var buf [32]byte
 	return set[string(lowered(&buf, word))]
+}
+
+//go:embed common_words.txt
+var commonText string
+
+// everydayWords are those of texts about computers, see the file.
+var everydayWords = sync.OnceValue(func() map[string]bool {
+	m := make(map[string]bool, 8<<10)
+	for line := range strings.Lines(commonText) {
+		if line[0] != '#' {
+			for _, w := range strings.Fields(line) {
+				m[w] = true
+			}
+		}
+	}
+	return m
+})
+
+// isLoginWord says whether a word is a name where only its place tells: letters without capitals within, digits, dots and dashes, and
+// no word that everybody uses.
+func isLoginWord(v []byte) bool {
+	if len(v) < 3 || len(v) > 32 {
+		return false
+	}
+	capitals, digits, others := 0, 0, 0
+	for _, c := range v {
+		switch {
+		case isUpper(c):
+			capitals++
+		case isDigit(c):
+			digits++
+		case c == '_':
+			return false
+		case c == '.' || c == '-':
+			others++
+		}
+	}
+	if capitals > 1 || capitals == 1 && !isUpper(v[0]) || others > 1 || digits > 0 && isHexText(v) || isDeviceName(v) {
+		return false
+	}
+	for _, part := range bytes.FieldsFunc(v, func(r rune) bool { return r == '-' }) {
+		if isEveryday(bytes.ToLower(bytes.TrimRight(part, "0123456789"))) {
+			return false
+		}
+	}
+	return true
+}
+
+// isEveryday says whether a word in small letters is one of those that everybody uses, in some form of it.
+func isEveryday(w []byte) bool {
+	words := everydayWords()
+	if words[string(w)] {
+		return true
+	}
+	for _, ending := range []string{"s", "es", "d", "ed", "ing", "ly", "er", "ers", "able", "ment", "ness"} {
+		stem, ok := bytes.CutSuffix(w, []byte(ending))
+		if !ok || len(stem) < 3 {
+			continue
+		}
+		if n := len(stem); words[string(stem)] || words[string(stem)+"e"] || n > 3 && stem[n-1] == stem[n-2] && words[string(stem[:n-1])] || stem[n-1] == 'i' && words[string(stem[:n-1])+"y"] {
+			return true
+		}
+	}
+	return false
+}
+
+// isHexText says whether a text is nothing but hexadecimal digits.
+func isHexText(v []byte) bool {
+	for _, c := range v {
+		if !isHex(c) {
+			return false
+		}
+	}
+	return true
 }
 
 // lowered gives a word in small letters, in buf if it is a short one.
