@@ -49,6 +49,15 @@ type Rule struct {
 // separators stand between a key and its value; %3D and &gt; are written so within other texts.
 const separators = ":=>%;\\\xef"
 
+// Names of rules that are spoken of elsewhere.
+const (
+	keyedSecretRule = "keyed-secret"
+	userRule        = "user"
+	logUserRule     = "log-user"
+	ownerRule       = "owner"
+	phoneRule       = "phone"
+)
+
 // Rules is the table of rules. Where two begin at the same trigger, the earlier one goes first.
 var Rules = []Rule{
 	{Name: "private-key", Class: Secret, Doc: "private key blocks (PEM, OpenSSH, PGP), over several lines or with \\n within one", Triggers: "-", Find: findPrivateKey},

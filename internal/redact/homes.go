@@ -1,0 +1,74 @@
+package redact
+
+import "bytes"
+
+// Names of people in the paths of their homes and in distinguished names.
+
+// homes are the folders that hold the folders of people.
+var homes = [][]byte{[]byte("/home/"), []byte("/Users/"), []byte("\\Users\\"), []byte("\\\\Users\\\\"), []byte("\\Documents and Settings\\"), []byte("\\\\Documents and Settings\\\\"), []byte("\\users\\"), []byte("/mail/"), []byte("/crontabs/"), []byte("/cron/"), []byte("\\home$\\"), []byte("\\\\home$\\\\"), []byte("%2Fhome%2F"), []byte("%2FUsers%2F"), []byte("%5CUsers%5C")}
+
+// publicHomes are folders beside them that are nobody's.
+var publicHomes = wordSet("public default shared all defaultuser0 lost+found linuxbrew user users pi ubuntu vagrant")
+
+// findHome finds the name of a person in the path of a home.
+func findHome(b []byte, at, free int) (int, int, bool) {
+	if at+7 >= len(b) {
+		return 0, 0, false
+	}
+	switch b[at+1] {
+	case 'h', 'U', 'D', 'u', '\\', 'm', 'c', '2', '5':
+	default:
+		return 0, 0, false
+	}
+	for _, h := range homes {
+		if b[at] != h[0] || !bytes.HasPrefix(b[at:], h) || string(h) == "/cron/" && !bytes.HasSuffix(b[:at], []byte("/spool")) {
+			continue
+		}
+		start := at + len(h)
+		end := start
+		for end < len(b) && end-start < 64 && (isNameByte(b[end]) && b[end] != 0) {
+			end++
+		}
+		for end > start && b[end-1] == '.' {
+			end--
+		}
+		if start < free || end-start < 2 || hasWord(publicHomes, b[start:end]) || hasWord(serviceAccounts, b[start:end]) {
+			return 0, 0, false
+		}
+		return start, end, true
+	}
+	return 0, 0, false
+}
+
+// findDistinguishedName finds the name of a person in a distinguished name (RFC 4514): CN=Ilka Brandvold,OU=…
+func findDistinguishedName(b []byte, at, free int) (int, int, bool) {
+	if at < 2 || b[at-1]|0x20 != 'n' || b[at-2]|0x20 != 'c' || at > 2 && isKeyByte(b[at-3]) {
+		return 0, 0, false
+	}
+	start := at + 1
+	if start < len(b) && b[start] == '"' && at > 2 && b[at-3] == ';' {
+		start++
+	}
+	end, spaces := start, 0
+	for end < len(b) && end-start < 80 && (isNameByte(b[end]) || b[end] == ' ' || b[end] == '\'') {
+		if b[end] == ' ' {
+			spaces++
+		}
+		end++
+	}
+	if start < free || spaces == 0 || spaces > 4 || !isUpper(b[start]) || end == len(b) {
+		return 0, 0, false
+	}
+	if b[end] != ',' && (at < 3 || b[at-3] != ';' || b[end] != ':' && b[end] != ';' && b[end] != '"') { // ATTENDEE;CN=Ilka Brandvold:mailto:… (RFC 5545)
+		return 0, 0, false
+	}
+	for _, w := range bytes.Fields(b[start:end]) {
+		if hasWord(authorities, w) {
+			return 0, 0, false
+		}
+	}
+	return start, end, true
+}
+
+// authorities are words in the names of those who give certificates, and of what they are given to.
+var authorities = wordSet("ca root authority issuing intermediate server client service services signing certificate timestamp ocsp gateway terminal")
