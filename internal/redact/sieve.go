@@ -75,9 +75,12 @@ func newSieve(spaces []context, others []family, signs []byte) *sieve {
 			}
 		}
 	}
-	for pair := range 1 << 16 {
-		if s.exact[contextBehind][' ']&s.exact[contextBehind-1][pair&255]&s.exact[contextBehind-2][pair>>8] != 0 {
-			s.pairs[pair>>6] |= 1 << (pair & 63)
+	for _, c := range spaces {
+		for _, last := range c[contextBehind-1].members() {
+			for _, before := range c[contextBehind-2].members() {
+				pair := uint16(before)<<8 | uint16(last)
+				s.pairs[pair>>6] |= 1 << (pair & 63)
+			}
 		}
 	}
 	return s
@@ -87,6 +90,17 @@ func newSieve(spaces []context, others []family, signs []byte) *sieve {
 func (s *sieve) spaceFits(b []byte, at int) bool {
 	pair := uint16(b[at-2])<<8 | uint16(b[at-1])
 	return s.pairs[pair>>6]&(1<<(pair&63)) != 0
+}
+
+// members gives the bytes of a set; nil is all.
+func (s *byteSet) members() []byte {
+	all := make([]byte, 0, 256)
+	for c := range 256 {
+		if s == nil || s[c] {
+			all = append(all, byte(c))
+		}
+	}
+	return all
 }
 
 // family is contexts that share some buckets.
