@@ -11,6 +11,7 @@ const maxCells = 64
 // cellTable is what the rows of a table hold.
 type cellTable struct {
 	sep   byte // 0 is no table
+	ruled bool // a rule must come first: only then there is a table
 	cells int
 	kinds [maxCells]cellKind
 }
@@ -56,7 +57,8 @@ func cellsHead(b []byte, at int) (t cellTable, ok bool) {
 		}
 		if t, ok := cellKinds(line, sep, sep); ok {
 			if sep == '|' {
-				return t, isTableRule(lineFrom(b, nextLine(b, first)))
+				t.ruled = true
+				return t, true
 			}
 			loose := isSpace(line[0]) || bytes.Contains(line, []byte{sep, ' '}) || bytes.Contains(line, []byte{' ', sep})
 			return t, first == 0 || t.cells > 2 && !loose && (sep != '\t' || t.cells > 3)
@@ -207,6 +209,10 @@ func eachCell(line []byte, sep byte, look func(n, from, to int) bool) bool {
 // row calls found for each cell in the row at a place that must not leave; it gives whether the row fits.
 func (t *cellTable) row(b []byte, at int, found func(start, end int, kind cellKind)) bool {
 	line := lineFrom(b, at)
+	if t.ruled {
+		t.ruled = false
+		return isTableRule(line)
+	}
 	if isTableRule(line) || t.sep == ' ' && len(line) > 0 && line[0] == '#' {
 		return true
 	}

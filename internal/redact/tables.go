@@ -60,8 +60,9 @@ func endsCellHead(b []byte, at int) bool {
 	}
 	end := at
 	switch {
-	case b[at] == '|' && b[at-1] == ' ':
-		return true
+	case b[at] == '|' && b[at-1] == ' ': // where the next line can be seen, it begins like a rule
+		next := nextLine(b, at)
+		return next == len(b) || bytes.IndexByte([]byte("-+|: "), b[next]) >= 0
 	case b[at] == ';' && bytes.HasSuffix(b[:at], []byte(" stdin")):
 		return true
 	case b[at-1] == '"' || b[at-1] == '\'':

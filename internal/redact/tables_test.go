@@ -44,3 +44,16 @@ func TestTablesAreReadToTheirEnd(t *testing.T) {
 		assert.True(t, bytes.HasSuffix(pieces.Bytes(), []byte("4,crew8,brass-Kelp-9,4\n4 crew8  20   0  712344  56788 0.3 fared\n")), c.name+": a table does not go on in the next text")
 	}
 }
+
+// A head may be the last line of a block, and the rule below it the first of the next one.
+func TestHeadOfATableAtTheEndOfABlock(t *testing.T) {
+	const head, rest = " id | login | password\n", "----+-------+----------\n  1 | quintela | brass-Kelp-71\n"
+	for over := range 4 {
+		pad := blockSize - len(head) + 1 - over
+		text := strings.Repeat("lane 4 is open.\n", pad/16) + strings.Repeat("x", pad%16) + "\n" + head + rest
+		out := redactText(t, text)
+		assert.NotContains(t, out, "brass-Kelp-71", over)
+		assert.NotContains(t, out, "quintela", over)
+	}
+	assert.Contains(t, redactText(t, head+"  1 | quintela | brass-Kelp\n"), "brass-Kelp", "without a rule it is no table")
+}
