@@ -503,44 +503,6 @@ func bareJSON(b []byte, start, end int) bool {
 	return len(after) == 0 || after[0] == ',' || after[0] == '}' || after[0] == ']'
 }
 
-func (e *Engine) learn(f finding, text []byte) {
-	if f.rule == "cookie" && text[0] == '{' {
-		textsOf(text, func(v []byte, at int) {
-			if len(v) >= 12 {
-				e.learnValue(Value{string(v), f.class, f.rule}, f.start+at)
-			}
-		})
-		return
-	}
-	if f.rule == "cookie" { // its parts stand alone elsewhere
-		for at := 0; at < len(text); {
-			end := at
-			for end < len(text) && text[end] != ';' && text[end] != ' ' {
-				end++
-			}
-			if name, value, ok := bytes.Cut(text[at:end], []byte("=")); ok && len(value) >= 12 {
-				e.learnValue(Value{string(value), f.class, f.rule}, f.start+at+len(name)+1)
-			}
-			at = end + 1
-		}
-	}
-	if f.rule == "keyed-secret" && eachOf(text, func(v []byte, at int) { e.learnValue(Value{string(v), f.class, f.rule}, f.start+at) }) {
-		return
-	}
-	if f.rule == "worded-secret" && bothOf(text, func(v []byte, at int) { e.learnValue(Value{string(v), f.class, f.rule}, f.start+at) }) {
-		return
-	}
-	e.learnValue(Value{string(text), f.class, f.rule}, f.start)
-}
-
-// learnValue learns a value that stands at a place in the block.
-func (e *Engine) learnValue(v Value, at int) {
-	e.learned.Add(v)
-	if e.place != nil && e.member == "" && learnable(v) {
-		e.place(v, e.base+int64(at))
-	}
-}
-
 func (e *Engine) replacement(f finding, text []byte) string {
 	if f.class == Secret || e.options.Config.Classes[f.class] == Remove {
 		return Placeholder(f.rule)

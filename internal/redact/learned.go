@@ -1,6 +1,7 @@
 package redact
 
 import (
+	"bytes"
 	"strings"
 	"sync"
 )
@@ -162,4 +163,43 @@ func continues(c byte, class Class) bool {
 		return isWord(c) || c == ':' || c == '-' || c == '.'
 	}
 	return isWord(c) && c != '_' || c >= 0x80
+}
+
+// learn learns what was found, or the parts of it that stand alone elsewhere.
+func (e *Engine) learn(f finding, text []byte) {
+	if f.rule == "cookie" && text[0] == '{' {
+		textsOf(text, func(v []byte, at int) {
+			if len(v) >= 12 {
+				e.learnValue(Value{string(v), f.class, f.rule}, f.start+at)
+			}
+		})
+		return
+	}
+	if f.rule == "cookie" { // its parts stand alone elsewhere
+		for at := 0; at < len(text); {
+			end := at
+			for end < len(text) && text[end] != ';' && text[end] != ' ' {
+				end++
+			}
+			if name, value, ok := bytes.Cut(text[at:end], []byte("=")); ok && len(value) >= 12 {
+				e.learnValue(Value{string(value), f.class, f.rule}, f.start+at+len(name)+1)
+			}
+			at = end + 1
+		}
+	}
+	if f.rule == "keyed-secret" && eachOf(text, func(v []byte, at int) { e.learnValue(Value{string(v), f.class, f.rule}, f.start+at) }) {
+		return
+	}
+	if f.rule == "worded-secret" && bothOf(text, func(v []byte, at int) { e.learnValue(Value{string(v), f.class, f.rule}, f.start+at) }) {
+		return
+	}
+	e.learnValue(Value{string(text), f.class, f.rule}, f.start)
+}
+
+// learnValue learns a value that stands at a place in the block.
+func (e *Engine) learnValue(v Value, at int) {
+	e.learned.Add(v)
+	if e.place != nil && e.member == "" && learnable(v) {
+		e.place(v, e.base+int64(at))
+	}
 }
