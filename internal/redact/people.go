@@ -14,7 +14,7 @@ var tellingPhone = wordSet(`
 
 // tellingUser lists whole keys whose value names a person.
 var tellingUser = wordSet(`
-	acct auid gecos memberuid principalname principalid enduserid alternateid requestor usrname rfcuser ugi mailnickname kunde kundin passagier ansprechpartner klant reiziger
+	acct auid gecos memberuid principalname principalid enduserid alternateid requestor usrname ugi mailnickname kunde kundin passagier ansprechpartner klant reiziger
 	displayname realname contactperson createdby modifiedby updatedby lastmodifiedby requestedby approvedby owner ownername author
 	driver drivername guest guestname member membername customerfirstname customerlastname nickname supervisor assignee reporter
 	logname ruser remoteuser xremoteuser xforwardeduser sudouser authuser targetusername subjectusername uid cardholder cardholdername recipient recipientname familyname
