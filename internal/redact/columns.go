@@ -23,11 +23,14 @@ var (
 	numberHeads  = wordSet("pid ppid id uid nlwp shmid semid msqid jobid session euid ruid lwp tgid")
 	consoleHeads = wordSet("tty tt seat line")
 	otherHeads   = wordSet(`c stime time cmd command args comm fd type device node name from what idle jcpu pcpu state status perms bytes nattch key group machine protocol partition nodes
-		sessionname start started stat rss vsz pri pr ni virt res shr s elapsed size priority queue host domain process program image threads handles mem cpu winsta path file inode seat`)
+		sessionname start started stat rss vsz pri pr ni virt res shr s elapsed size priority queue host domain process program image threads handles mem cpu winsta path file inode`)
 )
 
 // lastHead bounds in which of the first columns names and what is checked stand.
 const lastHead = 4
+
+// maxRowHead is within how many bytes of a row those stand: what a process was called with may be very long.
+const maxRowHead = 512
 
 // endsHead says whether a word that may be the head of a column with names ends before a place: in capitals, or with more than one
 // space behind it.
@@ -48,14 +51,14 @@ func endsHead(b []byte, at int) bool {
 }
 
 // headAt reads the head that a line is, if its word before a place says where names are.
-func headAt(b []byte, at int) (c column, ok bool) {
+func headAt(b []byte, at int) (c column) {
 	first := lineStart(b, at)
 	if first > 0 && b[first-1] != '\n' {
-		return c, false
+		return c
 	}
 	line := lineFrom(b, first)
 	if len(line) > 200 {
-		return c, false
+		return c
 	}
 	c.name, c.check = -1, -1
 	known := 0
@@ -77,30 +80,17 @@ func headAt(b []byte, at int) (c column, ok bool) {
 		}
 	}
 	c.open = len(words) >= 4 && known >= 3 && 2*known > len(words) && c.name >= 0 && c.name <= lastHead && c.check >= 0 && c.check <= lastHead && c.name != c.check
-	return c, c.open
+	return c
 }
 
 // row gives the name in a row that begins at a place; fits is false where the table ends.
 func (c *column) row(b []byte, at int) (start, end int, fits bool) {
 	line := lineFrom(b, at)
-	var words [lastHead + 1][2]int
-	n := 0
-	for i := 0; i < len(line) && n < len(words); {
-		if isSpace(line[i]) {
-			i++
-			continue
-		}
-		from := i
-		for i < len(line) && !isSpace(line[i]) {
-			i++
-		}
-		words[n] = [2]int{at + from, at + i}
-		n++
-	}
-	if n <= max(c.name, c.check) {
+	words := fieldsAt(line[:min(len(line), maxRowHead)], at)
+	if words = words[:min(len(words), lastHead+1)]; len(words) <= max(c.name, c.check) {
 		return 0, 0, false
 	}
-	for _, w := range words[:n] { // what was replaced before may have had another number of fields
+	for _, w := range words { // what was replaced before may have had another number of fields
 		if isAliasWord(b[w[0]:w[1]]) || holdsPlaceholder(b[w[0]:w[1]]) {
 			return 0, 0, false
 		}

@@ -162,7 +162,12 @@ const endOrder = `ram des nha aes dpw ctl sin pin as by ear end eap ha1 key uth 
 	ser sec tpw of. rpw ged rs. sha psk pwd ink ple age tor net mr. mr enc hex env otp ash ost ms. yee add ass ext hr.`
 
 // titleEnds are the ends of titles with a dot, see isTitled.
-var titleEnds = []string{"mr.", "rs.", "ms.", "dr.", "hr.", "of."}
+var titleEnds = func() (ends []string) {
+	for _, t := range dottedTitles {
+		ends = append(ends, t[len(t)-2:]+".")
+	}
+	return ends
+}()
 
 // announcerEnds gives the last letters of announcers and titles, each once.
 func announcerEnds() (ends []string) {

@@ -66,17 +66,17 @@ type Engine struct {
 	signs       [256]bool // that may fit a context
 	marks       marks     // of the chunk that is looked at
 	hots        []hotPlaces
-	numbered    int   // so far hots are gathered
-	nextAt      []int // where each of nexts goes on
-	ownerEnd    int   // where the last owner of a file ends
-	tableRules  tableRules
-	rows        table     // whose rows are read where the block begins
-	rowsNext    table     // and where it ends
-	heads       []int     // places in lines that may be heads of tables
-	domainFirst [256]bool // letters that domains of the site begin with
-	digitDomain bool      // one of them begins with a digit
-	scan        *leakScan // when set, nothing is redacted, but learned values are searched for
-	child       *Engine   // for short texts while this one is at work
+	numbered    int              // so far hots are gathered
+	nextAt      []int            // where each of nexts goes on
+	ownerEnd    int              // where the last owner of a file ends
+	named       map[string]*Rule // the rules that are on
+	rows        table            // whose rows are read where the block begins
+	rowsNext    table            // and where it ends
+	heads       []int            // places in lines that may be heads of tables
+	domainFirst [256]bool        // letters that domains of the site begin with
+	digitDomain bool             // one of them begins with a digit
+	scan        *leakScan        // when set, nothing is redacted, but learned values are searched for
+	child       *Engine          // for short texts while this one is at work
 	counts      Counts
 	inKey       bool // within a private key block, from the block before
 	openKey     bool // the block looked at ends within a private key block
@@ -107,7 +107,7 @@ type Options struct {
 
 // NewEngine makes an engine.
 func NewEngine(o Options) *Engine {
-	e := &Engine{rules: o.Config.rules(), matcher: o.Matcher, learned: o.Learned, aliases: o.Aliases, cache: map[Class]*known{}, ignore: map[string]bool{}, formats: formats(), options: o}
+	e := &Engine{rules: o.Config.rules(), matcher: o.Matcher, learned: o.Learned, aliases: o.Aliases, cache: map[Class]*known{}, ignore: map[string]bool{}, named: map[string]*Rule{}, formats: formats(), options: o}
 	if e.aliases == nil {
 		e.aliases = NewTable()
 	}
@@ -129,7 +129,7 @@ func NewEngine(o Options) *Engine {
 	for i := range e.rules {
 		r := &e.rules[i]
 		r.known = e.cache[r.Class]
-		e.tableRules.take(r)
+		e.named[r.Name] = r
 		if r.Next != nil {
 			e.nexts, e.nextAt = append(e.nexts, r), append(e.nextAt, 0)
 		}

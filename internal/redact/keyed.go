@@ -501,7 +501,7 @@ func findCookie(b []byte, at, free int) (int, int, bool) {
 	if b[start] == '[' && !isPlaceholder(b[start:end]) {
 		return 0, 0, false
 	}
-	if first, last, _ := keySpan(b, at); b[last-1]|0x20 == 's' && last > first { // cookies: NAME=VALUE
+	if first, last, _ := keySpan(b, at); last > first && b[last-1]|0x20 == 's' { // cookies: NAME=VALUE
 		n := bytes.IndexByte(b[start:end], '=')
 		if n < 1 || bytes.IndexFunc(b[start:start+n], func(r rune) bool { return r != '_' && r != '-' && (r >= 0x80 || !isWord(byte(r))) }) >= 0 || start+n+1 >= end || isSpace(b[start+n+1]) {
 			return 0, 0, false

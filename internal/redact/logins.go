@@ -58,27 +58,21 @@ func isResultFor(before []byte) bool {
 	if n := bytes.LastIndexAny(tail, "\n.;,"); n >= 0 {
 		tail = tail[n+1:]
 	}
-	last, told, access := false, false, false
+	var last, told, access, outcome, granted bool
 	words := bytes.Fields(tail)
-	for i, w := range words {
-		if i < len(words)-3 {
-			continue
-		}
-		w = bytes.ToLower(bytes.Trim(w, ":()[]-\"'"))
-		last = isOneOf(w, results...) || outcomes[string(w)]
-		told = told || isOneOf(w, results...)
-		access = access || string(w) == "access"
-	}
-	if !last || !told {
-		return false
-	}
 	for _, w := range words[max(0, len(words)-3):] {
 		w = bytes.ToLower(bytes.Trim(w, ":()[]-\"'"))
-		if outcomes[string(w)] && (!access || isOneOf(w, "denied", "granted")) {
-			return true
-		}
+		result := isOneOf(w, results...)
+		last = result || outcomes[string(w)]
+		told = told || result
+		access = access || string(w) == "access"
+		outcome = outcome || outcomes[string(w)]
+		granted = granted || isOneOf(w, "denied", "granted")
 	}
-	return false
+	if access { // most that is invalid or wrong there is not about anybody
+		outcome = granted
+	}
+	return last && told && outcome
 }
 
 // afterSubject are words behind the name of whom something is said.
@@ -113,13 +107,12 @@ func userBeforeLogin(b []byte, ws, at int) (int, int, bool) {
 		return 0, 0, false
 	}
 	end := ws
-	for _, w := range []string{" has ", " was ", " is ", " successfully ", " just ", " have "} {
-		if before, ok := bytes.CutSuffix(b[:end], []byte(w)); ok {
-			end = len(before) + 1
-			if w == " successfully " {
-				continue
+	for range 2 { // has successfully logged in
+		for _, w := range []string{" has ", " was ", " is ", " successfully ", " just ", " have "} {
+			if before, ok := bytes.CutSuffix(b[:end], []byte(w)); ok {
+				end = len(before) + 1
+				break
 			}
-			break
 		}
 	}
 	if end < 2 || b[end-1] != ' ' {
@@ -210,6 +203,9 @@ func userOfTransfer(b []byte, at int) (int, int, bool) {
 // titles are words before the name of a person.
 var titles = wordSet("mr mrs herr frau dear")
 
+// dottedTitles are those that end with a dot.
+var dottedTitles = []string{"mr", "mrs", "ms", "dr", "hr", "prof"}
+
 // isTitled says whether one of the titles that end with a dot stands before a place.
 func isTitled(b []byte, at int) bool {
 	if at < 3 || b[at-1] != '.' {
@@ -225,7 +221,7 @@ func isTitled(b []byte, at int) bool {
 	if isOneOf(b[start:at-1], "ms") { // also a plural
 		return beginsMessage(b, start) || isOneOf([]byte(lastWordOf(b[max(0, start-24):start])), "by", "for", "to", "from", "with", "and", "dear", "of", "is", "that")
 	}
-	return isOneOf(b[start:at-1], "mr", "mrs", "dr", "hr", "prof")
+	return isOneOf(b[start:at-1], dottedTitles...)
 }
 
 // noNames stand behind titles, too.

@@ -6,7 +6,7 @@ import "bytes"
 
 // ownForms are the keys of such forms: what a code for joining a wireless network holds, and the commands with which modems are told
 // name and secret.
-var ownForms = map[string]func(line []byte) (start, end int){"wifi": wirelessSecret, "cgauth": fourthField, "authdata": fourthField, "response": digestResponse}
+var ownForms = map[string]func(before, line []byte) (start, end int){"wifi": wirelessSecret, "cgauth": fourthField, "authdata": fourthField, "response": digestResponse}
 
 // ownForm finds the secret behind the key of such a form.
 func ownForm(b []byte, at, free int) (int, int, bool) {
@@ -16,17 +16,17 @@ func ownForm(b []byte, at, free int) (int, int, bool) {
 	if find == nil {
 		return 0, 0, false
 	}
-	if start > 0 && string(b[start:end]) == "response" && !bytes.Contains(b[max(lineStart(b, start), start-maxPair/2):start], []byte("nonce=")) {
-		return 0, 0, false
-	}
 	line := lineFrom(b, at+1)
-	start, end = find(line[:min(len(line), maxPair)])
+	start, end = find(b[max(lineStart(b, start), start-maxPair/2):start], line[:min(len(line), maxPair)])
 	start, end = start+at+1, end+at+1
 	return start, end, start >= free && start < end && isValue(b[start:end])
 }
 
 // digestResponse finds the answer to a challenge (RFC 7616), behind its nonce.
-func digestResponse(line []byte) (int, int) {
+func digestResponse(before, line []byte) (int, int) {
+	if !bytes.Contains(before, []byte("nonce=")) {
+		return 0, 0
+	}
 	start := 0
 	if len(line) > 0 && line[0] == '"' {
 		start++
@@ -42,7 +42,7 @@ func digestResponse(line []byte) (int, int) {
 }
 
 // wirelessSecret finds it in WIFI:T:WPA;S:name;P:secret;; where a backslash stands before signs that would end it.
-func wirelessSecret(line []byte) (int, int) {
+func wirelessSecret(_, line []byte) (int, int) {
 	for at := 0; at+1 < len(line) && isUpper(line[at]) && line[at+1] == ':'; {
 		end := at + 2
 		for end < len(line) && line[end] != ';' {
@@ -61,7 +61,7 @@ func wirelessSecret(line []byte) (int, int) {
 }
 
 // fourthField finds the last of four fields: =1,1,"name","secret".
-func fourthField(line []byte) (int, int) {
+func fourthField(_, line []byte) (int, int) {
 	start := 0
 	for range 3 {
 		n := bytes.IndexByte(line[start:], ',')

@@ -10,32 +10,6 @@ type table struct {
 
 func (t *table) open() bool { return t.column.open || t.cells.sep != 0 }
 
-// tableRules are those by which what stands in tables is found; nil is none.
-type tableRules struct{ owner, user, secret, phone *Rule }
-
-func (t *tableRules) take(r *Rule) {
-	switch r.Name {
-	case logUserRule:
-		t.owner = r
-	case userRule:
-		t.user = r
-	case keyedSecretRule:
-		t.secret = r
-	case phoneRule:
-		t.phone = r
-	}
-}
-
-func (t *tableRules) of(kind cellKind) *Rule {
-	switch kind {
-	case cellUser, cellName:
-		return t.user
-	case cellPhone:
-		return t.phone
-	}
-	return t.secret
-}
-
 // mayHead are the bytes at which heads of tables are noticed.
 var mayHead = *bytesOf(" " + cellSeps)
 
@@ -81,7 +55,8 @@ func (e *Engine) findTables(b []byte, from int) {
 	if at > 0 && b[at-1] != '\n' {
 		at = nextLine(b, at)
 	}
-	add := func(start, end int, r *Rule) {
+	add := func(start, end int, rule string) {
+		r := e.named[rule]
 		if r == nil || start < from {
 			return
 		}
@@ -100,11 +75,11 @@ func (e *Engine) findTables(b []byte, from int) {
 				continue
 			}
 			if start < end && isPerson(b[start:end]) {
-				add(start, end, e.tableRules.owner)
+				add(start, end, logUserRule)
 			}
 			at = nextLine(b, at)
 		case t.cells.sep != 0:
-			if !t.cells.row(b, at, func(start, end int, kind cellKind) { add(start, end, e.tableRules.of(kind)) }) {
+			if !t.cells.row(b, at, func(start, end int, kind cellKind) { name, _ := kind.rule(); add(start, end, name) }) {
 				t = table{}
 				continue
 			}
@@ -125,7 +100,7 @@ func (e *Engine) findTables(b []byte, from int) {
 				}
 			}
 			if b[head] == ' ' {
-				t.column, _ = headAt(b, head)
+				t.column = headAt(b, head)
 			}
 			if cells, ok := cellsHead(b, head); ok && !t.column.open {
 				t.cells = cells

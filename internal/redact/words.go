@@ -96,7 +96,7 @@ func isLoginWord(v []byte) bool {
 			others++
 		}
 	}
-	if capitals > 1 || capitals == 1 && !isUpper(v[0]) || others > 1 || digits > 0 && isHexText(v) || isDeviceName(v) {
+	if capitals > 1 || capitals == 1 && !isUpper(v[0]) || others > 1 || digits > 0 && isHexes(v) || isDeviceName(v) {
 		return false
 	}
 	for _, part := range bytes.FieldsFunc(v, func(r rune) bool { return r == '-' }) {
@@ -123,16 +123,6 @@ func isEveryday(w []byte) bool {
 		}
 	}
 	return false
-}
-
-// isHexText says whether a text is nothing but hexadecimal digits.
-func isHexText(v []byte) bool {
-	for _, c := range v {
-		if !isHex(c) {
-			return false
-		}
-	}
-	return true
 }
 
 // lowered gives a word in small letters, in buf if it is a short one.
