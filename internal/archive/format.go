@@ -16,6 +16,7 @@ import (
 type Format struct {
 	Name  string // as the engineer writes it, and the ending of the file
 	Doc   string
+	Level Level // when nobody says otherwise
 	zip   bool
 	begin func(w io.Writer, level Level) (piece, error)
 	magic string
@@ -37,7 +38,8 @@ var Levels = []string{"balanced", "fast", "small"}
 
 // Formats is the table of formats; the first one is used when nobody says otherwise.
 var Formats = []Format{
-	{Name: "tar.gz", Doc: "for every system", begin: beginGzip, magic: "\x1f\x8b", open: openGzip},
+	// On logs, gzip's fast level is a tenth faster for 2 to 4 % more bytes, and still smaller than what gzip -1 makes.
+	{Name: "tar.gz", Doc: "for every system", Level: Fast, begin: beginGzip, magic: "\x1f\x8b", open: openGzip},
 	{Name: "tar.zst", Doc: "smaller and faster to unpack, for systems that have zstd", begin: beginZstd, magic: "\x28\xb5\x2f\xfd", open: openZstd},
 	{Name: "zip", Doc: "for Windows, which opens it by itself", begin: beginDeflate, magic: "PK", zip: true},
 }
@@ -57,10 +59,13 @@ func FormatOf(name string) (*Format, error) {
 	return nil, fmt.Errorf("%q is no format of archives; known are %s", name, strings.Join(known, ", "))
 }
 
-// LevelOf gives the level of a word; "" is the first one.
-func LevelOf(word string) (Level, error) {
+// LevelOf gives the level of a word; "" is the format's own.
+func (f *Format) LevelOf(word string) (Level, error) {
+	if word == "" {
+		return f.Level, nil
+	}
 	for i, w := range Levels {
-		if w == word || word == "" {
+		if w == word {
 			return Level(i), nil
 		}
 	}
@@ -77,8 +82,8 @@ func TrimEnding(name string) string {
 	return name
 }
 
-// deflateLevels are the levels of DEFLATE for our own.
-var deflateLevels = [...]int{Balanced: gzipLevel, Fast: gzip.BestSpeed, Small: gzip.BestCompression}
+// deflateLevels are the levels of DEFLATE for our own. On logs, its second one makes nothing larger than its fourth.
+var deflateLevels = [...]int{Balanced: 2, Fast: gzip.BestSpeed, Small: gzip.BestCompression}
 
 // Writers of each level are used again: their tables take more to set up than a small piece takes to compress.
 var gzipWriters, flateWriters [len(deflateLevels)]sync.Pool

@@ -55,7 +55,7 @@ func TestFormats(t *testing.T) {
 				require.True(t, rep.Good(), "%v", rep.Differences)
 				require.Equal(t, int64(len(data)), rep.Size)
 				require.Len(t, seen, len(files)+2)
-				if level != int(Balanced) {
+				if Level(level) != f.Level {
 					return
 				}
 				for _, o := range openers {
@@ -111,8 +111,18 @@ func TestDamageInEveryFormat(t *testing.T) {
 func TestFormatWords(t *testing.T) {
 	_, err := FormatOf("rar")
 	require.ErrorContains(t, err, "known are tar.gz, tar.zst, zip")
-	_, err = LevelOf("11")
+	_, err = Formats[0].LevelOf("11")
 	require.ErrorContains(t, err, "write balanced, fast, small")
+	for _, c := range []struct {
+		format, word string
+		want         Level
+	}{{"tar.gz", "", Fast}, {"tar.gz", "balanced", Balanced}, {"tar.zst", "", Balanced}, {"zip", "", Balanced}, {"zip", "fast", Fast}, {"zip", "small", Small}} {
+		f, err := FormatOf(c.format)
+		require.NoError(t, err)
+		level, err := f.LevelOf(c.word)
+		require.NoError(t, err)
+		require.Equal(t, c.want, level, "%s %q", c.format, c.word)
+	}
 	require.Equal(t, "26031407_r1", TrimEnding("26031407_r1.tar.zst"))
 	require.Equal(t, "26031407_r1.rar", TrimEnding("26031407_r1.rar"))
 }

@@ -21,7 +21,6 @@ import (
 const (
 	pieceSize = 4 << 20   // of content that is compressed at a time
 	smallFile = 256 << 10 // files up to this size share pieces of a tar file
-	gzipLevel = 2         // smaller than what gzip -1 makes, and on logs not larger than 4
 )
 
 // Source is one file to be written. Write may be called on any goroutine; it must write the same bytes each time.

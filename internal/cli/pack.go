@@ -56,7 +56,7 @@ searched for every value that redaction learned. The same round gives the same b
 	c.Flags().StringSliceVar(&q.Rounds, "round", nil, "round to pack, or several together: r1,r2 (default: the newest)")
 	c.Flags().StringVar(&q.NewSince, "new-since", "", "leave out what is unchanged since this round, of which the vendor has the archive")
 	c.Flags().StringVar(&q.Format, "format", "", "form of the archive: tar.gz, tar.zst or zip (default: what the ask wants, else tar.gz)")
-	c.Flags().StringVar(&q.Level, "level", "", "how much work goes into making it small: fast, balanced or small (default: balanced)")
+	c.Flags().StringVar(&q.Level, "level", "", "how much work goes into making it small: fast, balanced or small (default: fast for tar.gz, else balanced)")
 	c.Flags().StringArrayVar(&q.EncryptTo, "encrypt-to", nil, "encrypt for the owner of this public key (age1…, ssh-ed25519 …, ssh-rsa …), beside the ask's; repeat for several")
 	c.Flags().StringVar(&q.SignWith, "sign", "", "sign the manifest with this private SSH key, for ssh-keygen -Y verify")
 	c.Flags().StringSliceVar(&q.Without, "without", nil, "items that stay behind, though they were collected; the archive says so")

@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/hex"
 	"encoding/json"
-	"errors"
 	"hash/maphash"
 	"io"
 	"os"
@@ -213,22 +212,12 @@ func (p *packing) fromArrivalOf(r *collect.Round) error {
 	if len(pieces) == 0 {
 		return nil
 	}
-	var lines []*arrived
-	var g errgroup.Group
-	g.SetLimit(runtime.GOMAXPROCS(0))
-	err := arrivedLines(r, func(line []byte) {
-		got := new(arrived)
-		lines = append(lines, got)
-		g.Go(func() error {
-			if json.Unmarshal(line, got) != nil {
-				*got = arrived{}
-			}
-			return nil
-		})
-	})
-	if err := errors.Join(err, g.Wait()); err != nil {
+	lines, err := p.arrived[r]()
+	if err != nil {
 		return err
 	}
+	var g errgroup.Group
+	g.SetLimit(runtime.GOMAXPROCS(0))
 	digest := p.policy.Digest()
 	holds := make([]bool, len(lines))
 	for i, got := range lines {
@@ -271,8 +260,6 @@ func (p *packing) takePlaces(r *collect.Round, got *arrived, staysBehind bool) b
 	if err != nil {
 		return false
 	}
-	for _, v := range values {
-		p.learned.Add(v)
-	}
+	p.learned.Add(values...)
 	return true
 }

@@ -3,15 +3,18 @@ package flow
 import (
 	"bufio"
 	"cmp"
-	"encoding/json"
 	"errors"
 	"io"
 	"io/fs"
 	"math"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"sync"
+
+	"github.com/go-json-experiment/json"
+	"golang.org/x/sync/errgroup"
 
 	"envask/internal/collect"
 	"envask/internal/redact"
@@ -61,6 +64,24 @@ func arrivedLines(r *collect.Round, each func(line []byte)) error {
 	}
 }
 
+// readArrived gives what was learned from the files of a round on arrival, a line each; one that is damaged is empty.
+func readArrived(r *collect.Round) ([]*arrived, error) {
+	var lines []*arrived
+	var g errgroup.Group
+	g.SetLimit(runtime.GOMAXPROCS(0))
+	err := arrivedLines(r, func(line []byte) {
+		got := new(arrived)
+		lines = append(lines, got)
+		g.Go(func() error {
+			if json.Unmarshal(line, got) != nil {
+				*got = arrived{}
+			}
+			return nil
+		})
+	})
+	return lines, errors.Join(err, g.Wait())
+}
+
 // learnedFrom calls each for what was learned from the files of a round on arrival; damaged lines are left out.
 func learnedFrom(r *collect.Round, each func(arrived)) error {
 	return arrivedLines(r, func(line []byte) {
@@ -90,6 +111,9 @@ func (a *arrived) values(f io.ReaderAt) ([]redact.Value, error) {
 			if len(at) == 1 {
 				return nil, errors.New("an offset has no length")
 			}
+			if offset, length := at[0], at[1]; length < 1 || length > redact.MaxLearned || offset < 0 || offset > math.MaxInt64-length {
+				return nil, errors.New("a place that cannot be")
+			}
 			all = append(all, place{at[0], at[1], int64(i)})
 		}
 	}
@@ -97,42 +121,30 @@ func (a *arrived) values(f io.ReaderAt) ([]redact.Value, error) {
 	values := make([]redact.Value, 0, len(all))
 	held := heldParts.Get().(*[heldSize]byte)
 	defer heldParts.Put(held)
-	in := &heldPart{f: f, buf: held[:]}
-	for _, x := range all {
-		text, err := in.at(x.offset, x.length)
-		if err != nil {
+	for len(all) > 0 {
+		begin, n := all[0].offset, 1
+		end := begin + all[0].length
+		for n < len(all) && all[n].offset-end < worthReading && all[n].offset+all[n].length-begin <= heldSize {
+			end = max(end, all[n].offset+all[n].length)
+			n++
+		}
+		part := held[:end-begin]
+		if _, err := f.ReadAt(part, begin); err != nil { // io.EOF, too: the file is shorter than what was learned from
 			return nil, err
 		}
-		values = append(values, redact.Value{Text: string(text), Class: a.Places[x.of].Class, Rule: a.Places[x.of].Rule})
+		for _, x := range all[:n] {
+			text := part[x.offset-begin:][:x.length]
+			values = append(values, redact.Value{Text: string(text), Class: a.Places[x.of].Class, Rule: a.Places[x.of].Rule})
+		}
+		all = all[n:]
 	}
 	return values, nil
 }
 
-// heldPart is the part of a file that was read last: many places stand close together.
-type heldPart struct {
-	f    io.ReaderAt
-	buf  []byte
-	from int64
-	held []byte // what of buf was read
-}
-
-const heldSize = 64 << 10 // bytes
+// Places that stand close together are read at once.
+const (
+	heldSize     = 64 << 10 // at most, in bytes
+	worthReading = 2 << 10  // of what lies between two places, in bytes: reading more of it takes longer than another call
+)
 
 var heldParts = sync.Pool{New: func() any { return new([heldSize]byte) }}
-
-func (w *heldPart) at(offset, length int64) ([]byte, error) {
-	if length < 1 || length > redact.MaxLearned || offset < 0 || offset > math.MaxInt64-length {
-		return nil, errors.New("a place that cannot be")
-	}
-	if offset < w.from || offset+length > w.from+int64(len(w.held)) {
-		n, err := w.f.ReadAt(w.buf, offset)
-		if err != nil && err != io.EOF {
-			return nil, err
-		}
-		w.from, w.held = offset, w.buf[:n]
-		if int64(n) < length {
-			return nil, io.ErrUnexpectedEOF
-		}
-	}
-	return w.held[offset-w.from:][:length], nil
-}

@@ -36,7 +36,7 @@ type PackRequest struct {
 	Rounds   []string // none is the newest
 	NewSince string   // a round of which the vendor has the archive: what did not change since stays behind; "" is none
 	Format   string   // "" is what the ask wants, else the first of archive.Formats
-	Level    string   // one of archive.Levels; "" is the first
+	Level    string   // one of archive.Levels; "" is the one of the format
 	Domains  []string // host names under these are removed too
 	Opaque   []string // items whose unreadable files go along unread, on the engineer's word
 	Without  []string // items that stay behind, though they were collected
@@ -183,6 +183,7 @@ type packing struct {
 	format  *archive.Format
 	level   archive.Level
 	within  map[*collect.Round]func(time.Time) bool // the round's window
+	arrived map[*collect.Round]func() ([]*arrived, error)
 	total   int64
 	done    atomic.Int64
 	stage   atomic.Value
@@ -223,7 +224,7 @@ func (a *App) Pack(ctx context.Context, c *casefile.Case, q PackRequest) (*Packe
 		return nil, err
 	}
 	defer w.Close()
-	defer runtime.KeepAlive(make([]byte, headroom))
+	room := make([]byte, headroom)
 	p := newPacking(a, c, q)
 	go p.loaded() // beside all that comes before it is used
 	if err := p.load(); err != nil {
@@ -232,7 +233,7 @@ func (a *App) Pack(ctx context.Context, c *casefile.Case, q PackRequest) (*Packe
 	if p.format, err = archive.FormatOf(orElse(q.Format, p.ask.Format)); err != nil {
 		return nil, &fault.Error{Class: fault.Usage, Op: "--format", Err: err}
 	}
-	if p.level, err = archive.LevelOf(q.Level); err != nil {
+	if p.level, err = p.format.LevelOf(q.Level); err != nil {
 		return nil, &fault.Error{Class: fault.Usage, Op: "--level", Err: err}
 	}
 	if err := p.checkWithout(); err != nil {
@@ -258,6 +259,7 @@ func (a *App) Pack(ctx context.Context, c *casefile.Case, q PackRequest) (*Packe
 	if err := p.aliases(); err != nil {
 		return nil, fault.Wrap("pack", "", err)
 	}
+	runtime.KeepAlive(room)
 	out, err := p.write(ctx)
 	if err != nil {
 		return nil, fault.Wrap("pack", "", err)
@@ -277,9 +279,9 @@ func (a *App) Pack(ctx context.Context, c *casefile.Case, q PackRequest) (*Packe
 	return out, fault.Wrap("pack", out.Archive, writeCarry(c, out.Archive, out.SHA256))
 }
 
-// headroom is never touched, so it takes no memory. The garbage collector counts it nevertheless, and does not go through the first
-// megabytes of a packing a dozen times over.
-const headroom = 24 << 20 // bytes
+// headroom is never touched, so it takes no memory. The garbage collector counts it nevertheless, and does not go through what is
+// learned while everything waits for it.
+const headroom = 40 << 20 // bytes
 
 // unfinished begins the names of the folders in which archives are made.
 const unfinished = ".packing-"
@@ -299,7 +301,7 @@ func removeUnfinished(dir string) error {
 }
 
 func newPacking(a *App, c *casefile.Case, q PackRequest) *packing {
-	p := &packing{app: a, c: c, q: q, same: map[[2]string]int{}, within: map[*collect.Round]func(time.Time) bool{}, begun: time.Now(), format: &archive.Formats[0]}
+	p := &packing{app: a, c: c, q: q, same: map[[2]string]int{}, within: map[*collect.Round]func(time.Time) bool{}, arrived: map[*collect.Round]func() ([]*arrived, error){}, begun: time.Now(), format: &archive.Formats[0]}
 	p.loaded = sync.OnceValues(func() (*redact.Table, error) { return redact.LoadTable(c.AliasFile()) })
 	p.learner.New = func() any {
 		o := p.options()
@@ -317,6 +319,13 @@ func (p *packing) load() error {
 		return err
 	}
 	p.ask = k
+	if p.rounds, err = chooseRounds(p.c, p.q.Rounds); err != nil {
+		return err
+	}
+	for _, r := range p.rounds {
+		p.arrived[r] = sync.OnceValues(func() ([]*arrived, error) { return readArrived(r) })
+		go p.arrived[r]() // beside what comes before it is used
+	}
 	p.learned = redact.NewLearned(vocabulary(p.c, k)...)
 	if p.policy, err = p.app.policy(p.c, k, p.q.Domains); err != nil {
 		return err
@@ -374,7 +383,9 @@ func (p *packing) progress(n int64) {
 // learn reads everything once, so that what stands next to a key in one file is known in all others. It also makes sure
 // that the evidence is still what was collected.
 func (p *packing) learn(ctx context.Context) error {
-	if err := p.fromArrival(); err != nil {
+	var beside errgroup.Group
+	beside.Go(p.learnTexts)
+	if err := errors.Join(p.fromArrival(), beside.Wait()); err != nil {
 		return err
 	}
 	p.total = 0
@@ -399,15 +410,19 @@ func (p *packing) learn(ctx context.Context) error {
 	if err := g.Wait(); err != nil {
 		return err
 	}
-	o := p.options()
-	o.Learned = p.learned
-	engine := redact.NewEngine(o)
+	return ctx.Err()
+}
+
+// learnTexts learns from what is said beside the evidence.
+func (p *packing) learnTexts() error {
+	engine := p.learner.Get().(*redact.Engine)
+	defer p.learner.Put(engine)
 	for _, text := range p.texts() {
 		if _, err := engine.Text(nil, strings.NewReader(text)); err != nil {
 			return err
 		}
 	}
-	return ctx.Err()
+	return nil
 }
 
 // texts gives what goes into manifest, page and brief besides the evidence.
@@ -515,17 +530,24 @@ func (p *packing) aliases() error {
 		return err
 	}
 	p.table = table
+	var beside errgroup.Group
+	var made []redact.Value
+	var missed []string
+	beside.Go(func() (err error) {
+		made, missed, err = p.prover.Learn(p.options())
+		return err
+	})
 	for _, v := range p.learned.Values() {
 		if _, stays := p.keep[v.Text]; !stays {
 			p.known = append(p.known, v)
 		}
 	}
-	table.Give(p.known)
-	made, missed, err := p.prover.Learn(p.options())
-	if err != nil {
+	if err := beside.Wait(); err != nil {
 		return err
 	}
-	p.matcher = redact.NewMatcher(append(append([]redact.Value{}, p.known...), made...))
+	beside.Go(func() error { table.Give(p.known); return nil })
+	p.matcher = redact.NewMatcher(slices.Concat(p.known, made))
+	_ = beside.Wait()
 	o := p.options()
 	o.Aliases, o.Matcher = p.table, p.matcher
 	if p.proof, err = p.prover.Check(o, missed); err != nil {

@@ -64,9 +64,6 @@ func chooseRounds(c *casefile.Case, ids []string) ([]*collect.Round, error) {
 
 // loadRounds lists the evidence of the chosen rounds.
 func (p *packing) loadRounds() (err error) {
-	if p.rounds, err = chooseRounds(p.c, p.q.Rounds); err != nil {
-		return err
-	}
 	p.round = p.rounds[len(p.rounds)-1]
 	if p.q.NewSince != "" {
 		if p.since, err = chooseRound(p.c, p.q.NewSince); err != nil {

@@ -1,8 +1,9 @@
 package redact
 
 import (
+	"bytes"
 	"cmp"
-	"encoding/json"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -14,6 +15,8 @@ import (
 	"sort"
 	"strings"
 	"sync"
+
+	"github.com/go-json-experiment/json"
 )
 
 // Table is a case's table of aliases: once given, an alias never changes, and no two originals share one.
@@ -24,14 +27,22 @@ import (
 // /16 and /24, and of /48 and /64.
 type Table struct {
 	mu       sync.Mutex
+	given    []Alias // in the order in which they were given
 	byOrigin map[origin]string
-	counts   map[string]int // how many were given below a network or of a class
+	counts   map[group]int // how many were given below a network or of a class
+	networks map[group]int // their numbers among their siblings
 	changed  bool
 }
 
 type origin struct {
 	class Class
 	text  string
+}
+
+// group is what is counted: a class, or what lies in a network.
+type group struct {
+	of string
+	in uint64
 }
 
 // Alias is one line of the table.
@@ -42,7 +53,11 @@ type Alias struct {
 }
 
 // NewTable makes an empty table.
-func NewTable() *Table { return &Table{byOrigin: map[origin]string{}, counts: map[string]int{}} }
+func NewTable() *Table { return newTable(0) }
+
+func newTable(size int) *Table {
+	return &Table{given: make([]Alias, 0, size), byOrigin: make(map[origin]string, size), counts: map[group]int{}, networks: map[group]int{}}
+}
 
 type tableFile struct {
 	Version int     `json:"version"`
@@ -62,12 +77,12 @@ func LoadTable(file string) (*Table, error) {
 }
 
 func parseTable(data []byte, file string) (*Table, error) {
-	t := NewTable()
 	var f tableFile
 	if err := json.Unmarshal(data, &f); err != nil || f.Version != 1 {
 		return nil, fmt.Errorf("%s is not a table of aliases", file)
 	}
-	taken := map[string]bool{}
+	t := newTable(len(f.Aliases))
+	taken := make(map[string]bool, len(f.Aliases))
 	for _, a := range f.Aliases {
 		if taken[a.Alias] || t.byOrigin[origin{a.Class, a.Original}] != "" {
 			return nil, fmt.Errorf("%s gives the alias %s twice", file, a.Alias)
@@ -86,12 +101,21 @@ func parseTable(data []byte, file string) (*Table, error) {
 func (t *Table) Marshal() ([]byte, error) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	f := tableFile{Version: 1, Aliases: make([]Alias, len(t.byOrigin))}
-	for o, a := range t.byOrigin {
-		f.Aliases[t.counts["order "+string(o.class)+o.text]] = Alias{o.class, o.text, a}
+	var b bytes.Buffer // a line for each: there may be tens of thousands
+	b.WriteString("{\"version\": 1, \"aliases\": [")
+	for i, a := range t.given {
+		line, err := json.Marshal(a)
+		if err != nil {
+			return nil, err
+		}
+		if i > 0 {
+			b.WriteByte(',')
+		}
+		b.WriteByte('\n')
+		b.Write(line)
 	}
-	data, err := json.MarshalIndent(f, "", " ")
-	return append(data, '\n'), err
+	b.WriteString("\n]}\n")
+	return b.Bytes(), nil
 }
 
 // Changed says whether aliases were given since the table was loaded.
@@ -105,10 +129,7 @@ func (t *Table) Changed() bool {
 func (t *Table) All() []Alias {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	out := make([]Alias, 0, len(t.byOrigin))
-	for o, a := range t.byOrigin {
-		out = append(out, Alias{o.class, o.text, a})
-	}
+	out := slices.Clone(t.given)
 	sort.Slice(out, func(i, j int) bool { return out[i].Alias < out[j].Alias })
 	return out
 }
@@ -141,7 +162,12 @@ func (t *Table) Alias(class Class, original string) string {
 
 // canonical gives the form under which spellings of the same thing are one.
 func canonical(class Class, text string) string {
+	text = asUTF8(text)
 	switch class {
+	case User:
+		if t, ok := fromJSON(text); ok && strings.Contains(text, `\u`) {
+			return t
+		}
 	case IPv4, IPv6:
 		if class == IPv4 {
 			text = withoutZeros(strings.ReplaceAll(text, "-", "."))
@@ -193,26 +219,28 @@ func (t *Table) give(class Class, original string) string {
 	default:
 		a = "user-" + code(t.next("user"))
 	}
-	t.counts["order "+string(o.class)+o.text] = len(t.byOrigin)
+	t.given = append(t.given, Alias{class, original, a})
 	t.byOrigin[o] = a
 	t.changed = true
 	return a
 }
 
-// next counts up from 0 within a group.
-func (t *Table) next(group string) int {
-	n := t.counts[group]
-	t.counts[group] = n + 1
+// next counts up from 0 within a class.
+func (t *Table) next(class string) int { return t.nextIn(group{of: class}) }
+
+func (t *Table) nextIn(g group) int {
+	n := t.counts[g]
+	t.counts[g] = n + 1
 	return n
 }
 
 // index gives a network its number among its siblings, the same each time.
-func (t *Table) index(network, siblings string) int {
-	if n, ok := t.counts["net "+network]; ok {
+func (t *Table) index(network, siblings group) int {
+	if n, ok := t.networks[network]; ok {
 		return n
 	}
-	n := t.next(siblings)
-	t.counts["net "+network] = n
+	n := t.nextIn(siblings)
+	t.networks[network] = n
 	return n
 }
 
@@ -221,22 +249,24 @@ const networks16 = 15 << 8
 
 func (t *Table) giveIPv4(original string) string {
 	a := netip.MustParseAddr(original).As4()
-	n16 := t.index(fmt.Sprintf("%d.%d", a[0], a[1]), "v4")
+	high := uint64(a[0])<<8 | uint64(a[1])
+	n16 := t.index(group{"v4 /16", high}, group{of: "v4"})
 	if n16 >= networks16 {
 		n := t.next("v4 rest") + 1
 		return netip.AddrFrom4([4]byte{255, byte(n >> 16), byte(n >> 8), byte(n)}).String()
 	}
-	n24 := t.index(fmt.Sprintf("%d.%d.%d", a[0], a[1], a[2]), fmt.Sprintf("v4 in %d", n16))
-	host := t.next(fmt.Sprintf("v4 host in %d %d", n16, n24))
+	n24 := t.index(group{"v4 /24", high<<8 | uint64(a[2])}, group{"v4 in /16", high})
+	host := t.nextIn(group{"v4 in /24", high<<8 | uint64(a[2])})
 	// From 1 on, since .0 reads like a network; the 256th gets it.
 	return netip.AddrFrom4([4]byte{byte(240 + n16>>8), byte(n16), byte(n24), byte(host + 1)}).String()
 }
 
 func (t *Table) giveIPv6(original string) string {
 	a := netip.MustParseAddr(original).As16()
-	n48 := t.index(fmt.Sprintf("%x", a[:6]), "v6")
-	n64 := t.index(fmt.Sprintf("%x", a[:8]), fmt.Sprintf("v6 in %d", n48))
-	host := t.next(fmt.Sprintf("v6 host in %d %d", n48, n64)) + 1
+	high := binary.BigEndian.Uint64(a[:])
+	n48 := t.index(group{"v6 /48", high >> 16}, group{of: "v6"})
+	n64 := t.index(group{"v6 /64", high}, group{"v6 in /48", high >> 16})
+	host := t.nextIn(group{"v6 in /64", high}) + 1
 	out := [16]byte{0x3f, 0xff, byte(n48 >> 24), byte(n48 >> 16), byte(n48 >> 8), byte(n48), byte(n64 >> 8), byte(n64)}
 	for i := 0; i < 8; i++ {
 		out[15-i] = byte(host >> (8 * i))
@@ -300,5 +330,5 @@ func (t *Table) clone() *Table {
 	}
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	return &Table{byOrigin: maps.Clone(t.byOrigin), counts: maps.Clone(t.counts)}
+	return &Table{given: slices.Clone(t.given), byOrigin: maps.Clone(t.byOrigin), counts: maps.Clone(t.counts), networks: maps.Clone(t.networks)}
 }

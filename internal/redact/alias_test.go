@@ -76,19 +76,34 @@ func TestTableIsKept(t *testing.T) {
 	table, err := LoadTable(file)
 	require.NoError(t, err)
 	require.False(t, table.Changed())
-	table.Give([]Value{{"z.last", User, "user"}, {"a.first", User, "user"}, {"192.0.2.9", IPv4, "ipv4"}, {"x@merrowick.example", Mail, "mail"}, {"pw", Secret, "keyed-secret"}})
+	table.Give([]Value{{"z.last", User, "user"}, {"a.first", User, "user"}, {"192.0.2.9", IPv4, "ipv4"}, {"j\xfcrgen.mosebach", User, "user"}, {"x@merrowick.example", Mail, "mail"}, {"pw", Secret, "keyed-secret"}})
 	require.Equal(t, "user-2a", table.Alias(User, "a.first"), "new ones are given in sorted order")
 	data, err := table.Marshal()
 	require.NoError(t, err)
 	require.NotContains(t, string(data), "pw")
 	require.NoError(t, os.WriteFile(file, data, 0o600))
 
+	require.Contains(t, string(data), "a.first")
 	again, err := LoadTable(file)
 	require.NoError(t, err)
-	require.Equal(t, table.All(), again.All())
+	require.Equal(t, table.All(), again.All(), "also what is no UTF-8")
 	require.False(t, again.Changed())
-	require.Equal(t, "user-2c", again.Alias(User, "m.middle"), "what was given never changes")
+	require.Equal(t, "user-2d", again.Alias(User, "m.middle"), "what was given never changes")
 	require.True(t, again.Changed())
+
+	require.NoError(t, os.WriteFile(file, []byte(`{
+ "version": 1,
+ "aliases": [
+  {
+   "class": "user",
+   "original": "a.first",
+   "alias": "user-2a"
+  }
+ ]
+}`), 0o600))
+	older, err := LoadTable(file)
+	require.NoError(t, err)
+	require.Equal(t, []Alias{{User, "a.first", "user-2a"}}, older.All())
 
 	for name, text := range map[string]string{"changed": strings.Replace(string(data), "user-2a", "user-9z", 1), "twice": strings.Replace(string(data), "user-2b", "user-2a", 1), "broken": "{"} {
 		require.NoError(t, os.WriteFile(file, []byte(text), 0o600))

@@ -18,25 +18,16 @@ type entry struct {
 // entriesOf gives the texts by which values are found: as they are, and in their other forms, sorted by text. A form that is
 // a value by itself, or the form of another value too, is there once.
 func entriesOf(values []Value) []entry {
-	parts := make([][]entry, runtime.GOMAXPROCS(0)) // there may be tens of thousands, and everything waits for them
-	size := (len(values) + len(parts) - 1) / len(parts)
-	var g sync.WaitGroup
-	for i := range parts {
-		g.Go(func() {
-			some := values[min(i*size, len(values)):min((i+1)*size, len(values))]
-			part := make([]entry, 0, 3*len(some))
-			for k := range some {
-				part = append(part, entry{text: some[k].Text, value: &some[k]})
-				part = writtenForms(part, &some[k])
-			}
-			parts[i] = sortedByText(part, func(e *entry) string { return e.text }, compareEntries)
-		})
-	}
-	g.Wait()
-	all := parts[0]
-	for _, part := range parts[1:] {
-		all = mergeEntries(all, part)
-	}
+	parts := make([][]entry, runtime.GOMAXPROCS(0))
+	inParts(len(values), func(i, from, to int) {
+		part := make([]entry, 0, 3*(to-from))
+		for k := from; k < to; k++ {
+			part = append(part, entry{text: values[k].Text, value: &values[k]})
+			part = writtenForms(part, &values[k])
+		}
+		parts[i] = sortedPart(part, func(e *entry) string { return e.text }, compareEntries)
+	})
+	all := mergeSorted(parts, compareEntries)
 	once := all[:0]
 	for _, e := range all {
 		if len(once) == 0 || !e.isForm() || e.text != once[len(once)-1].text {
@@ -63,22 +54,40 @@ func compareEntries(a, b *entry) int {
 	return cmp.Or(strings.Compare(string(a.value.Class), string(b.value.Class)), strings.Compare(a.value.Rule, b.value.Rule), strings.Compare(a.value.Text, b.value.Text))
 }
 
-// sortedByText gives a list sorted by a text of each: by its first eight bytes, which are compared at once, and by everything only
-// where these are the same.
+// inParts calls each for the parts of a list that are handled beside each other, and waits: there may be tens of thousands of values,
+// and everything waits for them.
+func inParts(n int, each func(part, from, to int)) {
+	parts := runtime.GOMAXPROCS(0)
+	var g sync.WaitGroup
+	for i := range parts {
+		g.Go(func() { each(i, n*i/parts, n*(i+1)/parts) })
+	}
+	g.Wait()
+}
+
+// sortedByText gives a list sorted by a text of each.
 func sortedByText[T any](list []T, text func(*T) string, compare func(a, b *T) int) []T {
+	parts := make([][]T, runtime.GOMAXPROCS(0))
+	inParts(len(list), func(i, from, to int) { parts[i] = sortedPart(list[from:to], text, compare) })
+	return mergeSorted(parts, compare)
+}
+
+// sortedPart sorts by the first sixteen bytes, which are at hand, and by everything only where these are the same.
+func sortedPart[T any](list []T, text func(*T) string, compare func(a, b *T) int) []T {
 	type head struct {
-		first uint64
-		at    int32
+		first, second uint64
+		at            int32
 	}
 	heads := make([]head, len(list))
 	for i := range list {
-		heads[i] = head{tailOf(text(&list[i]), 0), int32(i)}
+		s := text(&list[i])
+		heads[i] = head{tailOf(s, 0), tailOf(s, 8), int32(i)}
 	}
 	slices.SortFunc(heads, func(a, b head) int {
 		switch {
-		case a.first < b.first:
+		case a.first < b.first || a.first == b.first && a.second < b.second:
 			return -1
-		case a.first > b.first:
+		case a.first > b.first || a.second > b.second:
 			return 1
 		}
 		return compare(&list[a.at], &list[b.at])
@@ -90,15 +99,20 @@ func sortedByText[T any](list []T, text func(*T) string, compare func(a, b *T) i
 	return sorted
 }
 
-// mergeEntries makes one sorted list of two.
-func mergeEntries(a, b []entry) []entry {
-	out := make([]entry, 0, len(a)+len(b))
-	for len(a) > 0 && len(b) > 0 {
-		if compareEntries(&a[0], &b[0]) <= 0 {
-			out, a = append(out, a[0]), a[1:]
-		} else {
-			out, b = append(out, b[0]), b[1:]
+// mergeSorted makes one sorted list of several.
+func mergeSorted[T any](parts [][]T, compare func(a, b *T) int) []T {
+	all := parts[0]
+	for _, b := range parts[1:] {
+		a := all
+		all = make([]T, 0, len(a)+len(b))
+		for len(a) > 0 && len(b) > 0 {
+			if compare(&a[0], &b[0]) <= 0 {
+				all, a = append(all, a[0]), a[1:]
+			} else {
+				all, b = append(all, b[0]), b[1:]
+			}
 		}
+		all = append(append(all, a...), b...)
 	}
-	return append(append(out, a...), b...)
+	return all
 }

@@ -43,30 +43,24 @@ func NewLearned(texts ...string) *Learned {
 	return l
 }
 
-// Add learns a value, if it is of a kind that is removed everywhere.
-func (l *Learned) Add(v Value) {
-	if l.has(v) { // most of what a log says, it says in every file
-		return
-	}
-	if v.Rule == LiteralRule { // the engineer's word counts more than what is common
-		if len(v.Text) < MinName || len(v.Text) > MaxLearned {
-			return
+// Add learns values, if they are of a kind that is removed everywhere.
+func (l *Learned) Add(values ...Value) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for _, v := range values {
+		old, ok := l.values[v.Text]
+		// The same text may be found by two rules in two files; which one counts must not depend on the order of reading.
+		if ok && !less(v, old) { // most of what a log says, it says in every file
+			continue
 		}
-	} else if !learnable(v) || l.common[strings.ToLower(v.Text)] {
-		return
+		if v.Rule == LiteralRule { // the engineer's word counts more than what is common
+			if len(v.Text) >= MinName && len(v.Text) <= MaxLearned {
+				l.values[v.Text] = v
+			}
+		} else if learnable(v) && !l.common[strings.ToLower(v.Text)] {
+			l.values[v.Text] = v
+		}
 	}
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	// The same text may be found by two rules in two files; which one counts must not depend on the order of reading.
-	if old, ok := l.values[v.Text]; !ok || less(v, old) {
-		l.values[v.Text] = v
-	}
-}
-
-func (l *Learned) has(v Value) bool {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	return l.values[v.Text] == v
 }
 
 func less(a, b Value) bool {

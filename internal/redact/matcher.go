@@ -81,12 +81,15 @@ func tailOf(text string, at int) (tail uint64) {
 }
 
 func newGramIndex(entries []entry, stride int) gramIndex {
-	sorted := make([]uint64, 0, len(entries)*stride) // by four bytes, by place, then by the number of the entry: they are sorted by text
-	for o := stride - 1; o >= 0; o-- {
-		for i := range entries {
-			sorted = append(sorted, uint64(four(entries[i].text, o))<<32|uint64(stride-1-o)<<placeShift|uint64(i))
+	sorted := make([]uint64, len(entries)*stride) // by four bytes, by place, then by the number of the entry: they are sorted by text
+	inParts(len(entries), func(_, from, to int) {
+		for i := from; i < to; i++ {
+			for o := range stride {
+				place := stride - 1 - o
+				sorted[place*len(entries)+i] = uint64(four(entries[i].text, o))<<32 | uint64(place)<<placeShift | uint64(i)
+			}
 		}
-	}
+	})
 	sorted = sortUpper(sorted)
 	x := gramIndex{refs: make([]int32, len(sorted)), tails: make([]uint64, len(sorted))}
 	keys := 0
@@ -101,20 +104,11 @@ func newGramIndex(entries []entry, stride int) gramIndex {
 		}
 		x.last().end = int32(i + 1)
 	}
-	begin := int32(0)
-	for i := range x.runs {
-		run := &x.runs[i]
-		run.common = int32(commonPrefix(entries[x.refs[begin]].text, entries[x.refs[run.end-1]].text))
-		for ; begin < run.end; begin++ {
-			e := &entries[x.refs[begin]]
-			x.tails[begin] = tailOf(e.text, int(run.common))
-			run.longest = max(run.longest, int32(len(e.text)))
-			run.secret = run.secret || e.value.Class == Secret
-			if e.base64 { // the base64 around it goes, too
-				run.longest = 1 << 30
-			}
+	inParts(len(x.runs), func(_, from, to int) {
+		for i := from; i < to; i++ {
+			x.describe(i, entries)
 		}
-	}
+	})
 	words := max(4, bits.Len(uint(2*keys)))
 	x.slots, x.shift = make([]int32, 1<<words), 32-words
 	for i, run := range x.runs {
@@ -128,6 +122,22 @@ func newGramIndex(entries []entry, stride int) gramIndex {
 		x.slots[h] = int32(i + 1)
 	}
 	return x
+}
+
+// describe says what the entries of a run have in common.
+func (x *gramIndex) describe(i int, entries []entry) {
+	run, refs := &x.runs[i], x.candidates(i).refs
+	run.common = int32(commonPrefix(entries[refs[0]].text, entries[refs[len(refs)-1]].text))
+	tails := x.tails[int(run.end)-len(refs):]
+	for k, ref := range refs {
+		e := &entries[ref]
+		tails[k] = tailOf(e.text, int(run.common))
+		run.longest = max(run.longest, int32(len(e.text)))
+		run.secret = run.secret || e.value.Class == Secret
+		if e.base64 { // the base64 around it goes, too
+			run.longest = 1 << 30
+		}
+	}
 }
 
 // sortUpper sorts numbers by their upper 32 bits; those that have the same stay in their order.

@@ -208,6 +208,24 @@ func TestWrittenForms(t *testing.T) {
 	}
 }
 
+// Whatever the encoding in which a name or a secret was found, it is found in the others too, and has one alias.
+func TestLettersOfEveryEncoding(t *testing.T) {
+	forms := []string{"J\u00fcrgen.S\u00f8by", `J\u00fcrgen.S\u00f8by`, `J\u00FCrgen.S\u00F8by`, "J\xfcrgen.S\xf8by"}
+	for _, from := range forms {
+		l := learn(t, "login user="+from+" ok\npassword: "+strings.ReplaceAll(from, ".", "7+")+"\n")
+		table := NewTable()
+		table.Give(l.Values())
+		e := NewEngine(Options{Matcher: NewMatcher(l.Values()), Aliases: table})
+		for _, in := range forms {
+			require.Equal(t, "gate opened, user-2a there", e.String("gate opened, "+in+" there"), "%q from %q", in, from)
+			require.Equal(t, "user=user-2a", e.String("user="+in), "%q from %q", in, from)
+			require.Equal(t, "got [redacted:keyed-secret] back", e.String("got "+strings.ReplaceAll(in, ".", "7+")+" back"), "%q from %q", in, from)
+		}
+		require.Equal(t, "J\u00fcrgen.S\u00f8by", table.All()[0].Original)
+	}
+	require.Equal(t, `\ud83d\ude00`, asASCII("\U0001f600", `\u%04x`))
+}
+
 // The matcher gives what a plain search gives, whatever the lengths and places.
 func TestMatcherFindsAll(t *testing.T) {
 	r := rand.New(rand.NewPCG(5, 6))

@@ -3,13 +3,16 @@ package redact
 import (
 	"encoding/base64"
 	"encoding/json"
+	"fmt"
 	"html"
 	"net/url"
 	"strings"
+	"unicode/utf16"
+	"unicode/utf8"
 )
 
 // writtenForms gives the other forms in which a value is written where it stands within another text: with the escapes of
-// JSON, of addresses (RFC 3986) and of XML, and for secrets the part of their base64 (RFC 4648) that does not depend on what
+// JSON, of addresses (RFC 3986) and of XML, in Latin-1 and UTF-8, and for secrets the part of their base64 (RFC 4648) that does not depend on what
 // stands around them. A value that was found with escapes is also looked for without. They are put behind a list.
 func writtenForms(out []entry, v *Value) []entry {
 	add := func(text string) {
@@ -25,7 +28,8 @@ func writtenForms(out []entry, v *Value) []entry {
 		}
 		return out
 	}
-	plain := v.Text
+	plain := asUTF8(v.Text)
+	add(plain)
 	if strings.IndexByte(plain, '%') >= 0 {
 		if t, err := url.PathUnescape(plain); err == nil && isPlainText(t) {
 			add(t)
@@ -33,8 +37,7 @@ func writtenForms(out []entry, v *Value) []entry {
 		}
 	}
 	if strings.IndexByte(plain, '\\') >= 0 {
-		var t string
-		if err := json.Unmarshal([]byte(`"`+plain+`"`), &t); err == nil && isPlainText(t) {
+		if t, ok := fromJSON(plain); ok {
 			add(t)
 			plain = t
 		}
@@ -57,6 +60,11 @@ func writtenForms(out []entry, v *Value) []entry {
 		add(html.EscapeString(plain))
 		add(inElements.Replace(plain))
 	}
+	if strings.IndexFunc(plain, func(r rune) bool { return r >= utf8.RuneSelf }) >= 0 {
+		add(asLatin1(plain))
+		add(asASCII(plain, `\u%04x`))
+		add(asASCII(plain, `\u%04X`))
+	}
 	if v.Class == Secret && len(plain) >= minBase64 {
 		for offset := range 3 {
 			heart := base64Heart(plain, offset)
@@ -67,6 +75,52 @@ func writtenForms(out []entry, v *Value) []entry {
 		}
 	}
 	return out
+}
+
+// fromJSON gives what a text stands for within the quotes of JSON (RFC 8259, section 7).
+func fromJSON(text string) (t string, ok bool) {
+	err := json.Unmarshal([]byte(`"`+text+`"`), &t)
+	return t, err == nil && isPlainText(t)
+}
+
+// asUTF8 reads what is no UTF-8 as Latin-1 (ISO 8859-1), in which every byte is the character of its number.
+func asUTF8(text string) string {
+	if utf8.ValidString(text) {
+		return text
+	}
+	runes := make([]rune, len(text))
+	for i := range runes {
+		runes[i] = rune(text[i])
+	}
+	return string(runes)
+}
+
+// asLatin1 writes a text in Latin-1; what has a character beyond it stays.
+func asLatin1(text string) string {
+	var b []byte
+	for _, r := range text {
+		if r > 0xff {
+			return text
+		}
+		b = append(b, byte(r))
+	}
+	return string(b)
+}
+
+// asASCII writes a text as JSON does that keeps to ASCII. form is that of the four hexadecimal digits, whose letters may be of either case.
+func asASCII(text, form string) string {
+	var b strings.Builder
+	for _, r := range text {
+		switch high, low := utf16.EncodeRune(r); {
+		case r < utf8.RuneSelf:
+			b.WriteRune(r)
+		case high != utf8.RuneError:
+			fmt.Fprintf(&b, form+form, high, low)
+		default:
+			fmt.Fprintf(&b, form, r)
+		}
+	}
+	return b.String()
 }
 
 var (
