@@ -5,7 +5,7 @@ GO      := CGO_ENABLED=0 go
 FUZZTIME ?= 20s
 PLATFORMS := linux/amd64 linux/arm64 darwin/amd64 darwin/arm64 windows/amd64 windows/arm64
 
-.PHONY: build cross dist demo test test-servers test-long lint bench screenshots clean
+.PHONY: build cross dist demo test test-servers test-long lint bench profile screenshots clean
 
 build:
 	$(GO) build -trimpath -tags nethttpomithttp2 -ldflags '$(LDFLAGS)' -o envask ./cmd/envask
@@ -51,6 +51,10 @@ lint:
 
 bench: build
 	sh scripts/bench.sh
+
+# What the compiler is told of where the time goes (cmd/envask/default.pgo), from the benchmarks.
+profile:
+	sh scripts/profile.sh
 
 screenshots: build
 	sh scripts/screenshots.sh

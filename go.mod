@@ -14,6 +14,7 @@ require (
 	github.com/emersion/go-smtp v0.25.1
 	github.com/go-json-experiment/json v1.27.2
 	github.com/gofrs/flock v0.13.1
+	github.com/google/pprof v0.0.0-20261105003125-4bf881d7fb0b
 	github.com/jedib0t/go-pretty/v6 v6.8.3
 	github.com/jlaffaye/ftp v0.2.4
 	github.com/kevinburke/ssh_config v1.6.0
