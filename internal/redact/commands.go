@@ -10,8 +10,13 @@ import (
 
 // commandSecrets find the secret among the words behind the name of such a program.
 var commandSecrets = map[string]func(b []byte, words [][2]int) int{
-	"net":      netSecret,
-	"htpasswd": htpasswdSecret,
+	"net":              netSecret,
+	"htpasswd":         htpasswdSecret,
+	"mosquitto_passwd": htpasswdSecret,
+	"kinit":            hereSecret,
+	"vncpasswd":        hereSecret,
+	"chpasswd":         hereSecret,
+	"xfreerdp":         slashSecret,
 	"rabbitmqctl": func(b []byte, words [][2]int) int {
 		return behindWord(b, words, 2, "add_user", "change_password", "authenticate_user")
 	},
@@ -53,13 +58,16 @@ func commandArgument(b []byte, at, free int, word string) (int, int, bool) {
 	if b[start] == '>' || b[start] == '#' { // of a list of rights, see cacheSecret
 		start++
 	}
+	if bytes.HasPrefix(b[start:end], []byte("/p:")) {
+		start += len("/p:")
+	}
 	if end-start > 2 && (b[start] == '"' || b[start] == '\'') && b[end-1] == b[start] {
 		start, end = start+1, end-1
 	}
 	if n := end - 2; word == "send" && n > start && b[n] == '\\' { // the escape of the line's end
 		end = n
 	}
-	if fed := fedByPipe(b, words); fed > 0 && strings.HasSuffix(wordAt(b, words[fed]), "chpasswd") { // svc:SECRET
+	if fed := fedByPipe(b, words); fed > 0 && strings.HasSuffix(wordAt(b, words[fed]), "chpasswd") || word == "chpasswd" { // svc:SECRET
 		start += bytes.IndexByte(b[start:end], ':') + 1
 	}
 	return start, end, start >= free && start < end && isValue(b[start:end])
@@ -207,7 +215,7 @@ func fedByPipe(b []byte, words [][2]int) int {
 		for j := i + 1; j < min(len(words), i+12); j++ {
 			name := wordAt(b, words[j])
 			name = name[strings.LastIndexByte(name, '/')+1:]
-			if j < i+4 && (name == "passwd" || name == "chpasswd") || name == "--password-stdin" || name == "--passphrase-fd" || name == "-S" && wordAt(b, words[j-1]) == "sudo" {
+			if j < i+4 && (strings.HasSuffix(name, "passwd") || name == "kinit" || name == "cryptsetup") || name == "--password-stdin" || name == "--passphrase-fd" || name == "-S" && wordAt(b, words[j-1]) == "sudo" {
 				return j
 			}
 		}
@@ -221,7 +229,20 @@ func pipedSecret(b []byte, words [][2]int) int {
 		return -1
 	}
 	for i, w := range words {
-		if b[w[0]] != '-' {
+		if b[w[0]] != '-' && bytes.IndexByte(b[w[0]:w[1]], '%') < 0 { // not what printf makes of it
+			return i
+		}
+	}
+	return -1
+}
+
+// hereSecret: kinit svc <<< SECRET.
+func hereSecret(b []byte, words [][2]int) int { return behindWord(b, words, 1, "<<<") }
+
+// slashSecret: xfreerdp /u:svc /p:SECRET.
+func slashSecret(b []byte, words [][2]int) int {
+	for i, w := range words {
+		if bytes.HasPrefix(b[w[0]:w[1]], []byte("/p:")) {
 			return i
 		}
 	}

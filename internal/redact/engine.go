@@ -68,6 +68,7 @@ type Engine struct {
 	hots        []hotPlaces
 	numbered    int              // so far hots are gathered
 	nextAt      []int            // where each of nexts goes on
+	sqlRows     []int            // where rows of SQL open
 	ownerEnd    int              // where the last owner of a file ends
 	named       map[string]*Rule // the rules that are on
 	rows        table            // whose rows are read where the block begins
@@ -271,7 +272,7 @@ func (e *Engine) find(b []byte, from int) {
 	free := from
 	ahead := finding{start: len(b) + 1} // found, and not come to yet: what stands before it is looked at all the same
 	e.ownerEnd, e.marks.to = -1, 0
-	e.numbered, e.hots = from, e.hots[:0]
+	e.numbered, e.hots, e.sqlRows = from, e.hots[:0], e.sqlRows[:0]
 	e.heads, e.rowsNext = e.heads[:0], e.rows
 	if from == 0 && e.base == 0 { // the first line of a text
 		e.heads = append(e.heads, 0)
@@ -300,6 +301,9 @@ func (e *Engine) find(b []byte, from int) {
 		if mayHead[b[i]] {
 			e.noteHead(b, i)
 		}
+		if b[i] == '(' && opensRow(b, i) {
+			e.sqlRows = append(e.sqlRows, i)
+		}
 		f, ok := e.at(b, i, free, e.table[b[i]])
 		switch {
 		case !ok || f.end > ahead.start && f.end > i:
@@ -316,6 +320,8 @@ func (e *Engine) find(b []byte, from int) {
 		}
 	}
 	ruled := len(e.findings)
+	e.findNamesBeside(b, from)
+	e.findRows(b, from)
 	e.findNumbers(b, from)
 	if e.rows.open() || len(e.heads) > 0 {
 		e.findTables(b, from)

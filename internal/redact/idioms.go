@@ -248,7 +248,7 @@ func isLoginLike(v []byte) bool {
 }
 
 // userCommands are programs that take the name of a user as their first plain argument.
-var userCommands = wordSet("chown useradd userdel usermod adduser deluser chage")
+var userCommands = wordSet("chown useradd userdel usermod adduser deluser chage kinit")
 
 // userOfCommand finds that argument. What stands before the program must be the beginning of a command.
 func userOfCommand(b []byte, ws, at int) (int, int, bool) {
@@ -268,20 +268,6 @@ func userOfCommand(b []byte, ws, at int) (int, int, bool) {
 		}
 		end := nameAt(b, w[0])
 		return w[0], end, end == w[1] || b[end] == ':'
-	}
-	return 0, 0, false
-}
-
-// userOfOption finds the name behind -u of programs that do something as another user.
-func userOfOption(b []byte, at int) (int, int, bool) {
-	if at+3 >= len(b) || b[at+1] != 'u' || b[at+2] != ' ' {
-		return 0, 0, false
-	}
-	line := b[lineStart(b, at):at]
-	for _, program := range []string{"sudo ", "crontab ", "runuser "} {
-		if n := bytes.LastIndex(line, []byte(program)); n >= 0 && (n == 0 || !isWord(line[n-1])) && !bytes.ContainsAny(line[n:], "|;&") {
-			return at + 3, nameAt(b, at+3), true
-		}
 	}
 	return 0, 0, false
 }

@@ -38,6 +38,9 @@ var wholeKeys = func() map[string]keyKind {
 	for _, k := range []string{"mac", "macaddress", "macaddr", "hwaddr", "hwaddress", "physicaladdress", "bssid", "clientmac", "ethernetaddress"} {
 		m[k] = keyMAC
 	}
+	for _, k := range []string{"encryptkey", "loggedinkey", "noncekey"} {
+		m[k] = keySecret
+	}
 	for k := range mailboxKeys {
 		m[k] |= keyMailbox
 	}

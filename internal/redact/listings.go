@@ -29,6 +29,10 @@ func userOfPasswd(b []byte, at int) (int, int, bool) {
 	first := lineStart(b, at)
 	line := b[first:at]
 	if at+3 < len(b) && (b[at+1] == 'x' || b[at+1] == '*' || b[at+1] == '!') && b[at+2] == ':' && isDigit(b[at+3]) {
+		if members := lineFrom(b, at+3); bytes.Count(members, []byte(":")) == 1 { // NAME:x:1002:MEMBER,… of /etc/group
+			start := at + 4 + bytes.IndexByte(members, ':')
+			return start, nameAt(b, start), true
+		}
 		return first, at, len(line) > 1 && nameAt(b, first) == at
 	}
 	if !group || bytes.Count(line, []byte(":")) != 3 {

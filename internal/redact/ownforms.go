@@ -156,7 +156,10 @@ func relaySecret(b []byte, at, free int) (int, int, bool) {
 var pairCalls = []string{"auth", "authenticate", "login", "logon", "networkcredential", "credential", "credentials", "pscredential", "passwordauthentication", "usernamepassword", "usernamepasswordcredentials", "basicauth",
 	"httpbasicauth", "setbasicauth", "basiccredentials", "authorization", "connect", "basic"}
 
-// secondOfPair finds the second argument of such a call: auth("svc", "…"), auth=("svc", "…"). It says whether it is one; what is no
+// tripleCalls take the name of a database or server before these.
+var tripleCalls = []string{"PDO", "mysqli", "mysqliconnect", "mysqlconnect", "getconnection", "odbcconnect", "db2connect", "openconnection"}
+
+// secondOfPair finds the secret of such a call, behind the name: auth("svc", "…"), auth=("svc", "…"), PDO("mysql:…", "svc", "…"). It says whether it is one; what is no
 // secret is empty then.
 func secondOfPair(b []byte, at, free int) (from, to int, pair bool) {
 	end := at
@@ -168,20 +171,25 @@ func secondOfPair(b []byte, at, free int) (from, to int, pair bool) {
 		start--
 	}
 	name := bytes.ReplaceAll(b[start:end], []byte("_"), nil)
-	if start == end || !isOneOf(name, pairCalls...) || at+1 >= len(b) {
+	third := isOneOf(name, tripleCalls...)
+	if start == end || !third && !isOneOf(name, pairCalls...) || at+1 >= len(b) {
 		return 0, 0, false
 	}
-	first, ok := keyed{}.readValue(b, at+1)
-	if !ok || !first.quoted || first.end+1 >= len(b) || b[first.end+1] != ',' {
-		return 0, 0, false
+	second, ok := keyed{}.readValue(b, at+1)
+	for range 2 {
+		if !ok || !second.quoted || second.end+1 >= len(b) || b[second.end+1] != ',' {
+			return 0, 0, false
+		}
+		if second, ok = (keyed{}).readValue(b, second.end+2); !third {
+			break
+		}
 	}
-	second, ok := keyed{}.readValue(b, first.end+2)
 	behind := second.end + 1
 	if !ok || !second.quoted || behind >= len(b) || bytes.IndexByte([]byte("),."), b[behind]) < 0 {
 		return 0, 0, false
 	}
 	sure := !isOneOf(name, "login", "logon", "connect", "basic", "authorization")
-	if v := b[second.start:second.end]; second.start < free || !isValue(v) || !sure && !looksChosen(v) && !looksMixed(v) {
+	if v := b[second.start:second.end]; second.start < free || !isValue(v) || !sure && (!looksChosen(v) && !looksMixed(v) || isDeviceName(v)) {
 		return 0, 0, true
 	}
 	return second.start, second.end, true

@@ -91,7 +91,7 @@ var Rules = []Rule{
 }
 
 // RulesVersion is written into manifests. It changes whenever the rules find other things than before.
-const RulesVersion = "7"
+const RulesVersion = "8"
 
 var ruleName = regexp.MustCompile(`^[a-z][a-z0-9]*(-[a-z0-9]+)*$`)
 

@@ -55,17 +55,6 @@ func (e *Engine) findTables(b []byte, from int) {
 	if at > 0 && b[at-1] != '\n' {
 		at = nextLine(b, at)
 	}
-	add := func(start, end int, rule string) {
-		r := e.named[rule]
-		if r == nil || start < from {
-			return
-		}
-		f := finding{start: start, end: end, trigger: start, class: r.Class, rule: r.Name, by: r}
-		if r.Class != Secret {
-			f.put = r.known.of(b, start, end)
-		}
-		e.findings = append(e.findings, f)
-	}
 	for at < len(b) {
 		switch {
 		case t.column.open:
@@ -75,11 +64,11 @@ func (e *Engine) findTables(b []byte, from int) {
 				continue
 			}
 			if start < end && isPerson(b[start:end]) {
-				add(start, end, logUserRule)
+				e.add(b, from, start, end, logUserRule)
 			}
 			at = nextLine(b, at)
 		case t.cells.sep != 0:
-			if !t.cells.row(b, at, func(start, end int, kind cellKind) { name, _ := kind.rule(); add(start, end, name) }) {
+			if !t.cells.row(b, at, func(start, end int, kind cellKind) { name, _ := kind.rule(); e.add(b, from, start, end, name) }) {
 				t = table{}
 				continue
 			}

@@ -145,8 +145,10 @@ func isTokenByte(c byte) bool {
 
 // findBearer finds the token after "Bearer " (RFC 6750).
 func findBearer(b []byte, at, free int) (int, int, bool) {
-	if bytes.HasPrefix(b[at:], []byte("Basic ")) && !wordBefore(b, at) {
-		return findBasic(b, at+len("Basic "), free)
+	for _, word := range []string{"Basic ", "Basic%20"} {
+		if bytes.HasPrefix(b[at:], []byte(word)) && !wordBefore(b, at) {
+			return findBasic(b, at+len(word), free)
+		}
 	}
 	if !bytes.HasPrefix(b[at:], []byte("Bearer ")) || wordBefore(b, at) {
 		return 0, 0, false

@@ -23,7 +23,7 @@ var directives = wordSet(`bindpw rootpw requirepass masterauth rocommunity rwcom
 var configVerbs = wordSet(`enable username user snmp-server snmp radius-server radius tacacs-server tacacs crypto pre-shared-key neighbor ip ipv6 ntp standby vrrp ppp
 	wpa-psk wpa2-psk set key-string area isis authentication password secret community machine login default peer aaa server wlan wireless ssid security
 	interface bgp ospf eigrp glbp hsrp create alter grant identified localuser local-user super add proxy credentials account administrator admin
-	encrypted-password authentication-key key psk server-private address mgmt-user dot1x aaa-server pac hwtacacs-server key-chain snmp-agent ldap mysql vpn tunnel no-login console line config define trap-receiver`)
+	encrypted-password authentication-key key psk server-private address mgmt-user dot1x aaa-server pac hwtacacs-server key-chain snmp-agent ldap mysql vpn tunnel no-login console line config define trap-receiver stats`)
 
 // keyVerbs begin the lines in which even the plain word key announces a secret.
 var keyVerbs = wordSet(`radius-server radius tacacs-server tacacs crypto pre-shared-key ntp server-key aaa server server-private aaa-server pac key-chain key authentication vpn tunnel address wlan set peer`)
@@ -73,8 +73,13 @@ func valueAfterWord(b []byte, at, free int) (int, int, bool) {
 	}
 	var buf [32]byte
 	word := string(lowered(&buf, b[start:at]))
-	if (word == "auth" || word == "by") && !isUpper(b[start]) {
-		return 0, 0, false // these tell in capitals only, see weakWord
+	if (word == "auth" || word == "by") && !isUpper(b[start]) { // these tell in capitals only, see weakWord
+		if word == "auth" && bytes.HasSuffix(b[:start], []byte("stats ")) { // stats auth NAME:SECRET, of a proxy
+			if words := fieldsAt(lineFrom(b, at), at); len(words) > 0 {
+				return behindUser(b, words[0][0], words[0][1])
+			}
+		}
+		return 0, 0, false
 	}
 	if !valueWords.has(b[start:at]) {
 		return behindCompound(b, at, free, start)
@@ -385,7 +390,7 @@ func findCall(b []byte, at, free int) (int, int, bool) {
 		for next < len(b) && isSpace(b[next]) {
 			next++
 		}
-		if next >= len(b) || b[next] != b[at-1] {
+		if next >= len(b) || b[next] != '"' && b[next] != '\'' {
 			return 0, 0, false
 		}
 	}
@@ -416,6 +421,9 @@ var setters = []string{"put", "set", "setproperty", "putenv", "setenv", "propert
 // isSetter says whether a key is the first argument of such a call.
 func isSetter(b []byte, key int) bool {
 	at := key - 1 // its quote
+	for at > 1 && b[at-1] == ' ' {
+		at--
+	}
 	if at < 1 || b[at-1] != '(' {
 		return false
 	}
@@ -429,25 +437,13 @@ func isSetter(b []byte, key int) bool {
 // findInsert finds the secret in a row of an SQL statement that names its columns: INSERT INTO users (login,
 // password) VALUES ('svc', '…').
 func findInsert(b []byte, at, free int) (int, int, bool) {
-	before := bytes.TrimRight(b[max(0, at-2*maxPair):at], " \r\n")
-	if n := len(before); n > 1 && before[n-1] == ',' && before[n-2] == ')' { // a further row
-		before = bytes.TrimRight(upToValues(b[max(0, at-maxRows):at]), " ")
-	}
-	if len(before) < 10 || !bytes.EqualFold(before[len(before)-6:], []byte("VALUES")) {
-		return 0, 0, false
-	}
-	before = bytes.TrimRight(before[:len(before)-6], " ")
-	open := bytes.LastIndexByte(before, '(')
-	if open < 0 || before[len(before)-1] != ')' {
-		return 0, 0, false
-	}
 	start := at + 1
-	for _, column := range bytes.Split(before[open+1:len(before)-1], []byte(",")) {
+	for _, column := range insertColumns(b, at) {
 		for start < len(b) && isSpace(b[start]) {
 			start++
 		}
 		end := sqlValueEnd(b, start)
-		if kindOf(bytes.Trim(column, " `\"'[]"))&keySecret != 0 && end-start > 2 && b[start] == '\'' {
+		if kindOf(column)&keySecret != 0 && end-start > 2 && b[start] == '\'' {
 			return start + 1, end - 1, start+1 >= free && isValue(b[start+1:end-1])
 		}
 		if end >= len(b) || b[end] != ',' {
@@ -456,6 +452,27 @@ func findInsert(b []byte, at, free int) (int, int, bool) {
 		start = end + 1
 	}
 	return 0, 0, false
+}
+
+// insertColumns gives the names of the columns of a row of an SQL statement that opens at a place, if the statement names them.
+func insertColumns(b []byte, at int) [][]byte {
+	before := bytes.TrimRight(b[max(0, at-2*maxPair):at], " \r\n")
+	if n := len(before); n > 1 && before[n-1] == ',' && before[n-2] == ')' { // a further row
+		before = bytes.TrimRight(upToValues(b[max(0, at-maxRows):at]), " ")
+	}
+	if len(before) < 10 || !bytes.EqualFold(before[len(before)-6:], []byte("VALUES")) {
+		return nil
+	}
+	before = bytes.TrimRight(before[:len(before)-6], " \r\n")
+	open := bytes.LastIndexByte(before, '(')
+	if open < 0 || before[len(before)-1] != ')' {
+		return nil
+	}
+	columns := bytes.Split(before[open+1:len(before)-1], []byte(","))
+	for i := range columns {
+		columns[i] = bytes.Trim(columns[i], " \r\n`\"'[]")
+	}
+	return columns
 }
 
 // maxRows is how far before a row the beginning of its statement may stand, in bytes.

@@ -1,0 +1,257 @@
+package redact
+
+import (
+	"bytes"
+	"strings"
+)
+
+// Names of accounts where a secret beside them, the option of a program or the column of a row of SQL tells them.
+
+// add adds what was found aside from the triggers of rules, if it lies behind a place and its rule is on.
+func (e *Engine) add(b []byte, from, start, end int, rule string) {
+	r := e.named[rule]
+	if r == nil || start < from || start >= end || isAlias(r.Class, b[start:end]) {
+		return
+	}
+	f := finding{start: start, end: end, trigger: start, class: r.Class, rule: r.Name, by: r}
+	if r.Class != Secret {
+		f.put = r.known.of(b, start, end)
+	}
+	e.findings = append(e.findings, f)
+}
+
+// findNamesBeside adds the names beside the secrets that rules found from a place on.
+func (e *Engine) findNamesBeside(b []byte, from int) {
+	for i, n := 0, len(e.findings); i < n; i++ {
+		f := &e.findings[i] // until others are added
+		var start, end int
+		switch f.rule {
+		case "url-credentials", "password-option":
+			start, end = nameJoined(b, f.start)
+		case "worded-secret":
+			if start, end = nameInCall(b, f.start); start == end {
+				start, end = nameInCommand(b, f.start)
+			}
+		case logUserRule:
+			if f.start > from && b[f.start-1] == ':' && f.end < len(b) && b[f.end] == ',' {
+				e.addMembers(b, from, f.end)
+			}
+		}
+		if start < end && isPerson(b[start:end]) && isLoginWord(b[start:end]) {
+			e.add(b, from, start, end, logUserRule)
+		}
+	}
+}
+
+// addMembers adds the further names of a list that goes to the end of its line, as in /etc/group.
+func (e *Engine) addMembers(b []byte, from, at int) {
+	for at < len(b) && b[at] == ',' {
+		end := nameAt(b, at+1)
+		if isPerson(b[at+1 : end]) {
+			e.add(b, from, at+1, end, logUserRule)
+		}
+		at = end
+	}
+}
+
+// nameJoined gives the name to which a secret is joined: name:SECRET, name%SECRET, name,SECRET, name/SECRET.
+func nameJoined(b []byte, secret int) (start, end int) {
+	end = max(0, secret-1)
+	if bytes.IndexByte([]byte(":%,/"), b[end]) < 0 {
+		return 0, 0
+	}
+	start = nameBefore(b, end)
+	if start == 0 || bytes.IndexByte([]byte("/ \t\"'=:("), b[start-1]) < 0 {
+		return 0, 0
+	}
+	// Databases and brokers are mostly reached under the name of a program, which stands everywhere in its logs.
+	program := b[end] == '/' || b[start-1] == '/' && !forPeople(b[:start])
+	if program && bytes.IndexByte(b[start:end], '.') < 0 {
+		return 0, 0
+	}
+	return start, end
+}
+
+// forPeople says whether the scheme that ends with a text is one by which people reach something.
+func forPeople(text []byte) bool {
+	text, ok := bytes.CutSuffix(text, []byte("://"))
+	if !ok {
+		return false
+	}
+	start := len(text)
+	for start > 0 && isWord(text[start-1]) {
+		start--
+	}
+	return isOneOf(text[start:], "http", "https", "ftp", "ftps", "sftp", "ssh", "scp", "smb", "cifs", "rtsp", "rtsps", "ws", "wss", "imap", "imaps", "smtp", "smtps", "sip", "sips", "dav", "davs", "webdav", "svn", "git")
+}
+
+// nameInCall gives the argument before a secret in a call: login("name", "SECRET").
+func nameInCall(b []byte, secret int) (start, end int) {
+	quote := b[max(0, secret-1)]
+	if quote != '"' && quote != '\'' {
+		return 0, 0
+	}
+	before := bytes.TrimRight(b[max(0, secret-1-maxKey):secret-1], " ")
+	before, ok := bytes.CutSuffix(before, []byte(","))
+	if before = bytes.TrimRight(before, " "); !ok || len(before) < 3 || before[len(before)-1] != quote {
+		return 0, 0
+	}
+	base := max(0, secret-1-maxKey)
+	end = base + len(before) - 1
+	if start = nameBefore(b, end); start == 0 || b[start-1] != quote && b[start-1] != '\\' || kindOf(b[start:end]) != 0 { // DOMAIN\name; a key is none
+		return 0, 0
+	}
+	return start, end
+}
+
+// namingCommands take a name as the plain argument before the secret.
+var namingCommands = [][]byte{[]byte("rabbitmqctl "), []byte("htpasswd "), []byte("mosquitto_passwd "), []byte("net user "), []byte("chpasswd"), []byte("xfreerdp "), []byte("radtest "), []byte("stats auth ")}
+
+// nameInCommand gives the argument before a secret of one of these, or what is joined to it.
+func nameInCommand(b []byte, secret int) (start, end int) {
+	line := b[lineStart(b, secret):]
+	if n := bytes.IndexByte(line, '\n'); n >= 0 {
+		line = line[:n]
+	}
+	for _, c := range namingCommands {
+		if !bytes.Contains(line, c) {
+			continue
+		}
+		if b[secret-1] == ':' && c[0] != 'x' {
+			return nameJoined(b, secret)
+		}
+		if n := bytes.Index(line, []byte("/u:")); c[0] == 'x' && n >= 0 {
+			start = lineStart(b, secret) + n + len("/u:")
+			return start, nameAt(b, start)
+		}
+		end = secret - 1
+		for end > 0 && (b[end-1] == ' ' || b[end-1] == '\'' || b[end-1] == '"') {
+			end--
+		}
+		return nameBefore(b, end), end
+	}
+	return 0, 0
+}
+
+// findRows adds what stands in the rows of SQL from a place on, under the names of their columns.
+func (e *Engine) findRows(b []byte, from int) {
+	var kinds []cellKind
+	next := -1 // where the row may open to which the kinds belong, too
+	for _, at := range e.sqlRows {
+		if at < next {
+			continue // within a value
+		}
+		if at != next {
+			kinds, _ = kindsOfHeads(insertColumns(b, at))
+		}
+		start := at + 1
+		for _, kind := range kinds {
+			for start < len(b) && isSpace(b[start]) {
+				start++
+			}
+			end := sqlValueEnd(b, start)
+			if end-start > 2 && b[start] == '\'' && kind.takes(b[start+1:end-1]) {
+				rule, _ := kind.rule()
+				e.add(b, from, start+1, end-1, rule)
+			}
+			if start = end; end >= len(b) || b[end] != ',' {
+				break
+			}
+			start++
+		}
+		for next = start; next < len(b) && bytes.IndexByte([]byte("), \r\n"), b[next]) >= 0; {
+			next++
+		}
+	}
+}
+
+// opensRow says whether a row of SQL may open at a bracket.
+func opensRow(b []byte, at int) bool {
+	if at < 8 {
+		return false
+	}
+	before := bytes.TrimRight(b[at-8:at], " \r\n")
+	n := len(before)
+	return n > 5 && (before[n-1] == ',' && before[n-2] == ')' || before[n-1]|0x20 == 's' && isOneOf(before[n-6:], "values"))
+}
+
+// nameOptions are the letters of the options with which programs take the name of a user. A star stands for any ending.
+var nameOptions = map[string]string{
+	"sudo": "u", "crontab": "u", "runuser": "u", "mysql*": "u", "mariadb*": "u", "mongo*": "u", "psql": "U", "pg_*": "U", "createdb": "U", "dropdb": "U", "ssh": "l", "rlogin": "l", "rsh": "l",
+	"sqlcmd": "U", "osql": "U", "bcp": "U", "isql": "U", "psexec*": "u", "ipmitool": "U", "rdesktop": "u", "xfreerdp": "u", "mosquitto_*": "u", "snmp*": "u", "docker": "u", "podman": "u", "helm": "u",
+	"curl": "uU", "lftp": "u", "ncftp": "u", "smbclient": "U", "rpcclient": "U", "pkill": "uU", "pgrep": "uU", "lsof": "u", "top": "u", "ps": "uU", "winrs": "u", "plink": "l", "pscp": "l", "at": "u",
+}
+
+// longNameOptions are those of any program.
+var longNameOptions = wordSet("username user-name login-name loginname identity samid samaccountname credential ssh-user remote-user db-user dbuser admin-user http-user ftp-user proxy-username")
+
+// userOfOption finds the name behind the option of a program: -u NAME, --username NAME, and -uNAME of some databases.
+func userOfOption(b []byte, at int) (int, int, bool) {
+	if at+4 >= len(b) || at > 0 && (!beforeOption[b[at-1]] || b[at-1] == '-') {
+		return 0, 0, false
+	}
+	start, any := nameOption(b, at)
+	if start == 0 {
+		return 0, 0, false
+	}
+	for start < len(b) && (b[start] == ' ' || b[start] == '"' || b[start] == '\'') {
+		start++
+	}
+	end := nameAt(b, start)
+	if end < len(b) && bytes.IndexByte([]byte(`/\@=*`), b[end]) >= 0 { // a domain before a name has a rule of its own, and so has a mail address
+		return 0, 0, false
+	}
+	return start, end, any || isLoginWord(b[start:end])
+}
+
+// nameOption gives where the value of an option begins that takes a name, or 0; any says that it cannot be anything else.
+func nameOption(b []byte, at int) (value int, any bool) {
+	word := at + 1
+	if b[word] == '-' {
+		word++
+	}
+	end := word
+	for end < len(b) && end-word < maxKey && (isWord(b[end]) || b[end] == '-') {
+		end++
+	}
+	switch {
+	case end == len(b) || end == word:
+	case end == word+1 && word == at+1 && b[end] == ' ':
+		program, ok := programTaking(b[lineStart(b, at):at], b[word:end])
+		if ok {
+			return end + 1, program == "sudo" || program == "crontab" || program == "runuser"
+		}
+	case word == at+1 && b[word] == 'u' && b[end] != '=':
+		if program, ok := programTaking(b[lineStart(b, at):at], b[word:word+1]); ok && (program[0] == 'm') {
+			return word + 1, false
+		}
+	case b[end] != ' ':
+	case hasWord(longNameOptions, b[word:end]):
+		return end + 1, false
+	case isOneOf(b[word:end], "user", "login"):
+		if stop := nameAt(b, end+1); bytes.IndexByte(b[end+1:stop], '.') > 0 { // not systemctl --user status, or bash --login script
+			return end + 1, false
+		}
+	}
+	return 0, false
+}
+
+// programTaking gives the last program on a line, if it takes a name with an option of a letter.
+func programTaking(line, letter []byte) (program string, ok bool) {
+	if n := bytes.LastIndexAny(line, "|;&`("); n >= 0 {
+		line = line[n+1:]
+	}
+	words := bytes.Fields(line)
+	for i := len(words) - 1; i >= 0; i-- {
+		name := string(words[i][bytes.LastIndexAny(words[i], `/\"'`)+1:])
+		name = strings.TrimSuffix(strings.ToLower(name), ".exe")
+		letters := nameOptions[name]
+		for n := len(name); n > 1 && letters == ""; n-- {
+			letters = nameOptions[name[:n]+"*"]
+		}
+		if letters != "" {
+			return name, strings.Contains(letters, string(letter))
+		}
+	}
+	return "", false
+}
