@@ -33,14 +33,51 @@ func (e *Engine) findNamesBeside(b []byte, from int) {
 				start, end = nameInCommand(b, f.start)
 			}
 		case logUserRule:
-			if f.start > from && b[f.start-1] == ':' && f.end < len(b) && b[f.end] == ',' {
-				e.addMembers(b, from, f.end)
-			}
+			e.addAround(b, from, f.start, f.end)
+		case "ipv4":
+			start, end = nameOfTunnel(b, f.start, f.end)
 		}
 		if start < end && isPerson(b[start:end]) && isLoginWord(b[start:end]) {
 			e.add(b, from, start, end, logUserRule)
 		}
 	}
+}
+
+// addAround adds what stands beside a name from start to end.
+func (e *Engine) addAround(b []byte, from, start, end int) {
+	if start <= from || end+1 >= len(b) {
+		return
+	}
+	switch {
+	case b[end] == '[' && bytes.HasPrefix(b[end+1:], b[start:end]): // NAME[NAME], as logs of slow queries have it
+		if again := end + 1; nameAt(b, again) == again+end-start {
+			e.add(b, from, again, again+end-start, logUserRule)
+		}
+	case b[start-1] == ':' && b[end] == ',':
+		e.addMembers(b, from, end)
+	case b[start-1] == '[' && b[end] == '/': // Login incorrect: [NAME/SECRET], of servers for dial-in
+		if secret := lineFrom(b, end+1); secret[0] != '<' && bytes.Contains(b[lineStart(b, start):start], []byte("Login ")) {
+			if n := bytes.IndexByte(secret, ']'); n > 0 {
+				e.add(b, from, end+1, end+1+n, keyedSecretRule)
+			}
+		}
+	case b[end] == ' ' && b[end+1] == '(' && end+2 < len(b) && isUpper(b[end+2]) && bytes.IndexByte(b[start:end], ' ') < 0: // NAME (First Last)
+		if more := moreNames(b, end+2, nameAt(b, end+2)); more < len(b) && b[more] == ')' && bytes.IndexByte(b[end+2:more], ' ') > 0 {
+			e.add(b, from, end+2, more, logUserRule)
+		}
+	}
+}
+
+// nameOfTunnel gives the name before an address that a server of tunnels writes: NAME/192.0.2.7:51514 MULTI: ….
+func nameOfTunnel(b []byte, address, behind int) (start, end int) {
+	if address == 0 || b[address-1] != '/' || behind >= len(b) || b[behind] != ':' {
+		return 0, 0
+	}
+	line := b[lineStart(b, address):min(len(b), behind+24)]
+	if !bytes.Contains(line, []byte(" MULTI: ")) && !bytes.Contains(line, []byte("PUSH: ")) && !bytes.Contains(line, []byte(" TLS: ")) && !bytes.Contains(line, []byte(" SENT CONTROL ")) && !bytes.Contains(line, []byte(" VERIFY ")) {
+		return 0, 0
+	}
+	return nameBefore(b, address-1), address - 1
 }
 
 // addMembers adds the further names of a list that goes to the end of its line, as in /etc/group.
@@ -173,6 +210,22 @@ func opensRow(b []byte, at int) bool {
 	before := bytes.TrimRight(b[at-8:at], " \r\n")
 	n := len(before)
 	return n > 5 && (before[n-1] == ',' && before[n-2] == ')' || before[n-1]|0x20 == 's' && isOneOf(before[n-6:], "values"))
+}
+
+// userOfArrow finds the value behind an arrow: currentUser -> NAME.
+func userOfArrow(b []byte, at int) (int, int, bool) {
+	if !bytes.HasPrefix(b[at:], []byte("-> ")) || at == 0 || b[at-1] != ' ' {
+		return 0, 0, false
+	}
+	start := at - 1
+	for start > 0 && at-start < maxKey && isKeyByte(b[start-1]) {
+		start--
+	}
+	if kindOf(b[start:at-1])&keyUser == 0 {
+		return 0, 0, false
+	}
+	end := nameAt(b, at+3)
+	return at + 3, end, isLoginWord(b[at+3:end]) && goesOn(b, end)
 }
 
 // nameOptions are the letters of the options with which programs take the name of a user. A star stands for any ending.

@@ -162,7 +162,9 @@ func netSecret(b []byte, words [][2]int) int {
 	n := -1
 	switch strings.ToLower(wordAt(b, words[0])) {
 	case "user":
-		n = 2
+		if n = 2; wordAt(b, words[1]) == "is" {
+			return -1
+		}
 	case "use":
 		for i, w := range words {
 			if len(wordAt(b, w)) < 6 || !strings.EqualFold(wordAt(b, w)[:6], "/user:") {

@@ -362,7 +362,7 @@ func (e *Engine) worth(b []byte, i int) bool {
 		if n == '/' && b[i+2] == '/' || b[i+33] == ':' || n == ':' || b[i+2] == ':' && (n == 'x' || n == '*' || n == '!') || isDigit(p) && isUpper(n) || endsProcessorTime(b, i) || (isHex(p) || p == ':' || p == '[') && (isHex(n) || n == ':') && bytes.IndexByte(b[i+1:i+6], ':') >= 0 {
 			return true
 		}
-		return e.keys.at(b, i, &e.marks) != 0 || beforePort(b, i) || p == ')' && n == ' ' || p == 'N' && b[i-2] == 'I'
+		return e.keys.at(b, i, &e.marks) != 0 || beforePort(b, i) || (p == ')' || p == '>') && n == ' ' || p == 'N' && b[i-2] == 'I'
 	case '=':
 		return p == 'Y' || p == 'A' && b[i-2] == ' ' || p|0x20 == 'n' && b[i-2]|0x20 == 'c' || e.keys.at(b, i, &e.marks) != 0
 	case '-':

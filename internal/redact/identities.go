@@ -124,7 +124,7 @@ func findIPv4(b []byte, at, free int) (int, int, bool) {
 	}
 	if start > 0 {
 		switch p := b[start-1]; {
-		case p == '_' && !namesAFile(b[at:]), p != '_' && wordBefore(b, start), p == '.':
+		case p == '_' && !namesAFile(b[at:]), p != '_' && wordBefore(b, start), p == '.' && (start < 2 || b[start-2] != '.'): // behind more dots the end of a range begins
 			return 0, 0, false
 		case p == '-' && start > 1 && isWord(b[start-2]) && !endsInIPv4(b[:start-1]) && !namesAFile(b[at:]):
 			return 0, 0, false // but the second of a range is one, and so is what a log file is named after

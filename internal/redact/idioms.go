@@ -343,9 +343,9 @@ var afterUsername = wordSet("privilege password secret nopassword role view auto
 
 // isPasswordFor says whether the text before "for NAME" is about a password that was changed or is wanted for it.
 func isPasswordFor(before []byte) bool {
-	if n := len(before); n < 2 || before[n-2]|0x20 != 'd' { // all of these end in it
+	if n := len(before); n < 2 || before[n-2]|0x20 != 'd' && before[n-2] != 'y' { // all of these end so
 		return false
 	}
 	line := strings.ToLower(string(before[max(0, len(before)-40):]))
-	return strings.HasSuffix(line, "password changed ") || strings.HasSuffix(line, "331 password required ") || strings.HasSuffix(line, "password expired ") || strings.HasSuffix(line, "331 please specify the password ") || strings.HasSuffix(line, "session opened ") || strings.HasSuffix(line, "session closed ") || strings.HasSuffix(line, "session started ")
+	return strings.HasSuffix(line, "password changed ") || strings.HasSuffix(line, "331 password required ") || strings.HasSuffix(line, "password expired ") || strings.HasSuffix(line, "password expiry ") || strings.HasSuffix(line, "331 please specify the password ") || strings.HasSuffix(line, "session opened ") || strings.HasSuffix(line, "session closed ") || strings.HasSuffix(line, "session started ")
 }

@@ -365,6 +365,9 @@ func findKeyedSecret(b []byte, at, free int, kind keyKind) (int, int, bool) {
 	if b[at] == ':' && at > 3 && string(b[at-4:at]) == "PASS" && !wordBefore(b, at-4) && !k.quoted && !looksChosen(bytes.TrimRight(b[k.start:k.end], ".,:;")) {
 		return 0, 0, false // the result of a test
 	}
+	if v := b[k.start:k.end]; !k.quoted && bytes.HasPrefix(b[k.end:], []byte(" for ")) && isAllLetters(v) && isEveryday(bytes.ToLower(v)) {
+		return 0, 0, false // a sentence about it
+	}
 	if k.quoted {
 		if end := listEnd(b, k.start, k.end); end > 0 && isValue(b[k.start:k.end]) {
 			return k.start, end, true

@@ -12,6 +12,13 @@ var mailServices = []string{"imap", "pop3", "lmtp", "lda", "submission", "manage
 
 // userOfMailService finds that name, at the bracket behind it.
 func userOfMailService(b []byte, at int) (int, int, bool) {
+	for n := 0; n < 2 && b[at] == '>'; n++ { // imap(NAME)<811><aB3dE>:
+		open := bytes.LastIndexByte(b[max(0, at-40):at], '<')
+		if open < 0 || max(0, at-40)+open < 1 {
+			return 0, 0, false
+		}
+		at = max(0, at-40) + open - 1
+	}
 	start := nameBefore(b, at)
 	ws := start - 1
 	if ws < 0 || b[ws] != '(' {
@@ -25,9 +32,16 @@ func userOfMailService(b []byte, at int) (int, int, bool) {
 
 // userOfLogin finds the name behind the word "login", as servers for dial-in write it: Login OK: [NAME].
 func userOfLogin(b []byte, at int) (int, int, bool) {
-	for _, result := range []string{" OK: [", " incorrect: [", " incorrect (mschap: ", " invalid: ["} {
+	for _, result := range []string{" OK: [", " incorrect: [", " incorrect (", " invalid: ["} {
 		if bytes.HasPrefix(b[at:], []byte(result)) {
 			start := at + len(result)
+			if result[len(result)-1] == '(' { // the reason
+				n := bytes.Index(b[start:min(len(b), start+maxPair)], []byte("): ["))
+				if n < 0 {
+					continue
+				}
+				start += n + len("): [")
+			}
 			end := nameAt(b, start)
 			return start, end, end < len(b) && (b[end] == ']' || b[end] == '/')
 		}
@@ -107,8 +121,8 @@ func userBeforeLogin(b []byte, ws, at int) (int, int, bool) {
 		return 0, 0, false
 	}
 	end := ws
-	for range 2 { // has successfully logged in
-		for _, w := range []string{" has ", " was ", " is ", " successfully ", " just ", " have "} {
+	for range 2 { // has successfully logged in, is now logged in
+		for _, w := range []string{" now ", " has ", " was ", " is ", " successfully ", " just ", " have "} {
 			if before, ok := bytes.CutSuffix(b[:end], []byte(w)); ok {
 				end = len(before) + 1
 				break

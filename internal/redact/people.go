@@ -80,6 +80,9 @@ func (k keyed) person(b []byte) (int, int, bool) {
 			k.start += n + 1
 		}
 	}
+	if !k.quoted && k.end > k.start && b[k.end-1] == ':' { // what is said of the name
+		k.end--
+	}
 	v := b[k.start:k.end]
 	return k.start, k.end, bytes.IndexByte(v, '@') < 0 && isPerson(v)
 }
@@ -111,7 +114,22 @@ func isPerson(v []byte) bool {
 }
 
 // isPath says whether a value is a path or a piece of a program rather than a name.
-func isPath(v []byte) bool { return bytes.IndexByte(v, '/') >= 0 || bytes.IndexByte(v, '(') > 0 }
+func isPath(v []byte) bool {
+	return bytes.IndexByte(v, '/') >= 0 && !isTicketName(v) || bytes.IndexByte(v, '(') > 0
+}
+
+// isTicketName says whether a value is a name as tickets have it: BRANDVOLD/ILKA MRS.
+func isTicketName(v []byte) bool {
+	slashes := 0
+	for _, c := range v {
+		if c == '/' {
+			slashes++
+		} else if !isUpper(c) && c != ' ' && c != '-' {
+			return false
+		}
+	}
+	return slashes == 1 && len(v) > 4 && v[0] != '/' && v[len(v)-1] != '/'
+}
 
 // moreNames gives the end of a name that may go on with further words: Ilka Brandvold.
 func moreNames(b []byte, start, end int) int {
@@ -194,14 +212,16 @@ func findLogUser(b []byte, at, free int) (start, end int, ok bool) {
 		if start, end, ok = userOfPasswd(b, at); !ok {
 			start, end, ok = userOfProcess(b, at)
 		}
-		if !ok && at > 1 && b[at-1] == ')' {
+		if !ok && at > 1 && (b[at-1] == ')' || b[at-1] == '>') {
 			start, end, ok = userOfMailService(b, at-1)
 		}
 		if !ok {
 			start, end, ok = userOfTransfer(b, at)
 		}
 	case '-':
-		start, end, ok = userOfOption(b, at)
+		if start, end, ok = userOfOption(b, at); !ok {
+			start, end, ok = userOfArrow(b, at)
+		}
 	case '?':
 		start, end, ok = userOfJob(b, at)
 	case '|':
@@ -267,6 +287,10 @@ func userAfterWord(b []byte, at int) (int, int, bool) {
 	if start < len(b) && b[start] == '<' {
 		start++
 	}
+	if word == "user" && start < len(b) && b[start] == '[' { // User [NAME] has been locked out
+		end := nameAt(b, start+1)
+		return start + 1, end, end < len(b) && b[end] == ']' && isLoginWord(b[start+1:end])
+	}
 	end := nameAt(b, start)
 	if word == "for" && !quoted && !bytes.HasPrefix(bytes.TrimLeft(b[end:min(len(b), end+8)], " >"), []byte("from")) && !isPasswordFor(b[:ws]) && !isResultFor(b[:ws]) {
 		return 0, 0, false // most of what is for something
@@ -299,11 +323,14 @@ func userAfterWord(b []byte, at int) (int, int, bool) {
 		if (before == "in" || before == "authenticated" || before == "connected") && isLoginWord(b[start:end]) && goesOn(b, end) {
 			return start, end, true
 		}
+		if (before == "resolved" || before == "identified" || before == "mapped") && isLoginWord(b[start:end]) && goesOn(b, end) && bytes.Contains(bytes.ToLower(b[lineStart(b, ws):ws]), []byte("user")) {
+			return start, end, true
+		}
 		return start, end, (before == "in" || before == "authenticated" || before == "connected" || before == "running") && (quoted || isValueLike(b[start:end]) || afterUser[after]) && end < len(b)
 	case "role":
 		return start, end, quoted && bytes.HasPrefix(b[end+1:], []byte(" does not"))
 	case "login", "account", "identity":
-		return start, end, quoted && before != "the"
+		return start, end, quoted && before != "the" || !quoted && maybeBefore[before] && isLoginWord(b[start:end]) && goesOn(b, end)
 	}
 	return userNamed(b, ws, start, end, quoted, word, before, after, name)
 }
@@ -414,6 +441,17 @@ func userAtHost(b []byte, at int) (int, int, bool) {
 	}
 	if host < len(b) && b[host] == ' ' && bytes.HasPrefix(b[host:], []byte(" ~]")) {
 		return start, end, true
+	}
+	if string(b[start:end]) == "User" && bytes.HasPrefix(b[at:], []byte("@Host: ")) { // of a log of slow queries: # User@Host: NAME[NAME] @ host [address]
+		name := at + len("@Host: ")
+		stop := nameAt(b, name)
+		return name, stop, stop < len(b) && b[stop] == '['
+	}
+	if host == len(b) || isBlank(b[host]) {
+		switch lastWordOf(b[max(0, start-24):start]) {
+		case "from", "by", "for", "user", "connect":
+			return start, end, isLoginWord(b[start:end])
+		}
 	}
 	if bytes.HasSuffix(b[:start], []byte("sip:")) || bytes.HasSuffix(b[:start], []byte("sips:")) {
 		return start, end, true // RFC 3261
