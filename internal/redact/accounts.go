@@ -20,31 +20,29 @@ func (e *Engine) add(b []byte, from, start, end int, rule string) {
 	e.findings = append(e.findings, f)
 }
 
-// findNamesBeside adds the names beside the secrets that rules found from a place on.
-func (e *Engine) findNamesBeside(b []byte, from int) {
+// findBeside adds what stands beside the finds of rules from a place on.
+func (e *Engine) findBeside(b []byte, from int) {
 	for i, n := 0, len(e.findings); i < n; i++ {
-		f := &e.findings[i] // until others are added
-		var start, end int
-		switch f.rule {
-		case "url-credentials", "password-option":
-			start, end = nameJoined(b, f.start)
-		case "worded-secret":
-			if start, end = nameInCall(b, f.start); start == end {
-				start, end = nameInCommand(b, f.start)
-			}
-		case logUserRule:
-			e.addAround(b, from, f.start, f.end)
-		case "ipv4":
-			start, end = nameOfTunnel(b, f.start, f.end)
+		if f := &e.findings[i]; f.by.beside != nil {
+			f.by.beside(e, b, from, f.start, f.end)
 		}
-		if start < end && isPerson(b[start:end]) && isLoginWord(b[start:end]) {
+	}
+}
+
+// nameBeside makes of what finds a name beside a find what adds it, if it is one.
+func nameBeside(find func(b []byte, start, end int) (from, to int)) func(e *Engine, b []byte, from, start, end int) {
+	return func(e *Engine, b []byte, from, start, end int) {
+		if start <= from {
+			return
+		}
+		if start, end = find(b, start, end); start < end && isPerson(b[start:end]) && isLoginWord(b[start:end]) {
 			e.add(b, from, start, end, logUserRule)
 		}
 	}
 }
 
-// addAround adds what stands beside a name from start to end.
-func (e *Engine) addAround(b []byte, from, start, end int) {
+// besideName adds what stands beside a name from start to end.
+func besideName(e *Engine, b []byte, from, start, end int) {
 	if start <= from || end+1 >= len(b) {
 		return
 	}
@@ -70,7 +68,7 @@ func (e *Engine) addAround(b []byte, from, start, end int) {
 
 // nameOfTunnel gives the name before an address that a server of tunnels writes: NAME/192.0.2.7:51514 MULTI: ….
 func nameOfTunnel(b []byte, address, behind int) (start, end int) {
-	if address == 0 || b[address-1] != '/' || behind >= len(b) || b[behind] != ':' {
+	if b[address-1] != '/' || behind >= len(b) || b[behind] != ':' {
 		return 0, 0
 	}
 	line := b[lineStart(b, address):min(len(b), behind+24)]
@@ -92,8 +90,8 @@ func (e *Engine) addMembers(b []byte, from, at int) {
 }
 
 // nameJoined gives the name to which a secret is joined: name:SECRET, name%SECRET, name,SECRET, name/SECRET.
-func nameJoined(b []byte, secret int) (start, end int) {
-	end = max(0, secret-1)
+func nameJoined(b []byte, secret, _ int) (start, end int) {
+	end = secret - 1
 	if bytes.IndexByte([]byte(":%,/"), b[end]) < 0 {
 		return 0, 0
 	}
@@ -122,9 +120,17 @@ func forPeople(text []byte) bool {
 	return isOneOf(text[start:], "http", "https", "ftp", "ftps", "sftp", "ssh", "scp", "smb", "cifs", "rtsp", "rtsps", "ws", "wss", "imap", "imaps", "smtp", "smtps", "sip", "sips", "dav", "davs", "webdav", "svn", "git")
 }
 
+// namePassed gives the argument before a secret, in a call or a command.
+func namePassed(b []byte, secret, _ int) (start, end int) {
+	if start, end = nameInCall(b, secret); start < end {
+		return start, end
+	}
+	return nameInCommand(b, secret)
+}
+
 // nameInCall gives the argument before a secret in a call: login("name", "SECRET").
 func nameInCall(b []byte, secret int) (start, end int) {
-	quote := b[max(0, secret-1)]
+	quote := b[secret-1]
 	if quote != '"' && quote != '\'' {
 		return 0, 0
 	}
@@ -155,7 +161,7 @@ func nameInCommand(b []byte, secret int) (start, end int) {
 			continue
 		}
 		if b[secret-1] == ':' && c[0] != 'x' {
-			return nameJoined(b, secret)
+			return nameJoined(b, secret, 0)
 		}
 		if n := bytes.Index(line, []byte("/u:")); c[0] == 'x' && n >= 0 {
 			start = lineStart(b, secret) + n + len("/u:")

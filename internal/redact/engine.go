@@ -320,7 +320,7 @@ func (e *Engine) find(b []byte, from int) {
 		}
 	}
 	ruled := len(e.findings)
-	e.findNamesBeside(b, from)
+	e.findBeside(b, from)
 	e.findRows(b, from)
 	e.findNumbers(b, from)
 	if e.rows.open() || len(e.heads) > 0 {

@@ -302,6 +302,11 @@ func userAfterWord(b []byte, at int) (int, int, bool) {
 	if noUserNames[name] || slices.Contains(telling, name) {
 		return 0, 0, false
 	}
+	return userBehind(b, ws, start, end, quoted, word, name)
+}
+
+// userBehind says whether the name from start to end stands behind a word that begins at ws as one does.
+func userBehind(b []byte, ws, start, end int, quoted bool, word, name string) (int, int, bool) {
 	before := lastWordOf(b[max(0, ws-24):ws])
 	after := strings.ToLower(firstWord(b[end:min(len(b), end+24)]))
 	switch word {
@@ -335,8 +340,7 @@ func userAfterWord(b []byte, at int) (int, int, bool) {
 	return userNamed(b, ws, start, end, quoted, word, before, after, name)
 }
 
-// userNamed says whether the name from start to end stands behind a word that begins at ws as one does; before and after are the words
-// around both.
+// userNamed says it for the words user, operator, employee and username; before and after are the words around both.
 func userNamed(b []byte, ws, start, end int, quoted bool, word, before, after, name string) (int, int, bool) {
 	if word == "username" {
 		return start, end, afterUsername[after] && atLineStart(b, ws) || quoted && b[end] == b[start-1] || !quoted && isLoginWord(b[start:end]) && goesOn(b, end)

@@ -41,9 +41,10 @@ type Rule struct {
 	Keys     keyKind                                                              // when set, Find is called only behind a key of one of these kinds
 	Keyed    func(b []byte, at, free int, kind keyKind) (start, end int, ok bool) // instead of Find, with the kind
 	Next     func(b []byte, from int) (start, end int, ok bool)
-	sparse   *sparse // where Next finds something at all; nil is anywhere
-	hits     int     // of the text that an engine is at
-	known    *known  // aliases that an engine has given to originals of the class
+	beside   func(e *Engine, b []byte, from, start, end int) // adds what stands beside a find; nil is nothing
+	sparse   *sparse                                         // where Next finds something at all; nil is anywhere
+	hits     int                                             // of the text that an engine is at
+	known    *known                                          // aliases that an engine has given to originals of the class
 }
 
 // separators stand between a key and its value; %3D and &gt; are written so within other texts.
@@ -61,19 +62,19 @@ const (
 // Rules is the table of rules. Where two begin at the same trigger, the earlier one goes first.
 var Rules = []Rule{
 	{Name: "private-key", Class: Secret, Doc: "private key blocks (PEM, OpenSSH, PGP), over several lines or with \\n within one", Triggers: "-", Find: findPrivateKey},
-	{Name: "password-option", Class: Secret, Doc: "the value after a telling command-line option, such as --password VALUE, and of the options of well-known programs", Triggers: "-", Find: findOption},
-	{Name: "url-credentials", Class: Secret, Doc: "user:password@ or token@ within a URL or connection string", Triggers: ":@", Find: findURLCredentials},
+	{Name: "password-option", Class: Secret, Doc: "the value after a telling command-line option, such as --password VALUE, and of the options of well-known programs", Triggers: "-", Find: findOption, beside: nameBeside(nameJoined)},
+	{Name: "url-credentials", Class: Secret, Doc: "user:password@ or token@ within a URL or connection string", Triggers: ":@", Find: findURLCredentials, beside: nameBeside(nameJoined)},
 	{Name: "authorization", Class: Secret, Doc: "the value of Authorization and Proxy-Authorization headers, without the scheme", Triggers: separators, Find: findAuthorization, Keys: keyAuthorization},
 	{Name: "cookie", Class: Secret, Doc: "the value of Cookie and Set-Cookie headers", Triggers: separators, Find: findCookie, Keys: keyCookie},
 	{Name: keyedSecretRule, Class: Secret, Doc: "the value next to a telling key (password, token, secret, api key, …), in the usual notations", Triggers: separators, Keyed: findKeyedSecret, Keys: keySecret | keyWeak | keyOwn},
-	{Name: "worded-secret", Class: Secret, Doc: "the value behind a telling word and a space: configurations of network devices and servers, SQL, sentences", Triggers: " \t(,;|-", Find: findWorded},
+	{Name: "worded-secret", Class: Secret, Doc: "the value behind a telling word and a space: configurations of network devices and servers, SQL, sentences", Triggers: " \t(,;|-", Find: findWorded, beside: nameBeside(namePassed)},
 	{Name: "bearer", Class: Secret, Doc: "the token after the words Bearer and Basic", Triggers: "B", Find: findBearer},
 	{Name: "jwt", Class: Secret, Doc: "JSON web tokens (RFC 7519)", Triggers: "J", Find: findJWT},
 	{Name: "service-token", Class: Secret, Doc: "tokens by the beginning that services give them so that they can be told", Triggers: "_-.A", Find: findServiceToken},
 	{Name: "password-hash", Class: Secret, Doc: "password hashes by their form: crypt, bcrypt, argon2, scrypt, and those of directories and databases", Triggers: "${*:", Find: findPasswordHash},
 	{Name: "mail", Class: Mail, Doc: "e-mail addresses", Triggers: "@%&\\", Find: findMail},
 	{Name: userRule, Class: User, Doc: "names next to a telling key (user, login, passenger, …); well-known service accounts stay", Triggers: separators, Find: findUser, Keys: keyUser},
-	{Name: logUserRule, Class: User, Doc: "user names in the idioms of system logs, listings and prompts", Triggers: " ()[=@\\/:-,?|", Find: findLogUser},
+	{Name: logUserRule, Class: User, Doc: "user names in the idioms of system logs, listings and prompts", Triggers: " ()[=@\\/:-,?|", Find: findLogUser, beside: besideName},
 	{Name: ownerRule, Class: User, Doc: "owner and group in the lines of ls -l", Triggers: " ", Find: findOwner},
 	{Name: "home", Class: User, Doc: "names of people in the paths of their homes", Triggers: "/\\%", Find: findHome},
 	{Name: "person", Class: User, Doc: "names of people in distinguished names: CN=…", Triggers: "=", Find: findDistinguishedName},
@@ -82,7 +83,7 @@ var Rules = []Rule{
 	{Name: "international-phone", Class: Phone, Doc: "telephone numbers in groups behind a plus sign and a country code", Triggers: "+", Find: findInternationalPhone},
 	{Name: phoneRule, Class: Phone, Doc: "telephone numbers next to a telling key", Triggers: separators, Find: findPhone, Keys: keyPhone},
 	{Name: "host", Class: Host, Doc: "host names under private domains (.internal, .local, .lan, .corp, .home.arpa, …) and under those of the site", Triggers: ".", Find: findHost},
-	{Name: "ipv4", Class: IPv4, Doc: "IPv4 addresses; loopback, unspecified, broadcast and multicast stay", Triggers: ".-", Find: findIPv4},
+	{Name: "ipv4", Class: IPv4, Doc: "IPv4 addresses; loopback, unspecified, broadcast and multicast stay", Triggers: ".-", Find: findIPv4, beside: nameBeside(nameOfTunnel)},
 	{Name: "ipv6", Class: IPv6, Doc: "IPv6 addresses; loopback, unspecified and multicast stay", Triggers: ":%", Find: findIPv6},
 	{Name: "mac", Class: MAC, Doc: "hardware addresses in three notations; all zeros and all ones stay", Triggers: ":-.", Find: findMAC},
 	{Name: "keyed-mac", Class: MAC, Doc: "hardware addresses without signs next to a telling key", Triggers: separators, Find: findBareMAC, Keys: keyMAC},
