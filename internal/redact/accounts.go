@@ -125,7 +125,43 @@ func namePassed(b []byte, secret, _ int) (start, end int) {
 	if start, end = nameInCall(b, secret); start < end {
 		return start, end
 	}
+	if start, end = nameInLine(b, secret); start < end {
+		return start, end
+	}
 	return nameInCommand(b, secret)
+}
+
+// nameInLine gives the name in a line of words with the secret: login NAME password SECRET, a1 LOGIN NAME SECRET, NAME : EAP "SECRET".
+func nameInLine(b []byte, secret int) (start, end int) {
+	first := lineStart(b, secret)
+	words := fieldsAt(b[first:secret], first)
+	for i, w := range words {
+		switch {
+		case i+1 < len(words) && isOneOf(b[w[0]:w[1]], "login", "user", "username", "sent-username", "local-user", "account"):
+			return words[i+1][0], nameAt(b, words[i+1][0])
+		case i > 0 && i < 3 && i+1 < len(words) && w[1]-w[0] == 1 && b[w[0]] == ':' && isOneOf(b[words[i+1][0]:words[i+1][1]], "EAP", "XAUTH", "NTLM"):
+			return words[0][0], words[0][1]
+		}
+	}
+	return 0, 0
+}
+
+// nameOfEntry gives the name at the beginning of a line before the attribute of a secret, as servers for dial-in list them:
+// NAME Cleartext-Password := "SECRET".
+func nameOfEntry(b []byte, secret, _ int) (start, end int) {
+	sign := secret - 1
+	for sign > 1 && (b[sign] == ' ' || b[sign] == '"') {
+		sign--
+	}
+	if sign < 2 || b[sign] != '=' || b[sign-1] != ':' {
+		return 0, 0
+	}
+	first := lineStart(b, secret)
+	words := fieldsAt(b[first:sign-1], first)
+	if len(words) != 2 || !bytes.HasSuffix(bytes.ToLower(b[words[1][0]:words[1][1]]), []byte("-password")) {
+		return 0, 0
+	}
+	return words[0][0], words[0][1]
 }
 
 // nameInCall gives the argument before a secret in a call: login("name", "SECRET").

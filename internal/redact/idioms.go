@@ -47,7 +47,10 @@ func findPartName(b []byte, at, free int) (int, int, bool) {
 	var owner []byte
 	switch {
 	case b[at] == '=':
-		return 0, 0, false
+		if line := b[lineStart(b, at):at]; !bytes.HasSuffix(line, []byte("user add name")) && !bytes.HasSuffix(line, []byte("secret add name")) { // of a router's configuration
+			return 0, 0, false
+		}
+		owner = []byte("user")
 	case b[at] == '>':
 		owner = elementAround(b, start-1)
 	case start > 0 && b[start-1] == '"':

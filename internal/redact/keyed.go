@@ -284,7 +284,7 @@ func lastWord(raw []byte) string {
 var telling = []string{
 	"password", "passwd", "passphrase", "pwd", "secret", "token", "apikey", "accesskey", "privatekey", "sharedkey",
 	"signingkey", "encryptionkey", "credential", "sessionkey", "sessionid", "authkey", "community", "passcode", "passphrase",
-	"securitycode", "verificationcode", "onetimecode", "mfacode", "pincode", "accesscode", "presharedkey", "storepass", "keypass", "psksecret", "keydata", "privkey", "hmackey", "masterkey", "cipherkey", "accountkey", "licensekey", "licencekey", "subscriptionkey", "activationkey", "storagekey", "deploykey",
+	"securitycode", "verificationcode", "smscode", "onetimecode", "mfacode", "pincode", "accesscode", "presharedkey", "storepass", "keypass", "psksecret", "keydata", "privkey", "hmackey", "masterkey", "cipherkey", "accountkey", "licensekey", "licencekey", "subscriptionkey", "activationkey", "storagekey", "deploykey",
 	"samlresponse", "samlrequest", "palavrapasse", "lozinka", "jelszo", "losenord",
 	"passwort", "kennwort", "contrase", "senha", "motdepasse", "wachtwoord", "passord", "adgangskode", "heslo", "parola", "salasana",
 }
@@ -337,6 +337,11 @@ func findKeyedSecret(b []byte, at, free int, kind keyKind) (int, int, bool) {
 	}
 	if end := blockMark(b, at); end > 0 && kind&keySecret != 0 {
 		return blockScalar(b, at, end)
+	}
+	if b[at] == '>' && kind&keySecret != 0 {
+		if start, end := elementValue(b, at); start >= free && start < end {
+			return start, end, isValue(b[start:end])
+		}
 	}
 	if b[at] == ':' && kind&keySecret != 0 {
 		if start, end, ok := itemList(b, at); ok && start >= free {
@@ -452,6 +457,18 @@ func blockScalar(b []byte, at, from int) (int, int, bool) {
 		p++
 	}
 	return start, end, start > 0 && start < end && isValue(b[start:end]) && !bytes.Contains(b[start:end], beginKey)
+}
+
+// elementValue gives the text of the element <Value> that an element begins with whose start tag ends at a place.
+func elementValue(b []byte, at int) (start, end int) {
+	const tag = "<value>"
+	rest := bytes.TrimLeft(b[at+1:min(len(b), at+64)], " \t\r\n")
+	if len(rest) < len(tag) || !bytes.EqualFold(rest[:len(tag)], []byte(tag)) {
+		return 0, 0
+	}
+	start = min(len(b), at+64) - len(rest) + len(tag)
+	n := bytes.IndexByte(b[start:min(len(b), start+maxElement)], '<')
+	return start, start + n
 }
 
 func findAuthorization(b []byte, at, free int) (int, int, bool) {

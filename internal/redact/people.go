@@ -17,7 +17,7 @@ var tellingUser = wordSet(`
 	acct auid gecos memberuid principalname principalid enduserid alternateid requestor usrname ugi mailnickname kunde kundin passagier ansprechpartner klant reiziger
 	displayname realname contactperson createdby modifiedby updatedby lastmodifiedby requestedby approvedby owner ownername author
 	driver drivername guest guestname member membername customerfirstname customerlastname nickname supervisor assignee reporter
-	logname ruser remoteuser xremoteuser xforwardeduser sudouser authuser targetusername subjectusername uid cardholder cardholdername recipient recipientname familyname
+	logname identity ruser remoteuser xremoteuser xforwardeduser sudouser authuser targetusername subjectusername uid cardholder cardholdername recipient recipientname familyname
 	vorname nachname apellido apellidos prenom cognome sobrenome apelido fornavn etternavn fornamn efternamn voornaam achternaam
 	benutzer benutzername utilisateur usuario utilizador gebruiker committer requester approver reviewer submitter
 	middlename engineer technician passengerfirstname passengerlastname samaccountname effectiveuser dbuser userlogin loginuser user
@@ -51,6 +51,9 @@ func findUser(b []byte, at, free int) (int, int, bool) {
 	}
 	if !ok || k.start < free {
 		return 0, 0, false
+	}
+	if key, end, _ := keySpan(b, at); isOneOf(b[key:end], "identity") && bytes.IndexByte(b[k.start:k.end], '.') < 0 {
+		return 0, 0, false // of a device
 	}
 	return k.person(b)
 }

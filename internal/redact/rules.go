@@ -66,7 +66,7 @@ var Rules = []Rule{
 	{Name: "url-credentials", Class: Secret, Doc: "user:password@ or token@ within a URL or connection string", Triggers: ":@", Find: findURLCredentials, beside: nameBeside(nameJoined)},
 	{Name: "authorization", Class: Secret, Doc: "the value of Authorization and Proxy-Authorization headers, without the scheme", Triggers: separators, Find: findAuthorization, Keys: keyAuthorization},
 	{Name: "cookie", Class: Secret, Doc: "the value of Cookie and Set-Cookie headers", Triggers: separators, Find: findCookie, Keys: keyCookie},
-	{Name: keyedSecretRule, Class: Secret, Doc: "the value next to a telling key (password, token, secret, api key, …), in the usual notations", Triggers: separators, Keyed: findKeyedSecret, Keys: keySecret | keyWeak | keyOwn},
+	{Name: keyedSecretRule, Class: Secret, Doc: "the value next to a telling key (password, token, secret, api key, …), in the usual notations", Triggers: separators, Keyed: findKeyedSecret, Keys: keySecret | keyWeak | keyOwn, beside: nameBeside(nameOfEntry)},
 	{Name: "worded-secret", Class: Secret, Doc: "the value behind a telling word and a space: configurations of network devices and servers, SQL, sentences", Triggers: " \t(,;|-", Find: findWorded, beside: nameBeside(namePassed)},
 	{Name: "bearer", Class: Secret, Doc: "the token after the words Bearer and Basic", Triggers: "B", Find: findBearer},
 	{Name: "jwt", Class: Secret, Doc: "JSON web tokens (RFC 7519)", Triggers: "J", Find: findJWT},

@@ -300,7 +300,9 @@ func worded(b []byte, at int) (start, end int, sure bool) {
 			return k.start, k.end, true
 		}
 		w := b[k.start:min(k.end, k.start+24)]
-		if !skipped.has(bytes.TrimRight(w, ":")) || k.end >= len(b) || !isSpace(b[k.end]) {
+		if side := n == 0 && isOneOf(w, "local", "remote") && bytes.HasSuffix(b[:at], []byte("pre-shared-key")); side { // of a tunnel
+			sure = true
+		} else if !skipped.has(bytes.TrimRight(w, ":")) || k.end >= len(b) || !isSpace(b[k.end]) {
 			return k.start, k.end, sure
 		}
 		if len(w) == 1 && isDigit(w[0]) {
