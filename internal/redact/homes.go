@@ -8,7 +8,7 @@ import "bytes"
 var homes = [][]byte{[]byte("/home/"), []byte("/Users/"), []byte("\\Users\\"), []byte("\\\\Users\\\\"), []byte("\\Documents and Settings\\"), []byte("\\\\Documents and Settings\\\\"), []byte("\\users\\"), []byte("/mail/"), []byte("/crontabs/"), []byte("/cron/"), []byte("\\home$\\"), []byte("\\\\home$\\\\"), []byte("%2Fhome%2F"), []byte("%2FUsers%2F"), []byte("%5CUsers%5C")}
 
 // publicHomes are folders beside them that are nobody's.
-var publicHomes = wordSet("public default shared all defaultuser0 lost+found linuxbrew user users pi ubuntu vagrant")
+var publicHomes = wordSet("public default shared all defaultuser0 lost+found linuxbrew crontabs tabs user users pi ubuntu vagrant")
 
 // findHome finds the name of a person in the path of a home.
 func findHome(b []byte, at, free int) (int, int, bool) {

@@ -17,7 +17,7 @@ var tellingUser = wordSet(`
 	acct auid gecos memberuid principalname principalid enduserid alternateid requestor usrname ugi mailnickname kunde kundin passagier ansprechpartner klant reiziger
 	displayname realname contactperson createdby modifiedby updatedby lastmodifiedby requestedby approvedby owner ownername author
 	driver drivername guest guestname member membername customerfirstname customerlastname nickname supervisor assignee reporter
-	logname identity ruser remoteuser xremoteuser xforwardeduser sudouser authuser targetusername subjectusername uid cardholder cardholdername recipient recipientname familyname
+	logname identity callername ruser remoteuser xremoteuser xforwardeduser sudouser authuser targetusername subjectusername uid cardholder cardholdername recipient recipientname familyname
 	vorname nachname apellido apellidos prenom cognome sobrenome apelido fornavn etternavn fornamn efternamn voornaam achternaam
 	benutzer benutzername utilisateur usuario utilizador gebruiker committer requester approver reviewer submitter
 	middlename engineer technician passengerfirstname passengerlastname samaccountname effectiveuser dbuser userlogin loginuser user
@@ -365,6 +365,8 @@ func userNamed(b []byte, ws, start, end int, quoted bool, word, before, after, n
 	}
 	told := (afterUser[strings.Trim(after, ".,;:")] || after != "" && isHex(after[0]) && strings.Count(after, ".")+strings.Count(after, ":") >= 2) && !afterUser[name]
 	switch {
+	case word == "operator" && end+2 < len(b) && bytes.HasPrefix(b[end:], []byte(" (")) && isUpper(b[end+2]): // Operator NAME (First Last)
+		return start, end, isLoginWord(b[start:end])
 	case word == "operator": // which is a word of programs, too
 		return start, end, (before == "by" || told) && !isUpper(b[start])
 	case surelyBefore[before]:

@@ -85,7 +85,7 @@ var Rules = []Rule{
 	{Name: "host", Class: Host, Doc: "host names under private domains (.internal, .local, .lan, .corp, .home.arpa, …) and under those of the site", Triggers: ".", Find: findHost},
 	{Name: "ipv4", Class: IPv4, Doc: "IPv4 addresses; loopback, unspecified, broadcast and multicast stay", Triggers: ".-", Find: findIPv4, beside: nameBeside(nameOfTunnel)},
 	{Name: "ipv6", Class: IPv6, Doc: "IPv6 addresses; loopback, unspecified and multicast stay", Triggers: ":%", Find: findIPv6},
-	{Name: "mac", Class: MAC, Doc: "hardware addresses in three notations; all zeros and all ones stay", Triggers: ":-.", Find: findMAC},
+	{Name: "mac", Class: MAC, Doc: "hardware addresses in three notations; all zeros and all ones stay", Triggers: ":-.", Find: findMAC, beside: besideMAC},
 	{Name: "keyed-mac", Class: MAC, Doc: "hardware addresses without signs next to a telling key", Triggers: separators, Find: findBareMAC, Keys: keyMAC},
 	{Name: "card", Class: Card, Doc: "payment cards, by issuer, length and check digit", Next: nextCard, sparse: &sparse{cardSifted, &cardSpan}},
 	{Name: "iban", Class: IBAN, Doc: "bank accounts as IBAN, by their check digits", Next: nextIBAN, sparse: &sparse{accountSifted, &accountSpan}},

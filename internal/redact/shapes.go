@@ -46,10 +46,23 @@ func findMAC(b []byte, at, free int) (int, int, bool) {
 	if same || !letters && b[at] != ':' { // digits alone with dashes or dots are a date or a number
 		return 0, 0, false
 	}
-	if end < len(b) && (isWord(b[end]) || b[end] == b[at] && end+1 < len(b) && isWord(b[end+1])) {
+	if end < len(b) && (isWord(b[end]) || b[end] == b[at] && end+1 < len(b) && isWord(b[end+1]) && !beginsFrame(b, start)) {
 		return 0, 0, false // a longer run, such as a fingerprint
 	}
 	return start, end, true
+}
+
+// beginsFrame says whether a place is that of both addresses and the type of a frame, as firewalls log them: MAC=receiver:sender:08:00.
+func beginsFrame(b []byte, at int) bool {
+	const addresses, all = 2 * 18, 2*18 + 5
+	return bytes.HasSuffix(b[:at], []byte("MAC=")) && at+all <= len(b) && b[at+addresses-1] == ':' && (at+all == len(b) || isBlank(b[at+all]))
+}
+
+// besideMAC adds the sender of a frame behind its receiver.
+func besideMAC(e *Engine, b []byte, from, start, end int) {
+	if beginsFrame(b, start) {
+		e.add(b, from, end+1, end+18, "mac")
+	}
 }
 
 // findShortMAC finds a hardware address as some systems write it, without the zeros before a digit: at 0:0:5e:0:53:1.
