@@ -370,6 +370,9 @@ func findKeyedSecret(b []byte, at, free int, kind keyKind) (int, int, bool) {
 	if b[at] == ':' && at > 3 && string(b[at-4:at]) == "PASS" && !wordBefore(b, at-4) && !k.quoted && !looksChosen(bytes.TrimRight(b[k.start:k.end], ".,:;")) {
 		return 0, 0, false // the result of a test
 	}
+	if start, end, _ := keySpan(b, at); end-start >= 4 && isOneOf(b[end-4:end], "auth") && hasWord(authWays, b[k.start:k.end]) {
+		return 0, 0, false
+	}
 	if v := b[k.start:k.end]; !k.quoted && bytes.HasPrefix(b[k.end:], []byte(" for ")) && isAllLetters(v) && isEveryday(bytes.ToLower(v)) {
 		return 0, 0, false // a sentence about it
 	}
@@ -458,6 +461,9 @@ func blockScalar(b []byte, at, from int) (int, int, bool) {
 	}
 	return start, end, start > 0 && start < end && isValue(b[start:end]) && !bytes.Contains(b[start:end], beginKey)
 }
+
+// authWays are values of keys such as auth that say how somebody is to be recognized.
+var authWays = wordSet("basic digest bearer ntlm negotiate kerberos krb5 spnego oauth oauth2 token plain login cram-md5 digest-md5 gssapi container application jwt certificate cert ldap radius tacacs pam local md5 sha sha256 psk eap peap saml oidc apikey form session")
 
 // elementValue gives the text of the element <Value> that an element begins with whose start tag ends at a place.
 func elementValue(b []byte, at int) (start, end int) {

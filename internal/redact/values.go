@@ -32,7 +32,7 @@ var harmless = []string{
 var notSecret = map[string]bool{
 	"true": true, "false": true, "null": true, "none": true, "nil": true, "yes": true, "no": true, "on": true, "off": true,
 	"amd64": true, "arm64": true, "i386": true, "armhf": true, "all": true, "any": true, // passwd:amd64 is a package
-	"container": true, "chauthtok": true, // who checks it, and what is done
+	"chauthtok": true, // what is done about it
 	"undefined": true, "n/a": true, "-": true, "ok": true, "unset": true,
 	"enabled": true, "disabled": true, "required": true, "optional": true, "missing": true, "expired": true, "invalid": true, "empty": true, "denied": true,
 }
