@@ -254,6 +254,26 @@ func opensRow(b []byte, at int) bool {
 	return n > 5 && (before[n-1] == ',' && before[n-2] == ')' || before[n-1]|0x20 == 's' && isOneOf(before[n-6:], "values"))
 }
 
+// userOfTuple finds the second of two texts in brackets of which the first tells: ('user', 'NAME').
+func userOfTuple(b []byte, at int) (int, int, bool) {
+	if at < 4 || at+4 > len(b) || b[at-1] != '"' && b[at-1] != '\'' || b[at+1] != ' ' && b[at+1] != b[at-1] {
+		return 0, 0, false
+	}
+	start := at - 1
+	for start > 0 && at-start < maxKey && isKeyByte(b[start-1]) {
+		start--
+	}
+	if start < 2 || b[start-1] != b[at-1] || b[start-2] != '(' && b[start-2] != '[' || start > 2 && isWord(b[start-3]) || kindOf(b[start:at-1])&keyUser == 0 {
+		return 0, 0, false
+	}
+	k, ok := keyed{}.readValue(b, at+1)
+	if !ok || !k.quoted || k.end+1 >= len(b) || b[k.end+1] != ')' && b[k.end+1] != ']' {
+		return 0, 0, false
+	}
+	v := b[k.start:k.end]
+	return k.start, k.end, isLoginWord(v) && kindOf(v) == 0 || looksPersonal(v)
+}
+
 // userOfArrow finds the value behind an arrow: currentUser -> NAME.
 func userOfArrow(b []byte, at int) (int, int, bool) {
 	if !bytes.HasPrefix(b[at:], []byte("-> ")) || at == 0 || b[at-1] != ' ' {

@@ -373,7 +373,7 @@ func (e *Engine) worth(b []byte, i int) bool {
 		if b[i] == ';' && (p == 't' || p == 'a' && b[i-2] == 't' && b[i-3] == 'a') { // of &quot; and form-data
 			return true
 		}
-		return (p == '"' || p == '\'' || keyBytes[p]) && e.keys.word(b, i, &e.marks)&(keySecret|keyUser|keyPhone) != 0 || p == ' ' || p == '>' || p == 'n' && b[i-2] == 'i' && b[i] == ';'
+		return (p == '"' || p == '\'' || keyBytes[p]) && e.keys.word(b, i, &e.marks)&(keySecret|keyUser|keyPhone|keyCookie) != 0 || p == ' ' || p == '>' || p == 'n' && b[i-2] == 'i' && b[i] == ';'
 	case '?':
 		return p == ' ' && n == ' '
 	case '|', '\t':

@@ -301,7 +301,7 @@ var tellingGrams = func() *gramSet {
 // tellingLast lists last words of keys that say so, but mean something else within a longer word.
 var tellingLast = map[string]bool{"pass": true, "pin": true, "psk": true, "otp": true, "auth": true, "jsessionid": true, "phpsessid": true,
 	"pw": true, "totp": true, "hotp": true, "cpin": true, "cvv": true, "cvc": true, "bindpw": true, "rootpw": true, "requirepass": true, "masterauth": true, "mdp": true, "clave": true, "smscode": true,
-	"dbpass": true, "userpass": true, "mypass": true, "sqlpass": true, "ftppass": true, "mailpass": true, "smtppass": true, "adminpass": true, "rootpass": true, "authpass": true, "privpass": true, "bindpass": true, "webpass": true, "wifipass": true, "loginpass": true}
+	"passw": true, "psw": true, "pswd": true, "passwrd": true, "pasword": true, "dbpass": true, "userpass": true, "mypass": true, "sqlpass": true, "ftppass": true, "mailpass": true, "smtppass": true, "adminpass": true, "rootpass": true, "authpass": true, "privpass": true, "bindpass": true, "webpass": true, "wifipass": true, "loginpass": true}
 
 // weaklyTelling lists last words of keys whose value is a secret only when it looks like one.
 var weaklyTelling = map[string]bool{"session": true, "sess": true, "sid": true, "key": true, "signature": true, "sig": true, "nonce": true,
@@ -347,6 +347,9 @@ func findKeyedSecret(b []byte, at, free int, kind keyKind) (int, int, bool) {
 		if start, end, ok := itemList(b, at); ok && start >= free {
 			return start, end, true
 		}
+	}
+	if start, end, ok := wrapped(b, at); ok {
+		return start, end, kind&keySecret != 0 && start >= free && isValue(b[start:end])
 	}
 	k, ok := keyedAt(b, at)
 	if !ok || k.start < free {
@@ -460,6 +463,36 @@ func blockScalar(b []byte, at, from int) (int, int, bool) {
 		p++
 	}
 	return start, end, start > 0 && start < end && isValue(b[start:end]) && !bytes.Contains(b[start:end], beginKey)
+}
+
+// wrapped gives a value that stands in something: password = [[…]] and secret=[…], and new String("…").
+func wrapped(b []byte, at int) (start, end int, ok bool) {
+	if b[at] != '=' {
+		return 0, 0, false
+	}
+	start = at + 1
+	for start < len(b) && b[start] == ' ' {
+		start++
+	}
+	rest := lineFrom(b, start)
+	shut := byte(']')
+	switch {
+	case bytes.HasPrefix(rest, []byte("[[")):
+		start += 2
+	case start == at+1 && len(rest) > 1 && rest[0] == '[' && isWord(rest[1]):
+		start++
+	case bytes.HasPrefix(rest, []byte("new String(\"")):
+		start += len("new String(\"")
+		shut = '"'
+	default:
+		return 0, 0, false
+	}
+	n := bytes.IndexByte(lineFrom(b, start), shut)
+	if n < 1 || placeholderLen(b[start-1:]) > 0 {
+		return 0, 0, false
+	}
+	v := b[start : start+n]
+	return start, start + n, shut == '"' || looksChosen(v)
 }
 
 // authWays are values of keys such as auth that say how somebody is to be recognized.

@@ -38,9 +38,10 @@ var wholeKeys = func() map[string]keyKind {
 	for _, k := range []string{"mac", "macaddress", "macaddr", "hwaddr", "hwaddress", "physicaladdress", "bssid", "clientmac", "ethernetaddress"} {
 		m[k] = keyMAC
 	}
-	for _, k := range []string{"encryptkey", "loggedinkey", "noncekey"} {
+	for _, k := range []string{"encryptkey", "loggedinkey", "noncekey", "recoverycode", "backupcode", "securityanswer", "secretanswer", "challengeanswer"} {
 		m[k] = keySecret
 	}
+	m["keymaterial"], m["keyingmaterial"] = keyWeak, keyWeak
 	for k := range mailboxKeys {
 		m[k] |= keyMailbox
 	}
@@ -248,7 +249,11 @@ func keySpan(b []byte, at int) (start, end int, closed bool) {
 		return start, end, false
 	}
 	end = at
-	for n := 0; end > 0 && isSpace(b[end-1]) && n < 8; n++ {
+	most := 8
+	if b[at] == ':' { // lists are filled up with them
+		most = 40
+	}
+	for n := 0; end > 0 && isSpace(b[end-1]) && n < most; n++ {
 		end--
 	}
 	if closed = end > 0 && (b[end-1] == '"' || b[end-1] == '\''); closed {
@@ -275,10 +280,17 @@ func keySpan(b []byte, at int) (start, end int, closed bool) {
 func indexedKey(b []byte, at, end int) (int, int) {
 	from := max(0, end-maxKey)
 	open := bytes.LastIndexByte(b[from:end-1], '[')
-	if open < 0 || from+open+1 == end-1 {
+	if open < 0 || from+open+1 == end-1 && b[at] != '=' {
 		return end, end
 	}
 	start, stop := from+open+1, end-1
+	if start == stop { // char password[] = "…"
+		stop = start - 1
+		for start = stop; start > 0 && stop-start < maxKey && isKeyByte(b[start-1]); {
+			start--
+		}
+		return start, stop
+	}
 	if quote := b[start]; (quote == '"' || quote == '\'') && stop-start > 2 && b[stop-1] == quote {
 		start, stop = start+1, stop-1
 	} else if b[at] != '=' {

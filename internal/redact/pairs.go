@@ -95,7 +95,7 @@ func elementPair(b []byte, at, start int) (int, int) {
 	// <key>password</key><string>
 	before := bytes.TrimRight(b[max(0, tag-1-maxPair):max(0, tag-1)], " \t\r\n")
 	closing := bytes.LastIndex(before, []byte("</"))
-	if n := bytes.LastIndexByte(before, '<'); n >= 0 && n+1 < len(before) && before[n+1] != '/' && before[len(before)-1] == '>' && isPairValue(b[start:at]) {
+	if n := bytes.LastIndexByte(before, '<'); n >= 0 && n+1 < len(before) && before[n+1] != '/' && before[len(before)-1] == '>' && (isPairValue(b[start:at]) || isOneOf(b[start:at], "string")) {
 		base := max(0, tag-1-maxPair) // <setting name="Password"><value>
 		if s, e := lastNamed(b, base+n, base+len(before)-1); s < e {
 			return s, e

@@ -17,7 +17,7 @@ var tellingUser = wordSet(`
 	acct auid gecos memberuid principalname principalid enduserid alternateid requestor usrname ugi mailnickname kunde kundin passagier ansprechpartner klant reiziger
 	displayname realname contactperson createdby modifiedby updatedby lastmodifiedby requestedby approvedby owner ownername author
 	driver drivername guest guestname member membername customerfirstname customerlastname nickname supervisor assignee reporter
-	logname identity callername ruser remoteuser xremoteuser xforwardeduser sudouser authuser targetusername subjectusername uid cardholder cardholdername recipient recipientname familyname
+	logname identity usr maidenname ruser remoteuser xremoteuser xforwardeduser sudouser authuser targetusername subjectusername uid cardholder cardholdername recipient recipientname familyname
 	vorname nachname apellido apellidos prenom cognome sobrenome apelido fornavn etternavn fornamn efternamn voornaam achternaam
 	benutzer benutzername utilisateur usuario utilizador gebruiker committer requester approver reviewer submitter
 	middlename engineer technician passengerfirstname passengerlastname samaccountname effectiveuser dbuser userlogin loginuser user
@@ -232,6 +232,8 @@ func findLogUser(b []byte, at, free int) (start, end int, ok bool) {
 	case ',': // the next of several mail addresses
 		if at > 0 && b[at-1] == '>' {
 			start, end, ok = findMailboxName(b, at, free)
+		} else {
+			start, end, ok = userOfTuple(b, at)
 		}
 	}
 	return start, end, ok && start >= free && start < end && isPerson(b[start:end])
@@ -366,7 +368,7 @@ func userNamed(b []byte, ws, start, end int, quoted bool, word, before, after, n
 	told := (afterUser[strings.Trim(after, ".,;:")] || after != "" && isHex(after[0]) && strings.Count(after, ".")+strings.Count(after, ":") >= 2) && !afterUser[name]
 	switch {
 	case word == "operator" && end+2 < len(b) && bytes.HasPrefix(b[end:], []byte(" (")) && isUpper(b[end+2]): // Operator NAME (First Last)
-		return start, end, isLoginWord(b[start:end])
+		return start, end, isLoginWord(b[start:end]) && (isUpper(b[ws]) || maybeBefore[before] || beginsMessage(b, ws))
 	case word == "operator": // which is a word of programs, too
 		return start, end, (before == "by" || told) && !isUpper(b[start])
 	case surelyBefore[before]:

@@ -204,10 +204,10 @@ func behindCompound(b []byte, at, free, start int) (int, int, bool) {
 	}
 	first := lineStart(b, start)
 	verb := strings.ToLower(firstWord(b[first:start]))
-	if verb != "" && !configVerbs[verb] {
+	vs, ve, sure := worded(b, at)
+	if verb != "" && !configVerbs[verb] && !(sure && vs > 0 && b[vs-1] == '"' && looksChosen(b[vs:ve])) {
 		return 0, 0, false
 	}
-	vs, ve, sure := worded(b, at)
 	if !mayFollow(b, vs, ve, free) || bytes.IndexByte([]byte(".,:"), b[ve-1]) >= 0 {
 		return 0, 0, false
 	}
@@ -392,6 +392,11 @@ func findCall(b []byte, at, free int) (int, int, bool) {
 		for next < len(b) && isSpace(b[next]) {
 			next++
 		}
+		if b[at] == ';' && bytes.HasPrefix(b[next:], []byte("s:")) { // s:8:"password";s:11:"…"
+			for next += 2; next < len(b) && isDigit(b[next]) || next+1 < len(b) && b[next] == ':' && b[next+1] == '"'; {
+				next++
+			}
+		}
 		if next >= len(b) || b[next] != '"' && b[next] != '\'' {
 			return 0, 0, false
 		}
@@ -404,12 +409,19 @@ func findCall(b []byte, at, free int) (int, int, bool) {
 	for start > 0 && end-start < maxKey && isKeyByte(b[start-1]) {
 		start--
 	}
-	if start == end || kindOf(b[start:end])&keySecret == 0 {
+	if start == end {
+		return 0, 0, false
+	}
+	kind := kindOf(b[start:end])
+	if kind&keySecret == 0 && (kind&keyCookie == 0 || b[at] != ',') {
 		return 0, 0, false
 	}
 	k, ok := keyed{}.readValue(b, next)
 	if !ok || k.start < free || !isValue(b[k.start:k.end]) {
 		return 0, 0, false
+	}
+	if kind&keyCookie != 0 { // ["Cookie", "sid=…"]
+		return k.start, k.end, k.quoted && bytes.IndexByte(b[k.start:k.end], '=') > 0
 	}
 	if b[at] != '(' && (kindOf(b[k.start:k.end]) != 0 || !looksChosen(b[k.start:k.end]) && !(k.quoted && isSetter(b, start) && isPhrase(b[k.start:k.end]))) {
 		return 0, 0, false // a list of names of fields
