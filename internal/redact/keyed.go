@@ -373,8 +373,10 @@ func findKeyedSecret(b []byte, at, free int, kind keyKind) (int, int, bool) {
 	if b[at] == ':' && at > 3 && string(b[at-4:at]) == "PASS" && !wordBefore(b, at-4) && !k.quoted && !looksChosen(bytes.TrimRight(b[k.start:k.end], ".,:;")) {
 		return 0, 0, false // the result of a test
 	}
-	if start, end, _ := keySpan(b, at); end-start >= 4 && isOneOf(b[end-4:end], "auth") && hasWord(authWays, b[k.start:k.end]) {
-		return 0, 0, false
+	if n := k.end - k.start; n > 2 && n < 12 && hasWord(authWays, b[k.start:k.end]) {
+		if start, end, _ := keySpan(b, at); end-start >= 4 && isOneOf(b[end-4:end], "auth") {
+			return 0, 0, false
+		}
 	}
 	if v := b[k.start:k.end]; !k.quoted && bytes.HasPrefix(b[k.end:], []byte(" for ")) && isAllLetters(v) && isEveryday(bytes.ToLower(v)) {
 		return 0, 0, false // a sentence about it
@@ -473,6 +475,9 @@ func wrapped(b []byte, at int) (start, end int, ok bool) {
 	start = at + 1
 	for start < len(b) && b[start] == ' ' {
 		start++
+	}
+	if start == len(b) || b[start] != '[' && b[start] != 'n' {
+		return 0, 0, false
 	}
 	rest := lineFrom(b, start)
 	shut := byte(']')

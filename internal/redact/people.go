@@ -52,8 +52,10 @@ func findUser(b []byte, at, free int) (int, int, bool) {
 	if !ok || k.start < free {
 		return 0, 0, false
 	}
-	if key, end, _ := keySpan(b, at); isOneOf(b[key:end], "identity") && bytes.IndexByte(b[k.start:k.end], '.') < 0 {
-		return 0, 0, false // of a device
+	if c := b[at-1]; c|0x20 == 'y' || !isWord(c) {
+		if key, end, _ := keySpan(b, at); isOneOf(b[key:end], "identity") && bytes.IndexByte(b[k.start:k.end], '.') < 0 {
+			return 0, 0, false // of a device
+		}
 	}
 	return k.person(b)
 }
