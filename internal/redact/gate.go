@@ -323,7 +323,10 @@ func (e *Engine) nextWorth(b []byte, i, stop int) int {
 	return min(at, stop)
 }
 
-// nextByByte gives the next such place before inner, without vectors; where there is none, inner or a little more.
+// nextByByte gives the next such place before inner, without vectors; where there is none, inner or a little more. It needs the
+// registers for itself.
+//
+//go:noinline
 func (e *Engine) nextByByte(b []byte, at, inner int) int {
 	signs := &e.signs
 	for ; ; at++ {
