@@ -54,10 +54,9 @@ func besideName(e *Engine, b []byte, from, start, end int) {
 	case b[start-1] == ':' && b[end] == ',':
 		e.addMembers(b, from, end)
 	case b[start-1] == '[' && b[end] == '/': // Login incorrect: [NAME/SECRET], of servers for dial-in
-		if secret := lineFrom(b, end+1); secret[0] != '<' && bytes.Contains(b[lineStart(b, start):start], []byte("Login ")) {
-			if n := bytes.IndexByte(secret, ']'); n > 0 {
-				e.add(b, from, end+1, end+1+n, keyedSecretRule)
-			}
+		secret, _, closed := bytes.Cut(lineFrom(b, end+1), []byte("]"))
+		if closed && isValue(secret) && secret[0] != '<' && secret[0] != '[' && bytes.Contains(b[lineStart(b, start):start], []byte("Login ")) {
+			e.add(b, from, end+1, end+1+len(secret), keyedSecretRule)
 		}
 	case b[end] == ' ' && b[end+1] == '(' && end+2 < len(b) && isUpper(b[end+2]) && bytes.IndexByte(b[start:end], ' ') < 0: // NAME (First Last)
 		if more := moreNames(b, end+2, nameAt(b, end+2)); more < len(b) && b[more] == ')' && bytes.IndexByte(b[end+2:more], ' ') > 0 {
@@ -212,16 +211,19 @@ func nameInCommand(b []byte, secret int) (start, end int) {
 	return 0, 0
 }
 
-// findRows adds what stands in the rows of SQL from a place on, under the names of their columns.
+// findRows adds what stands in the rows of SQL from a place on, under the names of their columns. Rows follow each other from block to
+// block.
 func (e *Engine) findRows(b []byte, from int) {
-	var kinds []cellKind
-	next := -1 // where the row may open to which the kinds belong, too
+	kinds, next := e.sqlKinds, -1 // next is where the row may open to which the kinds belong, too
 	for _, at := range e.sqlRows {
-		if at < next {
+		switch {
+		case at < next:
 			continue // within a value
-		}
-		if at != next {
+		case b[len(bytes.TrimRight(b[:at], " \r\n"))-1] != ',':
 			kinds, _ = kindsOfHeads(insertColumns(b, at))
+		case next < 0 && at-from < maxPair && bytes.IndexByte(b[from:at], ';') < 0: // the first of a block
+		case at != next:
+			kinds = nil
 		}
 		start := at + 1
 		for _, kind := range kinds {
@@ -230,7 +232,10 @@ func (e *Engine) findRows(b []byte, from int) {
 			}
 			end := sqlValueEnd(b, start)
 			if end-start > 2 && b[start] == '\'' && kind.takes(b[start+1:end-1]) {
-				rule, _ := kind.rule()
+				rule, class := kind.rule()
+				if class == Secret {
+					rule = "worded-secret" // as in the first row
+				}
 				e.add(b, from, start+1, end-1, rule)
 			}
 			if start = end; end >= len(b) || b[end] != ',' {
@@ -242,6 +247,19 @@ func (e *Engine) findRows(b []byte, from int) {
 			next++
 		}
 	}
+	if e.sqlNext = nil; next == len(b) || next < 0 && len(e.sqlRows) == 0 && len(b)-from < maxPair {
+		e.sqlNext = kinds
+	}
+}
+
+// rowBefore gives where the last row opens before a place; where there is none, the place, and so it does for one that is too long.
+func (e *Engine) rowBefore(at int) int {
+	for i := len(e.sqlRows) - 1; i >= 0; i-- {
+		if row := e.sqlRows[i]; row <= at && at-row < keepBack {
+			return row
+		}
+	}
+	return at
 }
 
 // opensRow says whether a row of SQL may open at a bracket.

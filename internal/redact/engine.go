@@ -69,6 +69,8 @@ type Engine struct {
 	numbered    int              // so far hots are gathered
 	nextAt      []int            // where each of nexts goes on
 	sqlRows     []int            // where rows of SQL open
+	sqlKinds    []cellKind       // of those with which a block begins, if it does
+	sqlNext     []cellKind       // and the next one
 	ownerEnd    int              // where the last owner of a file ends
 	named       map[string]*Rule // the rules that are on
 	rows        table            // whose rows are read where the block begins
@@ -147,7 +149,7 @@ func (e *Engine) Text(w io.Writer, r io.Reader) (Counts, error) {
 	if e.scan != nil {
 		return Counts{}, e.scan.stream(e, r)
 	}
-	e.counts, e.inKey, e.rows = Counts{}, false, table{}
+	e.counts, e.inKey, e.rows, e.sqlKinds = Counts{}, false, table{}, nil
 	buf := e.buf[:0]
 	defer func() { e.buf = buf }()
 	e.base = 0
@@ -243,6 +245,9 @@ func (e *Engine) block(w io.Writer, b []byte, from int, whole bool) (int, error)
 		if len(b)-done >= 2*keepBack {
 			done = max(at, len(b)-keepBack)
 		}
+		if row := e.rowBefore(done); e.sqlNext != nil && row > at { // nor within a row
+			done = row
+		}
 		for i, f := range e.findings {
 			if f.end > done {
 				// It waits for the next piece, which must begin with what gives it away.
@@ -262,7 +267,7 @@ func (e *Engine) block(w io.Writer, b []byte, from int, whole bool) (int, error)
 	if done == len(b) && e.openKey {
 		e.inKey = true
 	}
-	e.rows = e.rowsNext
+	e.rows, e.sqlKinds = e.rowsNext, e.sqlNext
 	return done, e.write(w, b[:done], at)
 }
 

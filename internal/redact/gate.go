@@ -384,7 +384,7 @@ func (e *Engine) worth(b []byte, i int) bool {
 	case '>':
 		return kindAt(b, i) != 0
 	case '(':
-		return n == '"' || n == '\'' || isDigit(p) || beginsRow(b, i) || p|0x20 == 's' && isOneOf(b[i-6:i], "values") || p == ' ' && b[i-2]|0x20 == 's' && isOneOf(b[i-7:i-1], "values")
+		return n == '"' || n == '\'' || isDigit(p) || beginsRow(b, i) || p|0x20 == 's' && isOneOf(b[i-6:i], "values") || (p == ' ' || p == '\n') && b[i-2]|0x20 == 's' && isOneOf(b[i-7:i-1], "values")
 	case ')':
 		return n == ' '
 	case '[':

@@ -468,12 +468,9 @@ func findInsert(b []byte, at, free int) (int, int, bool) {
 	return 0, 0, false
 }
 
-// insertColumns gives the names of the columns of a row of an SQL statement that opens at a place, if the statement names them.
+// insertColumns gives the names of the columns of the first row of an SQL statement, which opens at a place, if the statement names them.
 func insertColumns(b []byte, at int) [][]byte {
 	before := bytes.TrimRight(b[max(0, at-2*maxPair):at], " \r\n")
-	if n := len(before); n > 1 && before[n-1] == ',' && before[n-2] == ')' { // a further row
-		before = bytes.TrimRight(upToValues(b[max(0, at-maxRows):at]), " ")
-	}
 	if len(before) < 10 || !bytes.EqualFold(before[len(before)-6:], []byte("VALUES")) {
 		return nil
 	}
@@ -487,18 +484,6 @@ func insertColumns(b []byte, at int) [][]byte {
 		columns[i] = bytes.Trim(columns[i], " \r\n`\"'[]")
 	}
 	return columns
-}
-
-// maxRows is how far before a row the beginning of its statement may stand, in bytes.
-const maxRows = 16 << 10
-
-// upToValues gives text up to the last word VALUES with a row behind it.
-func upToValues(b []byte) []byte {
-	n := max(bytes.LastIndex(b, []byte("VALUES (")), bytes.LastIndex(b, []byte("VALUES(")), bytes.LastIndex(b, []byte("values (")), bytes.LastIndex(b, []byte("values(")))
-	if n < 0 {
-		return nil
-	}
-	return b[max(0, n-2*maxPair) : n+len("VALUES")]
 }
 
 // sqlValueEnd gives the end of the value at a place: a text in quotes, which are doubled within, or anything up to a comma.
