@@ -54,7 +54,7 @@ func besideName(e *Engine, b []byte, from, start, end int) {
 	case b[start-1] == ':' && b[end] == ',':
 		e.addMembers(b, from, end)
 	case b[start-1] == '[' && b[end] == '/': // Login incorrect: [NAME/SECRET], of servers for dial-in
-		secret, _, closed := bytes.Cut(lineFrom(b, end+1), []byte("]"))
+		secret, _, closed := bytes.Cut(lineFrom(b[:min(len(b), end+maxPair)], end+1), []byte("]"))
 		if closed && isValue(secret) && secret[0] != '<' && secret[0] != '[' && bytes.Contains(b[lineStart(b, start):start], []byte("Login ")) {
 			e.add(b, from, end+1, end+1+len(secret), keyedSecretRule)
 		}
@@ -187,10 +187,7 @@ var namingCommands = [][]byte{[]byte("rabbitmqctl "), []byte("htpasswd "), []byt
 
 // nameInCommand gives the argument before a secret of one of these, or what is joined to it.
 func nameInCommand(b []byte, secret int) (start, end int) {
-	line := b[lineStart(b, secret):]
-	if n := bytes.IndexByte(line, '\n'); n >= 0 {
-		line = line[:n]
-	}
+	line := lineFrom(b[:min(len(b), secret+maxPair)], lineStart(b, secret))
 	for _, c := range namingCommands {
 		if !bytes.Contains(line, c) {
 			continue
@@ -308,12 +305,14 @@ func userOfArrow(b []byte, at int) (int, int, bool) {
 	return at + 3, end, isLoginWord(b[at+3:end]) && goesOn(b, end)
 }
 
-// nameOptions are the letters of the options with which programs take the name of a user. A star stands for any ending.
+// nameOptions are the letters of the options with which programs take the name of a user; nameFamilies, of those that begin like this.
 var nameOptions = map[string]string{
-	"sudo": "u", "crontab": "u", "runuser": "u", "mysql*": "u", "mariadb*": "u", "mongo*": "u", "psql": "U", "pg_*": "U", "createdb": "U", "dropdb": "U", "ssh": "l", "rlogin": "l", "rsh": "l",
-	"sqlcmd": "U", "osql": "U", "bcp": "U", "isql": "U", "psexec*": "u", "ipmitool": "U", "rdesktop": "u", "xfreerdp": "u", "mosquitto_*": "u", "snmp*": "u", "docker": "u", "podman": "u", "helm": "u",
+	"sudo": "u", "crontab": "u", "runuser": "u", "psql": "U", "createdb": "U", "dropdb": "U", "ssh": "l", "rlogin": "l", "rsh": "l",
+	"sqlcmd": "U", "osql": "U", "bcp": "U", "isql": "U", "ipmitool": "U", "rdesktop": "u", "xfreerdp": "u", "docker": "u", "podman": "u", "helm": "u",
 	"curl": "uU", "lftp": "u", "ncftp": "u", "smbclient": "U", "rpcclient": "U", "pkill": "uU", "pgrep": "uU", "lsof": "u", "top": "u", "ps": "uU", "winrs": "u", "plink": "l", "pscp": "l", "at": "u",
 }
+
+var nameFamilies = []struct{ begin, letters string }{{"mysql", "u"}, {"mariadb", "u"}, {"mongo", "u"}, {"pg_", "U"}, {"psexec", "u"}, {"mosquitto_", "u"}, {"snmp", "u"}}
 
 // longNameOptions are those of any program.
 var longNameOptions = wordSet("username user-name login-name loginname identity samid samaccountname credential ssh-user remote-user db-user dbuser admin-user http-user ftp-user proxy-username")
@@ -350,8 +349,10 @@ func nameOption(b []byte, at int) (value int, any bool) {
 	switch {
 	case end == len(b) || end == word:
 	case end == word+1 && word == at+1 && b[end] == ' ':
-		program, ok := programTaking(b[lineStart(b, at):at], b[word:end])
-		if ok {
+		if !bytes.ContainsAny(b[word:end], "uUl") {
+			break
+		}
+		if program, ok := programTaking(b[lineStart(b, at):at], b[word:end]); ok {
 			return end + 1, program == "sudo" || program == "crontab" || program == "runuser"
 		}
 	case word == at+1 && b[word] == 'u' && b[end] != '=':
@@ -374,16 +375,19 @@ func programTaking(line, letter []byte) (program string, ok bool) {
 	if n := bytes.LastIndexAny(line, "|;&`("); n >= 0 {
 		line = line[n+1:]
 	}
-	words := bytes.Fields(line)
-	for i := len(words) - 1; i >= 0; i-- {
-		name := string(words[i][bytes.LastIndexAny(words[i], `/\"'`)+1:])
-		name = strings.TrimSuffix(strings.ToLower(name), ".exe")
-		letters := nameOptions[name]
-		for n := len(name); n > 1 && letters == ""; n-- {
-			letters = nameOptions[name[:n]+"*"]
+	for len(line) > 0 {
+		line = bytes.TrimRight(line, " \t")
+		word := line[bytes.LastIndexAny(line, " \t")+1:]
+		line = line[:len(line)-len(word)]
+		var buf [32]byte
+		name := bytes.TrimSuffix(lowered(&buf, word[bytes.LastIndexAny(word, `/\"'`)+1:]), []byte(".exe"))
+		if letters := nameOptions[string(name)]; letters != "" {
+			return string(name), strings.Contains(letters, string(letter))
 		}
-		if letters != "" {
-			return name, strings.Contains(letters, string(letter))
+		for _, f := range nameFamilies {
+			if bytes.HasPrefix(name, []byte(f.begin)) {
+				return f.begin, strings.Contains(f.letters, string(letter))
+			}
 		}
 	}
 	return "", false

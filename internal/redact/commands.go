@@ -45,8 +45,7 @@ func commandArgument(b []byte, at, free int, word string) (int, int, bool) {
 	if find == nil {
 		return 0, 0, false
 	}
-	line := lineFrom(b, at)
-	words := fieldsAt(line[:min(len(line), 4*maxPair)], at)
+	words := wordsFrom(b, at)
 	n := find(b, words)
 	if n < 0 || n >= len(words) {
 		return 0, 0, false

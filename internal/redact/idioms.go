@@ -260,7 +260,7 @@ func userOfCommand(b []byte, ws, at int) (int, int, bool) {
 		return 0, 0, false
 	}
 	command := string(b[ws:at])
-	words := fieldsAt(lineFrom(b, at), at)
+	words := wordsFrom(b, at)
 	if command != "chown" && len(words) > 0 { // the name comes last
 		w := words[len(words)-1]
 		return w[0], w[1], nameAt(b, w[0]) == w[1]

@@ -479,6 +479,7 @@ func wrapped(b []byte, at int) (start, end int, ok bool) {
 	if start == len(b) || b[start] != '[' && b[start] != 'n' {
 		return 0, 0, false
 	}
+	b = b[:min(len(b), start+maxElement)]
 	rest := lineFrom(b, start)
 	shut := byte(']')
 	switch {

@@ -75,7 +75,7 @@ func valueAfterWord(b []byte, at, free int) (int, int, bool) {
 	word := string(lowered(&buf, b[start:at]))
 	if (word == "auth" || word == "by") && !isUpper(b[start]) { // these tell in capitals only, see weakWord
 		if word == "auth" && bytes.HasSuffix(b[:start], []byte("stats ")) { // stats auth NAME:SECRET, of a proxy
-			if words := fieldsAt(lineFrom(b, at), at); len(words) > 0 {
+			if words := wordsFrom(b, at); len(words) > 0 {
 				return behindUser(b, words[0][0], words[0][1])
 			}
 		}
@@ -92,7 +92,7 @@ func valueAfterWord(b []byte, at, free int) (int, int, bool) {
 		return prompted(b, at, free)
 	}
 	if word == "login" && isUpper(b[start]) {
-		if words := fieldsAt(lineFrom(b, at), at); len(words) == 2 { // of mailboxes: LOGIN NAME SECRET
+		if words := wordsFrom(b, at); len(words) == 2 { // of mailboxes: LOGIN NAME SECRET
 			vs, ve := words[1][0], words[1][1]
 			if ve-vs > 2 && b[vs] == '"' && b[ve-1] == '"' {
 				return vs + 1, ve - 1, vs >= free && isValue(b[vs+1:ve-1])
@@ -329,7 +329,7 @@ var arguments = map[string]int{"com2sec": 3, "com2sec6": 3, "mgmt-user": 3, "tra
 
 // argument finds the secret among the arguments of a directive that ends at a place.
 func argument(b []byte, at, free, place int) (int, int, bool) {
-	words := fieldsAt(lineFrom(b, at), at)
+	words := wordsFrom(b, at)
 	if len(words) > 0 && bytes.IndexByte([]byte("=:-"), b[words[0][0]]) >= 0 && string(b[words[0][0]:words[0][1]]) != "-Cn" {
 		return 0, 0, false // another rule reads what is behind such a sign
 	}
@@ -350,7 +350,7 @@ func nthWord(b []byte, words [][2]int, n, free int) (int, int, bool) {
 
 // snmpHost finds the community of an snmp-server host line: behind the version, or behind the address.
 func snmpHost(b []byte, at, free int) (int, int, bool) {
-	words := fieldsAt(lineFrom(b, at), at)
+	words := wordsFrom(b, at)
 	place := 1
 	for i, w := range words {
 		if isOneOf(b[w[0]:w[1]], "version") {
@@ -358,6 +358,12 @@ func snmpHost(b []byte, at, free int) (int, int, bool) {
 		}
 	}
 	return nthWord(b, words, place, free)
+}
+
+// wordsFrom gives the words of the rest of a line as places. What is far away is left out: lines can be very long, and full of places
+// from which one looks.
+func wordsFrom(b []byte, at int) [][2]int {
+	return fieldsAt(lineFrom(b[:min(len(b), at+4*maxPair)], at), at)
 }
 
 // fieldsAt gives the words of a line as places in the text that it begins in at a place.
