@@ -280,7 +280,7 @@ func (a *App) Pack(ctx context.Context, c *casefile.Case, q PackRequest) (*Packe
 }
 
 // headroom is never touched, so it takes no memory. The garbage collector counts it nevertheless, and does not go through what is
-// learned while everything waits for it.
+// learned while everything waits for it, nor again and again through the little that redaction keeps.
 const headroom = 40 << 20 // bytes
 
 // unfinished begins the names of the folders in which archives are made.

@@ -7,6 +7,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strings"
 
 	"envask/internal/casefile"
@@ -54,6 +55,7 @@ func (a *App) Redact(ctx context.Context, q RedactRequest) (*Redacted, error) {
 		defer w.Close()
 		file = q.Case.AliasFile()
 	}
+	defer runtime.KeepAlive(make([]byte, headroom)) // the few collections of garbage would take 3 % of the time
 	table := redact.NewTable()
 	if file != "" {
 		t, err := redact.LoadTable(file)
