@@ -183,21 +183,21 @@ func nameInCall(b []byte, secret int) (start, end int) {
 }
 
 // namingCommands take a name as the plain argument before the secret.
-var namingCommands = [][]byte{[]byte("rabbitmqctl "), []byte("htpasswd "), []byte("mosquitto_passwd "), []byte("net user "), []byte("chpasswd"), []byte("xfreerdp "), []byte("radtest "), []byte("stats auth ")}
+var namingCommands = [][]byte{[]byte("rabbitmqctl "), []byte("htpasswd "), []byte("mosquitto_passwd "), []byte("net user "), []byte("chpasswd"), []byte("radtest "), []byte("stats auth ")}
 
 // nameInCommand gives the argument before a secret of one of these, or what is joined to it.
 func nameInCommand(b []byte, secret int) (start, end int) {
 	line := lineFrom(b[:min(len(b), secret+maxPair)], lineStart(b, secret))
+	if n := bytes.Index(line, []byte("/u:")); n >= 0 && bytes.HasSuffix(b[:secret], []byte("/p:")) {
+		start = lineStart(b, secret) + n + len("/u:")
+		return start, nameAt(b, start)
+	}
 	for _, c := range namingCommands {
 		if !bytes.Contains(line, c) {
 			continue
 		}
-		if b[secret-1] == ':' && c[0] != 'x' {
+		if b[secret-1] == ':' {
 			return nameJoined(b, secret, 0)
-		}
-		if n := bytes.Index(line, []byte("/u:")); c[0] == 'x' && n >= 0 {
-			start = lineStart(b, secret) + n + len("/u:")
-			return start, nameAt(b, start)
 		}
 		end = secret - 1
 		for end > 0 && (b[end-1] == ' ' || b[end-1] == '\'' || b[end-1] == '"') {
@@ -231,7 +231,7 @@ func (e *Engine) findRows(b []byte, from int) {
 			if end-start > 2 && b[start] == '\'' && kind.takes(b[start+1:end-1]) {
 				rule, class := kind.rule()
 				if class == Secret {
-					rule = "worded-secret" // as in the first row
+					rule = wordedSecretRule // as in the first row
 				}
 				e.add(b, from, start+1, end-1, rule)
 			}

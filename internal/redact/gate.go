@@ -384,7 +384,7 @@ func (e *Engine) worth(b []byte, i int) bool {
 	case '>':
 		return kindAt(b, i) != 0
 	case '(':
-		return n == '"' || n == '\'' || isDigit(p) || beginsRow(b, i) || p|0x20 == 's' && isOneOf(b[i-6:i], "values") || (p == ' ' || p == '\n') && b[i-2]|0x20 == 's' && isOneOf(b[i-7:i-1], "values")
+		return n == '"' || n == '\'' || isDigit(p) || opensRow(b, i)
 	case ')':
 		return n == ' '
 	case '[':
@@ -413,14 +413,6 @@ func (e *Engine) worth(b []byte, i int) bool {
 		return beforeNumber[p] && isDigit(n)
 	}
 	return b[i] != wideSign || n == 0xbc
-}
-
-// beginsRow says whether a bracket opens a further row of SQL.
-func beginsRow(b []byte, i int) bool {
-	if b[i-1] == ' ' || b[i-1] == '\n' {
-		i--
-	}
-	return b[i-1] == ',' && b[i-2] == ')'
 }
 
 // announcing are hashes of the words behind which a secret or a name may stand; ending, of those that end a longer one behind a dash.

@@ -184,7 +184,7 @@ func (e *Engine) learn(f finding, text []byte) {
 	if f.rule == "keyed-secret" && eachOf(text, func(v []byte, at int) { e.learnValue(Value{string(v), f.class, f.rule}, f.start+at) }) {
 		return
 	}
-	if f.rule == "worded-secret" && bothOf(text, func(v []byte, at int) { e.learnValue(Value{string(v), f.class, f.rule}, f.start+at) }) {
+	if f.rule == wordedSecretRule && bothOf(text, func(v []byte, at int) { e.learnValue(Value{string(v), f.class, f.rule}, f.start+at) }) {
 		return
 	}
 	e.learnValue(Value{string(text), f.class, f.rule}, f.start)

@@ -53,7 +53,7 @@ func NewProver(c Config) *Prover {
 	add("url-credentials", Secret, "connect amqp://gate:%s@mq:5672/x", mixed(8))
 	add("authorization", Secret, "Authorization: Bearer %s", mixed(12))
 	add("cookie", Secret, "Cookie: %s", "sid="+mixed(9))
-	add("worded-secret", Secret, "enable secret %s", mixed(6))
+	add(wordedSecretRule, Secret, "enable secret %s", mixed(6))
 	add("mail", Mail, "sent to %s today", word(7)+"."+word(6)+"@"+word(8)+".example")
 	add("user", User, "operator=%s lane 7", word(4)+"."+word(8))
 	add("log-user", User, "session opened for user %s by (uid=0)", word(3)+"."+word(7))

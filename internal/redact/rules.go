@@ -52,11 +52,12 @@ const separators = ":=>%;\\\xef"
 
 // Names of rules that are spoken of elsewhere.
 const (
-	keyedSecretRule = "keyed-secret"
-	userRule        = "user"
-	logUserRule     = "log-user"
-	ownerRule       = "owner"
-	phoneRule       = "phone"
+	keyedSecretRule  = "keyed-secret"
+	wordedSecretRule = "worded-secret"
+	userRule         = "user"
+	logUserRule      = "log-user"
+	ownerRule        = "owner"
+	phoneRule        = "phone"
 )
 
 // Rules is the table of rules. Where two begin at the same trigger, the earlier one goes first.
@@ -67,7 +68,7 @@ var Rules = []Rule{
 	{Name: "authorization", Class: Secret, Doc: "the value of Authorization and Proxy-Authorization headers, without the scheme", Triggers: separators, Find: findAuthorization, Keys: keyAuthorization},
 	{Name: "cookie", Class: Secret, Doc: "the value of Cookie and Set-Cookie headers", Triggers: separators, Find: findCookie, Keys: keyCookie},
 	{Name: keyedSecretRule, Class: Secret, Doc: "the value next to a telling key (password, token, secret, api key, …), in the usual notations", Triggers: separators, Keyed: findKeyedSecret, Keys: keySecret | keyWeak | keyOwn, beside: nameBeside(nameOfEntry)},
-	{Name: "worded-secret", Class: Secret, Doc: "the value behind a telling word and a space: configurations of network devices and servers, SQL, sentences", Triggers: " \t(,;|-", Find: findWorded, beside: nameBeside(namePassed)},
+	{Name: wordedSecretRule, Class: Secret, Doc: "the value behind a telling word and a space: configurations of network devices and servers, SQL, sentences", Triggers: " \t(,;|-", Find: findWorded, beside: nameBeside(namePassed)},
 	{Name: "bearer", Class: Secret, Doc: "the token after the words Bearer and Basic", Triggers: "B", Find: findBearer},
 	{Name: "jwt", Class: Secret, Doc: "JSON web tokens (RFC 7519)", Triggers: "J", Find: findJWT},
 	{Name: "service-token", Class: Secret, Doc: "tokens by the beginning that services give them so that they can be told", Triggers: "_-.A", Find: findServiceToken},
