@@ -385,6 +385,7 @@ func (p *packing) progress(n int64) {
 func (p *packing) learn(ctx context.Context) error {
 	var beside errgroup.Group
 	beside.Go(p.learnTexts)
+	beside.Go(func() error { return remember(p.c, p.rounds, p.policy.Digest(), p.learned) })
 	if err := errors.Join(p.fromArrival(), beside.Wait()); err != nil {
 		return err
 	}

@@ -37,38 +37,22 @@ type Redacted struct {
 // Redact redacts files, or a stream. Files are read twice, so that what is learned in one is removed from all; a stream
 // is read once.
 func (a *App) Redact(ctx context.Context, q RedactRequest) (*Redacted, error) {
-	file := q.Table
-	pol, err := loadPolicy(filepath.Join(a.Home.Dir, policy.FileName))
-	if err != nil {
-		return nil, err
-	}
+	defer runtime.KeepAlive(make([]byte, headroom)) // the few collections of garbage would take 3 % of the time
 	if q.Case != nil {
-		own, err := loadPolicy(filepath.Join(q.Case.Dir, policy.FileName))
-		if err != nil {
-			return nil, err
-		}
-		pol = policy.Merge(pol, own)
 		w, err := a.write(q.Case)
 		if err != nil {
 			return nil, err
 		}
 		defer w.Close()
-		file = q.Case.AliasFile()
 	}
-	defer runtime.KeepAlive(make([]byte, headroom)) // the few collections of garbage would take 3 % of the time
-	table := redact.NewTable()
-	if file != "" {
-		t, err := redact.LoadTable(file)
-		if err != nil {
-			return nil, fault.Wrap("read the aliases", "", err)
-		}
-		table = t
+	r, err := a.redaction(q)
+	if err != nil {
+		return nil, err
 	}
 	res := &Redacted{Counts: redact.Counts{}}
-	pol = policy.Merge(pol, &policy.Policy{Domains: q.Domains})
-	err = a.redactAll(ctx, q, pol, table, res)
-	if err == nil && file != "" {
-		err = saveTable(table, file)
+	err = r.all(ctx, q, res)
+	if err == nil && r.file != "" {
+		err = saveTable(r.table, r.file)
 	}
 	if err == nil && len(res.Opaque) > 0 {
 		err = fault.New(fault.Incomplete, "redact", strings.Join(res.Opaque, ", "), "cannot be read (opaque), and was not written", "what cannot be read cannot be redacted")
@@ -76,12 +60,66 @@ func (a *App) Redact(ctx context.Context, q RedactRequest) (*Redacted, error) {
 	return res, err
 }
 
-func (a *App) redactAll(ctx context.Context, q RedactRequest, pol *policy.Policy, table *redact.Table, res *Redacted) error {
-	o := redact.Options{Aliases: table, Config: pol.Config()}
-	learned := redact.NewLearned()
-	for _, l := range pol.Literals {
-		learned.Add(l)
+// redaction is what is known before anything is read.
+type redaction struct {
+	policy  *policy.Policy
+	file    string // of the table, "" is none
+	table   *redact.Table
+	keep    []string // disclosed on purpose
+	learned *redact.Learned
+}
+
+func (a *App) redaction(q RedactRequest) (r *redaction, err error) {
+	r = &redaction{file: q.Table, table: redact.NewTable(), learned: redact.NewLearned()}
+	if q.Case != nil {
+		r.file = q.Case.AliasFile()
 	}
+	if r.file != "" {
+		if r.table, err = redact.LoadTable(r.file); err != nil {
+			return nil, fault.Wrap("read the aliases", "", err)
+		}
+	}
+	if q.Case != nil {
+		if err := a.ofCase(r, q); err != nil {
+			return nil, err
+		}
+	} else if r.policy, err = loadPolicy(filepath.Join(a.Home.Dir, policy.FileName)); err != nil {
+		return nil, err
+	} else {
+		r.policy = policy.Merge(r.policy, &policy.Policy{Domains: q.Domains})
+	}
+	for _, l := range r.policy.Literals {
+		r.learned.Add(l)
+	}
+	r.learned.AddOthers(r.table.Identities(r.policy.Config())...)
+	return r, nil
+}
+
+// ofCase redacts as packing does: by what the ask, the engineer and the site say, and with all that the case has learned.
+func (a *App) ofCase(r *redaction, q RedactRequest) error {
+	k, err := LoadAsk(q.Case.Ask)
+	if err != nil {
+		return err
+	}
+	if r.policy, err = a.policy(q.Case, k, nil); err != nil {
+		return err
+	}
+	r.learned = redact.NewLearned(vocabulary(q.Case, k)...)
+	if err := remember(q.Case, nil, r.policy.Digest(), r.learned); err != nil {
+		return fault.Wrap("read the rounds", q.Case.Name, err)
+	}
+	if len(q.Domains) > 0 {
+		r.policy = policy.Merge(r.policy, &policy.Policy{Domains: q.Domains})
+	}
+	for text := range disclosed(k, q.Case.Brief, redact.Options{Config: r.policy.Config()}) {
+		r.keep = append(r.keep, text)
+	}
+	return nil
+}
+
+func (r *redaction) all(ctx context.Context, q RedactRequest, res *Redacted) error {
+	o := redact.Options{Aliases: r.table, Config: r.policy.Config(), Keep: r.keep}
+	learned, table := r.learned, r.table
 	if len(q.Files) == 0 {
 		values := learned.Values()
 		table.Give(values)

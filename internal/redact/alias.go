@@ -134,6 +134,41 @@ func (t *Table) All() []Alias {
 	return out
 }
 
+// minPlainNumber is how many digits a phone number has at least for its digits alone to be taken for it.
+const minPlainNumber = 10
+
+// Identities gives the originals of the table as values, each with the first rule of its class; which one found it is not known
+// any more. Classes of which the configuration keeps anything are left out, and so are hosts that are there for the sake of an
+// address of mail: they may be a provider's, or the vendor's.
+func (t *Table) Identities(c Config) []Value {
+	rules := map[Class]string{}
+	for _, r := range Rules {
+		if rules[r.Class] == "" {
+			rules[r.Class] = r.Name
+		}
+	}
+	for _, r := range Rules {
+		if c.keeps(r.Class, r.Name) {
+			delete(rules, r.Class)
+		}
+	}
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	ofMail := map[string]bool{}
+	for _, a := range t.given {
+		if _, host, ok := strings.Cut(a.Original, "@"); ok && a.Class == Mail {
+			ofMail[host] = true
+		}
+	}
+	values := make([]Value, 0, len(t.given))
+	for _, a := range t.given {
+		if rule := rules[a.Class]; rule != "" && (a.Class != Phone || len(a.Original) >= minPlainNumber) && (a.Class != Host || !ofMail[a.Original]) {
+			values = append(values, Value{a.Original, a.Class, rule})
+		}
+	}
+	return values
+}
+
 // Give makes sure that all identities among the values have an alias; new ones are given in sorted order, so that they
 // do not depend on which file was read first.
 func (t *Table) Give(identities []Value) {

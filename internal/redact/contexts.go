@@ -193,7 +193,6 @@ var baseSieve = sync.OnceValue(func() *sieve { return newSieve(spaceContexts(), 
 
 // sieveFor gives the sieve for some rules, and for the domains of a site.
 func sieveFor(rules []Rule, domains []string) *sieve {
-	base := baseSieve()
 	signs := []byte(keySigns)
 	for _, r := range rules {
 		for _, c := range []byte(r.Triggers) {
@@ -203,7 +202,7 @@ func sieveFor(rules []Rule, domains []string) *sieve {
 		}
 	}
 	if len(signs) == len(keySigns) && len(domains) == 0 {
-		return base
+		return baseSieve()
 	}
 	key := string(signs) + " " + strings.Join(domains, " ")
 	siteSieve.Lock()

@@ -2,6 +2,7 @@ package redact
 
 import (
 	"bytes"
+	"slices"
 	"strings"
 	"sync"
 )
@@ -61,6 +62,14 @@ func (l *Learned) Add(values ...Value) {
 			l.values[v.Text] = v
 		}
 	}
+}
+
+// AddOthers learns values whose text is not known yet.
+func (l *Learned) AddOthers(values ...Value) {
+	l.mu.Lock()
+	others := slices.DeleteFunc(values, func(v Value) bool { _, known := l.values[v.Text]; return known })
+	l.mu.Unlock()
+	l.Add(others...)
 }
 
 func less(a, b Value) bool {

@@ -208,6 +208,34 @@ func TestWrittenForms(t *testing.T) {
 	}
 }
 
+// A host name that the engineer or the site names is found in capitals, too, and has one alias.
+func TestHostNamesInCapitals(t *testing.T) {
+	l := NewLearned()
+	l.Add(Value{"gate-srv-7", Host, LiteralRule})
+	table := NewTable()
+	table.Give(l.Values())
+	e := NewEngine(Options{Matcher: NewMatcher(l.Values()), Aliases: table})
+	require.Equal(t, "host-2a.example is host-2a.example", e.String("GATE-SRV-7 is gate-srv-7"))
+}
+
+// What has an alias is known from then on: but hosts that only mail speaks of, numbers that are short without their signs, and
+// what the configuration keeps.
+func TestIdentitiesOfATable(t *testing.T) {
+	table := NewTable()
+	for _, v := range []Value{{"m.quintela", User, ""}, {"ines@provider.example", Mail, ""}, {"gate-1.corp", Host, ""}, {"+49 40 555 01", Phone, ""}, {"+49 40 555 0199 2", Phone, ""}} {
+		table.Alias(v.Class, v.Text)
+	}
+	require.Equal(t, []Value{{"m.quintela", User, "user"}, {"ines@provider.example", Mail, "mail"}, {"gate-1.corp", Host, "host"}, {"494055501992", Phone, "international-phone"}},
+		table.Identities(Config{}))
+	require.Equal(t, []Value{{"gate-1.corp", Host, "host"}},
+		table.Identities(Config{Classes: map[Class]Treatment{Mail: Keep, Phone: Keep}, Off: map[string]bool{"log-user": true}}))
+	l := NewLearned("quintela")
+	l.Add(Value{"m.quintela", User, "log-user"})
+	l.AddOthers(table.Identities(Config{})...)
+	require.Contains(t, l.Values(), Value{"m.quintela", User, "log-user"}, "what is known already stays with its rule")
+	require.Len(t, l.Values(), 4)
+}
+
 // Whatever the encoding in which a name or a secret was found, it is found in the others too, and has one alias.
 func TestLettersOfEveryEncoding(t *testing.T) {
 	forms := []string{"J\u00fcrgen.S\u00f8by", `J\u00fcrgen.S\u00f8by`, `J\u00FCrgen.S\u00F8by`, "J\xfcrgen.S\xf8by"}

@@ -44,10 +44,14 @@ type sieve struct {
 // vectors of 32 bytes are looked up as two of 16.
 type nibbles [2][32]byte
 
-func (n *nibbles) allow(b byte, bucket int) {
-	for _, half := range []int{0, 16} {
-		n[0][half+int(b&15)] |= 1 << bucket
-		n[1][half+int(b>>4)] |= 1 << bucket
+func (n *nibbles) allow(b byte, bucket int) { n.allowAll(1<<(b&15), 1<<(b>>4), bucket) }
+
+// allowAll allows some low halves and some high ones, a bit each.
+func (n *nibbles) allowAll(lo, hi uint16, bucket int) {
+	for half := range 16 {
+		low, high := uint8(lo>>half&1)<<bucket, uint8(hi>>half&1)<<bucket
+		n[0][half], n[0][16+half] = n[0][half]|low, n[0][16+half]|low
+		n[1][half], n[1][16+half] = n[1][half]|high, n[1][16+half]|high
 	}
 }
 
@@ -76,10 +80,17 @@ func newSieve(spaces []context, others []family, signs []byte) *sieve {
 		}
 	}
 	for _, c := range spaces {
-		for _, last := range c[contextBehind-1].members() {
-			for _, before := range c[contextBehind-2].members() {
-				pair := uint16(before)<<8 | uint16(last)
-				s.pairs[pair>>6] |= 1 << (pair & 63)
+		var last [4]uint64
+		for b := range 256 {
+			if c[contextBehind-1].has(b) {
+				last[b>>6] |= 1 << (b & 63)
+			}
+		}
+		for before := range 256 {
+			if c[contextBehind-2].has(before) {
+				for i, bits := range last {
+					s.pairs[before<<2|i] |= bits
+				}
 			}
 		}
 	}
@@ -92,16 +103,8 @@ func (s *sieve) spaceFits(b []byte, at int) bool {
 	return s.pairs[pair>>6]&(1<<(pair&63)) != 0
 }
 
-// members gives the bytes of a set; nil is all.
-func (s *byteSet) members() []byte {
-	all := make([]byte, 0, 256)
-	for c := range 256 {
-		if s == nil || s[c] {
-			all = append(all, byte(c))
-		}
-	}
-	return all
-}
+// has says whether a byte is in a set; nil is all.
+func (s *byteSet) has(b int) bool { return s == nil || s[b] }
 
 // family is contexts that share some buckets.
 type family struct {
@@ -111,6 +114,7 @@ type family struct {
 
 func (s *sieve) add(first int, f family) {
 	shapes := make([]bucketShape, f.buckets)
+	var anything [contextLen]uint32 // the buckets that allow any byte there
 	for _, c := range f.contexts {
 		shape := shapeOf(c)
 		best, least := 0, -1.0
@@ -123,23 +127,38 @@ func (s *sieve) add(first int, f family) {
 			}
 		}
 		shapes[best] = grownBest
+		bit := uint32(1) << (first + best)
 		for p, set := range c {
-			for b := range 256 {
-				if set == nil || set[b] {
-					s.allow(p, first+best, byte(b))
+			if set == nil {
+				anything[p] |= bit
+				continue
+			}
+			for b := range set {
+				if set[b] {
+					s.exact[p][b] |= bit
 				}
 			}
 		}
 	}
+	for p, bits := range anything {
+		for b := range s.exact[p] {
+			s.exact[p][b] |= bits
+		}
+	}
+	for k := range shapes {
+		s.tell(first+k, &shapes[k])
+	}
 }
 
-func (s *sieve) allow(place, bucket int, b byte) {
-	s.exact[place][b] |= 1 << bucket
-	switch {
-	case bucket >= spaceBuckets && place > 0 && place < contextLen-1:
-		s.places.other[place-1].allow(b, bucket-spaceBuckets)
-	case bucket < spaceBuckets && place <= contextBehind:
-		s.places.space[place].allow(b, bucket)
+// tell puts what a bucket allows into the tables for vectors.
+func (s *sieve) tell(bucket int, shape *bucketShape) {
+	for p := range shape.lo {
+		switch {
+		case bucket >= spaceBuckets && p > 0 && p < contextLen-1:
+			s.places.other[p-1].allowAll(shape.lo[p], shape.hi[p], bucket-spaceBuckets)
+		case bucket < spaceBuckets && p <= contextBehind:
+			s.places.space[p].allowAll(shape.lo[p], shape.hi[p], bucket)
+		}
 	}
 }
 

@@ -13,7 +13,8 @@ import (
 
 // writtenForms gives the other forms in which a value is written where it stands within another text: with the escapes of
 // JSON, of addresses (RFC 3986) and of XML, in Latin-1 and UTF-8, and for secrets the part of their base64 (RFC 4648) that does not depend on what
-// stands around them. A value that was found with escapes is also looked for without. They are put behind a list.
+// stands around them; host names in small letters and in capitals. A value that was found with escapes is also looked for without.
+// They are put behind a list.
 func writtenForms(out []entry, v *Value) []entry {
 	add := func(text string) {
 		if text != v.Text && (v.Class != Secret || len(text) >= MinSecret) && len(text) >= MinName && len(text) <= 2*MaxLearned && !strings.ContainsAny(text, "\r\n") {
@@ -24,6 +25,13 @@ func writtenForms(out []entry, v *Value) []entry {
 		if v.Class == Card || v.Class == Phone {
 			if d := onlyDigits(v.Text); len(d) >= 9 {
 				add(d)
+			}
+		}
+		if v.Class == Host {
+			lower, upper := strings.ToLower(v.Text), strings.ToUpper(v.Text)
+			add(lower)
+			if upper != lower {
+				add(upper)
 			}
 		}
 		return out

@@ -1,0 +1,52 @@
+package flow
+
+import (
+	"os"
+	"path/filepath"
+	"runtime"
+	"slices"
+
+	"golang.org/x/sync/errgroup"
+
+	"envask/internal/casefile"
+	"envask/internal/collect"
+	"envask/internal/redact"
+)
+
+// remember learns from the rounds of a case but those that are read anyway, by the same rules alone. What cannot be read any
+// more (the evidence may be gone) teaches nothing; which bytes stand at the places is not compared with those of back then: more
+// than is needed may be replaced if somebody changed the evidence, nothing less.
+func remember(c *casefile.Case, but []*collect.Round, digest string, learned *redact.Learned) error {
+	rounds, err := collect.Rounds(c)
+	if err != nil {
+		return err
+	}
+	var g errgroup.Group
+	g.SetLimit(runtime.GOMAXPROCS(0))
+	for _, r := range rounds {
+		if !r.Discarded.IsZero() || slices.ContainsFunc(but, func(o *collect.Round) bool { return o.ID == r.ID }) {
+			continue
+		}
+		lines, err := readArrived(r)
+		if err != nil {
+			continue
+		}
+		for _, got := range lines {
+			if got.Rules != digest || !filepath.IsLocal(filepath.FromSlash(got.System+"/"+got.Name)) {
+				continue
+			}
+			g.Go(func() error {
+				f, err := os.Open(filepath.Join(r.RawDir(), got.System, filepath.FromSlash(got.Name)))
+				if err != nil {
+					return nil
+				}
+				defer f.Close()
+				if values, err := got.values(f); err == nil {
+					learned.Add(values...)
+				}
+				return nil
+			})
+		}
+	}
+	return g.Wait()
+}
