@@ -53,9 +53,50 @@ type gramRun struct {
 	at  int32 // where the entries have the four bytes
 	end int32 // of its refs; they begin where those of the run before end
 
-	common  int32 // how many bytes all of them begin with
-	longest int32 // how long a match of one of them is at most
-	secret  bool  // whether one of them is a secret
+	common int32  // how many bytes all of them begin with
+	head   uint64 // up to eight of these, and which bits of a text are compared with them: most texts differ here already
+	mask   uint64
+	kinds  uint64 // of bytes that one of them has behind its first one, see byteKinds
+	secret bool   // whether one of them is a secret
+}
+
+// spreads is a kind that no byte is of: entries in base64 have it, since the base64 around them goes, too.
+const spreads = 1 << 63
+
+// byteKinds tells bytes apart that may end a find: a bit for each sign, one for letters and digits, one for all others.
+var byteKinds = func() (kinds [256]uint64) {
+	next := 2
+	for c := range byte(0x80) {
+		switch {
+		case c < ' ':
+			kinds[c] = 1
+		case isWord(c) && c != '_':
+			kinds[c] = 2
+		default:
+			kinds[c] = 1 << next
+			next++
+		}
+	}
+	for c := 0x80; c < 0x100; c++ {
+		kinds[c] = 2
+	}
+	return kinds
+}()
+
+// kindsOf gives the kinds of bytes that an entry takes up behind its first one.
+func kindsOf(e *entry) (kinds uint64) {
+	if e.base64 {
+		return 1<<64 - 1
+	}
+	for i := 1; i < len(e.text); i++ {
+		kinds |= byteKinds[e.text[i]]
+	}
+	return kinds
+}
+
+// may says whether one of the entries may stand at a place.
+func (r *gramRun) may(b []byte, at int) bool {
+	return at+8 > len(b) || (binary.LittleEndian.Uint64(b[at:])^r.head)&r.mask == 0
 }
 
 // candidates are the entries of one run.
@@ -104,9 +145,15 @@ func newGramIndex(entries []entry, stride int) gramIndex {
 		}
 		x.last().end = int32(i + 1)
 	}
+	kinds := make([]uint64, len(entries))
+	inParts(len(entries), func(_, from, to int) {
+		for i := from; i < to; i++ {
+			kinds[i] = kindsOf(&entries[i])
+		}
+	})
 	inParts(len(x.runs), func(_, from, to int) {
 		for i := from; i < to; i++ {
-			x.describe(i, entries)
+			x.describe(i, entries, kinds)
 		}
 	})
 	words := max(4, bits.Len(uint(2*keys)))
@@ -125,18 +172,20 @@ func newGramIndex(entries []entry, stride int) gramIndex {
 }
 
 // describe says what the entries of a run have in common.
-func (x *gramIndex) describe(i int, entries []entry) {
+func (x *gramIndex) describe(i int, entries []entry, kinds []uint64) {
 	run, refs := &x.runs[i], x.candidates(i).refs
-	run.common = int32(commonPrefix(entries[refs[0]].text, entries[refs[len(refs)-1]].text))
+	first := entries[refs[0]].text
+	run.common = int32(commonPrefix(first, entries[refs[len(refs)-1]].text))
+	for i := range min(8, int(run.common)) {
+		run.head |= uint64(first[i]) << (8 * i)
+		run.mask |= 0xff << (8 * i)
+	}
 	tails := x.tails[int(run.end)-len(refs):]
 	for k, ref := range refs {
 		e := &entries[ref]
 		tails[k] = tailOf(e.text, int(run.common))
-		run.longest = max(run.longest, int32(len(e.text)))
+		run.kinds |= kinds[ref]
 		run.secret = run.secret || e.value.Class == Secret
-		if e.base64 { // the base64 around it goes, too
-			run.longest = 1 << 30
-		}
 	}
 }
 
@@ -300,7 +349,7 @@ func (s *gramScan) next(from int) (m match, ok bool) {
 		key := binary.LittleEndian.Uint32(s.b[i:])
 		for run := s.index.of(key); run >= 0 && run < len(s.index.runs) && s.index.runs[run].key == key; run++ {
 			at := i - int(s.index.runs[run].at)
-			if at < from || s.within(&s.index.runs[run], at) {
+			if at < from || !s.index.runs[run].may(s.b, at) || s.within(&s.index.runs[run], at) {
 				continue
 			}
 			if m, ok := s.longest(s.index.candidates(run), at); ok {
@@ -331,7 +380,11 @@ func (s *gramScan) within(run *gramRun, at int) bool {
 		s.ruled++
 	}
 	for i := s.ruled; i < len(s.rules) && s.rules[i].start <= at; i++ {
-		if f := &s.rules[i]; at+int(run.longest) <= f.end {
+		f, next := &s.rules[i], uint64(spreads)
+		if f.end < len(s.b) {
+			next |= byteKinds[s.b[f.end]]
+		}
+		if at < f.end && next&run.kinds == 0 { // no entry goes on behind it
 			return f.class == Secret || !run.secret
 		}
 	}
