@@ -278,7 +278,7 @@ func userOfTuple(b []byte, at int) (int, int, bool) {
 	for start > 0 && at-start < maxKey && isKeyByte(b[start-1]) {
 		start--
 	}
-	if start < 2 || b[start-1] != b[at-1] || b[start-2] != '(' && b[start-2] != '[' || start > 2 && isWord(b[start-3]) || kindOf(b[start:at-1])&keyUser == 0 {
+	if start < 2 || b[start-1] != b[at-1] || b[start-2] != '(' && b[start-2] != '[' || start > 2 && isWord(b[start-3]) && !isSetter(b, start) || kindOf(b[start:at-1])&keyUser == 0 {
 		return 0, 0, false
 	}
 	k, ok := keyed{}.readValue(b, at+1)
@@ -286,7 +286,7 @@ func userOfTuple(b []byte, at int) (int, int, bool) {
 		return 0, 0, false
 	}
 	v := b[k.start:k.end]
-	return k.start, k.end, isLoginWord(v) && kindOf(v) == 0 || looksPersonal(v)
+	return k.start, k.end, isAccountWord(v) && kindOf(v) == 0 || looksPersonal(v)
 }
 
 // userOfArrow finds the value behind an arrow: currentUser -> NAME.
@@ -333,7 +333,7 @@ func userOfOption(b []byte, at int) (int, int, bool) {
 	if end < len(b) && bytes.IndexByte([]byte(`/\@=*`), b[end]) >= 0 { // a domain before a name has a rule of its own, and so has a mail address
 		return 0, 0, false
 	}
-	return start, end, any || isLoginWord(b[start:end])
+	return start, end, any || isAccountWord(b[start:end])
 }
 
 // nameOption gives where the value of an option begins that takes a name, or 0; any says that it cannot be anything else.
@@ -362,8 +362,8 @@ func nameOption(b []byte, at int) (value int, any bool) {
 	case b[end] != ' ':
 	case hasWord(longNameOptions, b[word:end]):
 		return end + 1, false
-	case isOneOf(b[word:end], "user", "login"):
-		if stop := nameAt(b, end+1); bytes.IndexByte(b[end+1:stop], '.') > 0 { // not systemctl --user status, or bash --login script
+	case word == at+2 && kindOf(b[word:end])&keyUser != 0:
+		if name := b[end+1 : nameAt(b, end+1)]; bytes.IndexByte(name, '.') > 0 || bytes.ContainsAny(name, "0123456789_") && len(name) >= 6 || len(name) > 2 && isUpper(name[0]) && isLower(name[1]) { // not systemctl --user status, or bash --login script
 			return end + 1, false
 		}
 	}

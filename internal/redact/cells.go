@@ -267,15 +267,8 @@ func (k cellKind) takes(v []byte) bool {
 	case cellUser:
 		return isPerson(v) && bytes.IndexByte(v, '@') < 0
 	case cellPhone:
-		digits := 0
-		for _, c := range v {
-			if isDigit(c) {
-				digits++
-			} else if bytes.IndexByte([]byte("+ ()-./"), c) < 0 {
-				return false
-			}
-		}
-		return digits >= 6 && digits <= 15
+		digits := len(onlyDigits(string(v)))
+		return isPhoneLike(v) && digits >= 6 && digits <= 15
 	}
 	return false
 }

@@ -50,7 +50,7 @@ var otherContexts = sync.OnceValue(func() []family {
 		{append(behind("/", bytesOf("t"), bytesOf("s")), tokenContexts("_", anyHead)...), 1},
 		{append(tokenContexts(".", anyHead), tokenContexts("-", isShortHead)...), 1},
 		{slices.Concat(optionContexts(), tokenContexts("-", func(head string) bool { return !isShortHead(head) }), behind("J", bytesOf("y")),
-			behind("(", anyDigit), behind("(", letter('s')), behind("(", letter('s'), bytesOf(" \n")), behind("(", bytesOf(")"), bytesOf(",")),
+			behind("(", anyDigit), behind("(", bytesOf("rRwW"), letter('d')), behind("(", letter('s')), behind("(", letter('s'), bytesOf(" \n")), behind("(", bytesOf(")"), bytesOf(",")),
 			behind("(", bytesOf(")"), bytesOf(","), bytesOf(" \n")), behind(`\`, anyCapital), behind(`\`, anyDigit), behind(`\`, bytesOf("-"))), 1},
 		{slices.Concat(at("/", bytesOf("hU")), at("/", bytesOf("m"), bytesOf("a")), at("/", bytesOf("c"), bytesOf("r")), at("&", bytesOf("#c")), at("\xef", bytesOf("\xbc"), bytesOf("\x9a\x9d"))), 1},
 		{slices.Concat(dashedContexts(), at("[", bytesOf("r"), bytesOf("e"), bytesOf("d"), bytesOf("a")), at("[", anyDigit, nil, bytesOf("/"))), 1},

@@ -65,7 +65,7 @@ func (c *keyCache) at(b []byte, at int, m *marks) keyKind {
 		}
 	case p == ']' && b[at] == ':' && at > 1 && b[at-2] != '"' && b[at-2] != '\'': // where a line of a log comes from
 		return 0
-	case p == ' ' || p == '\t' || p == ';' || p == ']':
+	case p == ' ' || p == '\t' || p == ';' || p == ']' || p == '*' || p == '`':
 		return kindAt(b, at)
 	}
 	k := c.of(b, end, m)
@@ -384,7 +384,7 @@ func (e *Engine) worth(b []byte, i int) bool {
 	case '>':
 		return kindAt(b, i) != 0
 	case '(':
-		return n == '"' || n == '\'' || isDigit(p) || opensRow(b, i)
+		return n == '"' || n == '\'' || isDigit(p) || p|0x20 == 'd' && (b[i-2]|0x20 == 'r' || b[i-2]|0x20 == 'w') || opensRow(b, i)
 	case ')':
 		return n == ' '
 	case '[':
@@ -416,7 +416,7 @@ func (e *Engine) worth(b []byte, i int) bool {
 }
 
 // announcing are hashes of the words behind which a secret or a name may stand; ending, of those that end a longer one behind a dash.
-var announcing, ending = hashesOf(announcers...), hashesOf(compoundWords)
+var announcing, ending = hashesOf(announcers...), hashesOf(compoundWords, wordSet("key pass pin"))
 
 func hashesOf(sets ...map[string]bool) (set [1 << 14]bool) {
 	for _, words := range sets {
@@ -441,7 +441,7 @@ func announces(b []byte, at int) bool {
 	}
 	h, i, last := uint32(0), at-1, uint32(0)
 	for ; i > at-24 && (isWord(b[i]) || b[i] == '-'); i-- {
-		if b[i] == '-' && ending[h>>18] {
+		if (b[i] == '-' || b[i] == '_') && ending[h>>18] {
 			return true
 		}
 		last = h

@@ -107,7 +107,7 @@ func isTopDomain(b []byte) bool {
 func isDigit(c byte) bool { return c >= '0' && c <= '9' }
 
 // versionWords say that four numbers with dots are a version.
-var versionWords = newWordList(wordSet("version ver v release build firmware rev revision schema"))
+var versionWords = newWordList(wordSet("version ver v release rel build firmware rev revision schema kernel bios uefi bootloader patch patchlevel hotfix sdk runtime framework driver baseline"))
 
 // findIPv4 finds four numbers around the first of three dots. A version of four numbers is told by what stands around it.
 func findIPv4(b []byte, at, free int) (int, int, bool) {
@@ -307,10 +307,39 @@ func staysIPv4(a netip.Addr) bool {
 	return o[0] == 0 || o[0] == 127 || o[0] >= 224 && o[0] < 240 // aliases come from what is above
 }
 
-var beforeVersion = *bytesOf(" \t:=\"'")
+var beforeVersion = *bytesOf(" \t:=\"'>")
+
+// products are names that stand with their version, and a slash between, in what programs say of themselves (RFC 9110, section 10.1.5).
+var products = newWordList(wordSet(`chrome chromium headlesschrome edg edge edga edgios opr opera firefox fxios safari mobilesafari version crios electron vivaldi yabrowser
+	samsungbrowser trident applewebkit webkit gecko curl wget okhttp java python go node php postmanruntime windowspowershell apache nginx openssl openssh kernel firmware agent browser`))
+
+// isProduct says whether four numbers at a place stand behind a slash and the name of a product: Chrome/120.0.0.0.
+func isProduct(b []byte, from int) bool {
+	if from < 2 || b[from-1] != '/' || !isWord(b[from-2]) {
+		return false
+	}
+	start := from - 1
+	for start > 0 && from-start < 32 && isKeyByte(b[start-1]) {
+		start--
+	}
+	name := b[start : from-1]
+	if products.has(name) || products.has([]byte(lastWord(name))) {
+		return true
+	}
+	line := b[lineStart(b, start):start]
+	return bytes.Contains(line, []byte("Mozilla/")) || bytes.HasSuffix(bytes.ToLower(bytes.TrimRight(line, " \t:=\"'")), []byte("agent"))
+}
 
 // saysVersion says whether the text before four numbers names a version, or what is around them an upgrade.
 func saysVersion(b []byte, from, to int) bool {
+	if from > 0 && b[from-1] == '/' {
+		return isProduct(b, from)
+	}
+	if from > 8 && b[from-1] == '-' && endsInIPv4(b[:from-1]) { // a range
+		for from--; from > 0 && (isDigit(b[from-1]) || b[from-1] == '.'); {
+			from--
+		}
+	}
 	end := from
 	for end > 0 && beforeVersion[b[end-1]] {
 		end--
@@ -341,7 +370,8 @@ func isUpgrade(b []byte, at, end int) bool {
 		}
 	}
 	low := bytes.ToLower(b[max(lineStart(b, at), at-64):end])
-	return bytes.Contains(low, []byte("upgrad")) || bytes.Contains(low, []byte("downgrad"))
+	return bytes.Contains(low, []byte("upgrad")) || bytes.Contains(low, []byte("downgrad")) ||
+		bytes.Contains(low, []byte("updat")) && (bytes.Contains(low, []byte("version")) || bytes.Contains(low, []byte("firmware")) || bytes.Contains(low, []byte("package")) || bytes.Contains(low, []byte("software")))
 }
 
 func isIPv6Byte(c byte) bool {

@@ -36,13 +36,27 @@ func findMailboxName(b []byte, at, free int) (int, int, bool) {
 }
 
 // partKeys are those that name a person within something that does.
-var partKeys = wordSet("name first last given family middle full display cn sn")
+var partKeys = func() map[string]bool {
+	keys := wordSet("name first last given family middle full display cn sn")
+	for k := range personRoles {
+		keys[k] = true
+	}
+	return keys
+}()
+
+// personRoles are keys behind which people stand, and programs, too: what is there must look like a name.
+var personRoles = wordSet(`sender manager accountmanager teacher doctor patient student subscriber visitor resident applicant payee payer beneficiary cashier conductor captain skipper
+	officer inspector dispatcher mechanic attendee participant organizer organiser witness escort spouse nextofkin emergencycontact addressee consignee traveller traveler cn sn`)
 
 // findPartName finds the name in a part of something whose key tells: "user": {"name": "…"}, <user><name>…, and in YAML.
 func findPartName(b []byte, at, free int) (int, int, bool) {
 	start, end, _ := keySpan(b, at)
-	if isOneOf(b[start:end], "cn", "sn") {
-		return findEntryName(b, at, free)
+	var buf [maxKey]byte
+	if key := plainKey(&buf, b[start:end]); personRoles[string(key)] {
+		if from, to, ok := findEntryName(b, at, free); ok && len(key) == 2 {
+			return from, to, true
+		}
+		return nameOfRole(b, at, free, key)
 	}
 	var owner []byte
 	switch {
@@ -66,6 +80,22 @@ func findPartName(b []byte, at, free int) (int, int, bool) {
 		return 0, 0, false
 	}
 	return k.person(b)
+}
+
+// nameOfRole finds a name behind a key of personRoles.
+func nameOfRole(b []byte, at, free int, key []byte) (int, int, bool) {
+	k, ok := keyedAt(b, at)
+	if !ok || k.start < free {
+		return 0, 0, false
+	}
+	if !k.quoted {
+		k.end = moreNames(b, k.start, k.end)
+	}
+	v := b[k.start:k.end]
+	if string(key) == "sn" && isUpper(v[0]) && len(v) > 3 && isLower(v[1]) && isAllLetters(v) && !isEveryday(bytes.ToLower(v)) { // else it is a serial number
+		return k.start, k.end, true
+	}
+	return k.start, k.end, isUncommonName(v)
 }
 
 // findEntryName finds the name of a person in an entry of a directory (LDIF, RFC 2849): cn: Ilka Brandvold, and sn: Brandvold beside it.

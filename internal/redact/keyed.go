@@ -76,6 +76,12 @@ func keyedAt(b []byte, at int) (k keyed, ok bool) {
 	if value < len(b) && (b[value] == '>' && b[at] == '=' || b[value] == '=' && b[at] == ':' || b[value] == ':' && b[at] == ':' && value+1 < len(b) && b[value+1] == ' ') {
 		value++ // also of LDIF (RFC 2849), which has two colons before base64
 	}
+	if value < len(b) && b[value] == '`' && b[at] == ':' && start > 0 && b[start-1] == ':' && !isOneOf(b[start:end], "user") {
+		return k, false // of reStructuredText, which says with it what a name is of
+	}
+	if bytes.HasPrefix(b[value:], []byte("** ")) { // **Key:** value
+		value += 2
+	}
 	if !closed && start > 0 && (b[start-1] == '"' || b[start-1] == '\'') && value < len(b) && b[value] == b[start-1] {
 		return k, false // the quote closes the text that the key stands in: ["Authorization:"]
 	}
@@ -284,7 +290,8 @@ func lastWord(raw []byte) string {
 var telling = []string{
 	"password", "passwd", "passphrase", "pwd", "secret", "token", "apikey", "accesskey", "privatekey", "sharedkey",
 	"signingkey", "encryptionkey", "credential", "sessionkey", "sessionid", "authkey", "community", "passcode", "passphrase",
-	"securitycode", "verificationcode", "smscode", "onetimecode", "mfacode", "pincode", "accesscode", "presharedkey", "storepass", "keypass", "psksecret", "keydata", "privkey", "hmackey", "masterkey", "cipherkey", "accountkey", "licensekey", "licencekey", "subscriptionkey", "activationkey", "storagekey", "deploykey",
+	"securitycode", "verificationcode", "smscode", "onetimecode", "mfacode", "pincode", "accesscode", "presharedkey", "storepass", "keypass", "psksecret", "keydata", "privkey", "hmackey", "masterkey", "cipherkey", "accountkey", "licensekey", "licencekey", "subscriptionkey", "activationkey", "storagekey", "deploykey", "wifikey", "wlankey", "networkkey",
+	"erlangcookie", "seedphrase", "totpseed", "otpseed", "activationcode", "unlockcode", "pukcode",
 	"samlresponse", "samlrequest", "palavrapasse", "lozinka", "jelszo", "losenord",
 	"passwort", "kennwort", "contrase", "senha", "motdepasse", "wachtwoord", "passord", "adgangskode", "heslo", "parola", "salasana",
 }
@@ -300,7 +307,7 @@ var tellingGrams = func() *gramSet {
 
 // tellingLast lists last words of keys that say so, but mean something else within a longer word.
 var tellingLast = map[string]bool{"pass": true, "pin": true, "psk": true, "otp": true, "auth": true, "jsessionid": true, "phpsessid": true,
-	"pw": true, "totp": true, "hotp": true, "cpin": true, "cvv": true, "cvc": true, "bindpw": true, "rootpw": true, "requirepass": true, "masterauth": true, "mdp": true, "clave": true, "smscode": true,
+	"pw": true, "totp": true, "hotp": true, "cpin": true, "cvv": true, "cvc": true, "puk": true, "bindpw": true, "rootpw": true, "requirepass": true, "masterauth": true, "mdp": true, "clave": true, "smscode": true,
 	"passw": true, "psw": true, "pswd": true, "passwrd": true, "pasword": true, "dbpass": true, "userpass": true, "mypass": true, "sqlpass": true, "ftppass": true, "mailpass": true, "smtppass": true, "adminpass": true, "rootpass": true, "authpass": true, "privpass": true, "bindpass": true, "webpass": true, "wifipass": true, "loginpass": true}
 
 // weaklyTelling lists last words of keys whose value is a secret only when it looks like one.
@@ -403,7 +410,8 @@ func findKeyedSecret(b []byte, at, free int, kind keyKind) (int, int, bool) {
 	if k.start >= k.end || !isValue(b[k.start:k.end]) {
 		return 0, 0, false
 	}
-	return k.start, k.end, true
+	start, end, _ := keySpan(b, at)
+	return k.start, k.end, !isOfSystem(b[start:end], b[k.start:k.end])
 }
 
 // declared gives the place behind the equals sign of a declaration with its type, as in password: String = "…", or 0.

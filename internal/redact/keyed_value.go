@@ -37,6 +37,9 @@ func (k keyed) readValue(b []byte, at int) (keyed, bool) {
 				k.end = k.start + n
 			}
 		}
+	case b[at] == '`' && inCode(b, at) > 0: // of Markdown
+		k.quoted = true
+		k.start, k.end = at+1, inCode(b, at)
 	case b[at] == '\\' && escapedQuote(b, at) > 0: // a quote within a quoted text, which may itself stand within one
 		n := escapedQuote(b, at)
 		k.quoted = true
@@ -68,6 +71,28 @@ func (k keyed) readValue(b []byte, at int) (keyed, bool) {
 		}
 	}
 	return k, k.end > k.start
+}
+
+// inCode gives the end of a word, a name or a number between two signs that set it apart, or 0: other words are a command.
+func inCode(b []byte, at int) int {
+	line := lineFrom(b, at+1)
+	n := bytes.IndexByte(line[:min(len(line), maxPair)], b[at])
+	if n < 1 {
+		return 0
+	}
+	if v := line[:n]; bytes.IndexByte(v, '"') >= 0 || bytes.IndexByte(v, ' ') >= 0 && !looksPersonal(v) && !isPhoneLike(v) {
+		return 0
+	}
+	return at + 1 + n
+}
+
+func isPhoneLike(v []byte) bool {
+	for _, c := range v {
+		if !isDigit(c) && bytes.IndexByte([]byte("+ ()-./"), c) < 0 {
+			return false
+		}
+	}
+	return true
 }
 
 // leavesOpen says whether a bracket was opened in a value and not closed: the next closing one belongs to it.

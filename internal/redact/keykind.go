@@ -41,7 +41,7 @@ var wholeKeys = func() map[string]keyKind {
 	for _, k := range []string{"encryptkey", "loggedinkey", "noncekey", "recoverycode", "backupcode", "securityanswer", "secretanswer", "challengeanswer"} {
 		m[k] = keySecret
 	}
-	m["keymaterial"], m["keyingmaterial"] = keyWeak, keyWeak
+	m["keymaterial"], m["keyingmaterial"], m["productkey"] = keyWeak, keyWeak, keyWeak
 	for k := range mailboxKeys {
 		m[k] |= keyMailbox
 	}
@@ -256,6 +256,9 @@ func keySpan(b []byte, at int) (start, end int, closed bool) {
 	for n := 0; end > 0 && isSpace(b[end-1]) && n < most; n++ {
 		end--
 	}
+	if end > 4 && (b[end-1] == '*' || b[end-1] == '`') {
+		return markedKey(b, end)
+	}
 	if closed = end > 0 && (b[end-1] == '"' || b[end-1] == '\''); closed {
 		end--
 		for n := 0; end > 0 && b[end-1] == '\\' && n < 16; n++ {
@@ -273,6 +276,28 @@ func keySpan(b []byte, at int) (start, end int, closed bool) {
 		start--
 	}
 	return start, end, closed
+}
+
+// markedKey gives the key that Markdown sets apart, and whose marks end at a place: **key**: and `key`:.
+func markedKey(b []byte, at int) (start, end int, closed bool) {
+	mark := 1
+	if b[at-1] == '*' {
+		if mark = 2; b[at-2] != '*' {
+			return at, at, false
+		}
+	}
+	end = at - mark
+	start = end
+	for start > 0 && end-start < maxKey && isKeyByte(b[start-1]) {
+		start--
+	}
+	if mark == 1 && (at+2 >= len(b) || b[at+1] != '`' && (b[at+1] != ' ' || b[at+2] != '`' && b[at+2] != '"')) { // else it may be said what the key is for
+		return at, at, false
+	}
+	if start < mark || start == end || b[start] == '-' || b[start-1] != b[at-1] || mark == 2 && b[start-2] != '*' || mark == 1 && start > 1 && (b[start-2] == '`' || b[start-2] == '_') {
+		return at, at, false
+	}
+	return start, end, false
 }
 
 // indexedKey gives the key of config['password'], of [password] => and of secret[0], which end with a bracket. Without quotes

@@ -10,11 +10,13 @@ import (
 var tellingPhone = wordSet(`
 	mobilenumber faxnumber telnumber cellnumber homephone workphone phones telephonenumber contactphone mobilephonenumber phoneno telno mobileno
 	phone phonenumber telephone tel mobile mobilephone cell cellphone fax msisdn callerid telefon telefone telemovel telefono handy
-	gsm contactnumber imsi`)
+	gsm contactnumber imsi callernumber callingnumber callednumber callerno worknumber homenumber emergencyphone smsnumber whatsapp`)
 
 // tellingUser lists whole keys whose value names a person.
 var tellingUser = wordSet(`
-	acct auid gecos memberuid principalname principalid enduserid alternateid requestor usrname ugi mailnickname kunde kundin passagier ansprechpartner klant reiziger
+	operatorid employeename userprincipalname upn agentname sendername managername visitorname registeredowner lastloggedonuser lastloggedonsamuser loggedonuser currentuser
+	reportedby reviewedby grantedby revokedby initiatedby servicedby preparedby resolvedby cancelledby canceledby releasedby confirmedby rejectedby uploadedby registeredby orderedby bookedby invitedby
+	lasteditedby acct auid gecos memberuid principalname principalid enduserid alternateid requestor usrname ugi mailnickname kunde kundin passagier ansprechpartner klant reiziger
 	displayname realname contactperson createdby modifiedby updatedby lastmodifiedby requestedby approvedby owner ownername author
 	driver drivername guest guestname member membername customerfirstname customerlastname nickname supervisor assignee reporter
 	logname identity usr maidenname ruser remoteuser xremoteuser xforwardeduser sudouser authuser targetusername subjectusername uid cardholder cardholdername recipient recipientname familyname
@@ -229,8 +231,10 @@ func findLogUser(b []byte, at, free int) (start, end int, ok bool) {
 		}
 	case '?':
 		start, end, ok = userOfJob(b, at)
-	case '|':
-		start, end, ok = userOfRevision(b, at)
+	case '|', '\t':
+		if start, end, ok = userOfRevision(b, at); !ok {
+			start, end, ok = userOfRow(b, at)
+		}
 	case ',': // the next of several mail addresses
 		if at > 0 && b[at-1] == '>' {
 			start, end, ok = findMailboxName(b, at, free)
@@ -243,7 +247,7 @@ func findLogUser(b []byte, at, free int) (start, end int, ok bool) {
 
 // userWords are the words behind which a user name may stand.
 var userWords = func() map[string]bool {
-	words := wordSet("user for role as login account by operator employee username add delete logged signed uid owner identity")
+	words := wordSet("is reg_sz reg_expand_sz user for role as login account by operator employee username add delete logged signed uid owner identity")
 	for w := range titles {
 		words[w] = true
 	}
@@ -256,7 +260,7 @@ var userWords = func() map[string]bool {
 // userAfterWord finds the name behind "user", "for" and "logged in as".
 func userAfterWord(b []byte, at int) (int, int, bool) {
 	ws := at
-	for ws > 0 && at-ws < 10 && isWord(b[ws-1]) {
+	for ws > 0 && at-ws < 14 && isWord(b[ws-1]) {
 		ws--
 	}
 	var buf [32]byte
@@ -268,6 +272,10 @@ func userAfterWord(b []byte, at int) (int, int, bool) {
 		return 0, 0, false
 	}
 	switch {
+	case word == "is":
+		return userSaid(b, ws, at)
+	case word == "reg_sz" || word == "reg_expand_sz":
+		return userOfRegistry(b, at)
 	case word == "by":
 		return userAfterDeed(b, ws, at)
 	case word == "add" || word == "delete":

@@ -75,7 +75,7 @@ var Rules = []Rule{
 	{Name: "password-hash", Class: Secret, Doc: "password hashes by their form: crypt, bcrypt, argon2, scrypt, and those of directories and databases", Triggers: "${*:", Find: findPasswordHash},
 	{Name: "mail", Class: Mail, Doc: "e-mail addresses", Triggers: "@%&\\", Find: findMail},
 	{Name: userRule, Class: User, Doc: "names next to a telling key (user, login, passenger, …); well-known service accounts stay", Triggers: separators, Find: findUser, Keys: keyUser},
-	{Name: logUserRule, Class: User, Doc: "user names in the idioms of system logs, listings and prompts", Triggers: " ()[=@\\/:-,?|", Find: findLogUser, beside: besideName},
+	{Name: logUserRule, Class: User, Doc: "user names in the idioms of system logs, listings and prompts", Triggers: " \t()[=@\\/:-,?|", Find: findLogUser, beside: besideName},
 	{Name: ownerRule, Class: User, Doc: "owner and group in the lines of ls -l", Triggers: " ", Find: findOwner},
 	{Name: "home", Class: User, Doc: "names of people in the paths of their homes", Triggers: "/\\%", Find: findHome},
 	{Name: "person", Class: User, Doc: "names of people in distinguished names: CN=…", Triggers: "=", Find: findDistinguishedName},
@@ -93,7 +93,7 @@ var Rules = []Rule{
 }
 
 // RulesVersion is written into manifests. It changes whenever the rules find other things than before.
-const RulesVersion = "8"
+const RulesVersion = "9"
 
 var ruleName = regexp.MustCompile(`^[a-z][a-z0-9]*(-[a-z0-9]+)*$`)
 

@@ -22,6 +22,7 @@ func looksRandom(v []byte) bool {
 
 // harmless lists ends of keys that speak about a secret without holding it.
 var harmless = []string{
+	"publickeytoken", // of an assembly: the checksum of a public key
 	"file", "name", "path", "dir", "policy", "expires", "expiry", "expired", "expiration", "expiresin", "age", "length", "count", "type",
 	"ttl", "url", "uri", "endpoint", "hint", "field", "timeout", "version", "status", "format", "changed", "updated", "valid",
 	"required", "enabled", "retries", "attempts", "errors", "error", "failed", "invalid", "rotation", "rotated", "bytes", "limit",
@@ -114,7 +115,49 @@ func looksChosen(v []byte) bool {
 			signs++
 		}
 	}
-	return letters > 0 && (digits > 0 || signs > 0)
+	return letters > 0 && (digits > 0 || signs > 0) || len(v) >= 16 && isJumbled(v)
+}
+
+// isJumbled says whether letters and digits change between capitals, small ones and digits as they do by chance: in names of several
+// words each stretch is longer.
+func isJumbled(v []byte) bool {
+	changes, capitals := 0, 0
+	for i, c := range v {
+		if !isDigit(c) && (c|0x20 < 'a' || c|0x20 > 'z') {
+			return false
+		}
+		if isUpper(c) {
+			capitals++
+		}
+		if i > 0 && (isDigit(c) != isDigit(v[i-1]) || isUpper(c) != isUpper(v[i-1])) {
+			changes++
+		}
+	}
+	return 5*changes >= 2*len(v) && capitals > 2
+}
+
+// looksStrong says whether a value is a secret where prose may stand, too: letters of both kinds and digits, signs that words do not
+// have, or a long one without order.
+func looksStrong(v []byte) bool {
+	if len(v) < 8 || !looksChosen(v) || !isValue(v) || bytes.IndexByte(v, '/') >= 0 {
+		return false
+	}
+	first, _, _ := bytes.Cut(v, []byte("-"))
+	if algorithms.has(first) {
+		return false
+	}
+	upper, lower, digits := 0, 0, 0
+	for _, c := range v {
+		switch {
+		case isDigit(c):
+			digits++
+		case isUpper(c):
+			upper++
+		case c >= 'a' && c <= 'z':
+			lower++
+		}
+	}
+	return upper > 0 && lower > 1 && digits > 0 || digits > 0 && bytes.ContainsAny(v[1:len(v)-1], "!@#$^&*") || len(v) >= 16 && (isHexes(v) && digits > 2 || isJumbled(v))
 }
 
 func isAllDigits(v []byte) bool {

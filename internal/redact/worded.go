@@ -43,7 +43,7 @@ var notValues = newWordList(wordSet(`policy expiry expires expired length minimu
 
 // placeWords tell of a secret only in their place, see behindOther.
 var placeWords = func() map[string]bool {
-	words := wordSet("host is reset changed")
+	words := wordSet("host is reset changed reg_sz reg_expand_sz")
 	for w := range arguments {
 		words[w] = true
 	}
@@ -149,6 +149,8 @@ func behindOther(b []byte, at, free, first, start int, word string) (int, int, b
 		return argument(b, at, free, place)
 	case word == "host" && firstWord(b[first:start]) == "snmp-server":
 		return snmpHost(b, at, free)
+	case word == "reg_sz" || word == "reg_expand_sz":
+		return secretOfRegistry(b, at, free)
 	case word == "is":
 		if bytes.HasPrefix(b[at:], []byte(" your ")) {
 			return codeBefore(b, at, free, start)
@@ -187,10 +189,14 @@ func codeBefore(b []byte, at, free, start int) (int, int, bool) {
 // snmp-community-string.
 var compoundEnds = newWordList(compoundWords)
 
-var compoundWords = wordSet("password passwd passphrase pwd psk secret hexkey shared-key community-string key-string")
+var compoundWords = wordSet("password passwd passphrase pwd psk secret token apikey hexkey shared-key community-string key-string")
 
 // behindCompound finds the secret behind such a word from start on, at the beginning of a line or behind the verb of a configuration.
 func behindCompound(b []byte, at, free, start int) (int, int, bool) {
+	if bytes.IndexByte(b[start:at], '_') > 0 && kindOf(b[start:at])&keySecret != 0 {
+		vs, ve, _ := worded(b, at)
+		return vs, ve, mayFollow(b, vs, ve, free) && looksStrong(b[vs:ve]) && (ve == len(b) || b[ve] != '(' && b[ve] != '=') && bytes.IndexByte([]byte(".,:;"), b[ve-1]) < 0
+	}
 	dash := bytes.IndexByte(b[start:at], '-')
 	for dash > 0 && !compoundEnds.has(b[start+dash+1:at]) {
 		next := bytes.IndexByte(b[start+dash+1:at], '-')
@@ -235,7 +241,13 @@ func saidToBe(b []byte, at, free, first, start int) (int, int, bool) {
 	for _, w := range bytes.Fields(b[max(first, start-64):start]) {
 		found = found || isOneOf(bytes.TrimLeft(w, `"'(`), "password", "passwd", "passphrase", "passcode", "pwd", "pin", "otp")
 	}
-	if !found {
+	end := start - 1
+	name := end
+	for name > first && end-name < maxKey && isKeyByte(b[name-1]) {
+		name--
+	}
+	compound := !found && end > name && kindOf(b[name:end])&keySecret != 0 // the client_secret is …
+	if !found && !compound {
 		return 0, 0, false
 	}
 	k, ok := keyed{}.readValue(b, at)
@@ -246,7 +258,7 @@ func saidToBe(b []byte, at, free, first, start int) (int, int, bool) {
 		k.end--
 	}
 	v := b[k.start:k.end]
-	return k.start, k.end, len(v) > 0 && isValue(v) && (looksChosen(v) || len(v) >= 4 && isAllDigits(v))
+	return k.start, k.end, len(v) > 0 && isValue(v) && (looksChosen(v) && (found || looksStrong(v)) || found && len(v) >= 4 && isAllDigits(v))
 }
 
 // weakWord says whether a value behind a word of several meanings is a secret.
@@ -542,7 +554,7 @@ func findCell(b []byte, at, free int) (int, int, bool) {
 		return 0, 0, false // a key of its own
 	}
 	inTable := b[at] == '|' || b[at] == '\t' // else it may be a list of what a program is given
-	if ok && b[at] != '-' && isPlainWord(string(b[k.start:k.end])) && !looksRandom(b[k.start:k.end]) && !(inTable && (isCode(b[start:before], b[k.start:k.end]) || looksMixed(b[k.start:k.end]))) {
+	if ok && b[at] != '-' && isPlainWord(string(b[k.start:k.end])) && !looksRandom(b[k.start:k.end]) && !(k.end-k.start >= 16 && isJumbled(b[k.start:k.end])) && !(inTable && (isCode(b[start:before], b[k.start:k.end]) || looksMixed(b[k.start:k.end]))) {
 		return 0, 0, false // a list of names
 	}
 	if !ok || k.quoted || k.start < free || !isValue(b[k.start:k.end]) || !looksChosen(b[k.start:k.end]) && !(inTable && (isCode(b[start:before], b[k.start:k.end]) || hasSign(b[k.start:k.end]))) || kindOf(b[k.start:k.end]) != 0 || endsInAlias(b[k.start:k.end]) {
@@ -558,6 +570,9 @@ func findWorded(b []byte, at, free int) (int, int, bool) {
 		return valueAfterWord(b, at, free)
 	case '(':
 		if start, end, ok := findInsert(b, at, free); ok {
+			return start, end, true
+		}
+		if start, end, ok := secretInBrackets(b, at, free); ok {
 			return start, end, true
 		}
 		if start, end, pair := secondOfPair(b, at, free); pair {

@@ -1,0 +1,162 @@
+package redact
+
+import "bytes"
+
+// Names and secrets in lists of settings: what programs print of themselves in two columns, exports of the registry of Windows, and the
+// calls that give a setting its value.
+
+// rowKey gives the key before a tab or a pipe at a place and where its cell begins; ok is false unless it is the first cell of the line.
+func rowKey(b []byte, at int) (key []byte, ok bool) {
+	end := at
+	for end > 0 && b[end-1] == ' ' {
+		end--
+	}
+	start := end
+	for start > 0 && end-start < maxKey && isKeyByte(b[start-1]) {
+		start--
+	}
+	first := start
+	for first > 0 && (b[first-1] == ' ' || b[first-1] == b[at]) && start-first < 8 {
+		first--
+	}
+	return b[start:end], end-start > 1 && (first == 0 || b[first-1] == '\n')
+}
+
+// userOfRow finds the name in a row of two cells whose first one tells: | username | ilka.brandvold |, and the same with a tab.
+func userOfRow(b []byte, at int) (int, int, bool) {
+	key, ok := rowKey(b, at)
+	if !ok || kindOf(key)&keyUser == 0 {
+		return 0, 0, false
+	}
+	cell := bytes.TrimRight(lineFrom(b, at+1), " \t\r|")
+	start := at + 1
+	for len(cell) > 0 && isSpace(cell[0]) {
+		start, cell = start+1, cell[1:]
+	}
+	if len(cell) > 80 || bytes.IndexByte(cell, b[at]) >= 0 {
+		return 0, 0, false
+	}
+	return start, start + len(cell), isAccountWord(cell) && kindOf(cell) == 0 || looksPersonal(cell)
+}
+
+// userSaid finds the name of a sentence: the username is ilka.brandvold.
+func userSaid(b []byte, ws, at int) (int, int, bool) {
+	end := ws - 1
+	if end < 4 || b[end] != ' ' {
+		return 0, 0, false
+	}
+	start := end
+	for start > 0 && end-start < maxKey && isKeyByte(b[start-1]) {
+		start--
+	}
+	if whole, ok := wordBeforeKey(b, start); ok && isOneOf(b[start:end], "name") {
+		start = whole
+	}
+	if kind := kindOf(b[start:end]); kind&keyUser == 0 || !isOneOf([]byte(lastWord(b[start:end])), "username", "login", "loginname", "user", "operator", "account", "name", "passenger") {
+		return 0, 0, false
+	}
+	k, ok := keyed{}.readValue(b, at+1)
+	if !ok {
+		return 0, 0, false
+	}
+	if !k.quoted {
+		k.end = nameAt(b, k.start)
+	}
+	v := b[k.start:k.end]
+	if k.quoted {
+		return k.start, k.end, isLoginWord(v) || looksPersonal(v)
+	}
+	if more := moreNames(b, k.start, k.end); more > k.end && isUncommonName(b[k.start:more]) {
+		return k.start, more, true
+	}
+	return k.start, k.end, isLoginWord(v) && bytes.ContainsAny(v, ".0123456789")
+}
+
+// isAccountWord says whether a word is a name where its place tells, also with an underscore between two parts that are no words of
+// everybody.
+func isAccountWord(v []byte) bool {
+	first, second, two := bytes.Cut(v, []byte("_"))
+	return nameAt(v, 0) == len(v) && (isLoginWord(v) || two && len(first) > 0 && len(second) > 2 && isLoginWord(second) && isAllLetters(first) && !isEveryday(bytes.ToLower(first)))
+}
+
+// isUncommonName says whether a text looks like the name of a person, and none of its words is one that everybody uses.
+func isUncommonName(v []byte) bool {
+	if !looksPersonal(v) {
+		return false
+	}
+	for _, w := range bytes.Fields(v) {
+		if len(w) < 3 || isEveryday(bytes.ToLower(w)) || hasWord(authorities, w) || isUpper(w[1]) {
+			return false
+		}
+	}
+	return true
+}
+
+// registryValue gives the name of the value whose kind stands before a place, and its data, as reg query prints them:
+// DefaultPassword    REG_SZ    ….
+func registryValue(b []byte, at int) (name []byte, start, end int) {
+	kind := at
+	for kind > 0 && isWord(b[kind-1]) {
+		kind--
+	}
+	stop := kind
+	for stop > 0 && isSpace(b[stop-1]) {
+		stop--
+	}
+	from := stop
+	for from > 0 && stop-from < maxKey && isKeyByte(b[from-1]) {
+		from--
+	}
+	start = at
+	for start < len(b) && isSpace(b[start]) {
+		start++
+	}
+	return b[from:stop], start, start + len(bytes.TrimRight(lineFrom(b, start), " \t"))
+}
+
+// secretOfRegistry finds a secret there.
+func secretOfRegistry(b []byte, at, free int) (int, int, bool) {
+	name, start, end := registryValue(b, at)
+	return start, end, start >= free && kindOf(name)&keySecret != 0 && end > start && isValue(b[start:end]) && !holdsPlaceholder(b[start:end])
+}
+
+// userOfRegistry finds the name of a person there.
+func userOfRegistry(b []byte, at int) (int, int, bool) {
+	name, start, end := registryValue(b, at)
+	if kindOf(name)&keyUser == 0 {
+		return 0, 0, false
+	}
+	if n := bytes.LastIndexByte(b[start:end], '\\'); n >= 0 {
+		start += n + 1
+	}
+	return start, end, bytes.IndexByte(b[start:end], '@') < 0
+}
+
+// secretInBrackets finds what stands in brackets behind a word for a secret: PASSWORD(…), as some configurations have it.
+func secretInBrackets(b []byte, at, free int) (int, int, bool) {
+	start := at
+	for start > 0 && isWord(b[start-1]) {
+		start--
+	}
+	if at+1 < len(b) && (b[at+1] == '"' || b[at+1] == '\'') || !isOneOf(b[start:at], "password", "passwd", "pwd") || start > 0 && bytes.IndexByte([]byte(".>:"), b[start-1]) >= 0 {
+		return 0, 0, false
+	}
+	return bracketed(b, at, free)
+}
+
+// isOfSystem says whether a value behind a telling key is one that systems have there: the sources of passwd in nsswitch.conf, and the
+// pins of a board.
+func isOfSystem(key, v []byte) bool {
+	switch {
+	case isOneOf(key, "passwd", "shadow"):
+		for _, w := range bytes.Fields(v) {
+			if !isOneOf(w, "files", "compat", "systemd", "sss", "ldap", "nis", "nisplus", "winbind", "db", "dns", "cache", "altfiles", "centrifydc", "vas4") && w[0] != '[' {
+				return false
+			}
+		}
+		return true
+	case len(v) > 4 && len(v) < 10 && bytes.EqualFold(v[:4], []byte("gpio")):
+		return bytes.EqualFold(key[max(0, len(key)-3):], []byte("pin"))
+	}
+	return false
+}
