@@ -416,7 +416,7 @@ func (e *Engine) worth(b []byte, i int) bool {
 }
 
 // announcing are hashes of the words behind which a secret or a name may stand; ending, of those that end a longer one behind a dash.
-var announcing, ending = hashesOf(announcers...), hashesOf(compoundWords, wordSet("key pass pin"))
+var announcing, ending = hashesOf(announcers...), hashesOf(compoundWords, looseWords)
 
 func hashesOf(sets ...map[string]bool) (set [1 << 14]bool) {
 	for _, words := range sets {

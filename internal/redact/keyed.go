@@ -85,7 +85,7 @@ func keyedAt(b []byte, at int) (k keyed, ok bool) {
 	if !closed && start > 0 && (b[start-1] == '"' || b[start-1] == '\'') && value < len(b) && b[value] == b[start-1] {
 		return k, false // the quote closes the text that the key stands in: ["Authorization:"]
 	}
-	if !closed && closesText(b, value) {
+	if (!closed || start > 0 && (b[end] == '"' || b[end] == '\'') && b[start-1] != b[end]) && closesText(b, value) {
 		return k, false
 	}
 	k, ok = k.readValue(b, value)

@@ -189,11 +189,16 @@ func codeBefore(b []byte, at, free, start int) (int, int, bool) {
 // snmp-community-string.
 var compoundEnds = newWordList(compoundWords)
 
+// looseEnds are such parts behind an underscore only.
+var looseEnds = newWordList(looseWords)
+
+var looseWords = wordSet("key pass pin")
+
 var compoundWords = wordSet("password passwd passphrase pwd psk secret token apikey hexkey shared-key community-string key-string")
 
 // behindCompound finds the secret behind such a word from start on, at the beginning of a line or behind the verb of a configuration.
 func behindCompound(b []byte, at, free, start int) (int, int, bool) {
-	if bytes.IndexByte(b[start:at], '_') > 0 && kindOf(b[start:at])&keySecret != 0 {
+	if n := bytes.LastIndexByte(b[start:at], '_'); n > 0 && (compoundEnds.has(b[start+n+1:at]) || looseEnds.has(b[start+n+1:at])) && kindOf(b[start:at])&keySecret != 0 {
 		vs, ve, _ := worded(b, at)
 		return vs, ve, mayFollow(b, vs, ve, free) && looksStrong(b[vs:ve]) && (ve == len(b) || b[ve] != '(' && b[ve] != '=') && bytes.IndexByte([]byte(".,:;"), b[ve-1]) < 0
 	}
