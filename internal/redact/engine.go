@@ -76,6 +76,7 @@ type Engine struct {
 	rows        table            // whose rows are read where the block begins
 	rowsNext    table            // and where it ends
 	heads       []int            // places in lines that may be heads of tables
+	lineAt      lineAt
 	domainFirst [256]bool        // letters that domains of the site begin with
 	digitDomain bool             // one of them begins with a digit
 	scan        *leakScan        // when set, nothing is redacted, but learned values are searched for
@@ -278,7 +279,7 @@ func (e *Engine) find(b []byte, from int) {
 	ahead := finding{start: len(b) + 1} // found, and not come to yet: what stands before it is looked at all the same
 	e.ownerEnd, e.marks.to = -1, 0
 	e.numbered, e.hots, e.sqlRows = from, e.hots[:0], e.sqlRows[:0]
-	e.heads, e.rowsNext = e.heads[:0], e.rows
+	e.heads, e.rowsNext, e.lineAt = e.heads[:0], e.rows, lineAt{}
 	if from == 0 && e.base == 0 { // the first line of a text
 		e.heads = append(e.heads, 0)
 	}

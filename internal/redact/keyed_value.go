@@ -75,12 +75,12 @@ func (k keyed) readValue(b []byte, at int) (keyed, bool) {
 
 // inCode gives the end of a word, a name or a number between two signs that set it apart, or 0: other words are a command.
 func inCode(b []byte, at int) int {
-	line := lineFrom(b, at+1)
-	n := bytes.IndexByte(line[:min(len(line), maxPair)], b[at])
+	text := b[at+1 : min(len(b), at+1+maxPair)]
+	n := bytes.IndexByte(text, b[at])
 	if n < 1 {
 		return 0
 	}
-	if v := line[:n]; bytes.IndexByte(v, '"') >= 0 || bytes.IndexByte(v, ' ') >= 0 && !looksPersonal(v) && !isPhoneLike(v) {
+	if v := text[:n]; bytes.IndexByte(v, '\n') >= 0 || bytes.IndexByte(v, '"') >= 0 || bytes.IndexByte(v, ' ') >= 0 && !looksPersonal(v) && !isPhoneLike(v) {
 		return 0
 	}
 	return at + 1 + n

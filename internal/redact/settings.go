@@ -92,9 +92,9 @@ func isUncommonName(v []byte) bool {
 	return true
 }
 
-// registryValue gives the name of the value whose kind stands before a place, and its data, as reg query prints them:
-// DefaultPassword    REG_SZ    ….
-func registryValue(b []byte, at int) (name []byte, start, end int) {
+// registryValue gives the data behind the kind of a value that stands before a place, as reg query prints them, if its name is of a
+// kind: DefaultPassword    REG_SZ    ….
+func registryValue(b []byte, at int, kinds keyKind) (start, end int) {
 	kind := at
 	for kind > 0 && isWord(b[kind-1]) {
 		kind--
@@ -107,29 +107,32 @@ func registryValue(b []byte, at int) (name []byte, start, end int) {
 	for from > 0 && stop-from < maxKey && isKeyByte(b[from-1]) {
 		from--
 	}
+	if kindOf(b[from:stop])&kinds == 0 {
+		return 0, 0
+	}
 	start = at
 	for start < len(b) && isSpace(b[start]) {
 		start++
 	}
-	return b[from:stop], start, start + len(bytes.TrimRight(lineFrom(b, start), " \t"))
+	return start, start + len(bytes.TrimRight(lineFrom(b, start), " \t"))
 }
 
 // secretOfRegistry finds a secret there.
 func secretOfRegistry(b []byte, at, free int) (int, int, bool) {
-	name, start, end := registryValue(b, at)
-	return start, end, start >= free && kindOf(name)&keySecret != 0 && end > start && isValue(b[start:end]) && !holdsPlaceholder(b[start:end])
+	start, end := registryValue(b, at, keySecret)
+	return start, end, start >= free && end > start && isValue(b[start:end]) && !holdsPlaceholder(b[start:end])
 }
 
 // userOfRegistry finds the name of a person there.
 func userOfRegistry(b []byte, at int) (int, int, bool) {
-	name, start, end := registryValue(b, at)
-	if kindOf(name)&keyUser == 0 {
+	start, end := registryValue(b, at, keyUser)
+	if end-start > 2*maxKey {
 		return 0, 0, false
 	}
 	if n := bytes.LastIndexByte(b[start:end], '\\'); n >= 0 {
 		start += n + 1
 	}
-	return start, end, bytes.IndexByte(b[start:end], '@') < 0
+	return start, end, start < end && end-start <= 80 && bytes.IndexByte(b[start:end], '@') < 0
 }
 
 // secretInBrackets finds what stands in brackets behind a word for a secret: PASSWORD(…), as some configurations have it.

@@ -21,21 +21,32 @@ func (e *Engine) noteHead(b []byte, at int) {
 			e.heads = append(e.heads, at)
 		}
 	case ',', ';', '\t', '|':
-		if n := len(e.heads); (n == 0 || bytes.IndexByte(b[e.heads[n-1]:at], '\n') >= 0) && endsCellHead(b, at) {
+		if n := len(e.heads); (n == 0 || e.lineAt.end(b, e.heads[n-1]) <= at) && e.endsCellHead(b, at) {
 			e.heads = append(e.heads, at)
 		}
 	}
 }
 
+// lineAt remembers where the line ends that places of a block are in: a long one is not searched for its end again and again.
+type lineAt struct{ from, to int }
+
+// end gives the beginning of the line behind that of a place.
+func (l *lineAt) end(b []byte, at int) int {
+	if at < l.from || at >= l.to {
+		l.from, l.to = at, nextLine(b, at)
+	}
+	return l.to
+}
+
 // endsCellHead says whether the head of a cell that tells may end before a separator, or a row of such heads.
-func endsCellHead(b []byte, at int) bool {
+func (e *Engine) endsCellHead(b []byte, at int) bool {
 	if at == 0 {
 		return false
 	}
 	end := at
 	switch {
 	case b[at] == '|' && b[at-1] == ' ': // where the next line can be seen, it begins like a rule
-		next := nextLine(b, at)
+		next := e.lineAt.end(b, at)
 		return next == len(b) || bytes.IndexByte([]byte("-+|: "), b[next]) >= 0
 	case b[at] == ';' && bytes.HasSuffix(b[:at], []byte(" stdin")):
 		return true
