@@ -51,6 +51,12 @@ func besideName(e *Engine, b []byte, from, start, end int) {
 		if again := end + 1; nameAt(b, again) == again+end-start {
 			e.add(b, from, again, again+end-start, logUserRule)
 		}
+	case b[start-1] == ' ' && (b[end] == ' ' || b[end] == '@') && isOneOf([]byte(firstWord(b[lineStart(b, start):start])), "AllowUsers", "DenyUsers"):
+		for _, w := range wordsFrom(b, end) {
+			if to := nameAt(b, w[0]); isPerson(b[w[0]:to]) && (to == w[1] || b[to] == '@') {
+				e.add(b, from, w[0], to, logUserRule)
+			}
+		}
 	case b[start-1] == ':' && b[end] == ',':
 		e.addMembers(b, from, end)
 	case b[start-1] == '[' && b[end] == '/': // Login incorrect: [NAME/SECRET], of servers for dial-in

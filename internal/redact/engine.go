@@ -77,10 +77,10 @@ type Engine struct {
 	rowsNext    table            // and where it ends
 	heads       []int            // places in lines that may be heads of tables
 	lineAt      lineAt
-	domainFirst [256]bool        // letters that domains of the site begin with
-	digitDomain bool             // one of them begins with a digit
-	scan        *leakScan        // when set, nothing is redacted, but learned values are searched for
-	child       *Engine          // for short texts while this one is at work
+	domainFirst [256]bool // letters that domains of the site begin with
+	digitDomain bool      // one of them begins with a digit
+	scan        *leakScan // when set, nothing is redacted, but learned values are searched for
+	child       *Engine   // for short texts while this one is at work
 	counts      Counts
 	inKey       bool // within a private key block, from the block before
 	openKey     bool // the block looked at ends within a private key block

@@ -204,7 +204,7 @@ var keyBytes = func() (set [256]bool) {
 // mayName says whether a key ends like those of distinguished names: CN, SERIALNUMBER, and so on have no kind of their own.
 func mayName(key []byte) bool {
 	n := len(key)
-	return key[n-1] == 'Y' || n == 1 && key[0] == 'A' || key[n-1]|0x20 == 'n' && (n < 2 || key[n-2]|0x20 == 'c')
+	return key[n-1] == 'Y' || key[n-1] == 'L' || n == 1 && key[0] == 'A' || key[n-1]|0x20 == 'n' && (n < 2 || key[n-2]|0x20 == 'c')
 }
 
 // mayBelong says whether a key can be one together with what stands around it: the second of two words, or the value of a
@@ -230,6 +230,9 @@ var keyTails = sync.OnceValue(func() map[string]bool {
 		}
 	}
 	for w := range wholeKeys {
+		if personRoles[w] || namedThings[w] && w != "name" { // these tell as they are
+			continue
+		}
 		for i := 1; i < len(w); i++ {
 			tails[w[i:]] = true
 		}
@@ -367,7 +370,7 @@ func (e *Engine) worth(b []byte, i int) bool {
 		}
 		return e.keys.at(b, i, &e.marks) != 0 || beforePort(b, i) || (p == ')' || p == '>') && n == ' ' || p == 'N' && b[i-2] == 'I'
 	case '=':
-		return p == 'Y' || p == 'A' && b[i-2] == ' ' || p|0x20 == 'n' && b[i-2]|0x20 == 'c' || e.keys.at(b, i, &e.marks) != 0
+		return p == 'Y' || p == 'A' && b[i-2] == ' ' || p == 'L' && n == '(' || p|0x20 == 'n' && b[i-2]|0x20 == 'c' || e.keys.at(b, i, &e.marks) != 0
 	case '-':
 		return dashWorth(b, i, p, n)
 	case '.':

@@ -145,7 +145,7 @@ func findIPv4(b []byte, at, free int) (int, int, bool) {
 	}
 	if dots == 4 { // as programs that watch the network write the port: 192.0.2.7.443 >
 		last := bytes.LastIndexByte(b[start:end], '.') + start
-		if string(b[max(0, start-2):start]) != "> " && !bytes.HasSuffix(b[:start], []byte("IP ")) {
+		if string(b[max(0, start-2):start]) != "> " && !bytes.HasSuffix(b[:start], []byte("IP ")) && !(end+3 < len(b) && string(b[end:end+3]) == " > " && isDigit(b[end+3])) {
 			return 0, 0, false
 		}
 		if last < at || end > last+6 {

@@ -38,8 +38,10 @@ func findMailboxName(b []byte, at, free int) (int, int, bool) {
 // partKeys are those that name a person within something that does.
 var partKeys = func() map[string]bool {
 	keys := wordSet("name first last given family middle full display cn sn")
-	for k := range personRoles {
-		keys[k] = true
+	for _, more := range []map[string]bool{personRoles, namedThings} {
+		for k := range more {
+			keys[k] = true
+		}
 	}
 	return keys
 }()
@@ -57,11 +59,23 @@ func findPartName(b []byte, at, free int) (int, int, bool) {
 			return from, to, true
 		}
 		return nameOfRole(b, at, free, key)
+	} else if namedThings[string(key)] {
+		if k, ok := keyedAt(b, at); ok && k.start >= free {
+			if !k.quoted {
+				k.end = moreNames(b, k.start, k.end)
+			}
+			if v := b[k.start:k.end]; isGivenName(v) || looksPersonal(v) && !isEverydayName(v) && besidePersonal(b, at) {
+				return k.start, k.end, true
+			}
+		}
+		if string(key) != "name" {
+			return 0, 0, false
+		}
 	}
 	var owner []byte
 	switch {
 	case b[at] == '=':
-		if line := b[lineStart(b, at):at]; !bytes.HasSuffix(line, []byte("user add name")) && !bytes.HasSuffix(line, []byte("secret add name")) { // of a router's configuration
+		if line := b[lineStart(b, at):at]; !personOfElement(b, at) && !bytes.HasSuffix(line, []byte("user add name")) && !bytes.HasSuffix(line, []byte("secret add name")) { // of a router's configuration
 			return 0, 0, false
 		}
 		owner = []byte("user")
@@ -234,6 +248,9 @@ func userAfterDeed(b []byte, ws, at int) (int, int, bool) {
 		return start, end, true
 	}
 	deed := lastWordOf(b[max(0, ws-24):ws])
+	if before := bytes.TrimSuffix(b[lineStart(b, ws):ws], []byte(" ")); bytes.HasSuffix(before[:max(0, len(before)-len(deed))], []byte("su for ")) {
+		return start, end, true // Successful su for root by NAME
+	}
 	if !deeds[deed] {
 		return 0, 0, false
 	}
@@ -355,8 +372,20 @@ func findInternationalPhone(b []byte, at, free int) (int, int, bool) {
 		groups++
 		end = next
 	}
+	if groups == 1 && digits >= 11 && end-at == digits+1 && at > 0 && (b[at-1] == ' ' || b[at-1] == '(' || b[at-1] == '=') && (at < 2 || b[at-2] != '\n') && goesOn(b, end) && isNumberOfCountry(b[at+1:end]) {
+		return at, end, true // E.164
+	}
 	quoted := groups == 1 && digits >= 11 && at > 0 && bytes.IndexByte([]byte("\"'<:"), b[at-1]) >= 0 && end < len(b) && bytes.IndexByte([]byte("\"'>@;,"), b[end]) >= 0 // "+351912345678" (E.164)
 	return at, end, digits >= 9 && digits <= 15 && (groups > 1 || quoted) && (end == len(b) || !isWord(b[end]) && b[end] != ':')
+}
+
+// isNumberOfCountry says whether digits are as many as telephone numbers of a country have behind its code (ITU-T E.164): in North America
+// ten.
+func isNumberOfCountry(digits []byte) bool {
+	if digits[0] == '1' {
+		return len(digits) == 11 && digits[1] > '1' && digits[4] > '1'
+	}
+	return len(digits) >= 11 && len(digits) <= 13
 }
 
 // userOfSession finds the name that a client of FTP and the like gives: USER NAME alone on a line or behind a prompt.
@@ -381,4 +410,17 @@ func isPasswordFor(before []byte) bool {
 	}
 	line := strings.ToLower(string(before[max(0, len(before)-40):]))
 	return strings.HasSuffix(line, "password changed ") || strings.HasSuffix(line, "331 password required ") || strings.HasSuffix(line, "password expired ") || strings.HasSuffix(line, "password expiry ") || strings.HasSuffix(line, "331 please specify the password ") || strings.HasSuffix(line, "session opened ") || strings.HasSuffix(line, "session closed ") || strings.HasSuffix(line, "session started ")
+}
+
+// isSessionFor says whether it is about a session, of which the rest behind the name says more.
+func isSessionFor(before, rest []byte) bool {
+	if !bytes.HasSuffix(bytes.ToLower(before[max(0, len(before)-8):]), []byte("session ")) {
+		return false
+	}
+	for _, what := range []string{" expired", " closed", " opened", " ended", " started", " timed", " terminated", " has ", " was "} {
+		if bytes.HasPrefix(rest, []byte(what)) {
+			return true
+		}
+	}
+	return false
 }

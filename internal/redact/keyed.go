@@ -76,6 +76,11 @@ func keyedAt(b []byte, at int) (k keyed, ok bool) {
 	if value < len(b) && (b[value] == '>' && b[at] == '=' || b[value] == '=' && b[at] == ':' || b[value] == ':' && b[at] == ':' && value+1 < len(b) && b[value+1] == ' ') {
 		value++ // also of LDIF (RFC 2849), which has two colons before base64
 	}
+	if b[at] == '=' && value > at+1 && value < len(b) && b[value] == '\n' {
+		if next := bytes.TrimLeft(b[value:min(len(b), value+maxKey)], " \n"); dumped(next, 0) > 0 {
+			value = value + bytes.Index(b[value:], next)
+		}
+	}
 	if value < len(b) && b[value] == '`' && b[at] == ':' && start > 0 && b[start-1] == ':' && !isOneOf(b[start:end], "user") {
 		return k, false // of reStructuredText, which says with it what a name is of
 	}
@@ -574,7 +579,9 @@ func findCookie(b []byte, at, free int) (int, int, bool) {
 	if b[start] == '[' && !isPlaceholder(b[start:end]) {
 		return 0, 0, false
 	}
-	if first, last, _ := keySpan(b, at); last > first && b[last-1]|0x20 == 's' { // cookies: NAME=VALUE
+	if first, last, _ := keySpan(b, at); !k.quoted && bytes.IndexByte(b[first:last], '.') >= 0 {
+		return 0, 0, false // document.cookie of a program
+	} else if last > first && b[last-1]|0x20 == 's' { // cookies: NAME=VALUE
 		n := bytes.IndexByte(b[start:end], '=')
 		if n < 1 || bytes.IndexFunc(b[start:start+n], func(r rune) bool { return r != '_' && r != '-' && (r >= 0x80 || !isWord(byte(r))) }) >= 0 || start+n+1 >= end || isSpace(b[start+n+1]) {
 			return 0, 0, false

@@ -13,6 +13,9 @@ func (k keyed) readValue(b []byte, at int) (keyed, bool) {
 	if at+1 < len(b) && (b[at+1] == '"' || b[at+1] == '\'') && textPrefixes[b[at]] && !closesText(b, at+1) { // N'…' of SQL, b"…" of Python
 		at++
 	}
+	if n := dumped(b, at); n > 0 { // string(10) "…", as PHP prints it
+		at += n
+	}
 	switch {
 	case b[at] == '"' && bytes.HasPrefix(b[at:], threeQuotes) || b[at] == '\'' && bytes.HasPrefix(b[at:], threeApostrophes): // of TOML, over several lines
 		k.quoted = true
@@ -71,6 +74,21 @@ func (k keyed) readValue(b []byte, at int) (keyed, bool) {
 		}
 	}
 	return k, k.end > k.start
+}
+
+// dumped gives the length of string(10) and the blank before a text in quotes, or 0.
+func dumped(b []byte, at int) int {
+	if !bytes.HasPrefix(b[at:], []byte("string(")) {
+		return 0
+	}
+	end := at + len("string(")
+	for end < len(b) && isDigit(b[end]) && end-at < 20 {
+		end++
+	}
+	if !bytes.HasPrefix(b[end:], []byte(") \"")) {
+		return 0
+	}
+	return end + 2 - at
 }
 
 // inCode gives the end of a word, a name or a number between two signs that set it apart, or 0: other words are a command.

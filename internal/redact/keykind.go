@@ -28,7 +28,7 @@ const keyLoose = keyWeak | keyMailbox | keyPart
 // wholeKeys are keys that announce something as a whole.
 var wholeKeys = func() map[string]keyKind {
 	m := map[string]keyKind{"authorization": keyAuthorization, "proxyauthorization": keyAuthorization, "xauthorization": keyAuthorization,
-		"cookie": keyCookie, "setcookie": keyCookie, "cookies": keyCookie}
+		"cookie": keyCookie, "setcookie": keyCookie, "documentcookie": keyCookie, "cookies": keyCookie}
 	for k := range tellingUser {
 		m[k] = keyUser
 	}
@@ -212,8 +212,20 @@ var lastTwo = func() *[1 << 16]bool {
 	return set
 }()
 
+// harmlessEnds are the last three letters of these.
+var harmlessEnds = func() *gramSet {
+	g := new(gramSet)
+	for _, h := range harmless {
+		g.add(h[len(h)-3:])
+	}
+	return g
+}()
+
 // isHarmless says whether a key speaks about a secret without holding it.
 func isHarmless(key []byte) bool {
+	if len(key) < 3 || !harmlessEnds.has(key, len(key)-3) {
+		return false
+	}
 	for _, h := range harmless {
 		if bytes.HasSuffix(key, []byte(h)) && string(key) != "idtokenhint" { // it is the token itself
 			return true

@@ -42,6 +42,10 @@ func findPhone(b []byte, at, free int) (int, int, bool) {
 // findBareMAC finds a hardware address without separators, which only its key tells.
 func findBareMAC(b []byte, at, free int) (int, int, bool) {
 	k, ok := keyedAt(b, at)
+	if ok && k.end-k.start == 14 && b[k.start+4] == '-' && b[k.start+9] == '-' { // 0000-5e00-5301
+		digits := bytes.ReplaceAll(b[k.start:k.end], []byte("-"), nil)
+		return k.start, k.end, k.start >= free && len(digits) == 12 && isHexes(digits) && !isZero(digits)
+	}
 	if !ok || k.start < free || k.end-k.start != 12 {
 		return 0, 0, false
 	}

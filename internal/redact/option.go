@@ -41,7 +41,7 @@ func findOption(b []byte, at, free int) (int, int, bool) {
 	if len(name) > 2 && kindOf(name)&keySecret != 0 {
 		return optionValue(b, end, free)
 	}
-	if len(name) == 0 || dash == at && !shortOptions[name[0]] || dash < at && !isOneOf(name, "user", "proxy-user", "pass", "passin", "passout", "http-user") {
+	if len(name) == 0 || dash == at && !shortOptions[name[0]] || dash < at && !isOneOf(name, "user", "proxy-user", "cookie", "pass", "passin", "passout", "http-user") {
 		return 0, 0, false
 	}
 	return programOption(b, at, end, free, dash < at)
@@ -120,7 +120,7 @@ var programs = []struct {
 	options []programSecret
 }{
 	{"mysql", []programSecret{{"p", true, false}}}, {"mariadb", []programSecret{{"p", true, false}}}, {"sshpass", []programSecret{{"p", true, false}, {"p", false, false}}},
-	{"curl", []programSecret{{"u", false, true}, {"u", true, true}, {"user", false, true}, {"U", false, true}, {"proxy-user", false, true}}}, {"wget", []programSecret{{"user", false, true}}},
+	{"curl", []programSecret{{"u", false, true}, {"u", true, true}, {"user", false, true}, {"U", false, true}, {"proxy-user", false, true}, {"b", false, false}, {"cookie", false, false}}}, {"wget", []programSecret{{"user", false, true}}},
 	{"redis-cli", []programSecret{{"a", false, false}, {"pass", false, false}}}, {"ldap", []programSecret{{"w", false, false}}},
 	{"snmp", []programSecret{{"c", false, false}, {"A", false, false}, {"X", false, false}}}, {"openssl", []programSecret{{"k", false, false}, {"passin", false, true}, {"passout", false, true}, {"pass", false, true}}},
 	{"mongo", []programSecret{{"p", false, false}}}, {"docker", []programSecret{{"p", false, false}}}, {"podman", []programSecret{{"p", false, false}}}, {"helm", []programSecret{{"p", false, false}}}, {"sqlcmd", []programSecret{{"P", false, false}}}, {"osql", []programSecret{{"P", false, false}}}, {"unrar", []programSecret{{"p", true, false}}},
@@ -171,6 +171,9 @@ func programOption(b []byte, at, end, free int, long bool) (int, int, bool) {
 				continue
 			}
 			start, stop, ok := optionValue(b, end, free)
+			if p.name == "curl" && !o.user && ok && bytes.IndexByte(b[start:stop], '=') < 0 {
+				return 0, 0, false // the file of cookies
+			}
 			if !ok || !o.user {
 				return start, stop, ok
 			}

@@ -114,7 +114,7 @@ func isPerson(v []byte) bool {
 	case !isValue(v):
 		return false
 	}
-	if v[len(v)-1] == '=' || isPath(v) || beginsWithAlias(v) || len(v) > 7 && v[7] == '-' && strings.EqualFold(string(v[:8]), "systemd-") {
+	if len(v) > 2 && v[1] == ':' && v[0] == 'x' || v[len(v)-1] == '=' || isPath(v) || beginsWithAlias(v) || len(v) > 7 && v[7] == '-' && strings.EqualFold(string(v[:8]), "systemd-") {
 		return false
 	}
 	return !nobody.has(v)
@@ -140,7 +140,7 @@ func isTicketName(v []byte) bool {
 
 // moreNames gives the end of a name that may go on with further words: Ilka Brandvold.
 func moreNames(b []byte, start, end int) int {
-	if !isUpper(b[start]) {
+	if start >= len(b) || !isUpper(b[start]) {
 		return end
 	}
 	for n := 0; n < 3 && end+2 < len(b) && b[end] == ' ' && (isUpper(b[end+1]) || b[end+1] >= 0x80); n++ {
@@ -206,6 +206,9 @@ func findLogUser(b []byte, at, free int) (start, end int, ok bool) {
 	case '[':
 		start, end, ok = userOfRequest(b, at)
 	case '=':
+		if start, end, ok = userOfSudoers(b, at); ok {
+			break
+		}
 		if start, end, ok = userOfSudo(b, at); !ok {
 			start, end, ok = userOfDelivery(b, at)
 		}
@@ -247,7 +250,7 @@ func findLogUser(b []byte, at, free int) (start, end int, ok bool) {
 
 // userWords are the words behind which a user name may stand.
 var userWords = func() map[string]bool {
-	words := wordSet("is reg_sz reg_expand_sz user for role as login account by operator employee username add delete logged signed uid owner identity")
+	words := wordSet("allowusers denyusers passenger customer cardholder is reg_sz reg_expand_sz user for role as login account by operator employee username add delete logged signed uid owner identity")
 	for w := range titles {
 		words[w] = true
 	}
@@ -274,6 +277,19 @@ func userAfterWord(b []byte, at int) (int, int, bool) {
 	switch {
 	case word == "is":
 		return userSaid(b, ws, at)
+	case word == "allowusers" || word == "denyusers": // of sshd_config; see besideName for further ones
+		if len(bytes.TrimLeft(b[lineStart(b, ws):ws], " \t")) > 0 {
+			return 0, 0, false
+		}
+		for _, w := range wordsFrom(b, at) {
+			if end := nameAt(b, w[0]); isPerson(b[w[0]:end]) {
+				return w[0], end, true
+			}
+		}
+		return 0, 0, false
+	case word == "passenger" || word == "customer" || word == "cardholder":
+		end := moreNames(b, at+1, nameAt(b, at+1))
+		return at + 1, end, isUncommonName(b[at+1:end]) || isGivenName(b[at+1:end])
 	case word == "reg_sz" || word == "reg_expand_sz":
 		return userOfRegistry(b, at)
 	case word == "by":
@@ -307,7 +323,7 @@ func userAfterWord(b []byte, at int) (int, int, bool) {
 		return start + 1, end, end < len(b) && b[end] == ']' && isLoginWord(b[start+1:end])
 	}
 	end := nameAt(b, start)
-	if word == "for" && !quoted && !bytes.HasPrefix(bytes.TrimLeft(b[end:min(len(b), end+8)], " >"), []byte("from")) && !isPasswordFor(b[:ws]) && !isResultFor(b[:ws]) {
+	if word == "for" && !quoted && !bytes.HasPrefix(bytes.TrimLeft(b[end:min(len(b), end+8)], " >"), []byte("from")) && !isPasswordFor(b[:ws]) && !isResultFor(b[:ws]) && !isSessionFor(b[:ws], b[end:]) {
 		return 0, 0, false // most of what is for something
 	}
 	if end-start < 2 || quoted && end == len(b) {
@@ -328,6 +344,9 @@ func userBehind(b []byte, ws, start, end int, quoted bool, word, name string) (i
 	case "for": // Accepted publickey for NAME from ADDRESS
 		if isPasswordFor(b[:ws]) {
 			return start, end, end == len(b) || b[end] == '\n' || b[end] == '\r' || b[end] == '.'
+		}
+		if isSessionFor(b[:ws], b[end:]) {
+			return start, end, isLoginWord(b[start:end])
 		}
 		if quoted && (after == "authentication" || bytes.HasPrefix(b[end:], []byte("', Authentication"))) {
 			return start, end, true
@@ -380,7 +399,7 @@ func userNamed(b []byte, ws, start, end int, quoted bool, word, before, after, n
 	case word == "operator" && end+2 < len(b) && bytes.HasPrefix(b[end:], []byte(" (")) && isUpper(b[end+2]): // Operator NAME (First Last)
 		return start, end, isLoginWord(b[start:end]) && (isUpper(b[ws]) || maybeBefore[before] || beginsMessage(b, ws))
 	case word == "operator": // which is a word of programs, too
-		return start, end, (before == "by" || told) && !isUpper(b[start])
+		return start, end, (before == "by" || told || strings.HasSuffix(after, "ed") && isLoginWord(b[start:end])) && !isUpper(b[start])
 	case surelyBefore[before]:
 		return start, end, !afterUser[name]
 	case maybeBefore[before]: // it is the last word, or what comes next tells
@@ -430,6 +449,16 @@ func isValueLike(v []byte) bool {
 	return letters > 1 && others > 0
 }
 
+// userOfSudoers finds who may do what: NAME ALL=(ALL) …, of sudoers(5).
+func userOfSudoers(b []byte, at int) (int, int, bool) {
+	first := lineStart(b, at)
+	if at+1 >= len(b) || b[at+1] != '(' || at-first < 5 || !bytes.HasSuffix(b[:at], []byte("ALL")) && !bytes.HasSuffix(b[:at], []byte("ALL ")) {
+		return 0, 0, false
+	}
+	end := nameAt(b, first)
+	return first, end, end < at && isBlank(b[end])
+}
+
 // userOfSudo finds the name in "sudo: NAME : TTY=…".
 func userOfSudo(b []byte, at int) (int, int, bool) {
 	if at == 0 || b[at-1] != 'Y' || !bytes.HasSuffix(b[:at], []byte(" : TTY")) {
@@ -462,6 +491,13 @@ func userAtHost(b []byte, at int) (int, int, bool) {
 	}
 	if host < len(b) && b[host] == ' ' && bytes.HasPrefix(b[host:], []byte(" ~]")) {
 		return start, end, true
+	}
+	if start > 0 && b[start-1] == '[' && host < len(b) && b[host] == ' ' && atLineStart(b, start-1) { // [NAME@host folder]$
+		rest := lineFrom(b, host)
+		n := bytes.IndexByte(rest[:min(len(rest), maxKey)], ']')
+		if n > 0 && n+1 < len(rest) && (rest[n+1] == '$' || rest[n+1] == '#') {
+			return start, end, true
+		}
 	}
 	if string(b[start:end]) == "User" && bytes.HasPrefix(b[at:], []byte("@Host: ")) { // of a log of slow queries: # User@Host: NAME[NAME] @ host [address]
 		name := at + len("@Host: ")

@@ -127,8 +127,9 @@ func asMAC(alias, original string) string {
 	switch digits := strings.ReplaceAll(alias, ":", ""); {
 	case len(original) == 12:
 		alias = digits
-	case original[4] == '.':
-		alias = digits[:4] + "." + digits[4:8] + "." + digits[8:]
+	case original[4] == '.' || len(original) == 14 && original[4] == '-':
+		sign := original[4:5]
+		alias = digits[:4] + sign + digits[4:8] + sign + digits[8:]
 	case len(original) < 17:
 	default:
 		alias = strings.ReplaceAll(alias, ":", original[2:3])

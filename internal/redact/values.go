@@ -17,7 +17,7 @@ func looksRandom(v []byte) bool {
 			return false
 		}
 	}
-	return len(v) >= 16 && letters >= 4 && digits >= 4
+	return len(v) >= 16 && (letters >= 4 && digits >= 4 || isJumbled(v))
 }
 
 // harmless lists ends of keys that speak about a secret without holding it.
@@ -118,22 +118,37 @@ func looksChosen(v []byte) bool {
 	return letters > 0 && (digits > 0 || signs > 0) || len(v) >= 16 && isJumbled(v)
 }
 
-// isJumbled says whether letters and digits change between capitals, small ones and digits as they do by chance: in names of several
-// words each stretch is longer.
+// isJumbled says whether letters and digits change between capitals, small letters and digits as they do by chance: in names of several
+// words stretches are longer, each has one capital, and a single small letter stands alone at most once or twice.
 func isJumbled(v []byte) bool {
-	changes, capitals := 0, 0
-	for i, c := range v {
-		if !isDigit(c) && (c|0x20 < 'a' || c|0x20 > 'z') {
+	kind := func(i int) int {
+		switch {
+		case i < 0 || i >= len(v):
+			return -1
+		case isDigit(v[i]):
+			return 0
+		case isUpper(v[i]):
+			return 1
+		case v[i] >= 'a' && v[i] <= 'z':
+			return 2
+		}
+		return -2
+	}
+	changes, odd := 0, 0
+	for i := range v {
+		k := kind(i)
+		if k == -2 {
 			return false
 		}
-		if isUpper(c) {
-			capitals++
-		}
-		if i > 0 && (isDigit(c) != isDigit(v[i-1]) || isUpper(c) != isUpper(v[i-1])) {
+		begins, ends := kind(i-1) != k, kind(i+1) != k
+		if begins && i > 0 {
 			changes++
 		}
+		if k == 2 && begins && ends || k == 1 && !begins && ends { // a small letter alone, two capitals or more
+			odd++
+		}
 	}
-	return 5*changes >= 2*len(v) && capitals > 2
+	return 3*changes >= len(v) && odd >= 3
 }
 
 // looksStrong says whether a value is a secret where prose may stand, too: letters of both kinds and digits, signs that words do not

@@ -174,7 +174,8 @@ func codeBefore(b []byte, at, free, start int) (int, int, bool) {
 	for from > free && isDigit(b[from-1]) {
 		from--
 	}
-	if n := end - from; n < 4 || n > 10 || b[end] != ' ' || from > 0 && (isWord(b[from-1]) || b[from-1] == '.' || b[from-1] == '-') {
+	lettered := from > 1 && b[from-1] == '-' && isUpper(b[from-2]) && (from == 2 || !isKeyByte(b[from-3])) // G-481516
+	if n := end - from; n < 4 || n > 10 || b[end] != ' ' || from > 0 && !lettered && (isWord(b[from-1]) || b[from-1] == '.' || b[from-1] == '-') {
 		return 0, 0, false
 	}
 	for _, w := range bytes.Fields(b[at:min(len(b), at+48)]) {
@@ -289,6 +290,9 @@ func weakWord(b []byte, word, verb string, first, start, vs, ve int) bool {
 	case "eap", "xauth": // of secrets of IPsec: svc : EAP "…"
 		return before == ":" && (b[vs-1] == '"' || b[vs-1] == '\'')
 	case "code", "otp", "pin", "token":
+		if word == "code" && ve-vs >= 4 && ve-vs <= 8 && isAllDigits(v) && (bytes.HasPrefix(b[ve:], []byte(" expires ")) || bytes.HasPrefix(b[ve:], []byte(" is valid for "))) {
+			return true
+		}
 		return (isOneOf([]byte(before), "verification", "one-time", "security", "access", "confirmation", "login", "mfa", "sms", "auth", "pin", "service", "passenger", "unlock") || word == "otp" || word == "pin") &&
 			len(v) >= 4 && (isAllDigits(v) || looksChosen(v)) || word == "token" && (looksRandom(v) || quotedToken(b, before, vs, ve))
 	case "md5", "sha", "sha1", "sha256", "sha-256", "aes", "des", "simple", "cipher", "encrypted", "ascii", "hex", "enc":

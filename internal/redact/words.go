@@ -65,17 +65,7 @@ func hasWord(set map[string]bool, word []byte) bool {
 var commonText string
 
 // everydayWords are those of texts about computers, see the file.
-var everydayWords = sync.OnceValue(func() map[string]bool {
-	m := make(map[string]bool, 8<<10)
-	for line := range strings.Lines(commonText) {
-		if line[0] != '#' {
-			for _, w := range strings.Fields(line) {
-				m[w] = true
-			}
-		}
-	}
-	return m
-})
+var everydayWords = sync.OnceValue(func() map[string]bool { return listedWords(commonText, 8<<10) })
 
 // isLoginWord says whether a word is a name where only its place tells: letters without capitals within, digits, dots and dashes, and
 // no word that everybody uses.

@@ -1,0 +1,110 @@
+package redact
+
+import (
+	"bytes"
+	_ "embed"
+	"strings"
+	"sync"
+)
+
+//go:embed given_names.txt
+var givenText string
+
+// givenNames are those of people, see the file.
+var givenNames = sync.OnceValue(func() map[string]bool { return listedWords(givenText, 2<<10) })
+
+// listedWords reads a list of words with remarks.
+func listedWords(text string, size int) map[string]bool {
+	m := make(map[string]bool, size)
+	for line := range strings.Lines(text) {
+		if line[0] != '#' {
+			for _, w := range strings.Fields(line) {
+				m[w] = true
+			}
+		}
+	}
+	return m
+}
+
+// isGivenName says whether a text is two to four words of which the first is a given name, or the second behind a comma, and none of
+// the others a word that everybody uses.
+func isGivenName(v []byte) bool {
+	if !looksPersonal(v) {
+		return false
+	}
+	words := bytes.Fields(v)
+	given := 0
+	if words[0][len(words[0])-1] == ',' {
+		given = 1
+	}
+	for i, w := range words {
+		w = bytes.ToLower(bytes.TrimRight(w, ",."))
+		switch {
+		case i == given && !givenNames()[string(w)]:
+			return false
+		case i != given && len(w) > 1 && isEveryday(w) && !givenNames()[string(w)]:
+			return false
+		}
+	}
+	return true
+}
+
+// isEverydayName says whether all words of a name are those that everybody uses.
+func isEverydayName(v []byte) bool {
+	for _, w := range bytes.Fields(v) {
+		if !isEveryday(bytes.ToLower(bytes.TrimRight(w, ",."))) {
+			return false
+		}
+	}
+	return true
+}
+
+// namedThings are keys behind which people stand, and things as well, as persons and things have them.
+var namedThings = wordSet("name attn attention fao signed issuedto bookedfor registeredto licensedto preparedfor requestedfor onbehalfof cc regards")
+
+// personOfElement finds the name in an attribute of an element that is about a person: <user id="7" name="…"/>.
+func personOfElement(b []byte, at int) bool {
+	tag := bytes.LastIndexByte(b[max(0, at-maxPair):at], '<')
+	if tag < 0 {
+		return false
+	}
+	tag += max(0, at-maxPair) + 1
+	if bytes.IndexByte(b[tag:at], '>') >= 0 {
+		return false
+	}
+	end := tag
+	for end < at && (isKeyByte(b[end]) || b[end] == ':') {
+		end++
+	}
+	if n := bytes.LastIndexByte(b[tag:end], ':'); n >= 0 {
+		tag += n + 1
+	}
+	return kindOf(b[tag:end])&keyUser != 0
+}
+
+// personalKeys are those that only descriptions of people have.
+var personalKeys = wordSet(`email mail emailaddress mailaddress phone phonenumber mobile mobilephone mobilenumber gender sex birthdate birthday dateofbirth dob surname lastname
+	nationality passport passportnumber`)
+
+// besidePersonal says whether one of them stands in the same object or element as a place, or in a line beside it.
+func besidePersonal(b []byte, at int) bool {
+	from, to := max(0, at-maxPair), min(len(b), at+maxPair)
+	if n := bytes.LastIndexAny(b[from:at], "{}"); n >= 0 {
+		from += n
+	}
+	if n := bytes.IndexAny(b[at:to], "{}"); n >= 0 {
+		to = at + n
+	}
+	around := b[from:to]
+	for i, c := range around {
+		if (c != ':' && c != '=' && c != '>') || i < 3 {
+			continue
+		}
+		var buf [maxKey]byte
+		start, end, _ := keySpan(around, i)
+		if personalKeys[string(plainKey(&buf, around[start:end]))] {
+			return true
+		}
+	}
+	return false
+}
