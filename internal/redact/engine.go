@@ -49,43 +49,44 @@ type Engine struct {
 	cache   map[Class]*known // the aliases of originals; the rules hold those of their class
 	ignore  map[string]bool
 
-	buf, out    []byte
-	readers     []*bufio.Reader // for looking at the head of a file, one for each depth; kept, since there may be very many files
-	formats     []format
-	bare        style // how the document writes values without quotes
-	options     Options
-	base        int64  // offset of the block in its text
-	member      string // of a container, that is looked at
-	place       func(Value, int64)
-	sampler     func(Sample)
-	ungated     bool // for the test that holds the gate against the rules
-	keys        keyCache
-	idleKeys    wordTable // keys that announce nothing
-	idleWords   wordTable // words behind which, with a space between, nothing stands
-	sieve       *sieve
-	signs       [256]bool // that may fit a context
-	marks       marks     // of the chunk that is looked at
-	hots        []hotPlaces
-	numbered    int              // so far hots are gathered
-	nextAt      []int            // where each of nexts goes on
-	sqlRows     []int            // where rows of SQL open
-	sqlKinds    []cellKind       // of those with which a block begins, if it does
-	sqlNext     []cellKind       // and the next one
-	ownerEnd    int              // where the last owner of a file ends
-	named       map[string]*Rule // the rules that are on
-	rows        table            // whose rows are read where the block begins
-	rowsNext    table            // and where it ends
-	heads       []int            // places in lines that may be heads of tables
-	lineAt      lineAt
-	domainFirst [256]bool // letters that domains of the site begin with
-	digitDomain bool      // one of them begins with a digit
-	scan        *leakScan // when set, nothing is redacted, but learned values are searched for
-	child       *Engine   // for short texts while this one is at work
-	counts      Counts
-	inKey       bool // within a private key block, from the block before
-	openKey     bool // the block looked at ends within a private key block
-	findings    []finding
-	merged      []finding // what findings are merged into, and the other way round
+	buf, out      []byte
+	readers       []*bufio.Reader // for looking at the head of a file, one for each depth; kept, since there may be very many files
+	formats       []format
+	bare          style // how the document writes values without quotes
+	options       Options
+	base          int64  // offset of the block in its text
+	member        string // of a container, that is looked at
+	place         func(Value, int64)
+	sampler       func(Sample)
+	ungated       bool // for the test that holds the gate against the rules
+	keys          keyCache
+	idleKeys      wordTable // keys that announce nothing
+	idleWords     wordTable // words behind which, with a space between, nothing stands
+	sieve         *sieve
+	signs         [256]bool // that may fit a context
+	marks         marks     // of the chunk that is looked at
+	hots          []hotPlaces
+	numbered      int              // so far hots are gathered
+	nextAt        []int            // where each of nexts goes on
+	sqlRows       []int            // where rows of SQL open
+	sqlKinds      []cellKind       // of those with which a block begins, if it does
+	sqlNext       []cellKind       // and the next one
+	ownerEnd      int              // where the last owner of a file ends
+	named         map[string]*Rule // the rules that are on
+	rows          table            // whose rows are read where the block begins
+	rowsNext      table            // and where it ends
+	betweenDigits []*Rule          // those of a dot
+	heads         []int            // places in lines that may be heads of tables
+	lineAt        lineAt
+	domainFirst   [256]bool // letters that domains of the site begin with
+	digitDomain   bool      // one of them begins with a digit
+	scan          *leakScan // when set, nothing is redacted, but learned values are searched for
+	child         *Engine   // for short texts while this one is at work
+	counts        Counts
+	inKey         bool // within a private key block, from the block before
+	openKey       bool // the block looked at ends within a private key block
+	findings      []finding
+	merged        []finding // what findings are merged into, and the other way round
 }
 
 type finding struct {
@@ -123,6 +124,13 @@ func NewEngine(o Options) *Engine {
 		e.domainFirst[d[0]] = true
 		e.digitDomain = e.digitDomain || isDigit(d[0])
 	}
+	defer func() {
+		for _, r := range e.table['.'] { // neither most tokens nor a private domain have a dot between digits
+			if e.digitDomain || r.Name != serviceTokenRule && r.Name != "host" {
+				e.betweenDigits = append(e.betweenDigits, r)
+			}
+		}
+	}()
 	e.sieve = sieveFor(e.rules, o.Config.Domains)
 	for c, fit := range e.sieve.exact[contextBehind] {
 		e.signs[c] = fit != 0
@@ -310,7 +318,11 @@ func (e *Engine) find(b []byte, from int) {
 		if b[i] == '(' && opensRow(b, i) {
 			e.sqlRows = append(e.sqlRows, i)
 		}
-		f, ok := e.at(b, i, free, e.table[b[i]])
+		rules := e.table[b[i]]
+		if b[i] == '.' && i > 1 && i+1 < len(b) && isDigit(b[i-1]) && isDigit(b[i+1]) && !tokenEnds[int(b[i-2])<<8|int(b[i-1])] {
+			rules = e.betweenDigits
+		}
+		f, ok := e.at(b, i, free, rules)
 		switch {
 		case !ok || f.end > ahead.start && f.end > i:
 		case f.alias: // it is whole in itself: nothing else is read into it

@@ -260,18 +260,23 @@ var userWords = func() map[string]bool {
 	return words
 }()
 
+var namingWords = newWordList(userWords)
+
 // userAfterWord finds the name behind "user", "for" and "logged in as".
 func userAfterWord(b []byte, at int) (int, int, bool) {
 	ws := at
 	for ws > 0 && at-ws < 14 && isWord(b[ws-1]) {
 		ws--
 	}
-	var buf [32]byte
-	word := string(lowered(&buf, b[ws:at]))
-	if word == "" && isTitled(b, at) {
+	if ws == at && isTitled(b, at) {
 		return nameBehindTitle(b, at)
 	}
-	if !userWords[word] || ws > 0 && bytes.IndexByte([]byte("-./=@"), b[ws-1]) >= 0 {
+	if !namingWords.has(b[ws:at]) {
+		return 0, 0, false
+	}
+	var buf [32]byte
+	word := string(lowered(&buf, b[ws:at]))
+	if ws > 0 && bytes.IndexByte([]byte("-./=@"), b[ws-1]) >= 0 {
 		return 0, 0, false
 	}
 	switch {

@@ -54,6 +54,7 @@ const separators = ":=>%;\\\xef"
 const (
 	keyedSecretRule  = "keyed-secret"
 	wordedSecretRule = "worded-secret"
+	serviceTokenRule = "service-token"
 	userRule         = "user"
 	logUserRule      = "log-user"
 	ownerRule        = "owner"
@@ -71,7 +72,7 @@ var Rules = []Rule{
 	{Name: wordedSecretRule, Class: Secret, Doc: "the value behind a telling word and a space: configurations of network devices and servers, SQL, sentences", Triggers: " \t(,;|-", Find: findWorded, beside: nameBeside(namePassed)},
 	{Name: "bearer", Class: Secret, Doc: "the token after the words Bearer and Basic", Triggers: "B", Find: findBearer},
 	{Name: "jwt", Class: Secret, Doc: "JSON web tokens (RFC 7519)", Triggers: "J", Find: findJWT},
-	{Name: "service-token", Class: Secret, Doc: "tokens by the beginning that services give them so that they can be told", Triggers: "_-.A", Find: findServiceToken},
+	{Name: serviceTokenRule, Class: Secret, Doc: "tokens by the beginning that services give them so that they can be told", Triggers: "_-.A", Find: findServiceToken},
 	{Name: "password-hash", Class: Secret, Doc: "password hashes by their form: crypt, bcrypt, argon2, scrypt, and those of directories and databases", Triggers: "${*:", Find: findPasswordHash},
 	{Name: "mail", Class: Mail, Doc: "e-mail addresses", Triggers: "@%&\\", Find: findMail},
 	{Name: userRule, Class: User, Doc: "names next to a telling key (user, login, passenger, …); well-known service accounts stay", Triggers: separators, Find: findUser, Keys: keyUser},
