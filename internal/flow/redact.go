@@ -133,16 +133,30 @@ func (r *redaction) all(ctx context.Context, q RedactRequest, res *Redacted) err
 	}
 	o.Aliases, o.Learned = nil, learned
 	learner := redact.NewEngine(o)
+	if q.Dir != "" {
+		for _, name := range q.Files {
+			if _, err := below(q.Dir, filepath.ToSlash(name)); err != nil {
+				return fault.Wrap("redact", name, err)
+			}
+		}
+	}
+	var readable []string
 	for _, name := range q.Files {
-		if err := withFile(ctx, name, func(r io.Reader) error { _, err := learner.File(nil, r, redact.Source{Name: name}); return err }); err != nil {
+		var seen redact.Result
+		if err := withFile(ctx, name, func(r io.Reader) (err error) { seen, err = learner.File(nil, r, redact.Source{Name: name}); return err }); err != nil {
 			return fault.Wrap("redact", name, err)
 		}
+		if seen.Unreadable() {
+			res.add(name, redact.Result{Form: seen.Form, Inner: seen.Inner, Note: seen.Note})
+			continue
+		}
+		readable = append(readable, name)
 	}
 	values := learned.Values()
 	table.Give(values)
 	o.Aliases, o.Learned, o.Matcher = table, nil, redact.NewMatcher(values)
 	engine := redact.NewEngine(o)
-	for _, name := range q.Files {
+	for _, name := range readable {
 		if err := redactOne(ctx, q, engine, name, res); err != nil {
 			return fault.Wrap("redact", name, err)
 		}

@@ -111,7 +111,11 @@ func (e *Engine) compressed(w io.Writer, r io.Reader, in Source, c compression) 
 		return Result{Inner: Opaque, Note: fmt.Sprintf("the %s head is broken", c.form)}, nil
 	}
 	defer done()
-	soft := &softReader{r: &boundReader{r: plain, in: packed}}
+	bound, outermost := e.bounded(packed)
+	if outermost {
+		defer func() { e.growth = nil }()
+	}
+	soft := &softReader{r: &boundReader{r: plain, growth: bound}}
 	late := &lateWriter{w: w, open: c.closed}
 	var target io.Writer = late
 	if w == nil {
@@ -222,17 +226,32 @@ func (c *countReader) ReadByte() (byte, error) {
 
 var _ io.ByteReader = (*bufio.Reader)(nil)
 
+// growth is what has come out of a compressed file so far, with all that is compressed within it.
+type growth struct {
+	packed *countReader // what went into the outermost one
+	grown  int64        // bytes
+}
+
+// bounded gives the growth that a compressed file within others counts to, and whether it is the outermost of them: layers that each
+// grow within bounds can grow beyond measure together, and so can files that share their data.
+func (e *Engine) bounded(packed *countReader) (g *growth, outermost bool) {
+	if outermost = e.growth == nil; outermost {
+		e.growth = &growth{packed: packed}
+	}
+	return e.growth, outermost
+}
+
 // boundReader stops a stream that grows beyond measure.
 type boundReader struct {
-	r  io.Reader
-	in *countReader
-	n  int64
+	r      io.Reader
+	growth *growth
 }
 
 func (r *boundReader) Read(b []byte) (int, error) {
 	n, err := r.r.Read(b)
-	r.n += int64(n)
-	if r.n > MaxExpanded || r.n > 64<<20 && r.n/MaxRatio > r.in.n {
+	g := r.growth
+	g.grown += int64(n)
+	if g.grown > MaxExpanded || g.grown > 64<<20 && g.grown/MaxRatio > g.packed.n {
 		return n, ErrBomb
 	}
 	return n, err

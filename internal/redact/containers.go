@@ -184,8 +184,12 @@ func applyZip(e *Engine, w io.Writer, r io.Reader, in Source) (Result, error) {
 	if w != nil {
 		zw = zip.NewWriter(w)
 	}
+	bound, outermost := e.bounded(&countReader{n: whole.n})
+	if outermost {
+		defer func() { e.growth = nil }()
+	}
 	for _, f := range zr.File {
-		if err := m.zipMember(zw, f, whole.n); err != nil {
+		if err := m.zipMember(zw, f, bound); err != nil {
 			return m.res, err
 		}
 	}
@@ -195,7 +199,7 @@ func applyZip(e *Engine, w io.Writer, r io.Reader, in Source) (Result, error) {
 	return m.result(), zw.Close()
 }
 
-func (m *members) zipMember(zw *zip.Writer, f *zip.File, packed int64) error {
+func (m *members) zipMember(zw *zip.Writer, f *zip.File, bound *growth) error {
 	h := zip.FileHeader{Name: m.name(f.Name), Modified: f.Modified, Method: f.Method, ExternalAttrs: f.ExternalAttrs, CreatorVersion: f.CreatorVersion}
 	if strings.HasSuffix(f.Name, "/") {
 		if zw == nil {
@@ -221,7 +225,7 @@ func (m *members) zipMember(zw *zip.Writer, f *zip.File, packed int64) error {
 		return zw.Copy(f)
 	}
 	defer content.Close()
-	soft := &softReader{r: &boundReader{r: content, in: &countReader{n: packed}}}
+	soft := &softReader{r: &boundReader{r: content, growth: bound}}
 	s, err := m.redact(f.Name, soft)
 	if err != nil || soft.hard != nil || s == nil || zw == nil {
 		s.closeIfAny()

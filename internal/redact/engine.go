@@ -78,6 +78,7 @@ type Engine struct {
 	betweenDigits []*Rule          // those of a dot
 	heads         []int            // places in lines that may be heads of tables
 	lineAt        lineAt
+	growth        *growth   // of what is compressed; nil outside of it
 	domainFirst   [256]bool // letters that domains of the site begin with
 	digitDomain   bool      // one of them begins with a digit
 	scan          *leakScan // when set, nothing is redacted, but learned values are searched for

@@ -403,8 +403,10 @@ func findKeyedSecret(b []byte, at, free int, kind keyKind) (int, int, bool) {
 	}
 	if k.lineStart && !k.quoted { // a configuration line: a value may hold spaces
 		line := lineFrom(b, k.start)
-		if n := bytes.Index(line, []byte(" #")); n >= 0 {
-			line = line[:n]
+		for _, remark := range []string{" #", " ; "} {
+			if n := bytes.Index(line, []byte(remark)); n >= 0 {
+				line = line[:n]
+			}
 		}
 		line = bytes.TrimRight(line, " \t\r,;")
 		more := line[min(len(line), k.end-k.start):]

@@ -2,6 +2,7 @@ package redact
 
 import (
 	"bytes"
+	"errors"
 	"encoding/base64"
 	"encoding/json"
 	"io"
@@ -401,12 +402,33 @@ func TestBombsAreStopped(t *testing.T) {
 		require.NoError(t, err)
 	}
 	require.NoError(t, z.Close())
-	r := &boundReader{r: endless{}, in: &countReader{n: 1}}
+	r := &boundReader{r: endless{}, growth: &growth{packed: &countReader{n: 1}}}
 	_, err = io.Copy(io.Discard, r)
 	require.ErrorIs(t, err, ErrBomb)
 	// Ordinary logs stay below the measure.
 	_, err = NewEngine(Options{}).File(io.Discard, &b, Source{})
 	require.NoError(t, err)
+}
+
+// Layers that each grow within bounds are measured together, and each file begins anew.
+func TestBombInLayers(t *testing.T) {
+	squeeze := func(data []byte) []byte {
+		var b bytes.Buffer
+		z, err := gzip.NewWriterLevel(&b, gzip.BestCompression)
+		require.NoError(t, err)
+		_, err = z.Write(data)
+		require.NoError(t, errors.Join(err, z.Close()))
+		return b.Bytes()
+	}
+	once := squeeze(make([]byte, 80<<20))
+	e := NewEngine(Options{Learned: NewLearned()})
+	res, err := e.File(nil, bytes.NewReader(squeeze(once)), Source{Name: "gate.log.gz.gz"})
+	require.NoError(t, err)
+	require.True(t, res.Unreadable())
+	require.Equal(t, ErrBomb.Error(), res.Note)
+	res, err = e.File(nil, bytes.NewReader(once), Source{Name: "gate.log.gz"})
+	require.NoError(t, err)
+	require.False(t, res.Unreadable())
 }
 
 type endless struct{}
