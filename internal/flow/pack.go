@@ -326,13 +326,14 @@ func (p *packing) load() error {
 		p.arrived[r] = sync.OnceValues(func() ([]*arrived, error) { return readArrived(r) })
 		go p.arrived[r]() // beside what comes before it is used
 	}
-	p.learned = redact.NewLearned(vocabulary(p.c, k)...)
+	said := vocabulary(p.c, k)
+	p.learned = redact.NewLearned(said...)
 	if p.policy, err = p.app.policy(p.c, k, p.q.Domains); err != nil {
 		return err
 	}
 	p.keep = disclosed(k, p.c.Brief, redact.Options{Config: p.policy.Config()})
-	for _, l := range p.policy.Literals {
-		p.learned.Add(l)
+	if err := p.addLiterals(said); err != nil {
+		return err
 	}
 	p.prover = redact.NewProver(p.policy.Config())
 	for _, id := range p.q.Opaque {
@@ -341,6 +342,28 @@ func (p *packing) load() error {
 		}
 	}
 	return p.loadRounds()
+}
+
+// addLiterals adds the texts that must not leave. What every archive of the case says cannot be one of them.
+func (p *packing) addLiterals(said []string) error {
+	hosts := map[string]bool{}
+	if s, err := LoadSite(p.c.Systems); err == nil {
+		for _, h := range hostsOf(s) {
+			hosts[h.Text] = true
+		}
+	}
+	for _, l := range p.policy.Literals {
+		leaks, err := redact.FindLeaks(redact.NewMatcher([]redact.Value{l}), strings.NewReader(strings.Join(said, "\n")))
+		switch {
+		case err != nil:
+			return err
+		case len(leaks) == 0:
+			p.learned.Add(l)
+		case !hosts[l.Text]: // a host may be called like an item
+			return fault.New(fault.Usage, policy.FileName, fmt.Sprintf("literals: %q", l.Text), "stands in what every archive of this case says (the ask, the systems file, the words of page and manifest)", "give a longer text, or an expression")
+		}
+	}
+	return nil
 }
 
 // without says whether the engineer wants a piece to stay behind. It is learned from all the same: what it shows next to a key

@@ -36,14 +36,14 @@ func (a *App) policy(c *casefile.Case, k *ask.Ask, domains []string) (*policy.Po
 	ofSite := &policy.Policy{Domains: domains}
 	if s, err := LoadSite(c.Systems); err == nil { // a broken systems file does not keep a round from being packed
 		ofSite.Domains = append(append([]string{}, domains...), s.Domains...)
-		ofSite.Literals = hosts(s)
+		ofSite.Literals = hostsOf(s)
 	}
 	return policy.Merge(k.Redaction, user, own, ofSite), nil
 }
 
-// hosts gives the host names under which the systems of a site are reached. What a system is called in the systems file is
+// hostsOf gives the host names under which the systems of a site are reached. What a system is called in the systems file is
 // how the archive speaks of it, so that stays.
-func hosts(s *site.Site) []redact.Value {
+func hostsOf(s *site.Site) []redact.Value {
 	names := map[string]bool{}
 	for _, sys := range s.Systems {
 		names[strings.ToLower(sys.Name)] = true
