@@ -17,7 +17,7 @@ var privateFirst = func() (set [256]bool) {
 }()
 
 // notHosts are words before .local and the like that are no host.
-var notHosts = wordSet("this self rc threading thread js conf window java jdk sun settings config env usr var etc params file data test")
+var notHosts = wordSet("jail fonts man mdoc hosts this self rc threading thread js conf window java jdk sun settings config env usr var etc params file data test")
 
 // findHost finds host names under private domains, around the dot before the domain.
 func findHost(b []byte, at, free int) (int, int, bool) {
@@ -47,10 +47,20 @@ func hostAround(b []byte, dot, end, free int) (int, int, bool) {
 	if start == dot || hasWord(notHosts, b[start:dot]) {
 		return 0, 0, false
 	}
-	if start > 0 && (b[start-1] == '_' || b[start-1] == '$') || isFilePath(b, start) {
+	if isPackage(b[start:dot]) || start > 0 && (b[start-1] == '_' || b[start-1] == '$') || isFilePath(b, start) {
 		return 0, 0, false
 	}
 	return start, end, true
+}
+
+// isPackage says whether labels are those of a package of a program: com.example.gate.internal.
+func isPackage(labels []byte) bool {
+	for label := range bytes.SplitSeq(labels, []byte(".")) {
+		if isOneOf(label, "com", "org", "java", "javax", "jakarta", "sun", "jdk") {
+			return true
+		}
+	}
+	return false
 }
 
 // isFilePath says whether a name stands behind the slash of a path rather than of an address.

@@ -51,10 +51,15 @@ func findMail(b []byte, at, free int) (int, int, bool) {
 			dot += at
 		}
 	}
-	if start > at-sign || dot <= at+1 || end-dot < 3 || !isTopDomain(b[dot+1:end]) {
+	if start > at-sign || dot <= at+1 || end-dot < 3 || !isTopDomain(b[dot+1:end]) || isUnit(b[dot+1:end]) && bytes.IndexByte(b[at:dot], '.') < 0 {
 		return 0, 0, false
 	}
 	return start, end, true
+}
+
+// isUnit says whether an ending is one of systemd's units, whose instances stand behind the same sign: getty@tty1.service.
+func isUnit(ending []byte) bool {
+	return isOneOf(ending, "service", "socket", "timer", "target", "mount", "automount", "slice", "scope", "device", "swap")
 }
 
 // Signs that are written for an @ where a text stands within another.
@@ -349,11 +354,17 @@ func saysVersion(b []byte, from, to int) bool {
 		start--
 	}
 	word := b[start:end]
+	if len(word) == 0 && end > 3 && isDigit(b[end-1]) && b[from-1] != ' ' { // testoid1=1.2.3.4
+		for end > 0 && isDigit(b[end-1]) {
+			end--
+		}
+		return end > 2 && isOneOf(b[end-3:end], "oid", "ver")
+	}
 	switch {
 	case len(word) == 0, isOneOf(word, "to", "from"), len(word) > 6 && isOneOf(word[1:6], "pgrad", "owngr"):
 		return isUpgrade(b, start, to)
 	}
-	return versionWords.has(word) || len(word) > 7 && isOneOf(word[len(word)-7:], "version")
+	return versionWords.has(word) || isOneOf(word[max(0, len(word)-3):], "oid") || len(word) > 7 && isOneOf(word[len(word)-7:], "version")
 }
 
 // isUpgrade says whether four numbers, or the word before them, stand in upgrade 10.2.14.1 -> 10.2.15.0 or upgraded from … to ….

@@ -47,7 +47,7 @@ var partKeys = func() map[string]bool {
 }()
 
 // personRoles are keys behind which people stand, and programs, too: what is there must look like a name.
-var personRoles = wordSet(`sender manager accountmanager teacher doctor patient student subscriber visitor resident applicant payee payer beneficiary cashier conductor captain skipper
+var personRoles = wordSet(`driver sender manager accountmanager teacher doctor patient student subscriber visitor resident applicant payee payer beneficiary cashier conductor captain skipper
 	officer inspector dispatcher mechanic attendee participant organizer organiser witness escort spouse nextofkin emergencycontact addressee consignee traveller traveler cn sn`)
 
 // findPartName finds the name in a part of something whose key tells: "user": {"name": "…"}, <user><name>…, and in YAML.
@@ -109,7 +109,7 @@ func nameOfRole(b []byte, at, free int, key []byte) (int, int, bool) {
 	if string(key) == "sn" && isUpper(v[0]) && len(v) > 3 && isLower(v[1]) && isAllLetters(v) && !isEveryday(bytes.ToLower(v)) { // else it is a serial number
 		return k.start, k.end, true
 	}
-	return k.start, k.end, isUncommonName(v)
+	return k.start, k.end, isUncommonName(v) || isGivenName(v) || string(key) == "driver" && isLoginLike(v) // most drivers are programs
 }
 
 // findEntryName finds the name of a person in an entry of a directory (LDIF, RFC 2849): cn: Ilka Brandvold, and sn: Brandvold beside it.

@@ -239,7 +239,7 @@ func elementAt(b []byte, at int) (k keyed, ok bool) {
 	for k.end < len(b) && k.end-k.start < maxElement && b[k.end] != '<' && b[k.end] != '>' {
 		k.end++
 	}
-	if k.end == len(b) || b[k.end] != '<' {
+	if k.end == len(b) || b[k.end] != '<' || k.end+1 < len(b) && b[k.end+1] != '/' { // it stands for something: password=<password>
 		return k, false
 	}
 	for k.end > k.start && isBlank(b[k.end-1]) {
@@ -410,6 +410,9 @@ func findKeyedSecret(b []byte, at, free int, kind keyKind) (int, int, bool) {
 		}
 		line = bytes.TrimRight(line, " \t\r,;")
 		more := line[min(len(line), k.end-k.start):]
+		if bytes.HasPrefix(more, []byte("  ")) && isAllDigits(b[k.start:k.end]) && isDigit(bytes.TrimLeft(more, " \t")[0]) {
+			return 0, 0, false // a row of numbers
+		}
 		if len(more) > 0 && len(line) <= 128 && !bytes.ContainsAny(more, "=:") && !isPlaceholder(b[k.start:k.end]) {
 			k.end = k.start + len(line)
 		}
@@ -417,8 +420,11 @@ func findKeyedSecret(b []byte, at, free int, kind keyKind) (int, int, bool) {
 	if k.start >= k.end || !isValue(b[k.start:k.end]) {
 		return 0, 0, false
 	}
+	if k.end-k.start == 1 && !isWord(b[k.start]) && b[k.start] < 0x80 {
+		return 0, 0, false
+	}
 	start, end, _ := keySpan(b, at)
-	return k.start, k.end, !isOfSystem(b[start:end], b[k.start:k.end])
+	return k.start, k.end, !isOfSystem(b[start:end], b[k.start:k.end]) && !standsForSecret(b[start:end], b[k.start:k.end])
 }
 
 // declared gives the place behind the equals sign of a declaration with its type, as in password: String = "…", or 0.

@@ -18,7 +18,7 @@ var tellingUser = wordSet(`
 	reportedby reviewedby grantedby revokedby initiatedby servicedby preparedby resolvedby cancelledby canceledby releasedby confirmedby rejectedby uploadedby registeredby orderedby bookedby invitedby
 	lasteditedby acct auid gecos memberuid principalname principalid enduserid alternateid requestor usrname ugi mailnickname kunde kundin passagier ansprechpartner klant reiziger
 	displayname realname contactperson createdby modifiedby updatedby lastmodifiedby requestedby approvedby owner ownername author
-	driver drivername guest guestname member membername customerfirstname customerlastname nickname supervisor assignee reporter
+	drivername guest guestname member membername customerfirstname customerlastname nickname supervisor assignee reporter
 	logname identity usr maidenname ruser remoteuser xremoteuser xforwardeduser sudouser authuser targetusername subjectusername uid cardholder cardholdername recipient recipientname familyname
 	vorname nachname apellido apellidos prenom cognome sobrenome apelido fornavn etternavn fornamn efternamn voornaam achternaam
 	benutzer benutzername utilisateur usuario utilizador gebruiker committer requester approver reviewer submitter
@@ -35,6 +35,12 @@ var serviceAccounts = wordSet(`
 	list irc gnats _apt sync halt shutdown tomcat apache httpd docker containerd redis mongodb rabbitmq elasticsearch oracle sa dbo
 	networkservice localservice authenticated everyone users wheel sudo adm tty disk audio video staff nt authority system32 cron
 	crond kernel systemd-network systemd-resolve systemd-timesync dnsmasq avahi polkitd rpc statd test demo null nologin unset new
+	sys gopher ftp dbus tss abrt unbound named bind postfix dovecot dovenull exim debian-exim exim4 proftpd vsftpd pure-ftpd opensmtpd opensmtpq smmsp smmta mailnull
+	rpc rpcuser nfsnobody rtkit pulse usbmux saned colord geoclue cups cups-pk-helper sddm landscape pollinate uuidd tcpdump lxd libvirt libvirt-qemu qemu kvm radvd saslauth sasl
+	squid webalizer haldaemon avahi-autoipd ident rpm vcsa pcap ntpd memcache memcached prometheus grafana influxdb telegraf kibana logstash jenkins gitlab gitlab-runner git nagios
+	zabbix puppet ansible consul vault etcd kube minio cassandra kafka zookeeper solr hadoop hdfs noaccess nobody4 iusr defaultaccount wdagutilityaccount krbtgt sssd nslcd freerad radius
+	mosquitto openvpn strongswan clamav amavis opendkim spamd fetchmail mailman asterisk freeswitch haproxy varnish caddy node nodejs php-fpm wwwrun apache2 tomcat8 tomcat9 jetty wildfly jboss
+	equal equals notequal contains matches exists startswith endswith greaterthan lessthan regex
 	other anyone administrators public shared server client host agent robot bot monitor monitoring`)
 
 // findUser finds a name next to a telling key. Behind a key without quotes, further words with capitals belong to it.
@@ -114,7 +120,7 @@ func isPerson(v []byte) bool {
 	case !isValue(v):
 		return false
 	}
-	if len(v) > 2 && v[1] == ':' && v[0] == 'x' || v[len(v)-1] == '=' || isPath(v) || beginsWithAlias(v) || len(v) > 7 && v[7] == '-' && strings.EqualFold(string(v[:8]), "systemd-") {
+	if isUpper(v[0]) && isMacro(v) && isEverydayName(bytes.ReplaceAll(v, []byte("_"), []byte(" "))) || len(v) > 2 && v[1] == ':' && v[0] == 'x' || v[len(v)-1] == '=' || isPath(v) || beginsWithAlias(v) || len(v) > 7 && v[7] == '-' && strings.EqualFold(string(v[:8]), "systemd-") {
 		return false
 	}
 	return !nobody.has(v)
@@ -187,7 +193,7 @@ var (
 	surelyBefore = wordSet("invalid illegal authenticated authenticating unknown missing deleted disabled locked nonexistent")
 	maybeBefore  = wordSet("for of by from as to on")
 	afterUser    = wordSet("logged connected disconnected authenticated signed from failed locked unlocked timed")
-	noUserNames  = wordSet(`agent account accounts name names id ids input interface group groups mode space data defined manager management guide session sessions profile profiles service services
+	noUserNames  = wordSet(`code limits limit information general agent account accounts name names id ids input interface group groups mode space data defined manager management guide session sessions profile profiles service services
 		request requests directory error table list database db type level role roles settings config store home login password token agent-string has is was who that can may must will with
 		from and or not the a an in on at to for by of via no this experience count cache info information scope permissions permission lookup exists record records does did could cannot failed
 		connected disconnected authenticated created deleted locked logged defined-by authentication authorization authorisation verification registration creation deletion provisioning credential credentials sync

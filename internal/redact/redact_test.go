@@ -2,9 +2,9 @@ package redact
 
 import (
 	"bytes"
-	"errors"
 	"encoding/base64"
 	"encoding/json"
+	"errors"
 	"io"
 	"math/rand/v2"
 	"os"

@@ -163,3 +163,64 @@ func isOfSystem(key, v []byte) bool {
 	}
 	return false
 }
+
+// isNumberOfPort says whether a text is the number of a port and its protocol: 113/tcp.
+func isNumberOfPort(v []byte) bool {
+	number, protocol, ok := bytes.Cut(v, []byte("/"))
+	return ok && isAllDigits(number) && isOneOf(protocol, "tcp", "udp", "sctp", "dccp")
+}
+
+// standsForSecret says whether a value names where a secret is or what it is for: a macro (DB_PASSWORD), the file of a key, a bound, and
+// ways in which something may be done.
+func standsForSecret(key, v []byte) bool {
+	if isMacro(v) && kindOf(v)&keySecret != 0 || isOneOf([]byte(lastWord(key)), "min", "max", "minimum", "maximum") && isAllDigits(v) {
+		return true
+	}
+	if n := bytes.IndexByte(v, '/'); n >= 0 && bytes.IndexByte(v, ' ') < 0 || isFileOfKey(v) {
+		if isFileOfKey(v) && (n >= 0 || len(key) > 4 && isOneOf(key[len(key)-3:], "key")) {
+			return true
+		}
+	}
+	last := lastWord(key)
+	return (last == "auth" || last == "credential") && isEverydayPhrase(v)
+}
+
+// isMacro says whether a word is written as the names of macros are: REMOTE_PRIVATEKEY.
+func isMacro(v []byte) bool {
+	for _, c := range v {
+		if !isUpper(c) && !isDigit(c) && c != '_' {
+			return false
+		}
+	}
+	return bytes.IndexByte(v, '_') > 0
+}
+
+// isFileOfKey says whether a text ends like the names of files that hold keys and certificates.
+func isFileOfKey(v []byte) bool {
+	n := bytes.LastIndexByte(v, '.')
+	return n > 0 && isOneOf(v[n+1:], "pem", "key", "crt", "cer", "p12", "pfx", "jks", "der", "pub", "asc", "gpg", "kdb", "keytab")
+}
+
+// isEverydayPhrase says whether a text is several words that everybody uses, joined by dashes or by capitals: always-impersonate,
+// trustedHosts.
+func isEverydayPhrase(v []byte) bool {
+	words, start := 0, 0
+	for i := 0; i <= len(v); i++ {
+		if i < len(v) && v[i] != '-' && (v[i] < 'a' || v[i] > 'z') && !isUpper(v[i]) {
+			return false
+		}
+		if i < len(v) && v[i] != '-' && (i == 0 || !isUpper(v[i])) {
+			continue
+		}
+		if i > start {
+			if !isEveryday(bytes.ToLower(v[start:i])) {
+				return false
+			}
+			words++
+		}
+		if start = i; i < len(v) && v[i] == '-' {
+			start++
+		}
+	}
+	return words > 1
+}

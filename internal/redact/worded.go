@@ -100,7 +100,7 @@ func valueAfterWord(b []byte, at, free int) (int, int, bool) {
 			if ve-vs > 2 && b[vs] == '"' && b[ve-1] == '"' {
 				return vs + 1, ve - 1, vs >= free && isValue(b[vs+1:ve-1])
 			}
-			return vs, ve, vs >= free && isValue(b[vs:ve]) && looksChosen(b[vs:ve])
+			return vs, ve, vs >= free && isValue(b[vs:ve]) && looksChosen(b[vs:ve]) && bytes.IndexByte([]byte(".,:;"), b[ve-1]) < 0
 		}
 	}
 	if at+1 < len(b) && (b[at+1] == '[' || b[at+1] == '(' || b[at+1] == '<') && isOneOf(b[start:at], "password", "passphrase", "passcode", "passwd", "pwd") {
@@ -564,6 +564,9 @@ func findCell(b []byte, at, free int) (int, int, bool) {
 	k, ok := keyed{}.readValue(b, next)
 	if ok && (b[k.end-1] == ':' || b[at] == ',' && bytes.IndexByte(bytes.TrimRight(b[k.start:k.end], "="), '=') > 0) {
 		return 0, 0, false // a key of its own
+	}
+	if ok && isNumberOfPort(b[k.start:k.end]) {
+		return 0, 0, false // of /etc/services
 	}
 	inTable := b[at] == '|' || b[at] == '\t' // else it may be a list of what a program is given
 	if ok && b[at] != '-' && isPlainWord(string(b[k.start:k.end])) && !looksRandom(b[k.start:k.end]) && !(k.end-k.start >= 16 && isJumbled(b[k.start:k.end])) && !(inTable && (isCode(b[start:before], b[k.start:k.end]) || looksMixed(b[k.start:k.end]))) {
