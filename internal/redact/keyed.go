@@ -382,7 +382,7 @@ func findKeyedSecret(b []byte, at, free int, kind keyKind) (int, int, bool) {
 	if start, _, closed := keySpan(b, at); !k.quoted && !closed && start > 0 && (b[start-1] == '"' || b[start-1] == '\'') {
 		k.end = toQuote(b, k.end, b[start-1], isWholeArgument(b[:start-1]))
 	}
-	if b[at] == ':' && at > 3 && string(b[at-4:at]) == "PASS" && !wordBefore(b, at-4) && !k.quoted && !looksChosen(bytes.TrimRight(b[k.start:k.end], ".,:;")) {
+	if b[at] == ':' && at > 3 && string(b[at-4:at]) == "PASS" && !wordBefore(b, at-4) && !k.quoted && (!looksStrong(b[k.start:k.end]) || k.end < len(b) && b[k.end] == ' ' || bytes.ContainsAny(b[k.start:k.end], ":./_")) {
 		return 0, 0, false // the result of a test
 	}
 	if n := k.end - k.start; n > 2 && n < 12 && hasWord(authWays, b[k.start:k.end]) {
@@ -418,6 +418,9 @@ func findKeyedSecret(b []byte, at, free int, kind keyKind) (int, int, bool) {
 		}
 	}
 	if k.start >= k.end || !isValue(b[k.start:k.end]) {
+		return 0, 0, false
+	}
+	if start, end, _ := keySpan(b, at); !k.quoted && isOneOf([]byte(lastWord(b[start:end])), "credential", "credentials", "cache", "token", "tokens") && beginsProse(b, k.start, k.start+max(0, bytes.IndexByte(b[k.start:k.end], ' '))) {
 		return 0, 0, false
 	}
 	if k.end-k.start == 1 && !isWord(b[k.start]) && b[k.start] < 0x80 {

@@ -60,7 +60,7 @@ func isEverydayName(v []byte) bool {
 }
 
 // namedThings are keys behind which people stand, and things as well, as persons and things have them.
-var namedThings = wordSet("name attn attention fao signed issuedto bookedfor registeredto licensedto preparedfor requestedfor onbehalfof cc regards")
+var namedThings = wordSet("name displayname attn attention fao signed issuedto bookedfor registeredto licensedto preparedfor requestedfor onbehalfof cc regards")
 
 // personOfElement finds the name in an attribute of an element that is about a person: <user id="7" name="…"/>.
 func personOfElement(b []byte, at int) bool {

@@ -101,7 +101,7 @@ func TestSecretsInEveryNotation(t *testing.T) {
 }
 
 func TestNamesInEveryNotation(t *testing.T) {
-	keys := strings.Fields("user username userName user_name login operator passenger owner fullName full_name first_name lastName displayName customer customerName contact_name X-Forwarded-User samAccountName employee assignee created_by modifiedBy remote_user account_name cardholder")
+	keys := strings.Fields("user username userName user_name login operator passenger owner fullName full_name first_name lastName customer customerName contact_name X-Forwarded-User samAccountName employee assignee created_by modifiedBy remote_user account_name cardholder")
 	values := []string{"m.quintela", "Ilka Brandvold", "João Figueira", "ibrandvold", "quintela_m", "O'Donnell", "Anne-Marie Sund", "mquint7", "Brandvold, Ilka"}
 	var texts, used []string
 	for _, n := range allNotations(t) {

@@ -17,7 +17,7 @@ var tellingUser = wordSet(`
 	operatorid employeename userprincipalname upn agentname sendername managername visitorname registeredowner lastloggedonuser lastloggedonsamuser loggedonuser currentuser
 	reportedby reviewedby grantedby revokedby initiatedby servicedby preparedby resolvedby cancelledby canceledby releasedby confirmedby rejectedby uploadedby registeredby orderedby bookedby invitedby
 	lasteditedby acct auid gecos memberuid principalname principalid enduserid alternateid requestor usrname ugi mailnickname kunde kundin passagier ansprechpartner klant reiziger
-	displayname realname contactperson createdby modifiedby updatedby lastmodifiedby requestedby approvedby owner ownername author
+	realname contactperson createdby modifiedby updatedby lastmodifiedby requestedby approvedby owner ownername author
 	drivername guest guestname member membername customerfirstname customerlastname nickname supervisor assignee reporter
 	logname identity usr maidenname ruser remoteuser xremoteuser xforwardeduser sudouser authuser targetusername subjectusername uid cardholder cardholdername recipient recipientname familyname
 	vorname nachname apellido apellidos prenom cognome sobrenome apelido fornavn etternavn fornamn efternamn voornaam achternaam
@@ -41,6 +41,7 @@ var serviceAccounts = wordSet(`
 	zabbix puppet ansible consul vault etcd kube minio cassandra kafka zookeeper solr hadoop hdfs noaccess nobody4 iusr defaultaccount wdagutilityaccount krbtgt sssd nslcd freerad radius
 	mosquitto openvpn strongswan clamav amavis opendkim spamd fetchmail mailman asterisk freeswitch haproxy varnish caddy node nodejs php-fpm wwwrun apache2 tomcat8 tomcat9 jetty wildfly jboss
 	equal equals notequal contains matches exists startswith endswith greaterthan lessthan regex
+	the a an this that if is are to in on of for and or not with as at it its same any each every all some
 	other anyone administrators public shared server client host agent robot bot monitor monitoring`)
 
 // findUser finds a name next to a telling key. Behind a key without quotes, further words with capitals belong to it.
@@ -97,7 +98,27 @@ func (k keyed) person(b []byte) (int, int, bool) {
 		k.end--
 	}
 	v := b[k.start:k.end]
-	return k.start, k.end, bytes.IndexByte(v, '@') < 0 && isPerson(v)
+	return k.start, k.end, bytes.IndexByte(v, '@') < 0 && isPerson(v) && (k.quoted || !beginsProse(b, k.start, k.end))
+}
+
+// beginsProse says whether a word in small letters is one that everybody uses, and two more in small letters follow: a sentence about
+// what stands before.
+func beginsProse(b []byte, start, end int) bool {
+	if end >= len(b) || b[end] != ' ' || !isSmall(b[start:end]) || !isEveryday(b[start:end]) {
+		return false
+	}
+	words := bytes.Fields(b[end:min(len(b), end+maxKey)])
+	return len(words) > 2 && isSmall(words[0]) && isSmall(words[1])
+}
+
+// isSmall says whether a word has small letters alone.
+func isSmall(v []byte) bool {
+	for _, c := range v {
+		if c < 'a' || c > 'z' {
+			return false
+		}
+	}
+	return len(v) > 0
 }
 
 // beginsWithAlias says whether text begins with an alias, behind which signs of what stood there are left.

@@ -181,8 +181,27 @@ func standsForSecret(key, v []byte) bool {
 			return true
 		}
 	}
+	if len(v) == 7 && v[0] == '#' && isHexes(v[1:]) { // a colour
+		return true
+	}
+	if isAllLetters(v) && isEveryday(bytes.ToLower(v)) && !tellsAtEnd(key) { // token_cache: enabled
+		return true
+	}
 	last := lastWord(key)
 	return (last == "auth" || last == "credential") && isEverydayPhrase(v)
+}
+
+// tellsAtEnd says whether a key ends with what tells of a secret, as most do: db_password, passwordForGate, but not
+// privkey_get_number.
+func tellsAtEnd(key []byte) bool {
+	var buf [maxKey]byte
+	plain := plainKey(&buf, key)
+	for _, t := range telling {
+		if bytes.HasSuffix(bytes.TrimSuffix(plain, []byte("s")), []byte(t)) {
+			return true
+		}
+	}
+	return !holdsTelling(plain)
 }
 
 // isMacro says whether a word is written as the names of macros are: REMOTE_PRIVATEKEY.

@@ -25,7 +25,7 @@ func findMAC(b []byte, at, free int) (int, int, bool) {
 	}
 	start := at - width
 	end := start + groups*(width+1) - 1
-	if start < free || start < 0 || end > len(b) || start > 0 && (isWord(b[start-1]) && wordBefore(b, start) || b[start-1] == b[at] && !(b[at] == ':' && isKeyBefore(b, start-1)) || b[start-1] == '.') {
+	if start < free || start < 0 || end > len(b) || start > 0 && (isWord(b[start-1]) && wordBefore(b, start) || b[start-1] == b[at] && !(b[at] == ':' && isKeyBefore(b, start-1)) || b[start-1] == '.' || b[start-1] == '*') {
 		return 0, 0, false
 	}
 	letters, same := false, true
