@@ -13,7 +13,7 @@ import (
 var tellingWords = wordSet(`password passwd passphrase passcode secret community key key-string pwd pre-shared-key authentication-key encryption-key
 	message-digest-key server-key md5 sha wpa-psk wpa2-psk psk psksecret encrypted-password plain-text-password auth-pass priv-pass ascii-text ascii hex
 	authentication pin otp code token pass sha1 sha256 sha-256 shared-secret auth-password priv-password passwort kennwort senha plain login enc
-	key-chain simple by auth authentication-password privacy-password privacy-key api-token access-token auth-token apikey eap xauth api-key auth-key user-password admin-password bind-password hex-key ascii-key encrypted cipher passwords aes des`)
+	key-chain simple by auth authentication-password privacy-password privacy-key api-token access-token auth-token apikey eap xauth api-key auth-key user-password admin-password bind-password hex-key ascii-key encrypted cipher passwords aes des string text`)
 
 // directives are first words of a line behind which, alone, a secret stands.
 var directives = wordSet(`bindpw rootpw requirepass masterauth rocommunity rwcommunity rocommunity6 rwcommunity6 authpass password_hash smtp_sasl_password
@@ -26,7 +26,7 @@ var configVerbs = wordSet(`enable username user snmp-server snmp radius-server r
 	encrypted-password authentication-key key psk server-private address mgmt-user dot1x aaa-server pac hwtacacs-server key-chain snmp-agent ldap mysql vpn tunnel no-login console line config define trap-receiver stats`)
 
 // keyVerbs begin the lines in which even the plain word key announces a secret.
-var keyVerbs = wordSet(`radius-server radius tacacs-server tacacs crypto pre-shared-key ntp server-key aaa server server-private aaa-server pac key-chain key authentication vpn tunnel address wlan set peer`)
+var keyVerbs = wordSet(`failover option radius-server radius tacacs-server tacacs crypto pre-shared-key ntp server-key aaa server server-private aaa-server pac key-chain key authentication vpn tunnel address wlan set peer`)
 
 // skipped stand between the word and its value: how the value is written.
 var skipped = newWordList(wordSet(`0 3 4 5 6 7 8 9 10 enc ascii ascii-text hex plain plaintext plain-text encrypted cipher simple irreversible-cipher is was md5 sha sha1 sha256 sha-256 hmac-md5
@@ -124,7 +124,7 @@ func valueAfterWord(b []byte, at, free int) (int, int, bool) {
 		verb = word
 	}
 	switch word {
-	case "key", "md5", "sha", "ascii", "hex", "authentication", "plain", "login", "enc", "simple", "code", "token", "pin", "encrypted", "cipher", "aes", "des", "sha1", "sha256", "sha-256", "pass", "otp", "by", "auth", "eap", "xauth":
+	case "string", "text", "key", "md5", "sha", "ascii", "hex", "authentication", "plain", "login", "enc", "simple", "code", "token", "pin", "encrypted", "cipher", "aes", "des", "sha1", "sha256", "sha-256", "pass", "otp", "by", "auth", "eap", "xauth":
 		return vs, ve, weakWord(b, word, verb, first, start, vs, ve)
 	}
 	if configVerbs[verb] && verb != word {
@@ -280,6 +280,8 @@ func weakWord(b []byte, word, verb string, first, start, vs, ve int) bool {
 			return true
 		}
 		return keyVerbs[verb] && verb != "set" && (looksChosen(v) || verb != "key" && len(v) >= 6 && !isAllDigits(v))
+	case "string", "text": // ip rip authentication string …, vrrp 1 authentication text …
+		return before == "authentication" && configVerbs[verb]
 	case "authentication":
 		return (verb == "standby" || verb == "vrrp" || verb == "glbp") && !isOneOf(v, "md5", "text")
 	case "by": // IDENTIFIED BY '…'
@@ -287,7 +289,7 @@ func weakWord(b []byte, word, verb string, first, start, vs, ve int) bool {
 	case "auth": // AUTH … of caches
 		return string(b[start:vs-1]) == "AUTH" && !isOneOf(v, "plain", "login", "cram-md5", "digest-md5", "gssapi", "external", "ntlm", "xoauth2") && looksChosen(v)
 	case "plain", "login": // mail protocols: AUTH PLAIN BASE64
-		return before == "auth" && len(v) >= 8 && isBase64(v)
+		return before == "auth" && len(v) >= 8 && isBase64(v) || before == "vault" && looksChosen(v)
 	case "pass":
 		return string(b[start:vs-1]) == "PASS" && looksChosen(v) // of FTP and POP
 	case "eap", "xauth": // of secrets of IPsec: svc : EAP "…"
@@ -349,7 +351,7 @@ func hasTelling(line []byte) bool {
 }
 
 // arguments are directives whose secret stands at a fixed place behind them: com2sec NAME SOURCE COMMUNITY.
-var arguments = map[string]int{"com2sec": 3, "com2sec6": 3, "mgmt-user": 3, "trapsink": 2, "trap2sink": 2, "informsink": 2}
+var arguments = map[string]int{"com2sec": 3, "com2sec6": 3, "mgmt-user": 3, "trapsink": 2, "trap2sink": 2, "informsink": 2, "rasdial": 3}
 
 // argument finds the secret among the arguments of a directive that ends at a place.
 func argument(b []byte, at, free, place int) (int, int, bool) {
