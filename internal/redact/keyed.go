@@ -402,33 +402,12 @@ func findKeyedSecret(b []byte, at, free int, kind keyKind) (int, int, bool) {
 	if isCount(b, at, b[k.start:k.end]) || isWorkingFolder(b, at, b[k.start:k.end]) {
 		return 0, 0, false
 	}
-	if k.lineStart && !k.quoted { // a configuration line: a value may hold spaces
-		line := lineFrom(b, k.start)
-		for _, remark := range []string{" #", " ; "} {
-			if n := bytes.Index(line, []byte(remark)); n >= 0 {
-				line = line[:n]
-			}
-		}
-		line = bytes.TrimRight(line, " \t\r,;")
-		more := line[min(len(line), k.end-k.start):]
-		if bytes.HasPrefix(more, []byte("  ")) && isAllDigits(b[k.start:k.end]) && isDigit(bytes.TrimLeft(more, " \t")[0]) {
-			return 0, 0, false // a row of numbers
-		}
-		if len(more) > 0 && len(line) <= 128 && !bytes.ContainsAny(more, "=:") && !isPlaceholder(b[k.start:k.end]) {
-			k.end = k.start + len(line)
+	if k.lineStart && !k.quoted {
+		if k, ok = k.toLineEnd(b); !ok {
+			return 0, 0, false
 		}
 	}
-	if k.start >= k.end || !isValue(b[k.start:k.end]) {
-		return 0, 0, false
-	}
-	if start, end, _ := keySpan(b, at); !k.quoted && isOneOf([]byte(lastWord(b[start:end])), "credential", "credentials", "cache", "token", "tokens") && beginsProse(b, k.start, k.start+max(0, bytes.IndexByte(b[k.start:k.end], ' '))) {
-		return 0, 0, false
-	}
-	if k.end-k.start == 1 && !isWord(b[k.start]) && b[k.start] < 0x80 {
-		return 0, 0, false
-	}
-	start, end, _ := keySpan(b, at)
-	return k.start, k.end, !isOfSystem(b[start:end], b[k.start:k.end]) && !standsForSecret(b[start:end], b[k.start:k.end])
+	return k.start, k.end, k.start < k.end && isValue(b[k.start:k.end]) && k.holdsSecret(b, at)
 }
 
 // declared gives the place behind the equals sign of a declaration with its type, as in password: String = "…", or 0.

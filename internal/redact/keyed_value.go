@@ -142,3 +142,36 @@ func braced(b []byte, at int) int {
 	}
 	return 0
 }
+
+// toLineEnd lets a value in a line of a configuration go on to its end: it may hold spaces. Remarks behind it are left out. A row of
+// numbers is no value.
+func (k keyed) toLineEnd(b []byte) (keyed, bool) {
+	line := lineFrom(b, k.start)
+	for _, remark := range []string{" #", " ; "} {
+		if n := bytes.Index(line, []byte(remark)); n >= 0 {
+			line = line[:n]
+		}
+	}
+	line = bytes.TrimRight(line, " \t\r,;")
+	more := line[min(len(line), k.end-k.start):]
+	if bytes.HasPrefix(more, []byte("  ")) && isAllDigits(b[k.start:k.end]) && isDigit(bytes.TrimLeft(more, " \t")[0]) {
+		return k, false
+	}
+	if len(more) > 0 && len(line) <= 128 && !bytes.ContainsAny(more, "=:") && !isPlaceholder(b[k.start:k.end]) {
+		k.end = k.start + len(line)
+	}
+	return k, true
+}
+
+// holdsSecret says whether a value behind a telling key is a secret, and not a sentence, a sign, or what stands for one.
+func (k keyed) holdsSecret(b []byte, at int) bool {
+	start, end, _ := keySpan(b, at)
+	key, v := b[start:end], b[k.start:k.end]
+	if !k.quoted && isOneOf([]byte(lastWord(key)), "credential", "credentials", "cache", "token", "tokens") && beginsProse(b, k.start, k.start+max(0, bytes.IndexByte(v, ' '))) {
+		return false
+	}
+	if len(v) == 1 && !isWord(v[0]) && v[0] < 0x80 {
+		return false
+	}
+	return !isOfSystem(key, v) && !standsForSecret(key, v)
+}
