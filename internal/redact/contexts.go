@@ -26,8 +26,19 @@ func bytesThat(is func(byte) bool) *byteSet {
 	return s
 }
 
-// letter is one byte in both cases.
-func letter(c byte) *byteSet {
+// letters are the sets of each byte in both cases; many contexts share them.
+var letters = sync.OnceValue(func() *[256]byteSet {
+	all := new([256]byteSet)
+	for c := range all {
+		all[c] = *bothCases(byte(c))
+	}
+	return all
+})
+
+// letter is one byte in both cases. The set is shared.
+func letter(c byte) *byteSet { return &letters()[c] }
+
+func bothCases(c byte) *byteSet {
 	s := new(byteSet)
 	s[c] = true
 	if c|0x20 >= 'a' && c|0x20 <= 'z' {
@@ -211,7 +222,7 @@ func sieveFor(rules []Rule, domains []string) *sieve {
 		families := slices.Clone(otherContexts())
 		dots := &families[len(families)-1] // domains are there
 		for _, d := range domains {
-			first := letter(d[0])
+			first := bothCases(d[0])
 			first[d[0]|0x20], first[d[0]&^0x20] = true, true
 			dots.contexts = append(slices.Clip(dots.contexts), at(".", first)...)
 		}

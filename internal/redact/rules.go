@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"fmt"
 	"regexp"
+	"sync"
 )
 
 // Class says what a finding is, and with that, what stands in its place.
@@ -96,14 +97,14 @@ var Rules = []Rule{
 // RulesVersion is written into manifests. It changes whenever the rules find other things than before.
 const RulesVersion = "9"
 
-var ruleName = regexp.MustCompile(`^[a-z][a-z0-9]*(-[a-z0-9]+)*$`)
+var ruleName = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[a-z][a-z0-9]*(-[a-z0-9]+)*$`) })
 
 // Validate says what is wrong with a table of rules.
 func Validate(rules []Rule) error {
 	seen := map[string]bool{}
 	for i, r := range rules {
 		switch {
-		case !ruleName.MatchString(r.Name):
+		case !ruleName().MatchString(r.Name):
 			return fmt.Errorf("rule %d: the name %q is not lower-case words with dashes", i+1, r.Name)
 		case seen[r.Name]:
 			return fmt.Errorf("rule %s: there are two of that name", r.Name)
