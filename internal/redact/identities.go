@@ -59,7 +59,11 @@ func findMail(b []byte, at, free int) (int, int, bool) {
 
 // isUnit says whether an ending is one of systemd's units, whose instances stand behind the same sign: getty@tty1.service.
 func isUnit(ending []byte) bool {
-	return isOneOf(ending, "service", "socket", "timer", "target", "mount", "automount", "slice", "scope", "device", "swap")
+	switch string(ending) {
+	case "service", "socket", "timer", "target", "mount", "automount", "slice", "scope", "device", "swap":
+		return true
+	}
+	return false
 }
 
 // Signs that are written for an @ where a text stands within another.
@@ -358,13 +362,13 @@ func saysVersion(b []byte, from, to int) bool {
 		for end > 0 && isDigit(b[end-1]) {
 			end--
 		}
-		return end > 2 && isOneOf(b[end-3:end], "oid", "ver")
+		return end > 2 && (string(b[end-3:end]) == "oid" || string(b[end-3:end]) == "ver")
 	}
 	switch {
 	case len(word) == 0, isOneOf(word, "to", "from"), len(word) > 6 && isOneOf(word[1:6], "pgrad", "owngr"):
 		return isUpgrade(b, start, to)
 	}
-	return versionWords.has(word) || isOneOf(word[max(0, len(word)-3):], "oid") || len(word) > 7 && isOneOf(word[len(word)-7:], "version")
+	return versionWords.has(word) || bytes.HasSuffix(word, []byte("oid")) || len(word) > 7 && isOneOf(word[len(word)-7:], "version")
 }
 
 // isUpgrade says whether four numbers, or the word before them, stand in upgrade 10.2.14.1 -> 10.2.15.0 or upgraded from … to ….

@@ -165,12 +165,13 @@ func (k keyed) toLineEnd(b []byte) (keyed, bool) {
 
 // holdsSecret says whether a value behind a telling key is a secret, and not a sentence, a sign, or what stands for one.
 func (k keyed) holdsSecret(b []byte, at int) bool {
-	start, end, _ := keySpan(b, at)
-	key, v := b[start:end], b[k.start:k.end]
-	if !k.quoted && isOneOf([]byte(lastWord(key)), "credential", "credentials", "cache", "token", "tokens") && beginsProse(b, k.start, k.start+max(0, bytes.IndexByte(v, ' '))) {
+	v := b[k.start:k.end]
+	if len(v) == 1 && !isWord(v[0]) && v[0] < 0x80 {
 		return false
 	}
-	if len(v) == 1 && !isWord(v[0]) && v[0] < 0x80 {
+	start, end, _ := keySpan(b, at)
+	key := b[start:end]
+	if n := bytes.IndexByte(v, ' '); n > 0 && !k.quoted && isOneOf([]byte(lastWord(key)), "credential", "credentials", "cache", "token", "tokens") && beginsProse(b, k.start, k.start+n) {
 		return false
 	}
 	return !isOfSystem(key, v) && !standsForSecret(key, v)

@@ -173,22 +173,22 @@ func isNumberOfPort(v []byte) bool {
 // standsForSecret says whether a value names where a secret is or what it is for: a macro (DB_PASSWORD), the file of a key, a bound, and
 // ways in which something may be done.
 func standsForSecret(key, v []byte) bool {
-	if isMacro(v) && kindOf(v)&keySecret != 0 || isOneOf([]byte(lastWord(key)), "min", "max", "minimum", "maximum") && isAllDigits(v) {
+	switch {
+	case isMacro(v):
+		return kindOf(v)&keySecret != 0
+	case isAllDigits(v):
+		return isOneOf([]byte(lastWord(key)), "min", "max", "minimum", "maximum")
+	case len(v) == 7 && v[0] == '#': // a colour
+		return isHexes(v[1:])
+	case isFileOfKey(v):
+		return bytes.IndexByte(v, '/') >= 0 && bytes.IndexByte(v, ' ') < 0 || len(key) > 4 && isOneOf(key[len(key)-3:], "key")
+	case isAllLetters(v) && !tellsAtEnd(key) && isEveryday(bytes.ToLower(v)): // token_cache: enabled
 		return true
+	case isEverydayPhrase(v):
+		last := lastWord(key)
+		return last == "auth" || last == "credential"
 	}
-	if n := bytes.IndexByte(v, '/'); n >= 0 && bytes.IndexByte(v, ' ') < 0 || isFileOfKey(v) {
-		if isFileOfKey(v) && (n >= 0 || len(key) > 4 && isOneOf(key[len(key)-3:], "key")) {
-			return true
-		}
-	}
-	if len(v) == 7 && v[0] == '#' && isHexes(v[1:]) { // a colour
-		return true
-	}
-	if isAllLetters(v) && isEveryday(bytes.ToLower(v)) && !tellsAtEnd(key) { // token_cache: enabled
-		return true
-	}
-	last := lastWord(key)
-	return (last == "auth" || last == "credential") && isEverydayPhrase(v)
+	return false
 }
 
 // tellsAtEnd says whether a key ends with what tells of a secret, as most do: db_password, passwordForGate, but not
