@@ -403,6 +403,9 @@ func (e *Engine) worth(b []byte, i int) bool {
 	case '_':
 		return tokenEnds[int(b[i-2])<<8|int(p)]
 	case 'A':
+		if isUpper(p) && b[i-3] != '%' { // WARN and the like
+			return false
+		}
 		return n == 'K' || n == 'S' || n == 'R' || n == 'I'
 	case 'B':
 		return n == 'e' || n == 'a'

@@ -71,7 +71,7 @@ func valueAfterWord(b []byte, at, free int) (int, int, bool) {
 	if at-start == 4 && b[start] == 'p' && b[start+1] == 'a' && b[start+2] == 's' {
 		return 0, 0, false // only in capitals it is the word of a protocol
 	}
-	if at-start == 4 && string(b[start:at]) == "auth" && (start < 6 || b[start-2] != 's') {
+	if at-start == 4 && string(b[start:at]) == "auth" && (start < 2 || b[start-2] != 's') {
 		return 0, 0, false // see below
 	}
 	var buf [32]byte
