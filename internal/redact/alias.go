@@ -204,6 +204,9 @@ func canonical(class Class, text string) string {
 		}
 	case IPv4, IPv6:
 		if class == IPv4 {
+			if a, ok := numberAddress(text); ok {
+				return a.String()
+			}
 			text = withoutZeros(strings.ReplaceAll(text, "-", "."))
 		}
 		if a, err := netip.ParseAddr(writtenColons.Replace(text)); err == nil {
@@ -371,6 +374,10 @@ func isAlias(class Class, text []byte) bool {
 		a, err := netip.ParseAddr(writtenColons.Replace(string(text)))
 		if err != nil && class == IPv4 {
 			a, err = netip.ParseAddr(strings.ReplaceAll(string(text), "-", "."))
+		}
+		if err != nil && class == IPv4 {
+			number, ok := numberAddress(string(text))
+			return ok && aliasV4.Contains(number)
 		}
 		return err == nil && (aliasV4.Contains(a) || aliasV6.Contains(a.WithZone("")))
 	case MAC:

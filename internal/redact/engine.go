@@ -545,7 +545,9 @@ func (e *Engine) replacement(f finding, text []byte) string {
 		a = e.aliases.Alias(f.class, original)
 		switch f.class {
 		case IPv4:
-			if strings.IndexByte(original, '-') >= 0 {
+			if _, ok := numberAddress(original); ok {
+				a = asNumber(a, original)
+			} else if strings.IndexByte(original, '-') >= 0 {
 				a = strings.ReplaceAll(a, ".", "-")
 			}
 		case IPv6:

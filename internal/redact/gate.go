@@ -230,7 +230,7 @@ var keyTails = sync.OnceValue(func() map[string]bool {
 		}
 	}
 	for w := range wholeKeys {
-		if personRoles[w] || namedThings[w] && w != "name" { // these tell as they are
+		if personRoles[w] || addressKeys[w] || namedThings[w] && w != "name" { // these tell as they are
 			continue
 		}
 		for i := 1; i < len(w); i++ {

@@ -20,6 +20,7 @@ const (
 	keyMailbox // its value may be a name with a mail address
 	keyPart    // its value is a name if it is part of something whose key tells
 	keyOwn     // it begins a form of its own, see ownForms
+	keyAddress // its value may be an address written as one number
 )
 
 // keyLoose are the kinds that a key has only as long as it is not a part of a longer one.
@@ -50,6 +51,9 @@ var wholeKeys = func() map[string]keyKind {
 	}
 	for k := range ownForms {
 		m[k] |= keyOwn
+	}
+	for k := range addressKeys {
+		m[k] |= keyAddress
 	}
 	return m
 }()

@@ -104,6 +104,11 @@ func revealWord(word string, back map[string]string) (string, int) {
 		if o, ok := back[w]; ok {
 			return o, n
 		}
+		if a, ok := numberAddress(w); ok {
+			if o, ok := back[a.String()]; ok {
+				return asNumber(o, w), n
+			}
+		}
 		if len(w) == 17 && w[2] == '-' || len(w) == 14 && w[4] == '.' { // a hardware address in another notation
 			if o, ok := back[plainMAC(w)]; ok {
 				return asMAC(o, w), n

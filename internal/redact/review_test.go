@@ -124,13 +124,21 @@ func TestRevealTurnsAliasesBack(t *testing.T) {
 	table.Give(l.Values())
 	e := NewEngine(Options{Aliases: table, Matcher: NewMatcher(l.Values())})
 	for _, text := range []string{"at 192.0.2.61.", "[2001:db8::7]:443", "00-00-5E-00-53-AF and 0000.5e00.53af", "x db7.pier.internal:8443", "(m.quintela)", "<ines@merrowick.example>", "card 4111-1111-1111-1111,", "GB82 WEST 1234 5698 7654 32",
-		"192.0.2.61,192.0.2.61;m.quintela's", "nothing here", ""} {
+		"192.0.2.61,192.0.2.61;m.quintela's", "src_ip=0xC000023D", `{"ip": 3221226045}`, "nothing here", ""} {
 		out := e.String(text)
 		var back bytes.Buffer
 		_, err := Reveal(table, bufio.NewWriter(&back), strings.NewReader(out))
 		require.NoError(t, err)
 		require.Equal(t, text, back.String(), "by way of %s", out)
 	}
+}
+
+// An address that is written as one number has the alias of the same address, as a number.
+func TestAddressesAsOneNumber(t *testing.T) {
+	e := NewEngine(Options{Aliases: NewTable()})
+	require.Equal(t, "from 240.0.0.1\n", e.String("from 192.0.2.7\n"))
+	require.Equal(t, `{"ip": 4026531841, "src_ip": "0xf0000001"}`, e.String(`{"ip": 3221225991, "src_ip": "0xc0000207"}`))
+	require.Equal(t, `{"ip": 4026531841, "src_ip": "0xf0000001"}`, e.String(`{"ip": 4026531841, "src_ip": "0xf0000001"}`))
 }
 
 // An expression of one's own is matched within lines, also where a long text has it only once.

@@ -87,6 +87,7 @@ var Rules = []Rule{
 	{Name: phoneRule, Class: Phone, Doc: "telephone numbers next to a telling key", Triggers: separators, Find: findPhone, Keys: keyPhone},
 	{Name: "host", Class: Host, Doc: "host names under private domains (.internal, .local, .lan, .corp, .home.arpa, …) and under those of the site", Triggers: ".", Find: findHost},
 	{Name: "ipv4", Class: IPv4, Doc: "IPv4 addresses; loopback, unspecified, broadcast and multicast stay", Triggers: ".-", Find: findIPv4, beside: nameBeside(nameOfTunnel)},
+	{Name: "keyed-ipv4", Class: IPv4, Doc: "IPv4 addresses written as one number, hexadecimal or not, next to a telling key", Triggers: separators, Find: findNumberIPv4, Keys: keyAddress},
 	{Name: "ipv6", Class: IPv6, Doc: "IPv6 addresses; loopback, unspecified and multicast stay", Triggers: ":%", Find: findIPv6},
 	{Name: "mac", Class: MAC, Doc: "hardware addresses in three notations; all zeros and all ones stay", Triggers: ":-.", Find: findMAC, beside: besideMAC},
 	{Name: "keyed-mac", Class: MAC, Doc: "hardware addresses without signs next to a telling key", Triggers: separators, Find: findBareMAC, Keys: keyMAC},
