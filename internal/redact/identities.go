@@ -365,7 +365,7 @@ func saysVersion(b []byte, from, to int) bool {
 		return end > 2 && (string(b[end-3:end]) == "oid" || string(b[end-3:end]) == "ver")
 	}
 	switch {
-	case len(word) == 0, isOneOf(word, "to", "from"), len(word) > 6 && isOneOf(word[1:6], "pgrad", "owngr"):
+	case len(word) == 0, isOneOf(word, "to", "from", "update", "updated", "updating"), len(word) > 6 && isOneOf(word[1:6], "pgrad", "owngr"):
 		return isUpgrade(b, start, to)
 	}
 	return versionWords.has(word) || bytes.HasSuffix(word, []byte("oid")) || len(word) > 7 && isOneOf(word[len(word)-7:], "version")

@@ -179,8 +179,8 @@ func keyBeforeColon(b []byte, at int) []byte {
 func elementAround(b []byte, tag int) []byte {
 	depth := 0
 	for i := tag - 1; i >= 0 && tag-i < 2*maxPair; i-- {
-		if b[i] != '<' || i+1 >= tag {
-			continue
+		if b[i] != '<' || i+1 >= tag || !isWord(b[i+1]) && bytes.IndexByte([]byte("/!?"), b[i+1]) < 0 {
+			continue // a sign that points somewhere begins no tag
 		}
 		end := i + 1 + bytes.IndexByte(b[i+1:tag], '>')
 		switch {

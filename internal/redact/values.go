@@ -199,7 +199,7 @@ func isPhrase(v []byte) bool {
 }
 
 // algorithms are words with digits that stand in columns beside telling names without being secrets.
-var algorithms = newWordList(wordSet("sha1 sha224 sha256 sha384 sha512 md5 bcrypt2 aes128 aes192 aes256 rc4 des3 utf8 utf8mb4 utf16 latin1 base64 base32 argon2 pbkdf2 ed25519 rsa2048 rsa4096 hs256 hs512 rs256 es256 int4 int8 int32 int64 float8 varchar2 oauth2 saml2 tls12 tls13 http2 ipv4 ipv6"))
+var algorithms = newWordList(wordSet("sha1 sha224 sha256 sha384 sha512 md5 bcrypt2 aes128 aes192 aes256 rc4 des3 utf8 utf8mb4 utf16 latin1 base64 base64url base32 argon2 pbkdf2 ed25519 rsa2048 rsa4096 hs256 hs512 rs256 es256 int4 int8 int32 int64 float8 varchar2 oauth2 saml2 tls12 tls13 http2 ipv4 ipv6"))
 
 // hasSign says whether a short value has a sign that words do not have.
 func hasSign(v []byte) bool {

@@ -281,7 +281,7 @@ func weakWord(b []byte, word, verb string, first, start, vs, ve int) bool {
 		}
 		return keyVerbs[verb] && verb != "set" && (looksChosen(v) || verb != "key" && len(v) >= 6 && !isAllDigits(v))
 	case "string", "text": // ip rip authentication string …, vrrp 1 authentication text …
-		return before == "authentication" && configVerbs[verb]
+		return before == "authentication" && configVerbs[verb] && verb != before
 	case "authentication":
 		return (verb == "standby" || verb == "vrrp" || verb == "glbp") && !isOneOf(v, "md5", "text")
 	case "by": // IDENTIFIED BY '…'
@@ -297,6 +297,9 @@ func weakWord(b []byte, word, verb string, first, start, vs, ve int) bool {
 	case "code", "otp", "pin", "token":
 		if word == "code" && ve-vs >= 4 && ve-vs <= 8 && isAllDigits(v) && (bytes.HasPrefix(b[ve:], []byte(" expires ")) || bytes.HasPrefix(b[ve:], []byte(" is valid for "))) {
 			return true
+		}
+		if first, _, _ := bytes.Cut(v, []byte("-")); algorithms.has(first) { // the access token is base64url-encoded
+			return false
 		}
 		return (isOneOf([]byte(before), "verification", "one-time", "security", "access", "confirmation", "login", "mfa", "sms", "auth", "pin", "service", "passenger", "unlock") || word == "otp" || word == "pin") &&
 			len(v) >= 4 && (isAllDigits(v) || looksChosen(v)) || word == "token" && (looksRandom(v) || quotedToken(b, before, vs, ve))
