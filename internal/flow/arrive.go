@@ -226,7 +226,7 @@ func (p *packing) fromArrivalOf(r *collect.Round) error {
 			break
 		}
 		g.Go(func() error {
-			holds[i] = p.takePlaces(r, got, x == nil || x.behind)
+			holds[i] = takePlaces(r, got, x == nil || x.behind, p.learned)
 			return nil
 		})
 	}
@@ -242,15 +242,19 @@ func (p *packing) fromArrivalOf(r *collect.Round) error {
 	return nil
 }
 
-// takePlaces learns the values at their places, if all of them are there. A file that does not go along is not read any more, so
-// whether it is still the same is made sure here.
-func (p *packing) takePlaces(r *collect.Round, got *arrived, staysBehind bool) bool {
-	f, err := os.Open(filepath.Join(r.RawDir(), got.System, filepath.FromSlash(got.Name)))
+// takePlaces learns the values at their places, if all of them are there. Where nobody reads the file any more that is to be the same
+// still, that is made sure here.
+func takePlaces(r *collect.Round, got *arrived, mustBeSame bool, learned *redact.Learned) bool {
+	name := filepath.FromSlash(got.System + "/" + got.Name)
+	if !filepath.IsLocal(name) {
+		return false
+	}
+	f, err := os.Open(filepath.Join(r.RawDir(), name))
 	if err != nil {
 		return false
 	}
 	defer f.Close()
-	if staysBehind {
+	if mustBeSame {
 		check := xxhash.New()
 		if _, err := io.Copy(check, f); err != nil || hex.EncodeToString(check.Sum(nil)) != got.Check {
 			return false
@@ -260,6 +264,6 @@ func (p *packing) takePlaces(r *collect.Round, got *arrived, staysBehind bool) b
 	if err != nil {
 		return false
 	}
-	p.learned.Add(values...)
+	learned.Add(values...)
 	return true
 }

@@ -352,8 +352,9 @@ func (p *packing) addLiterals(said []string) error {
 			hosts[h.Text] = true
 		}
 	}
+	text := strings.Join(said, "\n")
 	for _, l := range p.policy.Literals {
-		leaks, err := redact.FindLeaks(redact.NewMatcher([]redact.Value{l}), strings.NewReader(strings.Join(said, "\n")))
+		leaks, err := redact.FindLeaks(redact.NewMatcher([]redact.Value{l}), strings.NewReader(text))
 		switch {
 		case err != nil:
 			return err

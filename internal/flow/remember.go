@@ -1,8 +1,6 @@
 package flow
 
 import (
-	"os"
-	"path/filepath"
 	"runtime"
 	"slices"
 
@@ -32,20 +30,12 @@ func remember(c *casefile.Case, but []*collect.Round, digest string, learned *re
 			continue
 		}
 		for _, got := range lines {
-			if got.Rules != digest || !filepath.IsLocal(filepath.FromSlash(got.System+"/"+got.Name)) {
-				continue
-			}
-			g.Go(func() error {
-				f, err := os.Open(filepath.Join(r.RawDir(), got.System, filepath.FromSlash(got.Name)))
-				if err != nil {
+			if got.Rules == digest {
+				g.Go(func() error {
+					takePlaces(r, got, false, learned)
 					return nil
-				}
-				defer f.Close()
-				if values, err := got.values(f); err == nil {
-					learned.Add(values...)
-				}
-				return nil
-			})
+				})
+			}
 		}
 	}
 	return g.Wait()

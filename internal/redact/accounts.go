@@ -214,67 +214,6 @@ func nameInCommand(b []byte, secret int) (start, end int) {
 	return 0, 0
 }
 
-// findRows adds what stands in the rows of SQL from a place on, under the names of their columns. Rows follow each other from block to
-// block.
-func (e *Engine) findRows(b []byte, from int) {
-	kinds, next := e.sqlKinds, -1 // next is where the row may open to which the kinds belong, too
-	for _, at := range e.sqlRows {
-		switch {
-		case at < next:
-			continue // within a value
-		case b[len(bytes.TrimRight(b[:at], " \r\n"))-1] != ',':
-			kinds, _ = kindsOfHeads(insertColumns(b, at))
-		case next < 0 && at-from < maxPair && bytes.IndexByte(b[from:at], ';') < 0: // the first of a block
-		case at != next:
-			kinds = nil
-		}
-		start := at + 1
-		for _, kind := range kinds {
-			for start < len(b) && isSpace(b[start]) {
-				start++
-			}
-			end := sqlValueEnd(b, start)
-			if end-start > 2 && b[start] == '\'' && kind.takes(b[start+1:end-1]) {
-				rule, class := kind.rule()
-				if class == Secret {
-					rule = wordedSecretRule // as in the first row
-				}
-				e.add(b, from, start+1, end-1, rule)
-			}
-			if start = end; end >= len(b) || b[end] != ',' {
-				break
-			}
-			start++
-		}
-		for next = start; next < len(b) && bytes.IndexByte([]byte("), \r\n"), b[next]) >= 0; {
-			next++
-		}
-	}
-	if e.sqlNext = nil; next == len(b) || next < 0 && len(e.sqlRows) == 0 && len(b)-from < maxPair {
-		e.sqlNext = kinds
-	}
-}
-
-// rowBefore gives where the last row opens before a place; where there is none, the place, and so it does for one that is too long.
-func (e *Engine) rowBefore(at int) int {
-	for i := len(e.sqlRows) - 1; i >= 0; i-- {
-		if row := e.sqlRows[i]; row <= at && at-row < keepBack {
-			return row
-		}
-	}
-	return at
-}
-
-// opensRow says whether a row of SQL may open at a bracket.
-func opensRow(b []byte, at int) bool {
-	if at < 8 {
-		return false
-	}
-	before := bytes.TrimRight(b[at-8:at], " \r\n")
-	n := len(before)
-	return n > 5 && (before[n-1] == ',' && before[n-2] == ')' || before[n-1]|0x20 == 's' && isOneOf(before[n-6:], "values"))
-}
-
 // userOfTuple finds the second of two texts in brackets of which the first tells: ('user', 'NAME').
 func userOfTuple(b []byte, at int) (int, int, bool) {
 	if at < 4 || at+4 > len(b) || b[at-1] != '"' && b[at-1] != '\'' || b[at+1] != ' ' && b[at+1] != b[at-1] {

@@ -294,6 +294,15 @@ func keySpan(b []byte, at int) (start, end int, closed bool) {
 	return start, end, closed
 }
 
+// keyBegin gives where the bytes of keys begin that end at a place.
+func keyBegin(b []byte, end int) int {
+	start := end
+	for start > 0 && end-start < maxKey && isKeyByte(b[start-1]) {
+		start--
+	}
+	return start
+}
+
 // markedKey gives the key that Markdown sets apart, and whose marks end at a place: **key**: and `key`:.
 func markedKey(b []byte, at int) (start, end int, closed bool) {
 	mark := 1

@@ -265,3 +265,88 @@ func nameBehindTitle(b []byte, at int) (int, int, bool) {
 	}
 	return start, end, end > start
 }
+
+// userOfSudoers finds who may do what: NAME ALL=(ALL) …, of sudoers(5).
+func userOfSudoers(b []byte, at int) (int, int, bool) {
+	first := lineStart(b, at)
+	if at+1 >= len(b) || b[at+1] != '(' || at-first < 5 || !bytes.HasSuffix(b[:at], []byte("ALL")) && !bytes.HasSuffix(b[:at], []byte("ALL ")) {
+		return 0, 0, false
+	}
+	end := nameAt(b, first)
+	return first, end, end < at && isBlank(b[end])
+}
+
+// userOfSudo finds the name in "sudo: NAME : TTY=…".
+func userOfSudo(b []byte, at int) (int, int, bool) {
+	if at == 0 || b[at-1] != 'Y' || !bytes.HasSuffix(b[:at], []byte(" : TTY")) {
+		return 0, 0, false
+	}
+	end := at - len(" : TTY")
+	start := nameBefore(b, end)
+	return start, end, start > 0 && isSpace(b[start-1])
+}
+
+// userAtHost finds the name in NAME@HOST where the host has no dot: prompts, targets of ssh and scp, accounts of databases.
+func userAtHost(b []byte, at int) (int, int, bool) {
+	end := at
+	if at > 1 && (b[at-1] == '\'' || b[at-1] == '`') && at+1 < len(b) && b[at+1] == b[at-1] { // 'NAME'@'host'
+		end--
+	}
+	start := nameBefore(b, end)
+	if start == end {
+		return 0, 0, false
+	}
+	if end < at {
+		return start, end, start > 0 && b[start-1] == b[end]
+	}
+	host := nameAt(b, at+1)
+	if host == at+1 || bytes.IndexByte(b[at+1:host], '.') >= 0 && !isDigit(b[host-1]) {
+		return 0, 0, false // a mail address, or nothing
+	}
+	if host < len(b) && b[host] == ':' && host+1 < len(b) && (b[host+1] == '~' || b[host+1] == '/') {
+		return start, end, true
+	}
+	if host < len(b) && b[host] == ' ' && bytes.HasPrefix(b[host:], []byte(" ~]")) {
+		return start, end, true
+	}
+	if start > 0 && b[start-1] == '[' && host < len(b) && b[host] == ' ' && atLineStart(b, start-1) { // [NAME@host folder]$
+		rest := lineFrom(b, host)
+		n := bytes.IndexByte(rest[:min(len(rest), maxKey)], ']')
+		if n > 0 && n+1 < len(rest) && (rest[n+1] == '$' || rest[n+1] == '#') {
+			return start, end, true
+		}
+	}
+	if string(b[start:end]) == "User" && bytes.HasPrefix(b[at:], []byte("@Host: ")) { // of a log of slow queries: # User@Host: NAME[NAME] @ host [address]
+		name := at + len("@Host: ")
+		stop := nameAt(b, name)
+		return name, stop, stop < len(b) && b[stop] == '['
+	}
+	if host == len(b) || isBlank(b[host]) {
+		switch lastWordOf(b[max(0, start-24):start]) {
+		case "from", "by", "for", "user", "connect":
+			return start, end, isLoginWord(b[start:end])
+		}
+	}
+	if bytes.HasSuffix(b[:start], []byte("sip:")) || bytes.HasSuffix(b[:start], []byte("sips:")) {
+		return start, end, true // RFC 3261
+	}
+	if isFullIPv4(b[at+1:host]) && beforeAddressed[lastWordOf(b[max(0, start-24):start])] {
+		return start, end, true
+	}
+	if databaseName[firstWord(b[host:min(len(b), host+16)])] && host < len(b) && b[host] == ' ' { // NAME@DATABASE LOG:
+		return start, end, true
+	}
+	line := b[lineStart(b, start):start]
+	if bytes.HasSuffix(line, []byte("Connect\t")) || bytes.HasSuffix(line, []byte(" Connect ")) {
+		return start, end, true
+	}
+	if bytes.Contains(line, []byte(" AAAA")) && (bytes.Contains(line, []byte("ssh-")) || bytes.Contains(line, []byte("ecdsa-sha2-"))) {
+		return start, end, true // of a public key of OpenSSH
+	}
+	for _, program := range []string{"ssh ", "scp ", "sftp ", "rsync ", "ssh-copy-id "} {
+		if n := bytes.LastIndex(line, []byte(program)); n >= 0 && (n == 0 || !isWord(line[n-1])) {
+			return start, end, true
+		}
+	}
+	return 0, 0, false
+}

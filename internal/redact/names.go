@@ -59,6 +59,26 @@ func isEverydayName(v []byte) bool {
 	return true
 }
 
+// isAccountWord says whether a word is a name where its place tells, also with an underscore between two parts that are no words of
+// everybody.
+func isAccountWord(v []byte) bool {
+	first, second, two := bytes.Cut(v, []byte("_"))
+	return nameAt(v, 0) == len(v) && (isLoginWord(v) || two && len(first) > 0 && len(second) > 2 && isLoginWord(second) && isAllLetters(first) && !isEveryday(bytes.ToLower(first)))
+}
+
+// isUncommonName says whether a text looks like the name of a person, and none of its words is one that everybody uses.
+func isUncommonName(v []byte) bool {
+	if !looksPersonal(v) {
+		return false
+	}
+	for _, w := range bytes.Fields(v) {
+		if len(w) < 3 || isEveryday(bytes.ToLower(w)) || hasWord(authorities, w) || isUpper(w[1]) {
+			return false
+		}
+	}
+	return true
+}
+
 // namedThings are keys behind which people stand, and things as well, as persons and things have them.
 var namedThings = wordSet("name displayname attn attention fao signed issuedto bookedfor registeredto licensedto preparedfor requestedfor onbehalfof cc regards")
 

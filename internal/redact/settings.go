@@ -11,10 +11,7 @@ func rowKey(b []byte, at int) (key []byte, ok bool) {
 	for end > 0 && b[end-1] == ' ' {
 		end--
 	}
-	start := end
-	for start > 0 && end-start < maxKey && isKeyByte(b[start-1]) {
-		start--
-	}
+	start := keyBegin(b, end)
 	first := start
 	for first > 0 && (b[first-1] == ' ' || b[first-1] == b[at]) && start-first < 8 {
 		first--
@@ -45,10 +42,7 @@ func userSaid(b []byte, ws, at int) (int, int, bool) {
 	if end < 4 || b[end] != ' ' {
 		return 0, 0, false
 	}
-	start := end
-	for start > 0 && end-start < maxKey && isKeyByte(b[start-1]) {
-		start--
-	}
+	start := keyBegin(b, end)
 	if whole, ok := wordBeforeKey(b, start); ok && isOneOf(b[start:end], "name") {
 		start = whole
 	}
@@ -72,26 +66,6 @@ func userSaid(b []byte, ws, at int) (int, int, bool) {
 	return k.start, k.end, isLoginWord(v) && bytes.ContainsAny(v, ".0123456789")
 }
 
-// isAccountWord says whether a word is a name where its place tells, also with an underscore between two parts that are no words of
-// everybody.
-func isAccountWord(v []byte) bool {
-	first, second, two := bytes.Cut(v, []byte("_"))
-	return nameAt(v, 0) == len(v) && (isLoginWord(v) || two && len(first) > 0 && len(second) > 2 && isLoginWord(second) && isAllLetters(first) && !isEveryday(bytes.ToLower(first)))
-}
-
-// isUncommonName says whether a text looks like the name of a person, and none of its words is one that everybody uses.
-func isUncommonName(v []byte) bool {
-	if !looksPersonal(v) {
-		return false
-	}
-	for _, w := range bytes.Fields(v) {
-		if len(w) < 3 || isEveryday(bytes.ToLower(w)) || hasWord(authorities, w) || isUpper(w[1]) {
-			return false
-		}
-	}
-	return true
-}
-
 // registryValue gives the data behind the kind of a value that stands before a place, as reg query prints them, if its name is of a
 // kind: DefaultPassword    REG_SZ    ….
 func registryValue(b []byte, at int, kinds keyKind) (start, end int) {
@@ -103,10 +77,7 @@ func registryValue(b []byte, at int, kinds keyKind) (start, end int) {
 	for stop > 0 && isSpace(b[stop-1]) {
 		stop--
 	}
-	from := stop
-	for from > 0 && stop-from < maxKey && isKeyByte(b[from-1]) {
-		from--
-	}
+	from := keyBegin(b, stop)
 	if kindOf(b[from:stop])&kinds == 0 {
 		return 0, 0
 	}

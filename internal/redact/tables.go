@@ -53,10 +53,7 @@ func (e *Engine) endsCellHead(b []byte, at int) bool {
 	case b[at-1] == '"' || b[at-1] == '\'':
 		end--
 	}
-	start := end
-	for start > 0 && end-start < maxKey && isKeyByte(b[start-1]) {
-		start--
-	}
+	start := keyBegin(b, end)
 	return kindOf(b[start:end])&(keySecret|keyUser|keyPhone) != 0
 }
 

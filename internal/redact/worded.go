@@ -71,19 +71,19 @@ func valueAfterWord(b []byte, at, free int) (int, int, bool) {
 	if at-start == 4 && b[start] == 'p' && b[start+1] == 'a' && b[start+2] == 's' {
 		return 0, 0, false // only in capitals it is the word of a protocol
 	}
-	if at-start == 4 && string(b[start:at]) == "auth" && (start < 2 || b[start-2] != 's') {
-		return 0, 0, false // see below
-	}
-	var buf [32]byte
-	word := string(lowered(&buf, b[start:at]))
-	if (word == "auth" || word == "by") && !isUpper(b[start]) { // these tell in capitals only, see weakWord
-		if word == "auth" && bytes.HasSuffix(b[:start], []byte("stats ")) { // stats auth NAME:SECRET, of a proxy
+	switch string(b[start:at]) { // these tell in capitals only, see weakWord
+	case "auth":
+		if bytes.HasSuffix(b[:start], []byte("stats ")) { // stats auth NAME:SECRET, of a proxy
 			if words := wordsFrom(b, at); len(words) > 0 {
 				return behindUser(b, words[0][0], words[0][1])
 			}
 		}
 		return 0, 0, false
+	case "by":
+		return 0, 0, false
 	}
+	var buf [32]byte
+	word := string(lowered(&buf, b[start:at]))
 	if !valueWords.has(b[start:at]) {
 		return behindCompound(b, at, free, start)
 	}
@@ -193,8 +193,8 @@ func codeBefore(b []byte, at, free, start int) (int, int, bool) {
 // snmp-community-string.
 var compoundEnds = newWordList(compoundWords)
 
-// looseEnds are such parts behind an underscore only.
-var looseEnds = newWordList(looseWords)
+// underscoreEnds are those behind an underscore.
+var underscoreEnds = newWordList(compoundWords, looseWords)
 
 var looseWords = wordSet("key pass pin")
 
@@ -202,7 +202,7 @@ var compoundWords = wordSet("password passwd passphrase pwd psk secret token api
 
 // behindCompound finds the secret behind such a word from start on, at the beginning of a line or behind the verb of a configuration.
 func behindCompound(b []byte, at, free, start int) (int, int, bool) {
-	if n := bytes.LastIndexByte(b[start:at], '_'); n > 0 && (compoundEnds.has(b[start+n+1:at]) || looseEnds.has(b[start+n+1:at])) && kindOf(b[start:at])&keySecret != 0 {
+	if n := bytes.LastIndexByte(b[start:at], '_'); n > 0 && underscoreEnds.has(b[start+n+1:at]) && kindOf(b[start:at])&keySecret != 0 {
 		vs, ve, _ := worded(b, at)
 		return vs, ve, mayFollow(b, vs, ve, free) && looksStrong(b[vs:ve]) && (ve == len(b) || b[ve] != '(' && b[ve] != '=') && bytes.IndexByte([]byte(".,:;"), b[ve-1]) < 0
 	}
@@ -440,10 +440,7 @@ func findCall(b []byte, at, free int) (int, int, bool) {
 	if b[at] != '(' {
 		end--
 	}
-	start := end
-	for start > 0 && end-start < maxKey && isKeyByte(b[start-1]) {
-		start--
-	}
+	start := keyBegin(b, end)
 	if start == end {
 		return 0, 0, false
 	}
@@ -483,65 +480,6 @@ func isSetter(b []byte, key int) bool {
 	return isOneOf(b[start:at-1], setters...)
 }
 
-// findInsert finds the secret in a row of an SQL statement that names its columns: INSERT INTO users (login,
-// password) VALUES ('svc', '…').
-func findInsert(b []byte, at, free int) (int, int, bool) {
-	start := at + 1
-	for _, column := range insertColumns(b, at) {
-		for start < len(b) && isSpace(b[start]) {
-			start++
-		}
-		end := sqlValueEnd(b, start)
-		if kindOf(column)&keySecret != 0 && end-start > 2 && b[start] == '\'' {
-			return start + 1, end - 1, start+1 >= free && isValue(b[start+1:end-1])
-		}
-		if end >= len(b) || b[end] != ',' {
-			return 0, 0, false
-		}
-		start = end + 1
-	}
-	return 0, 0, false
-}
-
-// insertColumns gives the names of the columns of the first row of an SQL statement, which opens at a place, if the statement names them.
-func insertColumns(b []byte, at int) [][]byte {
-	before := bytes.TrimRight(b[max(0, at-2*maxPair):at], " \r\n")
-	if len(before) < 10 || !bytes.EqualFold(before[len(before)-6:], []byte("VALUES")) {
-		return nil
-	}
-	before = bytes.TrimRight(before[:len(before)-6], " \r\n")
-	open := bytes.LastIndexByte(before, '(')
-	if open < 0 || before[len(before)-1] != ')' {
-		return nil
-	}
-	columns := bytes.Split(before[open+1:len(before)-1], []byte(","))
-	for i := range columns {
-		columns[i] = bytes.Trim(columns[i], " \r\n`\"'[]")
-	}
-	return columns
-}
-
-// sqlValueEnd gives the end of the value at a place: a text in quotes, which are doubled within, or anything up to a comma.
-func sqlValueEnd(b []byte, at int) int {
-	if at < len(b) && b[at] == '\'' {
-		for i := at + 1; i < len(b) && b[i] != '\n'; i++ {
-			switch {
-			case b[i] == '\\':
-				i++
-			case b[i] == '\'' && i+1 < len(b) && b[i+1] == '\'':
-				i++
-			case b[i] == '\'':
-				return i + 1
-			}
-		}
-		return len(b)
-	}
-	for at < len(b) && b[at] != ',' && b[at] != ')' && b[at] != '\n' {
-		at++
-	}
-	return at
-}
-
 // findCell finds the secret in a row of a table behind its telling name: | db_password | … |, db_password,… and
 // db.password and a tab.
 func findCell(b []byte, at, free int) (int, int, bool) {
@@ -556,10 +494,7 @@ func findCell(b []byte, at, free int) (int, int, bool) {
 	for before > 0 && b[before-1] == ' ' {
 		before--
 	}
-	start := before
-	for start > 0 && before-start < maxKey && isKeyByte(b[start-1]) {
-		start--
-	}
+	start := keyBegin(b, before)
 	if before-start < 3 || kindOf(b[start:before])&keySecret == 0 {
 		return 0, 0, false
 	}
