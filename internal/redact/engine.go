@@ -377,7 +377,21 @@ func (e *Engine) at(b []byte, i, free int, rules []*Rule) (f finding, ok bool) {
 		} else {
 			start, end, ok = r.Keyed(b, i, free, kind)
 		}
-		if !ok || start < free || end <= start || holdsPlaceholder(b[start:end]) {
+		if !ok || start < free || end <= start {
+			continue
+		}
+		if start > 0 && b[start-1] == '\\' {
+			start = behindHalfEscape(b, start)
+		}
+		if r.Class != IPv4 && r.Class != IPv6 && r.Class != MAC && start < end {
+			if end = withinText(b, start, end); leavesText(b, i, start) {
+				continue
+			}
+		}
+		if end <= start {
+			continue
+		}
+		if holdsPlaceholder(b[start:end]) {
 			continue
 		}
 		f := finding{start: start, end: end, trigger: i, class: r.Class, rule: r.Name, by: r}
@@ -514,14 +528,18 @@ func inFlow(line []byte) bool {
 	return bytes.Count(line, []byte("["))+bytes.Count(line, []byte("{")) > bytes.Count(line, []byte("]"))+bytes.Count(line, []byte("}"))
 }
 
-// bareJSON says whether a span is the bare value of a quoted key, as numbers are in JSON: what stands there instead must be
+// bareJSON says whether a span is the bare value of a quoted key or behind another text of a list, as numbers are in JSON: what stands there instead must be
 // quoted, or the document breaks.
 func bareJSON(b []byte, start, end int) bool {
 	i := start
 	for i > 0 && start-i < 16 && (b[i-1] == ' ' || b[i-1] == '\t') {
 		i--
 	}
-	if i == 0 || b[i-1] != ':' || !bytes.HasSuffix(bytes.TrimRight(b[max(0, start-16):i-1], " \t"), []byte(`"`)) {
+	if i == 0 || b[i-1] != ':' && b[i-1] != ',' {
+		return false
+	}
+	before := bytes.TrimRight(b[max(0, start-16):i-1], " \t")
+	if !bytes.HasSuffix(before, []byte(`"`)) || quoteDepth(before, len(before)-1, 0) > 0 {
 		return false
 	}
 	after := bytes.TrimLeft(b[end:min(len(b), end+16)], " \t\r\n")

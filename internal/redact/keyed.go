@@ -75,6 +75,8 @@ func keyedAt(b []byte, at int) (k keyed, ok bool) {
 	value := at + 1
 	if value < len(b) && (b[value] == '>' && b[at] == '=' || b[value] == '=' && b[at] == ':' || b[value] == ':' && b[at] == ':' && value+1 < len(b) && b[value+1] == ' ') {
 		value++ // also of LDIF (RFC 2849), which has two colons before base64
+	} else if b[at] == '=' && bytes.HasPrefix(b[value:], writtenArrow) {
+		value += len(writtenArrow)
 	}
 	if b[at] == '=' && value > at+1 && value < len(b) && b[value] == '\n' {
 		if next := bytes.TrimLeft(b[value:min(len(b), value+maxKey)], " \n"); dumped(next, 0) > 0 {
@@ -176,6 +178,9 @@ var (
 	textPrefixes      = *bytesOf("NbuBUrf")
 	beforeNoSeparator = *bytesOf("=!<>:") // a comparison, or the second half of := and ::
 )
+
+// writtenArrow is what > of => is in texts of JSON that are made for pages.
+var writtenArrow = []byte(`\u003e`)
 
 var entityQuote = []byte("&quot;")
 
@@ -556,6 +561,11 @@ func findCookie(b []byte, at, free int) (int, int, bool) {
 func headerValue(b []byte, k keyed) (int, int) {
 	if k.quoted {
 		return k.start, k.end
+	}
+	if b[k.start-1] == ':' || b[k.start-1] == ' ' { // a number of JSON
+		if before := bytes.TrimRight(b[max(0, k.start-16):k.start], " \t"); bytes.HasSuffix(before, []byte(`":`)) {
+			return k.start, k.end
+		}
 	}
 	line := lineFrom(b, k.start)
 	if n := bytes.IndexAny(line, `"'`); n >= 0 {

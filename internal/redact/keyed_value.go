@@ -44,12 +44,9 @@ func (k keyed) readValue(b []byte, at int) (keyed, bool) {
 		k.quoted = true
 		k.start, k.end = at+1, inCode(b, at)
 	case b[at] == '\\' && escapedQuote(b, at) > 0: // a quote within a quoted text, which may itself stand within one
-		n := escapedQuote(b, at)
 		k.quoted = true
-		k.start, k.end = at+n, at+n
-		if m := bytes.Index(lineFrom(b, k.start), b[at:at+n]); m >= 0 {
-			k.end = k.start + m
-		}
+		k.start = at + escapedQuote(b, at)
+		k.end = closingEscaped(b, k.start, quoteDepth(b, k.start-1, at))
 	case bytes.HasPrefix(b[at:], entityQuote):
 		k.quoted = true
 		k.start = at + len(entityQuote)
@@ -74,6 +71,21 @@ func (k keyed) readValue(b []byte, at int) (keyed, bool) {
 		}
 	}
 	return k, k.end > k.start
+}
+
+// closingEscaped gives the place of the quote, with the backslashes that belong to it, that closes a text within texts, or one of the
+// texts around it; without any, there is no value.
+func closingEscaped(b []byte, from, depth int) int {
+	line := lineFrom(b, from)
+	for i := range line {
+		if line[i] != '"' {
+			continue
+		}
+		if d := quoteDepth(line, i, 0); d <= depth {
+			return from + i - (1<<d - 1)
+		}
+	}
+	return from
 }
 
 // dumped gives the length of string(10) and the blank before a text in quotes, or 0.

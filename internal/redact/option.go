@@ -23,7 +23,7 @@ func findOption(b []byte, at, free int) (int, int, bool) {
 		end++
 	}
 	name := b[at+1 : end]
-	if isOneOf(name, "AsPlainText") {
+	if isOneOf(name, "AsPlainText") && dash > 0 && isSpace(b[dash-1]) {
 		return quotedBefore(b, at, free)
 	}
 	if isOneOf(name, "from-literal") { // KEY=VALUE of a secret
@@ -57,20 +57,19 @@ func optionValue(b []byte, end, free int) (int, int, bool) {
 	if start, stop, ok := nextItem(b, end); ok {
 		return start, stop, start >= free && b[start] != '-' && isValue(b[start:stop])
 	}
-	listed := false
-	if b[end] == '"' || b[end] == '\'' { // "--password","VALUE"
+	quoted := b[end] == '"' || b[end] == '\'' // "--password","VALUE"
+	if quoted {
 		end++
-		listed = true
 	}
-	if end < len(b) && b[end] == ',' {
+	comma := end < len(b) && b[end] == ','
+	if comma {
 		end++
-		listed = true
 	}
-	if end >= len(b) || !isSpace(b[end]) && !listed {
+	if end >= len(b) || !comma && !isSpace(b[end]) { // behind a quote alone stands what ends a key
 		return 0, 0, false
 	}
 	k, ok := keyed{}.readValue(b, end)
-	if !ok || k.start < free || !listed && closesText(b, end) || b[k.start] == '-' || !isValue(b[k.start:k.end]) {
+	if !ok || k.start < free || !quoted && closesText(b, end) || b[k.start] == '-' || !isValue(b[k.start:k.end]) {
 		return 0, 0, false
 	}
 	return k.start, k.end, true
@@ -151,9 +150,12 @@ func programOption(b []byte, at, end, free int, long bool) (int, int, bool) {
 			if long != (len(o.name) > 1) && p.name != "openssl" && o.name != "pw" || !strings.HasPrefix(string(b[at+1:min(len(b), at+17)]), o.name) {
 				continue
 			}
-			if o.joined && len(name) == 1 && end < len(b) && b[end] == ':' { // -p:VALUE
+			if o.joined && len(name) == 1 && end < len(b) && b[end] == ':' && !closesText(b, end+1) { // -p:VALUE
 				k, ok := keyed{}.readValue(b, end+1)
 				return k.start, k.end, ok && k.start >= free && isValue(b[k.start:k.end])
+			}
+			if o.joined && closesText(b, end) {
+				continue
 			}
 			if o.joined {
 				if len(name) > 1 || end < len(b) && end > at+1 && bytes.IndexByte([]byte("!#$%&'\"@"), b[end]) >= 0 {

@@ -1,23 +1,30 @@
 package redact
 
-import "bytes"
+import (
+	"bytes"
+	"strings"
+)
 
 // Secrets in forms of their own: behind a key that announces more than one value, and in files of a few words a line.
 
 // ownForms are the keys of such forms: what a code for joining a wireless network holds, and the commands with which modems are told
 // name and secret.
-var ownForms = map[string]func(before, line []byte) (start, end int){"wifi": wirelessSecret, "cgauth": fourthField, "authdata": fourthField, "response": digestResponse}
+var ownForms = map[string]struct {
+	signs string // one of which stands behind the key
+	find  func(before, line []byte) (start, end int)
+}{"wifi": {":", wirelessSecret}, "cgauth": {"=", fourthField}, "authdata": {"=", fourthField}, "response": {"=:", digestResponse}}
 
 // ownForm finds the secret behind the key of such a form.
 func ownForm(b []byte, at, free int) (int, int, bool) {
 	start, end, _ := keySpan(b, at)
 	var buf [maxKey]byte
-	find := ownForms[string(plainKey(&buf, b[start:end]))]
-	if find == nil {
+	form := ownForms[string(plainKey(&buf, b[start:end]))]
+	if strings.IndexByte(form.signs, b[at]) < 0 {
 		return 0, 0, false
 	}
 	line := lineFrom(b, at+1)
-	start, end = find(b[max(lineStart(b, start), start-maxPair/2):start], line[:min(len(line), maxPair)])
+	line = line[:withinText(b, at+1, at+1+len(line))-at-1]
+	start, end = form.find(b[max(lineStart(b, start), start-maxPair/2):start], line[:min(len(line), maxPair)])
 	start, end = start+at+1, end+at+1
 	return start, end, start >= free && start < end && isValue(b[start:end])
 }
@@ -74,8 +81,10 @@ func fourthField(_, line []byte) (int, int) {
 	for end < len(line) && line[end] != ',' && !isBlank(line[end]) {
 		end++
 	}
-	if end-start > 2 && line[start] == '"' && line[end-1] == '"' {
-		return start + 1, end - 1
+	for _, quote := range []string{`"`, `\"`} {
+		if n := len(quote); end-start > 2*n && bytes.HasPrefix(line[start:end], []byte(quote)) && bytes.HasSuffix(line[start:end], []byte(quote)) {
+			return start + n, end - n
+		}
 	}
 	return start, end
 }
@@ -144,7 +153,7 @@ func relaySecret(b []byte, at, free int) (int, int, bool) {
 	}
 	line := lineFrom(b, first)
 	words := fieldsAt(line, first)
-	if len(words) != 2 || at < words[1][0] || bytes.IndexByte(b[words[0][0]:words[0][1]], ']') < 0 {
+	if len(words) != 2 || at < words[1][0] || bytes.IndexByte(b[words[0][0]:words[0][1]], ']') < 0 || bytes.IndexByte(line, '"') >= 0 {
 		return 0, 0, false
 	}
 	v := b[words[1][0]:words[1][1]]

@@ -525,7 +525,7 @@ func escapes(b []byte, at int) bool {
 	if at+1 >= len(b) || bytes.IndexByte([]byte("bfnrtu"), b[at+1]) < 0 {
 		return false
 	}
-	if !insideQuotes(b, lineStart(b, at), at, '"') {
+	if !isOpenAt(b, at, 0) {
 		return false
 	}
 	end := closing(b, at+2, '"')

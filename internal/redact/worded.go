@@ -389,10 +389,11 @@ func snmpHost(b []byte, at, free int) (int, int, bool) {
 	return nthWord(b, words, place, free)
 }
 
-// wordsFrom gives the words of the rest of a line as places. What is far away is left out: lines can be very long, and full of places
+// wordsFrom gives the words of the rest of a line as places, or of the text in quotes within it. What is far away is left out: lines can be very long, and full of places
 // from which one looks.
 func wordsFrom(b []byte, at int) [][2]int {
-	return fieldsAt(lineFrom(b[:min(len(b), at+4*maxPair)], at), at)
+	end := at + len(lineFrom(b[:min(len(b), at+4*maxPair)], at))
+	return fieldsAt(b[at:withinText(b, at, end)], at)
 }
 
 // fieldsAt gives the words of a line as places in the text that it begins in at a place.

@@ -1,0 +1,123 @@
+package redact
+
+import "bytes"
+
+// A find must not leave the text in quotes in which it begins: what reads the document would stumble, and what stands behind the
+// text would be lost to the vendor. The rules see single signs and words, so that each of them would have to know about it; here it
+// is made sure for all.
+
+// withinText gives where a find ends that goes from one place to another, so that it stays within the text in double quotes in
+// which it begins, also where that text stands within another (with its quotes escaped), and takes no half of an escape with it.
+func withinText(b []byte, start, end int) int {
+	n := bytes.IndexByte(b[start:end], '"')
+	if n < 0 && (end == len(b) || b[end] != '"' || b[end-1] != '\\') {
+		return end
+	}
+	for depth := 0; n >= 0 && depth <= maxDepth; depth++ {
+		for at := start + n; at < end; at++ {
+			if b[at] == '"' && quoteDepth(b, at, start) == depth && closesAt(b, at) {
+				if isOpenAt(b, start, depth) {
+					end = at
+				}
+				break
+			}
+		}
+	}
+	back := backslashes(b, end, start)
+	if end < len(b) && b[end] == '"' {
+		return end - back // they belong to the quote
+	}
+	return end
+}
+
+// leavesText says whether the text in quotes in which a sign between key and value stands ends before the value: then it is none.
+func leavesText(b []byte, sign, start int) bool {
+	if b[sign] != ':' && b[sign] != '=' {
+		return false
+	}
+	for at := sign + 1; at < start; at++ {
+		if b[at] == '"' && closesAt(b, at) && isOpenAt(b, sign, quoteDepth(b, at, sign)) {
+			return true
+		}
+	}
+	return false
+}
+
+// behindHalfEscape gives the place behind an escape of JSON of which only the backslash stands before a place.
+func behindHalfEscape(b []byte, at int) int {
+	if backslashes(b, at, 0)%2 == 0 || !escapes(b, at-1) {
+		return at
+	}
+	if b[at] == 'u' {
+		return min(len(b), at+5)
+	}
+	return at + 1
+}
+
+// maxDepth is how many texts stand within each other, at most, to be told apart.
+const maxDepth = 3
+
+// maxText is how far before a find the beginning of its line is looked for, in bytes.
+const maxText = 4 << 10
+
+// backslashes says how many backslashes stand before a place, from a first place on.
+func backslashes(b []byte, at, first int) int {
+	n := 0
+	for at-n > first && n < 64 && b[at-n-1] == '\\' {
+		n++
+	}
+	return n
+}
+
+// quoteDepth says in how many texts a quote stands, each of which is written with escapes within the next one: every one of them
+// doubles the backslashes before the quote and adds one.
+func quoteDepth(b []byte, at, first int) int {
+	depth := 0
+	for n := backslashes(b, at, first); n%2 == 1; n /= 2 {
+		depth++
+	}
+	return depth
+}
+
+// closesAt says whether what follows a quote is what follows a text that ends.
+func closesAt(b []byte, at int) bool {
+	for i := at + 1; i < len(b) && i-at < 16; i++ {
+		switch b[i] {
+		case ' ', '\t':
+		case ',', ':', ']', '}', ')', ';', '\n', '\r', '\\':
+			return true
+		default:
+			return false
+		}
+	}
+	return true
+}
+
+// isOpenAt says whether a place lies within a text whose quotes have a depth. The quotes of the line tell, or,
+// where its beginning is too far away, the signs beside the nearest one.
+func isOpenAt(b []byte, at, depth int) bool {
+	from := max(0, at-maxText)
+	first := from + bytes.LastIndexByte(b[from:at], '\n') + 1
+	if first == 0 || b[first-1] == '\n' {
+		open := false
+		for i := first; i < at; i++ {
+			if b[i] != '"' {
+				continue
+			}
+			switch d := quoteDepth(b, i, first); {
+			case d == depth:
+				open = !open
+			case d < depth: // of the text around it, in which a new one begins
+				open = false
+			}
+		}
+		return open
+	}
+	for i := at - 1; i >= first; i-- {
+		if b[i] == '"' && quoteDepth(b, i, first) == depth {
+			before := bytes.TrimRight(b[first:i-backslashes(b, i, first)], " \t")
+			return len(before) == 0 || bytes.IndexByte([]byte(":,[{(="), before[len(before)-1]) >= 0
+		}
+	}
+	return false
+}

@@ -1,0 +1,113 @@
+package redact
+
+import (
+	"bytes"
+	"encoding/json"
+	"math/rand/v2"
+	"os"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// sampleWords gives the words and the lines of all samples, of which random documents are made.
+func sampleWords(t testing.TB) (words, lines []string) {
+	for _, name := range []string{"testdata/recall.txt", "testdata/survive.txt", "testdata/samples.txt"} {
+		data, err := os.ReadFile(name)
+		require.NoError(t, err)
+		for _, line := range strings.Split(string(data), "\n") {
+			line = strings.TrimPrefix(strings.TrimPrefix(line, "in:  "), "keep: ")
+			if line == "" || strings.HasPrefix(line, "out: ") {
+				continue
+			}
+			if cells := strings.Split(line, "\t"); len(cells) > 2 {
+				line = strings.Join(cells[2:], "\t")
+			}
+			lines = append(lines, line)
+			words = append(words, strings.FieldsFunc(line, func(r rune) bool { return strings.ContainsRune(" \t=\"'{}[](),;<>", r) })...)
+		}
+	}
+	return words, lines
+}
+
+// randomJSON writes a value of JSON whose texts are made of the words, in compact or spaced form.
+func randomJSON(r *rand.Rand, words, lines []string, depth int) string {
+	text := func() string {
+		var s string
+		switch r.IntN(8) {
+		case 0:
+			s = ""
+		case 1:
+			s = lines[r.IntN(len(lines))]
+		case 2:
+			s = words[r.IntN(len(words))] + []string{":", "=", " ", "'", "\"", ": ", " = ", "(", "[", ",", "--", "\\", "\n"}[r.IntN(13)]
+		case 3:
+			s = words[r.IntN(len(words))] + []string{":", "=", " ", "'", "\"", ": ", " = ", "(", "[", ",", " --", "\\", "\n"}[r.IntN(13)] + words[r.IntN(len(words))]
+		case 4:
+			s = []string{"-", "--", "-p", "-u ", ":", ",", "{", "[", "'", "\"", "(", "<", ">", "/", "@", "=", "%", "#", "$", "\\"}[r.IntN(20)] + words[r.IntN(len(words))]
+		default:
+			s = words[r.IntN(len(words))]
+		}
+		var out bytes.Buffer
+		enc := json.NewEncoder(&out)
+		enc.SetEscapeHTML(r.IntN(2) == 0)
+		if enc.Encode(s) != nil {
+			return `""`
+		}
+		return strings.TrimSpace(out.String())
+	}
+	gap := []string{"", "", " ", "\n  ", "\t"}[r.IntN(5)]
+	comma, colon := ","+gap, ":"+[]string{"", " "}[r.IntN(2)]
+	n := r.IntN(5)
+	switch kind := r.IntN(9); {
+	case depth > 0 && kind < 3:
+		var parts []string
+		for range n {
+			parts = append(parts, text()+colon+randomJSON(r, words, lines, depth-1))
+		}
+		return "{" + gap + strings.Join(parts, comma) + gap + "}"
+	case depth > 0 && kind < 5:
+		var parts []string
+		for range n {
+			parts = append(parts, randomJSON(r, words, lines, depth-1))
+		}
+		return "[" + gap + strings.Join(parts, comma) + gap + "]"
+	case kind == 5:
+		return []string{"0", "4711", "-1", "1.5e9", "true", "false", "null", "3221225990", "912345678"}[r.IntN(9)]
+	}
+	return text()
+}
+
+// Whatever the texts of a document say, it stays one: a find stays within the text that it begins in.
+func FuzzRandomJSON(f *testing.F) {
+	words, lines := sampleWords(f)
+	for seed := range uint64(3000) {
+		f.Add(seed)
+	}
+	f.Fuzz(func(t *testing.T, seed uint64) {
+		in := randomJSON(rand.New(rand.NewPCG(seed, 1)), words, lines, 3)
+		require.True(t, json.Valid([]byte(in)), in)
+		out := redactText(t, in)
+		require.True(t, json.Valid([]byte(out)), "%s\nbecame\n%s", in, out)
+	})
+}
+
+func TestStaysWithinText(t *testing.T) {
+	for in, want := range map[string]string{
+		`{"msg":"ENV DB_PASSWORD harbour22","lane":3}`:                                   `{"msg":"ENV DB_PASSWORD [redacted:worded-secret]","lane":3}`,
+		`{"lane":3,"msg":"a1 LOGIN itavares Kelp71brass","x":1}`:                         `{"lane":3,"msg":"a1 LOGIN user-2a [redacted:worded-secret]","x":1}`,
+		"[\n  \"password: Kelp-71!brass\"\n]":                                            "[\n  \"password: [redacted:keyed-secret]\"\n]",
+		`"pin=4471"`:                                                                     `"pin=[redacted:keyed-secret]"`,
+		`{"m":"{\"n\":\"a1 LOGIN itavares Kelp71brass\",\"x\":1}"}`:                      `{"m":"{\"n\":\"a1 LOGIN user-2a [redacted:worded-secret]\",\"x\":1}"}`,
+		`{"m":"params={:password=\u003e\"Vq7-Lamp!x\"}"}`:                                `{"m":"params={:password=\u003e\"[redacted:keyed-secret]\"}"}`,
+		`{"m":"at 06:12\ndc1.merrowick.corp"}`:                                           `{"m":"at 06:12\nhost-2a.example"}`,
+		`["mysql","-p","/","--pin",4711,"--password,"]`:                                  `["mysql","-p","/","--pin",0,"--password,"]`,
+		`{"cookie": 3221225990 },"info"`:                                                 `{"cookie": 0 },"info"`,
+		`{"m":"AT+CGAUTH=1,1,\"fare\",\"Kelp71brass\"","AT^AUTHDATA":["a","b","c","d"]}`: `{"m":"AT+CGAUTH=1,1,\"fare\",\"[redacted:keyed-secret]\"","AT^AUTHDATA":["a","b","c","d"]}`,
+		`{"m":"x {\"m\":\"password: \\\"Ke\\\\\\\"lp71\\\" y\"}"}`:                       `{"m":"x {\"m\":\"password: \\\"[redacted:keyed-secret]\\\" y\"}"}`,
+	} {
+		assert.Equal(t, want, redactText(t, in), in)
+	}
+}
