@@ -109,7 +109,7 @@ func cellKinds(line []byte, sep, rows byte) (t cellTable, ok bool) {
 	valid := eachCell(line, sep, func(n int, from, to int) bool {
 		name := bytes.Trim(line[from:to], "\"'` *[]")
 		names = append(names, name)
-		if n >= maxCells || len(name) > 40 || len(name) > 0 && (isDigit(name[0]) || name[0] == '-') || len(name) == 0 && sep != '|' {
+		if n >= maxCells || len(name) > 40 || len(name) > 0 && (isDigit(name[0]) || name[0] == '-') || len(name) == 0 && sep != '|' || looksRandom(name) {
 			return false
 		}
 		for _, c := range name {

@@ -13,6 +13,9 @@ func withinText(b []byte, start, end int) int {
 	if n < 0 && (end == len(b) || b[end] != '"' || b[end-1] != '\\') {
 		return end
 	}
+	if start > 0 && b[start-1] == '"' && end < len(b) && b[end] == '"' && bytes.Count(b[start:end], []byte(`"`))%2 == 0 {
+		return end // several texts of a list
+	}
 	for depth := 0; n >= 0 && depth <= maxDepth; depth++ {
 		for at := start + n; at < end; at++ {
 			if b[at] == '"' && quoteDepth(b, at, start) == depth && closesAt(b, at) {
@@ -43,15 +46,10 @@ func leavesText(b []byte, sign, start int) bool {
 	return false
 }
 
-// behindHalfEscape gives the place behind an escape of JSON of which only the backslash stands before a place.
-func behindHalfEscape(b []byte, at int) int {
-	if backslashes(b, at, 0)%2 == 0 || !escapes(b, at-1) {
-		return at
-	}
-	if b[at] == 'u' {
-		return min(len(b), at+5)
-	}
-	return at + 1
+// halfEscape says whether the backslash of an escape of JSON stands before a place: what begins there is no word. As it reads, it is
+// looked at elsewhere, see findInTexts.
+func halfEscape(b []byte, at int) bool {
+	return backslashes(b, at, 0)%2 == 1 && escapes(b, at-1)
 }
 
 // maxDepth is how many texts stand within each other, at most, to be told apart.

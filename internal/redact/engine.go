@@ -78,6 +78,7 @@ type Engine struct {
 	betweenDigits []*Rule          // those of a dot
 	heads         []int            // places in lines that may be heads of tables
 	lineAt        lineAt
+	texts         texts
 	growth        *growth   // of what is compressed; nil outside of it
 	domainFirst   [256]bool // letters that domains of the site begin with
 	digitDomain   bool      // one of them begins with a digit
@@ -159,7 +160,7 @@ func (e *Engine) Text(w io.Writer, r io.Reader) (Counts, error) {
 	if e.scan != nil {
 		return Counts{}, e.scan.stream(e, r)
 	}
-	e.counts, e.inKey, e.rows, e.sqlKinds = Counts{}, false, table{}, nil
+	e.counts, e.inKey, e.rows, e.sqlKinds, e.texts.carried = Counts{}, false, table{}, nil, 0
 	buf := e.buf[:0]
 	defer func() { e.buf = buf }()
 	e.base = 0
@@ -258,6 +259,9 @@ func (e *Engine) block(w io.Writer, b []byte, from int, whole bool) (int, error)
 		if row := e.rowBefore(done); e.sqlNext != nil && row > at { // nor within a row
 			done = row
 		}
+		if q := e.texts.unfinished(b); q != nil && q.start-1 > at { // nor within a text, unless there is nothing else
+			done = min(done, q.start-1)
+		}
 		for i, f := range e.findings {
 			if f.end > done {
 				// It waits for the next piece, which must begin with what gives it away.
@@ -273,6 +277,13 @@ func (e *Engine) block(w io.Writer, b []byte, from int, whole bool) (int, error)
 			e.find(b, at)
 			done = len(b)
 		}
+		least := at + 1
+		if n := len(e.findings); n > 0 {
+			least = max(least, e.findings[n-1].end)
+		}
+		done = e.texts.carry(b, done, least)
+	} else {
+		e.texts.carried = 0
 	}
 	if done == len(b) && e.openKey {
 		e.inKey = true
@@ -289,6 +300,7 @@ func (e *Engine) find(b []byte, from int) {
 	e.ownerEnd, e.marks.to = -1, 0
 	e.numbered, e.hots, e.sqlRows = from, e.hots[:0], e.sqlRows[:0]
 	e.heads, e.rowsNext, e.lineAt = e.heads[:0], e.rows, lineAt{}
+	e.texts.before(b, from)
 	if from == 0 && e.base == 0 { // the first line of a text
 		e.heads = append(e.heads, 0)
 	}
@@ -345,6 +357,7 @@ func (e *Engine) find(b []byte, from int) {
 	if e.rows.open() || len(e.heads) > 0 {
 		e.findTables(b, from)
 	}
+	ruled = e.findInTexts(b, from, ruled)
 	numbered := len(e.findings)
 	e.findLearned(b, from, e.findings[:ruled])
 	byStart := func(a, b finding) int { return cmp.Compare(a.start, b.start) }
@@ -380,8 +393,8 @@ func (e *Engine) at(b []byte, i, free int, rules []*Rule) (f finding, ok bool) {
 		if !ok || start < free || end <= start {
 			continue
 		}
-		if start > 0 && b[start-1] == '\\' {
-			start = behindHalfEscape(b, start)
+		if start > 0 && b[start-1] == '\\' && halfEscape(b, start) {
+			continue
 		}
 		if r.Class != IPv4 && r.Class != IPv6 && r.Class != MAC && start < end {
 			if end = withinText(b, start, end); leavesText(b, i, start) {
@@ -535,7 +548,7 @@ func bareJSON(b []byte, start, end int) bool {
 	for i > 0 && start-i < 16 && (b[i-1] == ' ' || b[i-1] == '\t') {
 		i--
 	}
-	if i == 0 || b[i-1] != ':' && b[i-1] != ',' {
+	if i == 0 || b[i-1] != ':' && (b[i-1] != ',' || !isJSONNumber(b[start:end])) {
 		return false
 	}
 	before := bytes.TrimRight(b[max(0, start-16):i-1], " \t")
@@ -544,6 +557,20 @@ func bareJSON(b []byte, start, end int) bool {
 	}
 	after := bytes.TrimLeft(b[end:min(len(b), end+16)], " \t\r\n")
 	return len(after) == 0 || after[0] == ',' || after[0] == '}' || after[0] == ']'
+}
+
+// isJSONNumber says whether a text is a number, a truth or nothing, as they stand without quotes in JSON (RFC 8259).
+func isJSONNumber(v []byte) bool {
+	switch string(v) {
+	case "true", "false", "null":
+		return true
+	}
+	for _, c := range v {
+		if !isDigit(c) && c != '.' && c != '-' && c != '+' && c|0x20 != 'e' {
+			return false
+		}
+	}
+	return len(v) > 0 && (isDigit(v[0]) || v[0] == '-')
 }
 
 func (e *Engine) replacement(f finding, text []byte) string {

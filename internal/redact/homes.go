@@ -5,7 +5,7 @@ import "bytes"
 // Names of people in the paths of their homes and in distinguished names.
 
 // homes are the folders that hold the folders of people.
-var homes = [][]byte{[]byte("/home/"), []byte("/Users/"), []byte("\\Users\\"), []byte("\\\\Users\\\\"), []byte("\\Documents and Settings\\"), []byte("\\\\Documents and Settings\\\\"), []byte("\\users\\"), []byte("/mail/"), []byte("/crontabs/"), []byte("/cron/"), []byte("\\home$\\"), []byte("\\\\home$\\\\"), []byte("%2Fhome%2F"), []byte("%2FUsers%2F"), []byte("%5CUsers%5C")}
+var homes = [][]byte{[]byte("/home/"), []byte("/Users/"), []byte("\\Users\\"), []byte("\\\\Users\\\\"), []byte("\\Documents and Settings\\"), []byte("\\\\Documents and Settings\\\\"), []byte("\\users\\"), []byte("/mail/"), []byte("/crontabs/"), []byte("/cron/"), []byte("\\home$\\"), []byte("\\\\home$\\\\"), []byte("\\homes\\"), []byte("\\\\homes\\\\"), []byte("%2Fhome%2F"), []byte("%2FUsers%2F"), []byte("%5CUsers%5C")}
 
 // publicHomes are folders beside them that are nobody's.
 var publicHomes = wordSet("public default shared all defaultuser0 lost+found linuxbrew crontabs tabs user users pi ubuntu vagrant")

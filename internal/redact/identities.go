@@ -245,14 +245,16 @@ func findDashedIPv4(b []byte, at, free int) (int, int, bool) {
 	return at + 1, end, err == nil && !staysIPv4(a)
 }
 
-// hasZeros says whether one of the parts of an address is filled up with zeros to three digits.
+// hasZeros says whether one of the parts of an address is filled up with zeros to three digits, and none has more.
 func hasZeros(address []byte) bool {
-	for i := range address {
-		if address[i] == '0' && (i == 0 || address[i-1] == '.') && i+2 < len(address) && isDigit(address[i+1]) && isDigit(address[i+2]) {
-			return true
+	filled := false
+	for part := range bytes.SplitSeq(address, []byte(".")) {
+		if len(part) > 3 {
+			return false
 		}
+		filled = filled || len(part) == 3 && part[0] == '0'
 	}
-	return false
+	return filled
 }
 
 // withoutZeros takes the zeros out of the beginnings of the parts of an address.

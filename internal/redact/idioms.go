@@ -376,6 +376,9 @@ func findInternationalPhone(b []byte, at, free int) (int, int, bool) {
 		return at, end, true // E.164
 	}
 	quoted := groups == 1 && digits >= 11 && at > 0 && bytes.IndexByte([]byte("\"'<:"), b[at-1]) >= 0 && end < len(b) && bytes.IndexByte([]byte("\"'>@;,"), b[end]) >= 0 // "+351912345678" (E.164)
+	if quoted && digits == 14 && (b[at+1] == '1' && b[at+2] == '9' || b[at+1] == '2' && b[at+2] == '0') {
+		return 0, 0, false // a time, from the year to the second
+	}
 	return at, end, digits >= 9 && digits <= 15 && (groups > 1 || quoted) && (end == len(b) || !isWord(b[end]) && b[end] != ':')
 }
 

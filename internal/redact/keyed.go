@@ -372,7 +372,8 @@ func findKeyedSecret(b []byte, at, free int, kind keyKind) (int, int, bool) {
 	}
 	if k.quoted {
 		if end := listEnd(b, k.start, k.end); end > 0 && isValue(b[k.start:k.end]) {
-			return k.start, end, true
+			key, last, _ := keySpan(b, at)
+			return k.start, end, !isOneOf(b[key:last], "tokens") || !isListOfWords(b[k.start:end])
 		}
 	}
 	if isCount(b, at, b[k.start:k.end]) || isWorkingFolder(b, at, b[k.start:k.end]) {
@@ -562,10 +563,8 @@ func headerValue(b []byte, k keyed) (int, int) {
 	if k.quoted {
 		return k.start, k.end
 	}
-	if b[k.start-1] == ':' || b[k.start-1] == ' ' { // a number of JSON
-		if before := bytes.TrimRight(b[max(0, k.start-16):k.start], " \t"); bytes.HasSuffix(before, []byte(`":`)) {
-			return k.start, k.end
-		}
+	if isJSONNumber(b[k.start:k.end]) && bytes.HasSuffix(bytes.TrimRight(b[max(0, k.start-16):k.start], " \t"), []byte(`":`)) {
+		return k.start, k.end
 	}
 	line := lineFrom(b, k.start)
 	if n := bytes.IndexAny(line, `"'`); n >= 0 {

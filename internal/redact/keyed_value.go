@@ -158,6 +158,9 @@ func braced(b []byte, at int) int {
 // toLineEnd lets a value in a line of a configuration go on to its end: it may hold spaces. Remarks behind it are left out. A row of
 // numbers is no value.
 func (k keyed) toLineEnd(b []byte) (keyed, bool) {
+	if k.end-k.start == 2 && b[k.start] == '%' { // it stands for what a program puts there
+		return k, true
+	}
 	line := lineFrom(b, k.start)
 	for _, remark := range []string{" #", " ; "} {
 		if n := bytes.Index(line, []byte(remark)); n >= 0 {

@@ -33,7 +33,7 @@ func userOfPasswd(b []byte, at int) (int, int, bool) {
 			start := at + 4 + bytes.IndexByte(members, ':')
 			return start, nameAt(b, start), true
 		}
-		return first, at, len(line) > 1 && nameAt(b, first) == at
+		return first, at, len(line) > 1 && nameAt(b, first) == at && !isServiceEntry(lineFrom(b, at))
 	}
 	if !group || bytes.Count(line, []byte(":")) != 3 {
 		return 0, 0, false
@@ -47,6 +47,17 @@ func userOfPasswd(b []byte, at int) (int, int, bool) {
 		end++
 	}
 	return at + 1, end, bytes.IndexByte(b[at+1:end], ' ') > 0 && !hasWord(serviceAccounts, parts[0])
+}
+
+// isServiceEntry says whether the rest of a line of /etc/passwd is that of an account with which nobody can log in and that has neither a
+// full name nor a home among those of people.
+func isServiceEntry(rest []byte) bool {
+	parts := bytes.Split(rest, []byte(":"))
+	if len(parts) != 7 || len(parts[4]) > 0 || bytes.HasPrefix(parts[5], []byte("/home/")) {
+		return false
+	}
+	shell := parts[6][bytes.LastIndexByte(parts[6], '/')+1:]
+	return isOneOf(shell, "nologin", "false")
 }
 
 // findOwner finds the owner and the group in the lines of ls -l.

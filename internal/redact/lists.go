@@ -44,6 +44,16 @@ func listEnd(b []byte, start, end int) int {
 	return 0
 }
 
+// isListOfWords says whether a list of texts holds nothing but words in small letters, as those that a parser has before it.
+func isListOfWords(list []byte) bool {
+	for _, c := range list {
+		if !isLower(c) && bytes.IndexByte([]byte("\"', _\n\t"), c) < 0 {
+			return false
+		}
+	}
+	return true
+}
+
 func skipBlanks(b []byte, at int) int {
 	for at < len(b) && isBlank(b[at]) {
 		at++

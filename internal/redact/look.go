@@ -16,6 +16,7 @@ func (e *Engine) look(b []byte, from int) bool {
 	words := (m.to - m.from) / 64
 	e.numbered = m.from + m.followed<<6
 	e.sift(words)
+	e.texts.mask(m)
 	clear(m.places[:words])
 	e.lookAtSeparators(b, words)
 	e.lookAtSpaces(b, words)
@@ -105,6 +106,7 @@ func (e *Engine) leaveQuoted(b []byte, row []uint64) bool {
 	for _, q := range quotes[1 : 1+len(row)] {
 		any |= q
 	}
+	e.texts.noteQuotes(b, m.from, m.from+len(row)<<6, any != 0)
 	if any == 0 {
 		return false
 	}

@@ -249,7 +249,7 @@ func findLogUser(b []byte, at, free int) (start, end int, ok bool) {
 		if start, end, ok = userOfPasswd(b, at); !ok {
 			start, end, ok = userOfProcess(b, at)
 		}
-		if !ok && at > 1 && (b[at-1] == ')' || b[at-1] == '>') {
+		if !ok && at > 1 && (b[at-1] == ')' || b[at-1] == '>') && at+1 < len(b) && b[at+1] == ' ' {
 			start, end, ok = userOfMailService(b, at-1)
 		}
 		if !ok {
@@ -510,7 +510,7 @@ func userOfDomain(b []byte, at int) (int, int, bool) {
 	start := at + 1
 	if start < len(b) && b[start] == '\\' {
 		start++
-	} else if escapes(b, at) {
+	} else if escapes(b, at) || start+2 < len(b) && b[start] == 'x' && isHex(b[start+1]) && isHex(b[start+2]) {
 		return 0, 0, false
 	}
 	end := nameAt(b, start)

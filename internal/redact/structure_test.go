@@ -91,6 +91,7 @@ func FuzzRandomJSON(f *testing.F) {
 		require.True(t, json.Valid([]byte(in)), in)
 		out := redactText(t, in)
 		require.True(t, json.Valid([]byte(out)), "%s\nbecame\n%s", in, out)
+		require.Equal(t, ungated(t, in, Config{}), out)
 	})
 }
 
@@ -109,5 +110,88 @@ func TestStaysWithinText(t *testing.T) {
 		`{"m":"x {\"m\":\"password: \\\"Ke\\\\\\\"lp71\\\" y\"}"}`:                       `{"m":"x {\"m\":\"password: \\\"[redacted:keyed-secret]\\\" y\"}"}`,
 	} {
 		assert.Equal(t, want, redactText(t, in), in)
+	}
+}
+
+// What a program says is written by others as texts within JSON, one line in each or several: what is found in it alone is found there,
+// and what stands around it stays.
+func TestFindsInTexts(t *testing.T) {
+	var out struct{ Log, Stream string }
+	for n, sample := range recallSamples(t) {
+		text, values := sample[0], strings.Split(sample[1], "¦")
+		docs := []string{"first of it\n" + text + "\nlast of it\n", `{"level":"info","message":` + quoted("first of it\n"+text) + `}` + "\n"}
+		if strings.IndexByte(text, ' ') >= 0 {
+			docs = append(docs, text)
+		}
+		for _, in := range docs {
+			doc := `{"log":` + quoted(in) + `,"stream":"stdout"}` + "\n"
+			require.NoError(t, json.Unmarshal([]byte(redactText(t, doc)), &out), doc)
+			require.Equal(t, "stdout", out.Stream)
+			for _, v := range values {
+				assert.NotContains(t, out.Log, v, "sample %d, in %s", n+1, doc)
+			}
+			if strings.HasPrefix(in, "first") {
+				assert.True(t, strings.HasPrefix(out.Log, "first of it\n") && strings.HasSuffix(out.Log, "\nlast of it\n"), "%s\nbecame\n%s", doc, out.Log)
+			}
+		}
+	}
+}
+
+// A text may be longer than what is looked at together.
+func TestFindsInLongText(t *testing.T) {
+	var plain strings.Builder
+	for plain.Len() < 3*maxBlock {
+		for _, sample := range recallSamples(t) {
+			plain.WriteString(sample[0] + "\n\n")
+		}
+	}
+	want := redactText(t, plain.String())
+	var out struct{ Log, Stream string }
+	require.NoError(t, json.Unmarshal([]byte(redactText(t, `{"log":`+quoted(plain.String())+`,"stream":"stdout"}`)), &out))
+	wanted, got := strings.Split(want, "\n\n"), strings.Split(out.Log, "\n\n")
+	require.Len(t, got, len(wanted))
+	differ := 0
+	for i := range wanted {
+		if wanted[i] != got[i] {
+			differ++
+			t.Logf("%s\nand not\n%s", got[i], wanted[i])
+		}
+	}
+	require.Zero(t, differ)
+}
+
+// recallSamples gives the lines of the field and what must not be left of each.
+func recallSamples(t testing.TB) (samples [][2]string) {
+	data, err := os.ReadFile("testdata/recall.txt")
+	require.NoError(t, err)
+	for line := range strings.SplitSeq(strings.TrimSpace(string(data)), "\n") {
+		if strings.HasPrefix(line, "#") {
+			continue
+		}
+		parts := strings.SplitN(line, "\t", 3)
+		require.Len(t, parts, 3, line)
+		text := parts[2]
+		if strings.HasPrefix(text, "$ ") {
+			text = strings.NewReplacer(`\n`, "\n", `\t`, "\t").Replace(text[2:])
+		}
+		samples = append(samples, [2]string{text, parts[1]})
+	}
+	return samples
+}
+
+func quoted(s string) string {
+	out, _ := json.Marshal(s)
+	return string(out)
+}
+
+// What must stay as it is in a line stays in texts.
+func TestKeepsInTexts(t *testing.T) {
+	data, err := os.ReadFile("testdata/survive.txt")
+	require.NoError(t, err)
+	for line := range strings.SplitSeq(strings.TrimSpace(string(data)), "\n") {
+		for _, in := range []string{line, "first of it\n" + line + "\nlast of it\n", `{"level":"info","message":` + quoted(line) + `}` + "\n"} {
+			doc := `{"log":` + quoted(in) + `,"stream":"stdout"}` + "\n"
+			assert.Equal(t, doc, redactText(t, doc))
+		}
 	}
 }

@@ -17,7 +17,7 @@ var mayHead = *bytesOf(" " + cellSeps)
 func (e *Engine) noteHead(b []byte, at int) {
 	switch b[at] {
 	case ' ':
-		if endsHead(b, at) {
+		if endsHead(b, at) || bytes.HasSuffix(b[:at], []byte(" "+webLogUser)) {
 			e.heads = append(e.heads, at)
 		}
 	case ',', ';', '\t', '|':
@@ -26,6 +26,9 @@ func (e *Engine) noteHead(b []byte, at int) {
 		}
 	}
 }
+
+// webLogUser is the name of the column with names in the heads of web servers' logs, which are written anew at each start.
+const webLogUser = "cs-username"
 
 // lineAt remembers where the line ends that places of a block are in: a long one is not searched for its end again and again.
 type lineAt struct{ from, to int }

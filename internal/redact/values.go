@@ -211,16 +211,22 @@ func isCode(key, v []byte) bool {
 	return len(v) >= 4 && isAllDigits(v) && isOneOf([]byte(lastWord(key)), "pin", "otp", "password", "passwd", "pwd", "passcode", "pass")
 }
 
-// looksMixed says whether a plain word of six bytes or more has letters and, more than as a number behind them, digits: names of
-// columns do not.
+// looksMixed says whether a plain word of six bytes or more has letters and, more than as a number behind them, digits, or, when it is
+// long, letters of both kinds and digits: names of columns do not.
 func looksMixed(v []byte) bool {
-	letters, digits := 0, 0
+	letters, capitals, digits := 0, 0, 0
 	for _, c := range v {
 		if isDigit(c) {
 			digits++
 		} else if isWord(c) {
 			letters++
 		}
+		if isUpper(c) {
+			capitals++
+		}
+	}
+	if len(v) >= 20 && digits > 0 && capitals > 1 && letters > capitals {
+		return true
 	}
 	return len(v) >= 6 && letters > 1 && digits > 1 && !algorithms.has(v)
 }

@@ -246,8 +246,11 @@ func prompted(b []byte, at, free int) (int, int, bool) {
 
 // saidToBe finds the secret of a sentence in which more stands between the word and it: the new password for user x is ….
 func saidToBe(b []byte, at, free, first, start int) (int, int, bool) {
-	found := false
-	for _, w := range bytes.Fields(b[max(first, start-64):start]) {
+	before, found := b[max(first, start-64):start], false
+	if n := bytes.LastIndex(before, placeholderHead); n >= 0 { // what stood there may have been longer
+		before = before[n:]
+	}
+	for _, w := range bytes.Fields(before) {
 		found = found || isOneOf(bytes.TrimLeft(w, `"'(`), "password", "passwd", "passphrase", "passcode", "pwd", "pin", "otp")
 	}
 	end := start - 1
@@ -289,7 +292,7 @@ func weakWord(b []byte, word, verb string, first, start, vs, ve int) bool {
 	case "auth": // AUTH … of caches
 		return string(b[start:vs-1]) == "AUTH" && !isOneOf(v, "plain", "login", "cram-md5", "digest-md5", "gssapi", "external", "ntlm", "xoauth2") && looksChosen(v)
 	case "plain", "login": // mail protocols: AUTH PLAIN BASE64
-		return before == "auth" && len(v) >= 8 && isBase64(v) || before == "vault" && looksChosen(v)
+		return before == "auth" && len(v) >= 8 && isBase64(v) && !isLowerWord(v) || before == "vault" && looksChosen(v)
 	case "pass":
 		return string(b[start:vs-1]) == "PASS" && looksChosen(v) // of FTP and POP
 	case "eap", "xauth": // of secrets of IPsec: svc : EAP "…"
@@ -310,6 +313,15 @@ func weakWord(b []byte, word, verb string, first, start, vs, ve int) bool {
 		return configVerbs[verb] && hasTelling(b[first:start]) && (verb != "set" || looksChosen(v))
 	}
 	return false
+}
+
+func isLowerWord(v []byte) bool {
+	for _, c := range v {
+		if !isLower(c) {
+			return false
+		}
+	}
+	return true
 }
 
 // quotedToken says whether what stands in quotes behind the word token is a secret, and not what a parser stumbled over.

@@ -86,11 +86,24 @@ func isLoginWord(v []byte) bool {
 			others++
 		}
 	}
-	if capitals > 1 || capitals == 1 && !isUpper(v[0]) || others > 1 || digits > 0 && isHexes(v) || isDeviceName(v) {
+	if capitals > 1 || capitals == 1 && !isUpper(v[0]) || others > 1 || digits > 0 && isHexes(v) || isDeviceName(v) || isShortVersion(v) {
 		return false
 	}
 	for _, part := range bytes.FieldsFunc(v, func(r rune) bool { return r == '-' }) {
 		if isEveryday(bytes.ToLower(bytes.TrimRight(part, "0123456789"))) {
+			return false
+		}
+	}
+	return true
+}
+
+// isShortVersion says whether a word is a version such as v2.1.
+func isShortVersion(v []byte) bool {
+	if len(v) < 2 || v[0] != 'v' {
+		return false
+	}
+	for _, c := range v[1:] {
+		if !isDigit(c) && c != '.' {
 			return false
 		}
 	}
