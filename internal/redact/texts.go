@@ -49,6 +49,7 @@ type texts struct {
 	looked   int  // so far quotes are known of
 	part     int  // the one that was asked for last
 	carried  byte // the sign of a text in which the block begins, which is too long for one
+	back     int  // how much of it stands before
 }
 
 // noteQuotes says that a chunk of a block was looked at, and whether it has any quotes.
@@ -79,9 +80,9 @@ func (t *texts) unfinished(b []byte) *quotedText {
 func (t *texts) carry(b []byte, done, least int) int {
 	t.carried = 0
 	if q := t.unfinished(b); q != nil && q.start <= done {
-		t.carried = q.sign
+		t.carried, t.back = q.sign, min(done-q.start, lookBehind)
 		if done > max(least, q.start) && backslashes(b, done, q.start)%2 == 1 {
-			done--
+			done, t.back = done-1, t.back-1
 		}
 	}
 	return done
@@ -153,7 +154,7 @@ func (e *Engine) findInTexts(b []byte, from, ruled int) int {
 			next++
 		}
 		for i := next; i < len(t.found) && t.found[i].laid < f.end; i++ { // a key block may go over several
-			if g, ok := e.fromText(b, f, i); ok {
+			if g, ok := e.fromText(b, f, i); ok && g.start >= from {
 				t.finds = append(t.finds, g)
 			}
 		}
@@ -278,8 +279,10 @@ func (t *texts) gather(b []byte, from int) {
 	t.found, t.parts, t.laid, t.part = t.found[:0], t.parts[:0], append(t.laid[:0], '\n'), 0
 	at := from
 	if t.carried != 0 {
+		start := max(0, from-t.back)
+		start += backslashes(b, start, max(0, start-maxKey)) % 2
 		if end := textEnd(b, from); end > from {
-			t.add(b[from:end], from, t.carried)
+			t.add(b[start:end], start, t.carried)
 			at = min(len(b), end+1)
 		}
 	}

@@ -119,9 +119,12 @@ func valueAfterWord(b []byte, at, free int) (int, int, bool) {
 	if b[ve-1] == '.' || b[ve-1] == ',' || b[ve-1] == ':' {
 		return 0, 0, false // the end of a clause
 	}
-	verb := strings.ToLower(firstWord(b[first:start]))
+	verb, sureVerb := verbOf(b[first:start])
 	if verb == "" {
 		verb = word
+	}
+	if !sureVerb && (isUpper(b[start]) || !looksChosen(b[vs:ve])) { // a message that begins like a command
+		verb = ""
 	}
 	switch word {
 	case "string", "text", "key", "md5", "sha", "ascii", "hex", "authentication", "plain", "login", "enc", "simple", "code", "token", "pin", "encrypted", "cipher", "aes", "des", "sha1", "sha256", "sha-256", "pass", "otp", "by", "auth", "eap", "xauth":
@@ -147,10 +150,14 @@ func behindOther(b []byte, at, free, first, start int, word string) (int, int, b
 	if directives[word] {
 		place = 1
 	}
+	verb, _ := verbOf(b[first:start])
 	switch {
 	case place > 0 && len(bytes.Trim(b[first:start], " \t")) == 0:
 		return argument(b, at, free, place)
-	case word == "host" && firstWord(b[first:start]) == "snmp-server":
+	case place > 0 && beginsMessage(b, start):
+		vs, ve, ok := argument(b, at, free, place)
+		return vs, ve, ok && looksChosen(b[vs:ve])
+	case word == "host" && verb == "snmp-server":
 		return snmpHost(b, at, free)
 	case word == "reg_sz" || word == "reg_expand_sz":
 		return secretOfRegistry(b, at, free)
@@ -218,15 +225,40 @@ func behindCompound(b []byte, at, free, start int) (int, int, bool) {
 		return 0, 0, false
 	}
 	first := lineStart(b, start)
-	verb := strings.ToLower(firstWord(b[first:start]))
+	verb, sureVerb := verbOf(b[first:start])
 	vs, ve, sure := worded(b, at)
-	if verb != "" && !configVerbs[verb] && !(sure && vs > 0 && b[vs-1] == '"' && looksChosen(b[vs:ve])) {
+	if sureVerb && verb != "" && !configVerbs[verb] && !(sure && vs > 0 && b[vs-1] == '"' && looksChosen(b[vs:ve])) {
 		return 0, 0, false
 	}
 	if !mayFollow(b, vs, ve, free) || bytes.IndexByte([]byte(".,:"), b[ve-1]) >= 0 {
 		return 0, 0, false
 	}
-	return vs, ve, sure || looksChosen(b[vs:ve])
+	return vs, ve, sure && sureVerb || looksChosen(b[vs:ve])
+}
+
+// messageSigns end what stands before the message of a log, or before a command.
+var messageSigns = [][]byte{[]byte(": "), []byte("] "), []byte("> "), []byte("# "), []byte("$ "), []byte(" - "), []byte("| "), []byte(" F "), []byte("command:"), []byte("\x1b[0m")}
+
+// verbOf gives the word that begins a line of a configuration up to a place, empty where nothing stands before it. Where the line is
+// one of a log, it is that of its message, and not sure.
+func verbOf(line []byte) (verb string, sure bool) {
+	verb = strings.ToLower(firstWord(line))
+	if verb == "" || configVerbs[verb] {
+		return verb, true
+	}
+	from := -1
+	for _, sign := range messageSigns {
+		if n := bytes.LastIndex(line, sign); n >= 0 {
+			from = max(from, n+len(sign))
+		}
+	}
+	if from < 0 {
+		return verb, true
+	}
+	if inner := strings.ToLower(firstWord(line[from:])); inner == "" || configVerbs[inner] {
+		return inner, false
+	}
+	return verb, true
 }
 
 // prompted finds the secret behind a prompt that says whose it is: Password for svc@PIER: ….
