@@ -13,7 +13,7 @@ func withinText(b []byte, start, end int) int {
 	if n < 0 && (end == len(b) || b[end] != '"' || b[end-1] != '\\') {
 		return end
 	}
-	if start > 0 && b[start-1] == '"' && end < len(b) && b[end] == '"' && bytes.Count(b[start:end], []byte(`"`))%2 == 0 {
+	if n >= 0 && start > 0 && b[start-1] == '"' && end < len(b) && b[end] == '"' && quoteDepth(b, end, start) == quoteDepth(b, start-1, max(0, start-maxKey)) && bytes.Count(b[start:end], []byte(`"`))%2 == 0 {
 		return end // several texts of a list
 	}
 	for depth := 0; n >= 0 && depth <= maxDepth; depth++ {

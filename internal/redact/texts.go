@@ -5,8 +5,6 @@ import (
 	"cmp"
 	"slices"
 	"strings"
-	"unicode/utf16"
-	"unicode/utf8"
 )
 
 // Programs write what other programs said as texts in quotes: a container's output is lines of JSON with a line of the program in
@@ -24,9 +22,11 @@ const minText = 6
 type quotedText struct {
 	start, end int  // in the block, without its quotes
 	sign       byte // before it, see opens
-	laid       int  // where it begins among the texts that are laid out
+	quote      byte
+	laid       int // where it begins among the texts that are laid out
 	laidEnd    int
 	escapes    bool // it has some
+	plain      bool // it has backslashes that are none
 }
 
 // stretch is a part of a text that is laid out as it stands, or an escape.
@@ -37,24 +37,25 @@ type stretch struct {
 
 // texts is what an engine keeps to look into texts.
 type texts struct {
-	found    []quotedText
-	finds    []findInText
-	laid     []byte
-	parts    []stretch
-	inner    *Engine
-	depth    int  // in how many texts what this engine looks at stands
-	gathered bool // before the rules looked; whether there were any is taken for a sign that there will be
-	masked   int  // the first text that may go on behind the last chunk
-	quotes   bool
-	looked   int  // so far quotes are known of
-	part     int  // the one that was asked for last
-	carried  byte // the sign of a text in which the block begins, which is too long for one
-	back     int  // how much of it stands before
+	found     []quotedText
+	finds     []findInText
+	laid      []byte
+	parts     []stretch
+	inner     *Engine
+	depth     int  // in how many texts what this engine looks at stands
+	gathered  bool // before the rules looked; whether there were any is taken for a sign that there will be
+	masked    int  // the first text that may go on behind the last chunk
+	quotes    bool
+	looked    int  // so far quotes are known of
+	part      int  // the one that was asked for last
+	carried   byte // the sign of a text in which the block begins, which is too long for one
+	carriedIn byte // its quotes
+	back      int  // how much of it stands before
 }
 
 // noteQuotes says that a chunk of a block was looked at, and whether it has any quotes.
 func (t *texts) noteQuotes(b []byte, from, to int, any bool) {
-	t.quotes = t.quotes || any || from > t.looked && bytes.IndexByte(b[t.looked:from], '"') >= 0
+	t.quotes = t.quotes || any || from > t.looked && bytes.IndexAny(b[t.looked:from], `"'`) >= 0
 	t.looked = max(t.looked, to)
 }
 
@@ -80,7 +81,7 @@ func (t *texts) unfinished(b []byte) *quotedText {
 func (t *texts) carry(b []byte, done, least int) int {
 	t.carried = 0
 	if q := t.unfinished(b); q != nil && q.start <= done {
-		t.carried, t.back = q.sign, min(done-q.start, lookBehind)
+		t.carried, t.carriedIn, t.back = q.sign, q.quote, min(done-q.start, lookBehind)
 		if done > max(least, q.start) && backslashes(b, done, q.start)%2 == 1 {
 			done, t.back = done-1, t.back-1
 		}
@@ -121,8 +122,10 @@ func (m *marks) clear(from, to int) {
 	}
 }
 
-// isJSON says whether a text is one of JSON, by the sign before it.
-func (q *quotedText) isJSON() bool { return q.sign != '=' && q.sign != '(' }
+// isJSON says whether a text is surely one with escapes, as those of JSON are, by the sign before it.
+func (q *quotedText) isJSON() bool {
+	return (q.sign == ':' || q.sign == '[' || q.sign == '{') && !q.plain
+}
 
 // findInTexts adds what is found in the texts of a block from a place on to the findings, which are those of rules; so many of them
 // are in order and apart from each other, and as many as it gives still are.
@@ -272,225 +275,4 @@ func (t *texts) prefer(rules []finding) []finding {
 		}
 	}
 	return rules
-}
-
-// gather finds the texts of a block from a place on and lays them out below each other.
-func (t *texts) gather(b []byte, from int) {
-	t.found, t.parts, t.laid, t.part = t.found[:0], t.parts[:0], append(t.laid[:0], '\n'), 0
-	at := from
-	if t.carried != 0 {
-		start := max(0, from-t.back)
-		start += backslashes(b, start, max(0, start-maxKey)) % 2
-		if end := textEnd(b, from); end > from {
-			t.add(b[start:end], start, t.carried)
-			at = min(len(b), end+1)
-		}
-	}
-	for {
-		n := bytes.IndexByte(b[at:], '"')
-		if n < 0 {
-			return
-		}
-		quote := at + n
-		first := at + bytes.LastIndexByte(b[at:quote], '\n') + 1
-		end := len(b)
-		if n := bytes.IndexByte(b[quote:], '\n'); n >= 0 {
-			end = quote + n
-		}
-		for first < quote && isSpace(b[first]) {
-			first++
-		}
-		if c := b[first]; c == '{' || c == '[' || c == '"' {
-			t.gatherByBlanks(b, first, end)
-		} else {
-			t.gatherByQuotes(b, quote, end)
-		}
-		at = end
-	}
-}
-
-// gatherByBlanks does so in a line of JSON, most texts of which have no blanks and no escapes: where there is one, the text begins with
-// the quote before.
-func (t *texts) gatherByBlanks(b []byte, at, end int) {
-	escape := -1
-	for at < end {
-		blank := indexFrom(b, at, end, ' ')
-		if escape < at {
-			escape = indexFrom(b, at, end, '\\')
-		}
-		next := min(blank, escape)
-		if next == end {
-			return
-		}
-		quote := next - 1
-		for quote >= at && b[quote] != '"' && b[quote] > ' ' {
-			quote--
-		}
-		if quote < at || b[quote] != '"' || !t.take(b, quote, next, &at) {
-			at = next + 1
-			if next == escape {
-				at++
-			}
-		}
-	}
-}
-
-// indexFrom gives the next place of a sign before an end, or the end.
-func indexFrom(b []byte, at, end int, sign byte) int {
-	if n := bytes.IndexByte(b[at:end], sign); n >= 0 {
-		return at + n
-	}
-	return end
-}
-
-// gatherByQuotes does so in other lines.
-func (t *texts) gatherByQuotes(b []byte, at, end int) {
-	for at < end {
-		quote := indexFrom(b, at, end, '"')
-		for at = quote + 1; at < end && !endsWord[b[at]]; at++ {
-		}
-		if at < end && (b[at] == ' ' || b[at] == '\\') {
-			t.take(b, quote, at, &at)
-		}
-	}
-}
-
-var endsWord = *bytesOf(" \\\"\t\r\n")
-
-// take takes the text that begins with a quote and has its first blank or escape at a place, if it is one, and moves on behind it.
-func (t *texts) take(b []byte, quote, blank int, at *int) bool {
-	sign := opens(b, quote)
-	if sign == 0 {
-		return false
-	}
-	end := textEnd(b, blank)
-	if end < 0 || end < len(b) && !closes(b, end, sign) {
-		return false
-	}
-	*at = min(len(b), end+1)
-	if v := b[quote+1 : end]; len(v) >= minText && !isPlaceholder(v) {
-		t.add(v, quote+1, sign)
-	}
-	return true
-}
-
-// textEnd gives the quote that ends a text from a place in it on, the end of the block, or -1 where the line ends before.
-func textEnd(b []byte, from int) int {
-	for at := from; ; at++ {
-		n := bytes.IndexByte(b[at:], '"')
-		end := len(b)
-		if n >= 0 {
-			end = at + n
-		}
-		switch {
-		case bytes.IndexByte(b[at:end], '\n') >= 0:
-			return -1
-		case n < 0 || backslashes(b, end, from)%2 == 0:
-			return end
-		}
-		at = end
-	}
-}
-
-// add lays out a text from a place on. What is no line of an output has nothing to do with what is before it.
-func (t *texts) add(v []byte, start int, sign byte) {
-	first := len(t.laid)
-	t.lay(v, start)
-	t.found = append(t.found, quotedText{start, start + len(v), sign, first, len(t.laid), len(t.laid)-first != len(v)})
-	if t.laid[len(t.laid)-1] != '\n' {
-		t.laid = append(t.laid, '\n', '\n')
-	}
-}
-
-// opens gives the sign before a quote with which a text begins behind it, or 0; it is a line end where nothing stands before it.
-func opens(b []byte, quote int) byte {
-	i := quote
-	for i > 0 && quote-i < maxKey && isBlank(b[i-1]) {
-		i--
-	}
-	switch {
-	case i == 0 || quote-i < maxKey && i < quote && bytes.IndexByte(b[i:quote], '\n') >= 0 && b[i-1] != '\\':
-		return '\n'
-	case b[i-1] == ':' || b[i-1] == ',' || b[i-1] == '[' || b[i-1] == '{' || b[i-1] == '(':
-		return b[i-1]
-	case b[i-1] == '=' && i == quote:
-		return '='
-	}
-	return 0
-}
-
-// closes says whether a text ends with a quote, by what follows it and by the sign before the text.
-func closes(b []byte, quote int, sign byte) bool {
-	if closesAt(b, quote) {
-		return true
-	}
-	return sign == '=' && bytes.IndexByte([]byte(" \t>/"), b[quote+1]) >= 0
-}
-
-// lay lays a text that stands at a place out as it reads, with what its escapes stand for (RFC 8259, section 7). What is no escape stays
-// as it is.
-func (t *texts) lay(v []byte, start int) {
-	t.parts = append(t.parts, stretch{laid: len(t.laid), start: start})
-	for i := 0; i < len(v); {
-		n := bytes.IndexByte(v[i:], '\\')
-		if n < 0 {
-			n = len(v) - i
-		}
-		t.laid = append(t.laid, v[i:i+n]...)
-		if i += n; i == len(v) {
-			return
-		}
-		r, size := unescape(v[i:])
-		if size == 0 {
-			t.laid = append(t.laid, v[i])
-			i++
-			continue
-		}
-		if last := len(t.parts) - 1; t.parts[last].laid == len(t.laid) { // nothing before it
-			t.parts = t.parts[:last]
-		}
-		t.parts = append(t.parts, stretch{len(t.laid), start + i, size})
-		t.laid = utf8.AppendRune(t.laid, r)
-		i += size
-		if i < len(v) {
-			t.parts = append(t.parts, stretch{laid: len(t.laid), start: start + i})
-		}
-	}
-}
-
-// unescape gives the sign that an escape at the beginning of a text stands for, and how long the escape is, or 0.
-func unescape(v []byte) (r rune, size int) {
-	if len(v) < 2 {
-		return 0, 0
-	}
-	if n := bytes.IndexByte([]byte(`"\/bfnrt`), v[1]); n >= 0 {
-		return rune("\"\\/\b\f\n\r\t"[n]), 2
-	}
-	r, ok := unit16(v)
-	if !ok {
-		return 0, 0
-	}
-	if utf16.IsSurrogate(r) {
-		second, ok := unit16(v[6:])
-		if r = utf16.DecodeRune(r, second); !ok || r == utf8.RuneError {
-			return 0, 0
-		}
-		return r, 12
-	}
-	return r, 6
-}
-
-// unit16 reads \u and four digits.
-func unit16(v []byte) (rune, bool) {
-	if len(v) < 6 || v[0] != '\\' || v[1] != 'u' {
-		return 0, false
-	}
-	r := rune(0)
-	for _, c := range v[2:6] {
-		if !isHex(c) {
-			return 0, false
-		}
-		r = r<<4 | rune(unhex(c))
-	}
-	return r, true
 }

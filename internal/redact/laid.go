@@ -1,0 +1,311 @@
+package redact
+
+import (
+	"bytes"
+	"cmp"
+	"slices"
+	"unicode/utf16"
+	"unicode/utf8"
+)
+
+// Where texts begin and end in a block, and how they read.
+
+// gather finds the texts of a block from a place on and lays them out below each other.
+func (t *texts) gather(b []byte, from int) {
+	t.found, t.parts, t.laid, t.part = t.found[:0], t.parts[:0], append(t.laid[:0], '\n'), 0
+	at := from
+	if t.carried != 0 {
+		start := max(0, from-t.back)
+		start += backslashes(b, start, max(0, start-maxKey)) % 2
+		if end := textEnd(b, from, t.carriedIn, t.carried); end > from {
+			t.found = append(t.found, quotedText{start: start, end: end, sign: t.carried, quote: t.carriedIn})
+			at = min(len(b), end+1)
+		}
+	}
+	t.gatherQuoted(b, at)
+	t.gatherSingle(b, at)
+	kept := t.found[:0]
+	for _, q := range t.found {
+		if n := len(kept); n > 0 && q.start < kept[n-1].end {
+			continue // one in the other
+		}
+		t.add(b, &q)
+		kept = append(kept, q)
+	}
+	t.found = kept
+}
+
+// gatherQuoted finds those in double quotes.
+func (t *texts) gatherQuoted(b []byte, at int) {
+	for {
+		n := bytes.IndexByte(b[at:], '"')
+		if n < 0 {
+			return
+		}
+		quote := at + n
+		first := at + bytes.LastIndexByte(b[at:quote], '\n') + 1
+		end := len(b)
+		if n := bytes.IndexByte(b[quote:], '\n'); n >= 0 {
+			end = quote + n
+		}
+		for first < quote && isSpace(b[first]) {
+			first++
+		}
+		if c := b[first]; c == '{' || c == '[' {
+			t.gatherByBlanks(b, first, end)
+		} else {
+			t.gatherByQuotes(b, quote, end)
+		}
+		at = end
+	}
+}
+
+// gatherByBlanks does so in a line of JSON, most texts of which have no blanks and no escapes: where there is one, the text begins with
+// the quote before.
+func (t *texts) gatherByBlanks(b []byte, at, end int) {
+	escape := -1
+	for at < end {
+		blank := indexFrom(b, at, end, ' ')
+		if escape < at {
+			escape = indexFrom(b, at, end, '\\')
+		}
+		next := min(blank, escape)
+		if next == end {
+			return
+		}
+		quote := next - 1
+		for quote >= at && b[quote] != '"' && b[quote] > ' ' {
+			quote--
+		}
+		if quote < at || b[quote] != '"' || !t.take(b, quote, next, &at) {
+			at = next + 1
+			if next == escape {
+				at++
+			}
+		}
+	}
+}
+
+// gatherSingle finds those in single quotes behind the colon of a key, as Python writes them.
+func (t *texts) gatherSingle(b []byte, at int) {
+	double := len(t.found)
+	for {
+		n := bytes.Index(b[at:], colonSingle)
+		if n < 0 {
+			break
+		}
+		quote := at + n + len(colonSingle) - 1
+		for at = quote + 1; at < len(b) && b[at] != '\'' && !endsWord[b[at]]; at++ {
+		}
+		if at < len(b) && (b[at] == ' ' || b[at] == '\\') {
+			t.take(b, quote, at, &at)
+		}
+	}
+	if len(t.found) > double {
+		slices.SortFunc(t.found, func(a, b quotedText) int { return cmp.Compare(a.start, b.start) })
+	}
+}
+
+var colonSingle = []byte("': '")
+
+// indexFrom gives the next place of a sign before an end, or the end.
+func indexFrom(b []byte, at, end int, sign byte) int {
+	if n := bytes.IndexByte(b[at:end], sign); n >= 0 {
+		return at + n
+	}
+	return end
+}
+
+// gatherByQuotes does so in other lines.
+func (t *texts) gatherByQuotes(b []byte, at, end int) {
+	for at < end {
+		quote := indexFrom(b, at, end, '"')
+		for at = quote + 1; at < end && !endsWord[b[at]]; at++ {
+		}
+		if at < end && (b[at] == ' ' || b[at] == '\\' || b[at] == '"' && at+1 < end && b[at+1] == '"') {
+			t.take(b, quote, at, &at)
+		}
+	}
+}
+
+var endsWord = *bytesOf(" \\\"\t\r\n")
+
+// take takes the text that begins with a quote and has its first blank or escape at a place, if it is one, and moves on behind it.
+func (t *texts) take(b []byte, quote, blank int, at *int) bool {
+	sign := opens(b, quote)
+	if sign == 0 {
+		return false
+	}
+	end := textEnd(b, blank, b[quote], sign)
+	if end < 0 || end < len(b) && !closes(b, end, sign) {
+		return false
+	}
+	*at = min(len(b), end+1)
+	if v := b[quote+1 : end]; len(v) >= minText && !isPlaceholder(v) {
+		t.found = append(t.found, quotedText{start: quote + 1, end: end, sign: sign, quote: b[quote]})
+	}
+	return true
+}
+
+// textEnd gives the quote that ends a text from a place in it on, the end of the block, or -1 where the line ends before. In tables two
+// quotes within a text stand for one (RFC 4180).
+func textEnd(b []byte, from int, quote, sign byte) int {
+	for at := from; ; at++ {
+		n := bytes.IndexByte(b[at:], quote)
+		end := len(b)
+		if n >= 0 {
+			end = at + n
+		}
+		switch {
+		case bytes.IndexByte(b[at:end], '\n') >= 0:
+			return -1
+		case n >= 0 && inTable(sign) && end+1 < len(b) && b[end+1] == quote && (end == from || b[end-1] != '\\'):
+			end++
+		case n < 0 || backslashes(b, end, from)%2 == 0:
+			return end
+		}
+		at = end
+	}
+}
+
+// inTable says whether a text with a sign before it may stand in a table with separators.
+func inTable(sign byte) bool { return sign == ',' || sign == '\n' }
+
+// add lays out a text. What is no line of an output has nothing to do with what is before it.
+func (t *texts) add(b []byte, q *quotedText) {
+	q.laid = len(t.laid)
+	t.lay(b[q.start:q.end], q)
+	q.laidEnd = len(t.laid)
+	q.escapes = q.laidEnd-q.laid != q.end-q.start
+	if t.laid[len(t.laid)-1] != '\n' {
+		t.laid = append(t.laid, '\n', '\n')
+	}
+}
+
+// opens gives the sign before a quote with which a text begins behind it, or 0; it is a line end where nothing stands before it.
+func opens(b []byte, quote int) byte {
+	i := quote
+	for i > 0 && quote-i < maxKey && isBlank(b[i-1]) {
+		i--
+	}
+	switch {
+	case i == 0 || quote-i < maxKey && i < quote && bytes.IndexByte(b[i:quote], '\n') >= 0 && b[i-1] != '\\':
+		return '\n'
+	case b[i-1] == ':' || b[i-1] == ',' || b[i-1] == '[' || b[i-1] == '{' || b[i-1] == '(':
+		return b[i-1]
+	case b[i-1] == '=' && i == quote:
+		return '='
+	}
+	return 0
+}
+
+// closes says whether a text ends with a quote, by what follows it and by the sign before the text.
+func closes(b []byte, quote int, sign byte) bool {
+	if closesAt(b, quote) {
+		return true
+	}
+	return sign == '=' && bytes.IndexByte([]byte(" \t>/"), b[quote+1]) >= 0
+}
+
+// lay lays a text out as it reads, with what its escapes stand for (RFC 8259, section 7). A text with a backslash that is none stays as it
+// is: a path, most likely.
+func (t *texts) lay(v []byte, q *quotedText) {
+	t.parts = append(t.parts, stretch{laid: len(t.laid), start: q.start})
+	q.plain = !allEscapes(v, q.quote)
+	for i := 0; i < len(v); {
+		n := nextEscape(v[i:], q)
+		t.laid = append(t.laid, v[i:i+n]...)
+		if i += n; i == len(v) {
+			return
+		}
+		r, size := rune('"'), 2
+		if v[i] == '\\' {
+			r, size = unescape(v[i:], q.quote)
+		}
+		if last := len(t.parts) - 1; t.parts[last].laid == len(t.laid) { // nothing before it
+			t.parts = t.parts[:last]
+		}
+		t.parts = append(t.parts, stretch{len(t.laid), q.start + i, size})
+		t.laid = utf8.AppendRune(t.laid, r)
+		i += size
+		if i < len(v) {
+			t.parts = append(t.parts, stretch{laid: len(t.laid), start: q.start + i})
+		}
+	}
+}
+
+// nextEscape gives how much stands before the next escape of a text, or its whole length.
+func nextEscape(v []byte, q *quotedText) int {
+	n := len(v)
+	if !q.plain {
+		n = indexFrom(v, 0, n, '\\')
+	}
+	if !inTable(q.sign) {
+		return n
+	}
+	for at := 0; ; at++ {
+		if at = indexFrom(v, at, n, '"'); at >= n-1 || v[at+1] == '"' {
+			if at >= n-1 {
+				return n
+			}
+			return at
+		}
+	}
+}
+
+// allEscapes says whether every backslash of a text begins an escape.
+func allEscapes(v []byte, quote byte) bool {
+	for i := indexFrom(v, 0, len(v), '\\'); i < len(v); i = indexFrom(v, i, len(v), '\\') {
+		_, size := unescape(v[i:], quote)
+		if size == 0 && len(v)-i > 1 { // a text may be cut off in one
+			return false
+		}
+		i += max(size, 1)
+	}
+	return true
+}
+
+// unescape gives the sign that an escape at the beginning of a text stands for, and how long the escape is, or 0.
+func unescape(v []byte, quote byte) (r rune, size int) {
+	if len(v) < 2 {
+		return '\\', len(v)
+	}
+	if quote == '\'' { // of Python
+		switch {
+		case v[1] == '\'':
+			return '\'', 2
+		case v[1] == 'x' && len(v) > 3 && isHex(v[2]) && isHex(v[3]) && v[2] < '8':
+			return rune(unhex(v[2])<<4 | unhex(v[3])), 4
+		}
+	}
+	if n := bytes.IndexByte([]byte(`"\/bfnrt`), v[1]); n >= 0 {
+		return rune("\"\\/\b\f\n\r\t"[n]), 2
+	}
+	r, ok := unit16(v)
+	if !ok {
+		return 0, 0
+	}
+	if utf16.IsSurrogate(r) {
+		second, ok := unit16(v[6:])
+		if r = utf16.DecodeRune(r, second); !ok || r == utf8.RuneError {
+			return 0, 0
+		}
+		return r, 12
+	}
+	return r, 6
+}
+
+// unit16 reads \u and four digits.
+func unit16(v []byte) (rune, bool) {
+	if len(v) < 6 || v[0] != '\\' || v[1] != 'u' {
+		return 0, false
+	}
+	r := rune(0)
+	for _, c := range v[2:6] {
+		if !isHex(c) {
+			return 0, false
+		}
+		r = r<<4 | rune(unhex(c))
+	}
+	return r, true
+}
