@@ -300,6 +300,9 @@ func (e *Engine) find(b []byte, from int) {
 	e.ownerEnd, e.marks.to = -1, 0
 	e.numbered, e.hots, e.sqlRows = from, e.hots[:0], e.sqlRows[:0]
 	e.heads, e.rowsNext, e.lineAt = e.heads[:0], e.rows, lineAt{}
+	if e.base == 0 && from == 0 {
+		e.texts.beginStream(b)
+	}
 	e.texts.before(b, from)
 	if from == 0 && e.base == 0 { // the first line of a text
 		e.heads = append(e.heads, 0)

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"cmp"
 	"slices"
+	"strconv"
 	"unicode/utf16"
 	"unicode/utf8"
 )
@@ -23,7 +24,12 @@ func (t *texts) gather(b []byte, from int) {
 		}
 	}
 	t.gatherQuoted(b, at)
+	double := len(t.found)
 	t.gatherSingle(b, at)
+	t.gatherMarkup(b, at)
+	if len(t.found) > double {
+		slices.SortStableFunc(t.found, func(a, b quotedText) int { return cmp.Compare(a.start, b.start) })
+	}
 	kept := t.found[:0]
 	for _, q := range t.found {
 		if n := len(kept); n > 0 && q.start < kept[n-1].end {
@@ -88,22 +94,90 @@ func (t *texts) gatherByBlanks(b []byte, at, end int) {
 
 // gatherSingle finds those in single quotes behind the colon of a key, as Python writes them.
 func (t *texts) gatherSingle(b []byte, at int) {
-	double := len(t.found)
 	for {
 		n := bytes.Index(b[at:], colonSingle)
 		if n < 0 {
-			break
+			return
 		}
 		quote := at + n + len(colonSingle) - 1
-		for at = quote + 1; at < len(b) && b[at] != '\'' && !endsWord[b[at]]; at++ {
+		for at = quote + 1; at < len(b) && b[at] != '\'' && (b[at] == '"' || !endsWord[b[at]]); at++ {
 		}
 		if at < len(b) && (b[at] == ' ' || b[at] == '\\') {
 			t.take(b, quote, at, &at)
 		}
 	}
-	if len(t.found) > double {
-		slices.SortFunc(t.found, func(a, b quotedText) int { return cmp.Compare(a.start, b.start) })
+}
+
+// gatherMarkup finds the contents of elements of XML and HTML: in documents of these, those with blanks or signs that are written as
+// entities, elsewhere those with such signs alone.
+func (t *texts) gatherMarkup(b []byte, at int) {
+	sign := []byte("&")
+	if t.markup {
+		sign = []byte("</")
 	}
+	tag, seen := -1, at // the last sign of a tag so far, and how far that is
+	for {
+		n := bytes.Index(b[at:], sign)
+		if n < 0 {
+			return
+		}
+		at += n
+		if n := bytes.LastIndexAny(b[seen:at], "<>"); n >= 0 {
+			tag = seen + n
+		}
+		seen = at
+		start, end := tag+1, at
+		switch {
+		case tag < 0 || b[tag] != '>' || at-tag > maxText:
+			end = start
+		case t.markup:
+			if v := b[start:end]; len(v) < minText || bytes.IndexAny(v, " &") < 0 || len(bytes.TrimSpace(v)) < minText {
+				end = start
+			}
+		case entityLen(b[at:]) == 0:
+			end = start
+		default:
+			end += max(0, bytes.IndexByte(b[at:min(len(b), at+maxValue)], '<'))
+		}
+		if end > start {
+			t.found = append(t.found, quotedText{start: start, end: end, sign: '>', quote: '>'})
+			tag = -1
+		}
+		at = max(at+1, end)
+	}
+}
+
+// entities are those of XML.
+var entities = []struct {
+	name string
+	sign rune
+}{{"&lt;", '<'}, {"&gt;", '>'}, {"&amp;", '&'}, {"&quot;", '"'}, {"&apos;", '\''}}
+
+// entity gives the sign of ASCII that an entity at the beginning of a text stands for, and how long the entity is, or 0.
+func entity(v []byte) (sign rune, size int) {
+	for _, e := range entities {
+		if bytes.HasPrefix(v, []byte(e.name)) {
+			return e.sign, len(e.name)
+		}
+	}
+	end := bytes.IndexByte(v[:min(len(v), 8)], ';')
+	if end < 3 || v[1] != '#' {
+		return 0, 0
+	}
+	digits, base := string(v[2:end]), 10
+	if digits[0] == 'x' {
+		digits, base = digits[1:], 16
+	}
+	n, err := strconv.ParseUint(digits, base, 7)
+	if err != nil || n == 0 {
+		return 0, 0
+	}
+	return rune(n), end + 1
+}
+
+func entityLen(v []byte) int {
+	_, size := entity(v)
+	return size
 }
 
 var colonSingle = []byte("': '")
@@ -137,7 +211,11 @@ func (t *texts) take(b []byte, quote, blank int, at *int) bool {
 		return false
 	}
 	end := textEnd(b, blank, b[quote], sign)
-	if end < 0 || end < len(b) && !closes(b, end, sign) {
+	if end < 0 { // nor does another one end in this line
+		*at = -end
+		return true
+	}
+	if end < len(b) && !closes(b, end, sign) {
 		return false
 	}
 	*at = min(len(b), end+1)
@@ -147,8 +225,8 @@ func (t *texts) take(b []byte, quote, blank int, at *int) bool {
 	return true
 }
 
-// textEnd gives the quote that ends a text from a place in it on, the end of the block, or -1 where the line ends before. In tables two
-// quotes within a text stand for one (RFC 4180).
+// textEnd gives the quote that ends a text from a place in it on, the end of the block, or, where the line ends before, minus the place
+// of that. In tables two quotes within a text stand for one (RFC 4180).
 func textEnd(b []byte, from int, quote, sign byte) int {
 	for at := from; ; at++ {
 		n := bytes.IndexByte(b[at:], quote)
@@ -156,9 +234,10 @@ func textEnd(b []byte, from int, quote, sign byte) int {
 		if n >= 0 {
 			end = at + n
 		}
+		if n := bytes.IndexByte(b[at:end], '\n'); n >= 0 {
+			return -max(1, at+n)
+		}
 		switch {
-		case bytes.IndexByte(b[at:end], '\n') >= 0:
-			return -1
 		case n >= 0 && inTable(sign) && end+1 < len(b) && b[end+1] == quote && (end == from || b[end-1] != '\\'):
 			end++
 		case n < 0 || backslashes(b, end, from)%2 == 0:
@@ -211,16 +290,20 @@ func closes(b []byte, quote int, sign byte) bool {
 // is: a path, most likely.
 func (t *texts) lay(v []byte, q *quotedText) {
 	t.parts = append(t.parts, stretch{laid: len(t.laid), start: q.start})
-	q.plain = !allEscapes(v, q.quote)
+	q.plain = q.quote == '>' || !allEscapes(v, q.quote)
+	var next nextEscape
 	for i := 0; i < len(v); {
-		n := nextEscape(v[i:], q)
+		n := next.from(v, i, q) - i
 		t.laid = append(t.laid, v[i:i+n]...)
 		if i += n; i == len(v) {
 			return
 		}
 		r, size := rune('"'), 2
-		if v[i] == '\\' {
+		switch v[i] {
+		case '\\':
 			r, size = unescape(v[i:], q.quote)
+		case '&':
+			r, size = entity(v[i:])
 		}
 		if last := len(t.parts) - 1; t.parts[last].laid == len(t.laid) { // nothing before it
 			t.parts = t.parts[:last]
@@ -234,23 +317,31 @@ func (t *texts) lay(v []byte, q *quotedText) {
 	}
 }
 
-// nextEscape gives how much stands before the next escape of a text, or its whole length.
-func nextEscape(v []byte, q *quotedText) int {
-	n := len(v)
-	if !q.plain {
-		n = indexFrom(v, 0, n, '\\')
+// nextEscape keeps where the next signs are with which an escape of a text may begin: none is looked for twice.
+type nextEscape struct{ backslash, other int }
+
+// from gives where the next escape begins from a place on, or the end of the text.
+func (n *nextEscape) from(v []byte, at int, q *quotedText) int {
+	switch {
+	case q.plain:
+		n.backslash = len(v)
+	case n.backslash <= at:
+		n.backslash = indexFrom(v, at, len(v), '\\')
 	}
-	if !inTable(q.sign) {
-		return n
+	if n.other > at {
+		return min(n.backslash, n.other)
 	}
-	for at := 0; ; at++ {
-		if at = indexFrom(v, at, n, '"'); at >= n-1 || v[at+1] == '"' {
-			if at >= n-1 {
-				return n
-			}
-			return at
+	switch n.other = len(v); {
+	case q.sign == '>' || q.sign == '=':
+		for n.other = indexFrom(v, at, len(v), '&'); n.other < len(v) && entityLen(v[n.other:]) == 0; {
+			n.other = indexFrom(v, n.other+1, len(v), '&')
+		}
+	case inTable(q.sign):
+		for n.other = indexFrom(v, at, len(v), '"'); n.other < len(v) && (n.other+1 == len(v) || v[n.other+1] != '"'); {
+			n.other = indexFrom(v, n.other+1, len(v), '"')
 		}
 	}
+	return min(n.backslash, n.other)
 }
 
 // allEscapes says whether every backslash of a text begins an escape.

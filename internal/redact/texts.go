@@ -45,12 +45,18 @@ type texts struct {
 	depth     int  // in how many texts what this engine looks at stands
 	gathered  bool // before the rules looked; whether there were any is taken for a sign that there will be
 	masked    int  // the first text that may go on behind the last chunk
+	markup    bool // the document begins as one of XML or HTML
 	quotes    bool
 	looked    int  // so far quotes are known of
 	part      int  // the one that was asked for last
 	carried   byte // the sign of a text in which the block begins, which is too long for one
 	carriedIn byte // its quotes
 	back      int  // how much of it stands before
+}
+
+// beginStream says that another document is looked at, which begins with a block.
+func (t *texts) beginStream(b []byte) {
+	t.markup = bytes.HasPrefix(bytes.TrimLeft(b[:min(len(b), maxKey)], "\xef\xbb\xbf \t\r\n"), []byte("<")) && t.depth == 0
 }
 
 // noteQuotes says that a chunk of a block was looked at, and whether it has any quotes.
@@ -132,7 +138,7 @@ func (q *quotedText) isJSON() bool {
 func (e *Engine) findInTexts(b []byte, from, ruled int) int {
 	t := &e.texts
 	t.noteQuotes(b, len(b), len(b), false)
-	if !t.quotes || t.depth == maxTextDepth {
+	if !t.quotes && !t.markup || t.depth == maxTextDepth {
 		return ruled
 	}
 	if !t.gathered {

@@ -150,14 +150,13 @@ func behindOther(b []byte, at, free, first, start int, word string) (int, int, b
 	if directives[word] {
 		place = 1
 	}
-	verb, _ := verbOf(b[first:start])
 	switch {
 	case place > 0 && len(bytes.Trim(b[first:start], " \t")) == 0:
 		return argument(b, at, free, place)
 	case place > 0 && beginsMessage(b, start):
 		vs, ve, ok := argument(b, at, free, place)
 		return vs, ve, ok && looksChosen(b[vs:ve])
-	case word == "host" && verb == "snmp-server":
+	case word == "host" && bytes.Contains(b[first:start], []byte("snmp-server")):
 		return snmpHost(b, at, free)
 	case word == "reg_sz" || word == "reg_expand_sz":
 		return secretOfRegistry(b, at, free)
@@ -236,8 +235,19 @@ func behindCompound(b []byte, at, free, start int) (int, int, bool) {
 	return vs, ve, sure && sureVerb || looksChosen(b[vs:ve])
 }
 
-// messageSigns end what stands before the message of a log, or before a command.
-var messageSigns = [][]byte{[]byte(": "), []byte("] "), []byte("> "), []byte("# "), []byte("$ "), []byte(" - "), []byte("| "), []byte(" F "), []byte("command:"), []byte("\x1b[0m")}
+// behindMessageSign says whether what stands before the message of a log, or before a command, ends at a place.
+func behindMessageSign(line []byte, at int) bool {
+	if line[at-1] != ' ' {
+		return bytes.HasSuffix(line[:at], []byte("command:")) || bytes.HasSuffix(line[:at], []byte("\x1b[0m"))
+	}
+	switch before := line[at-2]; before {
+	case ':', ']', '>', '#', '$', '|':
+		return true
+	case '-', 'F':
+		return at > 2 && line[at-3] == ' '
+	}
+	return false
+}
 
 // verbOf gives the word that begins a line of a configuration up to a place, empty where nothing stands before it. Where the line is
 // one of a log, it is that of its message, and not sure.
@@ -246,13 +256,11 @@ func verbOf(line []byte) (verb string, sure bool) {
 	if verb == "" || configVerbs[verb] {
 		return verb, true
 	}
-	from := -1
-	for _, sign := range messageSigns {
-		if n := bytes.LastIndex(line, sign); n >= 0 {
-			from = max(from, n+len(sign))
-		}
+	from := len(line)
+	for from > 1 && !behindMessageSign(line, from) {
+		from--
 	}
-	if from < 0 {
+	if from < 2 {
 		return verb, true
 	}
 	if inner := strings.ToLower(firstWord(line[from:])); inner == "" || configVerbs[inner] {
