@@ -144,6 +144,9 @@ func (s *session) drawRules(v *flow.Review, f reviewFlags) {
 			if x.Member != "" {
 				where += ": " + x.Member
 			}
+			if x.Masked != "" {
+				where += " (masked: " + x.Masked + ")"
+			}
 			s.screen.Print("    %s", s.screen.Paint(term.Faint, term.Clean(where)))
 			left, right := s.context(x, len([]rune(original)))
 			s.screen.Print("      %s → %s%s%s", original, left, s.screen.Paint(term.Good, term.Clean(x.Put)), right)

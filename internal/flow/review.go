@@ -42,6 +42,7 @@ type ReviewSample struct {
 	Name   string `json:"name"` // below the system's folder in the round
 	redact.Sample
 	Original string `json:"original,omitempty"` // only when asked for
+	Masked   string `json:"-"`                  // why it was not to be had then
 }
 
 // samplesPerRule bounds how many samples of one rule are kept.
@@ -232,16 +233,24 @@ func (v *Review) suspect(name string, s redact.Suspect, byValue map[string]int, 
 func (v *Review) unmask(c *casefile.Case) {
 	for i := range v.Samples {
 		s := &v.Samples[i]
-		if s.Member != "" || s.Length > redact.MaxLearned {
+		if s.Form != "" {
+			s.Masked = fmt.Sprintf("it stands within a %s file", s.Form)
+			continue
+		}
+		if s.Length > redact.MaxLearned {
+			s.Masked = "it is too long"
 			continue
 		}
 		f, err := os.Open(filepath.Join(c.RoundDir(orElse(s.Round, v.Round)), "raw", s.System, filepath.FromSlash(s.Name)))
 		if err != nil {
+			s.Masked = "its evidence is gone"
 			continue
 		}
 		buf := make([]byte, s.Length)
 		if _, err := f.ReadAt(buf, s.Offset); err == nil {
 			s.Original = string(buf)
+		} else {
+			s.Masked = "its evidence is another by now"
 		}
 		f.Close()
 	}

@@ -55,6 +55,7 @@ type Engine struct {
 	bare          style // how the document writes values without quotes
 	options       Options
 	base          int64  // offset of the block in its text
+	opened        Form   // of the file that is looked at, when it is no plain text
 	member        string // of a container, that is looked at
 	place         func(Value, int64)
 	sampler       func(Sample)
@@ -508,72 +509,6 @@ func (e *Engine) write(w io.Writer, b []byte, at int) error {
 	}
 	_, err := w.Write(rest)
 	return err
-}
-
-// asBare gives the replacement of a secret that is a value without quotes in YAML or TOML, and how far it goes: what begins
-// with a bracket would be a list there, and a number stays a number.
-func (e *Engine) asBare(b []byte, f finding, put string) (end int, _ string) {
-	before := b[lineStart(b, f.start):f.start]
-	trimmed := bytes.TrimRight(before, " \t")
-	if len(trimmed) == 0 || bytes.Count(before, []byte(`"`))%2 == 1 || bytes.Count(before, []byte("'"))%2 == 1 {
-		return f.end, put
-	}
-	switch last := trimmed[len(trimmed)-1]; {
-	case e.bare == yamlly && (last == ':' || last == '-') && len(before) > len(trimmed):
-	case e.bare == yamlly && (last == '[' || last == ',' || last == '{') && inFlow(trimmed):
-	case e.bare == tomlly && last == '=':
-	default:
-		return f.end, put
-	}
-	if isAllDigits(b[f.start:f.end]) {
-		return f.end, "0"
-	}
-	// The value may go on behind what was found: all of it is quoted then, without what is behind.
-	rest := lineFrom(b, f.end)
-	if n := bytes.Index(rest, []byte(" #")); n >= 0 {
-		rest = rest[:n]
-	}
-	if n := bytes.IndexAny(rest, ",}]"); n >= 0 {
-		rest = rest[:n]
-	}
-	return f.end + len(bytes.TrimRight(rest, " \t")), `"` + put + `"`
-}
-
-// inFlow says whether a line is within a list or mapping in brackets at its end.
-func inFlow(line []byte) bool {
-	return bytes.Count(line, []byte("["))+bytes.Count(line, []byte("{")) > bytes.Count(line, []byte("]"))+bytes.Count(line, []byte("}"))
-}
-
-// bareJSON says whether a span is the bare value of a quoted key or behind another text of a list, as numbers are in JSON: what stands there instead must be
-// quoted, or the document breaks.
-func bareJSON(b []byte, start, end int) bool {
-	i := start
-	for i > 0 && start-i < 16 && (b[i-1] == ' ' || b[i-1] == '\t') {
-		i--
-	}
-	if i == 0 || b[i-1] != ':' && (b[i-1] != ',' || !isJSONNumber(b[start:end])) {
-		return false
-	}
-	before := bytes.TrimRight(b[max(0, start-16):i-1], " \t")
-	if !bytes.HasSuffix(before, []byte(`"`)) || quoteDepth(before, len(before)-1, 0) > 0 {
-		return false
-	}
-	after := bytes.TrimLeft(b[end:min(len(b), end+16)], " \t\r\n")
-	return len(after) == 0 || after[0] == ',' || after[0] == '}' || after[0] == ']'
-}
-
-// isJSONNumber says whether a text is a number, a truth or nothing, as they stand without quotes in JSON (RFC 8259).
-func isJSONNumber(v []byte) bool {
-	switch string(v) {
-	case "true", "false", "null":
-		return true
-	}
-	for _, c := range v {
-		if !isDigit(c) && c != '.' && c != '-' && c != '+' && c|0x20 != 'e' {
-			return false
-		}
-	}
-	return len(v) > 0 && (isDigit(v[0]) || v[0] == '-')
 }
 
 func (e *Engine) replacement(f finding, text []byte) string {

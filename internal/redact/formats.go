@@ -121,6 +121,11 @@ func (e *Engine) File(w io.Writer, r io.Reader, in Source) (Result, error) {
 			res.Form, res.Note = Opaque, "it lies too deep within other files"
 			return res, err
 		}
+		if in.depth == 0 {
+			if e.opened = f.Form; f.Form == Plain {
+				e.opened = ""
+			}
+		}
 		res, err := f.Apply(e, w, br, in)
 		if res.Form == "" {
 			res.Form = f.Form

@@ -5,6 +5,7 @@ package redact
 type Sample struct {
 	Rule   string `json:"rule"`
 	Class  Class  `json:"class"`
+	Form   Form   `json:"form,omitempty"`   // of the file, when it had to be opened or decoded for it
 	Member string `json:"member,omitempty"` // of a container
 	Offset int64  `json:"offset"`           // of the original in the (opened) file, in bytes
 	Length int    `json:"length"`           // of the original, in bytes
@@ -34,7 +35,7 @@ func (e *Engine) sample(b []byte, i int, put string) {
 			to = j
 		}
 	}
-	e.sampler(Sample{Rule: f.rule, Class: f.class, Member: e.member, Offset: e.base + int64(f.start), Length: f.end - f.start,
+	e.sampler(Sample{Rule: f.rule, Class: f.class, Form: e.opened, Member: e.member, Offset: e.base + int64(f.start), Length: f.end - f.start,
 		Left: e.rendered(b, from, f.start), Put: put, Right: e.rendered(b, f.end, to)})
 }
 

@@ -61,7 +61,7 @@ func (t *texts) beginStream(b []byte) {
 
 // noteQuotes says that a chunk of a block was looked at, and whether it has any quotes.
 func (t *texts) noteQuotes(b []byte, from, to int, any bool) {
-	t.quotes = t.quotes || any || from > t.looked && bytes.IndexAny(b[t.looked:from], `"'`) >= 0
+	t.quotes = t.quotes || any || from > t.looked && bytes.ContainsAny(b[t.looked:from], `"'`)
 	t.looked = max(t.looked, to)
 }
 

@@ -31,11 +31,15 @@ type Screen struct {
 // Unlimited is the width of what is written to a file or pipe: nothing is wrapped there, so that grep finds whole lines.
 const Unlimited = 1 << 20
 
+// usualWidth is that of a terminal that does not tell its own.
+const usualWidth = 80
+
 // New finds out what the given streams are. noColor is what the engineer said (NO_COLOR, --no-color).
 func New(in io.Reader, out, errOut io.Writer, noColor bool) *Screen {
 	s := &Screen{In: in, Out: out, Err: errOut, Width: Unlimited}
 	if fd, ok := terminal(out); ok {
 		s.Color = !noColor
+		s.Width = usualWidth
 		if w, _, err := xterm.GetSize(fd); err == nil && w > 0 {
 			s.Width = max(w, 40)
 		}
