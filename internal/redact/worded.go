@@ -113,18 +113,15 @@ func valueAfterWord(b []byte, at, free int) (int, int, bool) {
 	if !mayFollow(b, vs, ve, free) {
 		return 0, 0, false
 	}
-	if ve < len(b) && (b[ve] == '"' || b[ve] == '\'') && b[ve-1] == '=' {
-		return 0, 0, false // an attribute
-	}
-	if b[ve-1] == '.' || b[ve-1] == ',' || b[ve-1] == ':' {
-		return 0, 0, false // the end of a clause
+	if ve < len(b) && (b[ve] == '"' || b[ve] == '\'') && b[ve-1] == '=' || bytes.IndexByte([]byte(".,:"), b[ve-1]) >= 0 {
+		return 0, 0, false // an attribute, or the end of a clause
 	}
 	verb, sureVerb := verbOf(b[first:start])
-	if verb == "" {
-		verb = word
-	}
-	if !sureVerb && (isUpper(b[start]) || !looksChosen(b[vs:ve])) { // a message that begins like a command
+	switch {
+	case !sureVerb && (isUpper(b[start]) || !looksChosen(b[vs:ve])): // a message that begins like a command
 		verb = ""
+	case verb == "":
+		verb = word
 	}
 	switch word {
 	case "string", "text", "key", "md5", "sha", "ascii", "hex", "authentication", "plain", "login", "enc", "simple", "code", "token", "pin", "encrypted", "cipher", "aes", "des", "sha1", "sha256", "sha-256", "pass", "otp", "by", "auth", "eap", "xauth":
