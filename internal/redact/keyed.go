@@ -96,10 +96,22 @@ func keyedAt(b []byte, at int) (k keyed, ok bool) {
 		return k, false
 	}
 	k, ok = k.readValue(b, value)
+	if ok && !k.quoted && b[at] == '=' && isSpace(b[at+1]) && at > 0 && !isSpace(b[at-1]) && isPair(b[k.start:k.end]) {
+		return k, false // nothing stands behind this key: logname= uid=0
+	}
 	if ok && !k.quoted && isIndexed(b, at) && value == at+1 && !looksChosen(b[k.start:k.end]) {
 		return k, false // a line of a program, which gives it to a variable
 	}
 	return k, ok
+}
+
+// isPair says whether a word is a key in small letters and its value.
+func isPair(v []byte) bool {
+	n := 0
+	for n < len(v) && (isLower(v[n]) || v[n] == '_' || v[n] == '-' || n > 0 && isDigit(v[n])) {
+		n++
+	}
+	return n > 0 && n+1 < len(v) && v[n] == '=' && v[n+1] != '='
 }
 
 // isWholeArgument says whether text ends where, in quotes, one key with its value follows and nothing else.
