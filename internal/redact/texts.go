@@ -214,17 +214,34 @@ func (e *Engine) fromText(b []byte, f finding, text int) (findInText, bool) {
 		f.by = e.named[f.by.Name]
 	}
 	switch {
-	case f.put != "" && f.put[0] != '"' && f.put[0] != '\\':
 	case f.put != "":
-		f.put = strings.NewReplacer(`"`, `\"`, `\`, `\\`).Replace(f.put)
+		f.put = q.written(f.put)
 	case f.class == Secret && bareJSON(t.laid, start, end):
-		f.put = `\"` + Placeholder(f.rule) + `\"`
+		f.put = q.written(`"` + Placeholder(f.rule) + `"`)
 		if isAllDigits(t.laid[start:end]) {
 			f.put = "0"
 		}
 	}
 	return findInText{f, text}, true
 }
+
+// written gives what is put into a text as it is written there.
+func (q *quotedText) written(put string) string {
+	switch {
+	case q.quote == '>':
+		return markupEscapes.Replace(put)
+	case inTable(q.sign) && q.plain:
+		return strings.ReplaceAll(put, `"`, `""`)
+	case q.quote == '\'' || q.plain:
+		return put
+	}
+	return jsonEscapes.Replace(put)
+}
+
+var (
+	jsonEscapes   = strings.NewReplacer(`"`, `\"`, `\`, `\\`)
+	markupEscapes = strings.NewReplacer("&", "&amp;", `"`, "&quot;")
+)
 
 // inBlock gives the first byte of the block that a byte laid out stands for, and the one behind the last. It is quick where one asks
 // from the beginning to the end.
@@ -254,7 +271,8 @@ func (t *texts) inBlock(at int) (start, end int) {
 // maxPartSteps is how many parts are gone through one by one before the rest is searched.
 const maxPartSteps = 16
 
-// prefer takes those out of some findings that something within a text of JSON gave away, since it was looked at as it reads, and leaves out what is found in texts that are found as a whole, or found already.
+// prefer takes those out of some findings that something within a text of JSON gave away, since it was looked at as it reads, and leaves
+// out what is found in texts that are found as a whole, or found already.
 func (t *texts) prefer(rules []finding) []finding {
 	text := 0
 	rules = slices.DeleteFunc(rules, func(f finding) bool {
