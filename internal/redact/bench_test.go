@@ -39,6 +39,26 @@ func gateLog(lines int, all bool) []byte {
 	return w.Bytes()
 }
 
+// inLines gives a log as a container's output is kept, each line in one of JSON.
+func inLines(log []byte) []byte {
+	var out bytes.Buffer
+	for line := range bytes.Lines(log) {
+		fmt.Fprintf(&out, `{"log":%s,"stream":"stdout","time":"2026-03-14T06:12:00.123Z"}`+"\n", quoted(string(line)))
+	}
+	return out.Bytes()
+}
+
+// jsonLog is a log of lines of JSON with a message in each.
+func jsonLog(lines int) []byte {
+	r := rand.New(rand.NewPCG(3, 4))
+	var out bytes.Buffer
+	for i := range lines {
+		fmt.Fprintf(&out, `{"time":"2026-03-14T06:%02d:%02dZ","level":"info","msg":"%s","gate":"gate-%d","zone":%d,"cents":%d,"ms":%d}`+"\n",
+			i/60%60, i%60, []string{"quote given", "door cycle done", "Response delayed by the Terminal", "pass accepted", "heartbeat ok"}[r.IntN(5)], i%9, i%5, 100+r.IntN(800), i%90)
+	}
+	return out.Bytes()
+}
+
 // BenchmarkText redacts on one core: a log with few finds, one with a find in every fifth line or in each, and one with several in each.
 func BenchmarkText(b *testing.B) {
 	var values []Value
@@ -62,7 +82,7 @@ func BenchmarkText(b *testing.B) {
 		name    string
 		data    []byte
 		learned []Value
-	}{{"plain", plain, values}, {"gate", gateLog(100_000, false), values}, {"gate-random-values", gateLog(100_000, false), random}, {"gate-nothing-learned", gateLog(100_000, false), nil}, {"gate-own-values", gateLog(100_000, false), learned.Values()}, {"each-line", gateLog(100_000, true), values}, {"dense", []byte(sampleText(b, 40_000)), values}} {
+	}{{"plain", plain, values}, {"gate", gateLog(100_000, false), values}, {"gate-random-values", gateLog(100_000, false), random}, {"gate-nothing-learned", gateLog(100_000, false), nil}, {"gate-own-values", gateLog(100_000, false), learned.Values()}, {"each-line", gateLog(100_000, true), values}, {"dense", []byte(sampleText(b, 40_000)), values}, {"container", inLines(gateLog(60_000, false)), values}, {"json", jsonLog(80_000), values}} {
 		run := func(b *testing.B) {
 			e := NewEngine(Options{Matcher: NewMatcher(c.learned)})
 			b.SetBytes(int64(len(c.data)))
