@@ -289,7 +289,7 @@ func (e *Engine) block(w io.Writer, b []byte, from int, whole bool) (int, error)
 	if done == len(b) && e.openKey {
 		e.inKey = true
 	}
-	e.rows, e.sqlKinds = e.rowsNext, e.sqlNext
+	e.rows, e.sqlKinds, e.texts.inKey = e.rowsNext, e.sqlNext, whole && e.texts.openKey
 	return done, e.write(w, b[:done], at)
 }
 

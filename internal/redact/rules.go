@@ -59,12 +59,13 @@ const (
 	userRule         = "user"
 	logUserRule      = "log-user"
 	ownerRule        = "owner"
+	privateKeyRule   = "private-key"
 	phoneRule        = "phone"
 )
 
 // Rules is the table of rules. Where two begin at the same trigger, the earlier one goes first.
 var Rules = []Rule{
-	{Name: "private-key", Class: Secret, Doc: "private key blocks (PEM, OpenSSH, PGP), over several lines or with \\n within one", Triggers: "-", Find: findPrivateKey},
+	{Name: privateKeyRule, Class: Secret, Doc: "private key blocks (PEM, OpenSSH, PGP), over several lines or with \\n within one", Triggers: "-", Find: findPrivateKey},
 	{Name: "password-option", Class: Secret, Doc: "the value after a telling command-line option, such as --password VALUE, and of the options of well-known programs", Triggers: "-", Find: findOption, beside: nameBeside(nameJoined)},
 	{Name: "url-credentials", Class: Secret, Doc: "user:password@ or token@ within a URL or connection string", Triggers: ":@", Find: findURLCredentials, beside: nameBeside(nameJoined)},
 	{Name: "authorization", Class: Secret, Doc: "the value of Authorization and Proxy-Authorization headers, without the scheme", Triggers: separators, Find: findAuthorization, Keys: keyAuthorization},

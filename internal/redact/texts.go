@@ -52,10 +52,13 @@ type texts struct {
 	carried   byte // the sign of a text in which the block begins, which is too long for one
 	carriedIn byte // its quotes
 	back      int  // how much of it stands before
+	openKey   bool // the texts of the block end within a private key
+	inKey     bool // those before did
 }
 
 // beginStream says that another document is looked at, which begins with a block.
 func (t *texts) beginStream(b []byte) {
+	t.inKey = false
 	t.markup = bytes.HasPrefix(bytes.TrimLeft(b[:min(len(b), maxKey)], "\xef\xbb\xbf \t\r\n"), []byte("<")) && t.depth == 0
 }
 
@@ -67,7 +70,7 @@ func (t *texts) noteQuotes(b []byte, from, to int, any bool) {
 
 // before gathers the texts of a block before the rules look, where the block before had some.
 func (t *texts) before(b []byte, from int) {
-	t.found = t.found[:0]
+	t.found, t.openKey = t.found[:0], false
 	if t.gathered {
 		t.gather(b, from)
 	}
@@ -155,10 +158,19 @@ func (e *Engine) findInTexts(b []byte, from, ruled int) int {
 	}
 	in := t.inner
 	in.base, in.rows, in.sqlKinds, in.inKey = 1, table{}, nil, false // it is no beginning of a file
-	in.find(t.laid, 0)
+	begin, open := 0, false
+	if t.inKey {
+		begin, open = keyBlockEnd(t.laid, 1, false)
+	}
+	in.find(t.laid, begin)
+	t.openKey = open || in.openKey
+	finds := in.findings
+	if by := e.named[privateKeyRule]; begin > 1 && by != nil {
+		finds = append([]finding{{start: 1, end: begin, trigger: 1, class: Secret, rule: privateKeyRule, by: by}}, finds...)
+	}
 	t.finds = t.finds[:0]
 	next := 0
-	for _, f := range in.findings {
+	for _, f := range finds {
 		for next < len(t.found) && t.found[next].laidEnd <= f.start {
 			next++
 		}
