@@ -38,8 +38,8 @@ func inFlow(line []byte) bool {
 	return bytes.Count(line, []byte("["))+bytes.Count(line, []byte("{")) > bytes.Count(line, []byte("]"))+bytes.Count(line, []byte("}"))
 }
 
-// bareJSON says whether a span is the bare value of a quoted key or behind another text of a list, as numbers are in JSON: what stands there instead must be
-// quoted, or the document breaks.
+// bareJSON says whether a span is the bare value of a quoted key or behind another text of a list, as numbers are in JSON: what stands
+// there instead must be quoted, or the document breaks.
 func bareJSON(b []byte, start, end int) bool {
 	i := start
 	for i > 0 && start-i < 16 && (b[i-1] == ' ' || b[i-1] == '\t') {

@@ -400,15 +400,12 @@ func (e *Engine) at(b []byte, i, free int, rules []*Rule) (f finding, ok bool) {
 		if start > 0 && b[start-1] == '\\' && halfEscape(b, start) {
 			continue
 		}
-		if r.Class != IPv4 && r.Class != IPv6 && r.Class != MAC && start < end {
+		if r.Class != IPv4 && r.Class != IPv6 && r.Class != MAC {
 			if end = withinText(b, start, end); leavesText(b, i, start) {
 				continue
 			}
 		}
-		if end <= start {
-			continue
-		}
-		if holdsPlaceholder(b[start:end]) {
+		if end <= start || holdsPlaceholder(b[start:end]) {
 			continue
 		}
 		f := finding{start: start, end: end, trigger: i, class: r.Class, rule: r.Name, by: r}

@@ -348,10 +348,10 @@ func (n *nextEscape) from(v []byte, at int, q *quotedText) int {
 func allEscapes(v []byte, quote byte) bool {
 	for i := indexFrom(v, 0, len(v), '\\'); i < len(v); i = indexFrom(v, i, len(v), '\\') {
 		_, size := unescape(v[i:], quote)
-		if size == 0 && len(v)-i > 1 { // a text may be cut off in one
+		if size == 0 {
 			return false
 		}
-		i += max(size, 1)
+		i += size
 	}
 	return true
 }
@@ -373,15 +373,16 @@ func unescape(v []byte, quote byte) (r rune, size int) {
 		return rune("\"\\/\b\f\n\r\t"[n]), 2
 	}
 	r, ok := unit16(v)
-	if !ok {
+	switch {
+	case !ok && v[1] == 'u' && len(v) < 6: // cut off with its text
+		return utf8.RuneError, len(v)
+	case !ok:
 		return 0, 0
-	}
-	if utf16.IsSurrogate(r) {
-		second, ok := unit16(v[6:])
-		if r = utf16.DecodeRune(r, second); !ok || r == utf8.RuneError {
-			return 0, 0
+	case utf16.IsSurrogate(r):
+		second, _ := unit16(v[6:])
+		if r = utf16.DecodeRune(r, second); r != utf8.RuneError {
+			return r, 12
 		}
-		return r, 12
 	}
 	return r, 6
 }

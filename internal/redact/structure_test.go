@@ -217,6 +217,18 @@ func quoted(s string) string {
 	return string(out)
 }
 
+// Halves of signs beyond the first 65,536, as programs cut them off, are no reason to leave a text as it is.
+func TestReadsBrokenEscapes(t *testing.T) {
+	for _, sign := range []string{`\ud83d`, `\ud83d x`, `\ude00\ud83d`, `\ud83d\ude00`} {
+		in := `{"log":"` + sign + `\nradius-server key Kelp-71!brass\n"}`
+		require.Equal(t, `{"log":"`+sign+`\nradius-server key [redacted:worded-secret]\n"}`, redactText(t, in))
+	}
+	for _, cut := range []string{`\`, `\u`, `\u00e`, `\ud83d`} { // the end of a text that goes on in the next block
+		in := `{"log":"a\nradius-server key Kelp-71!brass\n` + cut
+		require.Equal(t, `{"log":"a\nradius-server key [redacted:worded-secret]\n`+cut, redactText(t, in))
+	}
+}
+
 // The lines of a private key may each be a text, and go on in the next block.
 func TestKeysInTextsGoOn(t *testing.T) {
 	var in strings.Builder
