@@ -120,13 +120,25 @@ func (c *keyCache) word(b []byte, end int, m *marks) keyKind {
 // log do. The newer of two with the same hash stays.
 type wordTable [1 << 10]uint64
 
-// leaveKnown takes the places out of a row of the chunk before which such a word stands. Those of the first word stay, since
-// what is before it is not known.
-func (t *wordTable) leaveKnown(m *marks, b []byte, row []uint64) {
-	if len(row) > 1 {
-		knownAVX2(&row[1], &m.classes[keyClass][1], &b[m.from+64], len(row)-1, t)
-	}
+// unknown lists the places of a row of the chunk, but for those before which such a word stands; those are told by their numbers
+// in the chunk. The list is good until the next one is made.
+func (t *wordTable) unknown(m *marks, b []byte, row []uint64) []uint16 {
+	n := setBitsBMI(&m.list[0], &row[0], len(row))
+	return m.list[:unknownBMI(&m.list[0], n, &m.classes[keyClass][0], &b[m.from], t, &wordLengths)]
 }
+
+// wordLengths say of nine bits, one for each byte before a place that is one of keys, the next one being the highest, by how much
+// the eight bytes before it are to be shifted so that the word is left. The highest bit says that there is no word or a longer one.
+var wordLengths = func() (shifts [512]byte) {
+	for set := range shifts {
+		if n := bits.LeadingZeros16(^(uint16(set) << 7)); n == 0 || n == 9 {
+			shifts[set] = 0x80
+		} else {
+			shifts[set] = byte(64 - 8*n)
+		}
+	}
+	return shifts
+}()
 
 // remember adds the word before a place of the chunk, if it is a short one.
 func (t *wordTable) remember(m *marks, b []byte, at int) {

@@ -63,43 +63,28 @@ func (m *marks) keepSigns(w int) {
 
 func (e *Engine) lookAtSeparators(b []byte, words int) {
 	m := &e.marks
-	row := m.classes[equalsClass][1 : 1+words]
-	e.idleKeys.leaveKnown(m, b, row)
-	for w, signs := range row {
-		for ; signs != 0; signs &= signs - 1 {
-			i := m.from + w<<6 + bits.TrailingZeros64(signs)
-			if e.keys.nothing(b, i, m) {
-				e.idleKeys.remember(m, b, i)
-			} else if e.worth(b, i) {
-				m.places[w] |= signs & -signs
-			}
+	for _, at := range e.idleKeys.unknown(m, b, m.classes[equalsClass][1:1+words]) {
+		if i := m.from + int(at); e.keys.nothing(b, i, m) {
+			e.idleKeys.remember(m, b, i)
+		} else if e.worth(b, i) {
+			m.mark(at)
 		}
 	}
-	row = m.sifted[separatorSifted][:words]
-	if !e.leaveQuoted(b, row) {
-		e.lookAt(b, row)
-		return
-	}
-	for w, signs := range row {
-		for ; signs != 0; signs &= signs - 1 {
-			i := m.from + w<<6 + bits.TrailingZeros64(signs)
-			if m.quoted[w]&signs&-signs != 0 {
-				if k := e.keys.of(b, i-1, m); k != nil && k.nothing {
-					e.idleKeys.remember(m, b, i-1)
-					continue
-				}
-			}
-			if e.worth(b, i) {
-				m.places[w] |= signs & -signs
-			}
+	row := m.sifted[separatorSifted][:words]
+	for _, at := range e.leaveQuoted(b, row) {
+		i := m.from + int(at) // of the quote
+		if k := e.keys.of(b, i, m); k != nil && k.nothing {
+			e.idleKeys.remember(m, b, i)
+		} else if e.worth(b, i+1) {
+			m.mark(at + 1)
 		}
 	}
+	e.lookAt(b, row)
 }
 
-// leaveQuoted takes the colons and commas out of a row of signs behind which nothing stands since the key in quotes before them
-// announces nothing, and marks those that stand behind a quote; it says whether there are any. A colon before another one may begin
-// an address.
-func (e *Engine) leaveQuoted(b []byte, row []uint64) bool {
+// leaveQuoted takes the colons and commas behind a quote out of a row of signs, and lists the quotes of those that it is to be
+// looked at, since the key before them may announce something. A colon before another one may begin an address.
+func (e *Engine) leaveQuoted(b []byte, row []uint64) []uint16 {
 	m := &e.marks
 	colons, commas, quotes := &m.classes[colonClass], &m.classes[commaClass], &m.classes[quoteClass]
 	any := uint64(0)
@@ -108,7 +93,7 @@ func (e *Engine) leaveQuoted(b []byte, row []uint64) bool {
 	}
 	e.texts.noteQuotes(b, m.from, m.from+len(row)<<6, any != 0)
 	if any == 0 {
-		return false
+		return nil
 	}
 	any = 0
 	for w := range row {
@@ -119,36 +104,27 @@ func (e *Engine) leaveQuoted(b []byte, row []uint64) bool {
 	}
 	m.quoted[0] &^= 1 // what is before the chunk is not known
 	if any == 0 {
-		return false
+		return nil
 	}
 	keyed := m.keyed[:len(row)] // the places of the quotes, where the keys end
 	for w := range keyed {
+		row[w] &^= m.quoted[w]
 		keyed[w] = m.quoted[w] >> 1
 		if w+1 < len(keyed) {
 			keyed[w] |= m.quoted[w+1] << 63
 		}
 	}
-	e.idleKeys.leaveKnown(m, b, keyed)
-	before := uint64(0)
-	for w := range row {
-		row[w] = row[w]&^m.quoted[w] | m.quoted[w]&(keyed[w]<<1|before>>63)
-		before = keyed[w]
-	}
-	return true
+	return e.idleKeys.unknown(m, b, keyed)
 }
 
 func (e *Engine) lookAtSpaces(b []byte, words int) {
 	m := &e.marks
-	row := m.spaces[:words]
-	e.idleWords.leaveKnown(m, b, row)
-	for w, signs := range row {
-		for ; signs != 0; signs &= signs - 1 {
-			i := m.from + w<<6 + bits.TrailingZeros64(signs)
-			if announces(b, i) || modeEnds[b[i-1]] && (looksMode(b[i-10:]) || looksMode(b[i-11:])) {
-				m.places[w] |= signs & -signs
-			} else {
-				e.idleWords.remember(m, b, i)
-			}
+	for _, at := range e.idleWords.unknown(m, b, m.spaces[:words]) {
+		i := m.from + int(at)
+		if announces(b, i) || modeEnds[b[i-1]] && (looksMode(b[i-10:]) || looksMode(b[i-11:])) {
+			m.mark(at)
+		} else {
+			e.idleWords.remember(m, b, i)
 		}
 	}
 }

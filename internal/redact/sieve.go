@@ -275,6 +275,7 @@ type marks struct {
 	classes        [classCount]classRow  // the chunk begins with the second word
 	sifted         [siftedCount]chunkRow // what sift makes of all this
 	quoted, keyed  chunkRow              // see leaveQuoted
+	list           [sieveChunk + 4]uint16
 }
 
 // chunkRow has a bit for each byte of a chunk.
@@ -321,6 +322,7 @@ func (m *marks) fill(s *sieve, b []byte, from int) bool {
 		}
 	}
 	classesAVX2(m, &b[from], m.followed+1, &s.classes)
+	m.classes[keyClass][0] = ^uint64(0) // what is before the chunk is not known, so that no word that begins with it is either
 	placesAVX2(m, &b[from], words, &s.places)
 	m.from, m.to = from, from+64*words
 	return true
@@ -339,6 +341,9 @@ func (m *marks) next(i int) int {
 	}
 	return m.from + w<<6 + bits.TrailingZeros64(word)
 }
+
+// mark marks a place, told by its number in the chunk.
+func (m *marks) mark(at uint16) { m.places[at>>6&(chunkRowSize/8-1)] |= 1 << (at & 63) }
 
 // keyStart gives the beginning of the key that ends at a place, at most 32 bytes before it; ok is false when that cannot be
 // told from the chunk.

@@ -22,12 +22,17 @@ func classesAVX2(m *marks, b *byte, words int, t *[4]nibbles)
 //go:noescape
 func siftAVX2(m *marks, groups int, fractions uint64) (hot bool)
 
-// knownAVX2 clears in some words the bits of places right before which a word of one to eight bytes of keys stands that is in
-// a table. keys are the words of those bytes, from one word before on; b is the text of the first word, and is read from eight
-// bytes before it on.
+// setBitsBMI lists the numbers of the set bits of some words, and says how many there are. It may write three more.
 //
 //go:noescape
-func knownAVX2(row, keys *uint64, b *byte, words int, table *wordTable)
+func setBitsBMI(list *uint16, row *uint64, words int) (n int)
+
+// unknownBMI leaves in a list those places right before which no word of one to eight bytes of keys stands that is in a table.
+// keys are the bits of those bytes, from one word before the text b on, which is read from eight bytes before it on. lengths is
+// wordLengths.
+//
+//go:noescape
+func unknownBMI(list *uint16, n int, keys *uint64, b *byte, table *wordTable, lengths *[512]byte) (left int)
 
 // gramsAVX2 gives for each of 8*groups places of b, stride apart, a bit that says whether the four bytes there may be in a set
 // of grams. It reads up to 16 bytes behind the last place.

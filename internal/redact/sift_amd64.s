@@ -94,14 +94,32 @@ words:
 	VMOVDQU marks_others(DI), Y6
 	VPAND   NOW(const_signClass), Y6, Y6
 	VMOVDQU NOW(const_dashClass), Y7
-	VMOVDQU NEXT(const_dashClass), Y9
-	AHEAD(3, 61, Y7, Y9, Y9)
+	VMOVDQU NEXT(const_dashClass), Y13
+	AHEAD(3, 61, Y7, Y13, Y9)
 	VPANDN  Y9, Y10, Y9
 	VPANDN  Y5, Y9, Y9
 	VPANDN  Y6, Y9, Y9
-	VPAND   Y7, Y9, Y9
-	VMOVDQU Y9, SIFTED(const_dashSifted)
 	VPANDN  Y6, Y7, Y6
+	VPAND   Y7, Y9, Y9
+
+	// Those between bytes of keys that are no dashes need three more of these behind them: gate-1 is no token.
+	VMOVDQU NOW(const_keyClass), Y3
+	VMOVDQU NEXT(const_keyClass), Y4
+	VPANDN  Y4, Y13, Y13
+	VPANDN  Y3, Y7, Y10
+	AHEAD(1, 63, Y10, Y13, Y13)
+	VMOVDQU BEFORE(const_dashClass), Y7
+	VPANDN  BEFORE(const_keyClass), Y7, Y7
+	AGO(1, 63, Y10, Y7, Y10)
+	VPAND   Y10, Y13, Y10      // such a byte before and behind
+	AHEAD(2, 62, Y3, Y4, Y7)
+	AHEAD(3, 61, Y3, Y4, Y13)
+	VPAND   Y13, Y7, Y7
+	AHEAD(4, 60, Y3, Y4, Y13)
+	VPAND   Y13, Y7, Y7
+	VPANDN  Y10, Y7, Y7
+	VPANDN  Y9, Y7, Y9
+	VMOVDQU Y9, SIFTED(const_dashSifted)
 
 	// Dots between digits that are not of an address, a hardware address or a token that ends in two digits are in fractions.
 	VMOVDQU NOW(const_dotClass), Y7

@@ -8,12 +8,12 @@ import (
 )
 
 // What the kernel sifts is what can be read from the bytes, one by one.
-func TestSiftLeavesOutOnlyDatesTimesAndFractions(t *testing.T) {
+func TestSiftLeavesOutOnlyDatesTimesFractionsAndShortWords(t *testing.T) {
 	if !vectors {
 		t.Skip("this processor has no vectors")
 	}
 	r := rand.New(rand.NewPCG(5, 6))
-	parts := []string{"2026-03-14", "06:12:00", ".123", " ", "=", ":", "-", ".", "192.0.2.10", "00-00-5e-00-53-01", "00:00:5e:00:53:01", "x", "1.5", "4111111111111111", "4111-1111-1111-1111", "GB82WEST12345698765432", "GB82 WEST 1234 5698 7654 32", "[", "\\"}
+	parts := []string{"2026-03-14", "06:12:00", ".123", " ", "=", ":", "-", ".", "192.0.2.10", "00-00-5e-00-53-01", "00:00:5e:00:53:01", "x", "1.5", "4111111111111111", "4111-1111-1111-1111", "GB82WEST12345698765432", "GB82 WEST 1234 5698 7654 32", "[", "\\", "lane-1", "sk-live_4", "xoxb-12"}
 	var b []byte
 	for len(b) < 30_000 {
 		b = append(b, parts[r.IntN(len(parts))]...)
@@ -29,6 +29,8 @@ func TestSiftLeavesOutOnlyDatesTimesAndFractions(t *testing.T) {
 	first := func(i int) bool { // the first colon of a time with seconds
 		return b[i] == ':' && is(isDigit, i-2, 2) && is(isDigit, i+1, 2) && b[i+3] == ':' && is(isDigit, i+4, 2) && !isHex(b[i-3]) && b[i-3] != ':' && !isHex(b[i+6]) && b[i+6] != ':'
 	}
+	inKey := func(i int) bool { return isKeyByte(b[i]) && b[i] != '-' }
+	short := func(i int) bool { return inKey(i-1) && inKey(i+1) && !is(isKeyByte, i+2, 3) }
 	between := func(i int) bool { return isDigit(b[i-1]) && isDigit(b[i+1]) }
 	e := NewEngine(Options{})
 	m := &e.marks
@@ -42,7 +44,7 @@ func TestSiftLeavesOutOnlyDatesTimesAndFractions(t *testing.T) {
 			near := b[i+2] == '.' || b[i+3] == '.' || b[i+4] == '.' || b[i+5] == '.'
 			want := [siftedCount]bool{
 				separatorSifted: m.classes[separatorClass][1+w]&bit != 0 && b[i] != '=' && !first(i) && !first(i-3),
-				dashSifted:      other && b[i] == '-' && !(between(i) && (b[i+3] != '-' || isHex(b[i-3]))),
+				dashSifted:      other && b[i] == '-' && !(between(i) && (b[i+3] != '-' || isHex(b[i-3]))) && !short(i),
 				dotSifted:       other && b[i] == '.' && !(between(i) && !near && (!isDigit(b[i-2]) || b[i-3] == ':' || isDigit(b[i-3]))),
 				otherSifted:     other && b[i] != '-' && b[i] != '.',
 			}
