@@ -57,17 +57,18 @@ const otherSigns = `()[/\%&{*ABJ_-.+?` + "\xef"
 // usual logs as can be. Those of domains are in the last one.
 var otherContexts = sync.OnceValue(func() []family {
 	return []family{
-		{append(at(`\`, bytesOf(`uUhD\`)), at("-", bytesOf("->"))...), 1},
-		{append(behind("/", bytesOf("t"), bytesOf("s")), tokenContexts("_", anyHead)...), 1},
-		{append(tokenContexts(".", anyHead), tokenContexts("-", isShortHead)...), 1},
-		{slices.Concat(optionContexts(), tokenContexts("-", func(head string) bool { return !isShortHead(head) }), behind("J", bytesOf("y")),
-			behind("(", anyDigit), behind("(", bytesOf("rRwW"), letter('d')), behind("(", letter('s')), behind("(", letter('s'), bytesOf(" \n")), behind("(", bytesOf(")"), bytesOf(",")),
-			behind("(", bytesOf(")"), bytesOf(","), bytesOf(" \n")), behind(`\`, anyCapital), behind(`\`, anyDigit), behind(`\`, bytesOf("-"))), 1},
-		{slices.Concat(at("/", bytesOf("hU")), at("/", bytesOf("m"), bytesOf("a")), at("/", bytesOf("c"), bytesOf("r")), at("&", bytesOf("#c")), at("\xef", bytesOf("\xbc"), bytesOf("\x9a\x9d"))), 1},
-		{slices.Concat(dashedContexts(), at("[", bytesOf("r"), bytesOf("e"), bytesOf("d"), bytesOf("a")), at("[", anyDigit, nil, bytesOf("/"))), 1},
-		{slices.Concat(at("(", bytesOf(`"'`)), at(")", bytesOf(" ")), at("{", bytesOf("SMCPs")), at("A", bytesOf("KSRI")),
-			between([]*byteSet{&beforeNumber}, "+", anyDigit), between([]*byteSet{bytesOf(" ")}, "?", bytesOf(" "))), 1},
-		{slices.Concat(dottedContexts(), at("%", bytesOf("2345")), at("*", anyHex), at("B", bytesOf("ea")), domainContexts()), 1},
+		{tokenContexts("_"), 1},
+		{append(behind("/", bytesOf("t"), bytesOf("s")), tokenContexts(".")...), 1},
+		{append(behind("J", bytesOf("y")), at("\xef", bytesOf("\xbc"), bytesOf("\x9a\x9d"))...), 1},
+		{append(at("{", bytesOf("SMCPs")), at("A", bytesOf("KSRI"))...), 1},
+		{append(at("[", bytesOf("r"), bytesOf("e"), bytesOf("d"), bytesOf("a")), at("[", anyDigit, nil, bytesOf("/"))...), 1},
+		{slices.Concat(at("/", bytesOf("hU")), at("/", bytesOf("m"), bytesOf("a")), at("/", bytesOf("c"), bytesOf("r")), at("&", bytesOf("#c")), at(")", bytesOf(" ")),
+			between([]*byteSet{bytesOf(" ")}, "?", bytesOf(" "))), 1},
+		{slices.Concat(at(`\`, bytesOf(`uUhD\`)), behind(`\`, anyCapital), behind(`\`, anyDigit), behind(`\`, bytesOf("-")), at("-", bytesOf("->")), optionContexts(), tokenContexts("-"),
+			at("(", bytesOf(`"'`)), behind("(", anyDigit), behind("(", bytesOf("rRwW"), letter('d')), behind("(", letter('s')), behind("(", letter('s'), bytesOf(" \n")), behind("(", bytesOf(")"), bytesOf(",")),
+			behind("(", bytesOf(")"), bytesOf(","), bytesOf(" \n"))), 1},
+		{slices.Concat(dashedContexts(), dottedContexts(), at("%", bytesOf("2345")), at("*", anyHex), at("B", bytesOf("ea")), between([]*byteSet{&beforeNumber}, "+", anyDigit),
+			between([]*byteSet{bytesOf("t"), bytesOf("e")}, "-", bytesOf("L")), domainContexts()), 1},
 	}
 })
 
@@ -92,7 +93,7 @@ var anyDigit, anyHex, anyCapital = bytesThat(isDigit), bytesThat(isHex), bytesTh
 // optionContexts are those of the dashes of options, and of host names that are addresses: ip-192-0-2-11.
 func optionContexts() []context {
 	before := bytesThat(func(c byte) bool { return beforeOption[c] })
-	return append(between([]*byteSet{before}, "-", bytesThat(func(c byte) bool { return c != ' ' })), append(behind("-", bytesOf("i"), bytesOf("p")), between([]*byteSet{bytesOf("t"), bytesOf("e")}, "-", bytesOf("L"))...)...)
+	return append(between([]*byteSet{before}, "-", bytesThat(func(c byte) bool { return c != ' ' })), behind("-", bytesOf("i"), bytesOf("p"))...)
 }
 
 // dashedContexts are those of hardware addresses with dashes.
@@ -127,28 +128,16 @@ func domainContexts() (all []context) {
 	return all
 }
 
-// tokenContexts are those of the tokens of services at their first sign of each kind, for some of their heads.
-func tokenContexts(signs string, heads func(head string) bool) (all []context) {
+// tokenContexts are those of the tokens of services at their first sign of each kind.
+func tokenContexts(signs string) (all []context) {
 	for _, t := range tokenShapes {
 		for _, sign := range []byte(signs) {
-			if i := strings.IndexByte(t.head, sign); i >= 2 && heads(t.head) {
+			if i := strings.IndexByte(t.head, sign); i >= 2 {
 				all = append(all, behind(string([]byte{sign}), bytesOf(t.head[i-2:i-1]), bytesOf(t.head[i-1:i]))...)
 			}
 		}
 	}
 	return all
-}
-
-func anyHead(string) bool { return true }
-
-// isShortHead says which heads are alike before their sign: xoxb-, sk-, pypi-.
-func isShortHead(head string) bool {
-	for _, end := range []string{"xb-", "xa-", "xr-", "xs-", "sk-", "pi-"} {
-		if strings.HasSuffix(head, end) {
-			return true
-		}
-	}
-	return false
 }
 
 // spaceContexts are those of the ends of the words behind which, with a space between, something may stand, and of the modes

@@ -62,9 +62,12 @@ func (t *texts) beginStream(b []byte) {
 	t.markup = bytes.HasPrefix(bytes.TrimLeft(b[:min(len(b), maxKey)], "\xef\xbb\xbf \t\r\n"), []byte("<")) && t.depth == 0
 }
 
+// hasQuotes looks for each kind by itself, which is several times as fast as for both at once.
+func hasQuotes(b []byte) bool { return bytes.IndexByte(b, '"') >= 0 || bytes.IndexByte(b, '\'') >= 0 }
+
 // noteQuotes says that a chunk of a block was looked at, and whether it has any quotes.
 func (t *texts) noteQuotes(b []byte, from, to int, any bool) {
-	t.quotes = t.quotes || any || from > t.looked && bytes.ContainsAny(b[t.looked:from], `"'`)
+	t.quotes = t.quotes || any || from > t.looked && hasQuotes(b[t.looked:from])
 	t.looked = max(t.looked, to)
 }
 
