@@ -105,9 +105,16 @@ func (c *keyCache) word(b []byte, end int, m *marks) keyKind {
 	if b[end-1] == '"' || b[end-1] == '\'' {
 		end--
 	}
+	start := end
+	for end-start < edge/2 && isDigit(b[start-1]) {
+		start--
+	}
+	if start < end && !keyBytes[b[start-1]] { // a number; there are too many to be remembered
+		return 0
+	}
 	k := c.of(b, end, m)
 	if k == nil { // too long to be remembered
-		start := end
+		start = end
 		for start > 0 && end-start < maxKey && keyBytes[b[start-1]] {
 			start--
 		}
