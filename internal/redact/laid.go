@@ -13,7 +13,7 @@ import (
 
 // gather finds the texts of a block from a place on and lays them out below each other.
 func (t *texts) gather(b []byte, from int) {
-	t.found, t.parts, t.laid, t.part = t.found[:0], t.parts[:0], append(t.laid[:0], '\n'), 0
+	t.found, t.parts, t.laid, t.part, t.listed = t.found[:0], t.parts[:0], append(t.laid[:0], '\n'), 0, 0
 	at := from
 	if t.carried != 0 {
 		start := max(0, from-t.back)
@@ -27,6 +27,12 @@ func (t *texts) gather(b []byte, from int) {
 	double := len(t.found)
 	t.gatherSingle(b, at)
 	t.gatherMarkup(b, at)
+	if number := bytes.IndexByte(b[at:], '#') >= 0; number || bytes.IndexByte(b[at:], escapeSign) >= 0 {
+		t.gatherControl(b, at)
+		if number {
+			t.gatherComments(b, at)
+		}
+	}
 	if len(t.found) > double {
 		slices.SortStableFunc(t.found, func(a, b quotedText) int { return cmp.Compare(a.start, b.start) })
 	}
@@ -83,7 +89,7 @@ func (t *texts) gatherByBlanks(b []byte, at, end int) {
 		for quote >= at && b[quote] != '"' && b[quote] > ' ' {
 			quote--
 		}
-		if quote < at || b[quote] != '"' || !t.take(b, quote, next, &at) {
+		if quote < at || b[quote] != '"' || !t.take(b, quote, next, opens(b, quote), &at) {
 			at = next + 1
 			if next == escape {
 				at++
@@ -92,18 +98,26 @@ func (t *texts) gatherByBlanks(b []byte, at, end int) {
 	}
 }
 
-// gatherSingle finds those in single quotes behind the colon of a key, as Python writes them.
+// gatherSingle finds those in single quotes, as Python, YAML, SQL and shells write them.
 func (t *texts) gatherSingle(b []byte, at int) {
 	for {
-		n := bytes.Index(b[at:], colonSingle)
+		n := bytes.IndexByte(b[at:], '\'')
 		if n < 0 {
 			return
 		}
-		quote := at + n + len(colonSingle) - 1
-		for at = quote + 1; at < len(b) && b[at] != '\'' && (b[at] == '"' || !endsWord[b[at]]); at++ {
+		quote := at + n
+		at = quote + 1
+		sign := opens(b, quote)
+		switch {
+		case sign == 0:
+			continue
+		case sign == '-', sign == ':' && !bytes.HasSuffix(b[:quote], []byte("': ")):
+			sign = doubling
 		}
-		if at < len(b) && (b[at] == ' ' || b[at] == '\\') {
-			t.take(b, quote, at, &at)
+		for ; at < len(b) && b[at] != '\'' && (b[at] == '"' || !endsWord[b[at]]); at++ {
+		}
+		if at < len(b) && (b[at] == ' ' || b[at] == '\\' || quoteWithin(b, at, '\'', sign)) {
+			t.take(b, quote, at, sign, &at)
 		}
 	}
 }
@@ -180,8 +194,6 @@ func entityLen(v []byte) int {
 	return size
 }
 
-var colonSingle = []byte("': '")
-
 // indexFrom gives the next place of a sign before an end, or the end.
 func indexFrom(b []byte, at, end int, sign byte) int {
 	if n := bytes.IndexByte(b[at:end], sign); n >= 0 {
@@ -196,17 +208,17 @@ func (t *texts) gatherByQuotes(b []byte, at, end int) {
 		quote := indexFrom(b, at, end, '"')
 		for at = quote + 1; at < end && !endsWord[b[at]]; at++ {
 		}
-		if at < end && (b[at] == ' ' || b[at] == '\\' || b[at] == '"' && at+1 < end && b[at+1] == '"') {
-			t.take(b, quote, at, &at)
+		if at < end && (b[at] == ' ' || b[at] == '\\' || quoteWithin(b, at, '"', ',')) {
+			t.take(b, quote, at, opens(b, quote), &at)
 		}
 	}
 }
 
 var endsWord = *bytesOf(" \\\"\t\r\n")
 
-// take takes the text that begins with a quote and has its first blank or escape at a place, if it is one, and moves on behind it.
-func (t *texts) take(b []byte, quote, blank int, at *int) bool {
-	sign := opens(b, quote)
+// take takes the text that begins with a quote behind a sign and has its first blank or escape at a place, if it is one, and moves on
+// behind it.
+func (t *texts) take(b []byte, quote, blank int, sign byte, at *int) bool {
 	if sign == 0 {
 		return false
 	}
@@ -226,8 +238,11 @@ func (t *texts) take(b []byte, quote, blank int, at *int) bool {
 }
 
 // textEnd gives the quote that ends a text from a place in it on, the end of the block, or, where the line ends before, minus the place
-// of that. In tables two quotes within a text stand for one (RFC 4180).
+// of that.
 func textEnd(b []byte, from int, quote, sign byte) int {
+	if isLine(quote) {
+		return lineEnd(b, from)
+	}
 	for at := from; ; at++ {
 		n := bytes.IndexByte(b[at:], quote)
 		end := len(b)
@@ -238,8 +253,10 @@ func textEnd(b []byte, from int, quote, sign byte) int {
 			return -max(1, at+n)
 		}
 		switch {
-		case n >= 0 && inTable(sign) && end+1 < len(b) && b[end+1] == quote && (end == from || b[end-1] != '\\'):
-			end++
+		case n >= 0 && (end == from || b[end-1] != '\\') && quoteWithin(b, end, quote, sign):
+			if end++; b[end] == '\\' {
+				end += len(shellQuote) - 2
+			}
 		case n < 0 || backslashes(b, end, from)%2 == 0:
 			return end
 		}
@@ -247,15 +264,47 @@ func textEnd(b []byte, from int, quote, sign byte) int {
 	}
 }
 
-// inTable says whether a text with a sign before it may stand in a table with separators.
-func inTable(sign byte) bool { return sign == ',' || sign == '\n' }
+// doubling is the sign before a text in single quotes of YAML.
+const doubling = '\''
 
-// add lays out a text. What is no line of an output has nothing to do with what is before it.
+// doubles says whether two quotes within a text with a sign before it stand for one: as in tables with separators (RFC 4180), in SQL,
+// and in single quotes of YAML.
+func doubles(sign byte) bool { return sign == ',' || sign == '\n' || sign == doubling }
+
+var newLine, hexEscape = []byte("\n"), []byte(`\u00`)
+
+// shellQuote is how a shell writes a single quote between others: the text ends, a quote stands for itself, and the text begins again.
+var shellQuote = []byte(`'\''`)
+
+// quoteWithin says whether a text goes on behind a quote in it, which is written as two or as shells do.
+func quoteWithin(b []byte, at int, quote, sign byte) bool {
+	if sign == '=' && quote == '\'' {
+		return bytes.HasPrefix(b[at:], shellQuote)
+	}
+	return doubles(sign) && at+1 < len(b) && b[at] == quote && b[at+1] == quote
+}
+
+// add lays out a text. What is no line of an output has nothing to do with what is before it, unless both are of one list of JSON, as
+// programs write the lines of an output, too.
 func (t *texts) add(b []byte, q *quotedText) {
+	listed := q.sign == '[' || q.sign == ',' && t.listed > 0 && string(bytes.TrimRight(b[t.listed:q.start-1], " \t\r\n")) == ","
+	if listed && q.sign == ',' {
+		t.laid = bytes.TrimSuffix(t.laid, newLine)
+	}
+	if t.listed = 0; listed {
+		t.listed = q.end + 1
+	}
 	q.laid = len(t.laid)
 	t.lay(b[q.start:q.end], q)
 	q.laidEnd = len(t.laid)
-	q.escapes = q.laidEnd-q.laid != q.end-q.start
+	switch same := q.laidEnd-q.laid == q.end-q.start; {
+	case q.quote == '#':
+		q.sure = bytes.Count(t.laid[q.laid:q.laidEnd-1], newLine) > 1 // one may be part of a password
+	case q.quote == '>': // elsewhere the tag may be none
+		q.sure = t.markup
+	case same || isLine(q.quote):
+		q.sure = true
+	}
 	if t.laid[len(t.laid)-1] != '\n' {
 		t.laid = append(t.laid, '\n', '\n')
 	}
@@ -274,6 +323,8 @@ func opens(b []byte, quote int) byte {
 		return b[i-1]
 	case b[i-1] == '=' && i == quote:
 		return '='
+	case b[i-1] == '-' && i < quote && len(bytes.TrimLeft(b[lineStart(b, i-1):i-1], " \t-")) == 0: // in a list of YAML
+		return '-'
 	}
 	return 0
 }
@@ -290,7 +341,8 @@ func closes(b []byte, quote int, sign byte) bool {
 // is: a path, most likely.
 func (t *texts) lay(v []byte, q *quotedText) {
 	t.parts = append(t.parts, stretch{laid: len(t.laid), start: q.start})
-	q.plain = q.quote == '>' || !allEscapes(v, q.quote)
+	q.plain = q.quote == '>' || isLine(q.quote) || q.sign == doubling || q.sign == '=' && bytes.Contains(v, shellQuote) || !allEscapes(v, q.quote)
+	q.sure = !q.plain && (q.sign == ':' || q.sign == '[' || q.sign == '{' || bytes.Contains(v, []byte{'\\', q.quote}) || bytes.Contains(v, hexEscape))
 	var next nextEscape
 	for i := 0; i < len(v); {
 		n := next.from(v, i, q) - i
@@ -298,18 +350,26 @@ func (t *texts) lay(v []byte, q *quotedText) {
 		if i += n; i == len(v) {
 			return
 		}
-		r, size := rune('"'), 2
+		r, size := rune(q.quote), 2
 		switch v[i] {
+		case '\'':
+			if q.sign == '=' {
+				size, q.sure = len(shellQuote), true
+			}
 		case '\\':
 			r, size = unescape(v[i:], q.quote)
 		case '&':
 			r, size = entity(v[i:])
+		case '#', escapeSign:
+			r, size = control(v[i:])
 		}
 		if last := len(t.parts) - 1; t.parts[last].laid == len(t.laid) { // nothing before it
 			t.parts = t.parts[:last]
 		}
-		t.parts = append(t.parts, stretch{len(t.laid), q.start + i, size})
-		t.laid = utf8.AppendRune(t.laid, r)
+		if r != nothing {
+			t.parts = append(t.parts, stretch{len(t.laid), q.start + i, size})
+			t.laid = utf8.AppendRune(t.laid, r)
+		}
 		i += size
 		if i < len(v) {
 			t.parts = append(t.parts, stretch{laid: len(t.laid), start: q.start + i})
@@ -318,7 +378,10 @@ func (t *texts) lay(v []byte, q *quotedText) {
 }
 
 // nextEscape keeps where the next signs are with which an escape of a text may begin: none is looked for twice.
-type nextEscape struct{ backslash, other int }
+type nextEscape struct {
+	backslash, other int
+	control          nextControl
+}
 
 // from gives where the next escape begins from a place on, or the end of the text.
 func (n *nextEscape) from(v []byte, at int, q *quotedText) int {
@@ -332,13 +395,15 @@ func (n *nextEscape) from(v []byte, at int, q *quotedText) int {
 		return min(n.backslash, n.other)
 	}
 	switch n.other = len(v); {
-	case q.sign == '>' || q.sign == '=':
+	case q.quote == escapeSign || q.quote == '#':
+		n.other = n.control.from(v, at)
+	case q.sign == '>' || q.sign == '=' && q.quote == '"':
 		for n.other = indexFrom(v, at, len(v), '&'); n.other < len(v) && entityLen(v[n.other:]) == 0; {
 			n.other = indexFrom(v, n.other+1, len(v), '&')
 		}
-	case inTable(q.sign):
-		for n.other = indexFrom(v, at, len(v), '"'); n.other < len(v) && (n.other+1 == len(v) || v[n.other+1] != '"'); {
-			n.other = indexFrom(v, n.other+1, len(v), '"')
+	case q.sign == '=' && q.quote == '\'' || doubles(q.sign):
+		for n.other = indexFrom(v, at, len(v), q.quote); n.other < len(v) && !quoteWithin(v, n.other, q.quote, q.sign); {
+			n.other = indexFrom(v, n.other+1, len(v), q.quote)
 		}
 	}
 	return min(n.backslash, n.other)

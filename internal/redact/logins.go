@@ -155,7 +155,7 @@ func beginsMessage(b []byte, at int) bool {
 	if b[at-1] != ' ' || at < 2 {
 		return b[at-1] == '"' || b[at-1] == '>'
 	}
-	return bytes.IndexByte([]byte(":]-|>)Z"), b[at-2]) >= 0 || isDigit(b[at-2]) || bytes.HasSuffix(b[:at-1], []byte("\x1b[0m")) || bytes.HasSuffix(b[:at-1], []byte(" F")) // colours; lines of containers
+	return bytes.IndexByte([]byte(":]-|>)Z"), b[at-2]) >= 0 || isDigit(b[at-2]) || bytes.HasSuffix(b[:at-1], []byte(" F")) || endsInLevel(b[:at]) // F: lines of containers
 }
 
 // userOfJob finds the owner in a line of a full list of processes, at its terminal: NAME 4112 1 0 06:12 ? 00:00:01 ….

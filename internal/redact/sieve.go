@@ -3,6 +3,7 @@ package redact
 import (
 	"math/bits"
 	"slices"
+	"strings"
 	"sync"
 )
 
@@ -37,7 +38,7 @@ type sieve struct {
 	exact   [contextLen][256]uint32
 	pairs   [1 << 16 / 64]uint64 // of the two bytes before a space: whether any context of spaces allows them
 	places  placeTables
-	classes [4]nibbles // bytes of keys, separators, other signs, hexadecimal digits
+	classes [4]nibbles // bytes of keys, separators, other signs, hexadecimal digits and what begins texts
 }
 
 // nibbles are the buckets, a bit each, that a low and a high half of a byte allow. The 16 halves stand there twice, since
@@ -65,7 +66,7 @@ type placeTables struct {
 // newSieve makes a sieve of contexts. Each goes into the bucket where it widens what is let through least; families of
 // contexts share some buckets.
 func newSieve(spaces []context, others []family, signs []byte) *sieve {
-	s := &sieve{classes: [4]nibbles{keyClasses(), signClasses(signs), signClasses([]byte(otherSigns)), signClasses([]byte("0123456789abcdefABCDEF"))}}
+	s := &sieve{classes: [4]nibbles{keyClasses(), signClasses(signs), signClasses([]byte(otherSigns)), hexClasses()}}
 	s.add(0, family{spaces, spaceBuckets})
 	first := spaceBuckets
 	for _, f := range others {
@@ -303,7 +304,7 @@ const (
 	dashClass
 	dotClass
 	commaClass
-	quoteClass
+	quoteClass // of what else begins texts, too, see textSigns
 	classCount
 )
 
@@ -379,6 +380,23 @@ func keyClasses() (n nibbles) {
 			n.allow(b, 6)
 		case b >= 0x80:
 			n.allow(b, 7)
+		}
+	}
+	return n
+}
+
+// hexClasses tell hexadecimal digits, and in two bits of their own what begins texts.
+func hexClasses() (n nibbles) {
+	for c := range 256 {
+		switch b := byte(c); {
+		case isDigit(b):
+			n.allow(b, 0)
+		case isHex(b):
+			n.allow(b, 1)
+		case strings.IndexByte(textSigns, b) >= 0 && b>>4 == 2:
+			n.allow(b, 2)
+		case strings.IndexByte(textSigns, b) >= 0:
+			n.allow(b, 3)
 		}
 	}
 	return n

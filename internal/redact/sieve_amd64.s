@@ -12,14 +12,12 @@ GLOBL lowNibbles<>(SB), RODATA|NOPTR, $8
 	DATA name<>+24(SB)/8, $eight; \
 	GLOBL name<>(SB), RODATA|NOPTR, $32
 
-EVERY(capitals, 0x0303030303030303)
+EVERY(lowestTwo, 0x0303030303030303)
 EVERY(colons, 0x3a3a3a3a3a3a3a3a)
 EVERY(equals, 0x3d3d3d3d3d3d3d3d)
 EVERY(dashes, 0x2d2d2d2d2d2d2d2d)
 EVERY(dots, 0x2e2e2e2e2e2e2e2e)
 EVERY(commas, 0x2c2c2c2c2c2c2c2c)
-EVERY(doubleQuotes, 0x2222222222222222)
-EVERY(quotes, 0x2727272727272727)
 
 // NIBBLES puts the low halves of the 64 bytes at off(SI) into Y0 and Y2, their high halves into Y1 and Y3.
 #define NIBBLES(off) \
@@ -155,20 +153,25 @@ classes:
 	FILLED(Y10, Y11, const_separatorClass)
 	FILLED(Y12, Y13, const_signClass)
 
-	// So are hexadecimal digits.
+	// So are hexadecimal digits, in bits 0 and 1, and what begins texts, in bits 2 and 3.
 	VPCMPEQB Y10, Y10, Y10
 	VMOVDQA  Y10, Y11
 	BUCKETS(192, Y10, Y11)
-	FILLED(Y10, Y11, const_hexClass)
+	VPAND    lowestTwo<>(SB), Y10, Y12
+	VPAND    lowestTwo<>(SB), Y11, Y13
+	FILLED(Y12, Y13, const_hexClass)
+	VPANDN   Y10, Y12, Y10
+	VPANDN   Y11, Y13, Y11
+	FILLED(Y10, Y11, const_quoteClass)
 
 	// Bytes of keys are in any class of the first tables; digits in that of bit 6, which a shift puts where the mask is
-	// taken from; capitals in those of bits 0 and 1.
+	// taken from; lowestTwo in those of bits 0 and 1.
 	FILLED(Y8, Y9, const_keyClass)
 	VPSLLW $1, Y8, Y4
 	VPSLLW $1, Y9, Y5
 	PAIR(Y4, Y5, const_digitClass)
-	VPAND  capitals<>(SB), Y8, Y8
-	VPAND  capitals<>(SB), Y9, Y9
+	VPAND  lowestTwo<>(SB), Y8, Y8
+	VPAND  lowestTwo<>(SB), Y9, Y9
 	FILLED(Y8, Y9, const_capitalClass)
 
 	VMOVDQU (SI), Y0
@@ -178,13 +181,6 @@ classes:
 	SAME(dashes, const_dashClass)
 	SAME(dots, const_dotClass)
 	SAME(commas, const_commaClass)
-	VPCMPEQB doubleQuotes<>(SB), Y0, Y4
-	VPCMPEQB doubleQuotes<>(SB), Y2, Y5
-	VPCMPEQB quotes<>(SB), Y0, Y6
-	VPCMPEQB quotes<>(SB), Y2, Y7
-	VPOR     Y6, Y4, Y4
-	VPOR     Y7, Y5, Y5
-	PAIR(Y4, Y5, const_quoteClass)
 
 	ADDQ $8, DI
 	ADDQ $64, SI

@@ -21,12 +21,12 @@ const minText = 6
 // quotedText is a text of a block.
 type quotedText struct {
 	start, end int  // in the block, without its quotes
-	sign       byte // before it, see opens
+	sign       byte // before it, see opens; 0 before a line
 	quote      byte
 	laid       int // where it begins among the texts that are laid out
 	laidEnd    int
-	escapes    bool // it has some
 	plain      bool // it has backslashes that are none
+	sure       bool // that what is laid out is how it reads
 }
 
 // stretch is a part of a text that is laid out as it stands, or an escape.
@@ -46,9 +46,10 @@ type texts struct {
 	gathered  bool // before the rules looked; whether there were any is taken for a sign that there will be
 	masked    int  // the first text that may go on behind the last chunk
 	markup    bool // the document begins as one of XML or HTML
-	quotes    bool
-	looked    int  // so far quotes are known of
+	signs     bool // whether there is any of textSigns
+	looked    int  // so far that is known
 	part      int  // the one that was asked for last
+	listed    int  // the place behind the last text, if that is of a list
 	carried   byte // the sign of a text in which the block begins, which is too long for one
 	carriedIn byte // its quotes
 	back      int  // how much of it stands before
@@ -62,12 +63,22 @@ func (t *texts) beginStream(b []byte) {
 	t.markup = bytes.HasPrefix(bytes.TrimLeft(b[:min(len(b), maxKey)], "\xef\xbb\xbf \t\r\n"), []byte("<")) && t.depth == 0
 }
 
-// hasQuotes looks for each kind by itself, which is several times as fast as for both at once.
-func hasQuotes(b []byte) bool { return bytes.IndexByte(b, '"') >= 0 || bytes.IndexByte(b, '\'') >= 0 }
+// textSigns are those with which texts are given away: quotes, and what control characters begin with, see control.
+const textSigns = "\"'#\x1b"
 
-// noteQuotes says that a chunk of a block was looked at, and whether it has any quotes.
-func (t *texts) noteQuotes(b []byte, from, to int, any bool) {
-	t.quotes = t.quotes || any || from > t.looked && hasQuotes(b[t.looked:from])
+// hasTextSigns looks for each by itself, which is several times as fast as for all at once.
+func hasTextSigns(b []byte) bool {
+	for _, sign := range []byte(textSigns) {
+		if bytes.IndexByte(b, sign) >= 0 {
+			return true
+		}
+	}
+	return false
+}
+
+// note says that a chunk of a block was looked at, and whether it has any signs of texts.
+func (t *texts) note(b []byte, from, to int, any bool) {
+	t.signs = t.signs || any || from > t.looked && hasTextSigns(b[t.looked:from])
 	t.looked = max(t.looked, to)
 }
 
@@ -77,7 +88,7 @@ func (t *texts) before(b []byte, from int) {
 	if t.gathered {
 		t.gather(b, from)
 	}
-	t.quotes, t.looked, t.masked = len(t.found) > 0 || t.carried != 0, from, 0
+	t.signs, t.looked, t.masked = len(t.found) > 0 || t.carried != 0, from, 0
 }
 
 // unfinished gives the text that goes on behind a block, nil where there is none.
@@ -110,7 +121,7 @@ func (t *texts) mask(m *marks) {
 		t.masked++
 	}
 	for i := t.masked; i < len(t.found) && t.found[i].start < m.to; i++ {
-		if q := t.found[i]; q.isJSON() {
+		if q := t.found[i]; q.sure && !isLine(q.quote) { // what begins in a line may go on in the next one
 			m.clear(max(q.start+1, m.from)-m.from, min(q.end, m.to)-m.from)
 		}
 	}
@@ -134,17 +145,15 @@ func (m *marks) clear(from, to int) {
 	}
 }
 
-// isJSON says whether a text is surely one with escapes, as those of JSON are, by the sign before it.
-func (q *quotedText) isJSON() bool {
-	return (q.sign == ':' || q.sign == '[' || q.sign == '{') && !q.plain
-}
+// isLine says whether quotes stand for those of lines that have none.
+func isLine(quote byte) bool { return quote == escapeSign || quote == '#' || quote == commentQuote }
 
 // findInTexts adds what is found in the texts of a block from a place on to the findings, which are those of rules; so many of them
 // are in order and apart from each other, and as many as it gives still are.
 func (e *Engine) findInTexts(b []byte, from, ruled int) int {
 	t := &e.texts
-	t.noteQuotes(b, len(b), len(b), false)
-	if !t.quotes && !t.markup || t.depth == maxTextDepth {
+	t.note(b, len(b), len(b), false)
+	if !t.signs && !t.markup || t.depth == maxTextDepth {
 		return ruled
 	}
 	if !t.gathered {
@@ -245,10 +254,10 @@ func (q *quotedText) written(put string) string {
 	switch {
 	case q.quote == '>':
 		return markupEscapes.Replace(put)
-	case inTable(q.sign) && q.plain:
-		return strings.ReplaceAll(put, `"`, `""`)
-	case q.quote == '\'' || q.plain:
+	case q.quote == '\'' || q.plain && !doubles(q.sign):
 		return put
+	case q.plain:
+		return strings.ReplaceAll(put, `"`, `""`)
 	}
 	return jsonEscapes.Replace(put)
 }
@@ -286,20 +295,34 @@ func (t *texts) inBlock(at int) (start, end int) {
 // maxPartSteps is how many parts are gone through one by one before the rest is searched.
 const maxPartSteps = 16
 
-// prefer takes those out of some findings that something within a text of JSON gave away, since it was looked at as it reads, and leaves
+// at gives the text that a place is in, or nil.
+func (t *texts) at(place int) *quotedText {
+	n, exact := slices.BinarySearchFunc(t.found, place, func(q quotedText, place int) int { return cmp.Compare(q.start, place) })
+	if !exact {
+		n--
+	}
+	if n < 0 || t.found[n].end <= place {
+		return nil
+	}
+	return &t.found[n]
+}
+
+// prefer takes those out of some findings that something within a text gave away that was surely looked at as it reads, and leaves
 // out what is found in texts that are found as a whole, or found already.
 func (t *texts) prefer(rules []finding) []finding {
-	text := 0
-	rules = slices.DeleteFunc(rules, func(f finding) bool {
-		for text < len(t.found) && t.found[text].end <= f.start {
-			text++
+	kept := rules[:0]
+	for _, f := range rules {
+		if q := t.at(f.trigger); q != nil && q.sure {
+			if !isLine(q.quote) && f.trigger > q.start || isLine(q.quote) && f.start >= q.start && f.end <= q.end {
+				continue
+			}
 		}
-		if text == len(t.found) {
-			return false
+		if q := t.at(f.start); q != nil && !isLine(q.quote) && f.rule != privateKeyRule { // what it begins in is its own
+			f.end = min(f.end, q.end)
 		}
-		q := t.found[text]
-		return f.trigger > q.start && f.start >= q.start && q.isJSON()
-	})
+		kept = append(kept, f)
+	}
+	rules = kept
 	next := 0
 	for i := range t.finds {
 		f := &t.finds[i]

@@ -235,7 +235,7 @@ func behindCompound(b []byte, at, free, start int) (int, int, bool) {
 // behindMessageSign says whether what stands before the message of a log, or before a command, ends at a place.
 func behindMessageSign(line []byte, at int) bool {
 	if line[at-1] != ' ' {
-		return bytes.HasSuffix(line[:at], []byte("command:")) || bytes.HasSuffix(line[:at], []byte("\x1b[0m"))
+		return bytes.HasSuffix(line[:at], []byte("command:"))
 	}
 	switch before := line[at-2]; before {
 	case ':', ']', '>', '#', '$', '|':
@@ -243,7 +243,26 @@ func behindMessageSign(line []byte, at int) bool {
 	case '-', 'F':
 		return at > 2 && line[at-3] == ' '
 	}
-	return false
+	return endsInLevel(line[:at])
+}
+
+// levels are those of messages, which logs write in capitals.
+var levels = newWordList(wordSet("trace debug info notice warn warning error err critical crit fatal alert emerg severe"))
+
+// endsInLevel says whether a level and blanks stand at the end of a text.
+func endsInLevel(text []byte) bool {
+	end := len(text)
+	for end > 0 && text[end-1] == ' ' {
+		end--
+	}
+	if end < 3 || !isUpper(text[end-1]) {
+		return false
+	}
+	start := end
+	for start > 0 && end-start < 9 && isUpper(text[start-1]) {
+		start--
+	}
+	return levels.has(text[start:end])
 }
 
 // verbOf gives the word that begins a line of a configuration up to a place, empty where nothing stands before it. Where the line is

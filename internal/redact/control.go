@@ -1,0 +1,131 @@
+package redact
+
+import "bytes"
+
+// Programs colour what they write for a terminal, also the keys of pairs, and what takes in logs writes the control characters of a
+// message in its own way. Lines with such are looked at without the colours, and as the lines that they stand for.
+
+// escapeSign is what control sequences begin with.
+const escapeSign = 0x1b
+
+// commentQuote stands for the quotes of lines that are commented out.
+const commentQuote = '-'
+
+// nothing is what a control sequence stands for.
+const nothing = -1
+
+// maxControl is how long a control sequence is at most that is taken for one, in bytes.
+const maxControl = 32
+
+// gatherControl finds the lines of a block that have control sequences, or control characters written as #012. Lines one after
+// the other stay so when they are laid out.
+func (t *texts) gatherControl(b []byte, at int) {
+	var next nextControl
+	for {
+		n := next.from(b, at)
+		if n == len(b) {
+			return
+		}
+		q := quotedText{start: at + bytes.LastIndexByte(b[at:n], '\n') + 1, end: lineEnd(b, n), quote: escapeSign}
+		if next.number < q.end {
+			q.quote = '#'
+		}
+		t.found = append(t.found, q)
+		at = q.end
+	}
+}
+
+// gatherComments finds what lines say that are commented out.
+func (t *texts) gatherComments(b []byte, at int) {
+	for at < len(b) {
+		sign := indexFrom(b, at, len(b), '#')
+		start := at + bytes.LastIndexByte(b[at:sign], '\n') + 1
+		if at = lineEnd(b, sign); sign == len(b) || len(bytes.TrimLeft(b[start:sign], " \t")) > 0 {
+			continue
+		}
+		for start = sign + 1; start < at && b[start] == '#'; start++ {
+		}
+		if start+1 < at && b[start] == ' ' {
+			start++
+		}
+		if start < at {
+			t.found = append(t.found, quotedText{start: start, end: at, quote: commentQuote})
+		}
+	}
+}
+
+// lineEnd gives the end of the line of a place, with what ends it.
+func lineEnd(b []byte, at int) int {
+	if n := bytes.IndexByte(b[at:], '\n'); n >= 0 {
+		return at + n + 1
+	}
+	return len(b)
+}
+
+// nextControl keeps where the next ones of both kinds are: none is looked for twice.
+type nextControl struct{ escape, number int }
+
+// from gives the first place from one on at which control has something, or the end.
+func (n *nextControl) from(v []byte, at int) int {
+	next := func(known int, sign byte) int {
+		if known > at || known == at && at > 0 {
+			return known
+		}
+		for known = indexFrom(v, at, len(v), sign); known < len(v); known = indexFrom(v, known+1, len(v), sign) {
+			if _, size := control(v[known:]); size > 0 {
+				break
+			}
+		}
+		return known
+	}
+	n.escape, n.number = next(n.escape, escapeSign), next(n.number, '#')
+	return min(n.escape, n.number)
+}
+
+// control gives what stands at the beginning of a text as a number sign and three octal digits, as servers of logs write what parts
+// lines and words and colours them, or the control sequence there (ECMA-48, section 5.4), which stands for nothing; and how long
+// it is, or 0.
+func control(v []byte) (r rune, size int) {
+	if len(v) < 3 {
+		return 0, 0
+	}
+	if v[0] == '#' {
+		switch string(v[1:min(len(v), 4)]) {
+		case "011":
+			return '\t', 4
+		case "012":
+			return '\n', 4
+		case "015":
+			return '\r', 4
+		case "033":
+			return nothing, 4 + sequence(v[4:])
+		}
+		return 0, 0
+	}
+	if v[0] != escapeSign {
+		return 0, 0
+	}
+	if n := sequence(v[1:]); n > 0 {
+		return nothing, 1 + n
+	}
+	return 0, 0
+}
+
+// sequence says how long the rest of a control sequence is behind its escape sign, or 0.
+func sequence(v []byte) int {
+	switch {
+	case len(v) > 1 && (v[0] == '(' || v[0] == ')'): // a set of characters
+		return 2
+	case len(v) < 2 || v[0] != '[':
+		return 0
+	}
+	for i, c := range v[1:min(len(v), maxControl)] {
+		switch {
+		case c >= 0x40 && c <= 0x7e:
+			return i + 2
+		case c < 0x20 || c > 0x3f:
+			return 0
+		}
+	}
+	return 0
+}
