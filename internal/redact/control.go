@@ -11,6 +11,9 @@ const escapeSign = 0x1b
 // commentQuote stands for the quotes of lines that are commented out.
 const commentQuote = '-'
 
+// hunkQuote stands for the quotes of lines in which differences between files are.
+const hunkQuote = '+'
+
 // nothing is what a control sequence stands for.
 const nothing = -1
 
@@ -51,6 +54,38 @@ func (t *texts) gatherComments(b []byte, at int) {
 		if start < at {
 			t.found = append(t.found, quotedText{start: start, end: at, quote: commentQuote})
 		}
+	}
+}
+
+// opensHunk says whether a sign begins the head of a hunk of differences in the unified form (POSIX, diff -u).
+func opensHunk(b []byte, at int) bool {
+	return bytes.HasPrefix(b[at:], []byte("@@ -")) && (at == 0 || b[at-1] == '\n')
+}
+
+// seesHunks says that a block has hunks. What was gathered before that was known is gathered again.
+func (t *texts) seesHunks(b []byte, from int) {
+	if !t.hunks {
+		if t.hunks = true; t.gathered {
+			t.masked = 0
+			t.gather(b, from)
+		}
+	}
+}
+
+// gatherHunks finds the lines of hunks of differences, without the sign before each.
+func (t *texts) gatherHunks(b []byte, at int) {
+	t.openHunk = t.inHunk
+	for at < len(b) {
+		end := lineEnd(b, at)
+		switch sign := b[at]; {
+		case sign == '@' && opensHunk(b, at):
+			t.openHunk = true
+		case t.openHunk && (sign == '+' || sign == '-' || sign == ' '):
+			t.found = append(t.found, quotedText{start: at + 1, end: end, quote: hunkQuote})
+		case sign != '\\':
+			t.openHunk = false
+		}
+		at = end
 	}
 }
 

@@ -289,7 +289,7 @@ func (e *Engine) block(w io.Writer, b []byte, from int, whole bool) (int, error)
 	if done == len(b) && e.openKey {
 		e.inKey = true
 	}
-	e.rows, e.sqlKinds, e.texts.inKey = e.rowsNext, e.sqlNext, whole && e.texts.openKey
+	e.rows, e.sqlKinds, e.texts.inKey, e.texts.inHunk = e.rowsNext, e.sqlNext, whole && e.texts.openKey, e.texts.openHunk
 	return done, e.write(w, b[:done], at)
 }
 
@@ -331,6 +331,9 @@ func (e *Engine) find(b []byte, from int) {
 		}
 		if mayHead[b[i]] {
 			e.noteHead(b, i)
+		}
+		if b[i] == '@' && opensHunk(b, i) {
+			e.texts.seesHunks(b, from)
 		}
 		if b[i] == '(' && opensRow(b, i) {
 			e.sqlRows = append(e.sqlRows, i)

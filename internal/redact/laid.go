@@ -33,6 +33,9 @@ func (t *texts) gather(b []byte, from int) {
 			t.gatherComments(b, at)
 		}
 	}
+	if t.hunks {
+		t.gatherHunks(b, at)
+	}
 	if len(t.found) > double {
 		slices.SortStableFunc(t.found, func(a, b quotedText) int { return cmp.Compare(a.start, b.start) })
 	}

@@ -55,11 +55,14 @@ type texts struct {
 	back      int  // how much of it stands before
 	openKey   bool // the texts of the block end within a private key
 	inKey     bool // those before did
+	hunks     bool // the document has differences between files
+	openHunk  bool // the block ends within such
+	inHunk    bool // the one before did
 }
 
 // beginStream says that another document is looked at, which begins with a block.
 func (t *texts) beginStream(b []byte) {
-	t.inKey = false
+	t.inKey, t.hunks, t.inHunk = false, false, false
 	t.markup = bytes.HasPrefix(bytes.TrimLeft(b[:min(len(b), maxKey)], "\xef\xbb\xbf \t\r\n"), []byte("<")) && t.depth == 0
 }
 
@@ -84,7 +87,7 @@ func (t *texts) note(b []byte, from, to int, any bool) {
 
 // before gathers the texts of a block before the rules look, where the block before had some.
 func (t *texts) before(b []byte, from int) {
-	t.found, t.openKey = t.found[:0], false
+	t.found, t.openKey, t.openHunk = t.found[:0], false, t.inHunk
 	if t.gathered {
 		t.gather(b, from)
 	}
@@ -146,14 +149,16 @@ func (m *marks) clear(from, to int) {
 }
 
 // isLine says whether quotes stand for those of lines that have none.
-func isLine(quote byte) bool { return quote == escapeSign || quote == '#' || quote == commentQuote }
+func isLine(quote byte) bool {
+	return quote == escapeSign || quote == '#' || quote == commentQuote || quote == hunkQuote
+}
 
 // findInTexts adds what is found in the texts of a block from a place on to the findings, which are those of rules; so many of them
 // are in order and apart from each other, and as many as it gives still are.
 func (e *Engine) findInTexts(b []byte, from, ruled int) int {
 	t := &e.texts
 	t.note(b, len(b), len(b), false)
-	if !t.signs && !t.markup || t.depth == maxTextDepth {
+	if !t.signs && !t.markup && !t.hunks || t.depth == maxTextDepth {
 		return ruled
 	}
 	if !t.gathered {
@@ -316,6 +321,9 @@ func (t *texts) prefer(rules []finding) []finding {
 			if !isLine(q.quote) && f.trigger > q.start || isLine(q.quote) && f.start >= q.start && f.end <= q.end {
 				continue
 			}
+		}
+		if q := t.at(f.trigger + 1); q != nil && q.quote == hunkQuote && q.start == f.start+1 && f.end <= q.end { // the sign before the line
+			continue
 		}
 		if q := t.at(f.start); q != nil && !isLine(q.quote) && f.rule != privateKeyRule { // what it begins in is its own
 			f.end = min(f.end, q.end)
