@@ -29,7 +29,8 @@ func (t *texts) gatherControl(b []byte, at int) {
 		if n == len(b) {
 			return
 		}
-		q := quotedText{start: at + bytes.LastIndexByte(b[at:n], '\n') + 1, end: lineEnd(b, n), quote: escapeSign}
+		back := max(0, at-lookBehind) // a line that began before tells what stands in it now
+		q := quotedText{start: back + bytes.LastIndexByte(b[back:n], '\n') + 1, end: lineEnd(b, n), quote: escapeSign}
 		if next.number < q.end {
 			q.quote = '#'
 		}
@@ -42,7 +43,8 @@ func (t *texts) gatherControl(b []byte, at int) {
 func (t *texts) gatherComments(b []byte, at int) {
 	for at < len(b) {
 		sign := indexFrom(b, at, len(b), '#')
-		start := at + bytes.LastIndexByte(b[at:sign], '\n') + 1
+		back := max(0, at-lookBehind)
+		start := back + bytes.LastIndexByte(b[back:sign], '\n') + 1
 		if at = lineEnd(b, sign); sign == len(b) || len(bytes.TrimLeft(b[start:sign], " \t")) > 0 {
 			continue
 		}

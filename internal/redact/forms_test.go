@@ -442,7 +442,6 @@ func TestPictures(t *testing.T) {
 	require.Empty(t, none.Bytes(), "without the engineer's word nothing is written")
 }
 
-// Any bytes in: no panic, and what comes out is a fixed point.
 // What stands far behind the word that announces it is no reason to stumble.
 func TestLongGapsBehindWords(t *testing.T) {
 	long, gap := strings.Repeat("x", 600), strings.Repeat(" ", 600)
@@ -455,6 +454,7 @@ func TestLongGapsBehindWords(t *testing.T) {
 	}
 }
 
+// Any bytes in: no panic, and what comes out is a fixed point.
 func FuzzForms(f *testing.F) {
 	f.Add([]byte(secretLine), "a.log")
 	f.Add(gz(f, secretLine), "a.gz")

@@ -243,9 +243,6 @@ func (t *texts) take(b []byte, quote, blank int, sign byte, at *int) bool {
 // textEnd gives the quote that ends a text from a place in it on, the end of the block, or, where the line ends before, minus the place
 // of that.
 func textEnd(b []byte, from int, quote, sign byte) int {
-	if isLine(quote) {
-		return lineEnd(b, from)
-	}
 	for at := from; ; at++ {
 		n := bytes.IndexByte(b[at:], quote)
 		end := len(b)
@@ -302,7 +299,7 @@ func (t *texts) add(b []byte, q *quotedText) {
 	q.laidEnd = len(t.laid)
 	switch same := q.laidEnd-q.laid == q.end-q.start; {
 	case q.quote == '#':
-		q.sure = bytes.Count(t.laid[q.laid:q.laidEnd-1], newLine) > 1 // one may be part of a password
+		q.sure = bytes.Count(bytes.TrimSuffix(t.laid[q.laid:], newLine), newLine) > 1 // one may be part of a password
 	case q.quote == '>': // elsewhere the tag may be none
 		q.sure = t.markup
 	case same || isLine(q.quote):

@@ -480,6 +480,11 @@ func FuzzText(f *testing.F) {
 			f.Add([]byte(strings.Replace(line, " ", " "+strings.Repeat("x", 2*maxPair)+" ", 1)))
 		}
 	}
+	texts, _ := otherTexts()
+	for _, form := range texts {
+		f.Add([]byte(form("password: Kelp-71!brass user=quintela\nrequirepass Tide77kelp")))
+	}
+	f.Add([]byte("#033[\x1b[31mpassword\x1b[0m=#012Kelp71brass#033[0m\n"))
 	f.Fuzz(func(t *testing.T, in []byte) {
 		once := redactText(t, string(in))
 		require.Equal(t, once, redactText(t, once), "redacting twice changes something")

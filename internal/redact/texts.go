@@ -94,9 +94,9 @@ func (t *texts) before(b []byte, from int) {
 	t.signs, t.looked, t.masked = len(t.found) > 0 || t.carried != 0, from, 0
 }
 
-// unfinished gives the text that goes on behind a block, nil where there is none.
+// unfinished gives the text in quotes that goes on behind a block, nil where there is none.
 func (t *texts) unfinished(b []byte) *quotedText {
-	if n := len(t.found) - 1; n >= 0 && t.found[n].end == len(b) {
+	if n := len(t.found) - 1; n >= 0 && t.found[n].end == len(b) && !isLine(t.found[n].quote) {
 		return &t.found[n]
 	}
 	return nil
