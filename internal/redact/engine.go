@@ -330,10 +330,7 @@ func (e *Engine) find(b []byte, from int) {
 			}
 		}
 		if mayHead[b[i]] {
-			e.noteHead(b, i)
-		}
-		if b[i] == '@' && opensHunk(b, i) {
-			e.texts.seesHunks(b, from)
+			e.noteHead(b, i, from)
 		}
 		if b[i] == '(' && opensRow(b, i) {
 			e.sqlRows = append(e.sqlRows, i)

@@ -10,15 +10,19 @@ type table struct {
 
 func (t *table) open() bool { return t.column.open || t.cells.sep != 0 }
 
-// mayHead are the bytes at which heads of tables are noticed.
-var mayHead = *bytesOf(" " + cellSeps)
+// mayHead are the bytes at which heads of tables and of differences are noticed.
+var mayHead = *bytesOf(" @" + cellSeps)
 
 // noteHead notes a place in a line that may be the head of a table.
-func (e *Engine) noteHead(b []byte, at int) {
+func (e *Engine) noteHead(b []byte, at, from int) {
 	switch b[at] {
 	case ' ':
 		if endsHead(b, at) || bytes.HasSuffix(b[:at], []byte(" "+webLogUser)) {
 			e.heads = append(e.heads, at)
+		}
+	case '@':
+		if opensHunk(b, at) {
+			e.texts.seesHunks(b, from)
 		}
 	case ',', ';', '\t', '|':
 		if n := len(e.heads); (n == 0 || e.lineAt.end(b, e.heads[n-1]) <= at) && e.endsCellHead(b, at) {
