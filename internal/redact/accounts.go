@@ -142,7 +142,7 @@ func nameInLine(b []byte, secret int) (start, end int) {
 	words := fieldsAt(b[first:secret], first)
 	for i, w := range words {
 		switch {
-		case i+1 < len(words) && isOneOf(b[w[0]:w[1]], "login", "user", "username", "sent-username", "local-user", "account"):
+		case i+1 < len(words) && (isOneOf(b[w[0]:w[1]], "login", "user", "username", "sent-username", "local-user", "account") || string(b[w[0]:w[1]]) == "AUTH" && i+2 == len(words)):
 			return words[i+1][0], nameAt(b, words[i+1][0])
 		case i > 0 && i < 3 && i+1 < len(words) && w[1]-w[0] == 1 && b[w[0]] == ':' && isOneOf(b[words[i+1][0]:words[i+1][1]], "EAP", "XAUTH", "NTLM"):
 			return words[0][0], words[0][1]
@@ -277,6 +277,11 @@ func userOfOption(b []byte, at int) (int, int, bool) {
 	end := nameAt(b, start)
 	if end < len(b) && bytes.IndexByte([]byte(`/\@=*`), b[end]) >= 0 { // a domain before a name has a rule of its own, and so has a mail address
 		return 0, 0, false
+	}
+	if end+1 < len(b) && b[end] == ':' && b[at+1] == '-' { // NAME:SECRET, whose name is found beside the secret
+		if _, _, ok := findOption(b, at+1, start); ok {
+			return 0, 0, false
+		}
 	}
 	return start, end, any || isAccountWord(b[start:end])
 }

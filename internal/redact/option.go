@@ -31,12 +31,24 @@ func findOption(b []byte, at, free int) (int, int, bool) {
 		n := bytes.IndexByte(b[k.start:k.end], '=')
 		return k.start + n + 1, k.end, ok && n > 0 && k.start >= free && isValue(b[k.start+n+1:k.end])
 	}
-	if dash < at && isOneOf(name, "proxy-user") {
-		start, stop, ok := optionValue(b, end, free)
-		if !ok {
+	if dash < at && isOneOf(name, "proxy-user", "user") {
+		value := end
+		if end < len(b) && b[end] == '=' {
+			value++
+		}
+		start, stop, ok := optionValue(b, value, free)
+		if value > end {
+			k, is := keyed{}.readValue(b, value)
+			start, stop, ok = k.start, k.end, is && k.start >= free
+		}
+		if ok {
+			if start, stop, ok = behindUser(b, start, stop); ok && (len(name) > len("user") || looksChosen(b[start:stop])) {
+				return start, stop, true
+			}
+		}
+		if len(name) > len("user") {
 			return 0, 0, false
 		}
-		return behindUser(b, start, stop)
 	}
 	if len(name) > 2 && kindOf(name)&keySecret != 0 {
 		return optionValue(b, end, free)

@@ -94,8 +94,8 @@ func valueAfterWord(b []byte, at, free int) (int, int, bool) {
 	if at+4 < len(b) && b[at+1] == 'f' && string(b[at+1:at+5]) == "for " && isOneOf(b[start:at], "password", "passphrase", "passcode", "passwd", "otp", "pin") {
 		return prompted(b, at, free)
 	}
-	if word == "login" && isUpper(b[start]) {
-		if words := wordsFrom(b, at); len(words) == 2 { // of mailboxes: LOGIN NAME SECRET
+	if (word == "login" || word == "auth") && isUpper(b[start]) {
+		if words := wordsFrom(b, at); len(words) == 2 && !(word == "auth" && waysToLogIn.has(b[words[0][0]:words[0][1]])) { // LOGIN NAME SECRET of mailboxes, AUTH NAME SECRET of caches
 			vs, ve := words[1][0], words[1][1]
 			if ve-vs > 2 && b[vs] == '"' && b[ve-1] == '"' {
 				return vs + 1, ve - 1, vs >= free && isValue(b[vs+1:ve-1])
@@ -329,6 +329,9 @@ func saidToBe(b []byte, at, free, first, start int) (int, int, bool) {
 	return k.start, k.end, len(v) > 0 && isValue(v) && (looksChosen(v) && (found || looksStrong(v)) || found && len(v) >= 4 && isAllDigits(v))
 }
 
+// waysToLogIn are the mechanisms of SASL, which stand behind AUTH in mail protocols (IANA, SASL Mechanisms).
+var waysToLogIn = newWordList(wordSet("plain login cram-md5 digest-md5 gssapi external ntlm xoauth2 oauthbearer scram-sha-1 scram-sha-256 anonymous"))
+
 // weakWord says whether a value behind a word of several meanings is a secret.
 func weakWord(b []byte, word, verb string, first, start, vs, ve int) bool {
 	v := b[vs:ve]
@@ -346,7 +349,7 @@ func weakWord(b []byte, word, verb string, first, start, vs, ve int) bool {
 	case "by": // IDENTIFIED BY '…'
 		return (before == "identified" || bytes.Contains(b[first:start], []byte("IDENTIFIED WITH "))) && (b[vs-1] == '\'' || b[vs-1] == '"') && b[start] == 'B'
 	case "auth": // AUTH … of caches
-		return string(b[start:vs-1]) == "AUTH" && !isOneOf(v, "plain", "login", "cram-md5", "digest-md5", "gssapi", "external", "ntlm", "xoauth2") && looksChosen(v)
+		return string(b[start:vs-1]) == "AUTH" && !waysToLogIn.has(v) && looksChosen(v)
 	case "plain", "login": // mail protocols: AUTH PLAIN BASE64
 		return before == "auth" && len(v) >= 8 && isBase64(v) && !isLowerWord(v) || before == "vault" && looksChosen(v)
 	case "pass":
