@@ -23,8 +23,14 @@ func (e *Engine) add(b []byte, from, start, end int, rule string) {
 // findBeside adds what stands beside the finds of rules from a place on.
 func (e *Engine) findBeside(b []byte, from int) {
 	for i, n := 0, len(e.findings); i < n; i++ {
-		if f := &e.findings[i]; f.by.beside != nil {
-			f.by.beside(e, b, from, f.start, f.end)
+		f := e.findings[i]
+		if f.by.beside == nil {
+			continue
+		}
+		beside := len(e.findings)
+		f.by.beside(e, b, from, f.start, f.end)
+		for k := range e.findings[beside:] {
+			e.findings[beside+k].trigger = f.trigger // the same gave it away
 		}
 	}
 }

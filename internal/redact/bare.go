@@ -52,8 +52,8 @@ func bareJSON(b []byte, start, end int) bool {
 	if !bytes.HasSuffix(before, []byte(`"`)) || quoteDepth(before, len(before)-1, 0) > 0 {
 		return false
 	}
-	after := bytes.TrimLeft(b[end:min(len(b), end+16)], " \t\r\n")
-	return len(after) == 0 || after[0] == ',' || after[0] == '}' || after[0] == ']'
+	after := bytes.TrimLeft(b[end:min(len(b), end+16)], " \t\r") // the next line may be in the next block
+	return len(after) == 0 || after[0] == ',' || after[0] == '}' || after[0] == ']' || after[0] == '\n'
 }
 
 // isJSONNumber says whether a text is a number, a truth or nothing, as they stand without quotes in JSON (RFC 8259).

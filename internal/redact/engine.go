@@ -305,6 +305,9 @@ func (e *Engine) find(b []byte, from int) {
 		e.texts.beginStream(b)
 	}
 	e.texts.before(b, from)
+	if f, ok := e.fromBefore(b, from); ok {
+		ahead = f
+	}
 	if from == 0 && e.base == 0 { // the first line of a text
 		e.heads = append(e.heads, 0)
 	}
@@ -371,6 +374,19 @@ func (e *Engine) find(b []byte, from int) {
 	if len(e.findings) > ruled {
 		e.merge(numbered)
 	}
+}
+
+// fromBefore gives what something in the last two lines before a block gave away in it, such as a key whose value stands below.
+func (e *Engine) fromBefore(b []byte, from int) (f finding, ok bool) {
+	if from == 0 || b[from-1] != '\n' {
+		return f, false
+	}
+	for i := lineStart(b, max(0, lineStart(b, from-1)-1)); i < from && !ok; i++ {
+		if e.trigger[b[i]] {
+			f, ok = e.at(b, i, from, e.table[b[i]])
+		}
+	}
+	return f, ok
 }
 
 // at gives what the rules find at one trigger.

@@ -126,7 +126,7 @@ func (t *texts) gatherSingle(b []byte, at int) {
 }
 
 // gatherMarkup finds the contents of elements of XML and HTML: in documents of these, those with blanks or signs that are written as
-// entities, elsewhere those with such signs alone.
+// entities, elsewhere those with such signs alone, within a line.
 func (t *texts) gatherMarkup(b []byte, at int) {
 	sign := []byte("&")
 	if t.markup {
@@ -151,10 +151,10 @@ func (t *texts) gatherMarkup(b []byte, at int) {
 			if v := b[start:end]; len(v) < minText || !bytes.ContainsAny(v, " &") || len(bytes.TrimSpace(v)) < minText {
 				end = start
 			}
-		case entityLen(b[at:]) == 0:
+		case entityLen(b[at:]) == 0 || bytes.IndexByte(b[start:at], '\n') >= 0:
 			end = start
 		default:
-			end += max(0, bytes.IndexByte(b[at:min(len(b), at+maxValue)], '<'))
+			end += max(0, bytes.IndexAny(b[at:min(len(b), at+maxValue)], "<\n"))
 		}
 		if end > start {
 			t.found = append(t.found, quotedText{start: start, end: end, sign: '>', quote: '>'})

@@ -82,8 +82,8 @@ func (e *Engine) lookAtSeparators(b []byte, words int) {
 	e.lookAt(b, row)
 }
 
-// leaveQuoted takes the colons and commas behind a quote out of a row of signs, and lists the quotes of those that it is to be
-// looked at, since the key before them may announce something. A colon before another one may begin an address.
+// leaveQuoted takes the colons and commas behind a quote out of a row of signs, and lists the quotes of those that have to be looked at,
+// since the key before them may announce something. A colon before another one stays in the row: it may begin an address.
 func (e *Engine) leaveQuoted(b []byte, row []uint64) []uint16 {
 	m := &e.marks
 	colons, commas, quotes := &m.classes[colonClass], &m.classes[commaClass], &m.classes[quoteClass]

@@ -6,9 +6,11 @@ import (
 	"encoding/json"
 	"errors"
 	"io"
+	"maps"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"testing/iotest"
@@ -106,6 +108,32 @@ func TestBordersOfReadsDoNotMatter(t *testing.T) {
 	again := strings.Split(redactText(t, want), "\n")
 	for i, line := range strings.Split(want, "\n") {
 		require.Equal(t, line, again[i], "redacting twice changes something")
+	}
+}
+
+// Nor do the borders of blocks, wherever they fall.
+func TestBordersOfBlocksDoNotMatter(t *testing.T) {
+	forms, _ := otherTexts()
+	names := slices.Sorted(maps.Keys(forms))
+	r := rand.New(rand.NewPCG(7, 8))
+	samples := recallSamples(t)
+	var b strings.Builder
+	for b.Len() < 3*blockSize {
+		s := samples[r.IntN(len(samples))][0]
+		if r.IntN(3) == 0 && strings.IndexByte(s, '\n') < 0 {
+			s = forms[names[r.IntN(len(names))]](s)
+		}
+		b.WriteString(s + "\n\n\n")
+	}
+	const filler = "lane 2 is open\n"
+	text := filler + b.String()
+	want := strings.Split(redactText(t, text), "\n")
+	for range 15 {
+		before := r.IntN(2 * blockSize / len(filler))
+		got := strings.Split(redactText(t, strings.Repeat(filler, before)+text), "\n")[before:]
+		for i, line := range want {
+			require.Equal(t, line, got[i], "with %d lines before", before)
+		}
 	}
 }
 

@@ -138,9 +138,10 @@ func TestFindsInTexts(t *testing.T) {
 	}
 }
 
+var asEntities = strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;", `"`, "&quot;", "'", "&#39;")
+
 // otherTexts gives a text in the forms in which other programs write it; single are those that hold one line without escapes.
 func otherTexts() (forms map[string]func(string) string, single map[string]bool) {
-	entities := strings.NewReplacer("&", "&amp;", "<", "&lt;", ">", "&gt;", `"`, "&quot;", "'", "&#39;")
 	mysql := strings.NewReplacer(`\`, `\\`, "'", `\'`, `"`, `\"`, "\n", `\n`)
 	python := strings.NewReplacer(`\`, `\\`, "'", `\'`, "\n", `\n`, "\t", `\t`)
 	forms = map[string]func(string) string{
@@ -148,10 +149,10 @@ func otherTexts() (forms map[string]func(string) string, single map[string]bool)
 		"yaml":   func(s string) string { return "log:\n  message: " + quoted(s) + "\n  lane: 3" },
 		"python": func(s string) string { return "{'log': '" + python.Replace(s) + "', 'stream': 'stdout'}" },
 		"xml": func(s string) string {
-			return "<events><event><text>" + entities.Replace(s) + "</text></event></events>"
+			return "<events><event><text>" + asEntities.Replace(s) + "</text></event></events>"
 		},
 		"in html": func(s string) string {
-			return "2026-03-14 06:12:00 \"sent\" <td>x &amp;\n" + entities.Replace(s) + "</td>"
+			return "2026-03-14 06:12:00 \"sent\" <td>" + asEntities.Replace(s) + "</td>"
 		},
 		"table":          func(s string) string { return `2026-03-14,"` + strings.ReplaceAll(s, `"`, `""`) + `",3` },
 		"list of yaml":   func(s string) string { return "lines:\n  - " + strconv.Quote(s) + "\n  - two" },
@@ -177,7 +178,7 @@ func otherTexts() (forms map[string]func(string) string, single map[string]bool)
 			return "--- a/site.conf\n+++ b/site.conf\n@@ -1,2 +1,3 @@\n lane 2\n+" + strings.ReplaceAll(s, "\n", "\n-") + "\n lane 4\n"
 		},
 	}
-	single = map[string]bool{"table": true, "single quotes of yaml": true, "sql": true, "shell": true} // lines of a cell are not joined, nor are escapes of two kinds told apart
+	single = map[string]bool{"in html": true, "table": true, "single quotes of yaml": true, "sql": true, "shell": true} // lines of a cell are not joined, nor are escapes of two kinds told apart
 	return forms, single
 }
 
@@ -190,7 +191,7 @@ func TestFindsInOtherTexts(t *testing.T) {
 			continue
 		}
 		for name, form := range forms {
-			if single[name] && strings.ContainsAny(text, "\n\t\\") || name == "comment" && text[0] == '#' {
+			if single[name] && strings.ContainsAny(text, "\n\t\\") || name == "comment" && text[0] == '#' || name == "in html" && asEntities.Replace(text) == text {
 				continue
 			}
 			out := redactText(t, form(text)+"\n")

@@ -2,8 +2,9 @@ package redact
 
 import "bytes"
 
-// Programs colour what they write for a terminal, also the keys of pairs, and what takes in logs writes the control characters of a
-// message in its own way. Lines with such are looked at without the colours, and as the lines that they stand for.
+// Some texts are whole lines. Programs colour what they write for a terminal, the keys of pairs, too; servers of logs make one line of
+// the lines of a message; comments and differences between files have a sign before what they say. Such lines are looked at without
+// the colours and signs, and as the lines that they stand for.
 
 // escapeSign is what control sequences begin with.
 const escapeSign = 0x1b
