@@ -293,24 +293,27 @@ func (e *Engine) block(w io.Writer, b []byte, from int, whole bool) (int, error)
 	return done, e.write(w, b[:done], at)
 }
 
-// find fills e.findings with what is in b from a place on: sorted, none overlapping another.
-func (e *Engine) find(b []byte, from int) {
+// begin forgets what was found, and gives what lies ahead in a block already, at its end where there is nothing: that is come to later,
+// and what stands before it is looked at all the same.
+func (e *Engine) begin(b []byte, from int) (ahead finding) {
 	e.findings, e.openKey = e.findings[:0], false
-	free := from
-	ahead := finding{start: len(b) + 1} // found, and not come to yet: what stands before it is looked at all the same
 	e.ownerEnd, e.marks.to = -1, 0
 	e.numbered, e.hots, e.sqlRows = from, e.hots[:0], e.sqlRows[:0]
 	e.heads, e.rowsNext, e.lineAt = e.heads[:0], e.rows, lineAt{}
 	if e.base == 0 && from == 0 {
 		e.texts.beginStream(b)
+		e.heads = append(e.heads, 0) // the first line of a text
 	}
 	e.texts.before(b, from)
 	if f, ok := e.fromBefore(b, from); ok {
-		ahead = f
+		return f
 	}
-	if from == 0 && e.base == 0 { // the first line of a text
-		e.heads = append(e.heads, 0)
-	}
+	return finding{start: len(b) + 1}
+}
+
+// find fills e.findings with what is in b from a place on: sorted, none overlapping another.
+func (e *Engine) find(b []byte, from int) {
+	free, ahead := from, e.begin(b, from)
 	for i := from; ; i++ {
 		stop := min(len(b), ahead.start)
 		i = e.nextWorth(b, i, stop)

@@ -95,7 +95,7 @@ func valueAfterWord(b []byte, at, free int) (int, int, bool) {
 		return prompted(b, at, free)
 	}
 	if (word == "login" || word == "auth") && isUpper(b[start]) {
-		if words := wordsFrom(b, at); len(words) == 2 && (word == "login" || isLoginWord(b[words[0][0]:words[0][1]]) && !waysToLogIn.has(b[words[0][0]:words[0][1]])) { // LOGIN NAME SECRET of mailboxes, AUTH NAME SECRET of caches
+		if words := wordsFrom(b, at); len(words) == 2 && (word == "login" || nameAt(b, words[0][0]) == words[0][1] && !waysToLogIn.has(b[words[0][0]:words[0][1]])) { // LOGIN NAME SECRET of mailboxes, AUTH NAME SECRET of caches
 			vs, ve := words[1][0], words[1][1]
 			if ve-vs > 2 && b[vs] == '"' && b[ve-1] == '"' {
 				return vs + 1, ve - 1, vs >= free && isValue(b[vs+1:ve-1])
