@@ -56,12 +56,14 @@ func (n *nibbles) allowAll(lo, hi uint16, bucket int) {
 	}
 }
 
-// placeTables are those of the places of a context: for spaces, up to the space itself, and for others all but the first and the
-// last one, which leave out too little for what they cost.
+// placeTables are those of the places of a context: for spaces those before it, and for others those of otherPlaces.
 type placeTables struct {
-	space [contextBehind + 1]nibbles
-	other [contextLen - 2]nibbles
+	space [contextBehind]nibbles
+	other [5]nibbles
 }
+
+// otherPlaces are the places of a context that tell others: the rest leaves out too little for what it costs.
+var otherPlaces = [len(placeTables{}.other)]int{contextBehind - 2, contextBehind - 1, contextBehind, contextBehind + 1, contextBehind + 3}
 
 // newSieve makes a sieve of contexts. Each goes into the bucket where it widens what is let through least; families of
 // contexts share some buckets.
@@ -153,13 +155,14 @@ func (s *sieve) add(first int, f family) {
 
 // tell puts what a bucket allows into the tables for vectors.
 func (s *sieve) tell(bucket int, shape *bucketShape) {
-	for p := range shape.lo {
-		switch {
-		case bucket >= spaceBuckets && p > 0 && p < contextLen-1:
-			s.places.other[p-1].allowAll(shape.lo[p], shape.hi[p], bucket-spaceBuckets)
-		case bucket < spaceBuckets && p <= contextBehind:
+	if bucket < spaceBuckets {
+		for p := range s.places.space {
 			s.places.space[p].allowAll(shape.lo[p], shape.hi[p], bucket)
 		}
+		return
+	}
+	for i, p := range otherPlaces {
+		s.places.other[i].allowAll(shape.lo[p], shape.hi[p], bucket-spaceBuckets)
 	}
 }
 

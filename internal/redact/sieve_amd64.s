@@ -18,6 +18,7 @@ EVERY(equals, 0x3d3d3d3d3d3d3d3d)
 EVERY(dashes, 0x2d2d2d2d2d2d2d2d)
 EVERY(dots, 0x2e2e2e2e2e2e2e2e)
 EVERY(commas, 0x2c2c2c2c2c2c2c2c)
+EVERY(blanks, 0x2020202020202020)
 
 // NIBBLES puts the low halves of the 64 bytes at off(SI) into Y0 and Y2, their high halves into Y1 and Y3.
 #define NIBBLES(off) \
@@ -51,31 +52,29 @@ TEXT ·placesAVX2(SB), NOSPLIT, $0-32
 	MOVQ         t+24(FP), DX
 	VPBROADCASTQ lowNibbles<>(SB), Y15
 	VPXOR        Y14, Y14, Y14
+	VMOVDQU      blanks<>(SB), Y12
 
 places:
-	VPCMPEQB Y8, Y8, Y8
-	VMOVDQA  Y8, Y9
-	VMOVDQA  Y8, Y10
-	VMOVDQA  Y8, Y11
+	VPCMPEQB Y10, Y10, Y10
+	VMOVDQA  Y10, Y11
 
-	// Spaces look behind only, the others not quite as far as their contexts.
+	// Spaces look behind only, the others at what tells them best.
+	VPCMPEQB (SI), Y12, Y8
+	VPCMPEQB 32(SI), Y12, Y9
 	NIBBLES(-3)
 	BUCKETS(0, Y8, Y9)
 	NIBBLES(-2)
 	BUCKETS(64, Y8, Y9)
-	BUCKETS(256, Y10, Y11)
+	BUCKETS(192, Y10, Y11)
 	NIBBLES(-1)
 	BUCKETS(128, Y8, Y9)
-	BUCKETS(320, Y10, Y11)
+	BUCKETS(256, Y10, Y11)
 	NIBBLES(0)
-	BUCKETS(192, Y8, Y9)
-	BUCKETS(384, Y10, Y11)
+	BUCKETS(320, Y10, Y11)
 	NIBBLES(1)
-	BUCKETS(448, Y10, Y11)
-	NIBBLES(2)
-	BUCKETS(512, Y10, Y11)
+	BUCKETS(384, Y10, Y11)
 	NIBBLES(3)
-	BUCKETS(576, Y10, Y11)
+	BUCKETS(448, Y10, Y11)
 
 	VPCMPEQB  Y14, Y8, Y8
 	VPCMPEQB  Y14, Y9, Y9
