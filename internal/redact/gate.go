@@ -389,7 +389,11 @@ func (e *Engine) worth(b []byte, i int) bool {
 		}
 		return e.keys.at(b, i, &e.marks) != 0 || beforePort(b, i) || (p == ')' || p == '>') && n == ' ' || p == 'N' && b[i-2] == 'I'
 	case '=':
-		return p == 'Y' || p == 'A' && b[i-2] == ' ' || p == 'L' && n == '(' || p|0x20 == 'n' && b[i-2]|0x20 == 'c' || e.keys.at(b, i, &e.marks) != 0
+		if p == 'Y' || p == 'A' && b[i-2] == ' ' || p == 'L' && n == '(' || p|0x20 == 'n' && b[i-2]|0x20 == 'c' {
+			return true
+		}
+		kind := e.keys.at(b, i, &e.marks)
+		return kind != 0 && (kind&^(keyMailbox|keyAddress) != 0 || !isDotted(b[i+1:]))
 	case '-':
 		return dashWorth(b, i, p, n)
 	case '.':
@@ -412,7 +416,11 @@ func (e *Engine) worth(b []byte, i int) bool {
 	case '[':
 		return n == 'r' && b[i+3] == 'd' || isDigit(n) && b[i+3] == '/'
 	case '/':
-		return n == 'h' || n == 'U' || n == 'm' && b[i+2] == 'a' || n == 'c' && b[i+2] == 'r' || p == 's' && b[i-2] == 't'
+		switch string(b[i+1 : i+4]) {
+		case "hom", "Use", "mai", "cro": // see homes
+			return true
+		}
+		return p == 's' && b[i-2] == 't' && b[i-3] == 'p' // pts/0
 	case '\\':
 		return n == 'u' || n == 'U' || n == 'h' || n == 'D' || n == '\\' || isUpper(p) || isDigit(p) || p == '-'
 	case '%':
@@ -438,6 +446,15 @@ func (e *Engine) worth(b []byte, i int) bool {
 		return beforeNumber[p] && isDigit(n)
 	}
 	return b[i] != wideSign || n == 0xbc
+}
+
+// isDotted says whether a text begins with a number and a dot, as addresses do that a rule of their own finds.
+func isDotted(v []byte) bool {
+	n := 0
+	for n < 3 && isDigit(v[n]) {
+		n++
+	}
+	return n > 0 && v[n] == '.'
 }
 
 // announcing are hashes of the words behind which a secret or a name may stand; ending, of those that end a longer one behind a dash.

@@ -18,6 +18,9 @@ func findMailboxName(b []byte, at, free int) (int, int, bool) {
 	for start < len(b) && (isSpace(b[start]) || b[start] == '"' || b[start] == '\\') {
 		start++
 	}
+	if start < len(b) && isDigit(b[start]) { // an address, see worth
+		return 0, 0, false
+	}
 	end := start
 	for end < len(b) && end-start < 100 && b[end] != '<' && b[end] > 0x1f && b[end] != '@' && b[end] != '=' && b[end] != ':' {
 		end++
