@@ -412,9 +412,9 @@ func (e *Engine) worth(b []byte, i int) bool {
 	case '(':
 		return n == '"' || n == '\'' || isDigit(p) || p|0x20 == 'd' && (b[i-2]|0x20 == 'r' || b[i-2]|0x20 == 'w') || opensRow(b, i)
 	case ')':
-		return n == ' '
+		return n == ' ' && behindParenthesis(b, i)
 	case '[':
-		return n == 'r' && b[i+3] == 'd' || isDigit(n) && b[i+3] == '/'
+		return n == 'r' && b[i+3] == 'd' || isDigit(n) && b[i+3] == '/' && p == ' ' && b[i-3] != ' '
 	case '/':
 		switch string(b[i+1 : i+4]) {
 		case "hom", "Use", "mai", "cro": // see homes
@@ -443,9 +443,23 @@ func (e *Engine) worth(b []byte, i int) bool {
 	case '*':
 		return isHex(n)
 	case '+':
-		return beforeNumber[p] && isDigit(n)
+		return beforeNumber[p] && isDigit(n) && n != '0'
 	}
 	return b[i] != wideSign || n == 0xbc
+}
+
+// behindParenthesis says whether what userBeforeCron looks for may stand around the end of a parenthesis: the first letters of what a
+// server of jobs does, or another name before it.
+func behindParenthesis(b []byte, i int) bool {
+	switch string(b[i+2 : i+4]) {
+	case "CM", "RE", "LI", "BE":
+		return true
+	}
+	at := i
+	for at > i-edge+4 && isNameByte(b[at-1]) {
+		at--
+	}
+	return at <= i-edge+4 || b[at-1] == ' ' && b[at-2] == 'o'
 }
 
 // isDotted says whether a text begins with a number and a dot, as addresses do that a rule of their own finds.
@@ -511,7 +525,7 @@ func endsProcessorTime(b []byte, i int) bool {
 var beforeOption = [256]bool{' ': true, '\t': true, '"': true, '\'': true, '\n': true, '[': true, ',': true, '-': true}
 
 func dashWorth(b []byte, i int, p, n byte) bool {
-	if beforeOption[p] && n != ' ' || n == '-' || n == '>' || tokenEnds[int(b[i-2])<<8|int(p)] || p == 'p' && b[i-2] == 'i' || n == 'L' && p == 'e' {
+	if beforeOption[p] && n != ' ' && n != '"' || n == '-' || n == '>' || tokenEnds[int(b[i-2])<<8|int(p)] || p == 'p' && b[i-2] == 'i' || n == 'L' && p == 'e' {
 		return true
 	}
 	return isHex(p) && isHex(n) && b[i+3] == '-' && !isHex(b[i-3])
