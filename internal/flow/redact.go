@@ -37,7 +37,7 @@ type Redacted struct {
 // Redact redacts files, or a stream. Files are read twice, so that what is learned in one is removed from all; a stream
 // is read once.
 func (a *App) Redact(ctx context.Context, q RedactRequest) (*Redacted, error) {
-	defer runtime.KeepAlive(make([]byte, headroom)) // the few collections of garbage would take 3 % of the time
+	defer runtime.KeepAlive(make([]byte, headroom/2)) // the few collections of garbage would take 3 % of the time
 	if q.Case != nil {
 		w, err := a.write(q.Case)
 		if err != nil {
