@@ -147,17 +147,6 @@ func userBeforeLogin(b []byte, ws, at int) (int, int, bool) {
 	return start, end, !strings.HasSuffix(name, "ly") && !noSubjects[name] && !noUserNames[name] && !isDeviceName(b[start:end]) && nameAt(b, start) == end
 }
 
-// beginsMessage says whether a place is at the beginning of a line, or behind what stands before the message of a log.
-func beginsMessage(b []byte, at int) bool {
-	if at == 0 || b[at-1] == '\n' {
-		return true
-	}
-	if b[at-1] != ' ' || at < 2 {
-		return b[at-1] == '"' || b[at-1] == '>'
-	}
-	return bytes.IndexByte([]byte(":]-|>)Z"), b[at-2]) >= 0 || isDigit(b[at-2]) || bytes.HasSuffix(b[:at-1], []byte(" F")) || endsInLevel(b[:at]) // F: lines of containers
-}
-
 // userOfJob finds the owner in a line of a full list of processes, at its terminal: NAME 4112 1 0 06:12 ? 00:00:01 ….
 func userOfJob(b []byte, at int) (int, int, bool) {
 	first := lineStart(b, at)

@@ -32,22 +32,9 @@ func findOption(b []byte, at, free int) (int, int, bool) {
 		return k.start + n + 1, k.end, ok && n > 0 && k.start >= free && isValue(b[k.start+n+1:k.end])
 	}
 	if dash < at && isOneOf(name, "proxy-user", "user") {
-		value := end
-		if end < len(b) && b[end] == '=' {
-			value++
-		}
-		start, stop, ok := optionValue(b, value, free)
-		if value > end {
-			k, is := keyed{}.readValue(b, value)
-			start, stop, ok = k.start, k.end, is && k.start >= free
-		}
-		if ok {
-			if start, stop, ok = behindUser(b, start, stop); ok && (len(name) > len("user") || looksChosen(b[start:stop])) {
-				return start, stop, true
-			}
-		}
-		if len(name) > len("user") {
-			return 0, 0, false
+		proxy := len(name) > len("user")
+		if start, stop, ok := userAndSecret(b, end, free); proxy || ok && looksChosen(b[start:stop]) {
+			return start, stop, ok
 		}
 	}
 	if len(name) > 2 && kindOf(name)&keySecret != 0 {
@@ -57,6 +44,20 @@ func findOption(b []byte, at, free int) (int, int, bool) {
 		return 0, 0, false
 	}
 	return programOption(b, at, end, free, dash < at)
+}
+
+// userAndSecret finds the secret of NAME:SECRET behind an option, with a space or an equals sign between.
+func userAndSecret(b []byte, end, free int) (int, int, bool) {
+	start, stop, ok := optionValue(b, end, free)
+	if end < len(b) && b[end] == '=' {
+		var k keyed
+		k, ok = keyed{}.readValue(b, end+1)
+		start, stop, ok = k.start, k.end, ok && k.start >= free
+	}
+	if !ok {
+		return 0, 0, false
+	}
+	return behindUser(b, start, stop)
 }
 
 var beforeDash = *bytesOf(" \t\"'\n[,")

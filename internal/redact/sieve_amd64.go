@@ -22,7 +22,7 @@ func classesAVX2(m *marks, b *byte, words int, t *[4]nibbles)
 //go:noescape
 func siftAVX2(m *marks, groups int, fractions uint64) (hot bool)
 
-// setBitsBMI lists the numbers of the set bits of some words, and says how many there are. It may write three more.
+// setBitsBMI lists the numbers of the set bits of some words, and says how many there are. It may write four more.
 //
 //go:noescape
 func setBitsBMI(list *uint16, row *uint64, words int) (n int)

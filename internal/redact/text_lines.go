@@ -31,7 +31,7 @@ func (t *texts) gatherControl(b []byte, at int) {
 			return
 		}
 		back := max(0, at-lookBehind) // a line that began before tells what stands in it now
-		q := quotedText{start: back + bytes.LastIndexByte(b[back:n], '\n') + 1, end: lineEnd(b, n), quote: escapeSign}
+		q := quotedText{start: back + bytes.LastIndexByte(b[back:n], '\n') + 1, end: nextLine(b, n), quote: escapeSign}
 		if next.number < q.end {
 			q.quote = '#'
 		}
@@ -46,7 +46,7 @@ func (t *texts) gatherComments(b []byte, at int) {
 		sign := indexFrom(b, at, len(b), '#')
 		back := max(0, at-lookBehind)
 		start := back + bytes.LastIndexByte(b[back:sign], '\n') + 1
-		if at = lineEnd(b, sign); sign == len(b) || len(bytes.TrimLeft(b[start:sign], " \t")) > 0 {
+		if at = nextLine(b, sign); sign == len(b) || len(bytes.TrimLeft(b[start:sign], " \t")) > 0 {
 			continue
 		}
 		for start = sign + 1; start < at && b[start] == '#'; start++ {
@@ -79,7 +79,7 @@ func (t *texts) seesHunks(b []byte, from int) {
 func (t *texts) gatherHunks(b []byte, at int) {
 	t.openHunk = t.inHunk
 	for at < len(b) {
-		end := lineEnd(b, at)
+		end := nextLine(b, at)
 		switch sign := b[at]; {
 		case sign == '@' && opensHunk(b, at):
 			t.openHunk = true
@@ -90,14 +90,6 @@ func (t *texts) gatherHunks(b []byte, at int) {
 		}
 		at = end
 	}
-}
-
-// lineEnd gives the end of the line of a place, with what ends it.
-func lineEnd(b []byte, at int) int {
-	if n := bytes.IndexByte(b[at:], '\n'); n >= 0 {
-		return at + n + 1
-	}
-	return len(b)
 }
 
 // nextControl keeps where the next ones of both kinds are: none is looked for twice.

@@ -1,0 +1,190 @@
+package redact
+
+import (
+	"cmp"
+	"slices"
+)
+
+// What is found in a block, and how finds of several kinds come together.
+
+// begin forgets what was found, and gives what lies ahead in a block already, at its end where there is nothing: that is come to later,
+// and what stands before it is looked at all the same.
+func (e *Engine) begin(b []byte, from int) (ahead finding) {
+	e.findings, e.openKey = e.findings[:0], false
+	e.ownerEnd, e.marks.to = -1, 0
+	e.numbered, e.hots, e.sqlRows = from, e.hots[:0], e.sqlRows[:0]
+	e.heads, e.rowsNext, e.lineAt = e.heads[:0], e.rows, lineAt{}
+	if e.base == 0 && from == 0 {
+		e.texts.beginStream(b)
+		e.heads = append(e.heads, 0) // the first line of a text
+	}
+	e.texts.before(b, from)
+	if f, ok := e.fromBefore(b, from); ok {
+		return f
+	}
+	return finding{start: len(b) + 1}
+}
+
+// find fills e.findings with what is in b from a place on: sorted, none overlapping another.
+func (e *Engine) find(b []byte, from int) {
+	free, ahead := from, e.begin(b, from)
+	for i := from; ; i++ {
+		stop := min(len(b), ahead.start)
+		i = e.nextWorth(b, i, stop)
+		if i >= stop {
+			if ahead.start > len(b) {
+				break
+			}
+			e.findings = append(e.findings, ahead)
+			free, i = ahead.end, ahead.end-1
+			if ahead.rule == ownerRule {
+				e.ownerEnd = free
+			}
+			ahead.start = len(b) + 1
+			continue
+		}
+		if b[i] == '[' {
+			if n := placeholderLen(b[i:]); n > 0 { // nothing is found within what was put there before
+				free, i = i+n, i+n-1
+				continue
+			}
+		}
+		if mayHead[b[i]] {
+			e.noteHead(b, i, from)
+		}
+		if b[i] == '(' && opensRow(b, i) {
+			e.sqlRows = append(e.sqlRows, i)
+		}
+		rules := e.table[b[i]]
+		if b[i] == '.' && i > 1 && i+1 < len(b) && isDigit(b[i-1]) && isDigit(b[i+1]) && !tokenEnds[int(b[i-2])<<8|int(b[i-1])] {
+			rules = e.betweenDigits
+		}
+		f, ok := e.at(b, i, free, rules)
+		switch {
+		case !ok || f.end > ahead.start && f.end > i:
+		case f.alias: // it is whole in itself: nothing else is read into it
+			free, i = f.end, max(i, f.end-1)
+		case f.start > i+1 && ahead.start > len(b):
+			ahead = f
+		default:
+			e.findings = append(e.findings, f)
+			if after, isKey := keyHead(b, f.start); isKey && f.end == len(b) {
+				_, e.openKey = keyBlockEnd(b, after, true)
+			}
+			free, i = f.end, max(i, f.end-1)
+		}
+	}
+	ruled := len(e.findings)
+	e.findBeside(b, from)
+	e.findRows(b, from)
+	e.findNumbers(b, from)
+	if e.rows.open() || len(e.heads) > 0 {
+		e.findTables(b, from)
+	}
+	ruled = e.findInTexts(b, from, ruled)
+	numbered := len(e.findings)
+	e.findLearned(b, from, e.findings[:ruled])
+	byStart := func(a, b finding) int { return cmp.Compare(a.start, b.start) }
+	if numbered > ruled { // of several rules, one after the other
+		slices.SortStableFunc(e.findings[:numbered], byStart)
+	}
+	if len(e.findings) > ruled {
+		e.merge(numbered)
+	}
+}
+
+// fromBefore gives what something in the last two lines before a block gave away in it, such as a key whose value stands below.
+func (e *Engine) fromBefore(b []byte, from int) (f finding, ok bool) {
+	if from == 0 || b[from-1] != '\n' {
+		return f, false
+	}
+	for i := lineStart(b, max(0, lineStart(b, from-1)-1)); i < from && !ok; i++ {
+		if e.trigger[b[i]] {
+			f, ok = e.at(b, i, from, e.table[b[i]])
+		}
+	}
+	return f, ok
+}
+
+// at gives what the rules find at one trigger.
+func (e *Engine) at(b []byte, i, free int, rules []*Rule) (f finding, ok bool) {
+	kind, known := keyKind(0), false
+	for _, r := range rules {
+		if r.Keys != 0 {
+			if !known {
+				if known = true; i > 0 {
+					kind = e.keys.at(b, i, &e.marks)
+				}
+			}
+			if kind&r.Keys == 0 {
+				continue
+			}
+		}
+		find := r.Find
+		var start, end int
+		if find != nil {
+			start, end, ok = find(b, i, free)
+		} else {
+			start, end, ok = r.Keyed(b, i, free, kind)
+		}
+		if !ok || start < free || end <= start {
+			continue
+		}
+		if start > 0 && b[start-1] == '\\' && halfEscape(b, start) {
+			continue
+		}
+		if r.Class != IPv4 && r.Class != IPv6 && r.Class != MAC {
+			if end = withinText(b, start, end); leavesText(b, i, start) {
+				continue
+			}
+		}
+		if end <= start || holdsPlaceholder(b[start:end]) {
+			continue
+		}
+		f := finding{start: start, end: end, trigger: i, class: r.Class, rule: r.Name, by: r}
+		if r.Class != Secret {
+			f.put = r.known.of(b, start, end)
+			f.alias = f.put == "" && isAlias(r.Class, b[start:end])
+		}
+		return f, true
+	}
+	return f, false
+}
+
+// findLearned adds learned values, but for those within finds of rules.
+func (e *Engine) findLearned(b []byte, from int, rules []finding) {
+	e.matcher.each(b, from, rules, func(m match) {
+		e.findings = append(e.findings, finding{start: m.start, end: m.end, trigger: m.start, class: m.Class, rule: m.Rule, original: m.Text})
+	})
+}
+
+// merge brings together the findings up to a place in their list and those from there on, each in order. Where two overlap, both
+// go as one.
+func (e *Engine) merge(second int) {
+	merged := e.merged[:0]
+	for i, j := 0, second; i < second || j < len(e.findings); {
+		f := &e.findings[min(i, len(e.findings)-1)]
+		if i == second || j < len(e.findings) && e.findings[j].start < f.start {
+			f = &e.findings[j]
+			j++
+		} else {
+			i++
+		}
+		if len(merged) == 0 || f.start >= merged[len(merged)-1].end {
+			merged = append(merged, *f)
+			continue
+		}
+		last := &merged[len(merged)-1]
+		if last.class != Secret && (f.class == Secret || f.end-f.start > last.end-last.start) {
+			last.class, last.rule, last.by, last.original, last.put = f.class, f.rule, f.by, f.original, ""
+		}
+		if f.end > last.end {
+			last.put = ""
+			if last.class != Secret { // half an identity of each: no alias stands for both
+				last.class = Secret
+			}
+			last.end = f.end
+		}
+	}
+	e.findings, e.merged = merged, e.findings
+}
