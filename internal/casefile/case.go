@@ -7,6 +7,7 @@ import (
 
 	"go.yaml.in/yaml/v4"
 
+	"envask/internal/durable"
 	"envask/internal/keyfile"
 	"envask/internal/window"
 )
@@ -86,7 +87,7 @@ func (c *Case) Save() error {
 	if err := enc.Encode(y); err != nil {
 		return err
 	}
-	return WriteFile(filepath.Join(c.Dir, caseFile), buf.Bytes(), 0o600)
+	return durable.WriteFile(filepath.Join(c.Dir, caseFile), buf.Bytes(), 0o600)
 }
 
 func (c *Case) zone() *time.Location {

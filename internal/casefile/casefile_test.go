@@ -124,17 +124,22 @@ func TestLedgerNoticesEveryChange(t *testing.T) {
 	require.NoError(t, err)
 	lines := strings.SplitAfter(string(good), "\n")
 	for name, text := range map[string]string{
-		"changed": strings.Replace(string(good), `"data":1`, `"data":7`, 1),
-		"removed": lines[0] + lines[2] + lines[3],
-		"swapped": lines[0] + lines[2] + lines[1] + lines[3],
-		"added":   lines[0] + lines[0] + lines[1] + lines[2] + lines[3],
-		"no JSON": lines[0] + "what\n" + lines[1],
+		"changed":              strings.Replace(string(good), `"data":1`, `"data":7`, 1),
+		"removed":              lines[0] + lines[2] + lines[3],
+		"swapped":              lines[0] + lines[2] + lines[1] + lines[3],
+		"added":                lines[0] + lines[0] + lines[1] + lines[2] + lines[3],
+		"no JSON":              lines[0] + "what\n" + lines[1],
+		"the last one changed": strings.Replace(string(good), `"data":3`, `"data":7`, 1),
+		"the last one lost":    lines[0] + lines[1] + lines[2],
+		"the last one torn":    lines[0] + lines[1] + lines[2] + lines[3][:20],
+		"all lost":             "",
+		"endless":              lines[0] + strings.Repeat("x", MaxRecord+1) + "\n",
 	} {
 		require.NoError(t, os.WriteFile(ledgerFile(c.Dir), []byte(text), 0o600))
 		_, err := c.Write("test")
 		var chain *ChainError
 		require.ErrorAs(t, err, &chain, name)
-		require.ErrorContains(t, err, "the ledger was changed from outside")
+		require.ErrorContains(t, err, "the ledger was damaged or changed from outside")
 		require.ErrorAs(t, c.ReadLedger(nil), &chain, name)
 	}
 }
@@ -147,20 +152,6 @@ func TestLedgerRecordsHaveALimit(t *testing.T) {
 	require.ErrorContains(t, w.Ledger.Append("thing", strings.Repeat("x", MaxRecord)), "longer than")
 	require.NoError(t, w.Ledger.Append("thing", strings.Repeat("x", MaxRecord/2)))
 	require.Len(t, records(t, c), 1)
-}
-
-func TestWriteFileLeavesNothingHalf(t *testing.T) {
-	dir := t.TempDir()
-	name := filepath.Join(dir, "sub", "file")
-	require.NoError(t, WriteFile(name, []byte("one"), 0o600))
-	require.NoError(t, WriteFile(name, []byte("two"), 0o600))
-	data, err := os.ReadFile(name)
-	require.NoError(t, err)
-	require.Equal(t, "two", string(data))
-	entries, err := os.ReadDir(filepath.Dir(name))
-	require.NoError(t, err)
-	require.Len(t, entries, 1, "no temporary file is left")
-	require.Error(t, WriteFile(filepath.Join(name, "below-a-file"), nil, 0o600))
 }
 
 func FuzzLedger(f *testing.F) {

@@ -11,6 +11,8 @@ import (
 	"regexp"
 	"sort"
 	"strings"
+
+	"envask/internal/durable"
 )
 
 // Home is the folder that holds all of an engineer's cases.
@@ -115,7 +117,7 @@ func (h Home) Rename(c *Case, name string) (*Case, error) {
 
 // Use makes a case the one that later commands mean by default.
 func (h Home) Use(name string) error {
-	return WriteFile(h.currentFile(), []byte(name+"\n"), 0o600)
+	return durable.WriteFile(h.currentFile(), []byte(name+"\n"), 0o600)
 }
 
 // Cases lists all cases by name. A case whose file cannot be read is listed with its error.

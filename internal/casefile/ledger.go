@@ -33,6 +33,7 @@ type Record struct {
 type Ledger struct {
 	mu      sync.Mutex
 	f       *os.File
+	head    *os.File
 	next    int
 	last    string
 	Dropped bool // a torn last line was dropped when the ledger was opened
@@ -42,55 +43,85 @@ const noHash = "0000000000000000000000000000000000000000000000000000000000000000
 
 func ledgerFile(dir string) string { return filepath.Join(dir, "ledger.jsonl") }
 
-// ChainError says at which line a ledger stops making sense.
+// ChainError says at which record a ledger stops making sense.
 type ChainError struct {
 	File string
-	Line int
+	Line int // of the first record that cannot be trusted, from 1
 	Why  string
 }
 
 func (e *ChainError) Error() string {
-	return fmt.Sprintf("%s:%d: %s; the ledger was changed from outside", e.File, e.Line, e.Why)
+	return fmt.Sprintf("%s:%d: %s; the ledger was damaged or changed from outside", e.File, e.Line, e.Why)
 }
 
-// readChain walks the ledger, calling each for every good line, and gives the length of the good part in bytes, the
-// last sequence number and hash, and whether a torn line follows. A whole line that does not fit is a ChainError.
-func readChain(name string, each func(Record) error) (good int64, seq int, last string, torn bool, err error) {
-	last = noHash
+// chain is what a walk along a ledger found.
+type chain struct {
+	good int64  // bytes up to the last record that fits
+	seq  int    // its number
+	last string // its hash
+	torn bool   // half a line follows: a crash or a full disk
+
+	before int64 // bytes up to the record before that
+	doubt  bool  // the record that follows was written behind another one than the last: that one was changed
+}
+
+// readChain walks the ledger, calling each for every good record. A whole line that does not fit, and an end that is not the one
+// that was written last (see head), are a ChainError; each was called for what stands before it.
+func readChain(name string, each func(Record) error) (c chain, err error) {
+	c.last = noHash
+	end, err := readHead(name) // first: a writer appends to the ledger before it moves the head
+	if err != nil {
+		return c, err
+	}
 	f, err := os.Open(name)
 	if errors.Is(err, fs.ErrNotExist) {
-		return 0, 0, last, false, nil
+		return c, end.check(name, c)
 	}
 	if err != nil {
-		return 0, 0, last, false, err
+		return c, err
 	}
 	defer f.Close()
 	br := bufio.NewReaderSize(f, 64<<10)
 	for {
 		line, err := readLine(br)
 		if err == io.EOF {
-			return good, seq, last, len(line) > 0, nil
+			c.torn = len(line) > 0
+			return c, end.check(name, c)
+		}
+		if errors.Is(err, errLongLine) {
+			return c, &ChainError{name, c.seq + 1, err.Error()}
 		}
 		if err != nil {
-			return good, seq, last, false, err
+			return c, err
 		}
 		var r Record
 		body := bytes.TrimSuffix(line, []byte("\n"))
 		if err := json.Unmarshal(body, &r); err != nil {
-			return good, seq, last, false, &ChainError{name, seq + 1, "is not a record"}
+			return c, &ChainError{name, c.seq + 1, "is not a record"}
 		}
-		if r.Seq != seq+1 || r.Prev != last {
-			return good, seq, last, false, &ChainError{name, seq + 1, "does not follow the line before it"}
+		if r.Seq != c.seq+1 || r.Prev != c.last {
+			c.doubt = r.Seq == c.seq+1 && c.seq > 0
+			return c, &ChainError{name, c.seq + 1, "does not follow the record before it"}
+		}
+		sum := hashOf(body)
+		if r.Seq == end.seq && sum != end.hash {
+			return c, &ChainError{name, r.Seq, "is not the record that was written"}
 		}
 		if each != nil {
 			if err := each(r); err != nil {
-				return good, seq, last, false, err
+				return c, err
 			}
 		}
-		sum := sha256.Sum256(body)
-		good, seq, last = good+int64(len(line)), r.Seq, hex.EncodeToString(sum[:])
+		c.before, c.good, c.seq, c.last = c.good, c.good+int64(len(line)), r.Seq, sum
 	}
 }
+
+func hashOf(body []byte) string {
+	sum := sha256.Sum256(body)
+	return hex.EncodeToString(sum[:])
+}
+
+var errLongLine = fmt.Errorf("is longer than %d bytes", MaxRecord)
 
 func readLine(br *bufio.Reader) ([]byte, error) {
 	var line []byte
@@ -98,7 +129,7 @@ func readLine(br *bufio.Reader) ([]byte, error) {
 		part, err := br.ReadSlice('\n')
 		line = append(line, part...)
 		if len(line) > MaxRecord {
-			return nil, fmt.Errorf("a ledger line is longer than %d bytes", MaxRecord)
+			return nil, errLongLine
 		}
 		if err != bufio.ErrBufferFull {
 			return line, err
@@ -109,7 +140,7 @@ func readLine(br *bufio.Reader) ([]byte, error) {
 // openLedger checks the whole chain, drops a torn last line and opens the ledger for appending.
 func openLedger(dir string) (*Ledger, error) {
 	name := ledgerFile(dir)
-	good, seq, last, torn, err := readChain(name, nil)
+	c, err := readChain(name, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -117,17 +148,21 @@ func openLedger(dir string) (*Ledger, error) {
 	if err != nil {
 		return nil, err
 	}
-	if torn {
-		err = f.Truncate(good)
+	if c.torn {
+		err = f.Truncate(c.good)
 	}
 	if err == nil {
-		_, err = f.Seek(good, io.SeekStart)
+		_, err = f.Seek(c.good, io.SeekStart)
+	}
+	var h *os.File
+	if err == nil {
+		h, err = openHead(name)
 	}
 	if err != nil {
 		f.Close()
 		return nil, err
 	}
-	return &Ledger{f: f, next: seq + 1, last: last, Dropped: torn}, nil
+	return &Ledger{f: f, head: h, next: c.seq + 1, last: c.last, Dropped: c.torn}, nil
 }
 
 // Append writes one record and flushes it.
@@ -159,24 +194,31 @@ func (l *Ledger) Append(kind string, data any) error {
 	if err := l.f.Sync(); err != nil {
 		return fmt.Errorf("flush the ledger: %w", err)
 	}
-	sum := sha256.Sum256(body)
-	l.next, l.last = l.next+1, hex.EncodeToString(sum[:])
-	return nil
+	end := head{l.next, hashOf(body)}
+	l.next, l.last = l.next+1, end.hash
+	return end.write(l.head)
+}
+
+// Head gives the hash of the last record.
+func (l *Ledger) Head() string {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.last
 }
 
 // Read calls each for every record that is there.
 func (l *Ledger) Read(each func(Record) error) error {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	_, _, _, _, err := readChain(l.f.Name(), each)
+	_, err := readChain(l.f.Name(), each)
 	return err
 }
 
 // Close closes the ledger's file.
-func (l *Ledger) Close() error { return l.f.Close() }
+func (l *Ledger) Close() error { return errors.Join(l.f.Close(), l.head.Close()) }
 
 // ReadLedger calls each for every record of a case, checking the chain on the way. It takes no lock.
 func (c *Case) ReadLedger(each func(Record) error) error {
-	_, _, _, _, err := readChain(ledgerFile(c.Dir), each)
+	_, err := readChain(ledgerFile(c.Dir), each)
 	return err
 }

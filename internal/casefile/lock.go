@@ -8,6 +8,8 @@ import (
 	"path/filepath"
 	"time"
 
+	"envask/internal/durable"
+
 	"github.com/gofrs/flock"
 )
 
@@ -40,10 +42,36 @@ type Writer struct {
 	lock   *flock.Flock
 }
 
-// Write takes the case's lock and opens its ledger. The lock goes with the process, also when that is killed.
+// Write takes the case's lock and opens its ledger. The lock goes with the process, also when that is killed. What a killed
+// process left aside is swept up.
 func (c *Case) Write(command string) (*Writer, error) {
-	lockName := filepath.Join(c.Dir, "lock")
-	lock := flock.New(lockName, flock.SetPermissions(0o600))
+	w, err := c.write(command)
+	if err == nil {
+		c.keepSpare()
+	}
+	return w, err
+}
+
+func (c *Case) write(command string) (*Writer, error) {
+	lock, err := c.takeLock(command)
+	if err != nil {
+		return nil, err
+	}
+	ledger, err := openLedger(c.Dir)
+	if err == nil {
+		err = c.sweep()
+		if err != nil {
+			err = errors.Join(err, ledger.Close())
+		}
+	}
+	if err != nil {
+		return nil, errors.Join(err, lock.Unlock())
+	}
+	return &Writer{Case: c, Ledger: ledger, lock: lock}, nil
+}
+
+func (c *Case) takeLock(command string) (*flock.Flock, error) {
+	lock := flock.New(filepath.Join(c.Dir, "lock"), flock.SetPermissions(0o600))
 	ok, err := lock.TryLock()
 	if err != nil {
 		return nil, err
@@ -56,21 +84,28 @@ func (c *Case) Write(command string) (*Writer, error) {
 		return nil, locked
 	}
 	host, _ := os.Hostname()
-	data, err := json.Marshal(Holder{PID: os.Getpid(), Host: host, Command: command, Since: time.Now().UTC()})
-	if err == nil {
-		err = os.WriteFile(filepath.Join(c.Dir, "holder.json"), data, 0o600)
+	if data, err := json.Marshal(Holder{PID: os.Getpid(), Host: host, Command: command, Since: time.Now().UTC()}); err == nil {
+		_ = durable.WriteFile(filepath.Join(c.Dir, "holder.json"), data, 0o600) // the same: a full disk must not keep tidy from working
 	}
-	var ledger *Ledger
-	if err == nil {
-		ledger, err = openLedger(c.Dir)
+	return lock, nil
+}
+
+// sweep removes what killed processes left: only who holds the lock may.
+func (c *Case) sweep() error {
+	return errors.Join(os.RemoveAll(c.tempDir()), durable.Sweep(c.Dir), durable.Sweep(c.OutDir()))
+}
+
+func (c *Case) tempDir() string { return filepath.Join(c.Dir, "tmp") }
+
+// Temp gives a new folder for temporary files. It lies in the case, since they may hold evidence, and goes with the next sweep.
+func (w *Writer) Temp() (string, error) {
+	if err := os.MkdirAll(w.tempDir(), 0o700); err != nil {
+		return "", err
 	}
-	if err != nil {
-		return nil, errors.Join(err, lock.Unlock())
-	}
-	return &Writer{Case: c, Ledger: ledger, lock: lock}, nil
+	return os.MkdirTemp(w.tempDir(), "")
 }
 
 // Close gives the right back.
 func (w *Writer) Close() error {
-	return errors.Join(w.Ledger.Close(), w.lock.Unlock())
+	return errors.Join(w.Ledger.Close(), os.RemoveAll(w.tempDir()), w.lock.Unlock())
 }

@@ -20,6 +20,7 @@ import (
 
 	"envask/internal/ask"
 	"envask/internal/casefile"
+	"envask/internal/durable"
 	"envask/internal/logset"
 	"envask/internal/posix"
 	"envask/internal/reach"
@@ -121,7 +122,7 @@ func (m *maker) save() error {
 		err = os.MkdirAll(filepath.Dir(m.file), 0o700)
 	}
 	if err == nil {
-		err = casefile.WriteFile(m.file, data, 0o600)
+		err = durable.WriteFile(m.file, data, 0o600)
 	}
 	if err != nil {
 		return &localError{err}

@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"envask/internal/casefile"
+	"envask/internal/durable"
 	"envask/internal/window"
 )
 
@@ -158,7 +159,7 @@ func (r *Round) save() error {
 	if err != nil {
 		return err
 	}
-	return casefile.WriteFile(filepath.Join(r.dir, "round.json"), append(data, '\n'), 0o600)
+	return durable.WriteFile(filepath.Join(r.dir, "round.json"), append(data, '\n'), 0o600)
 }
 
 // openLog opens the round's log for more entries, after dropping a torn last line.
@@ -303,4 +304,4 @@ func (r *Round) eachLine(each func(line) error) error {
 }
 
 // digest gives the SHA-256 of the round's log, by which the ledger vouches for every entry.
-func (r *Round) digest() (string, error) { return casefile.FileSum(r.logFile()) }
+func (r *Round) digest() (string, error) { return durable.FileSum(r.logFile()) }

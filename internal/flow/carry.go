@@ -13,6 +13,7 @@ import (
 
 	"envask/internal/archive"
 	"envask/internal/casefile"
+	"envask/internal/durable"
 	"envask/internal/fault"
 	"envask/internal/seal"
 	"envask/internal/submit"
@@ -71,7 +72,7 @@ func writeCarry(c *casefile.Case, archiveFile, sum string) error {
 	if err != nil {
 		return err
 	}
-	return casefile.WriteFile(carryFile(archiveFile), append(data, '\n'), 0o600)
+	return durable.WriteFile(carryFile(archiveFile), append(data, '\n'), 0o600)
 }
 
 // readSmall reads a file that is small when it is what it should be.

@@ -25,6 +25,7 @@ import (
 	"envask/internal/ask"
 	"envask/internal/casefile"
 	"envask/internal/collect"
+	"envask/internal/durable"
 	"envask/internal/fault"
 	"envask/internal/policy"
 	"envask/internal/redact"
@@ -592,5 +593,5 @@ func saveTable(t *redact.Table, file string) error {
 	if err != nil {
 		return err
 	}
-	return casefile.WriteFile(file, data, 0o600)
+	return durable.WriteFile(file, data, 0o600)
 }

@@ -11,6 +11,7 @@ import (
 
 	"envask/internal/archive"
 	"envask/internal/casefile"
+	"envask/internal/durable"
 	"envask/internal/fault"
 	"envask/internal/redact"
 	"envask/internal/submit"
@@ -89,7 +90,7 @@ func (p *packing) settle(w *casefile.Writer, out *Packed) error {
 	if err := os.Rename(part, out.Archive); err != nil {
 		return err
 	}
-	if err := casefile.SyncDir(p.c.OutDir()); err != nil {
+	if err := durable.SyncDir(p.c.OutDir()); err != nil {
 		return err
 	}
 	if err := p.saveReview(out); err != nil {

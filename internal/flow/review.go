@@ -16,6 +16,7 @@ import (
 
 	"envask/internal/archive"
 	"envask/internal/casefile"
+	"envask/internal/durable"
 	"envask/internal/fault"
 	"envask/internal/policy"
 	"envask/internal/redact"
@@ -109,7 +110,7 @@ func (p *packing) saveReview(out *Packed) error {
 	if err != nil {
 		return err
 	}
-	return casefile.WriteFile(reviewFile(out.Archive), append(data, '\n'), 0o600)
+	return durable.WriteFile(reviewFile(out.Archive), append(data, '\n'), 0o600)
 }
 
 // Review is what a person looks at before an archive goes.
@@ -402,7 +403,7 @@ func addDecisions(file string, remove, leave []string) error {
 	if err != nil {
 		return err
 	}
-	return casefile.WriteFile(file, out, 0o600)
+	return durable.WriteFile(file, out, 0o600)
 }
 
 func scalar(text string) *yaml.Node {

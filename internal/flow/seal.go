@@ -15,6 +15,7 @@ import (
 
 	"envask/internal/archive"
 	"envask/internal/casefile"
+	"envask/internal/durable"
 	"envask/internal/fault"
 	"envask/internal/seal"
 	"envask/internal/submit"
@@ -80,7 +81,7 @@ func (p *packing) seal(w *casefile.Writer, out *Packed, list []age.Recipient, ke
 	}
 	same := old != nil && p.q.Passphrase == nil && !old.Passphrase && slices.Equal(old.Recipients, keys)
 	if same {
-		sum, err := casefile.FileSum(filepath.Join(p.c.OutDir(), old.Sealed))
+		sum, err := durable.FileSum(filepath.Join(p.c.OutDir(), old.Sealed))
 		same = err == nil && sum == old.SHA256
 	}
 	rec := sealedRecord{Archive: filepath.Base(out.Archive), OfSHA256: out.SHA256, Recipients: keys, Passphrase: p.q.Passphrase != nil}
@@ -101,14 +102,14 @@ func (p *packing) seal(w *casefile.Writer, out *Packed, list []age.Recipient, ke
 		if err != nil {
 			return err
 		}
-		sum, err := casefile.FileSum(file)
+		sum, err := durable.FileSum(file)
 		if err != nil {
 			return err
 		}
 		rec.Size, rec.SHA256 = info.Size(), sum
 	}
 	out.Sealed.Size, out.Sealed.SHA256 = rec.Size, rec.SHA256
-	if err := casefile.WriteFile(out.Sealed.HowTo, []byte(howToOpen(rec, p.format)), 0o600); err != nil {
+	if err := durable.WriteFile(out.Sealed.HowTo, []byte(howToOpen(rec, p.format)), 0o600); err != nil {
 		return err
 	}
 	return w.Ledger.Append(kindSealed, rec)
@@ -253,7 +254,7 @@ func (p *packing) split(w *casefile.Writer, out *Packed) error {
 	}
 	rec := splitRecord{Name: filepath.Base(file), SHA256: sum, Parts: parts, Page: filepath.Base(file) + ".how-to-join.txt"}
 	out.JoinPage = filepath.Join(p.c.OutDir(), rec.Page)
-	if err := casefile.WriteFile(out.JoinPage, []byte(archive.JoinPage(rec.Name, sum, parts)), 0o600); err != nil {
+	if err := durable.WriteFile(out.JoinPage, []byte(archive.JoinPage(rec.Name, sum, parts)), 0o600); err != nil {
 		return err
 	}
 	out.Parts = parts

@@ -15,6 +15,7 @@ import (
 	"envask/internal/archive"
 	"envask/internal/ask"
 	"envask/internal/casefile"
+	"envask/internal/durable"
 	"envask/internal/fault"
 	"envask/internal/seal"
 	"envask/internal/submit"
@@ -266,7 +267,7 @@ func parcels(c *casefile.Case, rep *archive.Report, sealed *sealedRecord) (whole
 	if err != nil {
 		return whole, nil, err
 	}
-	sum, err := casefile.FileSum(page)
+	sum, err := durable.FileSum(page)
 	return whole, append(parts, submit.Parcel{File: page, Name: split.Page, Size: info.Size(), SHA256: sum}), err
 }
 
@@ -416,11 +417,11 @@ func (a *App) keepReceipt(w *casefile.Writer, rec *submit.Receipt) error {
 	if err != nil {
 		return err
 	}
-	if err := casefile.WriteFile(ReceiptFile(w.Case, rec), append(data, '\n'), 0o600); err != nil {
+	if err := durable.WriteFile(ReceiptFile(w.Case, rec), append(data, '\n'), 0o600); err != nil {
 		return err
 	}
 	text := strings.TrimSuffix(ReceiptFile(w.Case, rec), ".json") + ".txt"
-	return casefile.WriteFile(text, []byte(rec.Line()+"\n"), 0o600)
+	return durable.WriteFile(text, []byte(rec.Line()+"\n"), 0o600)
 }
 
 // ReceiptFile gives the path of a receipt.

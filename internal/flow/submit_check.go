@@ -10,6 +10,7 @@ import (
 	"envask/internal/archive"
 	"envask/internal/ask"
 	"envask/internal/casefile"
+	"envask/internal/durable"
 	"envask/internal/fault"
 	"envask/internal/seal"
 	"envask/internal/submit"
@@ -95,7 +96,7 @@ func asSent(c *casefile.Case, rep *archive.Report, sealed *sealedRecord) (name s
 	if sealed == nil {
 		return filepath.Base(rep.Name), rep.Size, "", nil
 	}
-	sum, err := casefile.FileSum(filepath.Join(c.OutDir(), sealed.Sealed))
+	sum, err := durable.FileSum(filepath.Join(c.OutDir(), sealed.Sealed))
 	if err != nil || sum != sealed.SHA256 || sealed.OfSHA256 != rep.SHA256 {
 		return "", 0, "", fault.New(fault.Refused, "submit", sealed.Sealed, "it is not what was encrypted", "pack again")
 	}

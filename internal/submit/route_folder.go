@@ -9,7 +9,7 @@ import (
 	"os"
 	"path/filepath"
 
-	"envask/internal/casefile"
+	"envask/internal/durable"
 	"envask/internal/fault"
 )
 
@@ -76,7 +76,7 @@ func (f folder) Rename(from, to string) error {
 	if err := os.Rename(from, to); err != nil {
 		return err
 	}
-	return casefile.SyncDir(f.dir)
+	return durable.SyncDir(f.dir)
 }
 
 // A file of which the end was not flushed when the power went can hold anything there.

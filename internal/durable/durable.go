@@ -1,0 +1,131 @@
+// Package durable writes small files that a crash or a full disk cannot leave half written, sweeps up what a killed run left
+// aside, and says which names from outside may name a file of ours.
+package durable
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+)
+
+// asideEnding ends the names of files that are not whole yet. They begin with a dot.
+const asideEnding = ".tmp"
+
+// WriteFile writes a file so that its name only ever holds whole content: written aside, flushed, renamed, and the folder
+// flushed. What stands aside is removed on failure; what a kill leaves there, Sweep removes.
+func WriteFile(name string, data []byte, perm os.FileMode) error {
+	return Write(name, perm, func(w io.Writer) error {
+		_, err := w.Write(data)
+		return err
+	})
+}
+
+// Write is WriteFile for content that is made as it is written.
+func Write(name string, perm os.FileMode, fill func(io.Writer) error) error {
+	dir := filepath.Dir(name)
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return err
+	}
+	f, err := os.CreateTemp(dir, "."+filepath.Base(name)+".*"+asideEnding)
+	if err != nil {
+		return err
+	}
+	defer os.Remove(f.Name()) // fails harmlessly after the rename
+	err = fill(f)
+	if err == nil {
+		err = f.Chmod(perm)
+	}
+	if err == nil {
+		err = f.Sync()
+	}
+	if e := f.Close(); err == nil {
+		err = e
+	}
+	if err != nil {
+		return err
+	}
+	if err := os.Rename(f.Name(), name); err != nil {
+		return err
+	}
+	return SyncDir(dir)
+}
+
+// SyncDir flushes a folder, so that a rename in it survives a power cut. Windows has no such call and needs none.
+func SyncDir(dir string) error {
+	if runtime.GOOS == "windows" {
+		return nil
+	}
+	d, err := os.Open(dir)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	return d.Sync()
+}
+
+// Sweep removes what killed runs of WriteFile left in a folder. Only one process at a time may write there.
+func Sweep(dir string) error {
+	entries, err := os.ReadDir(dir)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	for _, e := range entries {
+		if e.Type().IsRegular() && strings.HasPrefix(e.Name(), ".") && strings.HasSuffix(e.Name(), asideEnding) {
+			err = errors.Join(err, os.Remove(filepath.Join(dir, e.Name())))
+		}
+	}
+	return err
+}
+
+// FileSum gives the SHA-256 of a file, in hex.
+func FileSum(name string) (string, error) {
+	f, err := os.Open(name)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	h := sha256.New()
+	if _, err := io.Copy(h, f); err != nil {
+		return "", err
+	}
+	return hex.EncodeToString(h.Sum(nil)), nil
+}
+
+// maxName is the longest name of one file, in bytes: what every file system takes.
+const maxName = 255
+
+// PlainName says whether a name that was read from a file, an archive or a server can name one file of ours in one folder, and
+// nothing else: no path, no device, no hidden file, nothing that a terminal would not show.
+func PlainName(name string) error {
+	switch {
+	case name == "":
+		return errors.New("an empty name")
+	case len(name) > maxName:
+		return fmt.Errorf("a name of %d bytes; %d at most", len(name), maxName)
+	case !utf8.ValidString(name) || strings.ContainsFunc(name, func(r rune) bool { return unicode.IsControl(r) || unicode.Is(unicode.Cf, r) }):
+		return fmt.Errorf("%+q holds characters that cannot be shown", name)
+	case strings.ContainsAny(name, `/\:`) || strings.HasPrefix(name, "."):
+		return fmt.Errorf("%q is not the plain name of a file", name)
+	}
+	return nil
+}
+
+// LocalPath says whether a slash-separated path that was read from outside stays below the folder that it is used in.
+func LocalPath(p string) error {
+	if !fs.ValidPath(p) || p == "." || !filepath.IsLocal(filepath.FromSlash(p)) || strings.ContainsAny(p, "\\\x00") {
+		return fmt.Errorf("%+q leads out of its folder", p)
+	}
+	return nil
+}
