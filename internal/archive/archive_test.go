@@ -109,7 +109,7 @@ func verify(t testing.TB, data []byte) *Report {
 	t.Helper()
 	name := filepath.Join(t.TempDir(), "a.tar.gz")
 	require.NoError(t, os.WriteFile(name, data, 0o600))
-	r, err := VerifyFile(name, nil)
+	r, err := VerifyFile(t.Context(), name, nil)
 	require.NoError(t, err)
 	return r
 }
@@ -263,7 +263,7 @@ func TestInspectSeesEveryFile(t *testing.T) {
 	name := filepath.Join(t.TempDir(), "a.tar.gz")
 	require.NoError(t, os.WriteFile(name, build(t, files, order), 0o600))
 	seen := map[string]int{}
-	_, err := VerifyFile(name, func(name string, r io.Reader) error {
+	_, err := VerifyFile(t.Context(), name, func(name string, r io.Reader) error {
 		data, err := io.ReadAll(r)
 		seen[name] = len(data)
 		return err
@@ -274,7 +274,7 @@ func TestInspectSeesEveryFile(t *testing.T) {
 	}
 	require.Contains(t, seen, SumsName)
 	stop := errors.New("stop")
-	_, err = VerifyFile(name, func(string, io.Reader) error { return stop })
+	_, err = VerifyFile(t.Context(), name, func(string, io.Reader) error { return stop })
 	require.ErrorIs(t, err, stop)
 }
 

@@ -74,6 +74,7 @@ func (f *Format) LevelOf(word string) (Level, error) {
 
 // TrimEnding takes the ending of a format from the name of an archive.
 func TrimEnding(name string) string {
+	name = strings.TrimSuffix(name, ".plain") // of one that may only go encrypted
 	for _, f := range Formats {
 		if base, ok := strings.CutSuffix(name, "."+f.Name); ok {
 			return base

@@ -42,7 +42,7 @@ func TestFormats(t *testing.T) {
 				file := filepath.Join(t.TempDir(), "a."+f.Name)
 				require.NoError(t, os.WriteFile(file, data, 0o600))
 				seen := map[string]int{}
-				rep, err := VerifyFile(file, func(name string, r io.Reader) error {
+				rep, err := VerifyFile(t.Context(), file, func(name string, r io.Reader) error {
 					var b bytes.Buffer
 					_, err := b.ReadFrom(r)
 					seen[name] = b.Len()
@@ -93,7 +93,7 @@ func TestDamageInEveryFormat(t *testing.T) {
 		file := filepath.Join(t.TempDir(), "a")
 		for _, n := range []int{0, 3, 100, len(data) / 2, len(data) - 1} {
 			require.NoError(t, os.WriteFile(file, data[:n], 0o600))
-			rep, err := VerifyFile(file, nil)
+			rep, err := VerifyFile(t.Context(), file, nil)
 			require.NoError(t, err)
 			require.False(t, rep.Good(), "%s cut to %d", f.Name, n)
 		}
@@ -101,7 +101,7 @@ func TestDamageInEveryFormat(t *testing.T) {
 			changed := bytes.Clone(data)
 			changed[at] ^= 0xff
 			require.NoError(t, os.WriteFile(file, changed, 0o600))
-			rep, err := VerifyFile(file, nil)
+			rep, err := VerifyFile(t.Context(), file, nil)
 			require.NoError(t, err)
 			require.False(t, rep.Good(), "%s changed at %d", f.Name, at)
 		}

@@ -79,6 +79,8 @@ type RoundInfo struct {
 	Ended   time.Time `json:"ended"`
 	Depth   string    `json:"depth"`
 	Window  string    `json:"window"`
+	// AskSHA256 is of the ask by which it was collected, where that is another version than the archive was packed by.
+	AskSHA256 string `json:"ask_sha256,omitempty"`
 }
 
 // File is one piece of evidence in the archive.

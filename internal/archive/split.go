@@ -2,6 +2,7 @@ package archive
 
 import (
 	"bufio"
+	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
@@ -11,6 +12,8 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
+
+	"envask/internal/durable"
 )
 
 // Part is one of the pieces of a file that plain cat joins again.
@@ -24,7 +27,7 @@ type Part struct {
 const maxParts = 999
 
 // Split cuts a file into parts of a size beside it, in one read: NAME.001, NAME.002, … Each has its name only when it is whole.
-func Split(file string, size int64, told func(bytes int64)) ([]Part, error) {
+func Split(ctx context.Context, file string, size int64, told func(bytes int64)) ([]Part, error) {
 	in, err := os.Open(file)
 	if err != nil {
 		return nil, err
@@ -50,7 +53,7 @@ func Split(file string, size int64, told func(bytes int64)) ([]Part, error) {
 	var parts []Part
 	for at := int64(0); at < info.Size(); at += size {
 		p := Part{Name: fmt.Sprintf("%s.%03d", filepath.Base(file), len(parts)+1), Size: min(size, info.Size()-at)}
-		if p.SHA256, err = writePart(filepath.Join(filepath.Dir(file), p.Name), in, p.Size, told); err != nil {
+		if p.SHA256, err = writePart(ctx, filepath.Join(filepath.Dir(file), p.Name), in, p.Size, told); err != nil {
 			return nil, err
 		}
 		parts = append(parts, p)
@@ -63,25 +66,20 @@ func globEscape(name string) string {
 	return strings.NewReplacer("[", "[[]", "*", "[*]", "?", "[?]").Replace(name)
 }
 
-func writePart(name string, in io.Reader, size int64, told func(int64)) (sum string, err error) {
-	tmp := name + ".part"
-	out, err := os.OpenFile(tmp, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
-	if err != nil {
-		return "", err
-	}
+func writePart(ctx context.Context, name string, in io.Reader, size int64, told func(int64)) (sum string, err error) {
 	h := sha256.New()
-	w := bufio.NewWriterSize(out, 1<<20)
-	n, err := io.Copy(io.MultiWriter(w, h), io.LimitReader(in, size))
-	if err == nil && n < size {
-		err = io.ErrUnexpectedEOF
+	err = durable.Write(name, 0o600, func(out io.Writer) error {
+		w := bufio.NewWriterSize(out, 1<<20)
+		n, err := io.Copy(io.MultiWriter(w, h), &ctxReader{ctx, io.LimitReader(in, size)})
+		if err == nil && n < size {
+			err = io.ErrUnexpectedEOF
+		}
+		return errors.Join(err, w.Flush())
+	})
+	if err == nil && told != nil {
+		told(size)
 	}
-	if err = errors.Join(err, w.Flush(), out.Sync(), out.Close()); err != nil {
-		return "", errors.Join(err, os.Remove(tmp))
-	}
-	if told != nil {
-		told(n)
-	}
-	return hex.EncodeToString(h.Sum(nil)), os.Rename(tmp, name)
+	return hex.EncodeToString(h.Sum(nil)), err
 }
 
 // JoinPage is the text that goes with parts: how to join them, and what they must be.
@@ -105,12 +103,13 @@ var partName = regexp.MustCompile(`\.[0-9]{3}$`)
 
 // whole is a file, or parts of one as if they were joined.
 type whole struct {
+	ctx   context.Context
 	files []*os.File
 	ends  []int64 // of each file, counted from the beginning of the first
 }
 
 // openWhole opens a file. The name of one part stands for all of them, from the first on.
-func openWhole(name string) (*whole, error) {
+func openWhole(ctx context.Context, name string) (*whole, error) {
 	names := []string{name}
 	if partName.MatchString(name) {
 		names = nil
@@ -125,7 +124,7 @@ func openWhole(name string) (*whole, error) {
 			return nil, fmt.Errorf("%s.001 is not there: the parts begin with it", name[:len(name)-4])
 		}
 	}
-	w := &whole{}
+	w := &whole{ctx: ctx}
 	size := int64(0)
 	for _, n := range names {
 		f, err := os.Open(n)
@@ -147,6 +146,9 @@ func (w *whole) size() int64 { return w.ends[len(w.ends)-1] }
 
 // ReadAt reads over the borders of parts.
 func (w *whole) ReadAt(b []byte, at int64) (n int, err error) {
+	if err := w.ctx.Err(); err != nil {
+		return 0, err
+	}
 	begin := int64(0)
 	for i, end := range w.ends {
 		if at < end && len(b) > 0 {

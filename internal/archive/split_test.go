@@ -22,7 +22,7 @@ func TestSplit(t *testing.T) {
 		require.NoError(t, os.WriteFile(file, data, 0o600))
 		require.NoError(t, os.WriteFile(file+".099", []byte("of an earlier cut"), 0o600))
 		size := int64(len(data))/7 + 1
-		parts, err := Split(file, size, nil)
+		parts, err := Split(t.Context(), file, size, nil)
 		require.NoError(t, err)
 		require.Len(t, parts, 7)
 		var joined []byte
@@ -41,21 +41,21 @@ func TestSplit(t *testing.T) {
 			require.True(t, bytes.Equal(data, out))
 		}
 		for _, first := range []string{file + ".001", file + ".004"} {
-			rep, err := VerifyFile(first, func(_ string, r io.Reader) error { _, err := io.Copy(io.Discard, r); return err })
+			rep, err := VerifyFile(t.Context(), first, func(_ string, r io.Reader) error { _, err := io.Copy(io.Discard, r); return err })
 			require.NoError(t, err)
 			require.True(t, rep.Good(), "%v", rep.Differences)
 			require.Equal(t, int64(len(data)), rep.Size)
 		}
 		require.NoError(t, os.Remove(file+".007"))
-		rep, err := VerifyFile(file+".001", nil)
+		rep, err := VerifyFile(t.Context(), file+".001", nil)
 		require.NoError(t, err)
 		require.False(t, rep.Good(), "the last part is missing")
 		require.NoError(t, os.Remove(file+".001"))
-		_, err = VerifyFile(file+".002", nil)
+		_, err = VerifyFile(t.Context(), file+".002", nil)
 		require.ErrorContains(t, err, ".001 is not there")
 	}
 	file := filepath.Join(t.TempDir(), "x")
 	require.NoError(t, os.WriteFile(file, make([]byte, 5000), 0o600))
-	_, err := Split(file, 5, nil)
+	_, err := Split(t.Context(), file, 5, nil)
 	require.ErrorContains(t, err, "1000 parts; 999 are the most")
 }

@@ -5,6 +5,7 @@ import (
 	"archive/zip"
 	"bufio"
 	"bytes"
+	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
@@ -74,8 +75,8 @@ type Inspect func(name string, r io.Reader) error
 
 // VerifyFile checks an archive against its checksums and its manifest, in one read. What is wrong with the archive is in
 // the report; the error is for what kept it from being read at all. The name of one part of a split archive stands for all.
-func VerifyFile(name string, inspect Inspect) (*Report, error) {
-	f, err := openWhole(name)
+func VerifyFile(ctx context.Context, name string, inspect Inspect) (*Report, error) {
+	f, err := openWhole(ctx, name)
 	if err != nil {
 		return nil, err
 	}
@@ -87,14 +88,14 @@ func VerifyFile(name string, inspect Inspect) (*Report, error) {
 	n, _ := f.ReadAt(head, 0)
 	format := formatOf(head[:n])
 	if format != nil && format.zip {
-		if err := r.verifyZip(f, f.size(), inspect); err != nil {
+		if err := errors.Join(r.verifyZip(f, f.size(), inspect), ctx.Err()); err != nil {
 			return nil, err
 		}
 	}
 	all := io.TeeReader(io.NewSectionReader(f, 0, f.size()), io.MultiWriter(sum, count))
 	br := bufio.NewReaderSize(all, 1<<20)
 	if format == nil || !format.zip {
-		if err := r.verify(br, format, inspect); err != nil {
+		if err := errors.Join(r.verify(br, format, inspect), ctx.Err()); err != nil { // what a reader says of the end of the context is no damage
 			return nil, err
 		}
 	}

@@ -72,7 +72,26 @@ func (a *Ask) Sheet() []string {
 	if len(a.Routes) == 0 {
 		lines = append(lines, "no route: it sends nothing by itself")
 	}
-	return lines
+	return append(lines, "redaction: these words stay readable wherever they stand, even where they turn up as a name or a secret: "+strings.Join(a.Words(), ", "))
+}
+
+// Words are the texts of an ask that stand in every archive as they are: who made it, and what its items, groups and questions
+// are called. Redaction cannot remove them everywhere, so the sheet lists them.
+func (a *Ask) Words() []string {
+	words := []string{a.Name, a.Vendor}
+	for _, it := range a.Items {
+		words = append(words, it.ID)
+	}
+	for _, g := range a.Groups {
+		words = append(words, g.Name, g.Why)
+	}
+	for _, v := range a.Values {
+		words = append(words, v.ID)
+	}
+	for _, q := range a.Questions {
+		words = append(words, q.ID, q.Text)
+	}
+	return slices.DeleteFunc(words, func(w string) bool { return w == "" })
 }
 
 // readsClocks is what every collection does, whatever an ask names.

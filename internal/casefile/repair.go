@@ -3,6 +3,7 @@ package casefile
 import (
 	"bufio"
 	"bytes"
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -55,7 +56,7 @@ func (c *Case) Repair(command, by string, takeOn []string) (*Repaired, error) {
 	if err := copyWhole(name, kept); err != nil {
 		return nil, err
 	}
-	if rep.SHA256, err = durable.FileSum(kept); err != nil {
+	if rep.SHA256, err = durable.FileSum(context.Background(), kept); err != nil {
 		return nil, err
 	}
 	behind, dropped, err := recordsBehind(kept, found.good, takeOn)

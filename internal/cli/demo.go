@@ -140,7 +140,7 @@ func (s *session) demo(ctx context.Context, dir string, stay, routes bool) error
 			return err
 		}
 	}
-	if err := s.demoProof(home); err != nil {
+	if err := s.demoProof(ctx, home); err != nil {
 		return err
 	}
 	s.screen.Print("\nDone in %s. The case is in %s; look at:", time.Since(begun).Round(100*time.Millisecond), term.Clean(dir))
@@ -225,13 +225,13 @@ func newestArchive(home string) (string, error) {
 }
 
 // demoProof looks for every planted secret and person in the archive.
-func (s *session) demoProof(home string) error {
+func (s *session) demoProof(ctx context.Context, home string) error {
 	a, err := newestArchive(home)
 	if err != nil {
 		return err
 	}
 	hits, finder := 0, standin.NewPlantFinder()
-	_, err = archive.VerifyFile(a, func(name string, r io.Reader) error {
+	_, err = archive.VerifyFile(ctx, a, func(name string, r io.Reader) error {
 		found, err := finder.Find(r, name)
 		for _, what := range found {
 			s.screen.Print("%s is in %s", what, name)

@@ -179,6 +179,9 @@ func (s *session) drawPacked(p *flow.Packed) {
 		s.screen.Field("took", strings.Join(took, ", "))
 	}
 	s.screen.Field("proof", fmt.Sprintf("%d made-up values in %d notations were all caught", p.Proof.Values, p.Proof.Notations))
+	for _, w := range p.Weaker {
+		s.screen.Print("  %s %s", s.screen.Paint(term.Warn, "weaker redaction:"), term.Clean(w))
+	}
 	for _, o := range p.OpaqueOut {
 		s.screen.Print("  %s %s", s.screen.Paint(term.Warn, "left out, unreadable:"), term.Clean(o))
 	}

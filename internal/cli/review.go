@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"slices"
 	"sort"
@@ -47,7 +48,7 @@ purpose, what could not be read, and what looks like a secret and was not replac
 			if len(args) > 0 {
 				f.request.Archive = args[0]
 			}
-			return s.review(a, c, f)
+			return s.review(cmd.Context(), a, c, f)
 		},
 	}
 	c.Flags().BoolVar(&f.request.Unmask, "unmask", false, "show originals (on a terminal only)")
@@ -59,8 +60,8 @@ purpose, what could not be read, and what looks like a secret and was not replac
 	return c
 }
 
-func (s *session) review(a *flow.App, c *casefile.Case, f reviewFlags) error {
-	v, err := a.Review(c, f.request)
+func (s *session) review(ctx context.Context, a *flow.App, c *casefile.Case, f reviewFlags) error {
+	v, err := a.Review(ctx, c, f.request)
 	if err != nil {
 		return err
 	}

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"regexp"
 	"strconv"
 	"time"
@@ -32,11 +33,11 @@ from, how large it is there and here, which time it spans, how it was cut, and w
   envask show 26031407_tallow-pier_r1.tar.gz
   envask show --vitals`,
 		Args: cobra.MaximumNArgs(2),
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) == 2 {
 				x.file = args[1]
 			}
-			return s.show(append(args, "")[0], x)
+			return s.show(cmd.Context(), append(args, "")[0], x)
 		},
 	}
 	c.Flags().StringSliceVar(&x.systems, "system", nil, "list the files of these systems")
@@ -57,7 +58,7 @@ func (x showing) ofFiles() bool { return len(x.systems)+len(x.items) > 0 || x.fi
 var roundID = regexp.MustCompile(`^r[0-9]+$`)
 
 // show finds out what was named, and shows it.
-func (s *session) show(what string, x showing) error {
+func (s *session) show(ctx context.Context, what string, x showing) error {
 	if roundID.MatchString(what) || what == "" {
 		a, c, err := s.appAndCase()
 		if err != nil {
@@ -80,13 +81,13 @@ func (s *session) show(what string, x showing) error {
 	}
 	current, _ := a.Home.Open(s.common.caseName) // none is needed for a path
 	if file := flow.ArchivePath(current, what); file != "" {
-		return s.showArchive(a, file, x)
+		return s.showArchive(ctx, a, file, x)
 	}
 	if casefile.CheckName(what) != nil || !a.Home.Exists(what) {
 		return fault.New(fault.Usage, "show", what, "there is no such case, round or archive", "envask cases lists the cases, and envask show the rounds and archives of one")
 	}
 	s.common.caseName = what
-	return s.show("", x)
+	return s.show(ctx, "", x)
 }
 
 func newestRound(c *casefile.Case) string {

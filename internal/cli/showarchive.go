@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"path/filepath"
 	"strings"
@@ -16,8 +17,8 @@ import (
 )
 
 // showArchive shows what an archive says about itself, and whether that holds.
-func (s *session) showArchive(a *flow.App, file string, x showing) error {
-	d, err := a.ShowArchive(file)
+func (s *session) showArchive(ctx context.Context, a *flow.App, file string, x showing) error {
+	d, err := a.ShowArchive(ctx, file)
 	if err != nil {
 		return err
 	}

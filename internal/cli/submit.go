@@ -53,7 +53,7 @@ in .carry.json, and bring the receipt back with envask add.`,
 			if askFile == "" {
 				a, c, err = s.appAndCase()
 			} else {
-				a, c, err = s.carried(args, askFile)
+				a, c, err = s.carried(cmd.Context(), args, askFile)
 			}
 			if err != nil {
 				return err
@@ -74,7 +74,7 @@ in .carry.json, and bring the receipt back with envask add.`,
 }
 
 // carried is for an archive whose case is not here.
-func (s *session) carried(args []string, askFile string) (*flow.App, *casefile.Case, error) {
+func (s *session) carried(ctx context.Context, args []string, askFile string) (*flow.App, *casefile.Case, error) {
 	if len(args) == 0 {
 		return nil, nil, fault.New(fault.Usage, "submit", "", "with --ask, name the archive", "envask submit ARCHIVE --ask FILE")
 	}
@@ -82,7 +82,7 @@ func (s *session) carried(args []string, askFile string) (*flow.App, *casefile.C
 	if err != nil {
 		return nil, nil, err
 	}
-	c, err := a.Carried(args[0], askFile)
+	c, err := a.Carried(ctx, args[0], askFile)
 	return a, c, err
 }
 

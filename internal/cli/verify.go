@@ -15,8 +15,8 @@ func newVerify(s *session) *cobra.Command {
 		Short: "Check an archive against its manifest and checksums",
 		Long:  "Read an archive once and name every difference: files that are missing, extra, changed or cut off.",
 		Args:  cobra.ExactArgs(1),
-		RunE: func(_ *cobra.Command, args []string) error {
-			r, err := archive.VerifyFile(args[0], nil)
+		RunE: func(cmd *cobra.Command, args []string) error {
+			r, err := archive.VerifyFile(cmd.Context(), args[0], nil)
 			if err != nil {
 				return fault.Wrap("verify", "", err)
 			}

@@ -3,6 +3,7 @@ package collect
 import (
 	"bufio"
 	"bytes"
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -304,4 +305,4 @@ func (r *Round) eachLine(each func(line) error) error {
 }
 
 // digest gives the SHA-256 of the round's log, by which the ledger vouches for every entry.
-func (r *Round) digest() (string, error) { return durable.FileSum(r.logFile()) }
+func (r *Round) digest() (string, error) { return durable.FileSum(context.Background(), r.logFile()) }

@@ -3,6 +3,7 @@
 package durable
 
 import (
+	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
@@ -89,18 +90,31 @@ func Sweep(dir string) error {
 	return err
 }
 
-// FileSum gives the SHA-256 of a file, in hex.
-func FileSum(name string) (string, error) {
+// FileSum gives the SHA-256 of a file, in hex, unless the context ends before.
+func FileSum(ctx context.Context, name string) (string, error) {
 	f, err := os.Open(name)
 	if err != nil {
 		return "", err
 	}
 	defer f.Close()
 	h := sha256.New()
-	if _, err := io.Copy(h, f); err != nil {
+	if _, err := io.Copy(h, untilEnd{ctx, f}); err != nil {
 		return "", err
 	}
 	return hex.EncodeToString(h.Sum(nil)), nil
+}
+
+// untilEnd stops reading when the context ends.
+type untilEnd struct {
+	ctx context.Context
+	r   io.Reader
+}
+
+func (u untilEnd) Read(b []byte) (int, error) {
+	if err := u.ctx.Err(); err != nil {
+		return 0, err
+	}
+	return u.r.Read(b)
 }
 
 // maxName is the longest name of one file, in bytes: what every file system takes.

@@ -2,12 +2,14 @@ package flow
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"time"
 
@@ -23,7 +25,18 @@ import (
 // What the case's ledger says about it (how it was encrypted and split, who approved it) goes along in a file beside it.
 
 // carryFile is the path of that file.
-func carryFile(archiveFile string) string { return archiveFile + ".carry.json" }
+func carryFile(archiveFile string) string {
+	return strings.TrimSuffix(archiveFile, plainEnding) + ".carry.json"
+}
+
+// plainOf gives the plain archive that a file of out/ is, or was made of.
+func plainOf(file string) string {
+	base := strings.TrimSuffix(strings.TrimSuffix(file, seal.Ending), plainEnding)
+	if _, err := os.Lstat(base + plainEnding); err == nil {
+		return base + plainEnding
+	}
+	return base
+}
 
 // maxCarry bounds the files that are read whole, in bytes.
 const maxCarry = 4 << 20
@@ -89,7 +102,7 @@ func readSmall(file string) ([]byte, error) {
 
 // Carried gives something like a case for an archive whose case is not here: with the routes of an ask, and a ledger of its
 // own in the home, so that a submit can be gone on with. The receipts go beside the archive.
-func (a *App) Carried(file, askFile string) (*casefile.Case, error) {
+func (a *App) Carried(ctx context.Context, file, askFile string) (*casefile.Case, error) {
 	file, err := filepath.Abs(file)
 	if err != nil {
 		return nil, fault.Wrap("submit", file, err)
@@ -97,7 +110,7 @@ func (a *App) Carried(file, askFile string) (*casefile.Case, error) {
 	if askFile, err = filepath.Abs(askFile); err != nil {
 		return nil, fault.Wrap("submit", askFile, err)
 	}
-	plain := strings.TrimSuffix(file, seal.Ending)
+	plain := plainOf(file)
 	k, err := LoadAsk(askFile)
 	if err != nil {
 		return nil, err
@@ -106,7 +119,7 @@ func (a *App) Carried(file, askFile string) (*casefile.Case, error) {
 	data, err := readSmall(carryFile(plain))
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
-		rep, err := archive.VerifyFile(plain, nil)
+		rep, err := archive.VerifyFile(ctx, plain, nil)
 		if err != nil || rep.Manifest == nil {
 			return nil, fault.New(fault.Usage, "submit", file, "it is no archive of Envask", "name the plain archive, or its encrypted form with both beside each other")
 		}
@@ -117,7 +130,7 @@ func (a *App) Carried(file, askFile string) (*casefile.Case, error) {
 	case err != nil:
 		return nil, fault.Wrap("submit", file, err)
 	default:
-		if err := json.Unmarshal(data, along); err != nil {
+		if err := along.read(data); err != nil {
 			return nil, fault.New(fault.Usage, "submit", carryFile(plain), "it cannot be read: "+err.Error(), "carry it along again from out/ of its case")
 		}
 	}
@@ -139,6 +152,89 @@ func (a *App) Carried(file, askFile string) (*casefile.Case, error) {
 	return c, a.takeAlong(c, along)
 }
 
+// read reads what went along. It comes from outside: every name in it must be the plain name of a file beside the archive, every
+// size and checksum one that can be.
+func (c *carry) read(data []byte) error {
+	if err := json.Unmarshal(data, c); err != nil {
+		return err
+	}
+	if err := durable.PlainName(c.Archive); err != nil {
+		return fmt.Errorf("archive: %w", err)
+	}
+	for i, r := range c.Records {
+		if err := r.check(); err != nil {
+			return fmt.Errorf("record %d (%s): %w", i+1, clipped(r.Kind), err)
+		}
+	}
+	return nil
+}
+
+func clipped(s string) string { return fmt.Sprintf("%.40q", s) }
+
+// check makes sure that a record from outside names plain files, and says only what can be.
+func (r carryRecord) check() error {
+	var names []string
+	var sums []string
+	var sizes []int64
+	switch r.Kind {
+	case kindPacked:
+		var p packedRecord
+		if err := json.Unmarshal(r.Data, &p); err != nil {
+			return err
+		}
+		names, sums, sizes = []string{p.Archive}, []string{p.SHA256}, []int64{p.Size, int64(p.Files), int64(p.Lacking)}
+	case kindSealed:
+		var s sealedRecord
+		if err := json.Unmarshal(r.Data, &s); err != nil {
+			return err
+		}
+		names, sums, sizes = []string{s.Archive, s.Sealed}, []string{s.SHA256, s.OfSHA256}, []int64{s.Size}
+	case kindSplit:
+		var s splitRecord
+		if err := json.Unmarshal(r.Data, &s); err != nil {
+			return err
+		}
+		names, sums = []string{s.Name, s.Page}, []string{s.SHA256}
+		for _, p := range s.Parts {
+			names, sums, sizes = append(names, p.Name), append(sums, p.SHA256), append(sizes, p.Size)
+		}
+	case kindApproved:
+		var p approvedRecord
+		if err := json.Unmarshal(r.Data, &p); err != nil {
+			return err
+		}
+		names, sums = []string{p.Archive}, []string{p.SHA256}
+	default:
+		return errors.New("no record of this kind goes along with an archive")
+	}
+	return plainFacts(names, sums, sizes)
+}
+
+var sha256Text = regexp.MustCompile(`^[0-9a-f]{64}$`)
+
+// plainFacts makes sure that names, checksums and sizes from outside can be what they say.
+func plainFacts(names, sums []string, sizes []int64) error {
+	for _, n := range names {
+		if err := durable.PlainName(n); err != nil {
+			return err
+		}
+	}
+	for _, s := range sums {
+		if !sha256Text.MatchString(s) {
+			return fmt.Errorf("%s is not a SHA-256", clipped(s))
+		}
+	}
+	for _, n := range sizes {
+		if n < 0 || n > maxSize {
+			return fmt.Errorf("%d is not a size", n)
+		}
+	}
+	return nil
+}
+
+// maxSize is the largest size that something from outside may claim, in bytes.
+const maxSize = 1 << 53
+
 // takeAlong writes what went along into the ledger that stands for the case's.
 func (a *App) takeAlong(c *casefile.Case, along *carry) error {
 	w, err := a.write(c)
@@ -156,10 +252,7 @@ func (a *App) takeAlong(c *casefile.Case, along *carry) error {
 		if err != nil || json.Compact(&flat, r.Data) != nil || known[r.Kind+flat.String()] {
 			continue
 		}
-		switch r.Kind {
-		case kindPacked, kindSealed, kindSplit, kindApproved:
-			err = w.Ledger.Append(r.Kind, json.RawMessage(flat.Bytes()))
-		}
+		err = w.Ledger.Append(r.Kind, json.RawMessage(flat.Bytes()))
 	}
 	return fault.Wrap("write the ledger", c.Dir, err)
 }

@@ -173,6 +173,9 @@ func (a *App) Collect(ctx context.Context, c *casefile.Case, q CollectRequest) (
 		return nil, err
 	}
 	defer w.Close()
+	if err := a.keepApproved(w, col.Ask); err != nil {
+		return nil, err
+	}
 	if err := a.sayWhatIsLeft(c, col); err != nil {
 		return nil, err
 	}

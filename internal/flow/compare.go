@@ -106,13 +106,15 @@ func (a *App) Compare(ctx context.Context, q CompareRequest) (*Compared, error) 
 func (x *comparing) hide() (func(string) string, error) {
 	config := redact.Config{}
 	if x.c != nil {
-		if k, err := LoadAsk(x.c.Ask); err == nil {
-			pol, err := x.app.policy(x.c, k, nil)
-			if err != nil {
-				return nil, err
-			}
-			config = pol.Config()
+		k, err := x.app.approvedAsk(x.c)
+		if err != nil {
+			k = &ask.Ask{Redaction: &policy.Policy{}} // rounds can be compared without: then the rules alone count
 		}
+		pol, err := x.app.policy(x.c, k, nil)
+		if err != nil {
+			return nil, err
+		}
+		config = pol.Config()
 	} else if pol, err := loadPolicy(filepath.Join(x.app.Home.Dir, policy.FileName)); err == nil {
 		config = pol.Config()
 	}

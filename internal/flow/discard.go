@@ -231,10 +231,14 @@ func (a *App) archivesOf(c *casefile.Case, v *CaseView, keep Retention) ([]Disca
 // belongsTo says whether a file of out/ is an archive, or one of those beside it: encrypted, in parts, what review and carrying
 // need. Receipts are no part of it: they stay.
 func belongsTo(name, archiveName string) bool {
-	rest, ok := strings.CutPrefix(name, archiveName)
+	if name == archiveName {
+		return true
+	}
+	rest, ok := strings.CutPrefix(name, strings.TrimSuffix(archiveName, plainEnding))
 	if !ok {
 		return false
 	}
+	rest = strings.TrimPrefix(rest, plainEnding)
 	rest = strings.TrimPrefix(rest, seal.Ending)
 	return rest == "" || rest == ".carry.json" || rest == ".review.json" || rest == ".how-to-open.txt" || rest == ".how-to-join.txt" || partEnding.MatchString(rest)
 }

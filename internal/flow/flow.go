@@ -162,13 +162,8 @@ func (a *App) approved(k *ask.Ask) error {
 	if err != nil || ok {
 		return err
 	}
-	hint := fmt.Sprintf("read what it would do and approve it: envask ask approve %s (in scripts: --digest %s)", k.File, k.Digest[:ask.MinDigest])
-	why := "the ask is not approved; nothing of it is run before it is"
-	if sheet.Last != nil {
-		why = fmt.Sprintf("the ask was changed since %s approved it; the new one is not approved", sheet.Last.By)
-	}
 	if a.Approve == nil {
-		return fault.New(fault.Refused, "", k.File, why, hint)
+		return a.unapproved(k, sheet)
 	}
 	yes, err := a.Approve(sheet)
 	if err != nil {
@@ -178,4 +173,14 @@ func (a *App) approved(k *ask.Ask) error {
 		return fault.New(fault.Refused, "", k.File, "not approved; nothing was run", "")
 	}
 	return a.PutApproval(k)
+}
+
+// unapproved is the error for an ask that nobody approved.
+func (a *App) unapproved(k *ask.Ask, sheet Sheet) error {
+	hint := fmt.Sprintf("read what it would do and approve it: envask ask approve %s (in scripts: --digest %s)", k.File, k.Digest[:ask.MinDigest])
+	why := "the ask is not approved; nothing of it is run before it is"
+	if sheet.Last != nil {
+		why = fmt.Sprintf("the ask was changed since %s approved it; the new one is not approved", sheet.Last.By)
+	}
+	return fault.New(fault.Refused, "", k.File, why, hint)
 }

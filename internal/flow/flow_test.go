@@ -89,7 +89,7 @@ func TestASentArchiveIsNeverOverwritten(t *testing.T) {
 	require.NoError(t, d.c.Save())
 	second := d.pack(t)
 	require.Equal(t, strings.TrimSuffix(first.Archive, ".tar.gz")+"-2.tar.gz", second.Archive)
-	sum, err := durable.FileSum(first.Archive)
+	sum, err := durable.FileSum(t.Context(), first.Archive)
 	require.NoError(t, err)
 	require.Equal(t, first.SHA256, sum)
 	require.Contains(t, strings.Join(d.notes, "\n"), "was sent already and stays")

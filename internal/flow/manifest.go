@@ -24,7 +24,7 @@ func (p *packing) manifest(written []archive.Written, byName map[string]*piece) 
 	w := p.round.InZone()
 	m := &archive.Manifest{
 		Format: archive.ManifestFormat, Envask: p.app.Version, Rules: redact.RulesVersion,
-		Case: caseNumber(p.c), Title: e.String(p.c.Title), Vendor: p.c.Vendor, Site: p.c.Site, Ask: p.round.Ask, AskSHA256: p.round.Digest,
+		Case: caseNumber(p.c), Title: e.String(p.c.Title), Vendor: p.c.Vendor, Site: p.c.Site, Ask: p.ask.Name, AskSHA256: p.ask.Digest,
 		Window: archive.WindowInfo{Text: w.String(), Zone: w.ZoneName(), Spans: []window.Span{}},
 		Rounds: []archive.RoundInfo{},
 		Files:  []archive.File{}, LeftOut: []archive.LeftOut{}, Lacking: []string{},
@@ -35,7 +35,7 @@ func (p *packing) manifest(written []archive.Written, byName map[string]*piece) 
 		m.Window.Extra = p.round.Context.String()
 	}
 	for _, r := range p.rounds {
-		m.Rounds = append(m.Rounds, archive.RoundInfo{ID: r.ID, Note: e.String(r.Note), Started: r.Started, Ended: r.Ended, Depth: r.Depth, Window: r.InZone().String()})
+		m.Rounds = append(m.Rounds, archive.RoundInfo{ID: r.ID, Note: e.String(r.Note), Started: r.Started, Ended: r.Ended, Depth: r.Depth, Window: r.InZone().String(), AskSHA256: p.otherAsk(r)})
 	}
 	if p.since != nil {
 		m.NewSince = p.since.ID
@@ -85,8 +85,9 @@ func (p *packing) manifest(written []archive.Written, byName map[string]*piece) 
 	return m
 }
 
-// vocabulary gives the texts whose words stand in every archive of a case: what the ask and the systems file name, and our
-// own page and manifest. A user called like an item cannot be removed everywhere.
+// vocabulary gives the texts whose words stand in every archive of a case: the names that the ask and the systems file give, and
+// our own page and manifest. A user called like an item cannot be removed everywhere; the approval sheet says which words of an
+// ask these are.
 func vocabulary(c *casefile.Case, k *ask.Ask) []string {
 	sample, err := json.Marshal(archive.Manifest{Files: []archive.File{{Command: &collect.Ran{Output: "-"}, Cut: &collect.CutInfo{Unpacked: "-", Notes: []string{"-"}}, Last: time.Now(), First: time.Now(), Modified: time.Now(), How: "-", Findings: redact.Counts{"-": 1}, Round: "-"}},
 		LeftOut: []archive.LeftOut{{Size: 1, Round: "-"}}, NewSince: "-", Clocks: []collect.Clock{{Synchronised: "-"}}, Rounds: []archive.RoundInfo{{Note: "-"}}, Title: "-", SignedBy: "-", Answers: map[string]string{"-": "-"}, Window: archive.WindowInfo{Extra: "-", Spans: []window.Span{{}}},
@@ -95,7 +96,7 @@ func vocabulary(c *casefile.Case, k *ask.Ask) []string {
 	if err != nil {
 		panic(err) // plain values always marshal
 	}
-	texts := append([]string{string(sample), report.Text(), c.Site, caseNumber(c), k.Name, k.Vendor}, k.Sheet()...)
+	texts := append([]string{string(sample), report.Text(), c.Site, caseNumber(c)}, k.Words()...)
 	for _, s := range collect.States {
 		texts = append(texts, string(s))
 	}
@@ -108,6 +109,14 @@ func vocabulary(c *casefile.Case, k *ask.Ask) []string {
 		}
 	}
 	return texts
+}
+
+// otherAsk gives the SHA-256 of the ask by which a round was collected, where that is another version than the archive is packed by.
+func (p *packing) otherAsk(r *collect.Round) string {
+	if r.Digest == p.ask.Digest {
+		return ""
+	}
+	return r.Digest
 }
 
 // members names files within a file.

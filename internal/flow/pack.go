@@ -18,6 +18,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"filippo.io/age"
 	"golang.org/x/crypto/ssh"
 	"golang.org/x/sync/errgroup"
 
@@ -59,6 +60,7 @@ type Packed struct {
 	Findings  redact.Counts  `json:"findings"`
 	Learned   int            `json:"learned"`
 	Proof     redact.Proof   `json:"proof"`
+	Weaker    []string       `json:"weaker"`             // what takes less out than the rules alone
 	OpaqueIn  []string       `json:"opaque_in"`          // went unread
 	OpaqueOut []string       `json:"opaque_out"`         // stayed behind, because nobody said otherwise
 	Pictures  []string       `json:"pictures,omitempty"` // of these, with the path at which to look at them
@@ -153,7 +155,11 @@ type packedRecord struct {
 	SHA256  string `json:"sha256"`
 	Files   int    `json:"files"`
 	Lacking int    `json:"lacking"`
-	By      string `json:"by"`
+	Ask     string `json:"ask_sha256,omitempty"` // by which it was packed
+	// Encrypt says that it may only go encrypted: for these public keys at least, or by a passphrase.
+	Encrypt    []string `json:"encrypt,omitempty"`
+	Passphrase bool     `json:"passphrase,omitempty"`
+	By         string   `json:"by"`
 }
 
 // packing is one run of Pack.
@@ -181,6 +187,8 @@ type packing struct {
 	matcher *redact.Matcher
 	tmp     string
 	signer  ssh.Signer // nil signs nothing
+	sealTo  []age.Recipient
+	keys    []string // public keys of those; none with a passphrase
 	format  *archive.Format
 	level   archive.Level
 	within  map[*collect.Round]func(time.Time) bool // the round's window
@@ -231,6 +239,9 @@ func (a *App) Pack(ctx context.Context, c *casefile.Case, q PackRequest) (*Packe
 	if err := p.load(); err != nil {
 		return nil, err
 	}
+	if err := a.keepApproved(w, p.ask); err != nil {
+		return nil, err
+	}
 	if p.format, err = archive.FormatOf(orElse(q.Format, p.ask.Format)); err != nil {
 		return nil, &fault.Error{Class: fault.Usage, Op: "--format", Err: err}
 	}
@@ -243,8 +254,7 @@ func (a *App) Pack(ctx context.Context, c *casefile.Case, q PackRequest) (*Packe
 	if err := p.loadSigner(); err != nil {
 		return nil, err
 	}
-	list, keys, err := p.recipients()
-	if err != nil {
+	if err := p.recipients(); err != nil {
 		return nil, err
 	}
 	if err := removeUnfinished(c.OutDir()); err != nil {
@@ -268,10 +278,10 @@ func (a *App) Pack(ctx context.Context, c *casefile.Case, q PackRequest) (*Packe
 	if err := p.settle(w, out); err != nil {
 		return nil, fault.Wrap("pack", "", err)
 	}
-	if err := p.seal(w, out, list, keys); err != nil {
+	if err := p.seal(ctx, w, out); err != nil {
 		return nil, fault.Wrap("encrypt", out.Archive, err)
 	}
-	if err := p.split(w, out); err != nil {
+	if err := p.split(ctx, w, out); err != nil {
 		return nil, fault.Wrap("split", out.Archive, err)
 	}
 	p.measure(out)
@@ -315,7 +325,7 @@ func newPacking(a *App, c *casefile.Case, q PackRequest) *packing {
 
 // load chooses the round and lists its evidence.
 func (p *packing) load() error {
-	k, err := LoadAsk(p.c.Ask)
+	k, err := p.app.approvedAsk(p.c)
 	if err != nil {
 		return err
 	}

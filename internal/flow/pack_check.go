@@ -75,14 +75,19 @@ func (p *packing) settle(w *casefile.Writer, out *Packed) error {
 		return err
 	}
 	base := archive.TrimEnding(out.Archive)
+	ending := "." + p.format.Name
+	if p.encrypts() {
+		ending += plainEnding
+		out.Archive += plainEnding
+	}
 	for n := 2; ; n++ {
 		sum, was := sent[filepath.Base(out.Archive)]
 		if !was || sum == out.SHA256 {
 			break
 		}
-		out.Archive = fmt.Sprintf("%s-%d.%s", base, n, p.format.Name)
+		out.Archive = fmt.Sprintf("%s-%d%s", base, n, ending)
 	}
-	if n := filepath.Base(out.Archive); n != filepath.Base(base)+"."+p.format.Name {
+	if n := filepath.Base(out.Archive); n != filepath.Base(base)+ending {
 		p.app.note("an archive of that name was sent already and stays; this one is %s", n)
 	}
 	part := filepath.Join(p.tmp, "archive")
@@ -96,7 +101,8 @@ func (p *packing) settle(w *casefile.Writer, out *Packed) error {
 	if err := p.saveReview(out); err != nil {
 		return err
 	}
-	return w.Ledger.Append(kindPacked, packedRecord{filepath.Base(out.Archive), out.Round, out.NewSince, out.Size, out.SHA256, out.Files, len(out.Lacking), p.app.Who})
+	return w.Ledger.Append(kindPacked, packedRecord{Archive: filepath.Base(out.Archive), Round: out.Round, Since: out.NewSince, Size: out.Size, SHA256: out.SHA256, Files: out.Files,
+		Lacking: len(out.Lacking), Ask: p.ask.Digest, Encrypt: p.keys, Passphrase: p.q.Passphrase != nil, By: p.app.Who})
 }
 
 // sentArchives gives the archives of a case that were sent: name to SHA-256.

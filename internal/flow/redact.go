@@ -97,7 +97,7 @@ func (a *App) redaction(q RedactRequest) (r *redaction, err error) {
 
 // ofCase redacts as packing does: by what the ask, the engineer and the site say, and with all that the case has learned.
 func (a *App) ofCase(r *redaction, q RedactRequest) error {
-	k, err := LoadAsk(q.Case.Ask)
+	k, err := a.approvedAsk(q.Case)
 	if err != nil {
 		return err
 	}

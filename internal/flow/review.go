@@ -1,6 +1,7 @@
 package flow
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -163,12 +164,12 @@ type ReviewRequest struct {
 }
 
 // Review gives what redaction did to an archive, and what it left. The archive itself is read for it.
-func (a *App) Review(c *casefile.Case, q ReviewRequest) (*Review, error) {
+func (a *App) Review(ctx context.Context, c *casefile.Case, q ReviewRequest) (*Review, error) {
 	file, rec, err := a.reviewRecord(c, q.Archive)
 	if err != nil {
 		return nil, err
 	}
-	k, err := LoadAsk(c.Ask)
+	k, err := a.approvedAsk(c)
 	if err != nil {
 		return nil, err
 	}
@@ -182,7 +183,7 @@ func (a *App) Review(c *casefile.Case, q ReviewRequest) (*Review, error) {
 		return nil, err
 	}
 	byValue := map[string]int{}
-	rep, err := archive.VerifyFile(file, func(name string, r io.Reader) error {
+	rep, err := archive.VerifyFile(ctx, file, func(name string, r io.Reader) error {
 		if !archive.IsEvidence(name) {
 			return nil
 		}

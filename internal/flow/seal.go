@@ -2,6 +2,7 @@ package flow
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -46,42 +47,52 @@ type Sealed struct {
 }
 
 // recipients reads the public keys for which an archive is encrypted: those of the ask, and the engineer's.
-func (p *packing) recipients() ([]age.Recipient, []string, error) {
+func (p *packing) recipients() error {
 	keys := append(slices.Clone(p.ask.EncryptTo), p.q.EncryptTo...)
 	var list []age.Recipient
 	for _, k := range keys {
 		r, err := seal.Recipient(k)
 		if err != nil {
-			return nil, nil, &fault.Error{Class: fault.Usage, Op: "--encrypt-to", Err: err}
+			return &fault.Error{Class: fault.Usage, Op: "--encrypt-to", Err: err}
 		}
 		list = append(list, r)
 	}
 	if p.q.Passphrase == nil {
-		return list, keys, nil
+		p.sealTo, p.keys = list, keys
+		return nil
 	}
 	if len(list) > 0 {
-		return nil, nil, fault.New(fault.Usage, "--passphrase", "", "an archive is encrypted for keys or by a passphrase, not both", "leave the one or the other out")
+		return fault.New(fault.Usage, "--passphrase", "", "an archive is encrypted for keys or by a passphrase, not both", "leave the one or the other out")
 	}
 	text, err := p.q.Passphrase()
 	if err != nil {
-		return nil, nil, err
+		return err
 	}
 	r, err := seal.Passphrase(text)
-	return []age.Recipient{r}, []string{}, err
+	p.sealTo = []age.Recipient{r}
+	return err
 }
 
+// encrypts says whether the archive may only go encrypted.
+func (p *packing) encrypts() bool { return len(p.sealTo) > 0 }
+
+// plainEnding ends the name of an archive that may only go encrypted: the plain one stays here, and no name that could be sent
+// ever holds its bytes.
+const plainEnding = ".plain"
+
 // seal encrypts the archive beside itself. What was encrypted for the same keys before stays as it is.
-func (p *packing) seal(w *casefile.Writer, out *Packed, list []age.Recipient, keys []string) error {
-	if len(list) == 0 {
+func (p *packing) seal(ctx context.Context, w *casefile.Writer, out *Packed) error {
+	if !p.encrypts() {
 		return nil
 	}
+	keys := append([]string{}, p.keys...)
 	old, err := sealedOf(p.c, out.SHA256, true)
 	if err != nil {
 		return err
 	}
 	same := old != nil && p.q.Passphrase == nil && !old.Passphrase && slices.Equal(old.Recipients, keys)
 	if same {
-		sum, err := durable.FileSum(filepath.Join(p.c.OutDir(), old.Sealed))
+		sum, err := durable.FileSum(ctx, filepath.Join(p.c.OutDir(), old.Sealed))
 		same = err == nil && sum == old.SHA256
 	}
 	rec := sealedRecord{Archive: filepath.Base(out.Archive), OfSHA256: out.SHA256, Recipients: keys, Passphrase: p.q.Passphrase != nil}
@@ -95,14 +106,14 @@ func (p *packing) seal(w *casefile.Writer, out *Packed, list []age.Recipient, ke
 	if !out.Sealed.Same {
 		p.total = out.Size
 		p.begin("encrypting")
-		if err := seal.File(out.Archive, file, p.progress, list...); err != nil {
+		if err := seal.File(ctx, out.Archive, file, p.progress, p.sealTo...); err != nil {
 			return err
 		}
 		info, err := os.Stat(file)
 		if err != nil {
 			return err
 		}
-		sum, err := durable.FileSum(file)
+		sum, err := durable.FileSum(ctx, file)
 		if err != nil {
 			return err
 		}
@@ -151,9 +162,10 @@ func (p *packing) freeSealed(out *Packed) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	name := filepath.Base(out.Archive) + seal.Ending
+	base := strings.TrimSuffix(filepath.Base(out.Archive), plainEnding)
+	name := base + seal.Ending
 	for n := 2; slices.ContainsFunc(receipts, func(r submit.Receipt) bool { return r.Name == name }); n++ {
-		name = fmt.Sprintf("%s-%d.%s%s", archive.TrimEnding(filepath.Base(out.Archive)), n, p.format.Name, seal.Ending)
+		name = fmt.Sprintf("%s-%d.%s%s", archive.TrimEnding(base), n, p.format.Name, seal.Ending)
 	}
 	return name, nil
 }
@@ -161,6 +173,7 @@ func (p *packing) freeSealed(out *Packed) (string, error) {
 // howToOpen is the page for the vendor.
 func howToOpen(r sealedRecord, f *archive.Format) string {
 	var s strings.Builder
+	plain := strings.TrimSuffix(r.Archive, plainEnding)
 	key := "age -d -i KEYFILE"
 	if r.Passphrase {
 		key = "age -d"
@@ -172,8 +185,8 @@ func howToOpen(r sealedRecord, f *archive.Format) string {
 		}
 	}
 	open := map[string]string{"tar.gz": "tar -xzf ", "tar.zst": "tar --zstd -xf ", "zip": "unzip "}[f.Name]
-	fmt.Fprintf(&s, "\nThe form is open (age, https://age-encryption.org/v1), and so are programs that read it. With one of them:\n\n  %s %s > %s\n  %s%s\n", key, r.Sealed, r.Archive, open, r.Archive)
-	fmt.Fprintf(&s, "\nSHA-256, to compare:\n\n  %s  %s\n  %s  %s\n", r.SHA256, r.Sealed, r.OfSHA256, r.Archive)
+	fmt.Fprintf(&s, "\nThe form is open (age, https://age-encryption.org/v1), and so are programs that read it. With one of them:\n\n  %s %s > %s\n  %s%s\n", key, r.Sealed, plain, open, plain)
+	fmt.Fprintf(&s, "\nSHA-256, to compare:\n\n  %s  %s\n  %s  %s\n", r.SHA256, r.Sealed, r.OfSHA256, plain)
 	return s.String()
 }
 
@@ -238,7 +251,7 @@ type splitRecord struct {
 }
 
 // split cuts what is sent into parts, when it is larger than one.
-func (p *packing) split(w *casefile.Writer, out *Packed) error {
+func (p *packing) split(ctx context.Context, w *casefile.Writer, out *Packed) error {
 	file, sum, size := out.Archive, out.SHA256, out.Size
 	if out.Sealed != nil {
 		file, sum, size = out.Sealed.File, out.Sealed.SHA256, out.Sealed.Size
@@ -248,7 +261,7 @@ func (p *packing) split(w *casefile.Writer, out *Packed) error {
 	}
 	p.total = size
 	p.begin("splitting")
-	parts, err := archive.Split(file, p.q.Split, p.progress)
+	parts, err := archive.Split(ctx, file, p.q.Split, p.progress)
 	if err != nil {
 		return err
 	}

@@ -1,6 +1,7 @@
 package flow
 
 import (
+	"context"
 	"os"
 	"path/filepath"
 	"strings"
@@ -44,11 +45,11 @@ type ArchiveDetail struct {
 }
 
 // ShowArchive reads an archive, checking it on the way.
-func (a *App) ShowArchive(file string) (*ArchiveDetail, error) {
+func (a *App) ShowArchive(ctx context.Context, file string) (*ArchiveDetail, error) {
 	if strings.HasSuffix(file, seal.Ending) {
 		return nil, fault.New(fault.Usage, "show", file, "it is encrypted", "name the plain archive")
 	}
-	rep, err := archive.VerifyFile(file, nil)
+	rep, err := archive.VerifyFile(ctx, file, nil)
 	if err != nil {
 		return nil, fault.Wrap("show", file, err)
 	}

@@ -64,7 +64,7 @@ func (a *App) Submit(ctx context.Context, c *casefile.Case, q SubmitRequest) ([]
 		return nil, err
 	}
 	defer w.Close()
-	rep, sealed, err := a.mayGo(c, k, routes, q)
+	rep, sealed, err := a.mayGo(ctx, c, k, routes, q)
 	if err != nil {
 		return nil, err
 	}
@@ -92,7 +92,14 @@ func (a *App) approvedWriter(c *casefile.Case, k *ask.Ask) (*casefile.Writer, er
 	if err := a.approved(k); err != nil {
 		return nil, err
 	}
-	return a.write(c)
+	w, err := a.write(c)
+	if err != nil {
+		return nil, err
+	}
+	if err := a.keepApproved(w, k); err != nil {
+		return nil, errors.Join(err, w.Close())
+	}
+	return w, nil
 }
 
 // resumeLast fills in the archive and the route of the submit that left something on the other side.
@@ -250,7 +257,7 @@ func (a *App) means(w *casefile.Writer, route ask.Route, q SubmitRequest) (*subm
 }
 
 // parcels gives what goes: the archive, its encrypted form, or the parts of that with the page that says how to join them.
-func parcels(c *casefile.Case, rep *archive.Report, sealed *sealedRecord) (whole submit.Parcel, parts []submit.Parcel, err error) {
+func parcels(ctx context.Context, c *casefile.Case, rep *archive.Report, sealed *sealedRecord) (whole submit.Parcel, parts []submit.Parcel, err error) {
 	whole = submit.Parcel{File: rep.Name, Name: filepath.Base(rep.Name), Size: rep.Size, SHA256: rep.SHA256}
 	if sealed != nil {
 		whole = submit.Parcel{File: filepath.Join(c.OutDir(), sealed.Sealed), Name: sealed.Sealed, Size: sealed.Size, SHA256: sealed.SHA256}
@@ -267,7 +274,7 @@ func parcels(c *casefile.Case, rep *archive.Report, sealed *sealedRecord) (whole
 	if err != nil {
 		return whole, nil, err
 	}
-	sum, err := durable.FileSum(page)
+	sum, err := durable.FileSum(ctx, page)
 	return whole, append(parts, submit.Parcel{File: page, Name: split.Page, Size: info.Size(), SHA256: sum}), err
 }
 
@@ -277,7 +284,7 @@ func (a *App) send(ctx context.Context, w *casefile.Writer, k *ask.Ask, route as
 		return nil, err
 	}
 	defer m.Dialer.Close()
-	whole, parts, err := parcels(w.Case, rep, sealed)
+	whole, parts, err := parcels(ctx, w.Case, rep, sealed)
 	if err != nil {
 		return nil, err
 	}
@@ -314,6 +321,7 @@ func (a *App) send(ctx context.Context, w *casefile.Writer, k *ask.Ask, route as
 	if sealed != nil {
 		rec.Of, rec.OfSHA256 = sealed.Archive, sealed.OfSHA256
 	}
+	rec.Ask, rec.Ledger = k.Digest, w.Ledger.Head()
 	rec.Case, rec.Route, rec.To, rec.By = w.Number, route.Name, route.To, a.Who
 	return &rec, a.keepReceipt(w, &rec)
 }

@@ -1,8 +1,11 @@
 package flow
 
 import (
+	"context"
+	"encoding/json"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/dustin/go-humanize"
@@ -17,7 +20,7 @@ import (
 )
 
 // mayGo makes sure that the archive is whole, complete or known not to be, small enough, and that the engineer wants it.
-func (a *App) mayGo(c *casefile.Case, k *ask.Ask, routes []ask.Route, q SubmitRequest) (*archive.Report, *sealedRecord, error) {
+func (a *App) mayGo(ctx context.Context, c *casefile.Case, k *ask.Ask, routes []ask.Route, q SubmitRequest) (*archive.Report, *sealedRecord, error) {
 	file := q.Archive
 	if file == "" {
 		last, err := lastPacked(c)
@@ -34,7 +37,7 @@ func (a *App) mayGo(c *casefile.Case, k *ask.Ask, routes []ask.Route, q SubmitRe
 		}
 		file = filepath.Join(c.OutDir(), sealed.Archive)
 	}
-	rep, err := archive.VerifyFile(file, nil)
+	rep, err := archive.VerifyFile(ctx, file, nil)
 	if err != nil {
 		return nil, nil, fault.Wrap("submit", file, err)
 	}
@@ -44,6 +47,10 @@ func (a *App) mayGo(c *casefile.Case, k *ask.Ask, routes []ask.Route, q SubmitRe
 	}
 	if rep.Manifest == nil || rep.Manifest.Case != c.Number {
 		return nil, nil, fault.New(fault.Refused, "submit", file, fmt.Sprintf("it is not an archive of case %s", c.Number), "pack again, choose the case with --case, or send it without its case over the routes of an ask with --ask FILE")
+	}
+	if m := rep.Manifest; m.AskSHA256 != k.Digest {
+		return nil, nil, fault.New(fault.Refused, "submit", file, fmt.Sprintf("it was packed by another version of the ask (SHA-256 %s…) than the approved one (%s…)", m.AskSHA256[:min(len(m.AskSHA256), ask.MinDigest)], k.Digest[:ask.MinDigest]),
+			"pack again, by the approved ask")
 	}
 	if err := a.mustBeApproved(c, k, rep); err != nil {
 		return nil, nil, err
@@ -59,11 +66,14 @@ func (a *App) mayGo(c *casefile.Case, k *ask.Ask, routes []ask.Route, q SubmitRe
 			return nil, nil, err
 		}
 	}
-	name, size, how, err := asSent(c, rep, sealed)
+	if err := mustBeEncrypted(c, k, rep, sealed); err != nil {
+		return nil, nil, err
+	}
+	name, size, how, err := asSent(ctx, c, rep, sealed)
 	if err != nil {
 		return nil, nil, err
 	}
-	_, parts, err := parcels(c, rep, sealed)
+	_, parts, err := parcels(ctx, c, rep, sealed)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -91,12 +101,49 @@ func (a *App) mayGo(c *casefile.Case, k *ask.Ask, routes []ask.Route, q SubmitRe
 	return rep, sealed, nil
 }
 
+// mustBeEncrypted makes sure at the door that what has to go encrypted does: for all keys that the ask demands, and as the
+// engineer wanted it when it was packed, whatever the file is called by now.
+func mustBeEncrypted(c *casefile.Case, k *ask.Ask, rep *archive.Report, sealed *sealedRecord) error {
+	keys, passphrase := slices.Clone(k.EncryptTo), false
+	err := c.ReadLedger(func(r casefile.Record) error {
+		if r.Kind != kindPacked {
+			return nil
+		}
+		var p packedRecord
+		if err := json.Unmarshal(r.Data, &p); err != nil {
+			return err
+		}
+		if p.SHA256 == rep.SHA256 { // the last packing of these bytes counts
+			keys, passphrase = append(slices.Clone(k.EncryptTo), p.Encrypt...), p.Passphrase
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	if strings.HasSuffix(rep.Name, plainEnding) && sealed == nil || (len(keys) > 0 || passphrase) && sealed == nil {
+		return fault.New(fault.Refused, "submit", rep.Name, "it may only go encrypted, and was not encrypted", "run envask pack again: it encrypts the archive")
+	}
+	if passphrase && sealed.Passphrase {
+		return nil
+	}
+	for _, key := range keys {
+		if !slices.Contains(sealed.Recipients, key) {
+			return fault.New(fault.Refused, "submit", sealed.Sealed, "it is not encrypted for "+key+", as it has to be", "run envask pack again: it encrypts the archive")
+		}
+	}
+	return nil
+}
+
 // asSent gives the name and size under which an archive goes, and how it is encrypted.
-func asSent(c *casefile.Case, rep *archive.Report, sealed *sealedRecord) (name string, size int64, how string, err error) {
+func asSent(ctx context.Context, c *casefile.Case, rep *archive.Report, sealed *sealedRecord) (name string, size int64, how string, err error) {
 	if sealed == nil {
 		return filepath.Base(rep.Name), rep.Size, "", nil
 	}
-	sum, err := durable.FileSum(filepath.Join(c.OutDir(), sealed.Sealed))
+	sum, err := durable.FileSum(ctx, filepath.Join(c.OutDir(), sealed.Sealed))
+	if ctx.Err() != nil {
+		return "", 0, "", ctx.Err()
+	}
 	if err != nil || sum != sealed.SHA256 || sealed.OfSHA256 != rep.SHA256 {
 		return "", 0, "", fault.New(fault.Refused, "submit", sealed.Sealed, "it is not what was encrypted", "pack again")
 	}

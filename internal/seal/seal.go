@@ -2,6 +2,7 @@
 package seal
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -11,6 +12,7 @@ import (
 	"filippo.io/age"
 	"filippo.io/age/agessh"
 
+	"envask/internal/durable"
 	"envask/internal/fault"
 )
 
@@ -55,44 +57,36 @@ func Passphrase(text string) (age.Recipient, error) {
 	return age.NewScryptRecipient(text)
 }
 
-// File encrypts a file for some recipients, in one pass. The result is flushed and has its name only when it is whole.
-func File(from, to string, told func(bytes int64), recipients ...age.Recipient) (err error) {
+// File encrypts a file for some recipients, in one pass, until the context ends. The result is flushed and has its name only when it
+// is whole.
+func File(ctx context.Context, from, to string, told func(bytes int64), recipients ...age.Recipient) error {
 	in, err := os.Open(from)
 	if err != nil {
 		return err
 	}
 	defer in.Close()
-	part := to + ".part"
-	out, err := os.OpenFile(part, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
-	if err != nil {
-		return err
-	}
-	defer func() {
-		if err = errors.Join(err, out.Close()); err != nil {
-			os.Remove(part)
-			return
+	return durable.Write(to, 0o600, func(out io.Writer) error {
+		w, err := age.Encrypt(out, recipients...)
+		if err != nil {
+			return err
 		}
-		err = os.Rename(part, to)
-	}()
-	w, err := age.Encrypt(out, recipients...)
-	if err != nil {
-		return err
-	}
-	if _, err := io.Copy(w, &counted{in, told}); err != nil {
-		return err
-	}
-	if err := w.Close(); err != nil {
-		return err
-	}
-	return out.Sync()
+		if _, err := io.Copy(w, &counted{ctx, in, told}); err != nil {
+			return err
+		}
+		return w.Close()
+	})
 }
 
 type counted struct {
+	ctx context.Context
 	io.Reader
 	told func(int64)
 }
 
 func (c *counted) Read(b []byte) (int, error) {
+	if err := c.ctx.Err(); err != nil {
+		return 0, err
+	}
 	n, err := c.Reader.Read(b)
 	if c.told != nil && n > 0 {
 		c.told(int64(n))

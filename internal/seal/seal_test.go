@@ -33,7 +33,7 @@ func TestFile(t *testing.T) {
 	r, err := Recipient(" " + id.Recipient().String() + "\n")
 	require.NoError(t, err)
 	told := int64(0)
-	require.NoError(t, File(plain, plain+Ending, func(n int64) { told += n }, r))
+	require.NoError(t, File(t.Context(), plain, plain+Ending, func(n int64) { told += n }, r))
 	require.Equal(t, int64(len(data)), told)
 	open := func(i age.Identity) ([]byte, error) {
 		f, err := os.Open(plain + Ending)
@@ -53,15 +53,15 @@ func TestFile(t *testing.T) {
 
 	p, err := Passphrase("tallow pier at dawn")
 	require.NoError(t, err)
-	require.NoError(t, File(plain, plain+Ending, nil, p))
+	require.NoError(t, File(t.Context(), plain, plain+Ending, nil, p))
 	scrypt, err := age.NewScryptIdentity("tallow pier at dawn")
 	require.NoError(t, err)
 	got, err = open(scrypt)
 	require.NoError(t, err)
 	require.True(t, bytes.Equal(data, got))
 
-	require.Error(t, File(plain+"x", plain+"y", nil, r))
-	require.Error(t, File(plain, filepath.Join(dir, "none", "x"), nil, r))
+	require.Error(t, File(t.Context(), plain+"x", plain+"y", nil, r))
+	require.Error(t, File(t.Context(), plain, filepath.Join(plain, "x"), nil, r))
 	entries, err := os.ReadDir(dir)
 	require.NoError(t, err)
 	require.Len(t, entries, 2, "nothing half-made stays")

@@ -25,6 +25,7 @@ import (
 type ftpRoute struct {
 	*web
 	conn *ftp.ServerConn
+	ctl  *steadyConn
 	u    *url.URL
 	dir  string
 
@@ -51,7 +52,9 @@ func openFTP(ctx context.Context, name string, u *url.URL, m *Means) (Route, err
 	if u.Port() == "" {
 		host = net.JoinHostPort(u.Hostname(), "21")
 	}
-	options := []ftp.DialOption{ftp.DialWithContext(ctx), ftp.DialWithTimeout(30 * time.Second), ftp.DialWithShutTimeout(5 * time.Second)}
+	r := &ftpRoute{web: w, u: u, dir: u.Path, host: host}
+	options := []ftp.DialOption{ftp.DialWithContext(ctx), ftp.DialWithShutTimeout(5 * time.Second),
+		ftp.DialWithDialFunc(func(network, address string) (net.Conn, error) { return r.dial(ctx, network, address) })}
 	var conf *tls.Config
 	if u.Scheme == "ftps" {
 		if conf, err = w.tls(u.Hostname()); err != nil {
@@ -59,16 +62,49 @@ func openFTP(ctx context.Context, name string, u *url.URL, m *Means) (Route, err
 		}
 		options = append(options, ftp.DialWithExplicitTLS(conf))
 	}
+	r.secure = conf
 	conn, err := ftp.Dial(host, options...)
 	if err != nil {
-		return nil, w.ftpError(err)
+		if r.ctl != nil {
+			r.ctl.Close()
+		}
+		return nil, cmp.Or(ctx.Err(), w.ftpError(err))
 	}
-	r := &ftpRoute{web: w, conn: conn, u: u, dir: u.Path, host: host, secure: conf}
+	r.conn = conn
 	if err := r.begin(); err != nil {
 		_ = conn.Quit()
 		return nil, err
 	}
 	return r, nil
+}
+
+// dial opens the control connection, and then those for data: to the same host only, whatever a server says (RFC 2577, section 8),
+// and encrypted as the first one.
+func (r *ftpRoute) dial(ctx context.Context, network, address string) (net.Conn, error) {
+	if r.ctl != nil {
+		_, port, err := net.SplitHostPort(address)
+		if err != nil {
+			return nil, err
+		}
+		host, _, err := net.SplitHostPort(r.ctl.RemoteAddr().String())
+		if err != nil {
+			return nil, err
+		}
+		address = net.JoinHostPort(host, port)
+	}
+	raw, err := (&net.Dialer{Timeout: 30 * time.Second}).DialContext(ctx, network, address)
+	if err != nil {
+		return nil, err
+	}
+	conn := steady(ctx, raw, r.means.stall())
+	if r.ctl == nil {
+		r.ctl = conn
+		return conn, nil
+	}
+	if r.secure != nil {
+		return tls.Client(conn, r.secure), nil
+	}
+	return conn, nil
 }
 
 // begin logs in and goes to the folder.
@@ -137,6 +173,8 @@ func (r *ftpRoute) Size(p string) (int64, error) {
 }
 
 func (r *ftpRoute) Put(_ context.Context, p string, content io.Reader, at int64) error {
+	r.ctl.wait(silence) // it answers when it has put all of it away
+	defer r.ctl.wait(r.means.stall())
 	if err := r.conn.StorFrom(p, content, uint64(at)); err != nil {
 		return r.ftpError(err)
 	}

@@ -75,9 +75,11 @@ func (l *letter) message(p Parcel, from string) (*gomail.Msg, error) {
 	msg.AttachFile(p.File, gomail.WithFileName(p.Name))
 	msg.SetUserAgent("envask")
 	msg.SetDate()
-	if _, domain, ok := strings.Cut(from, "@"); ok { // not of this machine's name, which is nobody's business
-		msg.SetMessageIDWithValue(fmt.Sprintf("%s.%d@%s", p.SHA256[:24], time.Now().UnixNano(), strings.Trim(domain, "> ")))
+	_, domain, ok := strings.Cut(from, "@")
+	if !ok { // not of this machine's name, which is nobody's business
+		domain = "envask.invalid"
 	}
+	msg.SetMessageIDWithValue(fmt.Sprintf("%s.%d@%s", p.SHA256[:24], time.Now().UnixNano(), strings.Trim(domain, "> ")))
 	return msg, nil
 }
 
@@ -92,7 +94,7 @@ var _ Courier = (*mailRoute)(nil)
 // implicitTLS is the port on which a mail server speaks TLS from the beginning (RFC 8314).
 const implicitTLS = 465
 
-func openMail(_ context.Context, name string, u *url.URL, m *Means) (Route, error) {
+func openMail(ctx context.Context, name string, u *url.URL, m *Means) (Route, error) {
 	l, err := newLetter(name, u, m)
 	if err != nil {
 		return nil, err
@@ -112,7 +114,14 @@ func openMail(_ context.Context, name string, u *url.URL, m *Means) (Route, erro
 	if err != nil {
 		return nil, err
 	}
-	options := []gomail.Option{gomail.WithPort(number), gomail.WithTLSConfig(conf), gomail.WithoutNoop()}
+	options := []gomail.Option{gomail.WithPort(number), gomail.WithTLSConfig(conf), gomail.WithoutNoop(),
+		gomail.WithDialContextFunc(func(dial context.Context, network, address string) (net.Conn, error) {
+			conn, err := (&net.Dialer{Timeout: 30 * time.Second}).DialContext(dial, network, address)
+			if err != nil {
+				return nil, err
+			}
+			return steady(ctx, conn, m.stall()), nil
+		})}
 	if number == implicitTLS {
 		options = append(options, gomail.WithSSL())
 	} else {
@@ -179,7 +188,7 @@ func (r *mailRoute) Server() string {
 	return s
 }
 
-func (r *mailRoute) Cover() string { return cmp.Or(r.covered(), "TLS") + " to the mail server" }
+func (r *mailRoute) Cover() string { return cmp.Or(r.covered(), uncovered) + " to the mail server" }
 func (r *mailRoute) Close() error  { return nil }
 
 // draft writes the mail as a file that mail programs open (RFC 5322), for a person to send.

@@ -39,7 +39,7 @@ func openPut(_ context.Context, name string, u *url.URL, m *Means) (Route, error
 	}
 	if address != "" { // it is bound to the host of the route like any credential
 		signed, err := url.Parse(address)
-		if err != nil || signed.Scheme != u.Scheme || !strings.EqualFold(signed.Hostname(), u.Hostname()) {
+		if err != nil || !sameOrigin(signed, u) {
 			return nil, fault.New(fault.Refused, "route", name, "the address in credentials.yaml leads to another host than the route", "")
 		}
 		p.u = signed
@@ -188,7 +188,10 @@ func (p *put) look(ctx context.Context, u *url.URL, parcel Parcel, rec *Receipt)
 		return false, other
 	}
 	proof, proved, err := p.prove(ctx, u, parcel)
-	if err != nil {
+	switch {
+	case err != nil && isPassing(err): // nothing is known of it
+		return false, err
+	case err != nil:
 		return false, other
 	}
 	rec.Already, rec.Proved, rec.Proof = true, proved, "it was there already; "+proof

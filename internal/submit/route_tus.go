@@ -60,6 +60,7 @@ func (t *tus) Deliver(ctx context.Context, p Parcel, told func(int64), rec *Rece
 		return err
 	}
 	rec.Path, rec.Resumed = where.String(), at
+	defer func() { rec.Server, rec.Cover = t.Server(), t.Cover() }()
 	for at < p.Size || p.Size == 0 && at == 0 {
 		if at, err = t.piece(ctx, where, p, at, told, sums); err != nil {
 			t.means.piece = max(t.pieceSize()/4, leastPiece)
@@ -106,7 +107,7 @@ func (t *tus) able(ctx context.Context, p Parcel) (sums bool, err error) {
 func (t *tus) begin(ctx context.Context, p Parcel) (where *url.URL, id string, at int64, err error) {
 	for place, id := range t.means.Left {
 		u, err := url.Parse(place)
-		if err != nil || u.Host != t.u.Host {
+		if err != nil || !sameOrigin(u, t.u) {
 			continue
 		}
 		if at, err := t.offset(ctx, u); err == nil && at <= p.Size {
@@ -137,8 +138,8 @@ func (t *tus) begin(ctx context.Context, p Parcel) (where *url.URL, id string, a
 	if where, err = t.u.Parse(res.Header.Get("Location")); err != nil || res.Header.Get("Location") == "" {
 		return nil, "", 0, fault.New(fault.Failed, "route", t.name, "the server made an upload and does not say where", "")
 	}
-	if where.Host != t.u.Host {
-		return nil, "", 0, fault.New(fault.Refused, "route", t.name, "the server sends the upload to "+where.Host+"; neither the archive nor the login goes there", "ask the vendor for the right address")
+	if !sameOrigin(where, t.u) {
+		return nil, "", 0, t.elsewhere(where)
 	}
 	// The address is known only now: a crash before this line leaves an empty upload, which servers drop by themselves.
 	if id, err = t.means.Changes.Begin(where.String(), p.SHA256); err == nil && t.means.Left != nil {
@@ -208,13 +209,17 @@ func (t *tus) offset(ctx context.Context, where *url.URL) (int64, error) {
 	if _, err := t.answered(res, http.StatusOK, http.StatusNoContent); err != nil {
 		return 0, err
 	}
-	return strconv.ParseInt(res.Header.Get("Upload-Offset"), 10, 64)
+	at, err := strconv.ParseInt(res.Header.Get("Upload-Offset"), 10, 64)
+	if err != nil || at < 0 {
+		return 0, fault.New(fault.Failed, "route", t.name, "the server's offset makes no sense ("+brief(res.Header.Get("Upload-Offset"))+")", "")
+	}
+	return at, nil
 }
 
 // Remove ends an upload that is not wanted any more.
 func (t *tus) Remove(place string) error {
 	u, err := url.Parse(place)
-	if err != nil || u.Host != t.u.Host {
+	if err != nil || !sameOrigin(u, t.u) {
 		return fmt.Errorf("%s is none of this route", place)
 	}
 	res, err := t.do(context.Background(), http.MethodDelete, u, nil, 0, t.header())

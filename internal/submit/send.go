@@ -13,6 +13,7 @@ import (
 	"github.com/dustin/go-humanize"
 	"golang.org/x/time/rate"
 
+	"envask/internal/durable"
 	"envask/internal/fault"
 )
 
@@ -36,6 +37,9 @@ func isPassing(err error) bool {
 // goes on where it stopped, if the other side can do that.
 func Send(ctx context.Context, open func(context.Context) (Route, error), p Parcel, m *Means) (Receipt, error) {
 	rec := Receipt{Name: p.Name, Size: p.Size, SHA256: p.SHA256, Started: time.Now().UTC().Truncate(time.Second)}
+	if err := p.sendable(); err != nil {
+		return rec, err
+	}
 	x := &sending{Parcel: p, Means: m, rec: &rec}
 	for failures := 0; ; {
 		rec.Tries++
@@ -66,6 +70,18 @@ func Send(ctx context.Context, open func(context.Context) (Route, error), p Parc
 			return rec, err
 		}
 	}
+}
+
+// sendable makes sure that a parcel is one regular file, under a name that leads nowhere on the other side.
+func (p Parcel) sendable() error {
+	if err := durable.PlainName(p.Name); err != nil {
+		return fault.New(fault.Refused, "submit", "", err.Error(), "")
+	}
+	info, err := os.Lstat(p.File)
+	if err == nil && !info.Mode().IsRegular() {
+		return fault.New(fault.Refused, "submit", p.File, "it is not a regular file", "")
+	}
+	return err
 }
 
 // wait waits for 1, 2, 4, … seconds.

@@ -46,8 +46,10 @@ type Receipt struct {
 	Started  time.Time `json:"started"`
 	Finished time.Time `json:"finished"`
 	By       string    `json:"by"`
-	Parts    []Receipt `json:"parts,omitempty"`   // when it went in parts
-	Brought  string    `json:"brought,omitempty"` // who took it into the case, and when, where it was sent from elsewhere
+	Ask      string    `json:"ask_sha256,omitempty"`    // of the approved ask, by which it was packed and sent
+	Ledger   string    `json:"ledger_sha256,omitempty"` // of the case's last record before it was sent
+	Parts    []Receipt `json:"parts,omitempty"`         // when it went in parts
+	Brought  string    `json:"brought,omitempty"`       // who took it into the case, and when, where it was sent from elsewhere
 }
 
 // Plain gives name and SHA-256 of the archive as it was packed.
@@ -118,6 +120,7 @@ type Means struct {
 	All         []Parcel                                      // everything that goes over the route, when it is more than one file
 	Out         string                                        // folder for what is made for a person to send
 	Pause       func(ctx context.Context, failures int) error // between tries; nil waits longer each time
+	Stall       time.Duration                                 // how long nothing may move on a connection; 0 is DefaultStall
 	piece       int64                                         // of an upload by tus; smaller after each break
 }
 

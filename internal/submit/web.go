@@ -17,6 +17,7 @@ import (
 	"strings"
 	"sync"
 	"time"
+	"unicode"
 
 	"envask/internal/fault"
 	"envask/internal/site"
@@ -31,11 +32,11 @@ type web struct {
 	means  *Means
 	cred   Credential
 	client *http.Client
-	naked  bool // over http
+	origin *url.URL // where alone requests go, whatever a server, a receipt or a ledger names
 
 	mu    sync.Mutex
 	peer  string // the server's certificate, once it was seen
-	cover string
+	cover string // of what went so far; the least counts
 }
 
 // silence is how long a server may take to begin its answer once it has everything. It may have to read and store gigabytes
@@ -48,7 +49,7 @@ func newWeb(name string, u *url.URL, m *Means) (*web, error) {
 	if err != nil {
 		return nil, err
 	}
-	w := &web{name: name, means: m, cred: cred, naked: u.Scheme == "http"}
+	w := &web{name: name, means: m, cred: cred, origin: u}
 	if u.Scheme == "http" && !isLoopback(u.Hostname()) {
 		return nil, fault.New(fault.Usage, "route", name, "it is not encrypted (http); only loopback addresses may be", "ask the vendor for an https address")
 	}
@@ -58,7 +59,13 @@ func newWeb(name string, u *url.URL, m *Means) (*web, error) {
 	}
 	w.client = &http.Client{
 		Transport: &http.Transport{Proxy: m.Proxy, TLSClientConfig: conf, ResponseHeaderTimeout: silence, ExpectContinueTimeout: 10 * time.Second, TLSHandshakeTimeout: 30 * time.Second,
-			DialContext: (&net.Dialer{Timeout: 30 * time.Second}).DialContext},
+			DialContext: func(ctx context.Context, network, address string) (net.Conn, error) {
+				conn, err := (&net.Dialer{Timeout: 30 * time.Second}).DialContext(ctx, network, address)
+				if err != nil {
+					return nil, err
+				}
+				return steady(context.Background(), conn, silence), nil // requests have contexts of their own
+			}},
 		// Whoever answers with another address gets neither the archive nor the login.
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 	}
@@ -105,11 +112,32 @@ func (w *web) seen(s tls.ConnectionState) error {
 	if want := w.cred.Fingerprint; want != "" && want != print {
 		return fault.New(fault.Refused, "route", w.name, "the server's certificate is "+print+", not the one in credentials.yaml", "ask the vendor whether it was changed; then change the fingerprint")
 	}
+	w.observe(&s)
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	w.peer = fmt.Sprintf("certificate %s until %s", print, leaf.NotAfter.UTC().Format("2006-01-02"))
-	w.cover = tls.VersionName(s.Version)
 	return nil
+}
+
+// observe takes down what covered an exchange that took place.
+func (w *web) observe(s *tls.ConnectionState) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	switch {
+	case s == nil:
+		w.cover = uncovered
+	case w.cover != uncovered:
+		w.cover = tls.VersionName(s.Version)
+	}
+}
+
+// sameOrigin says whether two addresses have the same scheme, host and port (RFC 6454, section 5): the three are one thing, for
+// whoever answers at another of them is somebody else.
+func sameOrigin(a, b *url.URL) bool {
+	port := func(u *url.URL) string {
+		return cmp.Or(u.Port(), map[string]string{"http": "80", "https": "443"}[u.Scheme])
+	}
+	return a.Scheme == b.Scheme && strings.EqualFold(a.Hostname(), b.Hostname()) && port(a) == port(b)
 }
 
 func (w *web) server(u *url.URL) string {
@@ -122,9 +150,6 @@ func (w *web) server(u *url.URL) string {
 }
 
 func (w *web) covered() string {
-	if w.naked {
-		return uncovered
-	}
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	return w.cover
@@ -141,13 +166,19 @@ func (w *web) secret(s site.Secret) (string, error) {
 	return w.means.Secret(s)
 }
 
-// do sends a request with the login. The body is given by length, since few servers take a body without.
+// do sends a request with the login, to the route's own origin only. The body is given by length, since few servers take a body
+// without. The answer's body ends with an error when it drips.
 func (w *web) do(ctx context.Context, method string, u *url.URL, body io.Reader, size int64, header http.Header) (*http.Response, error) {
+	if !sameOrigin(u, w.origin) {
+		return nil, w.elsewhere(u)
+	}
 	if size == 0 {
 		body = nil
 	}
-	req, err := http.NewRequestWithContext(ctx, method, u.String(), body)
+	inner, cancel := context.WithCancelCause(ctx)
+	req, err := http.NewRequestWithContext(inner, method, u.String(), body)
 	if err != nil {
+		cancel(nil)
 		return nil, errors.New("the address cannot be used")
 	}
 	req.ContentLength = size
@@ -156,28 +187,61 @@ func (w *web) do(ctx context.Context, method string, u *url.URL, body io.Reader,
 	}
 	req.Header.Set("User-Agent", "envask")
 	if err := w.login(req); err != nil {
+		cancel(nil)
 		return nil, err
 	}
-	res, err := w.client.Do(req)
-	if err != nil {
-		var refused *fault.Error
-		switch {
-		case ctx.Err() != nil:
-			return nil, ctx.Err()
-		case errors.As(err, &refused):
-			return nil, refused
-		}
-		return nil, w.failed(err)
+	stall := w.means.stall()
+	late := time.AfterFunc(stall, func() { cancel(errStalled(stall)) })
+	if body != nil { // there is something to take in first: then ResponseHeaderTimeout counts
+		late.Stop()
 	}
+	res, err := w.client.Do(req)
+	late.Stop()
+	if err != nil {
+		defer cancel(nil)
+		return nil, w.notDone(ctx, inner, err)
+	}
+	res.Body = newSteadyBody(whenClosed{res.Body, func() { cancel(nil) }}, stall)
+	w.observe(res.TLS)
 	if loc := res.Header.Get("Location"); res.StatusCode >= 300 && res.StatusCode < 400 && loc != "" {
 		res.Body.Close()
 		to := "another place"
 		if target, err := u.Parse(loc); err == nil {
-			to = target.Host
+			to = target.Scheme + "://" + target.Host
 		}
 		return nil, fault.New(fault.Refused, "route", w.name, fmt.Sprintf("the server answers %d and sends us to %s; neither the archive nor the login goes there", res.StatusCode, to), "ask the vendor for the right address")
 	}
 	return res, nil
+}
+
+// notDone says why a request got no answer.
+func (w *web) notDone(ctx, inner context.Context, err error) error {
+	var refused *fault.Error
+	switch {
+	case ctx.Err() != nil:
+		return ctx.Err()
+	case inner.Err() != nil:
+		return context.Cause(inner)
+	case errors.As(err, &refused):
+		return refused
+	}
+	return w.failed(err)
+}
+
+// whenClosed is a body that does something when it is closed.
+type whenClosed struct {
+	io.ReadCloser
+	then func()
+}
+
+func (c whenClosed) Close() error {
+	defer c.then()
+	return c.ReadCloser.Close()
+}
+
+// elsewhere is the error for an address of another origin than the route's.
+func (w *web) elsewhere(u *url.URL) error {
+	return fault.New(fault.Refused, "route", w.name, fmt.Sprintf("the server sends us to %s://%s; neither the archive nor the login goes there", u.Scheme, u.Host), "ask the vendor for the right address")
 }
 
 // failed tells certificates that are not trusted from connections that are lost.
@@ -241,9 +305,14 @@ func (w *web) answered(res *http.Response, yes ...int) (said string, err error) 
 	return said, fault.New(fault.Failed, "route", w.name, why, "")
 }
 
-// brief gives the beginning of what a server says in one line.
+// brief gives the beginning of what a server says in one line, without bytes that mean something to a terminal.
 func brief(text string) string {
-	words := strings.Fields(text)
+	words := strings.Fields(strings.Map(func(r rune) rune {
+		if unicode.IsControl(r) && !unicode.IsSpace(r) || unicode.Is(unicode.Cf, r) {
+			return '?'
+		}
+		return r
+	}, text))
 	line := strings.Join(words, " ")
 	if len(line) > 300 {
 		line = line[:300] + "…"

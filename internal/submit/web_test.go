@@ -103,7 +103,7 @@ func TestWebFaults(t *testing.T) {
 		{"changed certificate", func(d *standin.WebDesk, m *Means) {
 			m.Credentials[0].Fingerprint = "SHA256:" + strings.Repeat("0", 64)
 		}, "not the one in credentials.yaml", ""},
-		{"sent elsewhere", func(d *standin.WebDesk, m *Means) { d.Redirect = "https://elsewhere.example/x" }, "sends us to elsewhere.example; neither the archive nor the login goes there", ""},
+		{"sent elsewhere", func(d *standin.WebDesk, m *Means) { d.Redirect = "https://elsewhere.example/x" }, "sends us to https://elsewhere.example; neither the archive nor the login goes there", ""},
 		{"no room", func(d *standin.WebDesk, m *Means) {
 			d.Fault = func(r *http.Request) int {
 				if r.Method == http.MethodPut || r.Method == http.MethodPost || r.Method == http.MethodPatch {
