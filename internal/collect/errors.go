@@ -18,6 +18,8 @@ func stateOf(err error) State {
 		return Denied
 	case errors.Is(err, fs.ErrNotExist):
 		return Missing
+	case errors.Is(err, reach.ErrExchanged):
+		return Refused
 	case silent(err):
 		return TimedOut
 	}

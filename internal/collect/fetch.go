@@ -129,7 +129,7 @@ type fetching struct {
 }
 
 func (g fetching) fetch(ctx context.Context) (fetched, error) {
-	f, err := g.fsys.Open(g.name)
+	f, err := reach.OpenResolved(g.fsys, g.name)
 	if err != nil {
 		return fetched{}, err
 	}
@@ -170,7 +170,7 @@ func (g fetching) fetch(ctx context.Context) (fetched, error) {
 		err = nil
 	}
 	if err != nil {
-		p.stays = !isLocal(err)
+		p.stays = !isLocal(err) && !errors.Is(err, reach.ErrExchanged)
 		return fetched{}, err
 	}
 	got := fetched{size: p.size, bytes: s.n, sha256: hex.EncodeToString(s.hash.Sum(nil)), modified: p.modified}

@@ -478,7 +478,7 @@ func (m *maker) output(ctx context.Context, e *Entry) error {
 		}
 		defer t.remove()
 		outputs[i] = t
-		f, err := m.target.FS().Open(reach.Name(m.state.Folder + "/ours/" + name))
+		f, err := reach.OpenResolved(m.target.FS(), reach.Name(m.state.Folder+"/ours/"+name))
 		if err != nil {
 			continue
 		}

@@ -29,7 +29,7 @@ func (f *filesWork) squeezed(name string) stretch {
 
 // slow says whether stretches of this file should come compressed.
 func (f *filesWork) slow(ctx context.Context, s reach.Squeezer, name string, size int64) bool {
-	file, err := f.target.FS().Open(name)
+	file, err := reach.OpenResolved(f.target.FS(), name)
 	if err != nil {
 		return false
 	}

@@ -36,7 +36,7 @@ func (f *filesWork) facts(info fs.FileInfo) stamp.Facts {
 // content gives a file of the system for looking into it. close ends it.
 func (f *filesWork) content(name string) (c logset.Content, info fs.FileInfo, close func(), err error) {
 	fsys := f.target.FS()
-	file, err := fsys.Open(name)
+	file, err := reach.OpenResolved(fsys, name)
 	if err != nil {
 		return c, nil, nil, err
 	}
@@ -47,7 +47,7 @@ func (f *filesWork) content(name string) (c logset.Content, info fs.FileInfo, cl
 		file.Close()
 		return c, nil, nil, err
 	}
-	c = logset.Content{Open: func() (io.ReadCloser, error) { return fsys.Open(name) }, Size: info.Size(), Far: !reach.Near(f.target)}
+	c = logset.Content{Open: func() (io.ReadCloser, error) { return reach.OpenResolved(fsys, name) }, Size: info.Size(), Far: !reach.Near(f.target)}
 	if at, ok := file.(io.ReaderAt); ok {
 		c.ReadAt = at.ReadAt
 	}

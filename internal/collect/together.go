@@ -146,7 +146,7 @@ func (v *visit) ranAgain(ctx context.Context, cell *Cell) ([]string, error) {
 
 // sumOf gives the SHA-256 of the first bytes of a file on a system; a file that is not of this size any more has none.
 func sumOf(ctx context.Context, fsys reach.FS, name string, size int64) (string, error) {
-	f, err := fsys.Open(name)
+	f, err := reach.OpenResolved(fsys, name)
 	if err != nil {
 		return "", err
 	}

@@ -100,6 +100,11 @@ func (f elevatedFS) Open(name string) (fs.File, error) {
 	return with(f, file, err, func(h *shellFS) (fs.File, error) { return h.Open(name) })
 }
 
+func (f elevatedFS) OpenResolved(name string) (fs.File, error) {
+	file, err := OpenResolved(f.plain, name)
+	return with(f, file, err, func(h *shellFS) (fs.File, error) { return h.OpenResolved(name) })
+}
+
 func (f elevatedFS) ReadDir(name string) ([]fs.DirEntry, error) {
 	list, err := f.plain.ReadDir(name)
 	return with(f, list, err, func(h *shellFS) ([]fs.DirEntry, error) { return h.ReadDir(name) })

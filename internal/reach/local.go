@@ -73,6 +73,22 @@ func (l localFS) Open(name string) (fs.File, error) {
 	return openNoWait(l.path(name))
 }
 
+// OpenResolved opens a name in which no link may be.
+func (l localFS) OpenResolved(name string) (fs.File, error) {
+	if err := checkName("open", name); err != nil {
+		return nil, err
+	}
+	root := l.root
+	if root == "" {
+		root = "/"
+	}
+	f, err := openResolved(root, name)
+	if err != nil {
+		return nil, &fs.PathError{Op: "open", Path: l.path(name), Err: err}
+	}
+	return f, nil
+}
+
 func (l localFS) ReadDir(name string) ([]fs.DirEntry, error) {
 	if err := checkName("readdir", name); err != nil {
 		return nil, err

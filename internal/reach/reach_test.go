@@ -46,6 +46,7 @@ func standIn(t *testing.T, change func(*standin.Server)) (*standin.Server, *reac
 		tree.File("/tree/"+name, data, now)
 	}
 	tree.Put("/tree/link", &standin.Node{Link: "plain", Mode: os.ModeSymlink, Time: now})
+	tree.Put("/tree/dir-link", &standin.Node{Link: "dir", Mode: os.ModeSymlink, Time: now})
 	tree.Put("/tree/dangling", &standin.Node{Link: "nowhere", Mode: os.ModeSymlink, Time: now})
 	s := &standin.Server{Name: "gate-1", User: "svc", Password: "right", Tree: tree, Commands: map[string]standin.Command{
 		"echo out; echo err >&2; exit 3": {Out: "out\n", Err: "err\n", Exit: 3}, "echo begun; sleep 60": {Out: "begun\n", Endless: false},
@@ -200,7 +201,7 @@ func TestThroughAJumpHost(t *testing.T) {
 	defer sys.Close()
 	entries, err := sys.FS().ReadDir("tree")
 	require.NoError(t, err)
-	require.Len(t, entries, 7)
+	require.Len(t, entries, 8)
 	good, _ := jump.Logins()
 	require.Equal(t, 1, good)
 	good, _ = target.Logins()

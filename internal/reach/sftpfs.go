@@ -1,20 +1,30 @@
 package reach
 
 import (
+	"context"
 	"errors"
 	"io/fs"
-	"sort"
 	"strings"
+	"sync"
 
 	"github.com/pkg/sftp"
+	"golang.org/x/sync/errgroup"
 )
 
 // sftpFS shows a server's files as an io/fs file system. pkg/sftp already turns the protocol's codes into fs.ErrNotExist
 // and fs.ErrPermission.
 type sftpFS struct {
 	c      *sftp.Client
-	drives bool // the system is Windows: the first element of a name is a drive
+	wire   *sftpWire
+	drives bool        // the system is Windows: the first element of a name is a drive
+	one    *sync.Mutex // one listing at a time
 }
+
+var (
+	_ FS         = sftpFS{}
+	_ Resolved   = sftpFS{}
+	_ EachLister = sftpFS{}
+)
 
 // path gives the path of a name as the server wants it: OpenSSH for Windows has "/C:/x" where we have "C/x".
 func (f sftpFS) path(name string) string {
@@ -35,48 +45,143 @@ func pathError(op, name string, err error) error {
 	return &fs.PathError{Op: op, Path: Path(name), Err: err}
 }
 
-func (f sftpFS) Open(name string) (fs.File, error) {
+// sftpFile is an opened file whose facts are checked.
+type sftpFile struct{ *sftp.File }
+
+func (f sftpFile) Stat() (fs.FileInfo, error) { return checkedInfo(f.File.Stat()) }
+
+func (f sftpFS) Open(name string) (fs.File, error) { return f.open(name, true) }
+
+func (f sftpFS) open(name string, links bool) (fs.File, error) {
 	if err := checkName("open", name); err != nil {
 		return nil, err
 	}
 	// A FIFO or device would hold the server, and with it us.
-	info, err := f.c.Lstat(f.path(name))
+	info, err := checkedInfo(f.c.Lstat(f.path(name)))
 	if err != nil {
 		return nil, pathError("open", name, err)
 	}
-	if !info.Mode().IsRegular() && info.Mode()&fs.ModeSymlink == 0 {
+	link := info.Mode()&fs.ModeSymlink != 0
+	if link && !links {
+		return nil, pathError("open", name, ErrExchanged)
+	}
+	if !info.Mode().IsRegular() && !link {
 		return nil, pathError("open", name, errors.New("not a regular file"))
 	}
 	file, err := f.c.Open(f.path(name))
 	if err != nil {
 		return nil, pathError("open", name, err)
 	}
+	return sftpFile{file}, nil
+}
+
+// OpenResolved opens a file and then compares it with what stands under its name: SFTP does not tell what was opened, so it is told
+// by its facts. That no link is on the way is asked after the file was opened, for each folder above it.
+func (f sftpFS) OpenResolved(name string) (fs.File, error) {
+	file, err := f.open(name, false)
+	if err != nil {
+		return nil, err
+	}
+	var opened, there fs.FileInfo
+	var g errgroup.Group // the questions go together
+	g.Go(func() (err error) { opened, err = file.Stat(); return err })
+	g.Go(func() (err error) { there, err = f.c.Lstat(f.path(name)); return err })
+	for i, c := range name {
+		if c == '/' {
+			g.Go(func() error { return f.noLink(name[:i]) })
+		}
+	}
+	err = g.Wait()
+	switch {
+	case errors.Is(err, fs.ErrNotExist): // rotated away: what is open is still the file that was asked for
+		return file, nil
+	case err != nil:
+	case !sameOwner(opened, there):
+		err = ErrExchanged
+	case opened.Size() != there.Size() || !opened.ModTime().Equal(there.ModTime()):
+		err = f.sameTimes(name, file)
+	}
+	if err != nil {
+		file.Close()
+		return nil, pathError("open", name, err)
+	}
 	return file, nil
 }
 
-func (f sftpFS) ReadDir(name string) ([]fs.DirEntry, error) {
-	if err := checkName("readdir", name); err != nil {
-		return nil, err
+// noLink makes sure that a folder above a file is no link.
+func (f sftpFS) noLink(name string) error {
+	info, err := f.c.Lstat(f.path(name))
+	if err == nil && info.Mode()&fs.ModeSymlink != 0 {
+		return ErrExchanged
 	}
-	infos, err := f.c.ReadDir(f.path(name))
-	if err != nil {
-		return nil, pathError("readdir", name, err)
-	}
-	entries := make([]fs.DirEntry, 0, len(infos))
-	for _, info := range infos {
-		if n := info.Name(); validName(n) && !strings.Contains(n, "/") { // a server may send any name; one with a slash would lead elsewhere
-			entries = append(entries, fs.FileInfoToDirEntry(info))
-		}
-	}
-	sort.Slice(entries, func(i, j int) bool { return entries[i].Name() < entries[j].Name() })
-	return entries, nil
+	return nil // what cannot be told of a folder was told when the name was resolved
 }
+
+// sameOwner says whether an opened file and what stands under its name can be the same: of one owner and one mode.
+func sameOwner(opened, there fs.FileInfo) bool {
+	if opened.Mode() != there.Mode() {
+		return false
+	}
+	a, ok := opened.Sys().(*sftp.FileStat)
+	b, also := there.Sys().(*sftp.FileStat)
+	return !ok || !also || a.UID == b.UID && a.GID == b.GID
+}
+
+// sameTimes compares the times of an opened file with what stands under its name, for one that is being written to: the time of the
+// second question lies between those of the first and the third.
+func (f sftpFS) sameTimes(name string, file fs.File) error {
+	before, err := file.Stat()
+	if err != nil {
+		return err
+	}
+	there, err := f.c.Lstat(f.path(name))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	after, err := file.Stat()
+	if err != nil {
+		return err
+	}
+	if there.ModTime().Before(before.ModTime()) || there.ModTime().After(after.ModTime()) {
+		return ErrExchanged
+	}
+	return nil
+}
+
+// EachEntry lists a folder as its names come.
+func (f sftpFS) EachEntry(ctx context.Context, name string, each func(fs.DirEntry) error) error {
+	if err := checkName("readdir", name); err != nil {
+		return err
+	}
+	f.one.Lock()
+	defer f.one.Unlock()
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	l := &sftpListing{stop: cancel, each: func(info fs.FileInfo) error {
+		if n := info.Name(); validName(n) && !strings.Contains(n, "/") { // a server may send any name; one with a slash would lead elsewhere
+			return each(checkedEntry{fs.FileInfoToDirEntry(info)})
+		}
+		return nil
+	}}
+	f.wire.list(l)
+	_, err := f.c.ReadDirContext(ctx, f.path(name))
+	f.wire.list(nil)
+	if l.err != nil {
+		return l.err
+	}
+	return pathError("readdir", name, err)
+}
+
+func (f sftpFS) ReadDir(name string) ([]fs.DirEntry, error) { return readDir(f, name) }
 
 func (f sftpFS) Lstat(name string) (fs.FileInfo, error) {
 	if err := checkName("lstat", name); err != nil {
 		return nil, err
 	}
-	info, err := f.c.Lstat(f.path(name))
+	info, err := checkedInfo(f.c.Lstat(f.path(name)))
 	return info, pathError("lstat", name, err)
 }
 

@@ -10,7 +10,6 @@ import (
 	"io"
 	"io/fs"
 	"path"
-	"sort"
 	"strings"
 	"sync"
 	"time"
@@ -30,8 +29,8 @@ type shellFS struct {
 // shellAnswer bounds how long is waited for a list or for the next piece of a file.
 const shellAnswer = 60 * time.Second
 
-// maxListing bounds the list of one folder, in bytes.
-const maxListing = 256 << 20
+// maxAnswer bounds what a script may print that asks for one thing, in bytes.
+const maxAnswer = 1 << 20
 
 // shellBlock is the size of the blocks in which dd reads, in bytes.
 const shellBlock = 64 << 10
@@ -95,13 +94,13 @@ func (f *shellFS) command(script string) string {
 
 // script runs a script and gives its output. A failure that the tools report becomes one of io/fs.
 func (f *shellFS) script(ctx context.Context, script string) (string, error) {
-	out, errOut := &behind{mark: f.mark, limit: maxListing}, &behind{mark: f.mark, limit: 64 << 10}
+	out, errOut := &behind{mark: f.mark, limit: maxAnswer}, &behind{mark: f.mark, limit: 64 << 10}
 	exit, err := f.run(ctx, f.command(script), out, errOut)
 	switch {
 	case err != nil:
 		return "", err
 	case out.over:
-		return "", fmt.Errorf("more than %d MiB of names in one folder", maxListing>>20)
+		return "", errors.New("it prints without end")
 	case exit != 0 || !out.seen:
 		return "", f.failure(exit, out, errOut)
 	}
@@ -118,6 +117,8 @@ func (f *shellFS) failure(exit int, out, errOut *behind) error {
 		return fmt.Errorf("%w (exit code %d)", errShell, exit)
 	}
 	switch {
+	case strings.Contains(text, saysExchanged):
+		return ErrExchanged
 	case strings.Contains(text, "Permission denied"), strings.Contains(text, "Operation not permitted"):
 		return fs.ErrPermission
 	case strings.Contains(text, "No such file"), strings.Contains(text, "Not a directory"):
@@ -190,7 +191,8 @@ func (f *shellFS) one(name, script string) (fileInfo, error) {
 		return fileInfo{}, fmt.Errorf("%s tells nothing that can be read", f.style.name)
 	}
 	infos[0].name = path.Base(name)
-	return infos[0], nil
+	_, err = checkedInfo(infos[0], nil)
+	return infos[0], err
 }
 
 // Lstat tells about a file or link itself.
@@ -233,47 +235,73 @@ exit 1; fi
 [ -r . ] || { echo 'Permission denied' >&2; exit 1; }
 `
 
-// ReadDir lists a folder.
-func (f *shellFS) ReadDir(name string) ([]fs.DirEntry, error) {
+// EachEntry lists a folder as its names come.
+func (f *shellFS) EachEntry(ctx context.Context, name string, each func(fs.DirEntry) error) error {
 	if err := checkName("readdir", name); err != nil {
-		return nil, err
+		return err
 	}
-	ctx, cancel := f.within(context.Background())
+	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	out, err := f.script(ctx, "d="+posix.Word(Path(name))+"\n"+enterFolder+f.style.all)
-	if err != nil {
-		return nil, shellPathError("readdir", name, err)
-	}
-	infos, err := f.style.parse(out)
-	if err != nil {
-		return nil, shellPathError("readdir", name, err)
-	}
-	entries := make([]fs.DirEntry, 0, len(infos))
-	for _, i := range infos {
-		if validName(i.name) && i.name != "." {
-			entries = append(entries, fs.FileInfoToDirEntry(i))
+	ended := make(chan struct{})
+	pipe := f.stream(ctx, "d="+posix.Word(Path(name))+"\n"+enterFolder+f.style.all, ended)
+	slow := time.AfterFunc(shellAnswer, cancel)
+	defer slow.Stop()
+	err := f.style.each(pipe, func(info fileInfo) error {
+		slow.Reset(shellAnswer)
+		if validName(info.name) && info.name != "." {
+			return each(checkedEntry{fs.FileInfoToDirEntry(info)})
 		}
+		return nil
+	})
+	cancel()
+	pipe.Close()
+	<-ended
+	if err != nil && !errors.Is(err, ErrManyNames) {
+		err = shellPathError("readdir", name, err)
 	}
-	sort.Slice(entries, func(i, j int) bool { return entries[i].Name() < entries[j].Name() })
-	return entries, nil
+	return err
 }
 
-// Open opens a regular file for reading. Nothing is read yet.
+// ReadDir lists a folder.
+func (f *shellFS) ReadDir(name string) ([]fs.DirEntry, error) { return readDir(f, name) }
+
+// Open opens a regular file for reading. Nothing is read yet. With more rights than the account has, no link is followed.
 func (f *shellFS) Open(name string) (fs.File, error) {
 	if err := checkName("open", name); err != nil {
 		return nil, err
 	}
+	if f.prefix != "" {
+		return f.OpenResolved(name)
+	}
 	p := posix.Word(Path(name))
-	// With more rights than the account has, no link is followed: whoever may write in a folder of logs must not be able to
-	// point us anywhere. Names were freed of links before.
-	info, err := f.one(name, f.style.one(p, f.prefix == "")+" || exit 1\n[ -r "+p+" ] || { echo 'Permission denied' >&2; exit 1; }")
+	info, err := f.one(name, f.style.one(p, true)+" || exit 1\n[ -r "+p+" ] || { echo 'Permission denied' >&2; exit 1; }")
 	if err != nil {
 		return nil, shellPathError("open", name, err)
 	}
+	return f.opened(name, info, false)
+}
+
+// OpenResolved opens a regular file in whose name no link may be. Each command that reads it makes sure of that itself, see
+// readPinned.
+func (f *shellFS) OpenResolved(name string) (fs.File, error) {
+	if err := checkName("open", name); err != nil {
+		return nil, err
+	}
+	info, err := f.one(name, pinned(name)+f.style.one(`"$b"`, false)+" || exit 1\n[ -h \"$b\" ] || [ -r \"$b\" ] || { echo 'Permission denied' >&2; exit 1; }")
+	if err != nil {
+		return nil, shellPathError("open", name, err)
+	}
+	if info.Mode()&fs.ModeSymlink != 0 {
+		return nil, shellPathError("open", name, ErrExchanged)
+	}
+	return f.opened(name, info, true)
+}
+
+func (f *shellFS) opened(name string, info fileInfo, resolved bool) (fs.File, error) {
 	if !info.Mode().IsRegular() {
 		return nil, shellPathError("open", name, errors.New("not a regular file"))
 	}
-	return &shellFile{f: f, name: name, info: info, fresh: true}, nil
+	return &shellFile{f: f, name: name, info: info, fresh: true, resolved: resolved}, nil
 }
 
 // shellFile is an opened file: a place and what was there. One dd reads it from the front to the back; reads elsewhere are
@@ -283,6 +311,8 @@ type shellFile struct {
 	name  string
 	info  fileInfo
 	fresh bool // info was not given out yet
+
+	resolved bool // no link may be in its name
 
 	mu     sync.Mutex
 	from   int64 // where reading begins
@@ -301,7 +331,11 @@ func (s *shellFile) Stat() (fs.FileInfo, error) {
 		s.fresh = false
 		return s.info, nil
 	}
-	info, err := s.f.one(s.name, s.f.style.one(posix.Word(Path(s.name)), true))
+	look := s.f.style.one(posix.Word(Path(s.name)), true)
+	if s.resolved {
+		look = pinned(s.name) + s.f.style.one(`"$b"`, false)
+	}
+	info, err := s.f.one(s.name, look)
 	if err != nil {
 		return nil, shellPathError("stat", s.name, err)
 	}
@@ -344,8 +378,12 @@ func (s *shellFile) Seek(offset int64, whence int) (int64, error) {
 }
 
 // reading gives the words that read the file with dd from its standard input. What was opened is looked at first: it must be
-// the file that was found, whatever stands under its name by now. Where a shell does not tell, its name has to do.
+// the file that was found, whatever stands under its name by now. Where a shell does not tell, its name has to do, but not with
+// more rights than the account has.
 func (s *shellFile) reading(dd string) string {
+	if s.resolved {
+		return readPinned(s.name, s.info.inode, dd, s.f.prefix != "")
+	}
 	p := posix.Word(Path(s.name))
 	if s.f.style.inode == "" || s.info.inode == "" {
 		return "{ " + dd + "; } < " + p

@@ -1,7 +1,9 @@
 package reach
 
 import (
+	"bufio"
 	"errors"
+	"io"
 	"io/fs"
 	"strconv"
 	"strings"
@@ -64,42 +66,88 @@ var errListing = errors.New("the list of files cannot be read")
 // parse reads what the tools told.
 func (s statStyle) parse(out string) ([]fileInfo, error) {
 	var infos []fileInfo
-	for out != "" {
-		if out[0] != '/' {
-			return nil, errListing
+	err := s.each(strings.NewReader(out), func(i fileInfo) error {
+		infos = append(infos, i)
+		return nil
+	})
+	return infos, err
+}
+
+// maxTold bounds what is told about one file, in bytes: no name is as long.
+const maxTold = 64 << 10
+
+// each reads what the tools tell, file by file.
+func (s statStyle) each(r io.Reader, each func(fileInfo) error) error {
+	br := bufio.NewReaderSize(r, maxTold)
+	for {
+		told, err := oneTold(br)
+		if err == io.EOF && len(told) == 0 {
+			return nil
 		}
-		end := strings.Index(out[1:], "/\n")
-		dot := strings.Index(out[1:], " ./") // find names what it found ./x
-		if dot >= 0 && (end < 0 || dot < end) {
-			end = strings.Index(out[1+dot+3:], "/\n")
-			if end < 0 {
-				return nil, errListing
-			}
-			end += dot + 3
+		if err != nil && err != io.EOF {
+			return err
 		}
-		if end < 0 {
-			return nil, errListing
+		info, ok := s.read(told)
+		if !ok {
+			return errListing
 		}
-		fields := strings.SplitN(out[1:1+end], " ", 5)
-		out = out[1+end+2:]
-		if len(fields) != 5 {
-			return nil, errListing
+		if err := each(info); err != nil {
+			return err
 		}
-		info := fileInfo{name: strings.TrimPrefix(fields[4], "./"), inode: fields[3]}
-		var ok bool
-		if info.mode, ok = s.mode(fields[0]); !ok {
-			return nil, errListing
-		}
-		var err error
-		if info.size, err = strconv.ParseInt(strings.TrimSuffix(fields[1], ","), 10, 64); err != nil { // a device has two numbers
-			info.size = 0
-		}
-		if sec, err := strconv.ParseInt(fields[2], 10, 64); err == nil {
-			info.modified = time.Unix(sec, 0)
-		}
-		infos = append(infos, info)
 	}
-	return infos, nil
+}
+
+// oneTold reads what is told about one file: from a slash to a slash and a line end, which no name holds; but the name begins
+// with "./" when find told it.
+func oneTold(br *bufio.Reader) (string, error) {
+	var told strings.Builder
+	for {
+		line, err := br.ReadSlice('\n')
+		if told.Len()+len(line) > maxTold {
+			return "", errListing
+		}
+		told.Write(line)
+		if err == io.EOF && told.Len() == 0 {
+			return "", io.EOF
+		}
+		if err != nil { // an end within, or a line that is too long
+			if err == io.EOF || errors.Is(err, bufio.ErrBufferFull) {
+				err = errListing
+			}
+			return "", err
+		}
+		text := told.String()
+		if text[0] != '/' {
+			return "", errListing
+		}
+		if strings.HasSuffix(text, "/\n") && len(text) > 2 && strings.Index(text, " ./") != len(text)-len(" ./\n") {
+			return text, nil
+		}
+	}
+}
+
+// read reads what was told about one file.
+func (s statStyle) read(told string) (info fileInfo, ok bool) {
+	fields := strings.SplitN(told[1:len(told)-2], " ", 5)
+	if len(fields) != 5 {
+		return info, false
+	}
+	info = fileInfo{name: strings.TrimPrefix(fields[4], "./"), inode: fields[3]}
+	if info.mode, ok = s.mode(fields[0]); !ok {
+		return info, false
+	}
+	size := strings.TrimSuffix(fields[1], ",") // a device has two numbers
+	n, err := strconv.ParseInt(size, 10, 64)
+	switch {
+	case err == nil:
+		info.size = n
+	case errors.Is(err, strconv.ErrRange):
+		info.size = -1 // what cannot be is found when it is looked at
+	}
+	if sec, err := strconv.ParseInt(fields[2], 10, 64); err == nil {
+		info.modified = time.Unix(sec, 0)
+	}
+	return info, true
 }
 
 // hexMode reads a mode as in stat(2), in hex.
@@ -108,6 +156,11 @@ func hexMode(text string) (fs.FileMode, bool) {
 	if err != nil {
 		return 0, false
 	}
+	return unixMode(n)
+}
+
+// unixMode reads a mode as in stat(2).
+func unixMode(n uint64) (fs.FileMode, bool) {
 	m := fs.FileMode(n & 0o777)
 	switch n & 0o170000 {
 	case 0o100000:

@@ -48,7 +48,7 @@ func (r *SSH) Squeezed(ctx context.Context, name string, from, to int64) (io.Rea
 	}
 	ctx, cancel := context.WithCancel(ctx)
 	out, in := io.Pipe()
-	command := fmt.Sprintf("tail -c +%d %s | head -c %d | gzip -1 -c", from+1, posix.Word(Path(name)), to-from)
+	command := posix.Shell(readPinned(name, "", fmt.Sprintf("tail -c +%d | head -c %d | gzip -1 -c", from+1, to-from), false))
 	s := &squeezed{pipe: out, cancel: cancel, left: to - from}
 	s.ended.Add(1)
 	go func() {

@@ -24,7 +24,10 @@ type SSH struct {
 	name   string
 	client *ssh.Client
 	files  *sftp.Client // nil where the server offers no SFTP
-	shell  *shellFS     // used then
+	wire   *sftpWire
+	one    sync.Mutex
+	stall  time.Duration
+	shell  *shellFS // used then
 	nice   int
 
 	lostMu  sync.Mutex
@@ -86,9 +89,12 @@ func (d *Dialer) openClient(ctx context.Context, s *site.System) (*SSH, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &SSH{name: s.Name, client: client, nice: s.Limits.Nice}
+	r := &SSH{name: s.Name, client: client, nice: s.Limits.Nice, stall: s.Stall}
+	if r.stall <= 0 {
+		r.stall = site.DefaultStall
+	}
 	r.elevation.prefix, r.elevation.run = s.Elevation(), r.Run
-	go r.watch(s.Stall)
+	go r.watch(r.stall)
 	return r, nil
 }
 
@@ -138,11 +144,16 @@ func (r *SSH) sftpClient(ctx context.Context, options ...sftp.ClientOption) (*sf
 	}
 	stop := context.AfterFunc(ctx, func() { channel.Close() })
 	defer stop()
-	files, err := sftp.NewClientPipe(channel, channel, options...)
+	wire := newSFTPWire(channel, r.stall, func(err error) {
+		r.setLost(err)
+		r.client.Close()
+	})
+	files, err := sftp.NewClientPipe(wire, wire, options...)
 	if err != nil {
-		channel.Close()
+		wire.Close()
 		return nil, err
 	}
+	r.wire = wire
 	return files, nil
 }
 
@@ -180,9 +191,6 @@ func (s subsystem) Close() error { return s.session.Close() }
 // watch asks the server for a sign of life. A peer that is silent for stall is given up, so that nothing waits on it
 // for ever: closing the connection ends every read and every command on it.
 func (r *SSH) watch(stall time.Duration) {
-	if stall <= 0 {
-		stall = site.DefaultStall
-	}
 	gone := make(chan error, 1)
 	go func() { gone <- r.client.Wait() }()
 	tick := time.NewTicker(stall / 3)
@@ -237,7 +245,7 @@ func (r *SSH) FS() FS {
 	if r.files == nil {
 		return r.over(r.shell)
 	}
-	return r.over(sftpFS{r.files, strings.Contains(r.Identity(), "for_Windows")})
+	return r.over(sftpFS{r.files, r.wire, strings.Contains(r.Identity(), "for_Windows"), &r.one})
 }
 
 // Files gives the SFTP client itself, for writing.

@@ -51,6 +51,8 @@ type Server struct {
 	Free      int64           // bytes free on its disk; 0 is plenty
 	// Exec, when set, answers what Commands does not know; ok says whether it did.
 	Exec func(command string, out io.Writer) (exit int, ok bool)
+	// Raw, when set, serves the SFTP subsystem, byte by byte: for what no server should do.
+	Raw func(ch io.ReadWriter)
 	// Files, when set, serves SFTP instead of Tree.
 	Files *sftp.Handlers
 	// CutAfter drops every connection after so many bytes were sent to the client; 0 never does.
@@ -300,6 +302,10 @@ func (s *Server) session(ch ssh.Channel, reqs <-chan *ssh.Request) {
 }
 
 func (s *Server) sftp(ch ssh.Channel) {
+	if s.Raw != nil {
+		s.Raw(ch)
+		return
+	}
 	h := s.Files
 	if h == nil {
 		own := s.Tree.handlers()

@@ -26,6 +26,7 @@ type Call struct {
 	Dir      string
 	Root     bool // with all rights
 	In       io.Reader
+	opened   *Node // what was opened last for reading: /dev/stdin
 	Out, Err io.Writer
 }
 
@@ -106,6 +107,7 @@ func (s *Server) handlers(root bool, decode func(string) string) []interp.Runner
 		}
 		return decode(path.Clean(p))
 	}
+	var opened *Node
 	return []interp.RunnerOption{
 		interp.StatHandler(func(ctx context.Context, name string, follow bool) (fs.FileInfo, error) {
 			name = whole(ctx, name)
@@ -137,10 +139,18 @@ func (s *Server) handlers(root bool, decode func(string) string) []interp.Runner
 			if err != nil {
 				return nil, err
 			}
+			opened = n
 			return readOnly{bytes.NewReader(n.Data)}, nil
 		}),
-		interp.CallHandler(func(_ context.Context, args []string) ([]string, error) {
+		interp.CallHandler(func(ctx context.Context, args []string) ([]string, error) {
 			switch {
+			case args[0] == "cd" && len(args) == 3 && args[1] == "-P":
+				if real, _, err := s.Tree.follow(whole(ctx, args[2])); err == nil {
+					return []string{"cd", real}, nil
+				}
+				return []string{"cd", args[2]}, nil
+			case args[0] == "pwd" && len(args) == 2:
+				return []string{"pwd"}, nil
 			case args[0] == "kill": // the shell's own knows other processes
 				return append([]string{"/bin/kill"}, args[1:]...), nil
 			case args[0] == "command" && len(args) == 3 && args[1] == "-v" && s.knows(args[2]):
@@ -157,7 +167,7 @@ func (s *Server) handlers(root bool, decode func(string) string) []interp.Runner
 				for i, a := range args {
 					given[i] = decode(a)
 				}
-				exit := s.tool(&Call{Ctx: ctx, Server: s, Args: given, Dir: decode(h.Dir), Root: root, In: h.Stdin, Out: h.Stdout, Err: h.Stderr})
+				exit := s.tool(&Call{Ctx: ctx, Server: s, Args: given, Dir: decode(h.Dir), Root: root, opened: opened, In: h.Stdin, Out: h.Stdout, Err: h.Stderr})
 				if exit != 0 {
 					return interp.ExitStatus(exit)
 				}

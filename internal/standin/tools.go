@@ -87,6 +87,9 @@ func unixMode(m fs.FileMode) uint32 {
 }
 
 func (c *Call) look(p string, follow bool) (nodeInfo, error) {
+	if p == "/dev/stdin" && c.opened != nil {
+		return nodeInfo{"stdin", c.opened}, nil
+	}
 	p = c.path(p)
 	n, err := c.Server.Tree.node(p)
 	if follow {
@@ -103,7 +106,7 @@ func inode(n *Node) string { return strings.TrimPrefix(fmt.Sprintf("%p", n), "0x
 
 func formatStat(format string, i nodeInfo, name string) string {
 	return strings.NewReplacer("%f", strconv.FormatUint(uint64(unixMode(i.Mode())), 16), "%s", strconv.FormatInt(i.Size(), 10),
-		"%Y", strconv.FormatInt(i.ModTime().Unix(), 10), "%i", inode(i.n), "%n", name).Replace(format) + "\n"
+		"%Y", strconv.FormatInt(i.ModTime().Unix(), 10), "%d", "1", "%i", inode(i.n), "%n", name).Replace(format) + "\n"
 }
 
 // toolStat knows stat [-L] -c FORMAT FILE...
@@ -345,15 +348,29 @@ func toolID(c *Call) int {
 }
 
 func toolHead(c *Call) int {
-	_, err := io.Copy(c.Out, c.In)
+	in := c.In
+	if n, err := strconv.ParseInt(c.Args[len(c.Args)-1], 10, 64); err == nil && len(c.Args) == 3 && c.Args[1] == "-c" {
+		in = io.LimitReader(in, n)
+	}
+	_, err := io.Copy(c.Out, in)
 	if err != nil {
 		return 1
 	}
 	return 0
 }
 
-// toolTail gives a whole file: what it is asked for is short.
+// toolTail gives what stands behind an offset of its standard input (tail -c +N), or a whole file: what it is asked for is short.
 func toolTail(c *Call) int {
+	if from, ok := strings.CutPrefix(c.Args[len(c.Args)-1], "+"); ok {
+		n, _ := strconv.ParseInt(from, 10, 64)
+		if _, err := io.CopyN(io.Discard, c.In, n-1); err != nil && err != io.EOF {
+			return 1
+		}
+		if _, err := io.Copy(c.Out, c.In); err != nil {
+			return 1
+		}
+		return 0
+	}
 	data, err := c.read(c.Args[len(c.Args)-1])
 	if err != nil {
 		return c.fail(1, "cannot open '%s': %s", c.Args[len(c.Args)-1], whyNot(err))

@@ -52,23 +52,58 @@ func (t *Tree) File(name string, data []byte, modified time.Time) {
 	t.Put(name, &Node{Data: data, Time: modified})
 }
 
+// node gives the node of a path itself, behind the links of the folders above it.
 func (t *Tree) node(name string) (*Node, error) {
+	_, n, err := t.real(name)
+	return n, err
+}
+
+// real gives the path without links above its last element, and the node there.
+func (t *Tree) real(name string) (string, *Node, error) {
+	name = path.Clean(name)
+	for range 10 {
+		t.mu.Lock()
+		n := t.nodes[name]
+		t.mu.Unlock()
+		if n != nil {
+			return name, n, nil
+		}
+		at, ok := t.above(name)
+		if !ok {
+			return name, nil, os.ErrNotExist
+		}
+		name = at
+	}
+	return name, nil, os.ErrNotExist
+}
+
+// above puts the target of the first link among the folders above a path in its place; ok is false where there is none.
+func (t *Tree) above(name string) (string, bool) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	n := t.nodes[path.Clean(name)]
-	if n == nil {
-		return nil, os.ErrNotExist
+	for i := 1; i < len(name); i++ {
+		if name[i] != '/' {
+			continue
+		}
+		if n := t.nodes[name[:i]]; n != nil && n.Mode&fs.ModeSymlink != 0 {
+			to := n.Link
+			if !strings.HasPrefix(to, "/") {
+				to = path.Join(path.Dir(name[:i]), to)
+			}
+			return path.Join(to, name[i:]), true
+		}
 	}
-	return n, nil
+	return name, false
 }
 
 // follow gives the node behind all links.
 func (t *Tree) follow(name string) (string, *Node, error) {
 	for range 10 {
-		n, err := t.node(name)
+		real, n, err := t.real(name)
 		if err != nil {
 			return name, nil, err
 		}
+		name = real
 		if n.Mode&fs.ModeSymlink == 0 {
 			return name, n, nil
 		}

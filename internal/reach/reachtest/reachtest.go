@@ -40,8 +40,12 @@ func MakeTree(t testing.TB, dir string) {
 		require.NoError(t, os.WriteFile(file, data, 0o644))
 	}
 	require.NoError(t, os.Symlink("plain", filepath.Join(dir, "link")))
+	require.NoError(t, os.Symlink("dir", filepath.Join(dir, "dir-link")))
 	require.NoError(t, os.Symlink("nowhere", filepath.Join(dir, "dangling")))
 }
+
+// treeNames are the names at the top of the tree, sorted.
+var treeNames = []string{"big", "dangling", "dir", "dir-link", "empty", "link", OddName, "plain"}
 
 // rule is one thing that every way must do.
 type rule struct {
@@ -95,7 +99,7 @@ func fileRules(fsys reach.FS, top string) []rule {
 			for _, e := range entries {
 				names = append(names, e.Name())
 			}
-			require.Equal(t, []string{"big", "dangling", "dir", "empty", "link", OddName, "plain"}, names)
+			require.Equal(t, treeNames, names)
 		}},
 		{"Lstat", "Lstat tells about a link itself, ReadLink where it leads", func(t *testing.T) {
 			info, err := fsys.Lstat(path.Join(top, "link"))
@@ -121,6 +125,32 @@ func fileRules(fsys reach.FS, top string) []rule {
 			require.ErrorIs(t, err, fs.ErrNotExist)
 			_, err = fsys.Open(path.Join(top, "dangling"))
 			require.Error(t, err)
+		}},
+		{"Resolved", "a name in which no link may be is opened only without one, at its end or above", func(t *testing.T) {
+			f, err := reach.OpenResolved(fsys, path.Join(top, "dir/inner"))
+			require.NoError(t, err)
+			data, err := io.ReadAll(f)
+			require.NoError(t, errors.Join(err, f.Close()))
+			require.Equal(t, "in\n", string(data))
+			for _, name := range []string{"link", "dir-link/inner"} {
+				f, err := reach.OpenResolved(fsys, path.Join(top, name))
+				if err == nil { // some ways find out when they read
+					_, err = io.ReadAll(f)
+					f.Close()
+				}
+				require.ErrorIs(t, err, reach.ErrExchanged, name)
+			}
+			_, err = reach.OpenResolved(fsys, path.Join(top, "nothing"))
+			require.ErrorIs(t, err, fs.ErrNotExist)
+		}},
+		{"Each", "a folder is listed name by name, and that can be ended", func(t *testing.T) {
+			var names []string
+			require.NoError(t, reach.EachEntry(context.Background(), fsys, top, func(e fs.DirEntry) error { names = append(names, e.Name()); return nil }))
+			require.ElementsMatch(t, treeNames, names)
+			enough := errors.New("enough")
+			require.ErrorIs(t, reach.EachEntry(context.Background(), fsys, top, func(fs.DirEntry) error { return enough }), enough)
+			require.ErrorIs(t, reach.EachEntry(context.Background(), fsys, path.Join(top, "nothing"), func(fs.DirEntry) error { return nil }), fs.ErrNotExist)
+			require.Equal(t, "hello\n", read(t, fsys, path.Join(top, "plain")), "what was ended leaves the connection as it was")
 		}},
 		{"Names", "names that lead elsewhere are refused before they are sent", func(t *testing.T) {
 			for _, bad := range []string{"", "/etc/passwd", "../x", "a/../../x", "a//b", "a/", "a\x00b"} {
