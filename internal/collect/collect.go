@@ -95,15 +95,16 @@ type begun struct {
 	By    string `json:"by"`
 }
 
+// finished vouches for a round: what there is of each system stands in the round itself, and the ledger holds the digests of it, so
+// that its records stay short however many systems there are.
 type finished struct {
-	Round    string   `json:"round"`
-	Files    int      `json:"files"`
-	Bytes    int64    `json:"bytes"`
-	Lacking  int      `json:"lacking"`
-	Entries  string   `json:"entries_sha256"`
-	Clocks   []Clock  `json:"clocks"`
-	Reached  []Place  `json:"reached"`
-	Coverage Coverage `json:"coverage"`
+	Round   string        `json:"round"`
+	Files   int           `json:"files"`
+	Bytes   int64         `json:"bytes"`
+	Lacking int           `json:"lacking"`
+	Cells   map[State]int `json:"cells"`
+	Entries string        `json:"entries_sha256"` // of the round's log
+	Facts   string        `json:"facts_sha256"`   // of clocks, ways, groups and coverage, see Round.facts
 }
 
 // Run collects into the case: it goes on with the last round if that is unfinished and asks for the same, else begins a
@@ -182,12 +183,11 @@ func (c *Collector) fill(ctx context.Context, w *casefile.Writer, round *Round) 
 		return err
 	}
 	files, bytes := plan.Totals()
-	brief := make(Coverage, len(plan)) // the ledger keeps states and reasons; the notes are in the round
-	for i, cell := range plan {
-		brief[i] = cell
-		brief[i].Notes = nil
+	facts, err := round.facts()
+	if err != nil {
+		return err
 	}
-	err = w.Ledger.Append(KindRoundFinished, finished{round.ID, files, bytes, len(plan.Lacking()), digest, round.Clocks, round.Reached, brief})
+	err = w.Ledger.Append(KindRoundFinished, finished{round.ID, files, bytes, len(plan.Lacking()), plan.Count(), digest, facts})
 	if err != nil {
 		return err
 	}
@@ -266,13 +266,31 @@ func (c *Collector) take(ctx context.Context, round *Round, plan Coverage, had s
 	for i := range c.Site.Systems {
 		s := &c.Site.Systems[i]
 		if cells := bySystem[s.Name]; len(cells) > 0 && inner.Err() == nil {
-			g.Go(func() error { return c.visit(inner, round, s, cells, had) })
+			g.Go(func() error { return c.visitSafely(inner, round, s, cells, had) })
 		}
 	}
 	if err := g.Wait(); err != nil {
 		return err
 	}
 	return ctx.Err()
+}
+
+// visitSafely visits a system; a mistake of ours in its middle is the failure of what was not taken of that system.
+func (c *Collector) visitSafely(ctx context.Context, round *Round, s *site.System, cells []*Cell, had state) error {
+	err := fault.Safely(func() error { return c.visit(ctx, round, s, cells, had) })
+	var broken *fault.PanicError
+	if !errors.As(err, &broken) {
+		return err
+	}
+	for _, cell := range cells {
+		if cell.State == "" {
+			cell.State, cell.Reason = Failed, err.Error()
+			if err := c.finishCell(round, cell); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // breakGroups makes sure that of items which belong together all are taken again, when an interrupted run left one of them
@@ -310,7 +328,8 @@ func (c *Collector) DryRun(ctx context.Context) (Coverage, []Entry, error) {
 		s := &c.Site.Systems[i]
 		cells := open[s.Name]
 		g.Go(func() error {
-			entries, err := c.drySystem(ctx, s, cells)
+			var entries []Entry
+			err := fault.Safely(func() (err error) { entries, err = c.drySystem(ctx, s, cells); return err })
 			mu.Lock()
 			defer mu.Unlock()
 			all = append(all, entries...)

@@ -3,8 +3,10 @@ package collect
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io/fs"
 	"path"
+	"sort"
 	"strings"
 
 	"github.com/bmatcuk/doublestar/v4"
@@ -49,52 +51,84 @@ func (x *expander) walk(dir string, elements []string, level int) error {
 		}
 		return nil
 	}
-	entries, err := x.fsys.ReadDir(dir)
-	if err != nil {
-		x.folderProblem(dir, err)
-		return nil
-	}
 	if element == "**" {
-		return x.everywhere(dir, entries, elements, level)
+		return x.everywhere(dir, elements, level)
 	}
-	for _, e := range entries {
+	var down []string // folders of an unending listing must not be gone into while it comes
+	err := reach.EachEntry(x.ctx, x.fsys, dir, func(e fs.DirEntry) error {
 		if ok, err := doublestar.Match(element, e.Name()); err != nil || !ok {
-			continue
+			return nil
 		}
 		name := path.Join(dir, e.Name())
 		if len(rest) == 0 {
 			x.addEntry(name, e)
 		} else if e.IsDir() || e.Type()&fs.ModeSymlink != 0 {
-			if err := x.walk(name, rest, level+1); err != nil {
-				return err
-			}
+			down = append(down, name)
+		}
+		return x.tooMany(len(down))
+	})
+	return errors.Join(x.listed(dir, err), x.all(down, rest, level))
+}
+
+// maxMatches bounds how many files one item may match, and how many folders of one folder are gone into.
+const maxMatches = 1_000_000
+
+var errManyMatches = fmt.Errorf("the patterns match more than %d files; name them more exactly", maxMatches)
+
+func (x *expander) tooMany(folders int) error {
+	if len(x.seen)+folders > maxMatches {
+		return errManyMatches
+	}
+	return nil
+}
+
+// listed sorts out how a listing ended. Only an ended context is an error, all else a problem of the folder.
+func (x *expander) listed(dir string, err error) error {
+	if e := x.ctx.Err(); e != nil {
+		return e
+	}
+	if err != nil {
+		x.folderProblem(dir, err)
+	}
+	return nil
+}
+
+// all walks on below folders.
+func (x *expander) all(dirs, elements []string, level int) error {
+	sort.Strings(dirs)
+	for _, d := range dirs {
+		if err := x.walk(d, elements, level+1); err != nil {
+			return err
 		}
 	}
 	return nil
 }
 
 // everywhere matches ** at a folder: nothing, or one level down and again. Links to folders are not gone down.
-func (x *expander) everywhere(dir string, entries []fs.DirEntry, elements []string, level int) error {
+func (x *expander) everywhere(dir string, elements []string, level int) error {
 	rest := elements[1:]
-	if len(rest) > 0 {
-		if err := x.walk(dir, rest, level); err != nil {
-			return err
-		}
-	}
-	for _, e := range entries {
+	var down []string
+	err := reach.EachEntry(x.ctx, x.fsys, dir, func(e fs.DirEntry) error {
 		name := path.Join(dir, e.Name())
 		switch {
 		case e.IsDir() && level >= maxLevels:
 			x.problem(name, errors.New("more folders within each other than are looked into"))
 		case e.IsDir():
-			if err := x.walk(name, elements, level+1); err != nil {
-				return err
-			}
+			down = append(down, name)
 		case len(rest) == 0:
 			x.addEntry(name, e)
 		}
+		return x.tooMany(len(down))
+	})
+	if e := x.listed(dir, err); e != nil || err != nil {
+		return e
 	}
-	return nil
+	if len(rest) > 0 {
+		if err := x.walk(dir, rest, level); err != nil {
+			return err
+		}
+	}
+	return x.all(down, elements, level)
 }
 
 func (x *expander) addEntry(name string, e fs.DirEntry) {

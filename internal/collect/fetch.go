@@ -1,6 +1,7 @@
 package collect
 
 import (
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -16,13 +17,6 @@ import (
 	"envask/internal/reach"
 )
 
-// localError is a failure on our side, such as a full disk. It stops the whole round, which stays unfinished: a table
-// that blames a system for it would be wrong.
-type localError struct{ err error }
-
-func (e *localError) Error() string { return "write in the case folder: " + e.err.Error() }
-func (e *localError) Unwrap() error { return e.err }
-
 // unknownSize bounds what is read from a file that says it is empty, in bytes (files of /proc do that).
 const unknownSize = 16 << 20
 
@@ -36,6 +30,9 @@ type sink struct {
 	limit int64
 	n     int64
 	count func(int64)
+
+	sparse bool  // blocks of zeros become holes
+	holes  int64 // bytes of them
 }
 
 func (s *sink) Write(b []byte) (int, error) {
@@ -46,17 +43,47 @@ func (s *sink) Write(b []byte) (int, error) {
 	if left := s.limit - s.n; int64(len(b)) > left {
 		b, full = b[:left], true
 	}
-	n, err := s.out.Write(b)
+	n, err := s.write(b)
 	s.hash.Write(b[:n])
 	s.n += int64(n)
 	s.count(int64(n))
 	if err != nil {
-		return n, &localError{err}
+		return n, ours(err)
 	}
 	if full {
 		return n, errEnough
 	}
 	return n, nil
+}
+
+// holeBlock is the size of the blocks of zeros that become holes, in bytes.
+const holeBlock = 32 << 10
+
+var zeros [holeBlock]byte
+
+// write writes, and leaves blocks of zeros out where the file may have holes. settle gives it its size then.
+func (s *sink) write(b []byte) (n int, err error) {
+	for s.sparse && len(b) >= holeBlock {
+		if bytes.Equal(b[:holeBlock], zeros[:]) {
+			if _, err := s.out.Seek(holeBlock, io.SeekCurrent); err != nil {
+				return n, err
+			}
+			s.holes += holeBlock
+		} else if k, err := s.out.Write(b[:holeBlock]); err != nil {
+			return n + k, err
+		}
+		n, b = n+holeBlock, b[holeBlock:]
+	}
+	k, err := s.out.Write(b)
+	return n + k, err
+}
+
+// settle gives a file with holes its size: one at its end is not there yet.
+func (s *sink) settle() error {
+	if s.holes == 0 {
+		return nil
+	}
+	return ours(s.out.Truncate(s.n))
 }
 
 // stretch gives the bytes from..to of a file, which come compressed over a slow link; nil where that is not done.
@@ -90,25 +117,21 @@ func (s *sink) squeeze(stream stretch) error {
 // again begins anew.
 func (s *sink) again() error {
 	s.count(-s.n)
-	s.n = 0
+	s.n, s.holes = 0, 0
 	s.hash.Reset()
 	if err := s.out.Truncate(0); err != nil {
-		return &localError{err}
+		return ours(err)
 	}
 	if _, err := s.out.Seek(0, io.SeekStart); err != nil {
-		return &localError{err}
+		return ours(err)
 	}
 	return nil
-}
-
-func isLocal(err error) bool {
-	var local *localError
-	return errors.As(err, &local)
 }
 
 // fetched is what came of one file.
 type fetched struct {
 	size, bytes int64
+	kept        int64 // bytes that are on our disk: without holes
 	sha256      string
 	modified    time.Time
 	note        string // what was odd: it grew, it shrank
@@ -146,7 +169,7 @@ func (g fetching) fetch(ctx context.Context) (fetched, error) {
 		return fetched{}, err
 	}
 	defer p.end()
-	s := &sink{ctx: ctx, out: p.file, hash: p.hash, limit: p.size, n: p.had, count: g.count}
+	s := &sink{ctx: ctx, out: p.file, hash: p.hash, limit: p.size, n: p.had, count: g.count, sparse: p.size >= resumeFrom}
 	if p.size >= hashAside {
 		aside := newAsideHash(p.hash)
 		defer aside.end()
@@ -159,7 +182,7 @@ func (g fetching) fetch(ctx context.Context) (fetched, error) {
 	if s.limit == 0 {
 		s.limit = unknownSize
 	}
-	if err = s.squeeze(stream); err != nil && ctx.Err() == nil && !isLocal(err) {
+	if err = s.squeeze(stream); err != nil && ctx.Err() == nil && !isOurs(err) {
 		err = s.again() // the plain way then
 		stream = nil
 	}
@@ -169,17 +192,20 @@ func (g fetching) fetch(ctx context.Context) (fetched, error) {
 	if errors.Is(err, errEnough) {
 		err = nil
 	}
+	if err == nil {
+		err = s.settle()
+	}
 	if err != nil {
-		p.stays = !isLocal(err) && !errors.Is(err, reach.ErrExchanged)
+		p.stays = !isOurs(err) && !errors.Is(err, reach.ErrExchanged)
 		return fetched{}, err
 	}
-	got := fetched{size: p.size, bytes: s.n, sha256: hex.EncodeToString(s.hash.Sum(nil)), modified: p.modified}
+	got := fetched{size: p.size, bytes: s.n, kept: s.n - s.holes, sha256: hex.EncodeToString(s.hash.Sum(nil)), modified: p.modified}
 	if e, ok := f.(reach.Elevated); ok {
 		got.through = e.ThroughElevation()
 	}
 	got.judge(f, p)
 	if e := p.file.Close(); e != nil {
-		return fetched{}, &localError{e}
+		return fetched{}, ours(e)
 	}
 	return got, place(p.name, g.final, got.modified)
 }
@@ -204,12 +230,12 @@ func (got *fetched) judge(f fs.File, p *part) {
 // keep writes what was read already under its final name.
 func keep(data []byte, modified time.Time, part, final string) (fetched, error) {
 	if err := os.WriteFile(part, data, 0o600); err != nil {
-		return fetched{}, &localError{err}
+		return fetched{}, ours(err)
 	}
 	defer os.Remove(part) // fails harmlessly after the rename
 	sum := sha256.Sum256(data)
 	n := int64(len(data))
-	return fetched{size: n, bytes: n, sha256: hex.EncodeToString(sum[:]), modified: modified}, place(part, final, modified)
+	return fetched{size: n, bytes: n, kept: n, sha256: hex.EncodeToString(sum[:]), modified: modified}, place(part, final, modified)
 }
 
 // place gives a whole file its final name.
@@ -218,10 +244,10 @@ func place(part, final string, modified time.Time) error {
 		_ = os.Chtimes(part, time.Time{}, modified) // a comfort for the engineer; the entry holds the time
 	}
 	if err := os.MkdirAll(filepath.Dir(final), 0o700); err != nil {
-		return &localError{err}
+		return ours(err)
 	}
 	if err := os.Rename(part, final); err != nil {
-		return &localError{err}
+		return ours(err)
 	}
 	return nil
 }

@@ -13,6 +13,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"envask/internal/ask"
+	"envask/internal/fault"
 	"envask/internal/logset"
 	"envask/internal/reach"
 )
@@ -219,7 +220,9 @@ func (f *filesWork) takeBatch(ctx context.Context, found []match, again bool) er
 		if ctx.Err() != nil {
 			break
 		}
-		g.Go(func() error { _, err := f.take(ctx, c, 0); return err })
+		g.Go(func() error {
+			return fault.Safely(func() error { _, err := f.take(ctx, c, 0); return err })
+		})
 	}
 	return g.Wait()
 }
@@ -260,6 +263,7 @@ func (f *filesWork) leave(c *candidate, s State, reason string) {
 		reason += f.whatWouldHelp(c.info)
 	}
 	c.entry.State, c.entry.Reason = s, reason
+	c.entry.Name, c.entry.Bytes, c.entry.SHA256 = "", 0, ""
 	f.add(c.entry)
 }
 
@@ -305,7 +309,9 @@ func (f *filesWork) inspectAll(ctx context.Context, files []*candidate) error {
 			if inner.Err() != nil {
 				return inner.Err()
 			}
-			f.inspect(c, f.facts(c.info))
+			if err := fault.Safely(func() error { f.inspect(c, f.facts(c.info)); return nil }); err != nil {
+				c.member.Look = &logset.Look{Err: err}
+			}
 			return lostBy(f.target, c.member.Look.Err)
 		})
 	}

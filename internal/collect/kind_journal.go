@@ -254,7 +254,7 @@ func (s stored) store(w *work, out *tailFile, e *Entry) error {
 func (s stored) copy(w *work, of *Entry) error {
 	in, err := os.Open(w.final(s.name))
 	if err != nil {
-		return &localError{err}
+		return ours(err)
 	}
 	defer in.Close()
 	part := w.part()

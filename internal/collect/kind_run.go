@@ -212,7 +212,7 @@ func writeOutput(w *work, name string, outputs [2]*tailFile, ran *Ran, e *Entry)
 func writePart(part string, write func(io.Writer) error) (int64, string, error) {
 	f, err := os.OpenFile(part, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
 	if err != nil {
-		return 0, "", &localError{err}
+		return 0, "", ours(err)
 	}
 	sum := sha256.New()
 	buf := bufio.NewWriterSize(io.MultiWriter(f, sum), 64<<10)
@@ -221,7 +221,7 @@ func writePart(part string, write func(io.Writer) error) (int64, string, error) 
 	}
 	info, statErr := f.Stat()
 	if err = errors.Join(err, statErr, f.Close()); err != nil {
-		return 0, "", &localError{err}
+		return 0, "", ours(err)
 	}
 	return info.Size(), hex.EncodeToString(sum.Sum(nil)), nil
 }

@@ -65,6 +65,7 @@ type work struct {
 // add records an entry.
 func (w *work) add(e Entry) {
 	e.System, e.Item = w.sys.Name, w.item.ID
+	e.Reason = w.round.bounded(e.System, e.Item, e.Reason)
 	w.mu.Lock()
 	w.entries = append(w.entries, e)
 	w.mu.Unlock()

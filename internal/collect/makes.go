@@ -484,7 +484,7 @@ func (m *maker) output(ctx context.Context, e *Entry) error {
 		}
 		_, err = io.Copy(t, f)
 		f.Close()
-		if isLocal(err) {
+		if isOurs(err) {
 			return err
 		}
 		if gone := lostBy(m.target, err); err != nil && gone != nil {

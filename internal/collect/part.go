@@ -64,12 +64,12 @@ func (g fetching) openPart(f fs.File, info fs.FileInfo) (*part, error) {
 			err = os.WriteFile(p.about(), data, 0o600)
 		}
 		if err != nil {
-			return nil, &localError{err}
+			return nil, ours(err)
 		}
 	}
 	var err error
 	if p.file, err = os.OpenFile(p.name, os.O_CREATE|os.O_TRUNC|os.O_RDWR, 0o600); err != nil {
-		return nil, &localError{err}
+		return nil, ours(err)
 	}
 	return p, nil
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"sync"
 
+	"envask/internal/fault"
 	"envask/internal/reach"
 	"envask/internal/site"
 
@@ -54,7 +55,10 @@ func (c *Collector) Probe(ctx context.Context, items bool) (systems []Probed, pl
 				p.Reached, p.Clock = true, readClock(inner, s, c.Site, target)
 				c.clocks.put(p.Clock)
 				if items {
-					found, _ = c.dryOn(inner, s, target, cells, true) // it fails with the context alone, which is seen below
+					// It fails with the context, which is seen below, or by a mistake of ours.
+					if err := fault.Safely(func() error { found, _ = c.dryOn(inner, s, target, cells, true); return nil }); err != nil {
+						p.State, p.Reason = Failed, err.Error()
+					}
 				}
 			}
 			mu.Lock()

@@ -178,19 +178,20 @@ func TestAnInterruptedFileGoesOn(t *testing.T) {
 	require.True(t, bytes.Equal(pattern(16<<20), data))
 }
 
-// A file for which there is no room stops the round before the disk is full; with room it goes on.
+// A file for which there is no room fails before the disk is full; the rest goes on.
 func TestNoRoomForAFile(t *testing.T) {
 	f := newField(t)
-	require.NoError(t, os.WriteFile(filepath.Join(f.dir, "dump"), nil, 0o600))
-	require.NoError(t, os.Truncate(filepath.Join(f.dir, "dump"), 70<<20))
+	require.NoError(t, os.WriteFile(filepath.Join(f.dir, "dump"), pattern(70<<20), 0o600))
 	items := "  - {id: small, run: echo}\n  - {id: dump, files: [" + f.dir + "/dump], cut: none}\n"
 	f.free = 100 << 20
-	_, err := f.collect(context.Background(), items)
-	require.ErrorContains(t, err, "the next file has 70 MiB, and only 100 MiB are free")
-	f.free = 1 << 30
 	round, err := f.collect(context.Background(), items)
 	require.NoError(t, err)
-	require.Equal(t, "r1", round.ID)
+	require.Equal(t, Taken, round.Coverage[0].State)
+	require.Equal(t, Failed, round.Coverage[1].State)
+	require.Contains(t, round.Coverage[1].Reason, "it takes 70 MiB, and only 100 MiB are free); make room, then run: envask collect --missing")
+	f.free = 1 << 30
+	round, err = f.collect(context.Background(), items)
+	require.NoError(t, err)
 	require.Equal(t, Taken, round.Coverage[1].State)
 }
 

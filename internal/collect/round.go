@@ -4,6 +4,8 @@ import (
 	"bufio"
 	"bytes"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -15,6 +17,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	"envask/internal/casefile"
@@ -192,6 +195,12 @@ func (r *Round) openLog() error {
 	return nil
 }
 
+// A line that does not fit on a full disk is tried again for a while.
+const (
+	recordTries = 10
+	recordPause = 100 * time.Millisecond
+)
+
 // record writes one line down. Cells are flushed to the disk, and with them the entries before them.
 func (r *Round) record(l line) error {
 	data, err := json.Marshal(l)
@@ -200,8 +209,24 @@ func (r *Round) record(l line) error {
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if _, err := r.log.Write(append(data, '\n')); err != nil {
-		return err
+	for try := 0; ; try++ {
+		at, err := r.log.Seek(0, io.SeekCurrent)
+		if err == nil {
+			_, err = r.log.Write(append(data, '\n'))
+		}
+		if err == nil {
+			break
+		}
+		if !errors.Is(err, syscall.ENOSPC) || try == recordTries {
+			return err
+		}
+		if err := r.log.Truncate(at); err != nil { // half a line would spoil what follows
+			return err
+		}
+		if _, err := r.log.Seek(at, io.SeekStart); err != nil {
+			return err
+		}
+		time.Sleep(recordPause) // evidence that does not fit is removed meanwhile
 	}
 	if l.Cell != nil {
 		return r.log.Sync()
@@ -302,6 +327,65 @@ func (r *Round) eachLine(each func(line) error) error {
 	defer f.Close()
 	_, err = readLines(f, each)
 	return err
+}
+
+// facts gives the SHA-256 of what was measured and found in the round, in hex: clocks, ways, groups and coverage.
+func (r *Round) facts() (string, error) {
+	data, err := json.Marshal(struct {
+		Clocks   []Clock
+		Reached  []Place
+		Groups   []GroupResult
+		Coverage Coverage
+	}{r.Clocks, r.Reached, r.Groups, r.Coverage})
+	sum := sha256.Sum256(data)
+	return hex.EncodeToString(sum[:]), err
+}
+
+// maxReason bounds the text of one reason, in bytes: a server may answer with an error of any length, and hundreds of systems with
+// one each. What is longer stands whole in the round's file of reasons. The longest one of our own (a host key that changed, with
+// two fingerprints, two places and what to do) fits.
+const maxReason = 600
+
+func (r *Round) reasonsFile() string { return filepath.Join(r.dir, "reasons.jsonl") }
+
+// bounded cuts a reason, and keeps the whole of it.
+func (r *Round) bounded(system, item, reason string) string {
+	if len(reason) <= maxReason {
+		return reason
+	}
+	cut := strings.ToValidUTF8(reason[:maxReason-80], "") + "…"
+	if r == nil { // of a dry run
+		return cut
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	data, err := json.Marshal(struct {
+		System string `json:"system"`
+		Item   string `json:"item"`
+		Reason string `json:"reason"`
+	}{system, item, reason[:min(len(reason), 1<<20)]})
+	if err == nil {
+		var f *os.File
+		if f, err = os.OpenFile(r.reasonsFile(), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600); err == nil {
+			_, err = f.Write(append(data, '\n'))
+			err = errors.Join(err, f.Close())
+		}
+	}
+	if err != nil {
+		return cut + " (the rest of it could not be kept)"
+	}
+	return cut + " (the whole of it: rounds/" + r.ID + "/reasons.jsonl)"
+}
+
+// bound cuts all reasons of a cell.
+func (r *Round) bound(c *Cell) {
+	c.Reason = r.bounded(c.System, c.Item, c.Reason)
+	c.Together = r.bounded(c.System, c.Item, c.Together)
+	for _, list := range [][]string{c.Notes, c.Unmet} {
+		for i := range list {
+			list[i] = r.bounded(c.System, c.Item, list[i])
+		}
+	}
 }
 
 // digest gives the SHA-256 of the round's log, by which the ledger vouches for every entry.

@@ -44,12 +44,17 @@ func safeElement(p string) string {
 	if len(s) <= maxElement {
 		return s
 	}
-	sum := sha256.Sum256([]byte(p))
 	cut := maxElement - 20
 	for cut > 0 && (!utf8.RuneStart(s[cut]) || s[cut-1] == '%' || cut > 1 && s[cut-2] == '%') {
 		cut--
 	}
-	return s[:cut] + "%~" + hex.EncodeToString(sum[:8])
+	return s[:cut] + "%~" + hashPiece(p)
+}
+
+// hashPiece gives a piece of the hash of a name.
+func hashPiece(name string) string {
+	sum := sha256.Sum256([]byte(name))
+	return hex.EncodeToString(sum[:8])
 }
 
 func unsafeRune(p string, i int, r rune, n int) bool {

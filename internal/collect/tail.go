@@ -26,7 +26,7 @@ func newTailFile(dir string, max int64) (*tailFile, error) {
 		var err error
 		if *f, err = os.CreateTemp(dir, "output-*"); err != nil {
 			t.remove()
-			return nil, &localError{err}
+			return nil, ours(err)
 		}
 	}
 	return t, nil
@@ -59,7 +59,7 @@ func (t *tailFile) Write(b []byte) (int, error) {
 }
 
 func (t *tailFile) local(err error) error {
-	err = &localError{err}
+	err = ours(err)
 	if t.onLocal != nil {
 		t.onLocal(err)
 	}

@@ -91,6 +91,18 @@ func (f *filesWork) take(ctx context.Context, c *candidate, limit int64) (int64,
 		f.leave(c, Skipped, f.budget.why())
 		return 0, f.failure()
 	}
+	n, err := f.takeFile(ctx, c, lines, limit)
+	if err != nil && c.entry.Name != "" && !isLocal(err) { // it failed after it had its name
+		os.Remove(f.final(c.entry.Name))
+	}
+	if err != nil {
+		_, _, err = f.spoiled(ctx, c, err)
+		return 0, err
+	}
+	return n, nil
+}
+
+func (f *filesWork) takeFile(ctx context.Context, c *candidate, lines bool, limit int64) (int64, error) {
 	if lines {
 		done, n, err := f.takeLines(ctx, c, limit)
 		if done || err != nil {
@@ -121,7 +133,7 @@ func (f *filesWork) takeLines(ctx context.Context, c *candidate, limit int64) (d
 	part := f.part()
 	out, err := os.OpenFile(part, os.O_CREATE|os.O_TRUNC|os.O_RDWR, 0o600)
 	if err != nil {
-		return true, 0, &localError{err}
+		return true, 0, ours(err)
 	}
 	defer os.Remove(part) // fails harmlessly after the rename
 	defer out.Close()
@@ -151,7 +163,7 @@ func (f *filesWork) takeLines(ctx context.Context, c *candidate, limit int64) (d
 		f.leave(c, Empty, join(c.entry.Reason, "no line of it is of the window"))
 		return true, 0, nil
 	}
-	target := "files/" + name0(c.entry.Source)
+	target := shortTarget("files/" + name0(c.entry.Source))
 	if o.Packing != "" {
 		target = f.plainName(target)
 	}
@@ -189,17 +201,17 @@ func (f *filesWork) finish(c *candidate, out *os.File, part, target string, s *s
 	e.Name, e.Bytes, e.SHA256 = target, s.n, hex.EncodeToString(s.hash.Sum(nil))
 	from, why, err := f.excess(out, s.n, limit, c)
 	if err != nil {
-		return &localError{err}
+		return ours(err)
 	}
 	if from > 0 {
 		e.State = Cut
 		e.Reason = join(e.Reason, why)
 		if e.Bytes, e.SHA256, err = dropHead(out, part, from, s.n); err != nil {
-			return &localError{err}
+			return ours(err)
 		}
 	}
 	if err := out.Close(); err != nil {
-		return &localError{err}
+		return ours(err)
 	}
 	if err := place(part, f.final(target), e.ModTime); err != nil {
 		return err
@@ -301,11 +313,11 @@ func spoolFile(ctx context.Context, fsys reach.FS, name, part, final string, cou
 	}
 	file, err := os.Open(final)
 	if err != nil {
-		return logset.Content{}, &localError{err}
+		return logset.Content{}, ours(err)
 	}
 	info, err := file.Stat()
 	if err != nil {
-		return logset.Content{}, &localError{err}
+		return logset.Content{}, ours(err)
 	}
 	return logset.Content{Open: func() (io.ReadCloser, error) { return os.Open(final) }, ReadAt: file.ReadAt, Size: info.Size()}, nil
 }
@@ -329,16 +341,20 @@ func (f *filesWork) takeContent(ctx context.Context, c *candidate, limit int64) 
 	if target == "" {
 		target = "files/" + name0(e.Source) // the source is safe already
 	}
-	if !f.budget.reserve(c.info.Size()) {
+	target = shortTarget(target)
+	need, err := f.room(c.info)
+	if err != nil {
+		return 0, err
+	}
+	if !f.budget.reserve(need) {
 		f.leave(c, Skipped, f.budget.why())
 		return 0, f.failure()
 	}
-	defer func() { f.budget.spend(e.Bytes - c.info.Size()) }()
-	if err := f.fits(c.info.Size()); err != nil {
+	var got fetched
+	defer func() { f.budget.spend(got.kept - need) }()
+	if err := f.fits(need); err != nil {
 		return 0, err
 	}
-	var got fetched
-	var err error
 	if data, ok := c.content(); ok {
 		got, err = keep(data, c.info.ModTime(), f.part(), f.final(target))
 		f.count(got.bytes)
@@ -353,7 +369,6 @@ func (f *filesWork) takeContent(ctx context.Context, c *candidate, limit int64) 
 		}
 	}
 	if err != nil {
-		_, _, err := f.spoiled(ctx, c, err)
 		return 0, err
 	}
 	e.Name, e.Size, e.Bytes, e.SHA256, e.ModTime = target, got.size, got.bytes, got.sha256, got.modified.UTC()
@@ -381,14 +396,29 @@ const (
 	spareRoom = 128 << 20
 )
 
-// fits says whether there is room here for a file: rather than fill the disk to its last byte, the round stops and can be gone
-// on with.
+// mostSparse is up to what size a file is read that is mostly holes, in bytes: reading them takes as long as reading what is there.
+const mostSparse = 8 << 30
+
+// room gives how many bytes a file takes on a disk: one with holes takes less than its size says.
+func (f *filesWork) room(info fs.FileInfo) (int64, error) {
+	size := info.Size()
+	takes, known := reach.Occupied(info)
+	if !known || takes >= size {
+		return size, nil
+	}
+	if size > mostSparse && takes < size/8 {
+		return 0, fmt.Errorf("a sparse file of %s of which %s are there: too large to be read whole; take what matters of it with a command", bytesText(size), bytesText(takes))
+	}
+	return takes, nil
+}
+
+// fits says whether there is room here for a file, rather than fill the disk to its last byte.
 func (f *filesWork) fits(size int64) error {
 	if size < largeFile || f.req.Free == nil {
 		return nil
 	}
 	if free := f.req.Free(); free >= 0 && free < size+spareRoom {
-		return &localError{fmt.Errorf("the next file has %s, and only %s are free", bytesText(size), bytesText(free))}
+		return &roomError{fmt.Errorf("it takes %s, and only %s are free", bytesText(size), bytesText(free))}
 	}
 	return nil
 }
@@ -402,7 +432,7 @@ func (f *filesWork) limitWhole(c *candidate, limit int64) error {
 	name := f.final(e.Name)
 	file, err := os.OpenFile(name, os.O_RDWR, 0)
 	if err != nil {
-		return &localError{err}
+		return ours(err)
 	}
 	defer file.Close()
 	head := make([]byte, 8)
@@ -412,19 +442,19 @@ func (f *filesWork) limitWhole(c *candidate, limit int64) error {
 			e.State, e.Reason = Skipped, join(e.Reason, "larger than the item's max of "+bytesText(limit)+", and compressed: left out")
 			e.Name, e.Bytes, e.SHA256 = "", 0, ""
 			if err := os.Remove(name); err != nil {
-				return &localError{err}
+				return ours(err)
 			}
 		}
 		return nil
 	}
 	from, why, err := f.excess(file, e.Bytes, limit, c)
 	if err != nil {
-		return &localError{err}
+		return ours(err)
 	}
 	if from > 0 {
 		e.State, e.Reason = Cut, join(e.Reason, why)
 		if e.Bytes, e.SHA256, err = dropHead(file, name, from, e.Bytes); err != nil {
-			return &localError{err}
+			return ours(err)
 		}
 	}
 	return nil

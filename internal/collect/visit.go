@@ -289,6 +289,7 @@ func unreachable(err error) (State, string) {
 }
 
 func (c *Collector) finishCell(round *Round, cell *Cell) error {
+	round.bound(cell)
 	if err := round.record(line{Cell: cell}); err != nil {
 		return &localError{err}
 	}
@@ -304,7 +305,7 @@ func (v *visit) takeCell(ctx, inner context.Context, cell *Cell) (broke, err err
 		done: v.done[item.ID], budget: v.budget, changes: c.changes}
 	*cell = Cell{System: cell.System, Item: cell.Item, Required: cell.Required, Took: cell.Took, Unmet: unmet(inner, w)}
 	if len(cell.Unmet) == 0 || item.Spec.Kind() == "files" { // what files hold may do all the same
-		err = takeByKind(inner, w)
+		err = fault.Safely(func() error { return takeByKind(inner, w) })
 	} else {
 		w.add(Entry{Source: cell.Unmet[0], State: Missing, Reason: "not taken, since it would yield nothing"})
 	}

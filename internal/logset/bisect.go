@@ -9,6 +9,7 @@ import (
 	"sync"
 	"time"
 
+	"envask/internal/fault"
 	"envask/internal/stamp"
 	"envask/internal/window"
 )
@@ -112,7 +113,10 @@ func (p *prober) spread(ctx context.Context) error {
 			gate <- struct{}{}
 			defer func() { <-gate }()
 			if errs[i] = ctx.Err(); errs[i] == nil {
-				points[i], found[i], errs[i] = p.probe(p.size/spreadProbes*int64(i), p.size)
+				errs[i] = fault.Safely(func() (err error) {
+					points[i], found[i], err = p.probe(p.size/spreadProbes*int64(i), p.size)
+					return err
+				})
 			}
 		})
 	}

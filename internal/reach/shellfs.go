@@ -14,6 +14,7 @@ import (
 	"sync"
 	"time"
 
+	"envask/internal/fault"
 	"envask/internal/posix"
 )
 
@@ -443,7 +444,8 @@ func (f *shellFS) stream(ctx context.Context, script string, ended chan struct{}
 	go func() {
 		defer close(ended)
 		head, errOut := &pass{mark: []byte(f.mark + "\n"), to: in}, &behind{mark: f.mark, limit: 64 << 10}
-		exit, err := f.run(ctx, f.command(script), head, errOut)
+		exit := -1
+		err := fault.Safely(func() (err error) { exit, err = f.run(ctx, f.command(script), head, errOut); return err })
 		if err == nil && (exit != 0 || !head.seen) {
 			err = f.failure(exit, &behind{seen: head.seen}, errOut)
 		}
