@@ -11,6 +11,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"envask/internal/durable"
 )
 
 // Sheet is the approval sheet: everything that the ask would do, line by line.
@@ -172,10 +174,11 @@ func (s Approvals) read(digest string) (Approval, bool, error) {
 		return Approval{}, false, err
 	}
 	var ap Approval
-	if err := json.Unmarshal(data, &ap); err != nil {
-		return Approval{}, false, fmt.Errorf("approval %s cannot be read: %w", digest[:12], err)
+	if json.Unmarshal(data, &ap) != nil || ap.Digest != digest {
+		// What cannot be read is no approval: it is set aside, and asked for again.
+		return Approval{}, false, os.Rename(filepath.Join(s.Dir, digest+".json"), filepath.Join(s.Dir, digest+".unreadable"))
 	}
-	return ap, ap.Digest == digest, nil
+	return ap, true, nil
 }
 
 // Last gives the version of the same ask (by name and vendor) that was approved last, or nil.
@@ -214,14 +217,14 @@ func (s Approvals) Put(a *Ask, by string, at time.Time) (Approval, error) {
 	if err := os.MkdirAll(s.Dir, 0o700); err != nil {
 		return ap, err
 	}
-	if err := os.WriteFile(filepath.Join(s.Dir, a.Digest+".yaml"), a.Data, 0o600); err != nil {
+	if err := durable.WriteFile(filepath.Join(s.Dir, a.Digest+".yaml"), a.Data, 0o600); err != nil {
 		return ap, err
 	}
 	data, err := json.MarshalIndent(ap, "", "  ")
 	if err != nil {
 		return ap, err
 	}
-	return ap, os.WriteFile(filepath.Join(s.Dir, a.Digest+".json"), append(data, '\n'), 0o600)
+	return ap, durable.WriteFile(filepath.Join(s.Dir, a.Digest+".json"), append(data, '\n'), 0o600)
 }
 
 // MinDigest is how many digits of the SHA-256 a script must give to approve an ask.

@@ -13,6 +13,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -36,13 +37,15 @@ type Env struct {
 	Out    io.Writer
 	Err    io.Writer
 	Getenv func(string) string
-	Now    func() time.Time
-	Screen *term.Screen // nil: found out from the streams
+	// Unsetenv takes a variable away once the secret in it was read; nil leaves it.
+	Unsetenv func(string) error
+	Now      func() time.Time
+	Screen   *term.Screen // nil: found out from the streams
 }
 
 // ProcessEnv is the environment of this process.
 func ProcessEnv() Env {
-	return Env{In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Getenv: os.Getenv, Now: time.Now}
+	return Env{In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Getenv: os.Getenv, Unsetenv: os.Unsetenv, Now: time.Now}
 }
 
 // session is one run of one command.
@@ -53,6 +56,9 @@ type session struct {
 	common common
 	words  string // the command line, for the lock
 	out    *resultWriter
+
+	secretsMu sync.Mutex
+	secrets   map[string]string // from the environment, by name
 }
 
 // common holds the flags that every command has.
@@ -81,7 +87,7 @@ func (r *resultWriter) Write(b []byte) (int, error) {
 // them, runs the others.
 func commands() []func(*session) *cobra.Command {
 	return []func(*session) *cobra.Command{
-		newOpen, newProbe, newCollect, newReview, newPack, newVerify, newSubmit, newAdd, newCases, newShow, newReveal, newCompare, newTidy, newRun, newRedact, newTimes, newAsk, newDemo, newVersion,
+		newOpen, newProbe, newCollect, newReview, newPack, newVerify, newSubmit, newAdd, newCases, newShow, newReveal, newCompare, newTidy, newRun, newRedact, newTimes, newAsk, newRepair, newDemo, newVersion,
 	}
 }
 
@@ -275,7 +281,7 @@ func (s *session) dialer(home casefile.Home, st *site.Site, accept map[string]st
 	if err != nil {
 		userHome = home.Dir
 	}
-	d := &reach.Dialer{Site: st, Secret: s.secret, User: s.who(), HomeDir: userHome,
+	d := &reach.Dialer{Site: st, Secret: s.secret, User: s.who(), HomeDir: userHome, Getenv: s.env.Getenv,
 		HostKeys: &reach.HostKeys{Files: []string{filepath.Join(userHome, ".ssh", "known_hosts")}, Own: home.KnownHosts(), Accept: accept}}
 	files := []string{filepath.Join(userHome, ".ssh", "config")}
 	if runtime.GOOS != "windows" {
@@ -307,7 +313,7 @@ func (s *session) dialer(home casefile.Home, st *site.Site, accept map[string]st
 // secret reads a secret from where the engineer put it.
 func (s *session) secret(ref site.Secret) (string, error) {
 	if name, ok := strings.CutPrefix(string(ref), "env:"); ok {
-		if v := s.env.Getenv(name); v != "" {
+		if v := s.fromEnv(name); v != "" {
 			return v, nil
 		}
 		return "", fmt.Errorf("the environment variable %s, which holds the password, is not set", name)
@@ -323,6 +329,24 @@ func (s *session) secret(ref site.Secret) (string, error) {
 		return "", fmt.Errorf("read the password: %w", err)
 	}
 	return strings.TrimRight(string(data), "\r\n"), nil
+}
+
+// fromEnv takes a secret out of our own environment, so that no program that we start inherits it.
+func (s *session) fromEnv(name string) string {
+	s.secretsMu.Lock()
+	defer s.secretsMu.Unlock()
+	if v, ok := s.secrets[name]; ok {
+		return v
+	}
+	v := s.env.Getenv(name)
+	if s.secrets == nil {
+		s.secrets = map[string]string{}
+	}
+	s.secrets[name] = v
+	if s.env.Unsetenv != nil {
+		_ = s.env.Unsetenv(name) // it fails for names that no variable can have
+	}
+	return v
 }
 
 // approve shows a sheet and asks for a yes.

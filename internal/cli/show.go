@@ -2,6 +2,8 @@ package cli
 
 import (
 	"context"
+	"errors"
+	"fmt"
 	"regexp"
 	"strconv"
 	"time"
@@ -104,19 +106,31 @@ func (s *session) showCase(a *flow.App, c *casefile.Case) error {
 		return err
 	}
 	if s.common.json {
-		return s.writeJSON(v)
+		return errors.Join(s.writeJSON(v), damaged(v))
 	}
 	s.screen.Print("vendor   %s", term.Clean(v.Vendor))
 	s.screen.Print("site     %s", v.Site)
 	s.screen.Print("window   %s", v.Window)
 	s.screen.Print("folder   %s", term.Clean(v.Folder))
-	s.screen.Print("ledger   %d records, the chain holds", v.Records)
+	if v.Damage == nil {
+		s.screen.Print("ledger   %d records, the chain holds%s", v.Records, map[bool]string{true: "; it was repaired, see envask show --json"}[v.Repaired > 0])
+	} else {
+		s.screen.Print("ledger   %s", s.screen.Paint(term.Bad, fmt.Sprintf("damaged from record %d on: it %s; what follows is of the %d records before that", v.Damage.Record, v.Damage.Why, v.Records)))
+	}
 	s.drawRounds(v.Rounds)
 	s.drawArchives(v)
 	for _, p := range v.Pending {
 		s.screen.Print("%s %s on %s (since %s)", s.screen.Paint(term.Bad, "left there:"), term.Clean(p.Path), term.Clean(p.Where), shortTime(p.At))
 	}
-	return nil
+	return damaged(v)
+}
+
+// damaged is the error for a case whose ledger is damaged.
+func damaged(v *flow.CaseView) error {
+	if v.Damage == nil {
+		return nil
+	}
+	return fault.New(fault.Failed, "", "case "+v.Name, fmt.Sprintf("the ledger was damaged or changed from outside: record %d %s", v.Damage.Record, v.Damage.Why), "keep the damaged file and go on with: envask repair --case "+v.Name)
 }
 
 func shortTime(t time.Time) string { return t.Local().Format("2006-01-02 15:04") }

@@ -229,7 +229,7 @@ func (got *fetched) judge(f fs.File, p *part) {
 
 // keep writes what was read already under its final name.
 func keep(data []byte, modified time.Time, part, final string) (fetched, error) {
-	if err := os.WriteFile(part, data, 0o600); err != nil {
+	if err := os.WriteFile(part, data, 0o600); err != nil { // a part: it has its name only when it is whole
 		return fetched{}, ours(err)
 	}
 	defer os.Remove(part) // fails harmlessly after the rename

@@ -12,6 +12,8 @@ import (
 	"path/filepath"
 	"strings"
 	"time"
+
+	"envask/internal/durable"
 )
 
 // resumeFrom is from what size on a file that was interrupted goes on from its last byte, in bytes.
@@ -61,7 +63,7 @@ func (g fetching) openPart(f fs.File, info fs.FileInfo) (*part, error) {
 		}
 		data, err := json.Marshal(about{info.Size(), info.ModTime()})
 		if err == nil {
-			err = os.WriteFile(p.about(), data, 0o600)
+			err = durable.WriteFile(p.about(), data, 0o600)
 		}
 		if err != nil {
 			return nil, ours(err)

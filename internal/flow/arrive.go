@@ -28,6 +28,7 @@ import (
 
 // arrivals learns from files as they are taken.
 type arrivals struct {
+	tmp    string // folder for temporary files
 	config redact.Config
 	policy *policy.Policy
 	digest string
@@ -63,12 +64,16 @@ type sighting struct {
 const arrivalQueue = 4096
 
 // learnArriving begins to learn. Without a policy that can be read nothing is learned, and packing says why.
-func (a *App) learnArriving(ctx context.Context, c *casefile.Case, k *ask.Ask) *arrivals {
-	pol, err := a.policy(c, k, nil)
+func (a *App) learnArriving(ctx context.Context, w *casefile.Writer, k *ask.Ask) *arrivals {
+	pol, err := a.policy(w.Case, k, nil)
 	if err != nil {
 		return nil
 	}
-	l := &arrivals{config: pol.Config(), policy: pol, digest: pol.Digest(), queue: make(chan collect.Entry, arrivalQueue), left: make(chan struct{}), known: map[valueHash]bool{}}
+	tmp, err := w.Temp()
+	if err != nil {
+		return nil // a full disk: packing learns
+	}
+	l := &arrivals{tmp: tmp, config: pol.Config(), policy: pol, digest: pol.Digest(), queue: make(chan collect.Entry, arrivalQueue), left: make(chan struct{}), known: map[valueHash]bool{}}
 	l.ctx, l.stop = context.WithCancel(ctx)
 	var workers sync.WaitGroup
 	for range max(1, runtime.GOMAXPROCS(0)/2) { // receiving goes first
@@ -123,7 +128,7 @@ func (l *arrivals) end(a *App) {
 }
 
 func (l *arrivals) work() {
-	engine := redact.NewEngine(redact.Options{Config: l.config, Learned: redact.NewLearned()})
+	engine := redact.NewEngine(redact.Options{Config: l.config, TempDir: l.tmp, Learned: redact.NewLearned()})
 	for e := range l.queue {
 		if l.ctx.Err() != nil {
 			continue

@@ -186,7 +186,7 @@ func (a *App) Collect(ctx context.Context, c *casefile.Case, q CollectRequest) (
 		return nil, err
 	}
 	a.planned(col, false)
-	if l := a.learnArriving(ctx, c, col.Ask); l != nil {
+	if l := a.learnArriving(ctx, w, col.Ask); l != nil {
 		defer l.end(a)
 		tell := col.Report
 		col.Begun = l.begun

@@ -275,7 +275,7 @@ func (x *comparing) path(ctx context.Context, name string, v *SideView) (*compar
 	if strings.HasSuffix(name, seal.Ending) {
 		return nil, fault.New(fault.Usage, "compare", name, "it is encrypted", "decrypt it first")
 	}
-	dir, skipped, done, err := unpackedDir(ctx, name)
+	dir, skipped, done, err := x.app.unpackedDir(ctx, name)
 	if err != nil {
 		return nil, err
 	}

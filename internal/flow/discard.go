@@ -276,7 +276,7 @@ const kindDiscarded = "discarded"
 
 // RemoveDiscards removes what goes, and gives how many bytes that frees. What a round took stays known; only the bytes go.
 func (a *App) RemoveDiscards(ctx context.Context, c *casefile.Case, list []Discard) (freed int64, err error) {
-	w, err := a.write(c)
+	w, err := a.writeToFree(c)
 	if err != nil {
 		return 0, err
 	}

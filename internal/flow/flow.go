@@ -82,10 +82,21 @@ func (a *App) Case(name string) (*casefile.Case, error) {
 // write takes the case's lock.
 func (a *App) write(c *casefile.Case) (*casefile.Writer, error) {
 	w, err := c.Write(a.Command)
+	return a.checked(c, w, err)
+}
+
+// writeToFree takes the case's lock for a command that makes room, also on a disk that is full.
+func (a *App) writeToFree(c *casefile.Case) (*casefile.Writer, error) {
+	w, err := c.WriteToFree(a.Command)
+	return a.checked(c, w, err)
+}
+
+// checked says what is wrong with a ledger.
+func (a *App) checked(c *casefile.Case, w *casefile.Writer, err error) (*casefile.Writer, error) {
 	var chain *casefile.ChainError
 	switch {
 	case errors.As(err, &chain):
-		return nil, &fault.Error{Class: fault.Refused, Op: "read the ledger", Err: err, Hint: "restore ledger.jsonl from a copy; what follows a changed line proves nothing"}
+		return nil, &fault.Error{Class: fault.Refused, Op: "read the ledger", Err: err, Hint: fmt.Sprintf("envask show --case %[1]s shows what still stands; envask repair --case %[1]s keeps the damaged file and goes on behind a record that names the break", c.Name)}
 	case err != nil:
 		return nil, fault.Wrap("use the case", c.Name, err)
 	}

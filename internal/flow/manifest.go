@@ -64,7 +64,7 @@ func (p *packing) manifest(written []archive.Written, byName map[string]*piece) 
 		}
 		if n := len(x.result.Unread); n > 0 && !x.opaque {
 			if what := "could not be read and stayed behind"; p.mayGoUnread(x) {
-				m.Redaction.Opaque = append(m.Redaction.Opaque, members(out.Name, x.result.Unread)...)
+				m.Redaction.Opaque = append(m.Redaction.Opaque, members(e, out.Name, x.result.Unread)...)
 			} else {
 				f.How = how(f.How, fmt.Sprintf("%d %s in it %s", n, plural(n, "file", "files"), what))
 			}
@@ -120,10 +120,10 @@ func (p *packing) otherAsk(r *collect.Round) string {
 }
 
 // members names files within a file.
-func members(name string, list []string) []string {
+func members(e *redact.Engine, name string, list []string) []string {
 	var out []string
 	for _, m := range list {
-		out = append(out, name+": "+m)
+		out = append(out, name+": "+e.String(m))
 	}
 	return out
 }

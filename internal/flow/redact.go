@@ -49,6 +49,13 @@ func (a *App) Redact(ctx context.Context, q RedactRequest) (*Redacted, error) {
 	if err != nil {
 		return nil, err
 	}
+	if len(q.Files) > 0 || q.In != nil {
+		// Where the home cannot be written to, members of containers that are too long for memory cannot be read.
+		if tmp, done, err := a.Home.Temp(); err == nil {
+			defer done()
+			r.tmp = tmp
+		}
+	}
 	res := &Redacted{Counts: redact.Counts{}}
 	err = r.all(ctx, q, res)
 	if err == nil && r.file != "" {
@@ -67,6 +74,7 @@ type redaction struct {
 	table   *redact.Table
 	keep    []string // disclosed on purpose
 	learned *redact.Learned
+	tmp     string // folder for temporary files
 }
 
 func (a *App) redaction(q RedactRequest) (r *redaction, err error) {
@@ -118,7 +126,7 @@ func (a *App) ofCase(r *redaction, q RedactRequest) error {
 }
 
 func (r *redaction) all(ctx context.Context, q RedactRequest, res *Redacted) error {
-	o := redact.Options{Aliases: r.table, Config: r.policy.Config(), Keep: r.keep}
+	o := redact.Options{TempDir: r.tmp, Aliases: r.table, Config: r.policy.Config(), Keep: r.keep}
 	learned, table := r.learned, r.table
 	if len(q.Files) == 0 {
 		values := learned.Values()

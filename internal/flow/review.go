@@ -2,6 +2,8 @@ package flow
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -11,12 +13,14 @@ import (
 	"path/filepath"
 	"slices"
 	"sort"
+	"strings"
 	"sync"
 
 	"go.yaml.in/yaml/v4"
 
 	"envask/internal/archive"
 	"envask/internal/casefile"
+	"envask/internal/collect"
 	"envask/internal/durable"
 	"envask/internal/fault"
 	"envask/internal/policy"
@@ -41,10 +45,16 @@ type ReviewSample struct {
 	File   string `json:"file"` // in the archive
 	Round  string `json:"round"`
 	System string `json:"system"`
-	Name   string `json:"name"` // below the system's folder in the round
+	Piece  string `json:"piece"` // stands for the evidence that it is in, see pieceID: names of files can be secrets
 	redact.Sample
 	Original string `json:"original,omitempty"` // only when asked for
 	Masked   string `json:"-"`                  // why it was not to be had then
+}
+
+// pieceID stands for a piece of evidence outside of its round.
+func pieceID(e collect.Entry) string {
+	sum := sha256.Sum256([]byte(e.System + "\x00" + e.Item + "\x00" + e.Name))
+	return hex.EncodeToString(sum[:12])
 }
 
 // samplesPerRule bounds how many samples of one rule are kept.
@@ -62,7 +72,7 @@ func (s *sampling) take(x *piece, sample redact.Sample) {
 	if s.all == nil {
 		s.all = map[string][]ReviewSample{}
 	}
-	s.all[sample.Rule] = append(s.all[sample.Rule], ReviewSample{File: x.path, Round: x.round.ID, System: x.entry.System, Name: x.entry.Name, Sample: sample})
+	s.all[sample.Rule] = append(s.all[sample.Rule], ReviewSample{File: x.path, Round: x.round.ID, System: x.entry.System, Piece: pieceID(x.entry), Sample: sample})
 	if len(s.all[sample.Rule]) >= 4*samplesPerRule {
 		s.thin(sample.Rule)
 	}
@@ -98,7 +108,12 @@ func reviewFile(archiveFile string) string { return archiveFile + ".review.json"
 
 // saveReview writes down what a review needs.
 func (p *packing) saveReview(out *Packed) error {
-	rec := reviewRecord{SHA256: out.SHA256, Round: out.Round, Learned: map[string]int{}, Samples: p.samples.list(), Unread: out.OpaqueOut, AsIs: []string{}, Weaker: append([]string{}, p.policy.Weaker()...), Proof: p.proof}
+	rec := reviewRecord{SHA256: out.SHA256, Round: out.Round, Learned: map[string]int{}, Samples: p.samples.list(), Unread: []string{}, AsIs: []string{}, Weaker: []string{}, Proof: p.proof}
+	e := p.engine()
+	for _, u := range out.OpaqueOut { // as the manifest says it: with aliases
+		rec.Unread = append(rec.Unread, e.String(u))
+	}
+	rec.Weaker = append(rec.Weaker, p.weaker(e)...)
 	for _, v := range p.learned.Values() {
 		rec.Learned[v.Rule]++
 	}
@@ -233,6 +248,19 @@ func (v *Review) suspect(name string, s redact.Suspect, byValue map[string]int, 
 
 // unmask reads the originals of the samples from the evidence, as far as that is still there.
 func (v *Review) unmask(c *casefile.Case) {
+	files := map[string]string{} // by round and piece
+	for _, id := range strings.Split(v.Round, ",") {
+		r, err := collect.LoadRound(c, id)
+		if err != nil {
+			continue // its samples say that their evidence is gone
+		}
+		_ = r.Entries(func(e collect.Entry) error {
+			if e.Name != "" {
+				files[id+pieceID(e)] = filepath.Join(r.RawDir(), e.System, filepath.FromSlash(e.Name))
+			}
+			return nil
+		})
+	}
 	for i := range v.Samples {
 		s := &v.Samples[i]
 		if s.Form != "" {
@@ -243,7 +271,7 @@ func (v *Review) unmask(c *casefile.Case) {
 			s.Masked = "it is too long"
 			continue
 		}
-		f, err := os.Open(filepath.Join(c.RoundDir(orElse(s.Round, v.Round)), "raw", s.System, filepath.FromSlash(s.Name)))
+		f, err := os.Open(files[orElse(s.Round, v.Round)+s.Piece])
 		if err != nil {
 			s.Masked = "its evidence is gone"
 			continue

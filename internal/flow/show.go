@@ -2,6 +2,7 @@ package flow
 
 import (
 	"encoding/json"
+	"errors"
 	"slices"
 	"strings"
 	"time"
@@ -30,8 +31,16 @@ type CaseView struct {
 	Rounds   []RoundView      `json:"rounds"`
 	Archives []ArchiveView    `json:"archives"`
 	Receipts []submit.Receipt `json:"receipts"`
-	Pending  []undo.Change    `json:"pending"` // made on systems and not undone yet
-	Records  int              `json:"ledger_records"`
+	Pending  []undo.Change    `json:"pending"`                   // made on systems and not undone yet
+	Records  int              `json:"ledger_records"`            // that can be trusted
+	Damage   *LedgerDamage    `json:"ledger_damage,omitempty"`   // of the ledger; what stands here is of the records before it
+	Repaired int              `json:"ledger_repaired,omitempty"` // how often a damaged ledger was gone on with
+}
+
+// LedgerDamage says from where on a ledger cannot be trusted.
+type LedgerDamage struct {
+	Record int    `json:"record"` // the first one, from 1
+	Why    string `json:"why"`
 }
 
 // RoundView is one round in a line.
@@ -64,7 +73,7 @@ type ArchiveView struct {
 	Packed  time.Time `json:"packed"`
 }
 
-// ShowCase gives a case in detail. Reading the ledger checks its chain.
+// ShowCase gives a case in detail. Reading the ledger checks its chain; of a damaged one it gives what stands before the damage.
 func (a *App) ShowCase(c *casefile.Case) (*CaseView, error) {
 	v := &CaseView{Name: c.Name, Number: c.Number, Title: c.Title, Vendor: c.Vendor, Site: c.Site, Window: c.Window.String(), Opened: c.Opened,
 		Folder: c.Dir, Ask: c.Ask, Systems: c.Systems, Rounds: []RoundView{}, Archives: []ArchiveView{}, Receipts: []submit.Receipt{}, Pending: []undo.Change{}}
@@ -79,6 +88,10 @@ func (a *App) ShowCase(c *casefile.Case) (*CaseView, error) {
 		v.Records++
 		return v.addRecord(r)
 	})
+	var chain *casefile.ChainError
+	if errors.As(err, &chain) {
+		v.Damage, err = &LedgerDamage{chain.Line, chain.Why}, nil
+	}
 	if err != nil {
 		return nil, fault.Wrap("read the ledger", c.Name, err)
 	}
@@ -89,6 +102,9 @@ func (a *App) ShowCase(c *casefile.Case) (*CaseView, error) {
 	}
 	v.State = v.state()
 	pending, err := undo.Pending(c)
+	if v.Damage != nil {
+		err = nil
+	}
 	v.Pending = append(v.Pending, pending...)
 	return v, fault.Wrap("read the ledger", c.Name, err)
 }
@@ -128,6 +144,8 @@ func (v *CaseView) addRecord(r casefile.Record) error {
 			return err
 		}
 		v.Receipts = append(v.Receipts, s)
+	case casefile.KindRepaired:
+		v.Repaired++
 	}
 	return nil
 }

@@ -27,6 +27,10 @@ type Left struct {
 // LeftThere gives what the ledger says is ours and is still there.
 func (a *App) LeftThere(c *casefile.Case) ([]Left, error) {
 	pending, err := undo.Pending(c)
+	var chain *casefile.ChainError
+	if errors.As(err, &chain) { // what stands before the damage is known; to change anything, the ledger must be repaired
+		err = nil
+	}
 	if err != nil {
 		return nil, fault.Wrap("read the ledger", c.Name, err)
 	}
@@ -67,7 +71,7 @@ func (a *App) Tidy(ctx context.Context, c *casefile.Case, accept map[string]stri
 	if err != nil {
 		return nil, err
 	}
-	w, err := a.write(c)
+	w, err := a.writeToFree(c)
 	if err != nil {
 		return nil, err
 	}

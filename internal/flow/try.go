@@ -56,7 +56,7 @@ func (a *App) TryAsk(ctx context.Context, q TryRequest) (*Tried, error) {
 		}
 		out.Window = w
 	}
-	dir, skipped, done, err := unpackedDir(ctx, q.Against)
+	dir, skipped, done, err := a.unpackedDir(ctx, q.Against)
 	if err != nil {
 		return nil, err
 	}
@@ -96,7 +96,7 @@ func sortedKeys[V any](m map[string]V) []string {
 }
 
 // unpackedDir gives the folder to look into; an archive is unpacked for that, and removed by done.
-func unpackedDir(ctx context.Context, name string) (dir string, skipped int, done func(), err error) {
+func (a *App) unpackedDir(ctx context.Context, name string) (dir string, skipped int, done func(), err error) {
 	info, err := os.Stat(name)
 	if err != nil {
 		return "", 0, nil, &fault.Error{Class: fault.Usage, Op: "look into", Target: name, Err: plainPath(err)}
@@ -104,10 +104,9 @@ func unpackedDir(ctx context.Context, name string) (dir string, skipped int, don
 	if info.IsDir() {
 		return name, 0, func() {}, nil
 	}
-	if dir, err = os.MkdirTemp("", "envask-try-*"); err != nil {
+	if dir, done, err = a.Home.Temp(); err != nil {
 		return "", 0, nil, fault.Wrap("make a folder for", name, err)
 	}
-	done = func() { os.RemoveAll(dir) }
 	if skipped, err = archive.Unpack(ctx, name, dir); err != nil {
 		done()
 		if errors.Is(err, context.Canceled) {

@@ -30,6 +30,7 @@ type Dialer struct {
 	Agent      agent.ExtendedAgent                  // nil when there is none
 	User       string                               // login name when the systems file gives none
 	HomeDir    string                               // what ~ stands for
+	Getenv     func(name string) string             // our own environment, for what commands on this machine may see of it; may be nil
 	Config     *ClientConfig                        // the engineer's own client configuration; may be nil
 
 	mu        sync.Mutex

@@ -48,12 +48,6 @@ func Placed(pattern, home string, variables map[string]string) string {
 	return placed(pattern, home, func(name string) string { return variables[name] })
 }
 
-// WalkedLocal opens local files element by element, as where the kernel has no call for it.
-type WalkedLocal struct{ localFS }
-
-// OpenResolved opens a name in which no link may be.
-func (WalkedLocal) OpenResolved(name string) (fs.File, error) { return walkResolved("/", name) }
-
 // ElevatedShell gives the files as a shell with a prefix shows them.
 func ElevatedShell(ctx context.Context, run func(context.Context, string, io.Writer, io.Writer) (int, error), prefix string) FS {
 	f, err := newShellFS(ctx, run, prefix)

@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"os"
 	"os/exec"
+	"slices"
 
 	"envask/internal/site"
 )
@@ -17,6 +18,7 @@ type Local struct {
 	elevation
 	fsys localFS
 	nice int
+	env  []string // of commands: never all of our own, which may hold passwords
 }
 
 var (
@@ -25,8 +27,9 @@ var (
 	_ Elevator = (*Local)(nil)
 )
 
-func openLocal(_ context.Context, _ *Dialer, s *site.System) (System, error) {
+func openLocal(_ context.Context, d *Dialer, s *site.System) (System, error) {
 	l := NewLocal("")
+	l.env = cleanEnv(d.Getenv, s.Environment)
 	l.nice, l.elevation.prefix = s.Limits.Nice, s.Elevation()
 	return l, nil
 }
@@ -35,7 +38,7 @@ func openLocal(_ context.Context, _ *Dialer, s *site.System) (System, error) {
 func NewLocal(root string) *Local {
 	l := &Local{fsys: localFS{root: root}}
 	l.served = Served{Way: "local", Means: "files as they are"}
-	l.elevation.run = l.Run
+	l.elevation.run, l.env = l.Run, cleanEnv(nil, nil)
 	return l
 }
 
@@ -48,7 +51,7 @@ func (l *Local) Close() error { return nil }
 // Run runs a command line in the system's shell, in a process group of its own, so that stopping it stops its children.
 func (l *Local) Run(ctx context.Context, command string, stdout, stderr io.Writer) (int, error) {
 	cmd := shellCommand(ctx, niced(l.nice, command))
-	cmd.Stdout, cmd.Stderr = stdout, stderr
+	cmd.Stdout, cmd.Stderr, cmd.Env = stdout, stderr, l.env
 	cmd.WaitDelay = StopWait
 	err := cmd.Run()
 	if ctx.Err() != nil {
@@ -62,6 +65,24 @@ func (l *Local) Run(ctx context.Context, command string, stdout, stderr io.Write
 		return -1, err
 	}
 	return 0, nil
+}
+
+// cleanEnv gives the environment of commands on this machine: what every program needs, and what the systems file names.
+func cleanEnv(getenv func(string) string, names []string) []string {
+	env := []string{}
+	for _, name := range slices.Concat(usualVariables, names) {
+		value := ""
+		if getenv != nil {
+			value = getenv(name)
+		}
+		if value == "" && name == "PATH" {
+			value = usualPath
+		}
+		if value != "" {
+			env = append(env, name+"="+value)
+		}
+	}
+	return env
 }
 
 type localFS struct{ root string }

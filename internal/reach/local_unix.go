@@ -10,6 +10,11 @@ import (
 	"syscall"
 )
 
+// usualVariables are those that commands on this machine see.
+var usualVariables = []string{"PATH", "HOME", "USER", "LOGNAME", "LANG", "LC_ALL", "TZ"}
+
+const usualPath = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"
+
 func (l localFS) path(name string) string {
 	root := l.root
 	if root == "" {

@@ -9,6 +9,11 @@ import (
 	"syscall"
 )
 
+// usualVariables are those that commands on this machine see; without the folders of Windows hardly any program starts.
+var usualVariables = []string{"PATH", "PATHEXT", "SystemRoot", "SystemDrive", "ComSpec", "TEMP", "TMP", "ProgramData", "ProgramFiles", "USERPROFILE", "USERNAME", "HOME", "USER", "LANG", "TZ"}
+
+const usualPath = `C:\Windows\system32;C:\Windows`
+
 // path turns "C/x/y" into `C:\x\y`. The top itself is the system drive.
 func (l localFS) path(name string) string {
 	if l.root != "" {

@@ -108,7 +108,7 @@ type Options struct {
 	Learned *Learned // where findings are added; may be nil
 	Keep    []string // originals that are disclosed on purpose
 	Config  Config   // what differs from the rules as they are
-	TempDir string   // for members of containers that are too long for memory; "" is the system's
+	TempDir string   // for members of containers that are too long for memory; "" keeps short ones only
 }
 
 // NewEngine makes an engine.

@@ -2,12 +2,15 @@ package redact
 
 import (
 	"bytes"
+	"errors"
 	"io"
 	"os"
 )
 
 // spoolMemory is how much of a member is kept in memory before it goes to a temporary file, in bytes.
 const spoolMemory = 1 << 20
+
+var errNoTemp = errors.New("there is no folder for temporary files")
 
 // spool keeps what is written until its length is known: short things in memory, long ones in a temporary file.
 type spool struct {
@@ -19,6 +22,9 @@ type spool struct {
 
 func (s *spool) Write(b []byte) (int, error) {
 	if s.file == nil && s.buf.Len()+len(b) > spoolMemory {
+		if s.dir == "" { // never the system's: what is kept here is evidence, and a kill leaves it
+			return 0, errNoTemp
+		}
 		f, err := os.CreateTemp(s.dir, "member-*")
 		if err != nil {
 			return 0, err

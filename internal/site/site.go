@@ -27,18 +27,20 @@ type Site struct {
 
 // System is one machine or device.
 type System struct {
-	Name     string
-	Roles    []string
-	Ways     []string // how it is reached: keys of the table of ways, tried in this order
-	Zone     *time.Location
-	SSH      SSH           // of the way "ssh"
-	Folder   string        // of the way "folder": where a copy of its files is
-	Via      string        // name of the system to go through; "" means directly
-	Stall    time.Duration // how long it may be silent before it counts as gone
-	Elevate  string        // how its account gets more rights: "sudo", "doas", or the words in front of a command; "" for not at all
-	Before   string        // what a person has to do before it can be reached
-	Limits   Limits
-	FileLine int
+	Name   string
+	Roles  []string
+	Ways   []string // how it is reached: keys of the table of ways, tried in this order
+	Zone   *time.Location
+	SSH    SSH           // of the way "ssh"
+	Folder string        // of the way "folder": where a copy of its files is
+	Via    string        // name of the system to go through; "" means directly
+	Stall  time.Duration // how long it may be silent before it counts as gone
+	// Environment names variables of our own environment that commands on a local system see besides the usual ones.
+	Environment []string
+	Elevate     string // how its account gets more rights: "sudo", "doas", or the words in front of a command; "" for not at all
+	Before      string // what a person has to do before it can be reached
+	Limits      Limits
+	FileLine    int
 }
 
 // SSH is where and as whom to log in.
@@ -130,6 +132,9 @@ func Parse(file string, data []byte) (*Site, error) {
 	return s, nil
 }
 
+// variable is the name of a variable of the environment.
+var variable = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
+
 func checkWord(key string, v keyfile.Value) string {
 	if v.Text != "" && !word.MatchString(v.Text) {
 		v.Problem("%s: expected a word of letters, digits, '.', - and _ (64 at most), found %q", key, v.Text)
@@ -172,6 +177,15 @@ func (s *Site) readSystem(m *keyfile.Map, seen map[string]int) (System, keyfile.
 	}
 	if len(sys.Ways) == 0 {
 		m.Problem("system %q: say how it is reached, with one of: %s", sys.Name, strings.Join(Ways(), ", "))
+	}
+	for _, v := range m.Strings("environment") {
+		if !variable.MatchString(v.Text) {
+			v.Problem("environment: expected the name of a variable, found %q", v.Text)
+		}
+		if !sys.Has("local") {
+			v.Problem("environment: is for a system that is local; others have their own")
+		}
+		sys.Environment = append(sys.Environment, v.Text)
 	}
 	sys.Elevate = elevate(m.Value("elevate"))
 	sys.Before = strings.TrimSpace(m.String("before-you-start"))

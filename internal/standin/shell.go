@@ -142,24 +142,7 @@ func (s *Server) handlers(root bool, decode func(string) string) []interp.Runner
 			opened = n
 			return readOnly{bytes.NewReader(n.Data)}, nil
 		}),
-		interp.CallHandler(func(ctx context.Context, args []string) ([]string, error) {
-			switch {
-			case args[0] == "cd" && len(args) == 3 && args[1] == "-P":
-				if real, _, err := s.Tree.follow(whole(ctx, args[2])); err == nil {
-					return []string{"cd", real}, nil
-				}
-				return []string{"cd", args[2]}, nil
-			case args[0] == "pwd" && len(args) == 2:
-				return []string{"pwd"}, nil
-			case args[0] == "kill": // the shell's own knows other processes
-				return append([]string{"/bin/kill"}, args[1:]...), nil
-			case args[0] == "command" && len(args) == 3 && args[1] == "-v" && s.knows(args[2]):
-				return []string{"echo", args[2]}, nil
-			case args[0] == "command" && len(args) == 3 && args[1] == "-v":
-				return []string{"false"}, nil
-			}
-			return args, nil
-		}),
+		interp.CallHandler(s.words(whole)),
 		interp.ExecHandlers(func(interp.ExecHandlerFunc) interp.ExecHandlerFunc {
 			return func(ctx context.Context, args []string) error {
 				h := interp.HandlerCtx(ctx)
@@ -174,6 +157,28 @@ func (s *Server) handlers(root bool, decode func(string) string) []interp.Runner
 				return nil
 			}
 		}),
+	}
+}
+
+// words gives the words that the shell runs in the place of others, which would look at this machine.
+func (s *Server) words(whole func(context.Context, string) string) interp.CallHandlerFunc {
+	return func(ctx context.Context, args []string) ([]string, error) {
+		switch {
+		case args[0] == "cd" && len(args) == 3 && args[1] == "-P":
+			if real, _, err := s.Tree.follow(whole(ctx, args[2])); err == nil {
+				return []string{"cd", real}, nil
+			}
+			return []string{"cd", args[2]}, nil
+		case args[0] == "pwd" && len(args) == 2:
+			return []string{"pwd"}, nil
+		case args[0] == "kill": // the shell's own knows other processes
+			return append([]string{"/bin/kill"}, args[1:]...), nil
+		case args[0] == "command" && len(args) == 3 && args[1] == "-v" && s.knows(args[2]):
+			return []string{"echo", args[2]}, nil
+		case args[0] == "command" && len(args) == 3 && args[1] == "-v":
+			return []string{"false"}, nil
+		}
+		return args, nil
 	}
 }
 

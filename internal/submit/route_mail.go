@@ -5,10 +5,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"net/mail"
 	"net/url"
-	"os"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -16,6 +16,7 @@ import (
 
 	gomail "github.com/wneessen/go-mail"
 
+	"envask/internal/durable"
 	"envask/internal/fault"
 )
 
@@ -213,19 +214,13 @@ func (d draft) Deliver(_ context.Context, p Parcel, told func(int64), rec *Recei
 		msg.SetGenHeader("X-Unsent", "1")
 	}
 	rec.Path = filepath.Join(d.means.Out, p.Name+"."+d.name+".eml")
-	part := rec.Path + ".part"
-	f, err := os.OpenFile(part, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
-	if err != nil {
+	if err := durable.Write(rec.Path, 0o600, func(w io.Writer) error { _, err := msg.WriteTo(w); return err }); err != nil {
 		return err
-	}
-	_, err = msg.WriteTo(f)
-	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
-		return errors.Join(err, os.Remove(part))
 	}
 	told(p.Size)
 	rec.Handed = true
 	rec.Proof = "open it with your mail program and send it; the receipt knows only that it was made"
-	return os.Rename(part, rec.Path)
+	return nil
 }
 
 func (d draft) Server() string { return "your mail program" }

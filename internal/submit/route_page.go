@@ -6,11 +6,11 @@ import (
 	"fmt"
 	"maps"
 	"net/url"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 
+	"envask/internal/durable"
 	"envask/internal/fault"
 )
 
@@ -38,7 +38,7 @@ func (g page) Deliver(_ context.Context, p Parcel, told func(int64), rec *Receip
 		return nil
 	}
 	rec.Path = filepath.Join(g.means.Out, p.Name+"."+g.name+".txt")
-	if err := os.WriteFile(rec.Path, []byte(g.text(p)), 0o600); err != nil {
+	if err := durable.WriteFile(rec.Path, []byte(g.text(p)), 0o600); err != nil {
 		return err
 	}
 	told(p.Size)

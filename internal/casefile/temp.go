@@ -1,0 +1,61 @@
+package casefile
+
+import (
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+
+	"github.com/gofrs/flock"
+)
+
+// Temp gives a new folder for temporary files of a command that has no case: in the home, since they may hold evidence, and never in
+// the system's own folder. done removes it; what a killed process left there is removed by the next that makes one.
+func (h Home) Temp() (dir string, done func(), err error) {
+	top := filepath.Join(h.Dir, "tmp")
+	if err := os.MkdirAll(top, 0o700); err != nil {
+		return "", nil, err
+	}
+	if err := h.SweepTemp(); err != nil {
+		return "", nil, err
+	}
+	if dir, err = os.MkdirTemp(top, ""); err != nil {
+		return "", nil, err
+	}
+	held := flock.New(dir + lockEnding)
+	if ok, err := held.TryLock(); err != nil || !ok {
+		return "", nil, errors.Join(err, os.RemoveAll(dir), errors.New("a folder for temporary files cannot be locked"))
+	}
+	return dir, func() {
+		os.RemoveAll(dir)
+		held.Unlock()
+		os.Remove(dir + lockEnding)
+	}, nil
+}
+
+// lockEnding ends the names of the locks beside temporary folders: who holds it still works there.
+const lockEnding = ".lock"
+
+// SweepTemp removes the temporary folders of processes that are gone.
+func (h Home) SweepTemp() error {
+	top := filepath.Join(h.Dir, "tmp")
+	entries, err := os.ReadDir(top)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	for _, e := range entries {
+		if !e.IsDir() {
+			continue
+		}
+		dir := filepath.Join(top, e.Name())
+		lock := flock.New(dir + lockEnding)
+		if ok, err := lock.TryLock(); err == nil && ok {
+			err = os.RemoveAll(dir)
+			err = errors.Join(err, lock.Unlock(), os.Remove(dir+lockEnding))
+			if err != nil {
+				return err
+			}
+		}
+	}
+	return err
+}

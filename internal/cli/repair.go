@@ -1,0 +1,44 @@
+package cli
+
+import (
+	"github.com/spf13/cobra"
+
+	"envask/internal/cli/term"
+)
+
+func newRepair(s *session) *cobra.Command {
+	return &cobra.Command{
+		Use:   "repair",
+		Short: "Go on after the ledger of a case was damaged",
+		Long: `Check the ledger of a case, and let the case go on if it was damaged. The damaged file is kept in the case folder. The new one
+holds the records before the break as they were, then a record that names the break: from which record on nothing could be trusted,
+why, and the SHA-256 of the damaged file. What was made on systems and not undone is taken on from behind the break, for tidy.
+Receipts behind the break do not count any more; envask add takes them in again from out/.`,
+		Example: `  envask repair
+  envask repair --case 26031407`,
+		Args: cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			a, c, err := s.appAndCase()
+			if err != nil {
+				return err
+			}
+			r, err := a.Repair(c)
+			switch {
+			case err != nil:
+				return err
+			case s.common.json:
+				return s.writeJSON(r)
+			case r == nil:
+				s.screen.Print("the ledger is intact; nothing was changed")
+				return nil
+			}
+			s.screen.Print("the ledger goes on from record %d (%s)", r.From, term.Clean(r.Why))
+			s.screen.Field("kept", r.Kept+", SHA-256 "+r.SHA256)
+			s.screen.Field("good", number(r.Good)+" "+one(r.Good, "record", "records")+" before the break")
+			s.screen.Field("taken on", number(r.Taken)+" "+one(r.Taken, "temporary change", "temporary changes")+" that must be undone")
+			s.screen.Field("dropped", number(r.Dropped)+" "+one(r.Dropped, "record", "records")+" behind the break")
+			s.screen.Say("next: envask show; envask add takes receipts in again that stand in out/")
+			return nil
+		},
+	}
+}
