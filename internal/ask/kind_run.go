@@ -28,7 +28,8 @@ type Run struct {
 	TimeFormat string         // of {from} and {to}, a name of Times
 	Zone       *time.Location // of {from} and {to}; nil means the system's
 	Makes      []string       // patterns of the files that the command makes; empty: its output is what counts
-	Keep       bool           // what it makes stays there
+	Keep       bool           // what it makes in our folder stays there
+	Remove     bool           // what it makes elsewhere is removed there once it was taken
 	Space      int64          // bytes that must be free there before it runs
 }
 
@@ -42,9 +43,12 @@ func (r Run) Sheet() []string {
 		lines = append(lines, fmt.Sprintf("run %s (at most %s)", c, short(r.Timeout)))
 	}
 	for _, p := range r.Makes {
-		after := ", and remove it there"
-		if r.Keep {
-			after = ", and leave it there"
+		after := ", and leave it there"
+		switch {
+		case strings.HasPrefix(p, "{folder}/") && !r.Keep:
+			after = ", and remove it there"
+		case !strings.HasPrefix(p, "{folder}/") && r.Remove:
+			after = ", AND REMOVE IT THERE: of what matches, the files that were not there before the command ran"
 		}
 		lines = append(lines, "take what it makes: "+p+after)
 	}
@@ -86,9 +90,9 @@ func readRun(m *keyfile.Map) Spec {
 		m.Problem("makes: goes with one command; make an item of each")
 	}
 	r.Timeout = m.Duration("timeout", map[bool]time.Duration{false: DefaultTimeout, true: DefaultMakeTimeout}[len(makes) > 0])
-	r.Keep, r.Space = m.Bool("keep", false), m.Size("space", 0)
-	if len(makes) == 0 && (r.Keep || r.Space > 0) {
-		m.Problem("keep: and space: go with makes:")
+	r.Keep, r.Remove, r.Space = m.Bool("keep", false), m.Bool("remove", false), m.Size("space", 0)
+	if len(makes) == 0 && (r.Keep || r.Remove || r.Space > 0) {
+		m.Problem("keep:, remove: and space: go with makes:")
 	}
 	r.TimeFormat, r.Zone = timeKeys(m, commands)
 	return r

@@ -77,7 +77,7 @@ func TestMistakesOfWhatNeedsMore(t *testing.T) {
 		"run: [a, b], makes: /tmp/x":                     "makes: goes with one command",
 		"run: a, makes: '{folder}/../x'":                 "must not contain ..",
 		"run: a, makes: relative/*":                      "must be a whole path",
-		"run: a, keep: true":                             "keep: and space: go with makes:",
+		"run: a, keep: true":                             "keep:, remove: and space: go with makes:",
 		"run: a, time-format: iso":                       "time-format: expected rfc3339, date-time, compact, date or unix",
 		"journal: '--file=/etc/shadow'":                  "expected the name of a unit",
 		"journal: 'a b'":                                 "expected the name of a unit",

@@ -13,7 +13,6 @@ import (
 	"path"
 	"path/filepath"
 	"regexp"
-	"sort"
 	"strconv"
 	"strings"
 	"time"
@@ -21,7 +20,6 @@ import (
 	"envask/internal/ask"
 	"envask/internal/casefile"
 	"envask/internal/durable"
-	"envask/internal/logset"
 	"envask/internal/posix"
 	"envask/internal/reach"
 )
@@ -43,11 +41,12 @@ const (
 // making is what is known about a command that makes files, kept in the round's folder: a run that was interrupted, or whose
 // connection broke, goes on with it.
 type making struct {
-	Folder string               `json:"folder"` // of ours on the system
-	Change string               `json:"change"` // its record in the ledger
-	Before map[string]time.Time `json:"before"` // what was there already and matches the patterns
-	Begun  time.Time            `json:"begun"`
-	Line   string               `json:"line"` // the command, filled in
+	Folder string `json:"folder"` // of ours on the system
+	Change string `json:"change"` // its record in the ledger
+	// Before are the files that were there already and match the patterns, with what tells them apart (see reach.Identities).
+	Before map[string]string `json:"before"`
+	Begun  time.Time         `json:"begun"`
+	Line   string            `json:"line"` // the command, filled in
 }
 
 // maker is one item that makes files on one system.
@@ -204,11 +203,11 @@ func (m *maker) begin(ctx context.Context) (ok bool, err error) {
 	}
 	id := make([]byte, 6)
 	_, _ = rand.Read(id) // it never fails
-	m.state = making{Folder: path.Join(base, "envask-"+hex.EncodeToString(id)), Before: map[string]time.Time{}}
+	m.state = making{Folder: path.Join(base, "envask-"+hex.EncodeToString(id)), Before: map[string]string{}}
 	if m.state.Line, err = m.fill(m.spec.Commands[0], m.state.Folder+"/made"); err != nil {
 		return refuse(Failed, err.Error())
 	}
-	if err := m.expand(ctx, func(x match) { m.state.Before[x.name] = x.info.ModTime() }); err != nil {
+	if err := m.before(ctx); err != nil {
 		return false, err
 	}
 	m.state.Begun = time.Now().UTC().Truncate(time.Millisecond)
@@ -327,129 +326,25 @@ func (m *maker) wait(ctx context.Context) (int, error) {
 // metaChars have a meaning in patterns.
 var metaChars = regexp.MustCompile(`[*?\[{]`)
 
+// placed gives a pattern of makes as it is on the system.
+func (m *maker) placed(p string) string {
+	if rest, ok := strings.CutPrefix(p, "{folder}/"); ok {
+		p = metaChars.ReplaceAllString(m.state.Folder, "[$0]") + "/made/" + rest // its name is no pattern
+	}
+	return m.at(p)
+}
+
 // expand finds what the patterns of makes match now.
 func (m *maker) expand(ctx context.Context, each func(match)) error {
 	var last error
 	x := &expander{ctx: ctx, fsys: m.target.FS(), seen: map[string]bool{}, found: func(name string, info fs.FileInfo) { each(match{name, info}) },
 		problem: func(_ string, err error) { last = err }}
 	for _, p := range m.spec.Makes {
-		if rest, ok := strings.CutPrefix(p, "{folder}/"); ok {
-			p = metaChars.ReplaceAllString(m.state.Folder, "[$0]") + "/made/" + rest // its name is no pattern
-		}
-		if err := x.expand(m.at(p)); err != nil {
+		if err := x.expand(m.placed(p)); err != nil {
 			return err
 		}
 	}
 	return lostBy(m.target, last)
-}
-
-// results finds what the command made, once its sizes stay the same.
-func (m *maker) results(ctx context.Context) ([]match, error) {
-	var sizes map[string]int64
-	for end := time.Now().Add(settleMost); ; {
-		var found []match
-		now := map[string]int64{}
-		err := m.expand(ctx, func(x match) {
-			if was, there := m.state.Before[x.name]; there && !x.info.ModTime().After(was) {
-				return
-			}
-			found = append(found, x)
-			now[x.name] = x.info.Size()
-		})
-		if err != nil {
-			return nil, err
-		}
-		same := len(now) == len(sizes)
-		for name, size := range now {
-			same = same && sizes[name] == size
-		}
-		if same || time.Now().After(end) {
-			sort.Slice(found, func(i, j int) bool { return found[i].name < found[j].name })
-			return found, nil
-		}
-		sizes = now
-		select {
-		case <-time.After(settleWait):
-		case <-ctx.Done():
-			return nil, ctx.Err()
-		}
-	}
-}
-
-// takeAllOf takes what was made and removes it there. What could not be taken is left: it may have taken an hour to make.
-func (m *maker) takeAllOf(ctx context.Context, files []match) (left int, err error) {
-	for _, x := range files {
-		rel, inside := strings.CutPrefix(x.name, reach.Name(m.state.Folder)+"/made/")
-		e := Entry{Source: source(x.name), Size: x.info.Size(), ModTime: x.info.ModTime().UTC()}
-		c := &candidate{match: x, real: x.name, entry: e, whole: true, member: &logset.Member{Name: x.name, Info: x.info}}
-		if inside {
-			c.entry.Source, c.target = "{folder}/"+SafePath(rel), "made/"+m.item.ID+"/"+SafePath(rel)
-		}
-		if had, ok := m.done[c.entry.Source]; ok {
-			m.add(had)
-			continue
-		}
-		if !x.info.Mode().IsRegular() {
-			c.entry.Special = true
-			m.leave(c, Refused, plain(errSpecial(x.info.Mode())))
-			continue
-		}
-		if !inside && !m.spec.Keep {
-			if _, err := m.changes.Begin(KindFile, m.sys.Name, reach.Path(x.name)); err != nil {
-				return left, &localError{err}
-			}
-		}
-		c.check = func(e *Entry) { m.compare(ctx, x, e) }
-		if _, err := m.take(ctx, c, 0); err != nil {
-			return left, err
-		}
-		if c.entry.State != Taken {
-			left++
-			continue
-		}
-		if err := m.removeMade(ctx, x.name); err != nil {
-			return left, err
-		}
-	}
-	return left, nil
-}
-
-// removeTaken removes what a run before took, and had no time to remove or to strike off.
-func (m *maker) removeTaken(ctx context.Context) error {
-	if len(m.done) == 0 {
-		return nil
-	}
-	pending, err := m.changes.Pending()
-	if err != nil {
-		return &localError{err}
-	}
-	for _, ch := range pending {
-		name := reach.Name(ch.Path)
-		if had := m.done[source(name)]; had.State == Taken && ch.Kind == KindFile && ch.Where == m.sys.Name {
-			if err := m.removeMade(ctx, name); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
-}
-
-// removeMade removes a file that a command made for us outside our folder: only one that the ledger says is ours.
-func (m *maker) removeMade(ctx context.Context, name string) error {
-	change, ours, err := m.changes.Find(KindFile, m.sys.Name, reach.Path(name))
-	if err != nil {
-		return &localError{err}
-	}
-	if !ours {
-		return nil
-	}
-	if _, err := shellText(ctx, m.run, "rm -f "+posix.Word(reach.Path(name))); err != nil {
-		return lostBy(m.target, err) // what a system refuses to remove is left to tidy
-	}
-	if err := m.changes.Done(change.ID, "removed"); err != nil {
-		return &localError{err}
-	}
-	return nil
 }
 
 var sumLine = regexp.MustCompile(`(?m)^\\?([0-9a-f]{64})\b`)

@@ -38,7 +38,7 @@ type field struct {
 }
 
 func newField(t *testing.T) *field {
-	f := &field{t: t, tmp: t.TempDir(), dir: t.TempDir(), open: func() (reach.System, error) { return reach.NewLocal(""), nil }}
+	f := &field{t: t, tmp: t.TempDir(), dir: t.TempDir(), open: func() (reach.System, error) { return reach.NewLocal("").WithEnv(os.Environ()), nil }}
 	t.Setenv("TMPDIR", f.tmp)
 	c, err := casefile.Home{Dir: t.TempDir()}.Create("26031407", casefile.Info{Opened: six})
 	require.NoError(t, err)
@@ -91,6 +91,7 @@ func TestWhatACommandMakesIsTakenAndRemoved(t *testing.T) {
 	round, err := f.collect(context.Background(), `  - id: bundle
     run: "echo making; echo inside > {folder}/a.txt; mkdir {folder}/sub; echo $$ > {folder}/sub/b; sleep 0.3; echo outside > `+f.dir+`/bundle-new.tgz; exit 3"
     makes: ['{folder}/**', '`+f.dir+`/bundle-*.tgz']
+    remove: yes
 `)
 	require.NoError(t, err)
 	require.Equal(t, Taken, round.Coverage[0].State, round.Coverage[0].Reason)
@@ -107,10 +108,40 @@ func TestWhatACommandMakesIsTakenAndRemoved(t *testing.T) {
 	require.NoFileExists(t, filepath.Join(f.dir, "bundle-new.tgz"))
 	f.clean()
 
-	round, err = f.collect(context.Background(), "  - {id: bundle, run: 'echo x > "+f.dir+"/bundle-kept.tgz', makes: '"+f.dir+"/*kept*', keep: true}\n")
+	round, err = f.collect(context.Background(), "  - {id: bundle, run: 'echo x > "+f.dir+"/bundle-kept.tgz', makes: '"+f.dir+"/*kept*'}\n")
 	require.NoError(t, err)
 	require.Equal(t, Taken, round.Coverage[0].State)
 	require.FileExists(t, filepath.Join(f.dir, "bundle-kept.tgz"))
+	f.clean()
+}
+
+// A log that is only written to or rotated while a command runs is not taken for what it made, and is never removed; nor is a file
+// of secrets, or anything that was put in the place of what was taken.
+func TestMadeIsOnlyWhatWasNotThere(t *testing.T) {
+	f := newField(t)
+	write := func(name, text string) string {
+		file := filepath.Join(f.dir, name)
+		require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
+		return file
+	}
+	live, rotated := write("gate.log", "live\n"), write("door.log", "door\n")
+	round, err := f.collect(context.Background(), `  - id: bundle
+    run: "echo more >> `+live+`; mv `+rotated+` `+rotated+`.1; echo fresh > `+rotated+`; echo key > `+f.dir+`/host.key; echo made > `+f.dir+`/made.log; ln -s `+live+` `+f.dir+`/link.log"
+    makes: ['`+f.dir+`/*.log*', '`+f.dir+`/*.key']
+    remove: yes
+`)
+	require.NoError(t, err)
+	got := f.entries(round)
+	require.Equal(t, Taken, got[f.dir+"/made.log"].State)
+	require.NotContains(t, got, live)
+	require.Equal(t, Skipped, got[rotated+".1"].State)
+	require.Contains(t, got[rotated+".1"].Reason, "it was "+rotated+" before")
+	require.Equal(t, Refused, got[f.dir+"/host.key"].State)
+	require.NotEqual(t, Taken, got[f.dir+"/link.log"].State)
+	for _, stays := range []string{live, rotated, rotated + ".1", filepath.Join(f.dir, "host.key"), filepath.Join(f.dir, "link.log")} {
+		require.FileExists(t, stays)
+	}
+	require.NoFileExists(t, filepath.Join(f.dir, "made.log"))
 	f.clean()
 }
 
@@ -165,7 +196,7 @@ func TestMakingGoesOnWithoutUs(t *testing.T) {
 	opens := 0
 	f.open = func() (reach.System, error) {
 		opens++
-		l := reach.NewLocal("")
+		l := reach.NewLocal("").WithEnv(os.Environ())
 		if opens == 1 {
 			return &shortLived{Local: l, until: time.Now().Add(300 * time.Millisecond)}, nil
 		}
@@ -214,10 +245,10 @@ func TestWhatWasMadeIsRemovedAfterALostConnection(t *testing.T) {
 	f := newField(t)
 	broken := false
 	f.open = func() (reach.System, error) {
-		return &breaksAt{Local: reach.NewLocal(""), text: "rm -f ", broken: &broken}, nil
+		return &breaksAt{Local: reach.NewLocal("").WithEnv(os.Environ()), text: "rm -f ", broken: &broken}, nil
 	}
 	made := filepath.Join(f.dir, "bundle-new.tgz")
-	round, err := f.collect(context.Background(), "  - {id: x, run: 'echo x > "+made+"', makes: '"+f.dir+"/*.tgz'}\n")
+	round, err := f.collect(context.Background(), "  - {id: x, run: 'echo x > "+made+"', makes: '"+f.dir+"/*.tgz', remove: yes}\n")
 	require.NoError(t, err)
 	require.True(t, broken)
 	require.Equal(t, Taken, round.Coverage[0].State, round.Coverage[0].Reason)

@@ -149,7 +149,7 @@ func plainWords(err error) string {
 
 // remove removes one thing of ours: with the account's own rights, and with more where those do not do and there are such.
 func remove(ctx context.Context, target reach.System, sys *site.System, c undo.Change) error {
-	script := "rm -f " + posix.Word(c.Path)
+	script := collect.RemoveFile(c)
 	if c.Kind == collect.KindFolder {
 		script = collect.RemoveFolder(c.Path)
 	}

@@ -42,6 +42,12 @@ func NewLocal(root string) *Local {
 	return l
 }
 
+// WithEnv gives commands an environment, as "NAME=value", in the place of the usual one.
+func (l *Local) WithEnv(env []string) *Local {
+	l.env = env
+	return l
+}
+
 // FS gives the local files.
 func (l *Local) FS() FS { return l.over(l.fsys) }
 

@@ -1,9 +1,13 @@
 package reach
 
 import (
+	"bytes"
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
+	"regexp"
+	"slices"
 	"strings"
 
 	"envask/internal/posix"
@@ -89,4 +93,41 @@ func readPinned(name, inode, words string, strict bool) string {
 		script += "[ \"${i#*:}\" = " + posix.Word(inode) + " ] || { echo 'it was replaced while it was read' >&2; exit 1; }\n"
 	}
 	return script + words + "; } < \"$b\""
+}
+
+// identityBatch is how many paths are asked for in one command.
+const identityBatch = 100
+
+// Identities gives what tells files apart on a system, whatever they are called: device and inode of each path itself, in its order;
+// "" where the system does not tell.
+func Identities(ctx context.Context, r Runner, paths []string) ([]string, error) {
+	out := make([]string, 0, len(paths))
+	for batch := range slices.Chunk(paths, identityBatch) {
+		var script strings.Builder
+		script.WriteString(tells)
+		for _, p := range batch {
+			script.WriteString("own " + posix.Word(p) + " || echo -\n")
+		}
+		var said, complaints bytes.Buffer
+		exit, err := r.Run(ctx, posix.Shell(script.String()), &limitedBuffer{b: &said}, &limitedBuffer{b: &complaints})
+		if err != nil {
+			return nil, err
+		}
+		lines := strings.Split(strings.TrimSuffix(said.String(), "\n"), "\n")
+		for i := range batch {
+			id := ""
+			if exit == 0 && len(lines) == len(batch) && identity.MatchString(lines[i]) {
+				id = lines[i]
+			}
+			out = append(out, id)
+		}
+	}
+	return out, nil
+}
+
+var identity = regexp.MustCompile(`^[0-9]+:[0-9a-f]+$`)
+
+// RemoveIfStill is a script that removes a file if it is still the one of an identity, and none otherwise.
+func RemoveIfStill(path, id string) string {
+	return tells + "[ -e " + posix.Word(path) + " ] || exit 0\n[ \"$(own " + posix.Word(path) + ")\" = " + posix.Word(id) + " ] || { echo 'another file is there by now' >&2; exit 1; }\nrm -f " + posix.Word(path)
 }

@@ -38,12 +38,18 @@ type Log struct{ Ledger *casefile.Ledger }
 
 // Begin writes a change down before it is made. One of the same thing that was not undone, since a run was cut short, is
 // gone on with: it has one record.
-func (l Log) Begin(kind, where, path string) (Change, error) {
-	if c, found, err := l.Find(kind, where, path); found || err != nil {
+func (l Log) Begin(kind, where, path string) (Change, error) { return l.BeginOf(kind, where, path, "") }
+
+// BeginOf does the same, and takes down what the thing is.
+func (l Log) BeginOf(kind, where, path, of string) (Change, error) {
+	if c, found, err := l.Find(kind, where, path); (found && c.Of == of) || err != nil {
 		return c, err
 	}
-	return l.BeginPart(kind, where, path, "")
+	return l.BeginPart(kind, where, path, of)
 }
+
+// Identity begins what is taken down of a file on a system: device and inode follow, so that no other one is ever removed.
+const Identity = "inode "
 
 // BeginPart does the same for a part of something whole, told by its SHA-256, so that it can be gone on with later.
 func (l Log) BeginPart(kind, where, path, of string) (Change, error) {
