@@ -2,34 +2,31 @@ package archive
 
 import (
 	"archive/tar"
-	"archive/zip"
 	"bufio"
 	"bytes"
 	"context"
 	"crypto/sha256"
+	"crypto/sha512"
 	"encoding/hex"
-	"encoding/json"
 	"errors"
 	"fmt"
+	"hash"
 	"io"
 	"path"
-	"regexp"
-	"sort"
+	"slices"
 	"strings"
 
 	"github.com/klauspost/readahead"
-
-	"envask/internal/seal"
 )
 
 // Limits on what is read from an archive, in bytes and files.
 const (
-	maxSums     = 512 << 20
-	maxManifest = 1 << 30
-	maxFiles    = 20_000_000
-	maxBrief    = 1 << 20
-	maxSigned   = 64 << 10
-	maxListed   = 1000 // differences
+	maxFiles   = 20_000_000
+	maxFolders = 100_000
+	maxBrief   = 1 << 20
+	maxSigned  = 64 << 10
+	maxListed  = 1000     // differences
+	maxPadding = 64 << 10 // zeros behind the end mark of a tar file; tar pads to 10 KiB
 )
 
 // How much is unpacked before it is looked at, in buffers of so many bytes.
@@ -57,54 +54,103 @@ type Report struct {
 	Lacking     []string     `json:"lacking"`
 	Differences []Difference `json:"differences"`
 	SignedBy    string       `json:"signed_by,omitempty"` // public key that made the signature of the manifest
-	Manifest    *Manifest    `json:"-"`
-	Brief       string       `json:"-"` // the write-up, up to maxBrief
+	// Manifest is what the archive says of itself, but for its two lists that grow with the evidence, which go to Look.
+	Manifest *Manifest `json:"-"`
+	Brief    string    `json:"-"` // the write-up, up to maxBrief
 }
 
 // Good says whether nothing differs.
 func (r *Report) Good() bool { return len(r.Differences) == 0 }
 
 func (r *Report) differ(p, what, why string) {
-	if len(r.Differences) < maxListed {
-		r.Differences = append(r.Differences, Difference{p, what, why})
+	d := Difference{p, what, why}
+	if len(r.Differences) < maxListed && !slices.Contains(r.Differences, d) {
+		r.Differences = append(r.Differences, d)
 	}
 }
 
 // Inspect may look at the content of each file while it is verified; what it leaves unread is read for it.
 type Inspect func(name string, r io.Reader) error
 
+// Look says what else is looked at while an archive is verified. All of it may be nil.
+type Look struct {
+	Inspect Inspect
+	File    func(*File)    // each of the manifest's list of files
+	LeftOut func(*LeftOut) // each of its list of what is not there
+	Again   func()         // File and LeftOut begin anew: the lists are read a second time
+}
+
 // VerifyFile checks an archive against its checksums and its manifest, in one read. What is wrong with the archive is in
 // the report; the error is for what kept it from being read at all. The name of one part of a split archive stands for all.
 func VerifyFile(ctx context.Context, name string, inspect Inspect) (*Report, error) {
+	return Verify(ctx, name, Look{Inspect: inspect})
+}
+
+// Verify is VerifyFile with more to look at. Its memory does not grow with the manifest, the list of checksums or the files but for
+// some fifty bytes each: names are told by their hashes, and an archive of which something differs is read once more to name it. An
+// archive whose lists do not stand behind the files, as ours do, is read twice too.
+func Verify(ctx context.Context, name string, look Look) (*Report, error) {
 	f, err := openWhole(ctx, name)
 	if err != nil {
 		return nil, err
 	}
 	defer f.Close()
-	sum := sha256.New()
+	return verifySource(ctx, f, f.size(), name, look)
+}
+
+func verifySource(ctx context.Context, f io.ReaderAt, size int64, name string, look Look) (*Report, error) {
 	r := &Report{Name: name, Lacking: []string{}, Differences: []Difference{}}
-	count := &byteCounter{}
+	v := newVerifier(r, look)
+	defer v.index.sum.Close()
+	if err := v.pass(ctx, f, size); err != nil {
+		return nil, err
+	}
+	if v.index.late { // what came behind the lists is known now
+		v.again(readLists)
+		if look.Again != nil {
+			look.Again()
+		}
+		if err := v.pass(ctx, f, size); err != nil {
+			return nil, err
+		}
+	}
+	if v.compare() {
+		v.again(nameThem)
+		if err := v.pass(ctx, f, size); err != nil {
+			return nil, err
+		}
+		v.nameUnknown()
+	}
+	slices.SortStableFunc(r.Differences, func(a, b Difference) int { return strings.Compare(a.Path, b.Path) })
+	return r, nil
+}
+
+// pass reads the archive once.
+func (v *verifier) pass(ctx context.Context, f io.ReaderAt, size int64) error {
 	head := make([]byte, 4)
 	n, _ := f.ReadAt(head, 0)
 	format := formatOf(head[:n])
 	if format != nil && format.zip {
-		if err := errors.Join(r.verifyZip(f, f.size(), inspect), ctx.Err()); err != nil {
-			return nil, err
+		if err := errors.Join(v.zip(f, size), ctx.Err()); err != nil {
+			return err
 		}
 	}
-	all := io.TeeReader(io.NewSectionReader(f, 0, f.size()), io.MultiWriter(sum, count))
+	sum, count := sha256.New(), &byteCounter{}
+	all := io.TeeReader(io.NewSectionReader(f, 0, size), io.MultiWriter(sum, count))
 	br := bufio.NewReaderSize(all, 1<<20)
 	if format == nil || !format.zip {
-		if err := errors.Join(r.verify(br, format, inspect), ctx.Err()); err != nil { // what a reader says of the end of the context is no damage
-			return nil, err
+		if err := errors.Join(v.tar(br, format), ctx.Err()); err != nil { // what a reader says of the end of the context is no damage
+			return err
 		}
 	}
-	if _, err := io.Copy(io.Discard, br); err != nil {
-		return nil, err
+	if v.stage != readAll {
+		return nil
 	}
-	r.Size, r.SHA256 = count.n, hex.EncodeToString(sum.Sum(nil))
-	sort.SliceStable(r.Differences, func(i, j int) bool { return r.Differences[i].Path < r.Differences[j].Path })
-	return r, nil
+	if _, err := io.Copy(io.Discard, br); err != nil {
+		return err
+	}
+	v.report.Size, v.report.SHA256 = count.n, hex.EncodeToString(sum.Sum(nil))
+	return nil
 }
 
 type byteCounter struct{ n int64 }
@@ -127,69 +173,20 @@ func formatOf(head []byte) *Format {
 	return nil
 }
 
-// verifyZip reads the members of a zip file in the order of its list.
-func (r *Report) verifyZip(f io.ReaderAt, size int64, inspect Inspect) error {
-	v := newVerifier(r, inspect)
-	defer v.sum.Close()
-	z, err := zip.NewReader(f, size)
-	if err != nil {
-		r.differ("", "truncated", fmt.Sprintf("its list of files cannot be read (%v)", err))
-		v.compare()
-		return nil
-	}
-	for _, e := range z.File {
-		kind := byte(tar.TypeReg)
-		if e.Mode().IsDir() {
-			kind = tar.TypeDir
-		} else if !e.Mode().IsRegular() {
-			kind = tar.TypeSymlink
-		}
-		if name, err := nameThere(f, e); err != nil || name != e.Name {
-			r.differ(e.Name, "changed", "its beginning says another name than the list of files")
-		}
-		content, err := e.Open()
-		if err != nil {
-			r.differ(e.Name, "truncated", fmt.Sprintf("cannot be read (%v)", err))
-			continue
-		}
-		err = v.entry(&tar.Header{Typeflag: kind, Name: e.Name, Size: int64(min(e.UncompressedSize64, 1<<62))}, content)
-		content.Close()
-		var ins *inspectError
-		if errors.As(err, &ins) {
-			return ins.err
-		}
-		if v.report.Files > maxFiles {
-			return err
-		}
-	}
-	v.compare()
-	return nil
-}
-
-// nameThere reads the name that stands before a member's content; some programs go by that one.
-func nameThere(f io.ReaderAt, e *zip.File) (string, error) {
-	at, err := e.DataOffset()
-	if err != nil {
-		return "", err
-	}
-	name := make([]byte, len(e.Name))
-	_, err = f.ReadAt(name, at-int64(len(e.Extra))-int64(len(name)))
-	return string(name), err
-}
-
-func (r *Report) verify(in io.Reader, format *Format, inspect Inspect) error {
+func (v *verifier) tar(in *bufio.Reader, format *Format) error {
+	r := v.report
 	if format == nil {
-		if head, ok := in.(*bufio.Reader); ok {
-			if text, err := head.Peek(len(sealedHead)); err == nil && string(text) == sealedHead {
-				r.differ("", "unsafe", "it is encrypted: decrypt it first, or verify the plain archive that it was made of")
-				return nil
-			}
+		v.hopeless = true
+		if text, err := in.Peek(len(sealedHead)); err == nil && string(text) == sealedHead {
+			r.differ("", "unsafe", "it is encrypted: decrypt it first, or verify the plain archive that it was made of")
+			return nil
 		}
 		r.differ("", "truncated", "this is no archive of Envask, or its beginning is lost")
 		return nil
 	}
 	zr, err := format.open(in)
 	if err != nil {
+		v.hopeless = true
 		r.differ("", "truncated", "its beginning is lost")
 		return nil
 	}
@@ -200,8 +197,6 @@ func (r *Report) verify(in io.Reader, format *Format, inspect Inspect) error {
 		return err
 	}
 	defer ahead.Close()
-	v := newVerifier(r, inspect)
-	defer v.sum.Close()
 	tr := tar.NewReader(ahead)
 	for {
 		h, err := tr.Next()
@@ -216,34 +211,88 @@ func (r *Report) verify(in io.Reader, format *Format, inspect Inspect) error {
 			return ins.err
 		}
 		if err != nil {
-			r.differ("", "truncated", fmt.Sprintf("cannot be read after file %d (%v)", r.Files, err))
-			break
+			r.differ("", "truncated", fmt.Sprintf("cannot be read after file %d (%v)", v.files, err))
+			return nil
 		}
 	}
-	// The tar reader stops at the end mark; a gzip member that is cut off shows only when the rest is read.
-	if _, err := io.Copy(io.Discard, ahead); err != nil && r.Good() {
-		r.differ("", "truncated", fmt.Sprintf("its end is damaged (%v)", err))
+	return v.behindTheEnd(ahead)
+}
+
+// behindTheEnd reads what stands behind the end mark of a tar file: zeros at most, for programs go on reading there. A compressed
+// member that is cut off shows only here, too.
+func (v *verifier) behindTheEnd(in io.Reader) error {
+	buf, n := make([]byte, 32<<10), int64(0)
+	for {
+		k, err := in.Read(buf)
+		n += int64(k)
+		if len(bytes.Trim(buf[:k], "\x00")) > 0 || n > maxPadding {
+			v.report.differ("", "extra", "something stands behind the end mark of the archive")
+			return nil
+		}
+		if err == io.EOF {
+			return nil
+		}
+		if err != nil {
+			if v.report.Good() {
+				v.report.differ("", "truncated", fmt.Sprintf("its end is damaged (%v)", err))
+			}
+			return nil
+		}
 	}
-	v.compare()
-	return nil
 }
 
 type inspectError struct{ err error }
 
 func (e *inspectError) Error() string { return e.err.Error() }
 
+// stage is what a pass over the archive is for.
+type stage int
+
+const (
+	readAll   stage = iota // everything: hashes, lists as far as they stand behind the files, whoever looks
+	readLists              // the lists, whose files are known now
+	nameThem               // the names of what differs
+)
+
 type verifier struct {
-	report   *Report
-	inspect  Inspect
-	sum      *besideHash
-	got      map[string]string // SHA-256 by name below the top folder
-	sums     []byte
-	manifest []byte
+	report *Report
+	look   Look
+	stage  stage
+	files  int // of this pass
+
+	index    index
+	pending  []Difference    // what the lists name and was not there when they were read
+	folders  map[string]bool // told by the archive
+	manifest manifestReader
 	signed   []byte // the signature of the manifest; nil for none
+	hasSums  bool
+	hopeless bool // nothing could be read, which has been said
 }
 
-func newVerifier(r *Report, inspect Inspect) *verifier {
-	return &verifier{report: r, inspect: inspect, sum: newBesideHash(), got: map[string]string{}}
+func newVerifier(r *Report, look Look) *verifier {
+	v := &verifier{report: r, look: look, folders: map[string]bool{}}
+	v.index = newIndex()
+	return v
+}
+
+// again begins another pass.
+func (v *verifier) again(s stage) {
+	v.stage, v.files = s, 0
+	if s == readLists {
+		v.pending = nil
+		v.index.forgetLists()
+		v.manifest = manifestReader{}
+	}
+}
+
+// badHeader says what a tar header holds that no archive of ours has, and that could hide something; "" is nothing.
+func badHeader(h *tar.Header) string {
+	for key := range h.PAXRecords {
+		if key != "path" && key != "size" && key != "mtime" {
+			return fmt.Sprintf("its header holds more than an archive of Envask does (%.40q)", key)
+		}
+	}
+	return ""
 }
 
 // entry reads one file of the archive.
@@ -252,165 +301,182 @@ func (v *verifier) entry(h *tar.Header, content io.Reader) error {
 	if v.report.Top == "" {
 		v.report.Top = top
 	}
-	switch {
-	case h.Typeflag == tar.TypeDir:
-		return nil
-	case h.Typeflag != tar.TypeReg:
-		v.report.differ(h.Name, "unsafe", "is not a plain file")
-		return nil
-	case !ok || name == "" || path.Clean("/"+h.Name) != "/"+h.Name || strings.HasPrefix(top, ".."):
-		v.report.differ(h.Name, "unsafe", "lies outside the top folder")
-		return nil
-	case top != v.report.Top:
-		v.report.differ(h.Name, "extra", "lies outside the top folder "+v.report.Top)
-		return nil
-	}
-	if _, twice := v.got[name]; twice {
-		v.report.differ(name, "extra", "is there twice")
-	}
-	if v.report.Files++; v.report.Files > maxFiles {
+	r := v.report
+	if v.files++; v.files > maxFiles {
 		return errors.New("more files than an archive may hold")
 	}
-	count := &byteCounter{}
-	tee := io.TeeReader(content, io.MultiWriter(v.sum, count))
-	var err error
-	switch name {
-	case SumsName:
-		v.sums, err = readUpTo(tee, maxSums)
-	case ManifestName:
-		v.manifest, err = readUpTo(tee, maxManifest)
-	case SignatureName:
-		if v.signed, err = readUpTo(tee, maxSigned); err == nil && v.inspect != nil {
-			content = bytes.NewReader(v.signed)
-		}
-	case BriefName:
-		var brief []byte
-		if brief, err = io.ReadAll(io.LimitReader(tee, maxBrief)); err == nil {
-			v.report.Brief = string(brief)
-			if v.inspect != nil {
-				content = io.MultiReader(bytes.NewReader(brief), tee)
-			}
-		}
+	bad := badHeader(h)
+	clean := strings.TrimSuffix(h.Name, "/")
+	switch {
+	case path.Clean("/"+clean) != "/"+clean || strings.HasPrefix(top, "..") || strings.ContainsAny(h.Name, "\\\x00"):
+		r.differ(h.Name, "unsafe", "lies outside the top folder")
+		return nil
+	case top != r.Top:
+		r.differ(h.Name, "extra", "lies outside the top folder "+r.Top)
+		return nil
+	case bad != "":
+		r.differ(h.Name, "extra", bad)
+		return nil
+	case h.Typeflag == tar.TypeDir:
+		v.files--
+		return v.folder(strings.TrimSuffix(name, "/"), h)
+	case h.Typeflag != tar.TypeReg:
+		r.differ(h.Name, "unsafe", "is not a regular file")
+		return nil
+	case !ok || name == "" || strings.HasSuffix(name, "/"):
+		r.differ(h.Name, "unsafe", "lies outside the top folder")
+		return nil
 	}
-	if err == nil && v.inspect != nil {
-		src := tee
-		if name == SumsName {
-			src = bytes.NewReader(v.sums)
-		} else if name == ManifestName {
-			src = bytes.NewReader(v.manifest)
-		} else if name == BriefName || name == SignatureName {
-			src = content
-		}
-		if e := v.inspect(name, src); e != nil {
-			return &inspectError{e}
-		}
+	switch v.stage {
+	case readLists:
+		return v.list(name, content)
+	case nameThem:
+		v.index.tell(name)
+		return v.list(name, content)
 	}
-	if err == nil {
-		_, err = io.Copy(io.Discard, tee)
+	return v.file(name, h, content)
+}
+
+// folder takes down a folder: it must hold nothing, and files must stand below it.
+func (v *verifier) folder(name string, h *tar.Header) error {
+	if h.Size != 0 {
+		v.report.differ(h.Name, "unsafe", "is marked a folder and has content")
 	}
-	sum := v.sum.Sum()
-	if err != nil {
-		v.report.differ(name, "truncated", fmt.Sprintf("ends after %d of %d bytes", count.n, h.Size))
-		v.got[name] = "-"
-		return err
+	if len(v.folders) > maxFolders {
+		return errors.New("more folders than an archive may hold")
 	}
-	v.report.Bytes += count.n
-	v.got[name] = hex.EncodeToString(sum[:])
+	v.folders[name] = v.folders[name] || name == ""
 	return nil
 }
 
-func readUpTo(r io.Reader, limit int64) ([]byte, error) {
-	data, err := io.ReadAll(io.LimitReader(r, limit+1))
-	if err == nil && int64(len(data)) > limit {
-		err = errors.New("larger than it may be")
+// file reads a file whole.
+func (v *verifier) file(name string, h *tar.Header, content io.Reader) error {
+	for dir := path.Dir(name); dir != "."; dir = path.Dir(dir) {
+		v.index.parent(dir)
 	}
-	return data, err
+	v.report.Files++
+	count := &byteCounter{}
+	writers := []io.Writer{v.index.sum, count}
+	var list io.WriteCloser
+	switch name {
+	case SumsName, ManifestName:
+		list = v.reader(name)
+		writers = append(writers, list)
+	}
+	tee := io.TeeReader(content, io.MultiWriter(writers...))
+	err := v.kept(name, tee)
+	if err == nil {
+		_, err = io.Copy(io.Discard, tee)
+	}
+	if list != nil {
+		list.Close()
+	}
+	sum := v.index.sum.Sum()
+	var ins *inspectError
+	if errors.As(err, &ins) {
+		return err
+	}
+	if err != nil {
+		v.report.differ(name, "truncated", fmt.Sprintf("ends after %d of %d bytes", count.n, h.Size))
+		v.index.add(name, count.n, [sha256.Size]byte{}, true)
+		return err
+	}
+	v.report.Bytes += count.n
+	v.index.add(name, count.n, sum, false)
+	v.index.listed = v.index.listed || list != nil
+	v.index.sums = v.index.sums || name == SumsName
+	return nil
 }
 
-var sumLine = regexp.MustCompile(`^([0-9a-f]{64})  (.+)$`)
+// kept keeps the beginning of what is small, and lets who wants look at the content.
+func (v *verifier) kept(name string, tee io.Reader) error {
+	limit := int64(0)
+	switch name {
+	case SignatureName:
+		limit = maxSigned
+	case BriefName:
+		limit = maxBrief
+	}
+	src := tee
+	if limit > 0 {
+		data, err := io.ReadAll(io.LimitReader(tee, limit))
+		if err != nil {
+			return err
+		}
+		if src = io.MultiReader(bytes.NewReader(data), tee); name == SignatureName {
+			v.signed = data
+		} else {
+			v.report.Brief = string(data)
+		}
+	}
+	if v.look.Inspect == nil {
+		return nil
+	}
+	if err := v.look.Inspect(name, src); err != nil {
+		return &inspectError{err}
+	}
+	return nil
+}
 
-// compare holds what was read against the checksums, and the checksums against the manifest.
-func (v *verifier) compare() {
+// list reads one of the two lists, in a pass that is for them.
+func (v *verifier) list(name string, content io.Reader) error {
+	if name != SumsName && name != ManifestName {
+		return nil
+	}
+	w := v.reader(name)
+	defer w.Close()
+	_, err := io.Copy(w, content)
+	return err
+}
+
+// reader gives what reads a list as it comes.
+func (v *verifier) reader(name string) io.WriteCloser {
+	if name == SumsName {
+		v.hasSums = true
+		return newSumsReader(v)
+	}
+	return v.manifest.begin(v)
+}
+
+// compare says what does not agree, as far as that is known without names; more is true when names are needed.
+func (v *verifier) compare() (more bool) {
 	r := v.report
-	if v.sums == nil {
+	if v.hopeless {
+		return false
+	}
+	if !v.hasSums {
 		r.differ(SumsName, "missing", "without it nothing can be checked")
-		return
+		return false
 	}
-	want := map[string]string{}
-	for i, line := range strings.Split(strings.TrimSuffix(string(v.sums), "\n"), "\n") {
-		m := sumLine.FindStringSubmatch(line)
-		if m == nil {
-			r.differ(SumsName, "changed", fmt.Sprintf("line %d is not a checksum and a name", i+1))
-			continue
-		}
-		want[m[2]] = m[1]
+	for _, d := range v.pending {
+		r.differ(d.Path, d.What, d.Why)
 	}
-	for name, sum := range want {
-		switch got, ok := v.got[name]; {
-		case !ok:
-			r.differ(name, "missing", "stands in "+SumsName+" and is not there")
-		case got != sum && got != "-":
-			r.differ(name, "changed", "SHA-256 is "+got[:16]+"…, expected "+sum[:16]+"…")
+	v.manifest.finish(v)
+	for dir, has := range v.folders {
+		if !has && !v.index.parents[v.index.key(dir)] {
+			r.differ(dir, "extra", "is a folder without a file")
 		}
 	}
-	for name := range v.got {
-		if _, ok := want[name]; !ok && name != SumsName {
-			r.differ(name, "extra", "does not stand in "+SumsName)
-		}
-	}
-	v.compareManifest(want)
+	return v.index.unlisted()
 }
 
-// checkSignature holds the signature against the manifest, and the key that made it against the one that the manifest names.
-func (v *verifier) checkSignature(m *Manifest) {
-	r := v.report
-	if v.signed == nil {
-		if m.SignedBy != "" {
-			r.differ(SignatureName, "missing", "the manifest says that it is signed")
-		}
-		return
-	}
-	by, err := seal.CheckSignature(string(v.signed), v.manifest)
-	switch {
-	case err != nil:
-		r.differ(SignatureName, "changed", err.Error())
-	case by != m.SignedBy:
-		r.differ(SignatureName, "changed", "another key made it than the manifest names")
-	default:
-		r.SignedBy = by
+// missing takes down that a list names what is not there; it may still come.
+func (v *verifier) missing(name, why string) {
+	if len(v.pending) < maxListed {
+		v.pending = append(v.pending, Difference{name, "missing", why})
 	}
 }
 
-func (v *verifier) compareManifest(want map[string]string) {
-	r := v.report
-	if v.manifest == nil {
-		if _, ok := want[ManifestName]; !ok {
-			r.differ(ManifestName, "missing", "says what the archive holds")
-		}
-		return
-	}
-	var m Manifest
-	if err := json.Unmarshal(v.manifest, &m); err != nil {
-		r.differ(ManifestName, "changed", "cannot be read: "+err.Error())
-		return
-	}
-	r.Manifest, r.Complete = &m, m.Complete
-	v.checkSignature(&m)
-	if m.Lacking != nil {
-		r.Lacking = m.Lacking
-	}
-	listed := map[string]bool{}
-	for _, f := range m.Files {
-		listed[f.Path] = true
-		if sum, ok := want[f.Path]; !ok {
-			r.differ(f.Path, "missing", "stands in "+ManifestName+" and not in "+SumsName)
-		} else if sum != f.SHA256 {
-			r.differ(f.Path, "changed", "its checksum in "+ManifestName+" is another than in "+SumsName)
-		}
-	}
-	for name := range want {
-		if IsEvidence(name) && !listed[name] {
-			r.differ(name, "extra", "does not stand in "+ManifestName)
+// nameUnknown says what differs of those whose names came to light, or of those whose did not.
+func (v *verifier) nameUnknown() {
+	for _, u := range v.index.unknown {
+		if u.name != "" {
+			v.report.differ(u.name, u.what, u.why)
 		}
 	}
 }
+
+// digests makes what a signature is of.
+type digests struct{ sum512 hash.Hash }
+
+func newDigests() digests { return digests{sha512.New()} }

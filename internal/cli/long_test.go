@@ -3,10 +3,14 @@
 package cli_test
 
 import (
+	"archive/tar"
+	"bufio"
 	"bytes"
+	"compress/gzip"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"math/rand/v2"
@@ -22,6 +26,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"envask/internal/cli"
+	"envask/internal/durable"
 	"envask/internal/standin"
 )
 
@@ -350,6 +355,67 @@ func TestManySmallFiles(t *testing.T) {
 	peak = runAndMeasure(t, c)
 	require.Contains(t, out.String(), "100,000 keyed-secret")
 	t.Logf("pack: %s, %d MiB resident", c.ProcessState.UserTime()+c.ProcessState.SystemTime(), peak)
+}
+
+// TestManyEntries verifies an archive of a million files in flat memory.
+func TestManyEntries(t *testing.T) {
+	if !long() {
+		t.Skip("SKIPPED: long (make test-long)")
+	}
+	const n = 1_000_000
+	file := filepath.Join(t.TempDir(), "many.tar.gz")
+	out, err := os.Create(file)
+	require.NoError(t, err)
+	zw, err := gzip.NewWriterLevel(out, gzip.BestSpeed)
+	require.NoError(t, err)
+	tw := tar.NewWriter(zw)
+	put := func(name string, size int64, content io.Reader) {
+		require.NoError(t, tw.WriteHeader(&tar.Header{Typeflag: tar.TypeReg, Name: "many/" + name, Size: size, Mode: 0o644}))
+		_, err := io.Copy(tw, content)
+		require.NoError(t, err)
+	}
+	sum := sha256.Sum256([]byte("x"))
+	hash := hex.EncodeToString(sum[:])
+	name := func(i int) string {
+		return fmt.Sprintf("systems/gate-%03d/files/var/spool/boarding/%07d.job", i/10_000, i)
+	}
+	lists := [2]string{filepath.Join(t.TempDir(), "manifest"), filepath.Join(t.TempDir(), "sums")}
+	var lines [2]*bufio.Writer
+	for i, l := range lists {
+		f, err := os.Create(l)
+		require.NoError(t, err)
+		defer f.Close()
+		lines[i] = bufio.NewWriter(f)
+	}
+	fmt.Fprint(lines[0], `{"format":1,"case":"26031407","complete":true,"lacking":[],"files":[`)
+	for i := range n {
+		put(name(i), 1, strings.NewReader("x"))
+		fmt.Fprintf(lines[0], `%s{"path":%q,"system":"gate-%03d","item":"jobs","source":"/var/spool/boarding/%07d.job","state":"taken","size":1,"sha256":%q}`, map[bool]string{true: ",\n"}[i > 0], name(i), i/10_000, i, hash)
+		fmt.Fprintf(lines[1], "%s  %s\n", hash, name(i))
+	}
+	fmt.Fprint(lines[0], `]}`)
+	require.NoError(t, lines[0].Flush())
+	manifestSum, err := durable.FileSum(t.Context(), lists[0])
+	require.NoError(t, err)
+	fmt.Fprintf(lines[1], "%s  manifest.json\n", manifestSum)
+	require.NoError(t, lines[1].Flush())
+	for i, as := range []string{"manifest.json", "SHA256SUMS"} {
+		f, err := os.Open(lists[i])
+		require.NoError(t, err)
+		info, err := f.Stat()
+		require.NoError(t, err)
+		put(as, info.Size(), f)
+		f.Close()
+	}
+	require.NoError(t, errors.Join(tw.Close(), zw.Close(), out.Close()))
+	envask := program(t, t.TempDir())
+	c := envask("verify", file)
+	var said bytes.Buffer
+	c.Stdout = &said
+	resident := runAndMeasure(t, c)
+	require.Contains(t, said.String(), "1,000,002")
+	require.Less(t, resident, 110, "MiB resident")
+	t.Logf("verify of %d entries: %s, %d MiB resident", n, c.ProcessState.UserTime()+c.ProcessState.SystemTime(), resident)
 }
 
 // endlessLine is one line of so many bytes, with a secret now and then.

@@ -198,11 +198,19 @@ func (a *App) Review(ctx context.Context, c *casefile.Case, q ReviewRequest) (*R
 		return nil, err
 	}
 	byValue := map[string]int{}
-	rep, err := archive.VerifyFile(ctx, file, func(name string, r io.Reader) error {
-		if !archive.IsEvidence(name) {
-			return nil
-		}
-		return redact.FindSuspects(r, func(s redact.Suspect) bool { return v.suspect(name, s, byValue, decided) })
+	rep, err := archive.Verify(ctx, file, archive.Look{
+		Inspect: func(name string, r io.Reader) error {
+			if !archive.IsEvidence(name) {
+				return nil
+			}
+			return redact.FindSuspects(r, func(s redact.Suspect) bool { return v.suspect(name, s, byValue, decided) })
+		},
+		File: func(f *archive.File) {
+			if f.Findings.Total() > 0 {
+				v.Files = append(v.Files, ReviewedFile{f.Path, f.Findings})
+			}
+		},
+		Again: func() { v.Files = nil },
 	})
 	if err != nil {
 		return nil, fault.Wrap("review", file, err)
@@ -211,11 +219,6 @@ func (a *App) Review(ctx context.Context, c *casefile.Case, q ReviewRequest) (*R
 		return nil, fault.New(fault.Refused, "review", file, "it is not the archive that was packed", "pack again")
 	}
 	v.SHA256, v.Findings, v.Disclosed, v.OpaqueIn = rep.SHA256, rep.Manifest.Redaction.Findings, rep.Manifest.Redaction.Disclosed, rep.Manifest.Redaction.Opaque
-	for _, f := range rep.Manifest.Files {
-		if f.Findings.Total() > 0 {
-			v.Files = append(v.Files, ReviewedFile{f.Path, f.Findings})
-		}
-	}
 	sort.SliceStable(v.Files, func(i, j int) bool { return v.Files[i].Findings.Total() > v.Files[j].Findings.Total() })
 	for i := range v.Suspects {
 		if v.Suspects[i].Text = v.Suspects[i].value; !q.Unmask {

@@ -49,13 +49,19 @@ func (a *App) ShowArchive(ctx context.Context, file string) (*ArchiveDetail, err
 	if strings.HasSuffix(file, seal.Ending) {
 		return nil, fault.New(fault.Usage, "show", file, "it is encrypted", "name the plain archive")
 	}
-	rep, err := archive.VerifyFile(ctx, file, nil)
+	files, left := []archive.File{}, []archive.LeftOut{}
+	rep, err := archive.Verify(ctx, file, archive.Look{
+		File:    func(f *archive.File) { files = append(files, *f) },
+		LeftOut: func(l *archive.LeftOut) { left = append(left, *l) },
+		Again:   func() { files, left = files[:0], left[:0] },
+	})
 	if err != nil {
 		return nil, fault.Wrap("show", file, err)
 	}
 	if rep.Manifest == nil {
 		return nil, fault.New(fault.Failed, "show", file, "it has no manifest that can be read", "envask verify says what is wrong with it")
 	}
+	rep.Manifest.Files, rep.Manifest.LeftOut = files, left
 	return &ArchiveDetail{rep, rep.Manifest}, nil
 }
 

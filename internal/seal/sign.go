@@ -40,7 +40,11 @@ type signature struct {
 
 func textToSign(message []byte) []byte {
 	sum := sha512.Sum512(message)
-	return append([]byte(signatureMagic), ssh.Marshal(signedText{Namespace, "", signatureHash, sum[:]})...)
+	return sumToSign(sum[:])
+}
+
+func sumToSign(sum []byte) []byte {
+	return append([]byte(signatureMagic), ssh.Marshal(signedText{Namespace, "", signatureHash, sum})...)
 }
 
 // plainKey gives the key itself, of which a certificate may be all that a signer shows.
@@ -88,6 +92,12 @@ func Signer(k ssh.PublicKey) string {
 
 // CheckSignature says which key made a signature of a message. Whose key that is, it cannot know.
 func CheckSignature(text string, message []byte) (signer string, err error) {
+	sum := sha512.Sum512(message)
+	return CheckSignatureOf(text, sum[:])
+}
+
+// CheckSignatureOf does the same for a message of which only the SHA-512 is at hand.
+func CheckSignatureOf(text string, sum []byte) (signer string, err error) {
 	text = strings.TrimSpace(text)
 	body, begins := strings.CutPrefix(text, signatureBegin)
 	body, ends := strings.CutSuffix(body, signatureEnd)
@@ -116,7 +126,7 @@ func CheckSignature(text string, message []byte) (signer string, err error) {
 	if made.Format == ssh.KeyAlgoRSA {
 		return "", errors.New("it is made with SHA-1, which proves nothing any more")
 	}
-	if err := key.Verify(textToSign(message), &made); err != nil {
+	if err := key.Verify(sumToSign(sum), &made); err != nil {
 		return "", errors.New("it does not belong to this text")
 	}
 	return Signer(key), nil
