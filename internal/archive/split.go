@@ -28,7 +28,7 @@ const maxParts = 999
 
 // Split cuts a file into parts of a size beside it, in one read: NAME.001, NAME.002, … Each has its name only when it is whole.
 func Split(ctx context.Context, file string, size int64, told func(bytes int64)) ([]Part, error) {
-	in, err := os.Open(file)
+	in, err := durable.OpenRegular(file)
 	if err != nil {
 		return nil, err
 	}
@@ -127,7 +127,7 @@ func openWhole(ctx context.Context, name string) (*whole, error) {
 	w := &whole{ctx: ctx}
 	size := int64(0)
 	for _, n := range names {
-		f, err := os.Open(n)
+		f, err := durable.OpenRegular(n)
 		if err != nil {
 			return nil, errors.Join(err, w.Close())
 		}

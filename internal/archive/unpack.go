@@ -14,6 +14,7 @@ import (
 	"strings"
 	"time"
 
+	"envask/internal/durable"
 	"envask/internal/logset"
 )
 
@@ -27,7 +28,7 @@ const (
 // Unpack unpacks the plain files of any tar (also compressed) or zip archive below a folder, with their times. Links and
 // special files are left out, and so is what a name would put elsewhere; skipped says how many.
 func Unpack(ctx context.Context, file, dir string) (skipped int, err error) {
-	f, err := os.Open(file)
+	f, err := durable.OpenRegular(file)
 	if err != nil {
 		return 0, err
 	}

@@ -212,6 +212,7 @@ func (s *session) approveAsk(a *flow.App, k *ask.Ask, digest string) error {
 
 // drawSheet draws an approval sheet, and what changed since the version approved last.
 func (s *session) drawSheet(w io.Writer, sheet flow.Sheet) {
+	w = term.SafeWriter(w)
 	fmt.Fprintln(w, s.screen.Paint(term.Bold, "This ask would:"))
 	for _, l := range sheet.Lines {
 		fmt.Fprintln(w, s.screen.Indented(2, 6, term.Clean(l)))

@@ -110,7 +110,7 @@ func lastSent(v *flow.CaseView) string {
 
 // casesCSV writes one line a case, in the columns of the table and a few more.
 func (s *session) casesCSV(views []*flow.CaseView) error {
-	w := csv.NewWriter(s.env.Out)
+	w := csv.NewWriter(term.SafeWriter(s.env.Out))
 	rows := [][]string{{"case", "state", "vendor", "site", "title", "opened", "rounds", "bytes", "last archive", "sent", "route", "answer"}}
 	for _, v := range views {
 		archive, sent, route, answer := "", "", "", ""

@@ -192,6 +192,7 @@ func (s *session) complain(w io.Writer, err error) {
 	if err == nil {
 		return
 	}
+	w = term.SafeWriter(w)
 	var problems keyfile.Problems
 	if errors.As(err, &problems) {
 		for _, line := range strings.Split(err.Error(), "\n") {
@@ -381,9 +382,18 @@ func (s *session) large(why string) (bool, error) {
 	return s.confirm(why + ". Collect all the same?")
 }
 
+// foreign gives where content goes that is not ours: on a terminal no byte of it may steer that, elsewhere it stays as it is.
+func (s *session) foreign() (out io.Writer, done func() error) {
+	if !s.screen.OnTerminal() {
+		return s.env.Out, func() error { return nil }
+	}
+	w := term.Foreign(s.env.Out)
+	return w, w.Close
+}
+
 // writeJSON writes the one document of a command.
 func (s *session) writeJSON(v any) error {
-	enc := json.NewEncoder(s.env.Out)
+	enc := json.NewEncoder(term.JSON(s.env.Out))
 	enc.SetIndent("", "  ")
 	return enc.Encode(v)
 }

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"time"
 
+	"envask/internal/cli/term"
 	"envask/internal/collect"
 	"envask/internal/flow"
 	"envask/internal/reach"
@@ -48,5 +49,5 @@ func (s *session) jsonEvent(e any) {
 	if s.screen.Quiet {
 		return
 	}
-	_ = json.NewEncoder(s.env.Err).Encode(d) // an event that cannot be shown stops nothing
+	_ = json.NewEncoder(term.JSON(s.env.Err)).Encode(d) // an event that cannot be shown stops nothing
 }

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"errors"
 
 	"github.com/spf13/cobra"
 
@@ -51,10 +52,11 @@ them; standard input is read once. With --case the aliases are those of that cas
 }
 
 func (s *session) redact(cmd *cobra.Command, a *flow.App, q flow.RedactRequest, files []string) error {
-	out := bufio.NewWriterSize(s.env.Out, 64<<10)
+	to, done := s.foreign()
+	out := bufio.NewWriterSize(to, 64<<10)
 	q.Files, q.In, q.Out = files, s.env.In, out
 	res, err := a.Redact(cmd.Context(), q)
-	if e := out.Flush(); err == nil && e != nil {
+	if e := errors.Join(out.Flush(), done()); err == nil && e != nil {
 		err = fault.Wrap("write the result", "", e)
 	}
 	if res != nil {

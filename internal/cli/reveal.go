@@ -1,11 +1,12 @@
 package cli
 
 import (
+	"errors"
 	"io"
-	"os"
 
 	"github.com/spf13/cobra"
 
+	"envask/internal/durable"
 	"envask/internal/fault"
 )
 
@@ -25,15 +26,16 @@ nothing is sent. Secrets cannot be turned back: nothing is kept of them.`,
 			}
 			var in io.Reader = s.env.In
 			if len(args) > 0 {
-				f, err := os.Open(args[0])
+				f, err := durable.OpenRegular(args[0])
 				if err != nil {
 					return fault.Wrap("reveal", "", err)
 				}
 				defer f.Close()
 				in = f
 			}
-			n, err := a.Reveal(cmd.Context(), c, s.env.Out, in)
-			if err != nil {
+			out, done := s.foreign()
+			n, err := a.Reveal(cmd.Context(), c, out, in)
+			if err = errors.Join(err, done()); err != nil {
 				return err
 			}
 			s.screen.Say("%d %s turned back", n, one(n, "alias", "aliases"))

@@ -113,7 +113,7 @@ func (s *session) eachLine(several bool, zone *time.Location) func(string, int64
 	if zone == nil {
 		zone = window.LocalZone()
 	}
-	enc := json.NewEncoder(s.env.Out)
+	enc := json.NewEncoder(term.JSON(s.env.Out))
 	enc.SetEscapeHTML(false)
 	last := ""
 	return func(file string, n int64, t time.Time, d stamp.Doubt, text []byte) error {

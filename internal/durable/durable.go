@@ -60,6 +60,22 @@ func Write(name string, perm os.FileMode, fill func(io.Writer) error) error {
 	return SyncDir(dir)
 }
 
+// OpenRegular opens a regular file for reading. Anything else is refused before it is opened: a FIFO or a device would hold us, where
+// no signal reaches.
+func OpenRegular(name string) (*os.File, error) {
+	info, err := os.Stat(name)
+	if err != nil {
+		return nil, err
+	}
+	if info.IsDir() {
+		return nil, fmt.Errorf("%s is a folder; name files", name)
+	}
+	if !info.Mode().IsRegular() {
+		return nil, fmt.Errorf("%s is not a regular file", name)
+	}
+	return os.Open(name)
+}
+
 // SyncDir flushes a folder, so that a rename in it survives a power cut. Windows has no such call and needs none.
 func SyncDir(dir string) error {
 	if runtime.GOOS == "windows" {

@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"envask/internal/casefile"
+	"envask/internal/durable"
 	"envask/internal/fault"
 	"envask/internal/policy"
 	"envask/internal/redact"
@@ -186,14 +187,11 @@ func (res *Redacted) add(name string, r redact.Result) {
 }
 
 func withFile(ctx context.Context, name string, use func(io.Reader) error) error {
-	f, err := os.Open(name)
+	f, err := durable.OpenRegular(name)
 	if err != nil {
 		return err
 	}
 	defer f.Close()
-	if info, err := f.Stat(); err == nil && info.IsDir() {
-		return errors.New("is a folder; name files")
-	}
 	return use(&progressReader{ctx: ctx, r: f})
 }
 

@@ -77,7 +77,7 @@ func (a *App) Submit(ctx context.Context, c *casefile.Case, q SubmitRequest) ([]
 				return receipts, nil
 			}
 		case ctx.Err() != nil:
-			return receipts, &fault.Error{Class: fault.Interrupted, Op: "submit", Err: errors.New("interrupted; nothing stands there under the final name"), Hint: "go on with: envask submit --resume"}
+			return receipts, a.interruptedOn(c, route)
 		case inTurn && i < len(routes)-1:
 			a.note("route %s did not take it (%v); the next one is %s", route.Name, err, routes[i+1].Name)
 		default:
@@ -85,6 +85,28 @@ func (a *App) Submit(ctx context.Context, c *casefile.Case, q SubmitRequest) ([]
 		}
 	}
 	return receipts, nil
+}
+
+// interruptedOn says what an interrupted submit may have left over a route, as far as that is known: the ledger has every file of
+// ours from before it is made there until it is settled.
+func (a *App) interruptedOn(c *casefile.Case, route ask.Route) error {
+	why, hint := "interrupted; nothing was left there", "send with: envask submit"
+	pending, err := undo.Pending(c)
+	for _, ch := range pending {
+		if ch.Where != routePrefix+route.Name {
+			continue
+		}
+		hint = fmt.Sprintf("go on with: envask submit --resume --case %s", c.Name)
+		if strings.HasSuffix(ch.Path, ".part") {
+			why = fmt.Sprintf("interrupted; under its final name nothing stands there, and %s is not whole", ch.Path)
+		} else {
+			why = fmt.Sprintf("interrupted; whether %s stands there, and how much of it, is not known", ch.Path)
+		}
+	}
+	if err != nil {
+		why = "interrupted; what was left there is not known"
+	}
+	return &fault.Error{Class: fault.Interrupted, Op: "submit over route", Target: route.Name, Err: errors.New(why), Hint: hint}
 }
 
 // approvedWriter takes the case's lock, for what an approved ask says.

@@ -7,6 +7,7 @@ import (
 	"os"
 	"time"
 
+	"envask/internal/durable"
 	"envask/internal/fault"
 	"envask/internal/logset"
 	"envask/internal/stamp"
@@ -64,7 +65,7 @@ func timesOf(ctx context.Context, q TimesRequest, name string) (*logset.Survey, 
 	if !info.Mode().IsRegular() {
 		return nil, errors.New("is no regular file; name files")
 	}
-	f, err := os.Open(name)
+	f, err := durable.OpenRegular(name)
 	if err != nil {
 		return nil, err
 	}

@@ -8,10 +8,11 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"sort"
 	"strings"
 	"unicode/utf8"
+
+	"envask/internal/durable"
 
 	"github.com/agext/levenshtein"
 	"go.yaml.in/yaml/v4"
@@ -57,7 +58,7 @@ type File struct {
 
 // ReadFile reads a file from disk, within MaxSize.
 func ReadFile(name string) ([]byte, error) {
-	f, err := os.Open(name)
+	f, err := durable.OpenRegular(name)
 	if err != nil {
 		return nil, err
 	}

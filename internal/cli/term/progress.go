@@ -88,7 +88,7 @@ func (b *Board) Set(name, format string, args ...any) {
 	if width := b.screen.Width - 1; len(text) > width { // a line that wraps cannot be drawn over
 		text = cutRunes(text, width)
 	}
-	l.text.Store(text)
+	l.text.Store(safe(text))
 }
 
 func cutRunes(s string, n int) string {
@@ -115,7 +115,7 @@ func (b *Board) Above(format string, args ...any) {
 	if b.screen.Quiet {
 		return
 	}
-	text := fmt.Sprintf(format, args...)
+	text := safe(fmt.Sprintf(format, args...))
 	b.mu.Lock()
 	var w io.Writer = b.screen.Err
 	if b.p != nil {

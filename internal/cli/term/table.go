@@ -22,7 +22,7 @@ func (s *Screen) Table(columns []Column, rows [][]string) {
 		return
 	}
 	t := table.NewWriter()
-	t.SetOutputMirror(s.Out)
+	t.SetOutputMirror(SafeWriter(s.Out))
 	style := table.StyleLight
 	style.Options = table.Options{SeparateHeader: true}
 	style.Box.PaddingLeft, style.Box.PaddingRight = "", "  "

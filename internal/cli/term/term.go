@@ -91,23 +91,30 @@ func Clean(s string) string {
 // Say writes a message, unless the engineer wants quiet.
 func (s *Screen) Say(format string, args ...any) {
 	if !s.Quiet {
-		fmt.Fprintf(s.Err, format+"\n", args...)
+		s.say(format+"\n", args...)
 	}
+}
+
+// say writes a message.
+func (s *Screen) say(format string, args ...any) {
+	_, _ = io.WriteString(s.Err, safe(fmt.Sprintf(format, args...))) // a message that cannot be shown stops nothing
 }
 
 // Detail writes a message that only --verbose shows.
 func (s *Screen) Detail(format string, args ...any) {
 	if s.Verbose {
-		fmt.Fprintf(s.Err, format+"\n", args...)
+		s.say(format+"\n", args...)
 	}
 }
 
 // Print writes a line of the result.
-func (s *Screen) Print(format string, args ...any) { fmt.Fprintf(s.Out, format+"\n", args...) }
+func (s *Screen) Print(format string, args ...any) {
+	_, _ = io.WriteString(s.Out, safe(fmt.Sprintf(format+"\n", args...))) // whoever gave Out remembers what could not be written
+}
 
 // Confirm asks for a yes. Anything but y or yes is a no.
 func (s *Screen) Confirm(question string) (bool, error) {
-	fmt.Fprintf(s.Err, "%s [y/N] ", question)
+	s.say("%s [y/N] ", question)
 	line, err := bufio.NewReader(io.LimitReader(s.In, 1<<10)).ReadString('\n')
 	if err != nil && err != io.EOF {
 		return false, err
@@ -122,7 +129,7 @@ func (s *Screen) Secret(question string) ([]byte, error) {
 	if !ok {
 		return nil, fmt.Errorf("nobody can be asked: %s", question)
 	}
-	fmt.Fprintf(s.Err, "%s: ", question)
+	s.say("%s: ", question)
 	text, err := xterm.ReadPassword(fd)
 	fmt.Fprintln(s.Err)
 	return text, err
@@ -169,7 +176,7 @@ func (s *Screen) Paint(color, text string) string {
 	if !s.Color || color == "" {
 		return text
 	}
-	return "\x1b[" + color + "m" + text + "\x1b[0m"
+	return paint(color, text)
 }
 
 // OnTerminal says whether results are read on a terminal.

@@ -65,7 +65,9 @@ func TestAskingAndSaying(t *testing.T) {
 	require.Equal(t, "Really? [y/N] Again? [y/N] said\n", errOut.String())
 	require.Equal(t, "word", s.Paint(Bad, "word"))
 	s.Color = true
-	require.Equal(t, "\x1b[31mword\x1b[0m", s.Paint(Bad, "word"))
+	s.Print("%s", s.Paint(Bad, "word"))
+	require.Equal(t, "\x1b[31mword\x1b[0m\n", out.String())
+	out.Reset()
 	s.Width = 40
 	s.Field("name", "one two three four five six seven eight nine")
 	require.Equal(t, "  name      one two three four five six\n            seven eight nine\n", out.String())
