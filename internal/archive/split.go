@@ -23,8 +23,8 @@ type Part struct {
 	SHA256 string `json:"sha256"`
 }
 
-// maxParts is what three digits can count.
-const maxParts = 999
+// MaxParts is what three digits can count.
+const MaxParts = 999
 
 // Split cuts a file into parts of a size beside it, in one read: NAME.001, NAME.002, … Each has its name only when it is whole.
 func Split(ctx context.Context, file string, size int64, told func(bytes int64)) ([]Part, error) {
@@ -37,8 +37,8 @@ func Split(ctx context.Context, file string, size int64, told func(bytes int64))
 	if err != nil {
 		return nil, err
 	}
-	if n := (info.Size() + size - 1) / size; n > maxParts {
-		return nil, fmt.Errorf("it would be %d parts; %d are the most", n, maxParts)
+	if n := (info.Size() + size - 1) / size; n > MaxParts {
+		return nil, fmt.Errorf("it would be %d parts; %d are the most", n, MaxParts)
 	}
 	// Parts of an earlier cut would be joined with these.
 	old, err := filepath.Glob(globEscape(file) + ".[0-9][0-9][0-9]")
@@ -113,7 +113,7 @@ func openWhole(ctx context.Context, name string) (*whole, error) {
 	names := []string{name}
 	if partName.MatchString(name) {
 		names = nil
-		for n := 1; n <= maxParts; n++ {
+		for n := 1; n <= MaxParts; n++ {
 			p := fmt.Sprintf("%s.%03d", name[:len(name)-4], n)
 			if _, err := os.Stat(p); err != nil {
 				break

@@ -74,27 +74,14 @@ func Fields(command string) []string {
 	return out
 }
 
-// checkFields reports placeholders that cannot work where they stand. They are quoted when they are filled in: within
-// quotes of the command that would end the quoting.
+// checkFields reports placeholders that cannot work where they stand.
 func checkFields(v keyfile.Value, folder bool) {
-	quote := byte(0)
-	for i := 0; i < len(v.Text); i++ {
-		switch c := v.Text[i]; {
-		case c == '\\' && quote != '\'':
-			i++
-		case c == quote:
-			quote = 0
-		case quote == 0 && (c == '\'' || c == '"'):
-			quote = c
-		case c == '{' && quote != 0:
-			if p := commandField.FindString(v.Text[i:]); p != "" && strings.HasPrefix(v.Text[i:], p) {
-				v.Problem("%s stands within quotes; write it outside of them: what is filled in is quoted already", p)
-			}
-		case c == '`':
-			if commandField.MatchString(v.Text[i:]) {
-				v.Problem("a placeholder does not go with backquotes; write $(...) instead")
-			}
+	for _, m := range checkPlaces(v.Text) {
+		where := ""
+		if m.line > 1 {
+			where = fmt.Sprintf(" (line %d of the command)", m.line)
 		}
+		v.Problem("%s %s%s", m.field, m.why, where)
 	}
 	for _, f := range Fields(v.Text) {
 		if f == "folder" && !folder {

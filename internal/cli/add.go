@@ -12,8 +12,10 @@ func newAdd(s *session) *cobra.Command {
 		Use:   "add RECEIPT...",
 		Short: "Take the receipt of an archive that was sent from elsewhere into the case",
 		Long: `Take receipts into the case: an archive that was packed here can be carried to another machine and sent from there (envask
-submit ARCHIVE --ask FILE). Its receipt, ARCHIVE.receipt-ROUTE.json, is compared with the archives of the case and kept, so that
-envask cases and envask show know that it was sent.`,
+submit ARCHIVE --ask FILE). Its receipt, ARCHIVE.receipt-ROUTE.json, is compared with the archives and routes of the case and kept, so
+that envask cases and envask show know that it was sent. What it says of a proof counts as its word only, and tidy keeps the evidence,
+unless it is signed (envask submit --sign KEY) by a key that stands in the file signers in your home, or envask submit --confirm has
+asked the other side.`,
 		Example: `  envask add /media/stick/26031407_tallow-pier_r1.receipt-desk.json`,
 		Args:    cobra.MinimumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
@@ -36,6 +38,9 @@ envask cases and envask show know that it was sent.`,
 					word = "known already:"
 				}
 				s.screen.Print("%s %s over %s, %s", word, term.Clean(rec.Name), term.Clean(rec.Route), shortTime(rec.Finished))
+				if rec.Word != "" && added {
+					s.screen.Print("  %s", term.Clean(rec.Word))
+				}
 			}
 			if s.common.json {
 				return s.writeJSON(list)

@@ -66,6 +66,7 @@ in .carry.json, and bring the receipt back with envask add.`,
 	}
 	addSubmit(c, &q)
 	addAccept(c, &accept)
+	c.Flags().StringVar(&q.SignWith, "sign", "", "sign the receipt with this private SSH key, so that envask add elsewhere takes its word")
 	c.Flags().BoolVar(&q.Resume, "resume", false, "go on with the submit that stopped on its way")
 	c.Flags().StringVar(&bandwidth, "bandwidth", "", "bytes a second at most, such as 2MiB")
 	c.Flags().StringVar(&askFile, "ask", "", "send ARCHIVE without its case, over the routes of this ask")

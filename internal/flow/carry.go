@@ -18,7 +18,6 @@ import (
 	"envask/internal/durable"
 	"envask/internal/fault"
 	"envask/internal/seal"
-	"envask/internal/submit"
 )
 
 // An archive that was packed on one machine can be sent from another, where its case is not: on a jump host, by a colleague.
@@ -256,54 +255,3 @@ func (a *App) takeAlong(c *casefile.Case, along *carry) error {
 	}
 	return fault.Wrap("write the ledger", c.Dir, err)
 }
-
-// AddReceipt takes a receipt into the case, of an archive that was packed here and sent from elsewhere. added is false when
-// the case has it already.
-func (a *App) AddReceipt(c *casefile.Case, file string) (rec *submit.Receipt, added bool, err error) {
-	refuse := func(why, hint string) (*submit.Receipt, bool, error) {
-		return nil, false, fault.New(fault.Usage, "add", file, why, hint)
-	}
-	data, err := readSmall(file)
-	if err != nil {
-		return nil, false, fault.Wrap("add", file, err)
-	}
-	rec = &submit.Receipt{}
-	dec := json.NewDecoder(bytes.NewReader(data))
-	dec.DisallowUnknownFields()
-	if err := dec.Decode(rec); err != nil || rec.Route == "" || rec.SHA256 == "" || rec.Finished.IsZero() {
-		return refuse("it is no receipt of Envask", "a receipt is named ARCHIVE.receipt-ROUTE.json")
-	}
-	if rec.Case != c.Number {
-		return refuse(fmt.Sprintf("it is of case %q, not of %s", rec.Case, c.Number), "choose the case with --case")
-	}
-	if rec.Name != filepath.Base(rec.Name) || !routeName(rec.Route) {
-		return refuse("it names a path where a name belongs", "")
-	}
-	w, err := a.write(c)
-	if err != nil {
-		return nil, false, err
-	}
-	defer w.Close()
-	_, sum := rec.Plain()
-	packed, err := packedAs(c, sum)
-	if err != nil {
-		return nil, false, fault.Wrap("read the ledger", c.Name, err)
-	}
-	if packed == "" {
-		return refuse("no archive with the SHA-256 "+sum[:min(len(sum), 12)]+"… was packed in this case", "")
-	}
-	had, err := receiptsOf(c)
-	if err != nil {
-		return nil, false, fault.Wrap("read the ledger", c.Name, err)
-	}
-	for _, h := range had {
-		if h.Route == rec.Route && h.SHA256 == rec.SHA256 && h.Finished.Equal(rec.Finished) {
-			return rec, false, nil
-		}
-	}
-	rec.Brought = a.Who + ", " + a.Now().UTC().Format(time.RFC3339)
-	return rec, true, fault.Wrap("add", file, a.keepReceipt(w, rec))
-}
-
-// routeName says whether a text could name a route.
-func routeName(s string) bool { return casefile.CheckName(s) == nil }

@@ -17,6 +17,7 @@ import (
 	"envask/internal/casefile"
 	"envask/internal/durable"
 	"envask/internal/fault"
+	"envask/internal/reach"
 	"envask/internal/seal"
 	"envask/internal/submit"
 	"envask/internal/undo"
@@ -28,8 +29,9 @@ type SubmitRequest struct {
 	Routes     []string // names; none is the only one of the ask, or all in their order if the ask says so
 	Incomplete bool     // send although something required is missing
 	ReadBack   bool
-	Resume     bool  // the archive and the route of the last submit that did not come to its end
-	Bandwidth  int64 // bytes a second; 0 is no limit
+	Resume     bool   // the archive and the route of the last submit that did not come to its end
+	Bandwidth  int64  // bytes a second; 0 is no limit
+	SignWith   string // path of a private SSH key that signs the receipts; "" signs nothing
 	Accept     map[string]string
 	// Confirm asks the last question before sending; nil when nobody can be asked.
 	Confirm func(question string) (bool, error)
@@ -345,7 +347,10 @@ func (a *App) send(ctx context.Context, w *casefile.Writer, k *ask.Ask, route as
 	}
 	rec.Ask, rec.Ledger = k.Digest, w.Ledger.Head()
 	rec.Case, rec.Route, rec.To, rec.By = w.Number, route.Name, route.To, a.Who
-	return &rec, a.keepReceipt(w, &rec)
+	if err := a.keepReceipt(w, &rec); err != nil || q.SignWith == "" {
+		return &rec, err
+	}
+	return &rec, a.signReceipt(w.Case, m.Dialer, &rec, q.SignWith)
 }
 
 // joined adds the receipt of one part to that of the whole.
@@ -452,6 +457,23 @@ func (a *App) keepReceipt(w *casefile.Writer, rec *submit.Receipt) error {
 	}
 	text := strings.TrimSuffix(ReceiptFile(w.Case, rec), ".json") + ".txt"
 	return durable.WriteFile(text, []byte(rec.Line()+"\n"), 0o600)
+}
+
+// signReceipt signs a receipt, for whoever takes it in elsewhere.
+func (a *App) signReceipt(c *casefile.Case, d *reach.Dialer, rec *submit.Receipt, key string) error {
+	signer, err := d.Signer(d.Path(key))
+	if err != nil {
+		return &fault.Error{Class: fault.Usage, Op: "--sign", Err: err}
+	}
+	data, err := os.ReadFile(ReceiptFile(c, rec))
+	if err != nil {
+		return err
+	}
+	text, err := seal.Sign(signer, data)
+	if err != nil {
+		return err
+	}
+	return durable.WriteFile(receiptSignature(ReceiptFile(c, rec)), []byte(text), 0o600)
 }
 
 // ReceiptFile gives the path of a receipt.

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"path/filepath"
 	"slices"
+	"time"
 
 	"envask/internal/ask"
 	"envask/internal/casefile"
@@ -54,6 +55,11 @@ func (a *App) ConfirmReceipts(ctx context.Context, c *casefile.Case, q SubmitReq
 			var f *fault.Error
 			if errors.As(err, &f) { // the route is named beside it
 				x.Error = f.Err.Error()
+			}
+		} else if x.Proved && !rec.Proved { // now we have seen it ourselves
+			rec.Proved, rec.Proof, rec.Word = true, x.Proof+"; asked again on "+a.Now().UTC().Format(time.RFC3339), ""
+			if err := a.keepReceipt(w, &rec); err != nil {
+				return nil, err
 			}
 		}
 		out = append(out, x)

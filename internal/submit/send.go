@@ -7,6 +7,7 @@ import (
 	"io"
 	"net"
 	"os"
+	"slices"
 	"syscall"
 	"time"
 
@@ -25,10 +26,17 @@ type passing struct{ error }
 
 func (p passing) Unwrap() error { return p.error }
 
+// passingNumbers are the errors of the system that another try may not meet.
+var passingNumbers = []syscall.Errno{syscall.ECONNRESET, syscall.EPIPE, syscall.ETIMEDOUT, syscall.ECONNABORTED, syscall.ECONNREFUSED, syscall.EHOSTUNREACH, syscall.ENETUNREACH, syscall.EINTR, syscall.EAGAIN}
+
 // isPassing says whether it is worth to try again.
 func isPassing(err error) bool {
 	var p passing
 	var n net.Error
+	var number syscall.Errno
+	if errors.As(err, &number) && !errors.As(err, &p) { // each is a net.Error by its methods, also that a disk is full
+		return slices.Contains(passingNumbers, number)
+	}
 	return errors.As(err, &p) || errors.As(err, &n) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, io.EOF) || errors.Is(err, syscall.ECONNRESET) ||
 		errors.Is(err, syscall.EPIPE) || errors.Is(err, net.ErrClosed)
 }

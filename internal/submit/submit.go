@@ -49,6 +49,7 @@ type Receipt struct {
 	Ask      string    `json:"ask_sha256,omitempty"`    // of the approved ask, by which it was packed and sent
 	Ledger   string    `json:"ledger_sha256,omitempty"` // of the case's last record before it was sent
 	Parts    []Receipt `json:"parts,omitempty"`         // when it went in parts
+	Word     string    `json:"word,omitempty"`          // what a proof that was brought rests on
 	Brought  string    `json:"brought,omitempty"`       // who took it into the case, and when, where it was sent from elsewhere
 }
 

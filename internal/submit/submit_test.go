@@ -5,10 +5,13 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
+	"io"
 	"io/fs"
+	"net"
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -276,4 +279,22 @@ func TestLoadCredentials(t *testing.T) {
 	_, err = LoadCredentials(file)
 	require.ErrorContains(t, err, "credentials.yaml:2:38: password: never stands here itself")
 	require.NotContains(t, err.Error(), "hunter2")
+}
+
+// A full disk and a folder that is gone are tried once: another try would meet them again.
+func TestWhatIsTriedAgain(t *testing.T) {
+	for err, again := range map[error]bool{
+		&os.PathError{Op: "write", Path: "x", Err: syscall.ENOSPC}: false, &os.PathError{Op: "open", Path: "x", Err: syscall.ENOENT}: false,
+		&net.OpError{Op: "read", Err: os.NewSyscallError("read", syscall.ECONNRESET)}: true, &net.OpError{Op: "dial", Err: os.NewSyscallError("connect", syscall.ECONNREFUSED)}: true,
+		io.ErrUnexpectedEOF: true, passing{errors.New("busy")}: true, errors.New("what"): false,
+	} {
+		require.Equal(t, again, isPassing(err), "%v", err)
+	}
+	tries := 0
+	m := &Means{Changes: &changeLog{}, Pause: func(context.Context, int) error { tries++; return nil }}
+	_, err := Send(context.Background(), func(ctx context.Context) (Route, error) {
+		return Open(ctx, "stick", filepath.Join(t.TempDir(), "gone"), m)
+	}, parcel(t, 100), m)
+	require.Error(t, err)
+	require.Zero(t, tries)
 }
