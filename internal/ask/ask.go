@@ -154,6 +154,9 @@ var ArchiveFields = []string{"case", "site", "system", "round", "from", "to", "d
 // ArchiveFormats are the forms that an archive can have.
 var ArchiveFormats = []string{"tar.gz", "tar.zst", "zip"}
 
+// MaxItems bounds the items of an ask, its questions, and what each item lists: all of it is looked at for every system.
+const MaxItems = 1000
+
 // DefaultArchive is the archive name when the ask gives none.
 const DefaultArchive = "{case}_{site}_{round}"
 
@@ -238,23 +241,17 @@ func (a *Ask) readCase(m *keyfile.Map) {
 	m.Done()
 }
 
-func pattern(v keyfile.Value, key string) *regexp.Regexp {
-	if !v.Set() {
-		return nil
-	}
-	re, err := regexp.Compile(v.Text)
-	if err != nil {
-		v.Problem("%s: not a usable expression: %s", key, strings.TrimPrefix(err.Error(), "error parsing regexp: "))
-		return nil
-	}
-	return re
-}
+func pattern(v keyfile.Value, key string) *regexp.Regexp { return v.Expression(key) }
 
 func (a *Ask) readQuestions(m *keyfile.Map) {
 	seen := map[string]int{}
 	for _, q := range m.Maps("questions") {
 		id := q.Need("id")
 		unique(seen, "question", id)
+		if len(a.Questions) == MaxItems {
+			id.Problem("questions: more than %d", MaxItems)
+			break
+		}
 		a.Questions = append(a.Questions, Question{
 			ID: checkWord("id", id), Text: q.Need("text").Text, Required: q.Bool("required", false), Like: pattern(q.Value("like"), "like"), Disclose: q.Bool("disclose", false),
 		})
@@ -281,6 +278,10 @@ func (a *Ask) readItems(m *keyfile.Map) {
 	for _, im := range m.Maps("items") {
 		id := im.Need("id")
 		unique(seen, "item", id)
+		if len(a.Items) == MaxItems {
+			id.Problem("items: more than %d; make several asks of it", MaxItems)
+			break
+		}
 		if id.Text == Vitals {
 			id.Problem("id: %q is what every ask has already; vitals: no leaves it out", id.Text)
 		}

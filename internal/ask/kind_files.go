@@ -64,7 +64,11 @@ const DefaultRotateTimeout = time.Minute
 
 func readFiles(m *keyfile.Map) Spec {
 	f := Files{Cut: m.Choice("cut", "lines", "files", "none"), History: AllHistory}
-	for _, v := range m.Strings("files") {
+	for i, v := range m.Strings("files") {
+		if i == MaxItems {
+			v.Problem("files: more than %d patterns", MaxItems)
+			break
+		}
 		checkPattern("files", v)
 		f.Patterns = append(f.Patterns, v.Text)
 	}
@@ -150,6 +154,8 @@ func checkPattern(key string, v keyfile.Value) {
 		v.Problem(key+": %q must not contain ..", p)
 	case strings.ContainsRune(p, 0):
 		v.Problem(key+": %q contains a NUL byte", p)
+	case keyfile.CostlyPattern(p) != "":
+		v.Problem(key+": the pattern %s", keyfile.CostlyPattern(p))
 	case bracesWithSlash.MatchString(p):
 		v.Problem(key+": %q has a slash within braces; write two patterns", p)
 	case !windowsPath.MatchString(p) && !doublestar.ValidatePattern(p):

@@ -65,7 +65,11 @@ func readRun(m *keyfile.Map) Spec {
 	r := Run{Max: m.Size("max", DefaultMaxOutput)}
 	commands := m.Strings("run")
 	makes := m.Strings("makes")
-	for _, v := range commands {
+	for i, v := range commands {
+		if i == MaxItems {
+			v.Problem("run: more than %d commands", MaxItems)
+			break
+		}
 		if strings.TrimSpace(v.Text) == "" || strings.ContainsRune(v.Text, 0) {
 			v.Problem("run: expected a command line, found %q", v.Text)
 		}

@@ -19,7 +19,7 @@ import (
 )
 
 // MaxSize is the largest file that is read, in bytes. Files that people write are small; a larger one is a mistake.
-const MaxSize = 4 << 20
+const MaxSize = 2 << 20
 
 // maxNodes bounds the number of YAML nodes that are looked at.
 const maxNodes = 200_000

@@ -82,7 +82,7 @@ func TestReadFileHasALimit(t *testing.T) {
 	_, err := ReadFile(at)
 	require.NoError(t, err)
 	_, err = ReadFile(over)
-	require.ErrorContains(t, err, "larger than 4 MiB")
+	require.ErrorContains(t, err, "larger than 2 MiB")
 }
 
 func TestParseSize(t *testing.T) {

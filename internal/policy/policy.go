@@ -72,7 +72,11 @@ func Read(m *keyfile.Map) *Policy {
 		p.readLiteral(l)
 		l.Done()
 	}
-	for _, e := range m.Maps("expressions") {
+	for i, e := range m.Maps("expressions") {
+		if i == maxExpressions {
+			e.Problem("expressions: more than %d; each is looked for in every line", maxExpressions)
+			break
+		}
 		p.readExpression(e)
 		e.Done()
 	}
@@ -98,6 +102,9 @@ var domain = regexp.MustCompile(`^[A-Za-z0-9]([A-Za-z0-9-]*[A-Za-z0-9])?(\.[A-Za
 
 // IsDomain says whether a text is a domain of two labels or more.
 func IsDomain(text string) bool { return domain.MatchString(text) }
+
+// maxExpressions bounds the rules of one's own.
+const maxExpressions = 100
 
 // minLiteral is the shortest text that is removed wherever it stands, in bytes.
 const minLiteral = redact.MinName
@@ -172,12 +179,8 @@ func (p *Policy) readExpression(m *keyfile.Map) {
 	if name.Text != "" && (!ownName.MatchString(name.Text) || slices.Contains(redact.RuleNames(), name.Text)) {
 		name.Problem("name: %q is not a name for a rule of one's own: lower-case words with dashes, and none that there is already", name.Text)
 	}
-	re, err := regexp.Compile(match.Text)
-	if match.Text == "" {
-		return
-	}
-	if err != nil {
-		match.Problem("match: %v", err)
+	re := match.Expression("match")
+	if re == nil {
 		return
 	}
 	if re.MatchString("") {

@@ -50,7 +50,7 @@ func TestMistakesAreNamedAtTheirPlaces(t *testing.T) {
 		"literals: [{class: user}]\n":                      "text",
 		"literals: [{text: abcdef, class: person}]\n":      "class: expected secret, user, host or id",
 		"expressions: [{name: jwt, match: 'a'}]\n":         "is not a name for a rule of one's own",
-		"expressions: [{name: x, match: '(?<bad'}]\n":      "match: error parsing regexp",
+		"expressions: [{name: x, match: '(?<bad'}]\n":      "match: not a usable expression",
 		"never: ['']\n":                                    "an empty value says nothing",
 		"paths: ['a[']\n":                                  "is not a pattern of paths",
 		"approval: perhaps\n":                              "approval: expected",
