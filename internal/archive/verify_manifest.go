@@ -19,7 +19,6 @@ type manifestReader struct {
 	found   bool
 	err     error
 	rest    map[string]json.RawMessage
-	size    int // of rest, in bytes
 	digests digests
 	files   int
 }
@@ -29,7 +28,7 @@ func (m *manifestReader) begin(v *verifier) io.WriteCloser {
 	if v.stage == nameThem {
 		return readBeside(func(io.Reader) {})
 	}
-	*m = manifestReader{found: true, rest: map[string]json.RawMessage{}, digests: newDigests()}
+	*m = manifestReader{found: true, digests: newDigests()}
 	return readBeside(func(in io.Reader) {
 		in = io.TeeReader(in, m.digests.sum512)
 		allowed := &allowance{r: in}
@@ -55,49 +54,75 @@ func (a *allowance) Read(b []byte) (int, error) {
 	return n, err
 }
 
-func (m *manifestReader) read(v *verifier, dec *json.Decoder, allowed *allowance) error {
+func (m *manifestReader) read(v *verifier, dec *json.Decoder, allowed *allowance) (err error) {
+	m.rest, err = readManifest(dec, allowed, func(f *File) error { return m.file(v, f) }, func(l *LeftOut) error {
+		if v.look.LeftOut != nil {
+			v.look.LeftOut(l)
+		}
+		return nil
+	})
+	return err
+}
+
+// ReadManifest reads a manifest by itself. Its list of files goes to a function, entry by entry.
+func ReadManifest(r io.Reader, file func(*File) error) (*Manifest, error) {
+	allowed := &allowance{r: r}
+	rest, err := readManifest(json.NewDecoder(allowed), allowed, file, func(*LeftOut) error { return nil })
+	if err != nil {
+		return nil, err
+	}
+	return fromRest(rest)
+}
+
+func fromRest(rest map[string]json.RawMessage) (*Manifest, error) {
+	data, err := json.Marshal(rest)
+	m := &Manifest{}
+	if err == nil {
+		err = json.Unmarshal(data, m)
+	}
+	return m, err
+}
+
+// readManifest reads a manifest, and gives all of it but its two long lists.
+func readManifest(dec *json.Decoder, allowed *allowance, file func(*File) error, left func(*LeftOut) error) (map[string]json.RawMessage, error) {
+	rest, size := map[string]json.RawMessage{}, 0
 	allowed.left = maxElement
 	if t, err := dec.Token(); err != nil || t != json.Delim('{') {
-		return errors.Join(err, errors.New("it is not an object"))
+		return nil, errors.Join(err, errors.New("it is not an object"))
 	}
 	for dec.More() {
 		allowed.left = maxRest
 		t, err := dec.Token()
 		if err != nil {
-			return err
+			return nil, err
 		}
 		switch key := t.(string); key {
 		case "files":
-			err = eachElement(dec, allowed, func(f *File) error { return m.file(v, f) })
+			err = eachElement(dec, allowed, file)
 		case "left_out":
-			err = eachElement(dec, allowed, func(l *LeftOut) error {
-				if v.look.LeftOut != nil {
-					v.look.LeftOut(l)
-				}
-				return nil
-			})
+			err = eachElement(dec, allowed, left)
 		default:
 			var raw json.RawMessage
 			if err = dec.Decode(&raw); err == nil {
-				if m.size += len(raw); m.size > maxRest {
-					return errLongElement
+				if size += len(raw); size > maxRest {
+					return nil, errLongElement
 				}
-				m.rest[key] = raw
+				rest[key] = raw
 			}
 		}
 		if err != nil {
-			return err
+			return nil, err
 		}
 	}
 	allowed.left = maxElement
 	if _, err := dec.Token(); err != nil {
-		return err
+		return nil, err
 	}
 	allowed.left = maxElement
 	if _, err := dec.Token(); err != io.EOF {
-		return errors.New("something stands behind it")
+		return nil, errors.New("something stands behind it")
 	}
-	return nil
+	return rest, nil
 }
 
 // eachElement reads a list, entry by entry; null is an empty one.
@@ -161,20 +186,16 @@ func (m *manifestReader) finish(v *verifier) {
 		r.differ(ManifestName, "changed", "cannot be read: "+m.err.Error())
 		return
 	}
-	data, err := json.Marshal(m.rest)
-	var out Manifest
-	if err == nil {
-		err = json.Unmarshal(data, &out)
-	}
+	out, err := fromRest(m.rest)
 	if err != nil {
 		r.differ(ManifestName, "changed", "cannot be read: "+err.Error())
 		return
 	}
-	r.Manifest, r.Complete = &out, out.Complete
+	r.Manifest, r.Complete = out, out.Complete
 	if out.Lacking != nil {
 		r.Lacking = out.Lacking
 	}
-	v.checkSignature(&out)
+	v.checkSignature(out)
 }
 
 // checkSignature holds the signature against the manifest, and the key that made it against the one that the manifest names.

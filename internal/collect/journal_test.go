@@ -7,9 +7,11 @@ import (
 	"context"
 	"encoding/binary"
 	"fmt"
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"testing"
 	"time"
@@ -164,4 +166,26 @@ func TestEventsOfASystem(t *testing.T) {
 	require.Contains(t, string(text), "kiosk-1 Kiosk 12: The kiosk is ready.")
 	require.Equal(t, Failed, round.Coverage[1].State)
 	require.Contains(t, round.Coverage[1].Reason, "The specified channel could not be found.")
+}
+
+// A journal of one endless line, and an event without end, are read in little memory.
+func TestEndlessJournals(t *testing.T) {
+	for name, convert := range map[string]func(in io.Reader, out io.Writer, zone *time.Location) error{"journal": JournalText, "events": EventsText} {
+		begin := map[string]string{"journal": "MESSAGE=", "events": "<Events><Event><System><Computer>"}[name]
+		var before, after runtime.MemStats
+		runtime.GC()
+		runtime.ReadMemStats(&before)
+		_ = convert(io.MultiReader(strings.NewReader(begin), io.LimitReader(endlessly{}, 1<<30)), io.Discard, time.UTC)
+		runtime.ReadMemStats(&after)
+		require.Less(t, (after.HeapSys-min(after.HeapSys, before.HeapSys))>>20, uint64(100), name)
+	}
+}
+
+type endlessly struct{}
+
+func (endlessly) Read(b []byte) (int, error) {
+	for i := range b {
+		b[i] = 'x'
+	}
+	return len(b), nil
 }

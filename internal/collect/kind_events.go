@@ -73,12 +73,14 @@ var levelNames = map[int]string{1: "critical", 2: "error", 3: "warning", 5: "ver
 
 // EventsText makes lines to read of events as XML: time, computer, provider, number, level, and what they say.
 func EventsText(in io.Reader, out io.Writer, zone *time.Location) error {
-	r := bufio.NewReader(transform.NewReader(in, unicode.BOMOverride(unicode.UTF8.NewDecoder())))
+	bounded := &perEvent{r: transform.NewReader(in, unicode.BOMOverride(unicode.UTF8.NewDecoder())), left: maxEvent}
+	r := bufio.NewReader(bounded)
 	w := bufio.NewWriter(out)
 	d := xml.NewDecoder(r)
 	d.Strict = false
 	d.CharsetReader = func(_ string, input io.Reader) (io.Reader, error) { return input, nil } // it is UTF-8 by now
 	for {
+		bounded.left = maxEvent
 		t, err := d.Token()
 		if err == io.EOF {
 			return w.Flush()
@@ -98,6 +100,24 @@ func EventsText(in io.Reader, out io.Writer, zone *time.Location) error {
 			return err
 		}
 	}
+}
+
+// maxEvent bounds one event as XML, in bytes; those of Windows have 64 KiB at most.
+const maxEvent = 4 << 20
+
+// perEvent is a reader of which so many bytes may be read until the next event.
+type perEvent struct {
+	r    io.Reader
+	left int
+}
+
+func (p *perEvent) Read(b []byte) (int, error) {
+	if p.left <= 0 {
+		return 0, fmt.Errorf("an event of more than %d MiB", maxEvent>>20)
+	}
+	n, err := p.r.Read(b[:min(len(b), p.left)])
+	p.left -= n
+	return n, err
 }
 
 func (e *event) write(w io.Writer, zone *time.Location) error {

@@ -73,7 +73,7 @@ func JournalText(in io.Reader, out io.Writer, zone *time.Location) error {
 		return err
 	}
 	for {
-		line, err := r.ReadString('\n')
+		line, err := cutLine(r)
 		if err == io.EOF && line == "" {
 			return errors.Join(flush(), w.Flush())
 		}
@@ -95,6 +95,21 @@ func JournalText(in io.Reader, out io.Writer, zone *time.Location) error {
 		}
 		if keepField[name] {
 			entry[name] = value
+		}
+	}
+}
+
+// maxJournalLine is how much of one line of a journal is kept in memory, in bytes: a system can send one without end.
+const maxJournalLine = 64 << 10
+
+// cutLine reads a line with its end, and keeps its beginning.
+func cutLine(r *bufio.Reader) (string, error) {
+	var kept []byte
+	for {
+		piece, err := r.ReadSlice('\n')
+		kept = append(kept, piece[:min(len(piece), max(0, maxJournalLine-len(kept)))]...)
+		if err != bufio.ErrBufferFull {
+			return string(kept), err
 		}
 	}
 }

@@ -62,18 +62,19 @@ func topOf(dir string) (string, error) {
 
 // fromManifest takes from an archive's manifest which file is of which item, which was cut by line, and what was asked for.
 func (s *Side) fromManifest(file string) {
-	data, err := os.ReadFile(file)
-	var m struct {
-		Coverage collect.Coverage
-		Files    []archive.File
-	}
-	if err != nil || json.Unmarshal(data, &m) != nil {
+	in, err := os.Open(file)
+	if err != nil {
 		return // without it the files are compared by their names
 	}
-	for _, f := range m.Files {
+	defer in.Close()
+	m, err := archive.ReadManifest(in, func(f *archive.File) error {
 		if x := s.Files[Key{f.System, strings.TrimPrefix(f.Path, "systems/"+f.System+"/")}]; x != nil {
 			x.Item, x.Log = f.Item, x.Log || f.Cut != nil || !f.First.IsZero()
 		}
+		return nil
+	})
+	if err != nil {
+		return
 	}
 	s.AskedFor(m.Coverage)
 }
@@ -115,12 +116,19 @@ func (s *Side) add(system, dir string) error {
 
 // AddFacts reads the vitals of a system; what cannot be read has no facts.
 func (s *Side) AddFacts(system, file string) {
-	data, err := os.ReadFile(file)
+	f, err := os.Open(file)
+	if err != nil {
+		return
+	}
+	defer f.Close()
 	var v collect.Vitals
-	if err == nil && json.Unmarshal(data, &v) == nil {
+	if json.NewDecoder(io.LimitReader(f, maxVitals)).Decode(&v) == nil {
 		s.Facts[system] = v
 	}
 }
+
+// maxVitals is the most that is read of what an archive says of a system's state, in bytes.
+const maxVitals = 4 << 20
 
 // LooksLikeLog says by its path whether a file is a log, of which only the name and size are compared.
 func LooksLikeLog(name string) bool {

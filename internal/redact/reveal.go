@@ -25,8 +25,10 @@ func Reveal(t *Table, w *bufio.Writer, r io.Reader) (int, error) {
 	}
 	n := 0
 	br := bufio.NewReaderSize(r, 64<<10)
+	held := ""
 	for {
-		line, err := br.ReadString('\n')
+		line, rest, err := pieceOf(br, held)
+		held = rest
 		cards := 0
 		line = numberAliases().ReplaceAllStringFunc(line, func(text string) string {
 			if o, ok := back[onlyNumber(text)]; ok {
@@ -47,6 +49,32 @@ func Reveal(t *Table, w *bufio.Writer, r io.Reader) (int, error) {
 		if err != nil {
 			return n, errors.Join(err, w.Flush())
 		}
+	}
+}
+
+// maxRevealed is how much of one line is in memory, in bytes; a longer one is taken in pieces that end between words.
+const maxRevealed = 1 << 20
+
+// pieceOf gives the next line, or as much of it as goes, and what of it is held back for the next piece.
+func pieceOf(br *bufio.Reader, held string) (piece, rest string, err error) {
+	line := []byte(held)
+	for {
+		part, err := br.ReadSlice('\n')
+		line = append(line, part...)
+		if err != bufio.ErrBufferFull {
+			return string(line), "", err
+		}
+		if len(line) < maxRevealed {
+			continue
+		}
+		cut := len(line)
+		for cut > len(line)/2 && (isAliasByte(line[cut-1]) || line[cut-1] == ' ') { // numbers in groups hold blanks
+			cut--
+		}
+		if cut == len(line)/2 { // one endless word
+			cut = len(line)
+		}
+		return string(line[:cut]), string(line[cut:]), nil
 	}
 }
 
