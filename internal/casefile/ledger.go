@@ -14,6 +14,8 @@ import (
 	"path/filepath"
 	"sync"
 	"time"
+
+	"envask/internal/durable"
 )
 
 // MaxRecord is the longest line of the ledger, in bytes.
@@ -184,6 +186,7 @@ func (l *Ledger) Append(kind string, data any) error {
 	if err != nil {
 		return err
 	}
+	durable.Point("before ledger " + kind)
 	if _, err := l.f.Write(append(body, '\n')); err != nil {
 		// A full disk may have taken half a line: take it back, so that the next line does not stand behind it.
 		if e := l.f.Truncate(start); e == nil {
@@ -194,9 +197,12 @@ func (l *Ledger) Append(kind string, data any) error {
 	if err := l.f.Sync(); err != nil {
 		return fmt.Errorf("flush the ledger: %w", err)
 	}
+	durable.Point("between ledger and head, " + kind)
 	end := head{l.next, hashOf(body)}
 	l.next, l.last = l.next+1, end.hash
-	return end.write(l.head)
+	err = end.write(l.head)
+	durable.Point("after ledger " + kind)
+	return err
 }
 
 // Head gives the hash of the last record.

@@ -6,6 +6,8 @@ import (
 	"os"
 	"path/filepath"
 
+	"envask/internal/durable"
+
 	"github.com/gofrs/flock"
 )
 
@@ -35,6 +37,11 @@ func (h Home) Temp() (dir string, done func(), err error) {
 
 // lockEnding ends the names of the locks beside temporary folders: who holds it still works there.
 const lockEnding = ".lock"
+
+// Sweep removes what killed processes left aside in the home, where several may work at once.
+func (h Home) Sweep() error {
+	return errors.Join(durable.SweepShared(h.Dir), durable.SweepShared(h.ApprovalsDir()), h.SweepTemp())
+}
 
 // SweepTemp removes the temporary folders of processes that are gone.
 func (h Home) SweepTemp() error {

@@ -14,6 +14,7 @@ import (
 	"path/filepath"
 	"time"
 
+	"envask/internal/durable"
 	"envask/internal/reach"
 )
 
@@ -246,9 +247,11 @@ func place(part, final string, modified time.Time) error {
 	if err := os.MkdirAll(filepath.Dir(final), 0o700); err != nil {
 		return ours(err)
 	}
+	durable.Point("before a piece of evidence")
 	if err := os.Rename(part, final); err != nil {
 		return ours(err)
 	}
+	durable.Point("after a piece of evidence")
 	return nil
 }
 

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"envask/internal/ask"
+	"envask/internal/durable"
 	"envask/internal/logset"
 	"envask/internal/posix"
 	"envask/internal/reach"
@@ -204,6 +205,8 @@ func (m *maker) removeMade(ctx context.Context, name string) error {
 	if !ours {
 		return nil
 	}
+	durable.Point("before a file that was made is removed")
+	defer durable.Point("after a file that was made was removed")
 	if _, err := shellText(ctx, m.run, RemoveFile(change)); err != nil {
 		return lostBy(m.target, err) // what a system refuses to remove is left to tidy
 	}

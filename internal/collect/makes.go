@@ -136,12 +136,15 @@ func (m *maker) make(ctx context.Context) error {
 			return err
 		}
 	}
+	durable.Point("before our folder is on record")
 	if err := m.onRecord(); err != nil {
 		return err
 	}
+	durable.Point("before a command is started")
 	if err := m.start(ctx); err != nil {
 		return err
 	}
+	durable.Point("after a command was started")
 	e := Entry{Source: m.shown, Command: &Ran{Line: m.state.Line, Started: m.state.Begun, Exit: -1}}
 	exit, err := m.wait(ctx)
 	if err != nil {
@@ -405,6 +408,7 @@ func (m *maker) clean(ctx context.Context, left int) error {
 		}
 		return m.forget()
 	}
+	durable.Point("before our folder is removed")
 	if _, err := shellText(ctx, m.run, RemoveFolder(m.state.Folder)); err != nil {
 		if gone := lostBy(m.target, err); gone != nil {
 			return gone
@@ -412,6 +416,7 @@ func (m *maker) clean(ctx context.Context, left int) error {
 		m.add(Entry{Source: m.state.Folder, State: Skipped, Special: true, Reason: "could not be removed from the system (" + plain(err) + "); envask tidy tries again: " + f})
 		return m.failure()
 	}
+	durable.Point("after our folder was removed")
 	if err := m.changes.Done(m.state.Change, "removed"); err != nil {
 		return &localError{err}
 	}

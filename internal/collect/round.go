@@ -228,6 +228,7 @@ func (r *Round) record(l line) error {
 		}
 		time.Sleep(recordPause) // evidence that does not fit is removed meanwhile
 	}
+	durable.Point("after a line of the round")
 	if l.Cell != nil {
 		return r.log.Sync()
 	}

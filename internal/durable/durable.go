@@ -14,6 +14,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"strings"
+	"time"
 	"unicode"
 	"unicode/utf8"
 )
@@ -41,6 +42,7 @@ func Write(name string, perm os.FileMode, fill func(io.Writer) error) error {
 		return err
 	}
 	defer os.Remove(f.Name()) // fails harmlessly after the rename
+	hold(f)
 	err = fill(f)
 	if err == nil {
 		err = f.Chmod(perm)
@@ -54,9 +56,11 @@ func Write(name string, perm os.FileMode, fill func(io.Writer) error) error {
 	if err != nil {
 		return err
 	}
+	Point("before " + filepath.Base(name))
 	if err := os.Rename(f.Name(), name); err != nil {
 		return err
 	}
+	Point("after " + filepath.Base(name))
 	return SyncDir(dir)
 }
 
@@ -90,7 +94,20 @@ func SyncDir(dir string) error {
 }
 
 // Sweep removes what killed runs of WriteFile left in a folder. Only one process at a time may write there.
-func Sweep(dir string) error {
+func Sweep(dir string) error { return sweep(dir, func(string) bool { return true }) }
+
+// SweepShared does the same in a folder where several processes may write: what one of them still writes is left.
+func SweepShared(dir string) error {
+	return sweep(dir, func(name string) bool {
+		info, err := os.Lstat(name)
+		return err == nil && time.Since(info.ModTime()) > justBegun && orphaned(name)
+	})
+}
+
+// justBegun is how long a file may be there before its writer holds it.
+const justBegun = 2 * time.Second
+
+func sweep(dir string, goes func(name string) bool) error {
 	entries, err := os.ReadDir(dir)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
@@ -99,7 +116,7 @@ func Sweep(dir string) error {
 		return err
 	}
 	for _, e := range entries {
-		if e.Type().IsRegular() && strings.HasPrefix(e.Name(), ".") && strings.HasSuffix(e.Name(), asideEnding) {
+		if e.Type().IsRegular() && strings.HasPrefix(e.Name(), ".") && strings.HasSuffix(e.Name(), asideEnding) && goes(filepath.Join(dir, e.Name())) {
 			err = errors.Join(err, os.Remove(filepath.Join(dir, e.Name())))
 		}
 	}

@@ -18,6 +18,7 @@ import (
 
 	"envask/internal/casefile"
 	"envask/internal/collect"
+	"envask/internal/durable"
 	"envask/internal/fault"
 	"envask/internal/keyfile"
 	"envask/internal/seal"
@@ -299,6 +300,7 @@ func (a *App) RemoveDiscards(ctx context.Context, c *casefile.Case, list []Disca
 			}
 		}
 		for _, p := range d.paths {
+			durable.Point("before something goes")
 			if err := os.RemoveAll(p); err != nil {
 				return freed, fault.Wrap("remove", p, err)
 			}

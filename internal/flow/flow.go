@@ -93,6 +93,7 @@ func (a *App) writeToFree(c *casefile.Case) (*casefile.Writer, error) {
 
 // checked says what is wrong with a ledger.
 func (a *App) checked(c *casefile.Case, w *casefile.Writer, err error) (*casefile.Writer, error) {
+	_ = a.Home.Sweep() // what cannot be removed is in nobody's way
 	var chain *casefile.ChainError
 	switch {
 	case errors.As(err, &chain):

@@ -92,9 +92,11 @@ func (p *packing) settle(w *casefile.Writer, out *Packed) error {
 	}
 	part := filepath.Join(p.tmp, "archive")
 	out.Same = casefile.SameContent(part, out.Archive)
+	durable.Point("before the archive")
 	if err := os.Rename(part, out.Archive); err != nil {
 		return err
 	}
+	durable.Point("after the archive")
 	if err := durable.SyncDir(p.c.OutDir()); err != nil {
 		return err
 	}

@@ -67,7 +67,7 @@ func onSystem(c undo.Change) bool {
 
 // Tidy removes what is left of ours on the systems. What cannot be removed stays in the list, with the reason.
 func (a *App) Tidy(ctx context.Context, c *casefile.Case, accept map[string]string) ([]Left, error) {
-	_, s, err := CaseFiles(c)
+	s, err := LoadSite(c.Systems)
 	if err != nil {
 		return nil, err
 	}

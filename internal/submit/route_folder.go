@@ -73,6 +73,8 @@ func (f folder) Sum(ctx context.Context, path string, _ int64) (string, string, 
 }
 
 func (f folder) Rename(from, to string) error {
+	durable.Point("before the name there")
+	defer durable.Point("after the name there")
 	if err := os.Rename(from, to); err != nil {
 		return err
 	}

@@ -145,7 +145,10 @@ func (x *sending) store(ctx context.Context, r Store) error {
 	final, part := r.Place(x.Name)
 	x.rec.Path = final
 	if size, err := r.Size(final); err == nil {
-		return x.alreadyThere(ctx, r, size)
+		if err := x.alreadyThere(ctx, r, size); err != nil {
+			return err
+		}
+		return x.settleLeft(r, final, part)
 	} else if !errors.Is(err, os.ErrNotExist) {
 		return err
 	}
@@ -175,6 +178,20 @@ func (x *sending) store(ctx context.Context, r Store) error {
 		return fmt.Errorf("the file is not there under its final name (%d bytes expected, found %d, %v)", x.Parcel.Size, size, err)
 	}
 	return nil
+}
+
+// settleLeft strikes off what an earlier try left on its way, once the whole is there: a kill can come between the final name and the
+// record of it.
+func (x *sending) settleLeft(r Store, final, part string) error {
+	id, known := x.Left[part]
+	if !known {
+		return nil
+	}
+	if _, err := r.Size(part); errors.Is(err, os.ErrNotExist) {
+		delete(x.Left, part)
+		return x.Changes.Done(id, "became "+final)
+	}
+	return x.takeBack(r, part, id)
 }
 
 // begin writes the file down before it is made, or finds what an earlier try left of it.
