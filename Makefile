@@ -40,7 +40,7 @@ test-servers:
 
 # Kill tests, huge inputs, full disks, and a while of fuzzing for each target.
 test-long:
-	ENVASK_LONG=1 $(GO) test -timeout 12m -run 'TestKilled|TestDiskFull|TestMany|TestHuge' -v ./internal/cli | grep -vE '^(=== |    --- PASS)'
+	ENVASK_LONG=1 $(GO) test -timeout 12m -run 'TestKilled|TestInterrupt|TestDiskFull|TestMany|TestHuge' -v ./internal/cli | grep -vE '^(=== |    --- PASS)'
 	sh scripts/fuzz-all.sh $(FUZZTIME)
 
 lint:

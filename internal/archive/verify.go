@@ -101,6 +101,7 @@ func Verify(ctx context.Context, name string, look Look) (*Report, error) {
 func verifySource(ctx context.Context, f io.ReaderAt, size int64, name string, look Look) (*Report, error) {
 	r := &Report{Name: name, Lacking: []string{}, Differences: []Difference{}}
 	v := newVerifier(r, look)
+	v.ctx = ctx
 	defer v.index.sum.Close()
 	if err := v.pass(ctx, f, size); err != nil {
 		return nil, err
@@ -197,7 +198,8 @@ func (v *verifier) tar(in *bufio.Reader, format *Format) error {
 		return err
 	}
 	defer ahead.Close()
-	tr := tar.NewReader(ahead)
+	unpacked := &ctxReader{v.ctx, ahead} // a little of a file can unpack to much
+	tr := tar.NewReader(unpacked)
 	for {
 		h, err := tr.Next()
 		if err == io.EOF {
@@ -215,7 +217,7 @@ func (v *verifier) tar(in *bufio.Reader, format *Format) error {
 			return nil
 		}
 	}
-	return v.behindTheEnd(ahead)
+	return v.behindTheEnd(unpacked)
 }
 
 // behindTheEnd reads what stands behind the end mark of a tar file: zeros at most, for programs go on reading there. A compressed
@@ -255,6 +257,7 @@ const (
 )
 
 type verifier struct {
+	ctx    context.Context
 	report *Report
 	look   Look
 	stage  stage

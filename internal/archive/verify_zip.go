@@ -71,7 +71,7 @@ func (v *verifier) member(f io.ReaderAt, e *zip.File) error {
 		return nil
 	}
 	defer content.Close()
-	return v.entry(&tar.Header{Typeflag: kind, Name: e.Name, Size: int64(min(e.UncompressedSize64, 1<<62))}, content)
+	return v.entry(&tar.Header{Typeflag: kind, Name: e.Name, Size: int64(min(e.UncompressedSize64, 1<<62))}, &ctxReader{v.ctx, content})
 }
 
 // nameThere reads the name that stands before a member's content; some programs go by that one.

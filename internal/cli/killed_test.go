@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -123,6 +124,91 @@ routes:
 	require.NoFileExists(t, aside)
 	t.Logf("%d kills", kills)
 	require.Greater(t, kills, 100)
+}
+
+// TestInterruptEverywhere sends Ctrl-C in the middle of everything that takes long: it ends within two seconds, here with room for a
+// busy machine, and says 130; the figures are logged.
+func TestInterruptEverywhere(t *testing.T) {
+	if !long() {
+		t.Skip("SKIPPED: long (make test-long)")
+	}
+	dir := t.TempDir()
+	home, host := filepath.Join(dir, "home"), filepath.Join(dir, "host")
+	envask := program(t, home)
+	for _, d := range []string{"log", "many", "stick"} {
+		require.NoError(t, os.MkdirAll(filepath.Join(host, d), 0o755))
+	}
+	big := filepath.Join(host, "log", "gate.log")
+	f, err := os.Create(big)
+	require.NoError(t, err)
+	line := strings.Repeat("2026-03-14T06:12:00Z ERROR gate open 192.0.2.61 password=brass-Kelp-71! user=ilka.brandvold passes 17\n", 10_000)
+	for range 500 {
+		_, err := f.WriteString(line)
+		require.NoError(t, err)
+	}
+	require.NoError(t, f.Close())
+	for i := range 60_000 {
+		require.NoError(t, os.WriteFile(filepath.Join(host, "many", fmt.Sprintf("%06d.job", i)), []byte("x\n"), 0o600))
+	}
+	askFile, systems := filepath.Join(dir, "ask.yaml"), filepath.Join(dir, "systems.yaml")
+	require.NoError(t, os.WriteFile(askFile, []byte(fmt.Sprintf("ask: local\nvendor: Ostrevane Gate Systems\nvitals: no\nitems:\n  - {id: log, files: ['%[1]s/log/*'], cut: none}\n  - {id: many, files: ['%[1]s/many/**/x', '%[1]s/many/*'], cut: none, depth: deep}\nroutes:\n  - {name: stick, to: '%[1]s/stick'}\n", host)), 0o600))
+	require.NoError(t, os.WriteFile(systems, []byte("site: tallow-pier\nsystems: [{name: desk-pc, local: true}]\n"), 0o600))
+	sum, err := cli.AskDigest(askFile)
+	require.NoError(t, err)
+	must(t, envask("ask", "approve", askFile, "--digest", sum))
+	must(t, envask("open", "26031407", "--ask", askFile, "--systems", systems, "--around", "2026-03-14 06:12Z", "--margin", "40m"))
+	key := "age1xd3mmjrplf5wh5692ga5ewwtex74k609j8l0rk6qzgydg4wr3dyqr6r902"
+	plain := filepath.Join(home, "cases", "26031407", "out", "26031407_tallow-pier_r1.tar.gz")
+	longest := time.Duration(0)
+	for _, c := range []struct {
+		args   []string
+		after  []time.Duration // when it is interrupted
+		finish bool            // and then run to its end
+	}{
+		{[]string{"collect", "--yes"}, []time.Duration{100, 400, 900}, true},
+		{[]string{"collect", "--yes", "--depth", "deep", "--item", "many"}, []time.Duration{200, 900, 2000}, false},
+		{[]string{"pack", "--round", "r1", "--encrypt-to", key}, []time.Duration{100, 600, 2000, 3500, 5000}, false},
+		{[]string{"pack", "--round", "r1"}, []time.Duration{500, 2500}, true},
+		{[]string{"pack", "--round", "r1", "--split", "1MiB", "--format", "zip"}, []time.Duration{4000}, false},
+		{[]string{"verify", plain}, []time.Duration{100, 700}, false},
+		{[]string{"review"}, []time.Duration{100, 1500}, false},
+		{[]string{"submit", "--yes"}, []time.Duration{200, 700, 1200}, false},
+		{[]string{"redact", big}, []time.Duration{300, 3000}, false},
+		{[]string{"times", big}, []time.Duration{50}, false},
+		{[]string{"show", plain}, []time.Duration{200}, false},
+		{[]string{"compare", host + "/log", host + "/many"}, []time.Duration{300}, false},
+	} {
+		for _, after := range c.after {
+			run := envask(c.args...)
+			require.NoError(t, run.Start())
+			time.Sleep(after * time.Millisecond)
+			begun := time.Now()
+			_ = run.Process.Signal(os.Interrupt)
+			_ = run.Wait()
+			took := time.Since(begun).Round(time.Millisecond)
+			code := run.ProcessState.ExitCode()
+			t.Logf("%v after %d ms: ended after %s with %d", c.args[0], after, took, code)
+			if code == 130 {
+				longest = max(longest, took)
+			}
+			require.Contains(t, []int{0, 1, 2, 3, 130}, code)
+			require.Less(t, took, 6*time.Second, "%v", c.args)
+		}
+		if c.finish {
+			must(t, envask(append(c.args, "--quiet")...))
+		}
+	}
+	t.Logf("the longest time to end after Ctrl-C: %s", longest)
+	// A second Ctrl-C ends at once.
+	run := envask("pack", "--round", "r1", "--encrypt-to", key)
+	require.NoError(t, run.Start())
+	time.Sleep(time.Second)
+	_ = run.Process.Signal(os.Interrupt)
+	_ = run.Process.Signal(os.Interrupt)
+	_ = run.Wait()
+	require.Equal(t, 130, run.ProcessState.ExitCode())
+	must(t, envask("pack", "--round", "r1", "--quiet"))
+	must(t, envask("verify", plain))
 }
 
 // checkHome makes sure that nothing half made or temporary is left in a home, and that its case says so.

@@ -154,11 +154,11 @@ func (c *Collector) fill(ctx context.Context, w *casefile.Writer, round *Round) 
 	}
 	had, err := c.resume(round)
 	if err != nil {
-		return errors.Join(err, round.closeLog())
+		return errors.Join(err, round.closeLog(true))
 	}
 	plan := c.Plan()
 	err = c.take(ctx, round, plan, had)
-	if e := round.closeLog(); err == nil && e != nil {
+	if e := round.closeLog(ctx.Err() == nil); err == nil && e != nil {
 		err = &localError{e}
 	}
 	if err == nil && os.RemoveAll(round.partDir()) != nil {

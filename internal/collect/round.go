@@ -235,13 +235,18 @@ func (r *Round) record(l line) error {
 	return nil
 }
 
-func (r *Round) closeLog() error {
+// closeLog ends the log. An interrupted run does not wait for the disk: what it wrote can be gone on with as far as it got there.
+func (r *Round) closeLog(flush bool) error {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if r.log == nil {
 		return nil
 	}
-	err := errors.Join(r.log.Sync(), r.log.Close())
+	var err error
+	if flush {
+		err = r.log.Sync()
+	}
+	err = errors.Join(err, r.log.Close())
 	r.log = nil
 	return err
 }
