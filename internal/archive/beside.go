@@ -15,6 +15,8 @@ type besideHash struct {
 	free chan []byte
 	sum  chan [sha256.Size]byte
 	buf  []byte
+
+	handed bool // some of the file is with the goroutine already
 }
 
 type hashWork struct {
@@ -56,12 +58,18 @@ func (h *besideHash) Write(b []byte) (int, error) {
 }
 
 func (h *besideHash) hand(last bool) {
+	h.handed = !last
 	h.work <- hashWork{h.buf, last}
 	h.buf = <-h.free
 }
 
 // Sum ends a file and gives its digest; the next file begins.
 func (h *besideHash) Sum() [sha256.Size]byte {
+	if !h.handed { // a small file is hashed sooner than it is handed over
+		sum := sha256.Sum256(h.buf)
+		h.buf = h.buf[:0]
+		return sum
+	}
 	h.hand(true)
 	return <-h.sum
 }

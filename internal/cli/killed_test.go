@@ -142,12 +142,12 @@ func TestInterruptEverywhere(t *testing.T) {
 	f, err := os.Create(big)
 	require.NoError(t, err)
 	line := strings.Repeat("2026-03-14T06:12:00Z ERROR gate open 192.0.2.61 password=brass-Kelp-71! user=ilka.brandvold passes 17\n", 10_000)
-	for range 500 {
+	for range 250 {
 		_, err := f.WriteString(line)
 		require.NoError(t, err)
 	}
 	require.NoError(t, f.Close())
-	for i := range 60_000 {
+	for i := range 30_000 {
 		require.NoError(t, os.WriteFile(filepath.Join(host, "many", fmt.Sprintf("%06d.job", i)), []byte("x\n"), 0o600))
 	}
 	askFile, systems := filepath.Join(dir, "ask.yaml"), filepath.Join(dir, "systems.yaml")
