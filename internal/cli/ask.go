@@ -30,7 +30,7 @@ func newAskNew(s *session) *cobra.Command {
 		Short: "Write a commented ask to start from",
 		Args:  cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
-			f, err := os.OpenFile(args[0], os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+			f, err := os.OpenFile(args[0], os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644) // #nosec G302 -- an ask is shared and holds no secret
 			if os.IsExist(err) {
 				return fault.New(fault.Usage, "write", args[0], "there is a file of that name already", "choose another name; nothing is overwritten")
 			}

@@ -7,7 +7,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
 
 	"envask/internal/cli/term"
@@ -76,7 +75,7 @@ func (s *session) drawCases(views []*flow.CaseView, broken []flow.BrokenCase, fi
 		if text == "" {
 			text = v.Window
 		}
-		rows = append(rows, []string{v.Name, state, term.Clean(v.Vendor), v.Site, number(len(v.Rounds)), humanize.IBytes(uint64(v.Bytes)), lastArchive(v), term.Clean(lastSent(v)), term.Clean(text)})
+		rows = append(rows, []string{v.Name, state, term.Clean(v.Vendor), v.Site, number(len(v.Rounds)), bytesText(v.Bytes), lastArchive(v), term.Clean(lastSent(v)), term.Clean(text)})
 	}
 	for _, b := range broken {
 		rows = append(rows, []string{term.Clean(b.Name), s.screen.Paint(term.Bad, "broken"), "", "", "", "", "", "", "cannot be read: " + term.Clean(b.Err.Error())})
@@ -96,7 +95,7 @@ func (s *session) drawCases(views []*flow.CaseView, broken []flow.BrokenCase, fi
 // lastArchive says what the archive packed last holds, and its size; its name is in show.
 func lastArchive(v *flow.CaseView) string {
 	if n := len(v.Archives); n > 0 {
-		return v.Archives[n-1].Round + ", " + humanize.IBytes(uint64(v.Archives[n-1].Size))
+		return v.Archives[n-1].Round + ", " + bytesText(v.Archives[n-1].Size)
 	}
 	return "-"
 }

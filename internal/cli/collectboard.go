@@ -154,7 +154,7 @@ func (b *collectBoard) step(e collect.Event) {
 		return
 	}
 	if e.System != "" {
-		b.board.Set(e.System, "  %-14s %-24s %s %s", e.System, st.doing, fileCount(st), humanize.IBytes(uint64(st.bytes)))
+		b.board.Set(e.System, "  %-14s %-24s %s %s", e.System, st.doing, fileCount(st), bytesText(st.bytes))
 	}
 	b.total()
 }
@@ -187,7 +187,7 @@ func (b *collectBoard) cell(st *systemState, e collect.Event) {
 }
 
 func sizeText(files int, bytes int64) string {
-	return humanize.Comma(int64(files)) + " " + one(files, "file", "files") + ", " + humanize.IBytes(uint64(bytes))
+	return humanize.Comma(int64(files)) + " " + one(files, "file", "files") + ", " + bytesText(bytes)
 }
 
 // estimate says how long it may still take, going by the fields that are filled; nothing while too few are.
@@ -202,5 +202,5 @@ func (b *collectBoard) estimate(took time.Duration) string {
 func (b *collectBoard) total() {
 	took := time.Since(b.begun)
 	b.board.Set(totalLine, "%d of %d systems and %d of %d fields done, %s, %s/s, %s%s", b.ended, b.planned, b.filled, b.cells, sizeText(b.files, b.bytes),
-		humanize.IBytes(uint64(float64(b.bytes)/max(took.Seconds(), 0.1))), took.Round(time.Second), b.estimate(took))
+		bytesText(int64(float64(b.bytes)/max(took.Seconds(), 0.1))), took.Round(time.Second), b.estimate(took))
 }

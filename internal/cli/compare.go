@@ -190,7 +190,7 @@ func (s *session) drawOtherFiles(got *flow.Compared) {
 			continue
 		}
 		what := map[string]string{compare.New: s.screen.Paint(term.Good, d.What), compare.Gone: s.screen.Paint(term.Bad, d.What), compare.Changed: s.screen.Paint(term.Warn, d.What)}[d.What]
-		before, now := humanize.IBytes(uint64(d.Before)), humanize.IBytes(uint64(d.Now))
+		before, now := bytesText(d.Before), bytesText(d.Now)
 		if d.What == compare.New {
 			before = ""
 		}

@@ -64,7 +64,7 @@ func (s *session) drawCoverage(cov collect.Coverage, all bool) {
 		}
 		files, size := "", ""
 		if c.Files > 0 {
-			files, size = humanize.Comma(int64(c.Files)), humanize.IBytes(uint64(c.Bytes))
+			files, size = humanize.Comma(int64(c.Files)), bytesText(c.Bytes)
 		}
 		item := c.Item
 		if c.Required {

@@ -6,8 +6,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/dustin/go-humanize"
-
 	"envask/internal/cli/term"
 	"envask/internal/collect"
 	"envask/internal/flow"
@@ -31,12 +29,12 @@ func (s *session) drawDryRun(got *flow.Collected) {
 			if e.Price != nil {
 				n = e.Price.Bytes
 			}
-			size = humanize.IBytes(uint64(n))
+			size = bytesText(n)
 			switch {
 			case e.Price != nil && e.Price.Packed:
 				size += " unpacked"
 			case n != e.Size:
-				size += " of " + humanize.IBytes(uint64(e.Size))
+				size += " of " + bytesText(e.Size)
 			}
 			if e.Price != nil && !e.Price.Exact {
 				size = "about " + size
@@ -93,9 +91,9 @@ func (s *session) drawPrice(p flow.Price, total int64) {
 			share = fmt.Sprintf("%d %%", 100*x.Bytes/total)
 		}
 		if x.HourMore > 0 {
-			more = humanize.IBytes(uint64(x.HourMore))
+			more = bytesText(x.HourMore)
 		}
-		rows = append(rows, []string{x.Item, humanize.IBytes(uint64(x.Bytes)), share, took, more})
+		rows = append(rows, []string{x.Item, bytesText(x.Bytes), share, took, more})
 	}
 	if len(rows) > 0 {
 		s.screen.Table([]term.Column{{Title: "item"}, {Title: "takes", Right: true}, {Title: "of all", Right: true}, {Title: "time", Right: true}, {Title: "an hour earlier adds", Right: true}}, rows)

@@ -73,17 +73,17 @@ searched for every value that redaction learned. The same round gives the same b
 func (s *session) tooLarge(p *flow.Packed, warnOver int64) {
 	over := warnOver > 0 && p.Size > warnOver
 	if over {
-		s.screen.Say("warning: the archive has %s, more than %s", humanize.IBytes(uint64(p.Size)), humanize.IBytes(uint64(warnOver)))
+		s.screen.Say("warning: the archive has %s, more than %s", bytesText(p.Size), bytesText(warnOver))
 	}
 	for _, r := range p.TooLarge {
-		s.screen.Say("warning: the route %s takes %s at most; what would be sent is larger", term.Clean(r.Route), humanize.IBytes(uint64(r.Limit)))
+		s.screen.Say("warning: the route %s takes %s at most; what would be sent is larger", term.Clean(r.Route), bytesText(r.Limit))
 	}
 	if !over && len(p.TooLarge) == 0 {
 		return
 	}
 	s.screen.Say("before packing, most of it is of")
 	for _, i := range p.Largest {
-		s.screen.Say("  %s: %s", term.Clean(i.Item), humanize.IBytes(uint64(i.Bytes)))
+		s.screen.Say("  %s: %s", term.Clean(i.Item), bytesText(i.Bytes))
 	}
 	s.screen.Say("leave one out with --without ITEM, cut it deeper with a smaller window, or make parts with --split")
 }
@@ -122,10 +122,10 @@ func (s *session) pack(ctx context.Context, a *flow.App, c *casefile.Case, q flo
 		switch e := e.(type) {
 		case flow.PackProgress:
 			if e.Stage != stage && !board.Live() {
-				board.Above("%s %s of evidence", e.Stage, humanize.IBytes(uint64(e.Total)))
+				board.Above("%s %s of evidence", e.Stage, bytesText(e.Total))
 			}
 			stage = e.Stage
-			board.Set("pack", "%-9s %s of %s", e.Stage, humanize.IBytes(uint64(e.Done)), humanize.IBytes(uint64(e.Total)))
+			board.Set("pack", "%-9s %s of %s", e.Stage, bytesText(e.Done), bytesText(e.Total))
 		case flow.Note:
 			board.Above("note: %s", term.Clean(e.Text))
 		default:
@@ -155,7 +155,7 @@ func (s *session) drawPacked(p *flow.Packed) {
 	if p.NewSince != "" {
 		since = ", only what is new since " + p.NewSince
 	}
-	s.screen.Field("size", fmt.Sprintf("%s, %s %s from %s %s%s%s", humanize.IBytes(uint64(p.Size)), humanize.Comma(int64(p.Files)), one(p.Files, "file", "files"), one(1+strings.Count(p.Round, ","), "round", "rounds"), p.Round, since, same))
+	s.screen.Field("size", fmt.Sprintf("%s, %s %s from %s %s%s%s", bytesText(p.Size), humanize.Comma(int64(p.Files)), one(p.Files, "file", "files"), one(1+strings.Count(p.Round, ","), "round", "rounds"), p.Round, since, same))
 	s.screen.Field("SHA-256", p.SHA256)
 	if e := p.Sealed; e != nil {
 		whom := fmt.Sprintf("for %d %s", len(e.Recipients), one(len(e.Recipients), "key", "keys"))
@@ -210,3 +210,6 @@ func countsText(c redact.Counts) string {
 	}
 	return strings.Join(parts, ", ")
 }
+
+// bytesText gives a size for people. What came from outside can be no size.
+func bytesText(n int64) string { return humanize.IBytes(uint64(max(n, 0))) }

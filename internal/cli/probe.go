@@ -3,7 +3,6 @@ package cli
 import (
 	"fmt"
 
-	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
 
 	"envask/internal/cli/term"
@@ -114,12 +113,12 @@ func (s *session) drawProbed(p *flow.Probed) {
 	}
 	free := ""
 	if p.Free >= 0 {
-		free = "; free here: " + humanize.IBytes(uint64(p.Free))
+		free = "; free here: " + bytesText(p.Free)
 		if p.Price.Bytes > p.Free {
-			free = "; " + s.screen.Paint(term.Worst, "free here: only "+humanize.IBytes(uint64(p.Free)))
+			free = "; " + s.screen.Paint(term.Worst, "free here: only "+bytesText(p.Free))
 		}
 	}
-	s.screen.Print("would take about %s%s", humanize.IBytes(uint64(p.Price.Bytes)), free)
+	s.screen.Print("would take about %s%s", bytesText(p.Price.Bytes), free)
 }
 
 // drawWays says what is not as the first way and the account alone would have it.

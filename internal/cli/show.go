@@ -160,7 +160,7 @@ func (s *session) drawRounds(rounds []flow.RoundView) {
 		if r.Sent != "" {
 			sent = "over " + r.Sent
 		}
-		rows = append(rows, []string{r.ID, shortTime(r.Started), r.Depth, humanize.Comma(int64(r.Files)), humanize.IBytes(uint64(r.Bytes)), result, term.Clean(sent), term.Clean(r.Note)})
+		rows = append(rows, []string{r.ID, shortTime(r.Started), r.Depth, humanize.Comma(int64(r.Files)), bytesText(r.Bytes), result, term.Clean(sent), term.Clean(r.Note)})
 	}
 	s.screen.Table([]term.Column{{Title: "round"}, {Title: "begun"}, {Title: "depth"}, {Title: "files", Right: true}, {Title: "size", Right: true},
 		{Title: "result"}, {Title: "sent"}, {Title: "note", Wide: true, Least: 16}}, rows)
@@ -191,7 +191,7 @@ func (s *session) drawArchives(v *flow.CaseView) {
 		if to == "" {
 			to = "not sent"
 		}
-		rows = append(rows, []string{x.Name, x.Round, humanize.IBytes(uint64(x.Size)), x.SHA256[:12], term.Clean(to)})
+		rows = append(rows, []string{x.Name, x.Round, bytesText(x.Size), x.SHA256[:12], term.Clean(to)})
 	}
 	s.screen.Print("")
 	s.screen.Table([]term.Column{{Title: "archive"}, {Title: "round"}, {Title: "size", Right: true}, {Title: "SHA-256"}, {Title: "sent", Wide: true, Least: 12}}, rows)
@@ -276,12 +276,12 @@ func in(list []string, x string) bool {
 func (s *session) drawEntries(entries []collect.Entry) {
 	var rows [][]string
 	for _, e := range entries {
-		size := humanize.IBytes(uint64(e.Size))
+		size := bytesText(e.Size)
 		switch {
 		case e.Cut != nil && e.Cut.Unpacked != "":
-			size = humanize.IBytes(uint64(e.Bytes)) + " unpacked"
+			size = bytesText(e.Bytes) + " unpacked"
 		case e.Cut != nil:
-			size = humanize.IBytes(uint64(e.Bytes)) + " of " + size
+			size = bytesText(e.Bytes) + " of " + size
 		}
 		if e.Special {
 			size = ""

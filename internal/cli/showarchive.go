@@ -44,7 +44,7 @@ func (s *session) showArchive(ctx context.Context, a *flow.App, file string, x s
 	if m.NewSince != "" {
 		s.screen.Field("holds", "only what is new since "+term.Clean(m.NewSince))
 	}
-	s.screen.Field("size", fmt.Sprintf("%s, %s unpacked, %s %s of evidence", humanize.IBytes(uint64(d.Size)), humanize.IBytes(uint64(d.Bytes)), humanize.Comma(int64(len(m.Files))), one(len(m.Files), "file", "files")))
+	s.screen.Field("size", fmt.Sprintf("%s, %s unpacked, %s %s of evidence", bytesText(d.Size), bytesText(d.Bytes), humanize.Comma(int64(len(m.Files))), one(len(m.Files), "file", "files")))
 	s.screen.Field("SHA-256", d.SHA256)
 	if d.SignedBy != "" {
 		s.screen.Field("signed", "with "+term.Clean(d.SignedBy))
@@ -66,7 +66,7 @@ func (s *session) showArchive(ctx context.Context, a *flow.App, file string, x s
 func (s *session) drawArchiveFiles(list []flow.FileView) {
 	var rows [][]string
 	for _, f := range list {
-		rows = append(rows, []string{f.System, f.Item, term.Clean(f.Source), humanize.IBytes(uint64(f.Size)), spanText(f), countOf(f.Findings)})
+		rows = append(rows, []string{f.System, f.Item, term.Clean(f.Source), bytesText(f.Size), spanText(f), countOf(f.Findings)})
 	}
 	s.screen.Table([]term.Column{{Title: "system"}, {Title: "item"}, {Title: "path or command", Wide: true, Least: 24}, {Title: "size", Right: true}, {Title: "dated"}, {Title: "replaced", Right: true}}, rows)
 }
@@ -121,12 +121,12 @@ func (s *session) drawFile(f flow.FileView) {
 	field("state", strings.TrimSuffix(string(f.State)+": "+f.How, ": "))
 	field("item", strings.TrimSuffix(f.Item+" of round "+f.Round, " of round "))
 	field("lies at", f.Path)
-	size := humanize.IBytes(uint64(f.SizeThere)) + " on the system"
+	size := bytesText(f.SizeThere) + " on the system"
 	if f.Path != "" {
-		size += ", " + humanize.IBytes(uint64(f.SizeTaken)) + " taken"
+		size += ", " + bytesText(f.SizeTaken) + " taken"
 	}
 	if f.Size > 0 {
-		size += ", " + humanize.IBytes(uint64(f.Size)) + " in the archive"
+		size += ", " + bytesText(f.Size) + " in the archive"
 	}
 	field("size", size)
 	if !f.Modified.IsZero() {

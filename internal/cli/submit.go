@@ -146,13 +146,13 @@ func (s *session) submit(ctx context.Context, a *flow.App, c *casefile.Case, q f
 		if board == nil { // not before the question was answered
 			board = s.screen.NewBoard()
 			if !board.Live() {
-				board.Above("sending %s over route %s", humanize.IBytes(uint64(p.Total)), p.Route)
+				board.Above("sending %s over route %s", bytesText(p.Total), p.Route)
 			}
 		}
 		if p.Route != route {
 			route, begun, from = p.Route, a.Now(), p.Done
 		}
-		board.Set("send", "sending over %s: %s of %s%s", p.Route, humanize.IBytes(uint64(p.Done)), humanize.IBytes(uint64(p.Total)), pace(a.Now().Sub(begun), p.Done-from, p.Total-p.Done))
+		board.Set("send", "sending over %s: %s of %s%s", p.Route, bytesText(p.Done), bytesText(p.Total), pace(a.Now().Sub(begun), p.Done-from, p.Total-p.Done))
 	}
 	defer func() { a.Report = s.remark }()
 	list, err := a.Submit(ctx, c, q)
@@ -177,7 +177,7 @@ func pace(since time.Duration, done, left int64) string {
 		return ""
 	}
 	rate := float64(done) / since.Seconds()
-	return fmt.Sprintf(", %s/s, %s left", humanize.IBytes(uint64(rate)), (time.Duration(float64(left)/rate) * time.Second).Round(time.Second))
+	return fmt.Sprintf(", %s/s, %s left", bytesText(int64(rate)), (time.Duration(float64(left)/rate) * time.Second).Round(time.Second))
 }
 
 func (s *session) drawReceipt(c *casefile.Case, rec *submit.Receipt) {
@@ -201,7 +201,7 @@ func (s *session) drawReceipt(c *casefile.Case, rec *submit.Receipt) {
 		}
 		s.screen.Field("cover", term.Clean(cover))
 	}
-	s.screen.Field("size", fmt.Sprintf("%s (%d bytes)", humanize.IBytes(uint64(rec.Size)), rec.Size))
+	s.screen.Field("size", fmt.Sprintf("%s (%d bytes)", bytesText(rec.Size), rec.Size))
 	s.screen.Field("SHA-256", rec.SHA256)
 	if rec.Answer != "" && !rec.Handed {
 		s.screen.Field("answer", term.Clean(rec.Answer))

@@ -149,7 +149,7 @@ func (t *tidying) draw() {
 				if d.Name != "" {
 					what += " " + d.Name
 				}
-				rows = append(rows, []string{term.Clean(what), d.Case, humanize.Comma(int64(d.Files)), humanize.IBytes(uint64(d.Bytes)), shortTime(d.Since), term.Clean(d.Why)})
+				rows = append(rows, []string{term.Clean(what), d.Case, humanize.Comma(int64(d.Files)), bytesText(d.Bytes), shortTime(d.Since), term.Clean(d.Why)})
 			}
 		}
 		if len(rows) > 0 {
@@ -213,7 +213,7 @@ func (t *tidying) may(n int, bytes int64) error {
 	}
 	question := "Remove what is ours on the systems?"
 	if n > 0 {
-		question = "Remove what goes (" + humanize.IBytes(uint64(bytes)) + ")" + map[bool]string{true: ", and what is ours on the systems"}[len(t.doc.Left) > 0] + "? It does not come back."
+		question = "Remove what goes (" + bytesText(bytes) + ")" + map[bool]string{true: ", and what is ours on the systems"}[len(t.doc.Left) > 0] + "? It does not come back."
 	}
 	yes, err := t.s.screen.Confirm(question)
 	if err == nil && !yes {
@@ -231,6 +231,6 @@ func (t *tidying) drawDone(n int) {
 		}
 	}
 	if n > 0 {
-		t.s.screen.Print("%s %s", t.s.screen.Paint(term.Good, "freed:"), humanize.IBytes(uint64(t.doc.Freed)))
+		t.s.screen.Print("%s %s", t.s.screen.Paint(term.Good, "freed:"), bytesText(t.doc.Freed))
 	}
 }

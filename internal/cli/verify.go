@@ -44,7 +44,7 @@ func (s *session) drawReport(r *archive.Report) {
 	if !r.Good() {
 		return
 	}
-	s.screen.Print("%s: %s files, %s; every checksum holds", s.screen.Paint(term.Good, "good"), humanize.Comma(int64(r.Files)), humanize.IBytes(uint64(r.Bytes)))
+	s.screen.Print("%s: %s files, %s; every checksum holds", s.screen.Paint(term.Good, "good"), humanize.Comma(int64(r.Files)), bytesText(r.Bytes))
 	s.screen.Print("  SHA-256   %s", r.SHA256)
 	if r.SignedBy != "" {
 		s.screen.Print("  signed by %s", term.Clean(r.SignedBy))

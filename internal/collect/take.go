@@ -21,7 +21,7 @@ import (
 	"envask/internal/stamp"
 )
 
-func bytesText(n int64) string { return humanize.IBytes(uint64(n)) }
+func bytesText(n int64) string { return humanize.IBytes(uint64(max(n, 0))) }
 
 // facts are what is known of a file's times before it is read.
 func (f *filesWork) facts(info fs.FileInfo) stamp.Facts {

@@ -280,7 +280,7 @@ func (a *App) affordable(ctx context.Context, c *casefile.Case, col *collect.Col
 	return fault.New(fault.Refused, "collect", "", why+"; nothing was collected", "choose less (--system, --item, --depth light, a shorter window), make room, or give --yes")
 }
 
-func sizeText(n int64) string { return humanize.IBytes(uint64(n)) }
+func sizeText(n int64) string { return humanize.IBytes(uint64(max(n, 0))) }
 
 // lacking gives the error for what is missing of what is required. When all of it was refused by the host key check of
 // the only system, the whole command counts as refused.

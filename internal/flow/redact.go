@@ -207,7 +207,7 @@ func redactOne(ctx context.Context, q RedactRequest, e *redact.Engine, name stri
 	if err != nil {
 		return err
 	}
-	if err := os.MkdirAll(filepath.Dir(target), 0o755); err != nil {
+	if err := os.MkdirAll(filepath.Dir(target), 0o750); err != nil {
 		return err
 	}
 	out, err := os.CreateTemp(filepath.Dir(target), ".redacting-*")

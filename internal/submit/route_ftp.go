@@ -41,7 +41,7 @@ var (
 )
 
 // Anonymous logins give a mail address as password (RFC 1635); it is made up, since nobody asked us to name ours.
-const anonymousPassword = "envask@invalid.example"
+const anonymousPassword = "envask@invalid.example" // #nosec G101 -- it is no secret
 
 func openFTP(ctx context.Context, name string, u *url.URL, m *Means) (Route, error) {
 	w, err := newWeb(name, &url.URL{Scheme: "https", Host: u.Host}, m)
