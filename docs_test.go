@@ -170,3 +170,26 @@ func TestReadme(t *testing.T) {
 		require.Contains(t, text, "docs/screenshots/"+p.Name())
 	}
 }
+
+// Every test that the page on security names is there, and every script.
+func TestDocsOfSecurity(t *testing.T) {
+	text := page(t, "docs/security.md")
+	var all strings.Builder
+	for _, pattern := range []string{"internal/*/*_test.go", "internal/*/*/*_test.go"} {
+		files, err := filepath.Glob(pattern)
+		require.NoError(t, err)
+		for _, f := range files {
+			all.WriteString(page(t, f))
+		}
+	}
+	names := regexp.MustCompile("`((?:Test|Fuzz)[A-Za-z]+)`").FindAllStringSubmatch(text, -1)
+	require.Greater(t, len(names), 25)
+	for _, n := range names {
+		require.Contains(t, all.String(), "func "+n[1]+"(", "%s is not there", n[1])
+	}
+	scripts := regexp.MustCompile("`([a-z]+-[a-z-]+)`").FindAllStringSubmatch(text, -1)
+	require.Greater(t, len(scripts), 8)
+	for _, s := range scripts {
+		require.FileExists(t, filepath.Join("internal/cli/testdata/script", s[1]+".txtar"))
+	}
+}

@@ -113,7 +113,7 @@ func (s *session) showCase(a *flow.App, c *casefile.Case) error {
 	s.screen.Print("window   %s", v.Window)
 	s.screen.Print("folder   %s", term.Clean(v.Folder))
 	if v.Damage == nil {
-		s.screen.Print("ledger   %d records, the chain holds%s", v.Records, map[bool]string{true: "; it was repaired, see envask show --json"}[v.Repaired > 0])
+		s.screen.Print("ledger   %d records, the chain holds%s", v.Records, map[bool]string{true: "; it was repaired"}[v.Repaired > 0])
 	} else {
 		s.screen.Print("ledger   %s", s.screen.Paint(term.Bad, fmt.Sprintf("damaged from record %d on: it %s; what follows is of the %d records before that", v.Damage.Record, v.Damage.Why, v.Records)))
 	}

@@ -476,7 +476,19 @@ func (a *App) signReceipt(c *casefile.Case, d *reach.Dialer, rec *submit.Receipt
 	return durable.WriteFile(receiptSignature(ReceiptFile(c, rec)), []byte(text), 0o600)
 }
 
-// ReceiptFile gives the path of a receipt.
+// ReceiptFile gives the path of a receipt. One of something else that was sent under that name, such as the same archive before it was
+// encrypted, keeps its own.
 func ReceiptFile(c *casefile.Case, rec *submit.Receipt) string {
-	return filepath.Join(c.OutDir(), archive.TrimEnding(strings.TrimSuffix(rec.Name, seal.Ending))+".receipt-"+rec.Route+".json")
+	base := filepath.Join(c.OutDir(), archive.TrimEnding(strings.TrimSuffix(rec.Name, seal.Ending))+".receipt-"+rec.Route)
+	for n := 1; ; n++ {
+		name := base + ".json"
+		if n > 1 {
+			name = fmt.Sprintf("%s-%d.json", base, n)
+		}
+		var there submit.Receipt
+		data, err := os.ReadFile(name)
+		if err != nil || json.Unmarshal(data, &there) != nil || there.SHA256 == rec.SHA256 {
+			return name
+		}
+	}
 }
