@@ -13,6 +13,8 @@ import (
 	"io"
 	"path"
 
+	"envask/internal/durable"
+
 	"github.com/klauspost/compress/flate"
 	"github.com/klauspost/readahead"
 )
@@ -61,19 +63,7 @@ type backReader struct {
 
 // section reads a part of the archive; it ends with the context.
 func (b *backReader) section(from, size int64) io.Reader {
-	return &ctxReader{b.ctx, io.NewSectionReader(b.w.out.file, from, size)}
-}
-
-type ctxReader struct {
-	ctx context.Context
-	r   io.Reader
-}
-
-func (c *ctxReader) Read(b []byte) (int, error) {
-	if err := c.ctx.Err(); err != nil {
-		return 0, err
-	}
-	return c.r.Read(b)
+	return durable.Until(b.ctx, io.NewSectionReader(b.w.out.file, from, size))
 }
 
 // tar reads the entries of a tar file that came since the last time. They begin with a compressed piece.
@@ -196,7 +186,7 @@ func (w *Writer) list(ctx context.Context) error {
 		}
 	}
 	w.sum.Reset()
-	_, err = io.Copy(w.sum, &ctxReader{ctx, io.NewSectionReader(w.out.file, 0, w.out.size)})
+	_, err = io.Copy(w.sum, durable.Until(ctx, io.NewSectionReader(w.out.file, 0, w.out.size)))
 	return err
 }
 

@@ -70,7 +70,7 @@ func writePart(ctx context.Context, name string, in io.Reader, size int64, told 
 	h := sha256.New()
 	err = durable.Write(name, 0o600, func(out io.Writer) error {
 		w := bufio.NewWriterSize(out, 1<<20)
-		n, err := io.Copy(io.MultiWriter(w, h), &ctxReader{ctx, io.LimitReader(in, size)})
+		n, err := io.Copy(io.MultiWriter(w, h), durable.Until(ctx, io.LimitReader(in, size)))
 		if err == nil && n < size {
 			err = io.ErrUnexpectedEOF
 		}

@@ -16,6 +16,8 @@ import (
 	"slices"
 	"strings"
 
+	"envask/internal/durable"
+
 	"github.com/klauspost/readahead"
 )
 
@@ -198,7 +200,7 @@ func (v *verifier) tar(in *bufio.Reader, format *Format) error {
 		return err
 	}
 	defer ahead.Close()
-	unpacked := &ctxReader{v.ctx, ahead} // a little of a file can unpack to much
+	unpacked := durable.Until(v.ctx, ahead) // a little of a file can unpack to much
 	tr := tar.NewReader(unpacked)
 	for {
 		h, err := tr.Next()

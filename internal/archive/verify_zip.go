@@ -9,6 +9,8 @@ import (
 	"fmt"
 	"io"
 	"strings"
+
+	"envask/internal/durable"
 )
 
 // Layout of ZIP files, see APPNOTE.TXT 6.3.10, section 4.3: what stands before each file (30 bytes and its name and extra), behind
@@ -71,7 +73,7 @@ func (v *verifier) member(f io.ReaderAt, e *zip.File) error {
 		return nil
 	}
 	defer content.Close()
-	return v.entry(&tar.Header{Typeflag: kind, Name: e.Name, Size: int64(min(e.UncompressedSize64, 1<<62))}, &ctxReader{v.ctx, content})
+	return v.entry(&tar.Header{Typeflag: kind, Name: e.Name, Size: int64(min(e.UncompressedSize64, 1<<62))}, durable.Until(v.ctx, content))
 }
 
 // nameThere reads the name that stands before a member's content; some programs go by that one.

@@ -131,13 +131,15 @@ func FileSum(ctx context.Context, name string) (string, error) {
 	}
 	defer f.Close()
 	h := sha256.New()
-	if _, err := io.Copy(h, untilEnd{ctx, f}); err != nil {
+	if _, err := io.Copy(h, Until(ctx, f)); err != nil {
 		return "", err
 	}
 	return hex.EncodeToString(h.Sum(nil)), nil
 }
 
-// untilEnd stops reading when the context ends.
+// Until gives a reader that stops with the context's error when that ends.
+func Until(ctx context.Context, r io.Reader) io.Reader { return untilEnd{ctx, r} }
+
 type untilEnd struct {
 	ctx context.Context
 	r   io.Reader
