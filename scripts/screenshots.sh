@@ -18,7 +18,7 @@ want="${*:-demo approval probe times dry-run coverage live vitals compare pack s
 has() { case " $want " in *" $1 "*) return 0;; esac; return 1; }
 say() { echo "printf '\$ %s\n' \"$1\"; $1"; }
 has demo && sh "$root/scripts/shot.sh" "$shots/demo.png" 6 "envask demo --dir d2"
-has approval && sh "$root/scripts/shot.sh" "$shots/approval.png" 2 "$(say 'envask ask approve changed.yaml')"
+has approval && FONT=10 GEOMETRY=156x46 sh "$root/scripts/shot.sh" "$shots/approval.png" 2 "$(say 'envask ask approve changed.yaml')"
 has probe && sh "$root/scripts/shot.sh" "$shots/probe.png" 3 "$(say 'envask probe')"
 if has times; then
 	raw="$here/envask-demo/home/cases/26031407/rounds/r1/raw"; mkdir logs
