@@ -31,7 +31,7 @@ demo: build
 
 # Tests that want a real server run where one is installed; what was skipped is said at the end.
 test:
-	@$(GO) test -timeout 10m -json ./... > .test.json; code=$$?; \
+	@$(GO) test -timeout 20m -json ./... > .test.json; code=$$?; \
 	go run ./scripts/testreport .test.json; rm -f .test.json; exit $$code
 
 # Debian's servers for the tests. This is the only target that installs anything, and it needs root.
@@ -40,7 +40,8 @@ test-servers:
 
 # Kill tests, huge inputs, full disks, and a while of fuzzing for each target.
 test-long:
-	ENVASK_LONG=1 $(GO) test -timeout 12m -run 'TestKilled|TestInterrupt|TestDiskFull|TestMany|TestHuge' -v ./internal/cli | grep -vE '^(=== |    --- PASS)'
+	@{ ENVASK_LONG=1 $(GO) test -timeout 30m -run 'TestKilled|TestInterrupt|TestDiskFull|TestMany|TestHuge' -v ./internal/cli; echo $$? > .long.code; } | \
+	grep -vE '^(=== |    --- PASS)'; code=$$(cat .long.code); rm -f .long.code; exit $$code
 	sh scripts/fuzz-all.sh $(FUZZTIME)
 
 lint:

@@ -69,11 +69,11 @@ func FuzzPlaceholders(f *testing.F) {
 	}
 	f.Fuzz(func(t *testing.T, command string) {
 		if !strings.Contains(command, "{answer.x}") || len(command) > 200 || len(checkPlaces(command)) > 0 || !onlyEcho(command) {
-			t.Skip()
+			return
 		}
 		filled, err := Fill(command, func(string) (string, error) { return "$(echo RAN)`echo RAN`;echo RAN'\"", nil })
 		if err != nil {
-			t.Skip()
+			return
 		}
 		out, _ := exec.CommandContext(t.Context(), "/bin/sh", "-c", filled).CombinedOutput()
 		for line := range strings.Lines(string(out)) {

@@ -127,12 +127,19 @@ func TestProFTPD(t *testing.T) {
 			to := scheme + "://" + address + "/incoming"
 			p := parcel(t, 6_000_000)
 
-			// Interrupted, and gone on with (REST).
+			// Interrupted, and gone on with (REST). What was sent may still be on the way: the cut waits for what the server has.
 			ctx, cancel := context.WithCancel(context.Background())
 			m.Progress = func(done int64) {
-				if done > 4_000_000 {
-					cancel()
+				if done < 4_000_000 {
+					return
 				}
+				for range 300 {
+					if i, err := os.Stat(filepath.Join(folder, p.Name+".part")); err == nil && i.Size() > 1_000_000 {
+						break
+					}
+					time.Sleep(100 * time.Millisecond)
+				}
+				cancel()
 			}
 			_, err := Send(ctx, over(to, m), p, m)
 			require.ErrorIs(t, err, context.Canceled)
