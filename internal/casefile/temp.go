@@ -18,7 +18,12 @@ func (h Home) Temp() (dir string, done func(), err error) {
 	if err := os.MkdirAll(top, 0o700); err != nil {
 		return "", nil, err
 	}
-	if err := h.SweepTemp(); err != nil {
+	guard := tempGuard(top)
+	if err := guard.Lock(); err != nil {
+		return "", nil, err
+	}
+	defer guard.Unlock()
+	if err := sweepTemp(top); err != nil {
 		return "", nil, err
 	}
 	if dir, err = os.MkdirTemp(top, ""); err != nil {
@@ -46,10 +51,26 @@ func (h Home) Sweep() error {
 // SweepTemp removes the temporary folders of processes that are gone.
 func (h Home) SweepTemp() error {
 	top := filepath.Join(h.Dir, "tmp")
-	entries, err := os.ReadDir(top)
-	if errors.Is(err, fs.ErrNotExist) {
+	guard := tempGuard(top)
+	ok, err := guard.TryLock()
+	if errors.Is(err, fs.ErrNotExist) || err == nil && !ok { // no folder; or another one is at it
 		return nil
 	}
+	if err != nil {
+		return err
+	}
+	defer guard.Unlock()
+	return sweepTemp(top)
+}
+
+// tempGuard is held while a temporary folder is made and locked, and while those of others are looked at: a folder that has no lock
+// yet looks like one that was left.
+func tempGuard(top string) *flock.Flock {
+	return flock.New(filepath.Join(top, "lock"), flock.SetPermissions(0o600))
+}
+
+func sweepTemp(top string) error {
+	entries, err := os.ReadDir(top)
 	for _, e := range entries {
 		if !e.IsDir() {
 			continue

@@ -10,6 +10,7 @@ import (
 	"sort"
 	"strings"
 
+	"envask/internal/durable"
 	"envask/internal/reach"
 )
 
@@ -156,21 +157,8 @@ func sumOf(ctx context.Context, fsys reach.FS, name string, size int64) (string,
 		return "", err
 	}
 	h := sha256.New()
-	if _, err := io.Copy(watched{ctx, h}, f); err != nil {
+	if _, err := io.Copy(h, durable.Until(ctx, f)); err != nil {
 		return "", err
 	}
 	return hex.EncodeToString(h.Sum(nil)), nil
-}
-
-// watched stops writing when its context ends.
-type watched struct {
-	ctx context.Context
-	w   io.Writer
-}
-
-func (w watched) Write(b []byte) (int, error) {
-	if err := w.ctx.Err(); err != nil {
-		return 0, err
-	}
-	return w.w.Write(b)
 }

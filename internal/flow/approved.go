@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"io/fs"
-	"os"
 	"path/filepath"
 
 	"envask/internal/ask"
@@ -97,7 +96,7 @@ func (a *App) approvedAsk(c *casefile.Case) (*ask.Ask, error) {
 
 // readCopy reads the copy of an approved ask.
 func readCopy(c *casefile.Case, digest string) (*ask.Ask, error) {
-	data, err := os.ReadFile(askCopy(c, digest))
+	data, err := readSmall(askCopy(c, digest))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, fault.New(fault.Refused, "read the ask", c.Ask, "it is not approved, and the copy of the approved one is gone from the case", "envask ask approve "+c.Ask)
 	}

@@ -19,6 +19,7 @@ import (
 	"envask/internal/reach"
 	"envask/internal/redact"
 	"envask/internal/site"
+	"envask/internal/submit"
 	"envask/internal/undo"
 )
 
@@ -176,6 +177,40 @@ func TestSubmitAsksAndRefuses(t *testing.T) {
 	left, err := os.ReadDir(filepath.Join(d.dir, "stick"))
 	require.NoError(t, err)
 	require.Empty(t, left)
+}
+
+// What an interrupted submit says of the other side is what is known of it.
+func TestWhatAnInterruptedSubmitLeft(t *testing.T) {
+	d := newDesk(t)
+	for _, c := range []struct {
+		err  error
+		want string
+	}{
+		{context.Canceled, "interrupted; nothing was left there"},
+		{fmt.Errorf("%w; %w", context.Canceled, submit.ErrUnderway), "interrupted; whether the other side took it is not known"},
+		{&someParts{2, 3, context.Canceled}, "interrupted; 2 of 3 parts are there; nothing was left of the next"},
+	} {
+		require.ErrorContains(t, d.app.interruptedOn(d.c, ask.Route{Name: "stick"}, c.err), c.want)
+	}
+	d.collect(t)
+	d.pack(t)
+	ctx, cancel := context.WithCancel(context.Background())
+	parts := 0
+	d.app.Report = func(e any) {
+		if p, ok := e.(SubmitProgress); ok && p.Done > 0 {
+			parts++
+			cancel()
+		}
+	}
+	_, err := d.app.Submit(ctx, d.c, SubmitRequest{Routes: []string{"stick"}, Confirm: yes})
+	require.Positive(t, parts)
+	left, readErr := os.ReadDir(filepath.Join(d.dir, "stick"))
+	require.NoError(t, readErr)
+	if err == nil { // it had arrived already
+		require.Len(t, left, 1)
+		return
+	}
+	require.Equal(t, len(left) == 0, strings.Contains(err.Error(), "nothing was left there"), "%v: %v", err, left)
 }
 
 // The leak check reads what was really written: a value that gets past the replacing is found, and the archive is not kept.

@@ -79,7 +79,7 @@ func (a *App) Submit(ctx context.Context, c *casefile.Case, q SubmitRequest) ([]
 				return receipts, nil
 			}
 		case ctx.Err() != nil:
-			return receipts, a.interruptedOn(c, route)
+			return receipts, a.interruptedOn(c, route, err)
 		case inTurn && i < len(routes)-1:
 			a.note("route %s did not take it (%v); the next one is %s", route.Name, err, routes[i+1].Name)
 		default:
@@ -91,8 +91,15 @@ func (a *App) Submit(ctx context.Context, c *casefile.Case, q SubmitRequest) ([]
 
 // interruptedOn says what an interrupted submit may have left over a route, as far as that is known: the ledger has every file of
 // ours from before it is made there until it is settled.
-func (a *App) interruptedOn(c *casefile.Case, route ask.Route) error {
-	why, hint := "interrupted; nothing was left there", "send with: envask submit"
+func (a *App) interruptedOn(c *casefile.Case, route ask.Route, sendErr error) error {
+	begun, why, hint := "interrupted; ", "nothing was left there", "send with: envask submit"
+	var some *someParts
+	if errors.As(sendErr, &some) {
+		begun, why = fmt.Sprintf("interrupted; %d of %d parts are there; ", some.n, some.of), "nothing was left of the next"
+	}
+	if errors.Is(sendErr, submit.ErrUnderway) {
+		why, hint = "whether the other side took it is not known", "ask the vendor whether it came before you send again with: envask submit"
+	}
 	pending, err := undo.Pending(c)
 	for _, ch := range pending {
 		if ch.Where != routePrefix+route.Name {
@@ -100,16 +107,27 @@ func (a *App) interruptedOn(c *casefile.Case, route ask.Route) error {
 		}
 		hint = fmt.Sprintf("go on with: envask submit --resume --case %s", c.Name)
 		if strings.HasSuffix(ch.Path, ".part") {
-			why = fmt.Sprintf("interrupted; under its final name nothing stands there, and %s is not whole", ch.Path)
+			why = fmt.Sprintf("under its final name nothing stands there, and %s is not whole", ch.Path)
 		} else {
-			why = fmt.Sprintf("interrupted; whether %s stands there, and how much of it, is not known", ch.Path)
+			why = fmt.Sprintf("whether %s stands there, and how much of it, is not known", ch.Path)
 		}
 	}
 	if err != nil {
-		why = "interrupted; what was left there is not known"
+		why = "what was left there is not known"
 	}
-	return &fault.Error{Class: fault.Interrupted, Op: "submit over route", Target: route.Name, Err: errors.New(why), Hint: hint}
+	return &fault.Error{Class: fault.Interrupted, Op: "submit over route", Target: route.Name, Err: errors.New(begun + why), Hint: hint}
 }
+
+// someParts is the failure of a send after some of its parts had arrived.
+type someParts struct {
+	n, of int
+	err   error
+}
+
+func (s *someParts) Error() string {
+	return fmt.Sprintf("%d of %d parts are there; the next: %v", s.n, s.of, s.err)
+}
+func (s *someParts) Unwrap() error { return s.err }
 
 // approvedWriter takes the case's lock, for what an approved ask says.
 func (a *App) approvedWriter(c *casefile.Case, k *ask.Ask) (*casefile.Writer, error) {
@@ -333,6 +351,9 @@ func (a *App) send(ctx context.Context, w *casefile.Writer, k *ask.Ask, route as
 		m.Progress = func(done int64) { a.report(SubmitProgress{route.Name, min(gone+done, whole.Size), whole.Size}) }
 		one, err := submit.Send(ctx, open, p, m)
 		if err != nil {
+			if i > 0 {
+				err = &someParts{i, len(parts), err}
+			}
 			return nil, err
 		}
 		gone += p.Size

@@ -183,6 +183,24 @@ func TestHostileWebDesk(t *testing.T) {
 	}
 }
 
+// A form that was interrupted once the desk had all of it may have been taken; one that never got through was not.
+func TestAnInterruptedFormMayHaveBeenTaken(t *testing.T) {
+	ctx, cancel := context.WithCancel(context.Background())
+	defer cancel()
+	host, m := hostileWeb(t, func(w http.ResponseWriter, r *http.Request) {
+		_, _ = io.Copy(io.Discard, r.Body)
+		cancel()
+		silent(w, r)
+	})
+	_, err := Send(ctx, func(ctx context.Context) (Route, error) { return Open(ctx, "desk", "form+https://"+host+"/form", m) }, parcel(t, 5000), m)
+	require.ErrorIs(t, err, context.Canceled)
+	require.ErrorIs(t, err, ErrUnderway)
+
+	_, err = Send(ctx, func(ctx context.Context) (Route, error) { return nil, ctx.Err() }, parcel(t, 5000), m)
+	require.ErrorIs(t, err, context.Canceled)
+	require.NotErrorIs(t, err, ErrUnderway)
+}
+
 // What an earlier submit left is asked for and removed at the route's own origin only.
 func TestLeftElsewhereIsNotTouched(t *testing.T) {
 	thief := newThief(t)

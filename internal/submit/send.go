@@ -58,7 +58,7 @@ func Send(ctx context.Context, open func(context.Context) (Route, error), p Parc
 			rec.Finished = time.Now().UTC().Truncate(time.Second)
 			return rec, nil
 		case ctx.Err() != nil:
-			return rec, ctx.Err()
+			return rec, x.ended(ctx)
 		case !isPassing(err) || rec.Server == "": // it was never reached
 			return rec, err
 		}
@@ -75,6 +75,9 @@ func Send(ctx context.Context, open func(context.Context) (Route, error), p Parc
 			pause = wait
 		}
 		if err := pause(ctx, failures); err != nil {
+			if ctx.Err() != nil {
+				err = x.ended(ctx)
+			}
 			return rec, err
 		}
 	}
@@ -115,6 +118,7 @@ type sending struct {
 	rec     *Receipt
 	highest int64 // so many bytes have gone at most
 	moved   bool  // more bytes than ever before went in this try
+	handed  bool  // a courier had it, in this try or an earlier one
 	kept    int64 // so many bytes were there at most when a try began
 }
 
@@ -128,7 +132,19 @@ func (x *sending) once(ctx context.Context, open func(context.Context) (Route, e
 	if s, ok := r.(Store); ok {
 		return x.store(ctx, s)
 	}
+	x.handed = true
 	return r.(Courier).Deliver(ctx, x.Parcel, x.progress, x.rec)
+}
+
+// ErrUnderway is in the error of a send that ended while a courier had the parcel: whether the other side took it is not known.
+var ErrUnderway = errors.New("the other side may have taken it")
+
+// ended gives the error of a send whose context ended.
+func (x *sending) ended(ctx context.Context) error {
+	if x.handed {
+		return fmt.Errorf("%w; %w", ctx.Err(), ErrUnderway)
+	}
+	return ctx.Err()
 }
 
 func (x *sending) progress(done int64) {
