@@ -82,6 +82,11 @@ func TestHostileSFTP(t *testing.T) {
 		{"another file is open than stands there", answers{reachtest.FXPFstat: func(id uint32) []byte {
 			return reachtest.Packet(reachtest.FXPAttrs, id, reachtest.Attrs(31, 0o100600))
 		}}, "a.log", "exchanged"},
+		{"a link was there for a moment, and then nothing", answers{reachtest.FXPLstat: thenGone(0), reachtest.FXPFstat: func(id uint32) []byte {
+			return reachtest.Packet(reachtest.FXPAttrs, id, reachtest.Attrs(31, 0o100600))
+		}}, "a.log", "exchanged"},
+		{"the file is gone, and the folder became a link", answers{reachtest.FXPLstat: thenGone(0o120777)}, "a.log", "exchanged"},
+		{"the log was rotated away once it was open", answers{reachtest.FXPLstat: thenGone(0)}, "a.log", reachtest.Content},
 		{"the folder became a link", answers{reachtest.FXPLstat: func() func(id uint32) []byte {
 			n := 0
 			return func(id uint32) []byte {
@@ -143,6 +148,20 @@ func repeated(n int) []string {
 		out[i] = "name-of-some-length.log"
 	}
 	return out
+}
+
+// thenGone answers for the file, then that nothing is there, and from then on with a mode; 0 is that nothing is there.
+func thenGone(mode uint32) func(uint32) []byte {
+	n := 0
+	return func(id uint32) []byte {
+		switch n++; {
+		case n == 1:
+			return reachtest.Packet(reachtest.FXPAttrs, id, reachtest.Attrs(31, 0o100644))
+		case n > 2 && mode != 0:
+			return reachtest.Packet(reachtest.FXPAttrs, id, reachtest.Attrs(31, mode))
+		}
+		return reachtest.Packet(reachtest.FXPStatus, id, 2, "", "")
+	}
 }
 
 // once answers a listing once, and then that it is at its end.

@@ -50,42 +50,46 @@ type sftpFile struct{ *sftp.File }
 
 func (f sftpFile) Stat() (fs.FileInfo, error) { return checkedInfo(f.File.Stat()) }
 
-func (f sftpFS) Open(name string) (fs.File, error) { return f.open(name, true) }
+func (f sftpFS) Open(name string) (fs.File, error) {
+	file, _, err := f.open(name, true)
+	return file, err
+}
 
-func (f sftpFS) open(name string, links bool) (fs.File, error) {
+func (f sftpFS) open(name string, links bool) (file fs.File, found fs.FileInfo, err error) {
 	if err := checkName("open", name); err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	// A FIFO or device would hold the server, and with it us.
-	info, err := checkedInfo(f.c.Lstat(f.path(name)))
+	found, err = checkedInfo(f.c.Lstat(f.path(name)))
 	if err != nil {
-		return nil, pathError("open", name, err)
+		return nil, nil, pathError("open", name, err)
 	}
-	link := info.Mode()&fs.ModeSymlink != 0
+	link := found.Mode()&fs.ModeSymlink != 0
 	if link && !links {
-		return nil, pathError("open", name, ErrExchanged)
+		return nil, nil, pathError("open", name, ErrExchanged)
 	}
-	if !info.Mode().IsRegular() && !link {
-		return nil, pathError("open", name, errors.New("not a regular file"))
+	if !found.Mode().IsRegular() && !link {
+		return nil, nil, pathError("open", name, errors.New("not a regular file"))
 	}
-	file, err := f.c.Open(f.path(name))
+	opened, err := f.c.Open(f.path(name))
 	if err != nil {
-		return nil, pathError("open", name, err)
+		return nil, nil, pathError("open", name, err)
 	}
-	return sftpFile{file}, nil
+	return sftpFile{opened}, found, nil
 }
 
 // OpenResolved opens a file and then compares it with what stands under its name: SFTP does not tell what was opened, so it is told
 // by its facts. That no link is on the way is asked after the file was opened, for each folder above it.
 func (f sftpFS) OpenResolved(name string) (fs.File, error) {
-	file, err := f.open(name, false)
+	file, found, err := f.open(name, false)
 	if err != nil {
 		return nil, err
 	}
 	var opened, there fs.FileInfo
+	var gone error
 	var g errgroup.Group // the questions go together
 	g.Go(func() (err error) { opened, err = file.Stat(); return err })
-	g.Go(func() (err error) { there, err = f.c.Lstat(f.path(name)); return err })
+	g.Go(func() error { there, gone = f.c.Lstat(f.path(name)); return nil })
 	for i, c := range name {
 		if c == '/' {
 			g.Go(func() error { return f.noLink(name[:i]) })
@@ -93,13 +97,15 @@ func (f sftpFS) OpenResolved(name string) (fs.File, error) {
 	}
 	err = g.Wait()
 	switch {
-	case errors.Is(err, fs.ErrNotExist): // rotated away: what is open is still the file that was asked for
-		return file, nil
 	case err != nil:
+	case errors.Is(gone, fs.ErrNotExist):
+		err = stillFound(found, opened)
+	case gone != nil:
+		err = gone
 	case !sameOwner(opened, there):
 		err = ErrExchanged
 	case opened.Size() != there.Size() || !opened.ModTime().Equal(there.ModTime()):
-		err = f.sameTimes(name, file)
+		err = f.sameTimes(name, found, file)
 	}
 	if err != nil {
 		file.Close()
@@ -127,16 +133,25 @@ func sameOwner(opened, there fs.FileInfo) bool {
 	return !ok || !also || a.UID == b.UID && a.GID == b.GID
 }
 
+// stillFound says whether what was opened can be what stood under its name before, which is gone now: a log that was rotated away,
+// and has grown at most. A link that was there for a moment leads to something else.
+func stillFound(found, opened fs.FileInfo) error {
+	if !sameOwner(opened, found) || opened.Size() < found.Size() || opened.ModTime().Before(found.ModTime()) {
+		return ErrExchanged
+	}
+	return nil
+}
+
 // sameTimes compares the times of an opened file with what stands under its name, for one that is being written to: the time of the
 // second question lies between those of the first and the third.
-func (f sftpFS) sameTimes(name string, file fs.File) error {
+func (f sftpFS) sameTimes(name string, found fs.FileInfo, file fs.File) error {
 	before, err := file.Stat()
 	if err != nil {
 		return err
 	}
 	there, err := f.c.Lstat(f.path(name))
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil
+		return stillFound(found, before)
 	}
 	if err != nil {
 		return err
