@@ -156,9 +156,5 @@ func sumOf(ctx context.Context, fsys reach.FS, name string, size int64) (string,
 	if err != nil || info.Size() != size {
 		return "", err
 	}
-	h := sha256.New()
-	if _, err := io.Copy(h, durable.Until(ctx, f)); err != nil {
-		return "", err
-	}
-	return hex.EncodeToString(h.Sum(nil)), nil
+	return durable.Sum(ctx, f)
 }

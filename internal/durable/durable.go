@@ -130,26 +130,41 @@ func FileSum(ctx context.Context, name string) (string, error) {
 		return "", err
 	}
 	defer f.Close()
+	return Sum(ctx, f)
+}
+
+// Sum gives the SHA-256 of what a reader gives to its end, in hex, unless the context ends before.
+func Sum(ctx context.Context, r io.Reader) (string, error) {
 	h := sha256.New()
-	if _, err := io.Copy(h, Until(ctx, f)); err != nil {
+	if _, err := io.Copy(h, Until(ctx, r)); err != nil {
 		return "", err
 	}
 	return hex.EncodeToString(h.Sum(nil)), nil
 }
 
 // Until gives a reader that stops with the context's error when that ends.
-func Until(ctx context.Context, r io.Reader) io.Reader { return untilEnd{ctx, r} }
+func Until(ctx context.Context, r io.Reader) io.Reader { return &untilEnd{ctx, r, nil} }
 
-type untilEnd struct {
-	ctx context.Context
-	r   io.Reader
+// Told is Until, and says how many bytes each read gave to whom it may concern (told may be nil).
+func Told(ctx context.Context, r io.Reader, told func(bytes int64)) io.Reader {
+	return &untilEnd{ctx, r, told}
 }
 
-func (u untilEnd) Read(b []byte) (int, error) {
+type untilEnd struct {
+	ctx  context.Context
+	r    io.Reader
+	told func(int64)
+}
+
+func (u *untilEnd) Read(b []byte) (int, error) {
 	if err := u.ctx.Err(); err != nil {
 		return 0, err
 	}
-	return u.r.Read(b)
+	n, err := u.r.Read(b)
+	if n > 0 && u.told != nil {
+		u.told(int64(n))
+	}
+	return n, err
 }
 
 // maxName is the longest name of one file, in bytes: what every file system takes.

@@ -19,6 +19,7 @@ import (
 	"envask/internal/ask"
 	"envask/internal/casefile"
 	"envask/internal/collect"
+	"envask/internal/durable"
 	"envask/internal/policy"
 	"envask/internal/redact"
 )
@@ -154,7 +155,7 @@ func (l *arrivals) learn(engine *redact.Engine, file string, e collect.Entry) (g
 	defer f.Close()
 	once := map[redact.Value]bool{}
 	check := xxhash.New()
-	in := io.TeeReader(&progressReader{ctx: l.ctx, r: f}, check)
+	in := io.TeeReader(durable.Until(l.ctx, f), check)
 	res, err := engine.File(nil, in, redact.Source{Name: e.Name, Place: func(v redact.Value, offset int64) {
 		if !once[v] {
 			once[v] = true

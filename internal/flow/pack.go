@@ -26,6 +26,7 @@ import (
 	"envask/internal/ask"
 	"envask/internal/casefile"
 	"envask/internal/collect"
+	"envask/internal/durable"
 	"envask/internal/fault"
 	"envask/internal/policy"
 	"envask/internal/redact"
@@ -488,7 +489,7 @@ func (p *packing) learnPiece(ctx context.Context, x *piece) error {
 	}
 	defer f.Close()
 	sum := sha256.New()
-	tee := io.TeeReader(&progressReader{ctx: ctx, r: f, told: p.progress}, sum)
+	tee := io.TeeReader(durable.Told(ctx, f, p.progress), sum)
 	var res redact.Result
 	if !x.asIs {
 		engine := p.learner.Get().(*redact.Engine)
@@ -538,22 +539,4 @@ func (p *packing) source(x *piece) redact.Source {
 	}
 	src.Within = p.within[x.round]
 	return src
-}
-
-// progressReader stops when the context ends, and says how much it read to whom it may concern (told may be nil).
-type progressReader struct {
-	ctx  context.Context
-	r    io.Reader
-	told func(int64)
-}
-
-func (r *progressReader) Read(b []byte) (int, error) {
-	if err := r.ctx.Err(); err != nil {
-		return 0, err
-	}
-	n, err := r.r.Read(b)
-	if n > 0 && r.told != nil {
-		r.told(int64(n))
-	}
-	return n, err
 }

@@ -36,7 +36,7 @@ func (c *leakCheck) inspect(name string, r io.Reader) error {
 	if x != nil && x.asIs {
 		return nil // on the engineer's word
 	}
-	found, err := c.finder.Find(&progressReader{ctx: c.ctx, r: r, told: c.p.progress}, name)
+	found, err := c.finder.Find(durable.Told(c.ctx, r, c.p.progress), name)
 	for _, l := range found {
 		if x != nil && (x.opaque || l.Unread) {
 			c.p.app.note("%s (opaque, sent on your word) holds a value of rule %s at byte %d", inMember(name, l), l.Rule, l.Offset)

@@ -16,6 +16,7 @@ import (
 	"envask/internal/archive"
 	"envask/internal/brief"
 	"envask/internal/casefile"
+	"envask/internal/durable"
 	"envask/internal/fault"
 	"envask/internal/redact"
 	"envask/internal/report"
@@ -155,7 +156,7 @@ func (p *packing) redact(ctx context.Context, x *piece, w io.Writer) (err error)
 		return err
 	}
 	defer f.Close()
-	var in io.Reader = &progressReader{ctx: ctx, r: f, told: p.progress}
+	var in io.Reader = durable.Told(ctx, f, p.progress)
 	if x.learned {
 		sum := xxhash.New()
 		in = io.TeeReader(in, sum)

@@ -133,7 +133,7 @@ func (r *redaction) all(ctx context.Context, q RedactRequest, res *Redacted) err
 		values := learned.Values()
 		table.Give(values)
 		o.Matcher = redact.NewMatcher(values)
-		r, err := redact.NewEngine(o).File(q.Out, &progressReader{ctx: ctx, r: q.In}, redact.Source{})
+		r, err := redact.NewEngine(o).File(q.Out, durable.Until(ctx, q.In), redact.Source{})
 		if err != nil {
 			return fault.Wrap("redact", "standard input", err)
 		}
@@ -192,7 +192,7 @@ func withFile(ctx context.Context, name string, use func(io.Reader) error) error
 		return err
 	}
 	defer f.Close()
-	return use(&progressReader{ctx: ctx, r: f})
+	return use(durable.Until(ctx, f))
 }
 
 func redactOne(ctx context.Context, q RedactRequest, e *redact.Engine, name string, res *Redacted) error {

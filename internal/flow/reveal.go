@@ -6,6 +6,7 @@ import (
 	"io"
 
 	"envask/internal/casefile"
+	"envask/internal/durable"
 	"envask/internal/fault"
 	"envask/internal/redact"
 )
@@ -16,6 +17,6 @@ func (a *App) Reveal(ctx context.Context, c *casefile.Case, w io.Writer, r io.Re
 	if err != nil {
 		return 0, fault.Wrap("read the aliases", c.Name, err)
 	}
-	n, err := redact.Reveal(table, bufio.NewWriter(w), &progressReader{ctx: ctx, r: r})
+	n, err := redact.Reveal(table, bufio.NewWriter(w), durable.Until(ctx, r))
 	return n, fault.Wrap("reveal", c.Name, err)
 }

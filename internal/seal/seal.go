@@ -70,26 +70,9 @@ func File(ctx context.Context, from, to string, told func(bytes int64), recipien
 		if err != nil {
 			return err
 		}
-		if _, err := io.Copy(w, &counted{ctx, in, told}); err != nil {
+		if _, err := io.Copy(w, durable.Told(ctx, in, told)); err != nil {
 			return err
 		}
 		return w.Close()
 	})
-}
-
-type counted struct {
-	ctx context.Context
-	io.Reader
-	told func(int64)
-}
-
-func (c *counted) Read(b []byte) (int, error) {
-	if err := c.ctx.Err(); err != nil {
-		return 0, err
-	}
-	n, err := c.Reader.Read(b)
-	if c.told != nil && n > 0 {
-		c.told(int64(n))
-	}
-	return n, err
 }

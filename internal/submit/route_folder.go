@@ -71,7 +71,7 @@ func (f folder) Sum(ctx context.Context, path string, _ int64) (string, string, 
 		return "", "", err
 	}
 	defer in.Close()
-	sum, err := sumOf(ctx, in)
+	sum, err := durable.Sum(ctx, in)
 	return sum, "read back from the folder", err
 }
 

@@ -17,6 +17,7 @@ import (
 
 	"github.com/jlaffaye/ftp"
 
+	"envask/internal/durable"
 	"envask/internal/fault"
 )
 
@@ -195,7 +196,7 @@ func (r *ftpRoute) Sum(ctx context.Context, p string, size int64) (string, strin
 		}
 		return "", "", r.ftpError(err)
 	}
-	sum, err := sumOf(ctx, back)
+	sum, err := durable.Sum(ctx, back)
 	if e := back.Close(); err == nil && e != nil {
 		err = e
 	}

@@ -13,6 +13,7 @@ import (
 	"path"
 	"strings"
 
+	"envask/internal/durable"
 	"envask/internal/fault"
 )
 
@@ -238,7 +239,7 @@ func (w *web) readBack(ctx context.Context, u *url.URL) (string, error) {
 	if res.StatusCode != http.StatusOK {
 		return "", nil
 	}
-	sum, err := sumOf(ctx, res.Body)
+	sum, err := durable.Sum(ctx, res.Body)
 	if err != nil {
 		return "", passing{err}
 	}

@@ -14,6 +14,7 @@ import (
 
 	"github.com/pkg/sftp"
 
+	"envask/internal/durable"
 	"envask/internal/fault"
 	"envask/internal/reach"
 )
@@ -159,7 +160,7 @@ func (r *sftpRoute) Sum(ctx context.Context, p string, size int64) (string, stri
 		return "", "", err
 	}
 	defer f.Close()
-	sum, err := sumOf(ctx, f)
+	sum, err := durable.Sum(ctx, f)
 	return sum, "read back from the server", r.orLost(err)
 }
 

@@ -16,6 +16,7 @@ import (
 
 	"github.com/dustin/go-humanize"
 
+	"envask/internal/durable"
 	"envask/internal/fault"
 )
 
@@ -174,7 +175,7 @@ func (t *tus) piece(ctx context.Context, where *url.URL, p Parcel, at int64, tol
 	h.Set("Content-Type", "application/offset+octet-stream")
 	h.Set("Upload-Offset", fmt.Sprint(at))
 	if sums {
-		sum, err := sumOf(ctx, io.NewSectionReader(f, at, n))
+		sum, err := durable.Sum(ctx, io.NewSectionReader(f, at, n))
 		if err != nil {
 			return at, err
 		}

@@ -3,8 +3,6 @@ package submit
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -244,15 +242,6 @@ func parse(to string) (*url.URL, error) {
 		return nil, errors.New("a password does not stand in a route; put it into credentials.yaml")
 	}
 	return u, nil
-}
-
-// sumOf reads a stream to its end.
-func sumOf(ctx context.Context, r io.Reader) (string, error) {
-	h := sha256.New()
-	if _, err := io.Copy(h, &meter{ctx: ctx, r: r}); err != nil {
-		return "", err
-	}
-	return hex.EncodeToString(h.Sum(nil)), nil
 }
 
 // sshSystem gives the address of an SSH server in the form in which systems are reached.
