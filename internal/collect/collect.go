@@ -200,13 +200,20 @@ type state struct {
 	entries map[[2]string]map[string]Entry
 	clocks  map[string]Clock
 	places  map[string]Place
+	claims  map[string]*claims // by system
 }
 
 // resume reads what an interrupted run has: whole cells, and of others the files that are whole.
 func (c *Collector) resume(round *Round) (state, error) {
-	s := state{cells: map[[2]string]Cell{}, entries: map[[2]string]map[string]Entry{}, clocks: map[string]Clock{}, places: map[string]Place{}}
+	s := state{cells: map[[2]string]Cell{}, entries: map[[2]string]map[string]Entry{}, clocks: map[string]Clock{}, places: map[string]Place{}, claims: map[string]*claims{}}
 	files := 0
 	err := round.eachLine(func(l line) error {
+		if e := l.Entry; e != nil && e.Name != "" {
+			if s.claims[e.System] == nil {
+				s.claims[e.System] = newClaims()
+			}
+			s.claims[e.System].hold(e)
+		}
 		if again := l.system(); slices.Contains(c.Again, again) {
 			return nil
 		}

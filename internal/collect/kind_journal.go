@@ -261,13 +261,13 @@ func (s stored) store(w *work, out *tailFile, e *Entry) error {
 	if err != nil {
 		return err
 	}
-	e.Name, e.Bytes, e.Size, e.SHA256, e.ModTime = s.name, n, out.total, sum, e.Command.Started
-	return place(part, w.final(s.name), e.ModTime)
+	e.Bytes, e.Size, e.SHA256, e.ModTime = n, out.total, sum, e.Command.Started
+	return w.settlePlace(part, s.name, e)
 }
 
 // copy makes the copy to read.
 func (s stored) copy(w *work, of *Entry) error {
-	in, err := os.Open(w.final(s.name))
+	in, err := os.Open(w.final(of.Name))
 	if err != nil {
 		return ours(err)
 	}
@@ -282,11 +282,11 @@ func (s stored) copy(w *work, of *Entry) error {
 	if err != nil {
 		return err
 	}
-	e := Entry{Source: s.readable, Name: s.readable, State: Taken, Size: n, Bytes: n, SHA256: sum, ModTime: of.ModTime, Reason: "made here from " + s.name + ", to read"}
+	e := Entry{Source: s.readable, State: Taken, Size: n, Bytes: n, SHA256: sum, ModTime: of.ModTime, Reason: "made here from " + s.name + ", to read"}
 	if odd != nil {
 		e.Reason = join(e.Reason, odd.Error())
 	}
-	if err := place(part, w.final(s.readable), e.ModTime); err != nil {
+	if err := w.settlePlace(part, s.readable, &e); err != nil {
 		return err
 	}
 	w.add(e)

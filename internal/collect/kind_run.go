@@ -201,11 +201,11 @@ func writeOutput(w *work, name string, outputs [2]*tailFile, ran *Ran, e *Entry)
 	if err != nil {
 		return err
 	}
-	e.Name, e.Bytes, e.SHA256, e.ModTime = name, n, sum, ran.Started
+	e.Bytes, e.SHA256, e.ModTime = n, sum, ran.Started
 	e.Size = outputs[0].total + outputs[1].total
 	w.count(n)
 	w.budget.spend(n)
-	return place(part, w.final(name), ran.Started)
+	return w.settlePlace(part, name, e)
 }
 
 // writePart writes a file of ours that is not under its final name yet, and gives its size and SHA-256.

@@ -154,13 +154,15 @@ func (w *work) keepJSON(v any, e *Entry) error {
 	if err != nil {
 		return err
 	}
-	got, err := keep(append(data, '\n'), time.Time{}, w.part(), w.final(e.Name))
+	whole := w.part()
+	defer os.Remove(whole) // fails harmlessly after the rename
+	got, err := keep(append(data, '\n'), time.Time{}, w.part(), whole)
 	if err != nil {
 		return err
 	}
 	w.count(got.bytes)
 	e.Size, e.Bytes, e.SHA256, e.ModTime = got.size, got.bytes, got.sha256, time.Now().UTC().Truncate(time.Second)
-	return nil
+	return w.settlePlace(whole, e.Name, e)
 }
 
 // valueHead is how much of a file is looked at for a value, in bytes.

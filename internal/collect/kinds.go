@@ -53,6 +53,7 @@ type work struct {
 	clock   *Clock // of the system
 	rates   *rates
 	parts   *atomic.Int64
+	claims  *claims // of the system's places in the round
 	budget  *budget
 	changes undo.Log
 

@@ -92,9 +92,6 @@ func (f *filesWork) take(ctx context.Context, c *candidate, limit int64) (int64,
 		return 0, f.failure()
 	}
 	n, err := f.takeFile(ctx, c, lines, limit)
-	if err != nil && c.entry.Name != "" && !isLocal(err) { // it failed after it had its name
-		os.Remove(f.final(c.entry.Name))
-	}
 	if err != nil {
 		_, _, err = f.spoiled(ctx, c, err)
 		return 0, err
@@ -198,7 +195,7 @@ func (f *filesWork) spoiled(ctx context.Context, c *candidate, err error) (bool,
 // finish applies the item's limits to what was taken and gives it its final name.
 func (f *filesWork) finish(c *candidate, out *os.File, part, target string, s *sink, limit int64) error {
 	e := &c.entry
-	e.Name, e.Bytes, e.SHA256 = target, s.n, hex.EncodeToString(s.hash.Sum(nil))
+	e.Bytes, e.SHA256 = s.n, hex.EncodeToString(s.hash.Sum(nil))
 	from, why, err := f.excess(out, s.n, limit, c)
 	if err != nil {
 		return ours(err)
@@ -213,7 +210,7 @@ func (f *filesWork) finish(c *candidate, out *os.File, part, target string, s *s
 	if err := out.Close(); err != nil {
 		return ours(err)
 	}
-	if err := place(part, f.final(target), e.ModTime); err != nil {
+	if err := f.settlePlace(part, target, e); err != nil {
 		return err
 	}
 	f.add(*e)
@@ -355,11 +352,13 @@ func (f *filesWork) takeContent(ctx context.Context, c *candidate, limit int64) 
 	if err := f.fits(need); err != nil {
 		return 0, err
 	}
+	whole := f.part()
+	defer os.Remove(whole) // fails harmlessly after the rename
 	if data, ok := c.content(); ok {
-		got, err = keep(data, c.info.ModTime(), f.part(), f.final(target))
+		got, err = keep(data, c.info.ModTime(), f.part(), whole)
 		f.count(got.bytes)
 	} else {
-		get := fetching{fsys: f.target.FS(), name: c.real, part: f.part(), final: f.final(target), stream: f.squeezed(c.real), count: f.count, resume: f.resumePart(e.Source)}
+		get := fetching{fsys: f.target.FS(), name: c.real, part: f.part(), final: whole, stream: f.squeezed(c.real), count: f.count, resume: f.resumePart(e.Source)}
 		if got, err = get.fetch(ctx); err == nil && got.torn && got.size <= cheap {
 			f.count(-got.bytes)
 			first := got
@@ -371,7 +370,7 @@ func (f *filesWork) takeContent(ctx context.Context, c *candidate, limit int64) 
 	if err != nil {
 		return 0, err
 	}
-	e.Name, e.Size, e.Bytes, e.SHA256, e.ModTime = target, got.size, got.bytes, got.sha256, got.modified.UTC()
+	e.Size, e.Bytes, e.SHA256, e.ModTime = got.size, got.bytes, got.sha256, got.modified.UTC()
 	e.State, e.Reason, e.Through = Taken, join(e.Reason, got.note), got.through
 	if got.through != "" {
 		e.Reason = join(e.Reason, "read with "+got.through)
@@ -380,11 +379,16 @@ func (f *filesWork) takeContent(ctx context.Context, c *candidate, limit int64) 
 		e.State, e.Reason = Cut, got.note
 	}
 	f.remember(e.Source, again{name: c.real, whole: e.State == Taken, size: got.size, sha256: e.SHA256})
-	if err := f.limitWhole(c, limit); err != nil {
+	if err := f.limitWhole(c, whole, limit); err != nil {
 		return 0, err
 	}
 	if c.check != nil {
 		c.check(e)
+	}
+	if e.State != Skipped {
+		if err := f.settlePlace(whole, target, e); err != nil {
+			return 0, err
+		}
 	}
 	f.add(*e)
 	return e.Bytes, f.failure()
@@ -424,12 +428,11 @@ func (f *filesWork) fits(size int64) error {
 }
 
 // limitWhole applies the item's limits to a file that was taken as it is. What is compressed cannot lose its beginning.
-func (f *filesWork) limitWhole(c *candidate, limit int64) error {
+func (f *filesWork) limitWhole(c *candidate, name string, limit int64) error {
 	e := &c.entry
 	if f.spec.LastLines == 0 && (limit == 0 || e.Bytes <= limit) {
 		return nil
 	}
-	name := f.final(e.Name)
 	file, err := os.OpenFile(name, os.O_RDWR, 0)
 	if err != nil {
 		return ours(err)
@@ -440,10 +443,7 @@ func (f *filesWork) limitWhole(c *candidate, limit int64) error {
 	if logset.PackingOf(head[:n]) != "" {
 		if limit > 0 && e.Bytes > limit {
 			e.State, e.Reason = Skipped, join(e.Reason, "larger than the item's max of "+bytesText(limit)+", and compressed: left out")
-			e.Name, e.Bytes, e.SHA256 = "", 0, ""
-			if err := os.Remove(name); err != nil {
-				return ours(err)
-			}
+			e.Bytes, e.SHA256 = 0, ""
 		}
 		return nil
 	}

@@ -41,13 +41,17 @@ type visit struct {
 	unhook func() bool // takes back that the end of the context closes the connection
 	gone   error       // why the system cannot be reached any more
 	budget *budget
+	claims *claims
 	moved  atomic.Int64                // bytes that came
 	again  map[string]map[string]again // by item and source: where what was taken stands on the system
 }
 
 func (c *Collector) visit(ctx context.Context, round *Round, s *site.System, cells []*Cell, had state) error {
 	defer c.event(Event{Kind: SystemDone, System: s.Name})
-	v := &visit{c: c, round: round, sys: s, had: had, done: map[string]map[string]Entry{}, again: map[string]map[string]again{}, budget: newBudget(s.Limits.Bytes)}
+	v := &visit{c: c, round: round, sys: s, had: had, done: map[string]map[string]Entry{}, again: map[string]map[string]again{}, budget: newBudget(s.Limits.Bytes), claims: newClaims()}
+	if held := had.claims[s.Name]; held != nil {
+		v.claims = held
+	}
 	for k, entries := range had.entries {
 		if k[0] == s.Name && c.item(k[1]).Together == "" { // what belongs together is read at one time
 			v.done[k[1]] = entries
@@ -301,7 +305,7 @@ func (c *Collector) finishCell(round *Round, cell *Cell) error {
 func (v *visit) takeCell(ctx, inner context.Context, cell *Cell) (broke, err error) {
 	c := v.c
 	item := c.item(cell.Item)
-	w := &work{req: &c.Request, sys: v.sys, item: item, target: v.target, round: v.round, report: v.event, parts: &c.parts, rates: &c.rates, clock: c.clocks.get(v.sys.Name),
+	w := &work{req: &c.Request, sys: v.sys, item: item, target: v.target, round: v.round, report: v.event, parts: &c.parts, claims: v.claims, rates: &c.rates, clock: c.clocks.get(v.sys.Name),
 		done: v.done[item.ID], budget: v.budget, changes: c.changes}
 	*cell = Cell{System: cell.System, Item: cell.Item, Required: cell.Required, Took: cell.Took, Unmet: unmet(inner, w)}
 	if len(cell.Unmet) == 0 || item.Spec.Kind() == "files" { // what files hold may do all the same

@@ -115,7 +115,7 @@ func (p *packing) loadRound(r *collect.Round, newest map[string]*piece, had map[
 		case e.Name == "":
 			left(e.State, e.Reason)
 		case taken[at] != nil:
-			left(e.State, "the same file as of item "+taken[at].entry.Item)
+			left(e.State, "the same bytes as of item "+taken[at].entry.Item+": one file, see "+e.Name)
 		case had[at] == e.SHA256 && e.SHA256 != "":
 			left(collect.Skipped, "unchanged since round "+p.since.ID+", of which the vendor has the archive")
 			p.same[[2]string{e.System, e.Item}]++
