@@ -53,7 +53,7 @@ searched for every value that redaction learned. The same round gives the same b
 			return err
 		},
 	}
-	c.Flags().StringSliceVar(&q.Rounds, "round", nil, "round to pack, or several together: r1,r2 (default: the newest)")
+	c.Flags().StringSliceVar(&q.Rounds, "round", nil, "round to pack, or several together: r1,r2 (default: all since the last archive that was sent)")
 	c.Flags().StringVar(&q.NewSince, "new-since", "", "leave out what is unchanged since this round, of which the vendor has the archive")
 	c.Flags().StringVar(&q.Format, "format", "", "form of the archive: tar.gz, tar.zst or zip (default: what the ask wants, else tar.gz)")
 	c.Flags().StringVar(&q.Level, "level", "", "how much work goes into making it small: fast, balanced or small (default: fast for tar.gz, else balanced)")

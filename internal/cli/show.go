@@ -119,11 +119,21 @@ func (s *session) showCase(a *flow.App, c *casefile.Case) error {
 	}
 	s.drawRounds(v.Rounds)
 	s.drawArchives(v)
+	for i, l := range v.Lacking {
+		if i == mostLacking {
+			s.screen.Print("%s", s.screen.Paint(term.Bad, fmt.Sprintf("and %s more; envask show --json lists all", number(len(v.Lacking)-i))))
+			break
+		}
+		s.screen.Print("%s %s", s.screen.Paint(term.Bad, "the case lacks:"), term.Clean(l))
+	}
 	for _, p := range v.Pending {
 		s.screen.Print("%s %s on %s (since %s)", s.screen.Paint(term.Bad, "left there:"), term.Clean(p.Path), term.Clean(p.Where), shortTime(p.At))
 	}
 	return damaged(v)
 }
+
+// mostLacking is how many lines show what a case lacks.
+const mostLacking = 20
 
 // damaged is the error for a case whose ledger is damaged.
 func damaged(v *flow.CaseView) error {
@@ -155,6 +165,8 @@ func (s *session) drawRounds(rounds []flow.RoundView) {
 		}
 		if !r.Tidied.IsZero() {
 			result += ", raw evidence removed"
+		} else if !r.Thinned.IsZero() {
+			result += ", sent evidence removed"
 		}
 		sent := "no"
 		if r.Sent != "" {
@@ -241,6 +253,8 @@ func (s *session) showRound(a *flow.App, c *casefile.Case, id string, x showing)
 	}
 	if !r.Discarded.IsZero() {
 		s.screen.Print("removed  its raw evidence, on %s", shortTime(r.Discarded))
+	} else if !r.Thinned.IsZero() {
+		s.screen.Print("removed  what was sent of its raw evidence, on %s", shortTime(r.Thinned))
 	}
 	if x.ofFiles() {
 		s.drawEntries(entries)

@@ -120,9 +120,12 @@ func (s *session) drawFile(f flow.FileView) {
 	}
 	field("state", strings.TrimSuffix(string(f.State)+": "+f.How, ": "))
 	field("item", strings.TrimSuffix(f.Item+" of round "+f.Round, " of round "))
-	field("lies at", f.Path)
+	if f.Gone {
+		field("file", "removed here by tidy")
+	}
+	field("file", f.Path)
 	size := bytesText(f.SizeThere) + " on the system"
-	if f.Path != "" {
+	if f.Path != "" || f.Gone {
 		size += ", " + bytesText(f.SizeTaken) + " taken"
 	}
 	if f.Size > 0 {

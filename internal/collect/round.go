@@ -49,6 +49,8 @@ type Round struct {
 	Coverage Coverage      `json:"coverage"`
 	// Discarded is when the raw evidence was removed; what was taken is still known.
 	Discarded time.Time `json:"raw_removed,omitzero"`
+	// Thinned is when that part of the raw evidence was removed which had been sent.
+	Thinned time.Time `json:"sent_raw_removed,omitzero"`
 
 	dir string
 	mu  sync.Mutex
@@ -155,6 +157,12 @@ func (r *Round) MarkDiscarded(at time.Time) error {
 	if r.Discarded.IsZero() {
 		r.Discarded = at.UTC().Truncate(time.Second)
 	}
+	return r.save()
+}
+
+// MarkThinned writes down that the part of the raw evidence that was sent is removed now.
+func (r *Round) MarkThinned(at time.Time) error {
+	r.Thinned = at.UTC().Truncate(time.Second)
 	return r.save()
 }
 

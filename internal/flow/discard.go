@@ -84,6 +84,7 @@ type Discard struct {
 	Done  bool      `json:"removed"`
 
 	paths []string
+	thin  bool // only a part of the round's evidence goes
 }
 
 // TidyRequest says what may go.
@@ -109,10 +110,20 @@ func (a *App) Discards(c *casefile.Case, q TidyRequest) ([]Discard, error) {
 	}
 	out := []Discard{}
 	for _, r := range rounds {
-		if d, err := a.rawOf(c, v, r, keep, q); err != nil {
+		d, err := a.rawOf(c, v, r, keep, q)
+		if err != nil {
 			return nil, fault.Wrap("look at", c.RoundDir(r.ID), err)
-		} else if d.Files > 0 {
-			out = append(out, d)
+		}
+		list := []Discard{d}
+		if d.Goes && r.Discarded.IsZero() && !q.Unsent {
+			if list, err = onlyWhatWasSent(c, v, r, d); err != nil {
+				return nil, fault.Wrap("look at", c.RoundDir(r.ID), err)
+			}
+		}
+		for _, d := range list {
+			if d.Files > 0 {
+				out = append(out, d)
+			}
 		}
 	}
 	more, err := a.archivesOf(c, v, keep)
@@ -177,6 +188,50 @@ func (a *App) rawOf(c *casefile.Case, v *CaseView, r *collect.Round, keep Retent
 		d.Goes, d.Why = true, "sent over "+sent.Route
 	}
 	return d, nil
+}
+
+// onlyWhatWasSent splits the raw evidence of a round that was sent: what the archives hold that are proved to have arrived goes, what
+// stayed out of them stays (opaque files, what was left out or refused).
+func onlyWhatWasSent(c *casefile.Case, v *CaseView, r *collect.Round, all Discard) ([]Discard, error) {
+	arrived, err := arrivedEvidence(c, v, func(x *submit.Receipt) bool { return x.Proved })
+	if err != nil {
+		return nil, err
+	}
+	goes, stays := all, all
+	goes.thin, goes.paths, stays.Goes, stays.paths = true, []string{filepath.Join(r.Dir(), "part")}, false, nil
+	items := map[string]int{}
+	err = r.Entries(func(e collect.Entry) error {
+		if e.Name == "" {
+			return nil
+		}
+		path := filepath.Join(r.RawDir(), e.System, filepath.FromSlash(e.Name))
+		if arrived[placeOf(e.System, e.Name, e.SHA256)] {
+			goes.paths = append(goes.paths, path)
+		} else {
+			stays.paths = append(stays.paths, path)
+			items[e.Item]++
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	if len(stays.paths) == 0 {
+		return []Discard{all}, nil
+	}
+	var names []string
+	for item, n := range items {
+		names = append(names, fmt.Sprintf("%s: %d", item, n))
+	}
+	slices.Sort(names)
+	stays.Why = fmt.Sprintf("not in any archive that was sent (%s); --unsent removes it", strings.Join(names, ", "))
+	goes.Why += "; what the archive does not hold stays"
+	for _, d := range []*Discard{&goes, &stays} {
+		if d.Files, d.Bytes, err = sizeOf(d.paths); err != nil {
+			return nil, err
+		}
+	}
+	return []Discard{goes, stays}, nil
 }
 
 // archivesOf lists the files of out/: archives with all that belongs to them, and what packing left behind.
@@ -292,7 +347,11 @@ func (a *App) RemoveDiscards(ctx context.Context, c *casefile.Case, list []Disca
 		}
 		if d.Round != "" { // known before the first byte goes: half a round must never look like a whole one
 			r, err := collect.LoadRound(c, d.Round)
-			if err == nil {
+			switch {
+			case err != nil:
+			case d.thin:
+				err = r.MarkThinned(a.Now())
+			default:
 				err = r.MarkDiscarded(a.Now())
 			}
 			if err != nil {

@@ -227,11 +227,7 @@ func (p *packing) coverage(m *archive.Manifest, e *redact.Engine) {
 		cell.Unmet, cell.Together = unmet, e.String(cell.Together)
 		m.Coverage = append(m.Coverage, cell)
 		if cell.Lacking() {
-			where := cell.System
-			if where == "" {
-				where = "any system"
-			}
-			m.Lacking = append(m.Lacking, fmt.Sprintf("%s on %s: %s (%s)", cell.Item, where, cell.State, cell.Reason))
+			m.Lacking = append(m.Lacking, lackingText(cell))
 		}
 	}
 	for _, g := range m.Groups {

@@ -35,7 +35,7 @@ import (
 
 // PackRequest is what to pack.
 type PackRequest struct {
-	Rounds   []string // none is the newest
+	Rounds   []string // none is all since the last archive that was sent
 	NewSince string   // a round of which the vendor has the archive: what did not change since stays behind; "" is none
 	Format   string   // "" is what the ask wants, else the first of archive.Formats
 	Level    string   // one of archive.Levels; "" is the one of the format
@@ -164,42 +164,49 @@ type packedRecord struct {
 
 // packing is one run of Pack.
 type packing struct {
-	app     *App
-	c       *casefile.Case
-	ask     *ask.Ask
-	rounds  []*collect.Round
-	round   *collect.Round    // the newest of them
-	since   *collect.Round    // of which the vendor has the archive; nil is none
-	same    map[[2]string]int // files by system and item that did not change since then
-	q       PackRequest
-	pieces  []*piece
-	behind  []*piece // what the vendor has already: it does not go along, but what it teaches counts
-	left    []archive.LeftOut
-	policy  *policy.Policy
-	keep    map[string]redact.Class // disclosed on purpose
-	prover  *redact.Prover
-	proof   redact.Proof
-	samples sampling
-	known   []redact.Value // learned values
-	learned *redact.Learned
-	loaded  func() (*redact.Table, error) // the table as it was
-	table   *redact.Table
-	matcher *redact.Matcher
-	tmp     string
-	signer  ssh.Signer // nil signs nothing
-	sealTo  []age.Recipient
-	keys    []string // public keys of those; none with a passphrase
-	format  *archive.Format
-	level   archive.Level
-	within  map[*collect.Round]func(time.Time) bool // the round's window
-	arrived map[*collect.Round]func() ([]*arrived, error)
-	total   int64
-	done    atomic.Int64
-	stage   atomic.Value
-	begun   time.Time // the stage; the first one with what comes before it
-	took    []StageTime
-	learner sync.Pool // of engines that only learn
-	writer  sync.Pool // of engines that replace
+	app    *App
+	c      *casefile.Case
+	ask    *ask.Ask
+	rounds []*collect.Round
+	round  *collect.Round    // the newest of them
+	since  *collect.Round    // of which the vendor has the archive; nil is none
+	same   map[[2]string]int // files by system and item that did not change since then
+	view   *CaseView
+	of     map[cellKey]*collect.Round // of which round each item is; nil where the engineer chose the rounds
+	sent   []*collect.Round           // of which the vendor has archives, and which are not packed again
+	heldOf map[string]map[cellKey]int // how many files of each item of a round the sent archives hold
+	// arrivedThere is all that they hold.
+	arrivedThere map[place]bool
+	also         []alsoHeld
+	q            PackRequest
+	pieces       []*piece
+	behind       []*piece // what the vendor has already: it does not go along, but what it teaches counts
+	left         []archive.LeftOut
+	policy       *policy.Policy
+	keep         map[string]redact.Class // disclosed on purpose
+	prover       *redact.Prover
+	proof        redact.Proof
+	samples      sampling
+	known        []redact.Value // learned values
+	learned      *redact.Learned
+	loaded       func() (*redact.Table, error) // the table as it was
+	table        *redact.Table
+	matcher      *redact.Matcher
+	tmp          string
+	signer       ssh.Signer // nil signs nothing
+	sealTo       []age.Recipient
+	keys         []string // public keys of those; none with a passphrase
+	format       *archive.Format
+	level        archive.Level
+	within       map[*collect.Round]func(time.Time) bool // the round's window
+	arrived      map[*collect.Round]func() ([]*arrived, error)
+	total        int64
+	done         atomic.Int64
+	stage        atomic.Value
+	begun        time.Time // the stage; the first one with what comes before it
+	took         []StageTime
+	learner      sync.Pool // of engines that only learn
+	writer       sync.Pool // of engines that replace
 }
 
 // piece is one file of evidence on its way into the archive.
@@ -330,7 +337,7 @@ func (p *packing) load() error {
 		return err
 	}
 	p.ask = k
-	if p.rounds, err = chooseRounds(p.c, p.q.Rounds); err != nil {
+	if err = p.chooseOfCase(); err != nil {
 		return err
 	}
 	for _, r := range p.rounds {

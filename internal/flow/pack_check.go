@@ -3,6 +3,7 @@ package flow
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -100,7 +101,7 @@ func (p *packing) settle(w *casefile.Writer, out *Packed) error {
 	if err := durable.SyncDir(p.c.OutDir()); err != nil {
 		return err
 	}
-	if err := p.saveReview(out); err != nil {
+	if err := errors.Join(p.saveReview(out), p.saveContents(out.SHA256)); err != nil {
 		return err
 	}
 	return w.Ledger.Append(kindPacked, packedRecord{Archive: filepath.Base(out.Archive), Round: out.Round, Since: out.NewSince, Size: out.Size, SHA256: out.SHA256, Files: out.Files,

@@ -1,7 +1,11 @@
 package flow
 
 import (
+	"errors"
 	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -10,6 +14,8 @@ import (
 	"envask/internal/casefile"
 	"envask/internal/collect"
 	"envask/internal/fault"
+	"envask/internal/submit"
+	"envask/internal/window"
 )
 
 // An archive holds one round, or several together: the newest form of every file stands in systems/, and what an earlier
@@ -42,9 +48,6 @@ func chooseRound(c *casefile.Case, id string) (*collect.Round, error) {
 
 // chooseRounds gives the rounds to pack in their order, the newest last.
 func chooseRounds(c *casefile.Case, ids []string) ([]*collect.Round, error) {
-	if len(ids) == 0 {
-		ids = []string{""}
-	}
 	var out []*collect.Round
 	for _, id := range ids {
 		r, err := chooseRound(c, strings.TrimSpace(id))
@@ -62,19 +65,81 @@ func chooseRounds(c *casefile.Case, ids []string) ([]*collect.Round, error) {
 	return out, nil
 }
 
+// unsentRounds gives the rounds that are packed when nobody chooses: all since the last archive that was sent, and the newest in any
+// case. Each item on each system is of the newest round that has it; of gives that round.
+func (p *packing) unsentRounds(v *CaseView) (out []*collect.Round, of map[cellKey]*collect.Round, err error) {
+	newest, err := chooseRounds(p.c, []string{""})
+	if err != nil {
+		return nil, nil, err
+	}
+	all, err := collect.Rounds(p.c)
+	if err != nil {
+		return nil, nil, err
+	}
+	last := 0
+	for _, x := range v.sent() {
+		last = max(last, slices.Max(roundNumbers(x.rounds())))
+	}
+	of = map[cellKey]*collect.Round{}
+	there := map[cellKey]bool{}
+	for _, r := range all {
+		mayGo := r.Number() > last && r.Finished() && r.Discarded.IsZero() && !r.Baseline
+		if !mayGo && r.ID != newest[0].ID {
+			continue
+		}
+		for _, cell := range r.Coverage {
+			k := cellKey{cell.System, cell.Item}
+			if of[k] == nil || isThere(cell) || !there[k] && !cell.NotChosen() {
+				of[k], there[k] = r, isThere(cell)
+			}
+		}
+	}
+	for _, r := range all {
+		gives := r.ID == newest[0].ID
+		for _, x := range of {
+			gives = gives || x == r
+		}
+		if gives {
+			out = append(out, r)
+		}
+	}
+	return out, of, nil
+}
+
+// cellKey names a cell of the coverage: system and item.
+type cellKey = [2]string
+
+// chooseOfCase decides which rounds are packed.
+func (p *packing) chooseOfCase() (err error) {
+	if p.view, err = p.app.ShowCase(p.c); err != nil {
+		return err
+	}
+	if len(p.q.Rounds) > 0 {
+		p.rounds, err = chooseRounds(p.c, p.q.Rounds)
+		return err
+	}
+	if p.rounds, p.of, err = p.unsentRounds(p.view); err == nil && len(p.rounds) > 1 {
+		p.app.note("rounds %s are packed together, each item from the newest round that has it; --round chooses", strings.Join(strings.Split(roundIDs(p.rounds), ","), " and "))
+	}
+	return err
+}
+
 // loadRounds lists the evidence of the chosen rounds.
 func (p *packing) loadRounds() (err error) {
 	p.round = p.rounds[len(p.rounds)-1]
 	if p.q.NewSince != "" {
-		if p.since, err = chooseRound(p.c, p.q.NewSince); err != nil {
+		if err := p.chooseSince(); err != nil {
 			return err
-		}
-		if p.since.Number() >= p.rounds[0].Number() {
-			return fault.New(fault.Usage, "--new-since", p.since.ID, "it is not older than what is packed ("+roundIDs(p.rounds)+")", "name the round of which the vendor has the archive")
 		}
 	}
 	had, err := p.before()
 	if err != nil {
+		return err
+	}
+	if err := p.loadSent(); err != nil {
+		return fault.Wrap("read what was sent", p.c.Name, err)
+	}
+	if p.arrivedThere, err = arrivedEvidence(p.c, p.view, func(*submit.Receipt) bool { return true }); err != nil {
 		return err
 	}
 	newest := map[string]*piece{}
@@ -86,26 +151,89 @@ func (p *packing) loadRounds() (err error) {
 	return nil
 }
 
-// before gives the SHA-256 of what the vendor has already, by system and name.
-func (p *packing) before() (map[string]string, error) {
-	had := map[string]string{}
-	if p.since == nil {
-		return had, nil
+// chooseSince takes the round of which the vendor is said to have the archive. Whether he has it, the ledger decides.
+func (p *packing) chooseSince() (err error) {
+	if p.since, err = chooseRound(p.c, p.q.NewSince); err != nil {
+		return err
 	}
-	err := p.since.Entries(func(e collect.Entry) error {
-		if e.Name != "" {
-			had[e.System+"/"+e.Name] = e.SHA256
+	if p.since.Number() >= p.rounds[0].Number() {
+		return fault.New(fault.Usage, "--new-since", p.since.ID, "it is not older than what is packed ("+roundIDs(p.rounds)+")", "name the round of which the vendor has the archive")
+	}
+	var sent []string
+	for _, x := range p.view.sent() {
+		if slices.Contains(x.rounds(), p.since.ID) {
+			return nil
 		}
-		return nil
-	})
-	return had, fault.Wrap("read the round", p.since.ID, err)
+		sent = append(sent, x.rounds()...)
+	}
+	hint := "no round of this case was sent; pack without --new-since"
+	if len(sent) > 0 {
+		hint = "sent were: " + strings.Join(sent, ", ")
+	}
+	return fault.New(fault.Usage, "--new-since", p.since.ID, "no archive of this round was sent, so the vendor does not have it", hint)
 }
 
-func (p *packing) loadRound(r *collect.Round, newest map[string]*piece, had map[string]string) error {
+// before gives what the vendor has already, file by file, by the archives that were sent.
+func (p *packing) before() (map[place]had, error) {
+	if p.since == nil {
+		return nil, nil
+	}
+	files, unknown, err := vendorHas(p.c, p.view, p.since.Number())
+	if len(unknown) > 0 {
+		p.app.note("which files %s holds is not known (packed by an older version): they go along again", strings.Join(unknown, ", "))
+	}
+	return files, fault.Wrap("read what was sent", p.c.Name, err)
+}
+
+// loadSent finds the rounds of which the vendor has archives, and what these hold: what he has already the case does not lack.
+func (p *packing) loadSent() error {
+	all, err := collect.Rounds(p.c)
+	if err != nil {
+		return err
+	}
+	p.sent, p.heldOf = nil, map[string]map[cellKey]int{}
+	for _, x := range p.view.sent() {
+		_, err := eachHeld(p.c, x.SHA256, func(h held) {
+			if p.heldOf[h.Round] == nil {
+				p.heldOf[h.Round] = map[cellKey]int{}
+			}
+			p.heldOf[h.Round][cellKey{h.System, h.Item}]++
+		})
+		if err != nil {
+			return err
+		}
+	}
+	for _, r := range all {
+		packed := slices.ContainsFunc(p.rounds, func(o *collect.Round) bool { return o.ID == r.ID })
+		same := p.since != nil && r.ID == p.since.ID || !r.Baseline && sameSpans(r.Window, p.round.Window)
+		if p.heldOf[r.ID] != nil && !packed && same && r.Number() < p.round.Number() {
+			p.sent = append(p.sent, r)
+		}
+	}
+	return nil
+}
+
+func sameSpans(a, b []window.Span) bool {
+	return slices.EqualFunc(a, b, func(a, b window.Span) bool { return a.From.Equal(b.From) && a.To.Equal(b.To) })
+}
+
+// goneHere reports whether tidy removed evidence that the vendor has.
+func (p *packing) goneHere(r *collect.Round, e *collect.Entry) bool {
+	if r.Thinned.IsZero() || !p.arrivedThere[placeOf(e.System, e.Name, e.SHA256)] {
+		return false
+	}
+	_, err := os.Lstat(filepath.Join(r.RawDir(), e.System, filepath.FromSlash(e.Name)))
+	return errors.Is(err, fs.ErrNotExist)
+}
+
+func (p *packing) loadRound(r *collect.Round, newest map[string]*piece, before map[place]had) error {
 	taken := map[string]*piece{}
 	w := r.InZone().Grow(r.Context)
 	p.within[r] = func(t time.Time) bool { return w.Overlaps(t, t) }
 	return r.Entries(func(e collect.Entry) error {
+		if p.of != nil && p.of[cellKey{e.System, e.Item}] != r {
+			return nil // a newer round has this item on this system
+		}
 		left := func(state collect.State, reason string) {
 			p.left = append(p.left, archive.LeftOut{System: e.System, Item: e.Item, Source: e.Source, State: state, Reason: reason, Size: e.Size, Round: p.roundOf(r)})
 		}
@@ -116,12 +244,17 @@ func (p *packing) loadRound(r *collect.Round, newest map[string]*piece, had map[
 			left(e.State, e.Reason)
 		case taken[at] != nil:
 			left(e.State, "the same bytes as of item "+taken[at].entry.Item+": one file, see "+e.Name)
-		case had[at] == e.SHA256 && e.SHA256 != "":
+			p.also = append(p.also, alsoHeld{(&piece{entry: e, round: r}).held(), taken[at]})
+		case p.goneHere(r, &e):
+			left(collect.Skipped, "it was sent before, and tidy removed it here since")
+			p.same[cellKey{e.System, e.Item}]++
+		case e.SHA256 != "" && before[placeOf(e.System, e.Name, "")].sum == e.SHA256:
 			left(collect.Skipped, "unchanged since round "+p.since.ID+", of which the vendor has the archive")
-			p.same[[2]string{e.System, e.Item}]++
+			p.same[cellKey{e.System, e.Item}]++
 			p.behind = append(p.behind, &piece{entry: e, round: r, behind: true, asIs: p.asIs(e)})
 		case later != nil && later.entry.SHA256 == e.SHA256:
 			left(collect.Skipped, "the same bytes as of round "+later.round.ID)
+			p.also = append(p.also, alsoHeld{(&piece{entry: e, round: r}).held(), later})
 		default:
 			x := &piece{entry: e, round: r, earlier: later != nil, asIs: p.asIs(e)}
 			x.out = p.without(x)
@@ -178,30 +311,36 @@ func (p *packing) inName() string {
 // joinedCoverage gives the coverage of all rounds together: of every field the newest round in which it was taken, or else the
 // newest that says why it was not.
 func (p *packing) joinedCoverage() collect.Coverage {
-	if len(p.rounds) == 1 && p.since == nil {
+	if len(p.rounds) == 1 && len(p.sent) == 0 {
 		return p.round.Coverage
 	}
-	rounds := p.rounds
-	if p.since != nil {
-		rounds = append([]*collect.Round{p.since}, rounds...)
-	}
 	var out collect.Coverage
-	at := map[[2]string]int{}
-	for _, r := range rounds {
+	at := map[cellKey]int{}
+	for i, r := range slices.Concat(p.sent, p.rounds) {
 		for _, cell := range r.Coverage {
-			k := [2]string{cell.System, cell.Item}
-			i, known := at[k]
-			switch {
-			case !known:
-				at[k] = len(out)
-				out = append(out, cell)
-			case isThere(cell) || !isThere(out[i]) && !cell.NotChosen():
-				out[i] = cell
+			if i < len(p.sent) {
+				cell = p.asSent(r, cell)
 			}
+			out = newer(out, at, cell)
 		}
 	}
 	p.count(out, at)
 	return out
+}
+
+// asSent gives a cell of the round that the vendor has as it is in the archives that were sent.
+func (p *packing) asSent(r *collect.Round, cell collect.Cell) collect.Cell {
+	n := p.heldOf[r.ID][cellKey{cell.System, cell.Item}]
+	if !isThere(cell) {
+		return cell
+	}
+	if n >= cell.Files {
+		cell.Reason = "in the archive of round " + r.ID + ", which was sent"
+		return cell
+	}
+	cell.State = collect.Refused
+	cell.Reason = how(cell.Reason, fmt.Sprintf("%d of %d files stayed out of the archive of round %s", cell.Files-n, cell.Files, r.ID))
+	return cell
 }
 
 func isThere(c collect.Cell) bool { return c.State == collect.Taken || c.State == collect.Cut }
@@ -220,10 +359,10 @@ func (p *packing) count(table collect.Coverage, at map[[2]string]int) {
 	for i := range table {
 		c := &table[i]
 		switch n := p.same[[2]string{c.System, c.Item}]; {
+		case n > 0 && p.since == nil:
+			c.Reason = how(c.Reason, fmt.Sprintf("%d sent before", n))
 		case n > 0:
 			c.Reason = how(c.Reason, fmt.Sprintf("%d unchanged since round %s", n, p.since.ID))
-		case p.since != nil && isThere(*c) && c.Files == 0:
-			c.Reason = how(c.Reason, "in the archive of round "+p.since.ID)
 		}
 	}
 }
@@ -237,16 +376,19 @@ func (p *packing) reached() []collect.Place {
 	return newestOf(p.rounds, func(r *collect.Round) []collect.Place { return r.Reached }, func(c collect.Place) string { return c.System })
 }
 
-func (p *packing) groups() []collect.GroupResult {
+func (p *packing) groups() []collect.GroupResult { return wholeGroups(slices.Concat(p.sent, p.rounds)) }
+
+// wholeGroups gives each group as in a round in which it was whole, or else as in the newest.
+func wholeGroups(rounds []*collect.Round) []collect.GroupResult {
 	whole := map[string]collect.GroupResult{}
-	for _, r := range p.rounds {
+	for _, r := range rounds {
 		for _, g := range r.Groups {
 			if len(g.Lacking) == 0 {
 				whole[g.Name] = g
 			}
 		}
 	}
-	list := newestOf(p.rounds, func(r *collect.Round) []collect.GroupResult { return r.Groups }, func(g collect.GroupResult) string { return g.Name })
+	list := newestOf(rounds, func(r *collect.Round) []collect.GroupResult { return r.Groups }, func(g collect.GroupResult) string { return g.Name })
 	for i, g := range list {
 		if w, ok := whole[g.Name]; ok {
 			list[i] = w

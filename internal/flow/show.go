@@ -3,6 +3,7 @@ package flow
 import (
 	"encoding/json"
 	"errors"
+	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -31,6 +32,7 @@ type CaseView struct {
 	Rounds   []RoundView      `json:"rounds"`
 	Archives []ArchiveView    `json:"archives"`
 	Receipts []submit.Receipt `json:"receipts"`
+	Lacking  []string         `json:"lacking"`                   // what the ask requires and no round has, as "item on system: state (reason)"
 	Pending  []undo.Change    `json:"pending"`                   // made on systems and not undone yet
 	Records  int              `json:"ledger_records"`            // that can be trusted
 	Damage   *LedgerDamage    `json:"ledger_damage,omitempty"`   // of the ledger; what stands here is of the records before it
@@ -59,6 +61,7 @@ type RoundView struct {
 	Baseline bool      `json:"baseline,omitempty"`
 	Sent     string    `json:"sent,omitempty"` // over which routes its archives went
 	Tidied   time.Time `json:"raw_removed,omitzero"`
+	Thinned  time.Time `json:"sent_raw_removed,omitzero"` // when the part of it that was sent was removed
 }
 
 // ArchiveView is one archive in a line.
@@ -76,7 +79,7 @@ type ArchiveView struct {
 // ShowCase gives a case in detail. Reading the ledger checks its chain; of a damaged one it gives what stands before the damage.
 func (a *App) ShowCase(c *casefile.Case) (*CaseView, error) {
 	v := &CaseView{Name: c.Name, Number: c.Number, Title: c.Title, Vendor: c.Vendor, Site: c.Site, Window: c.Window.String(), Opened: c.Opened,
-		Folder: c.Dir, Ask: c.Ask, Systems: c.Systems, Rounds: []RoundView{}, Archives: []ArchiveView{}, Receipts: []submit.Receipt{}, Pending: []undo.Change{}}
+		Folder: c.Dir, Ask: c.Ask, Systems: c.Systems, Rounds: []RoundView{}, Archives: []ArchiveView{}, Lacking: []string{}, Receipts: []submit.Receipt{}, Pending: []undo.Change{}}
 	rounds, err := collect.Rounds(c)
 	if err != nil {
 		return nil, fault.Wrap("read the rounds", c.Name, err)
@@ -101,12 +104,65 @@ func (a *App) ShowCase(c *casefile.Case) (*CaseView, error) {
 		r.Sent = v.routesOf(r.ID)
 	}
 	v.State = v.state()
+	v.lacks(rounds)
 	pending, err := undo.Pending(c)
 	if v.Damage != nil {
 		err = nil
 	}
 	v.Pending = append(v.Pending, pending...)
 	return v, fault.Wrap("read the ledger", c.Name, err)
+}
+
+// lacks finds what no round of the case has, of those with the window of the newest one. A round whose raw evidence is gone counts if it
+// was sent.
+func (v *CaseView) lacks(rounds []*collect.Round) {
+	if len(rounds) == 0 {
+		return
+	}
+	last := rounds[len(rounds)-1]
+	var count []*collect.Round
+	for _, r := range rounds {
+		if r.Finished() && !r.Baseline && sameSpans(r.Window, last.Window) && (r.Discarded.IsZero() || v.routesOf(r.ID) != "") {
+			count = append(count, r)
+		}
+	}
+	for _, cell := range newestCells(count) {
+		if cell.Lacking() {
+			v.Lacking = append(v.Lacking, lackingText(cell))
+		}
+	}
+	for _, g := range wholeGroups(count) {
+		for _, l := range g.Lacking {
+			v.Lacking = append(v.Lacking, fmt.Sprintf("group %s: %s", g.Name, l))
+		}
+	}
+}
+
+// newestCells gives of every cell that of the newest round that has it, or else of the newest that says why not.
+func newestCells(rounds []*collect.Round) (out collect.Coverage) {
+	at := map[cellKey]int{}
+	for _, r := range rounds {
+		for _, cell := range r.Coverage {
+			out = newer(out, at, cell)
+		}
+	}
+	return out
+}
+
+// newer puts a cell of a newer round into a table, if that knows more; at is where each stands.
+func newer(table collect.Coverage, at map[cellKey]int, cell collect.Cell) collect.Coverage {
+	k := cellKey{cell.System, cell.Item}
+	if i, known := at[k]; !known {
+		at[k] = len(table)
+		return append(table, cell)
+	} else if isThere(cell) || !isThere(table[i]) && !cell.NotChosen() {
+		table[i] = cell
+	}
+	return table
+}
+
+func lackingText(cell collect.Cell) string {
+	return fmt.Sprintf("%s on %s: %s (%s)", cell.Item, orElse(cell.System, "any system"), cell.State, cell.Reason)
 }
 
 // routesOf names the routes over which archives of a round went.
@@ -154,7 +210,7 @@ func (v *CaseView) addRecord(r casefile.Record) error {
 func NewRoundView(r *collect.Round) RoundView {
 	files, bytes := r.Coverage.Totals()
 	return RoundView{ID: r.ID, Note: r.Note, Started: r.Started, Ended: r.Ended, Depth: r.Depth, Window: r.InZone().String(), Files: files, Bytes: bytes,
-		Lacking: len(r.Coverage.Lacking()), Finished: r.Finished(), Open: r.Open, Baseline: r.Baseline, Tidied: r.Discarded}
+		Lacking: len(r.Coverage.Lacking()), Finished: r.Finished(), Open: r.Open, Baseline: r.Baseline, Tidied: r.Discarded, Thinned: r.Thinned}
 }
 
 // ShowRound gives one round; the entries are those of the chosen systems and items (all when none is chosen).

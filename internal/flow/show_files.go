@@ -21,7 +21,7 @@ type FileView struct {
 	System    string           `json:"system"`
 	Item      string           `json:"item"`
 	Source    string           `json:"source"`         // path on the system, or the command line
-	Path      string           `json:"path,omitempty"` // in the round's raw evidence, or in the archive; "" when nothing was taken
+	Path      string           `json:"path,omitempty"` // in the round's raw evidence, or in the archive; "" when nothing was taken, or it was removed
 	State     collect.State    `json:"state"`
 	How       string           `json:"how,omitempty"`
 	SizeThere int64            `json:"size_on_system"` // bytes
@@ -36,6 +36,7 @@ type FileView struct {
 	Findings  redact.Counts    `json:"findings,omitempty"` // replaced in the archive, by rule
 	Learned   redact.Counts    `json:"learned,omitempty"`  // values that redaction learned from it on arrival, by rule
 	Command   *collect.Ran     `json:"command,omitempty"`
+	Gone      bool             `json:"removed,omitempty"` // its bytes are not here any more
 }
 
 // ArchiveDetail is what an archive tells about itself.
@@ -73,7 +74,7 @@ func ArchiveFiles(m *archive.Manifest, systems, items []string, text string) []F
 		if !wanted(systems, f.System) || !wanted(items, f.Item) || !strings.Contains(f.Path, text) && !strings.Contains(f.Source, text) {
 			continue
 		}
-		out = append(out, FileView{f.Round, f.System, f.Item, f.Source, f.Path, f.State, f.How, f.SizeThere, f.SizeTaken, f.Size, f.SHA256, f.Modified, f.First, f.Last, f.Cut, f.Form, f.Findings, nil, f.Command})
+		out = append(out, FileView{f.Round, f.System, f.Item, f.Source, f.Path, f.State, f.How, f.SizeThere, f.SizeTaken, f.Size, f.SHA256, f.Modified, f.First, f.Last, f.Cut, f.Form, f.Findings, nil, f.Command, false})
 	}
 	return out
 }
@@ -85,10 +86,14 @@ func (a *App) RoundFiles(r *collect.Round, systems, items []string, text string)
 		if wanted(systems, e.System) && wanted(items, e.Item) && (strings.Contains(e.Source, text) || strings.Contains(e.Name, text)) {
 			at[e.System+"/"+e.Name] = len(out)
 			path := ""
+			gone := false
 			if e.Name != "" {
 				path = filepath.Join(r.RawDir(), e.System, filepath.FromSlash(e.Name))
+				if _, err := os.Lstat(path); err != nil {
+					path, gone = "", true
+				}
 			}
-			out = append(out, FileView{r.ID, e.System, e.Item, e.Source, path, e.State, e.Reason, e.Size, e.Bytes, 0, e.SHA256, e.ModTime, e.First, e.Last, e.Cut, "", nil, nil, e.Command})
+			out = append(out, FileView{r.ID, e.System, e.Item, e.Source, path, e.State, e.Reason, e.Size, e.Bytes, 0, e.SHA256, e.ModTime, e.First, e.Last, e.Cut, "", nil, nil, e.Command, gone})
 		}
 		return nil
 	})
