@@ -2,6 +2,7 @@ package ask
 
 import (
 	"fmt"
+	"strconv"
 	"strings"
 	"time"
 
@@ -31,6 +32,7 @@ type Run struct {
 	Keep       bool           // what it makes in our folder stays there
 	Remove     bool           // what it makes elsewhere is removed there once it was taken
 	Space      int64          // bytes that must be free there before it runs
+	Fine       []int          // exit codes that are fine, also with an empty output
 }
 
 // Kind is the key that chooses this kind.
@@ -97,6 +99,13 @@ func readRun(m *keyfile.Map) Spec {
 	r.Keep, r.Remove, r.Space = m.Bool("keep", false), m.Bool("remove", false), m.Size("space", 0)
 	if len(makes) == 0 && (r.Keep || r.Remove || r.Space > 0) {
 		m.Problem("keep:, remove: and space: go with makes:")
+	}
+	for _, v := range m.Strings("allow-exit") {
+		n, err := strconv.Atoi(v.Text)
+		if err != nil || n < 0 || n > 255 {
+			v.Problem("allow-exit: expected an exit code from 0 to 255, found %q", v.Text)
+		}
+		r.Fine = append(r.Fine, n)
 	}
 	r.TimeFormat, r.Zone = timeKeys(m, commands)
 	return r

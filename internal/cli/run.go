@@ -88,8 +88,12 @@ func (s *session) runAll(ctx context.Context, a *flow.App, c *casefile.Case, req
 	if lack != nil && fault.ClassOf(lack) != fault.Incomplete {
 		return lack
 	}
-	if _, err := s.pack(ctx, a, c, pack); err != nil {
+	packed, err := s.pack(ctx, a, c, pack)
+	if err != nil {
 		return err
+	}
+	if len(packed.Lacking) == 0 { // what this round lacks an earlier one has
+		lack = nil
 	}
 	if send {
 		if err := s.submit(ctx, a, c, q); err != nil {

@@ -240,8 +240,8 @@ func judgeStored(s stored, out *tailFile, exit int, ended, err error, said strin
 		return TimedOut, fmt.Sprintf("stopped after %s; what had come is kept", s.timeout)
 	case err != nil:
 		return Failed, plain(err)
-	case exit == 127:
-		return Missing, "the command is not there (exit code 127)"
+	case exit == 127, exit == 126:
+		return Failed, withText(fmt.Sprintf("exit code %d", exit), said)
 	case strings.Contains(said, "No journal files were found"), strings.Contains(said, "Access is denied"), strings.Contains(said, "ermission denied"),
 		strings.Contains(said, "insufficient permissions"):
 		return Denied, said

@@ -13,14 +13,9 @@ import (
 	"strings"
 	"time"
 
-	"github.com/dustin/go-humanize"
-
 	"envask/internal/ask"
 	"envask/internal/reach"
 )
-
-// runawayFactor says how many times the kept size a command may print before it is stopped.
-const runawayFactor = 4
 
 // takeRun runs the item's commands one after the other and keeps their output.
 func takeRun(ctx context.Context, w *work) error {
@@ -68,21 +63,30 @@ func takeRun(ctx context.Context, w *work) error {
 // plainCommand is the first word of a command line that names a program and nothing else.
 var plainCommand = regexp.MustCompile(`^[A-Za-z0-9_./+-]+$`)
 
-// lookUp finds out whether a command is there, without running it. Of a line that begins with more than a plain word nothing
-// is known beforehand.
+// notLookedUp is said of a command line of which nothing is known beforehand.
+const notLookedUp = "not looked up"
+
+// lookUp finds out whether a command is there, without running it. Of a line that begins with more than a plain word, or that goes on
+// without its first command, nothing is known beforehand; nor of a system whose shell is no POSIX one: it may have commands of its own.
 func lookUp(ctx context.Context, runner reach.Runner, line string) (State, string) {
 	word, _, _ := strings.Cut(strings.TrimSpace(line), " ")
-	if !plainCommand.MatchString(word) {
-		return Taken, "not looked up"
+	if !plainCommand.MatchString(word) || strings.ContainsAny(strings.ReplaceAll(line, "&&", ""), ";\n&") || strings.Contains(line, "||") {
+		return Taken, notLookedUp
 	}
 	ctx, cancel := context.WithTimeout(ctx, clockTimeout)
 	defer cancel()
-	exit, err := runner.Run(ctx, "command -v "+word, io.Discard, io.Discard)
+	var out head
+	out.room = 4096
+	_, err := runner.Run(ctx, "command -v sh >/dev/null 2>&1 && { command -v "+word+" >/dev/null 2>&1 && echo there || echo absent; }", &out, io.Discard)
+	said := strings.TrimSpace(out.String())
+	said = said[strings.LastIndexByte(said, '\n')+1:] // some systems greet first
 	switch {
 	case err != nil:
 		return stateOf(err), plain(err)
-	case exit != 0:
-		return Missing, "there is no command " + word
+	case said == "absent":
+		return Failed, "no such command: " + word
+	case said != "there":
+		return Taken, notLookedUp + ": this system has no POSIX shell"
 	}
 	return Taken, ""
 }
@@ -134,7 +138,8 @@ func runOne(ctx context.Context, w *work, runner reach.Runner, spec ask.Run, nam
 	if err := w.failure(); err != nil {
 		return err
 	}
-	e.State, e.Reason = judgeRun(spec, outputs, exit, runCtx.Err(), err)
+	how := commandAnswer{outputs: outputs, exit: exit, ended: runCtx.Err(), err: err, timeout: spec.Timeout, fine: spec.Fine, required: w.item.Required}
+	e.State, e.Reason = how.judge()
 	if err := writeOutput(w, name, outputs, ran, e); err != nil {
 		return err
 	}
@@ -143,33 +148,6 @@ func runOne(ctx context.Context, w *work, runner reach.Runner, spec ask.Run, nam
 		return gone
 	}
 	return nil
-}
-
-func judgeRun(spec ask.Run, outputs [2]*tailFile, exit int, ended, err error) (State, string) {
-	cut := ""
-	for i, t := range outputs {
-		if d := t.dropped(); d > 0 {
-			cut = join(cut, fmt.Sprintf("%s: newest %s kept, %s before it dropped", streamNames[i],
-				humanize.IBytes(uint64(t.max)), humanize.IBytes(uint64(d))))
-		}
-	}
-	switch {
-	case outputs[0].onlyOnce || outputs[1].onlyOnce:
-		return Cut, join("stopped because it printed without end", cut)
-	case errors.Is(ended, context.DeadlineExceeded):
-		return TimedOut, join(fmt.Sprintf("stopped after %s; what it had printed is kept", spec.Timeout), cut)
-	case err != nil:
-		return Failed, join(plain(err), cut)
-	case exit == 127:
-		return Missing, "the command is not there (exit code 127)"
-	case exit == 126:
-		return Denied, "the command may not be run (exit code 126)"
-	case cut != "":
-		return Cut, cut
-	case exit != 0:
-		return Taken, fmt.Sprintf("exit code %d", exit)
-	}
-	return Taken, ""
 }
 
 var streamNames = [2]string{"standard output", "standard error"}

@@ -158,8 +158,10 @@ func (m *maker) make(ctx context.Context) error {
 	switch {
 	case exit < 0:
 		e.State, e.Reason = TimedOut, fmt.Sprintf("stopped after %s", m.spec.Timeout)
-	case exit == 127:
-		e.State, e.Reason = Missing, "the command is not there (exit code 127)"
+	case exit == 127 && len(files) == 0:
+		e.State, e.Reason = Failed, "exit code 127, no such command"
+	case exit == 126 && len(files) == 0:
+		e.State, e.Reason = Failed, "exit code 126, the command cannot be executed"
 	case len(files) == 0:
 		e.State, e.Reason = Failed, fmt.Sprintf("it made nothing that matches %s (exit code %d)", strings.Join(m.spec.Makes, ", "), exit)
 	case exit != 0:

@@ -151,7 +151,7 @@ func TestMakingThatDoesNotWork(t *testing.T) {
 		reason string
 	}{
 		"run: 'true', makes: '{folder}/*'":                                             {Failed, "it made nothing that matches {folder}/* (exit code 0)"},
-		"run: 'no-such-tool {folder}', makes: '{folder}/*'":                            {Missing, "the command is not there"},
+		"run: 'no-such-tool {folder}', makes: '{folder}/*'":                            {Failed, "no such command"},
 		"run: 'sleep 60; echo > {folder}/x', makes: '{folder}/*', timeout: 1s":         {TimedOut, "stopped after 1s"},
 		"run: 'echo > {folder}/x', makes: '{folder}/*', space: 900TiB":                 {Failed, "and it wants 900 TiB"},
 		"run: 'tool {from}', makes: '{folder}/*'":                                      {Failed, "the case has no window"},
@@ -414,7 +414,7 @@ func TestNeeds(t *testing.T) {
 	require.NoError(t, os.WriteFile(file, []byte("version = 4.10.1\nlevel = info\n"), 0o600))
 	for need, want := range map[string]string{
 		"{command: sh}": "",
-		"{command: no-such-tool, do: install it}":                         "needs the command no-such-tool: there is no command no-such-tool; install it",
+		"{command: no-such-tool, do: install it}":                         "needs the command no-such-tool: no such command: no-such-tool; install it",
 		"{file: " + file + ", like: 'level = debug', do: switch it on}":   "it is not so; switch it on",
 		"{file: " + file + ", like: 'level = info'}":                      "",
 		"{file: " + file + ", like: 'version = ([0-9.]+)', least: '4.9'}": "",

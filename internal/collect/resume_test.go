@@ -264,7 +264,7 @@ func TestLimitsOfASystem(t *testing.T) {
 	require.Contains(t, round.Coverage[2].Reason, "not begun: the time limit of the system is over")
 
 	f.system, f.within = "", 600*time.Millisecond
-	round, err = f.collect(context.Background(), "  - {id: last, run: sleep 5}\n  - {id: needed, run: echo, required: true}\n  - {id: gone, run: echo, volatile: true}\n")
+	round, err = f.collect(context.Background(), "  - {id: last, run: sleep 5}\n  - {id: needed, run: echo here, required: true}\n  - {id: gone, run: echo, volatile: true}\n")
 	require.NoError(t, err)
 	require.Equal(t, []State{TimedOut, Taken, Taken}, []State{round.Coverage[0].State, round.Coverage[1].State, round.Coverage[2].State})
 }

@@ -1,6 +1,7 @@
 package collect
 
 import (
+	"bytes"
 	"io"
 	"os"
 )
@@ -88,6 +89,20 @@ func (t *tailFile) copyTo(w io.Writer) error {
 	}
 	_, err := io.Copy(w, io.NewSectionReader(t.cur, 0, t.curLen))
 	return err
+}
+
+// begin gives the first bytes of what copyTo writes, as text.
+func (t *tailFile) begin(n int64) string {
+	fromOld := min(t.oldLen, max(0, min(t.total, t.max)-t.curLen))
+	var b bytes.Buffer
+	_, err := io.Copy(&b, io.NewSectionReader(t.old, t.oldLen-fromOld, min(n, fromOld)))
+	if left := n - int64(b.Len()); err == nil && left > 0 {
+		_, err = io.Copy(&b, io.NewSectionReader(t.cur, 0, min(left, t.curLen)))
+	}
+	if err != nil {
+		return ""
+	}
+	return b.String()
 }
 
 func (t *tailFile) remove() {

@@ -10,6 +10,7 @@ import (
 	"io"
 	"maps"
 	"net"
+	"regexp"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -336,6 +337,9 @@ func (s *Server) clock() (ahead time.Duration, none bool) {
 	return s.Ahead, s.NoClock
 }
 
+// lookUpLine asks a POSIX shell whether there is a command.
+var lookUpLine = regexp.MustCompile(`^command -v sh >.*\{ command -v (\S+) >`)
+
 // run answers a command line.
 func (s *Server) run(ctx context.Context, line string, ch ssh.Channel) int {
 	if s.Banner != "" {
@@ -350,6 +354,10 @@ func (s *Server) run(ctx context.Context, line string, ch ssh.Channel) int {
 			return 0
 		}
 		return 1
+	}
+	if m := lookUpLine.FindStringSubmatch(line); m != nil && !s.NoShell {
+		_, _ = io.WriteString(ch, map[bool]string{true: "there\n", false: "absent\n"}[s.knows(m[1])])
+		return 0
 	}
 	if ahead, none := s.clock(); !none && strings.HasPrefix(line, "date -u +%s.%N") {
 		now, synchronised := time.Now().Add(ahead), "yes"
