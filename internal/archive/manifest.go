@@ -124,6 +124,20 @@ type Redaction struct {
 	Disclosed map[string]int `json:"disclosed,omitempty"` // values that stay readable on purpose, by kind
 	Weaker    []string       `json:"weaker,omitempty"`    // what takes less out than the rules alone
 	AsIs      []string       `json:"as_is,omitempty"`     // files that stay as they are, on the engineer's word
+	// StillThere are learned values in files that went unread or stay as they are, on the engineer's word.
+	StillThere []StillThere `json:"values_still_there,omitempty"`
+}
+
+// StillThere is how often values that one rule taught stand in a file that was not redacted.
+type StillThere struct {
+	File  string `json:"file"` // path in the archive, and the member of a container
+	Rule  string `json:"rule"`
+	Count int    `json:"count"` // places
+}
+
+// Words says it in a line.
+func (s StillThere) Words() string {
+	return fmt.Sprintf("%s: %d × %s", s.File, s.Count, s.Rule)
 }
 
 // Write writes the manifest as indented JSON. The two lists that grow with the evidence are written entry by entry, so that

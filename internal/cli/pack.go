@@ -8,6 +8,7 @@ import (
 	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
 
+	"envask/internal/archive"
 	"envask/internal/casefile"
 	"envask/internal/cli/term"
 	"envask/internal/fault"
@@ -170,7 +171,12 @@ func (s *session) drawPacked(p *flow.Packed) {
 		s.screen.Field("to join", term.Clean(p.JoinPage))
 	}
 	s.screen.Field("replaced", countsText(p.Findings))
-	s.screen.Field("checked", fmt.Sprintf("read back whole; none of the %s learned values is in it", humanize.Comma(int64(p.Learned))))
+	where := "it"
+	if len(p.StillThere) > 0 {
+		where = "what was redacted"
+	}
+	s.screen.Field("checked", fmt.Sprintf("read back whole; none of the %s learned values is in %s", humanize.Comma(int64(p.Learned)), where))
+	s.drawStillThere(p.StillThere)
 	if s.common.verbose {
 		var took []string
 		for _, x := range p.Took {
@@ -198,6 +204,17 @@ func (s *session) drawPacked(p *flow.Packed) {
 		s.screen.Print("  %s %s", s.screen.Paint(term.Bad, "lacks:"), term.Clean(l))
 	}
 	s.screen.Say("next: envask review, then envask submit")
+}
+
+// drawStillThere names the files that nobody redacted and that hold learned values.
+func (s *session) drawStillThere(list []archive.StillThere) {
+	for i, x := range list {
+		if i == mostLacking {
+			s.screen.Print("  %s", s.screen.Paint(term.Bad, fmt.Sprintf("and %s more; the manifest lists all", number(len(list)-i))))
+			return
+		}
+		s.screen.Print("  %s %s", s.screen.Paint(term.Bad, "still holds learned values, on your word:"), term.Clean(x.Words()))
+	}
 }
 
 func countsText(c redact.Counts) string {

@@ -214,6 +214,7 @@ func (s *session) drawLeft(v *flow.Review) {
 		s.screen.Print("")
 		s.screen.Field("disclosed", "stays readable on purpose: "+strings.Join(kinds, ", "))
 	}
+	s.drawStillThere(v.StillThere)
 	for _, list := range []struct {
 		what  string
 		lines []string

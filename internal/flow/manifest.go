@@ -91,7 +91,7 @@ func (p *packing) manifest(written []archive.Written, byName map[string]*piece) 
 func vocabulary(c *casefile.Case, k *ask.Ask) []string {
 	sample, err := json.Marshal(archive.Manifest{Files: []archive.File{{Command: &collect.Ran{Output: "-"}, Cut: &collect.CutInfo{Unpacked: "-", Notes: []string{"-"}}, Last: time.Now(), First: time.Now(), Modified: time.Now(), How: "-", Findings: redact.Counts{"-": 1}, Round: "-"}},
 		LeftOut: []archive.LeftOut{{Size: 1, Round: "-"}}, NewSince: "-", Clocks: []collect.Clock{{Synchronised: "-"}}, Rounds: []archive.RoundInfo{{Note: "-"}}, Title: "-", SignedBy: "-", Answers: map[string]string{"-": "-"}, Window: archive.WindowInfo{Extra: "-", Spans: []window.Span{{}}},
-		Reached: []collect.Place{{Served: reach.Served{After: "-", Noisy: true}}}, Groups: []collect.GroupResult{{Why: "-", Lacking: []string{"-"}}},
+		Reached: []collect.Place{{Served: reach.Served{After: "-", Noisy: true}}}, Groups: []collect.GroupResult{{Why: "-", Lacking: []string{"-"}}}, Redaction: archive.Redaction{StillThere: []archive.StillThere{{}}},
 		Coverage: collect.Coverage{{Unmet: []string{"-"}, Together: "-", Required: true, Reason: "-", Left: 1, Took: 1, Notes: []string{"-"}}}})
 	if err != nil {
 		panic(err) // plain values always marshal

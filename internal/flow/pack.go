@@ -51,25 +51,26 @@ type PackRequest struct {
 
 // Packed is what came of it.
 type Packed struct {
-	Archive   string         `json:"archive"` // path
-	Round     string         `json:"round"`   // or rounds: r1,r2
-	NewSince  string         `json:"new_since,omitempty"`
-	Size      int64          `json:"size"` // bytes
-	SHA256    string         `json:"sha256"`
-	Files     int            `json:"files"`
-	Findings  redact.Counts  `json:"findings"`
-	Learned   int            `json:"learned"`
-	Proof     redact.Proof   `json:"proof"`
-	Weaker    []string       `json:"weaker"`             // what takes less out than the rules alone
-	OpaqueIn  []string       `json:"opaque_in"`          // went unread
-	OpaqueOut []string       `json:"opaque_out"`         // stayed behind, because nobody said otherwise
-	Pictures  []string       `json:"pictures,omitempty"` // of these, with the path at which to look at them
-	Lacking   []string       `json:"lacking"`
-	Sealed    *Sealed        `json:"sealed,omitempty"`    // the archive, encrypted
-	Parts     []archive.Part `json:"parts,omitempty"`     // of what is sent
-	JoinPage  string         `json:"join_page,omitempty"` // says how to join them
-	Same      bool           `json:"same"`                // the archive was there already, byte for byte
-	Took      []StageTime    `json:"took"`
+	Archive    string               `json:"archive"` // path
+	Round      string               `json:"round"`   // or rounds: r1,r2
+	NewSince   string               `json:"new_since,omitempty"`
+	Size       int64                `json:"size"` // bytes
+	SHA256     string               `json:"sha256"`
+	Files      int                  `json:"files"`
+	Findings   redact.Counts        `json:"findings"`
+	Learned    int                  `json:"learned"`
+	Proof      redact.Proof         `json:"proof"`
+	Weaker     []string             `json:"weaker"`                       // what takes less out than the rules alone
+	OpaqueIn   []string             `json:"opaque_in"`                    // went unread
+	StillThere []archive.StillThere `json:"values_still_there,omitempty"` // in these or in files that stay as they are
+	OpaqueOut  []string             `json:"opaque_out"`                   // stayed behind, because nobody said otherwise
+	Pictures   []string             `json:"pictures,omitempty"`           // of these, with the path at which to look at them
+	Lacking    []string             `json:"lacking"`
+	Sealed     *Sealed              `json:"sealed,omitempty"`    // the archive, encrypted
+	Parts      []archive.Part       `json:"parts,omitempty"`     // of what is sent
+	JoinPage   string               `json:"join_page,omitempty"` // says how to join them
+	Same       bool                 `json:"same"`                // the archive was there already, byte for byte
+	Took       []StageTime          `json:"took"`
 
 	TooLarge      []RouteLimit `json:"too_large,omitempty"` // routes of the ask that do not take it
 	Largest       []ItemSize   `json:"largest"`             // the items with most bytes in it, the largest first

@@ -1,6 +1,7 @@
 package flow
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -8,6 +9,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"envask/internal/archive"
@@ -25,6 +27,7 @@ type leakCheck struct {
 	finder *redact.LeakFinder
 	pieces map[string]*piece // by path in the archive
 	leaks  []string
+	still  []archive.StillThere // what stands in files that nobody redacted, on the engineer's word
 }
 
 func (p *packing) leakCheck(ctx context.Context, pieces map[string]*piece) *leakCheck {
@@ -34,18 +37,30 @@ func (p *packing) leakCheck(ctx context.Context, pieces map[string]*piece) *leak
 // inspect looks at one file.
 func (c *leakCheck) inspect(name string, r io.Reader) error {
 	x := c.pieces[name]
-	if x != nil && x.asIs {
-		return nil // on the engineer's word
-	}
 	found, err := c.finder.Find(durable.Told(c.ctx, r, c.p.progress), name)
+	word := x != nil && (x.opaque || x.asIs)
 	for _, l := range found {
-		if x != nil && (x.opaque || l.Unread) {
-			c.p.app.note("%s (opaque, sent on your word) holds a value of rule %s at byte %d", inMember(name, l), l.Rule, l.Offset)
-			continue
+		if !word {
+			c.leaks = append(c.leaks, fmt.Sprintf("%s at byte %d (rule %s)", inMember(name, l.Member), l.Offset, l.Rule))
 		}
-		c.leaks = append(c.leaks, fmt.Sprintf("%s at byte %d (rule %s)", inMember(name, l), l.Offset, l.Rule))
+	}
+	for hit, n := range c.finder.Hits() {
+		switch {
+		case word || x != nil && hit.Unread:
+			c.still = append(c.still, archive.StillThere{File: inMember(name, hit.Member), Rule: hit.Rule, Count: n})
+		case hit.Unread:
+			c.leaks = append(c.leaks, fmt.Sprintf("%s (rule %s)", inMember(name, hit.Member), hit.Rule))
+		}
 	}
 	return err
+}
+
+// stillThere gives what stands in files that nobody redacted, in a fixed order.
+func (c *leakCheck) stillThere() []archive.StillThere {
+	slices.SortFunc(c.still, func(a, b archive.StillThere) int {
+		return cmp.Or(strings.Compare(a.File, b.File), strings.Compare(a.Rule, b.Rule))
+	})
+	return c.still
 }
 
 // result says what was found so far.
@@ -58,11 +73,11 @@ func (c *leakCheck) result() error {
 }
 
 // inMember names a file, or a member of it.
-func inMember(name string, l redact.Leak) string {
-	if l.Member == "" {
+func inMember(name, member string) string {
+	if member == "" {
 		return name
 	}
-	return name + ", in it " + l.Member
+	return name + ", in it " + member
 }
 
 // settle gives the archive its final name. One that was sent is never overwritten.

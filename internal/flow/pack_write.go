@@ -90,7 +90,7 @@ func (p *packing) write(ctx context.Context) (*Packed, error) {
 	size, sum := aw.Sum()
 	out := &Packed{Archive: filepath.Join(p.c.OutDir(), top+"."+p.format.Name), Round: roundIDs(p.rounds), NewSince: p.q.NewSince, Size: size, SHA256: hex.EncodeToString(sum[:]),
 		Files: len(m.Files), Findings: m.Redaction.Findings, Learned: m.Redaction.Learned, Proof: p.proof, Lacking: m.Lacking, Weaker: append([]string{}, p.policy.Weaker()...),
-		OpaqueIn: m.Redaction.Opaque, OpaqueOut: []string{}, OpenQuestions: append([]string{}, p.brief().Open()...), Largest: p.largest()}
+		OpaqueIn: m.Redaction.Opaque, StillThere: m.Redaction.StillThere, OpaqueOut: []string{}, OpenQuestions: append([]string{}, p.brief().Open()...), Largest: p.largest()}
 	for _, x := range p.pieces {
 		where := x.entry.System + ": " + x.entry.Source
 		if x.form == redact.Image { // nobody but a person can say what it shows
@@ -134,6 +134,10 @@ func (p *packing) fill(ctx context.Context, f archive.Storage, top string) (*arc
 		return nil, nil, err
 	}
 	m := p.manifest(written, byName)
+	for _, s := range check.stillThere() {
+		s.File = p.engine().String(s.File)
+		m.Redaction.StillThere = append(m.Redaction.StillThere, s)
+	}
 	own := []archive.Source{
 		{Name: archive.BriefName, ModTime: p.round.Ended, Write: p.brief().Write},
 		{Name: archive.PageName, ModTime: p.round.Ended, Write: func(w io.Writer) error { return report.Page(w, p.page(m)) }},

@@ -131,24 +131,25 @@ func (p *packing) saveReview(out *Packed) error {
 
 // Review is what a person looks at before an archive goes.
 type Review struct {
-	Archive    string            `json:"archive"`
-	SHA256     string            `json:"sha256"`
-	Round      string            `json:"round"`
-	Findings   redact.Counts     `json:"findings"` // replaced, by rule
-	Files      []ReviewedFile    `json:"files"`    // those with findings
-	Samples    []ReviewSample    `json:"samples"`
-	Learned    map[string]int    `json:"learned"`
-	Disclosed  map[string]int    `json:"disclosed"` // left on purpose, by kind
-	Weaker     []string          `json:"weaker"`
-	AsIs       []string          `json:"as_is"`
-	OpaqueIn   []string          `json:"opaque_in"`  // unread, in the archive
-	OpaqueOut  []string          `json:"opaque_out"` // unread, left behind
-	Suspects   []ReviewedSuspect `json:"suspects"`
-	MoreThan   bool              `json:"more_suspects"` // there are more of them than are listed
-	Proof      redact.Proof      `json:"proof"`
-	ApprovedBy string            `json:"approved_by,omitempty"`
-	ApprovedAt string            `json:"approved_at,omitempty"`
-	Required   bool              `json:"approval_required"`
+	Archive    string               `json:"archive"`
+	SHA256     string               `json:"sha256"`
+	Round      string               `json:"round"`
+	Findings   redact.Counts        `json:"findings"` // replaced, by rule
+	Files      []ReviewedFile       `json:"files"`    // those with findings
+	Samples    []ReviewSample       `json:"samples"`
+	Learned    map[string]int       `json:"learned"`
+	Disclosed  map[string]int       `json:"disclosed"` // left on purpose, by kind
+	Weaker     []string             `json:"weaker"`
+	AsIs       []string             `json:"as_is"`
+	OpaqueIn   []string             `json:"opaque_in"`                    // unread, in the archive
+	StillThere []archive.StillThere `json:"values_still_there,omitempty"` // learned values in files that nobody redacted, on the engineer's word
+	OpaqueOut  []string             `json:"opaque_out"`                   // unread, left behind
+	Suspects   []ReviewedSuspect    `json:"suspects"`
+	MoreThan   bool                 `json:"more_suspects"` // there are more of them than are listed
+	Proof      redact.Proof         `json:"proof"`
+	ApprovedBy string               `json:"approved_by,omitempty"`
+	ApprovedAt string               `json:"approved_at,omitempty"`
+	Required   bool                 `json:"approval_required"`
 }
 
 // ReviewedFile is one file of the archive with what was replaced in it.
@@ -219,6 +220,7 @@ func (a *App) Review(ctx context.Context, c *casefile.Case, q ReviewRequest) (*R
 		return nil, fault.New(fault.Refused, "review", file, "it is not the archive that was packed", "pack again")
 	}
 	v.SHA256, v.Findings, v.Disclosed, v.OpaqueIn = rep.SHA256, rep.Manifest.Redaction.Findings, rep.Manifest.Redaction.Disclosed, rep.Manifest.Redaction.Opaque
+	v.StillThere = rep.Manifest.Redaction.StillThere
 	sort.SliceStable(v.Files, func(i, j int) bool { return v.Files[i].Findings.Total() > v.Files[j].Findings.Total() })
 	for i := range v.Suspects {
 		if v.Suspects[i].Text = v.Suspects[i].value; !q.Unmask {

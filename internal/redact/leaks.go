@@ -22,10 +22,20 @@ const maxLeaks = 20
 // leakScan searches what an engine would redact, instead of redacting it.
 type leakScan struct {
 	m      *Matcher
-	leaks  []Leak
+	leaks  []Leak // those in what was read, maxLeaks at most
+	hits   map[Hits]int
 	member string
 	unread bool
 }
+
+// Hits are places of learned originals in one file, or in one member of a container, that one rule taught.
+type Hits struct {
+	Rule   string
+	Member string
+	Unread bool
+}
+
+func (s *leakScan) begin() { s.leaks, s.hits, s.member, s.unread = nil, map[Hits]int{}, "", false }
 
 // LeakFinder searches files for learned originals: everything that redaction opens is opened. It is for one goroutine.
 type LeakFinder struct{ e *Engine }
@@ -40,15 +50,18 @@ func NewLeakFinder(m *Matcher, o Options) *LeakFinder {
 // Find gives the learned originals in a file. What it cannot read it searches as it is.
 func (f *LeakFinder) Find(r io.Reader, name string) ([]Leak, error) {
 	s := f.e.scan
-	s.leaks, s.member, s.unread = nil, "", false
+	s.begin()
 	_, err := f.e.File(nil, r, Source{Name: name, Unread: true})
 	return s.leaks, err
 }
 
+// Hits counts what the last Find met, also in what it could not read.
+func (f *LeakFinder) Hits() map[Hits]int { return f.e.scan.hits }
+
 // InText gives the learned originals in a short text, such as a name.
 func (f *LeakFinder) InText(text string) []Leak {
 	s := f.e.scan
-	s.leaks, s.member, s.unread = nil, "", false
+	s.begin()
 	s.text(f.e, text)
 	return s.leaks
 }
@@ -60,7 +73,11 @@ func FindLeaks(m *Matcher, r io.Reader) ([]Leak, error) {
 
 // add takes down a hit.
 func (s *leakScan) add(e *Engine, m match, offset int64) {
-	if len(s.leaks) < maxLeaks && !e.ignore[m.Text] {
+	if e.ignore[m.Text] {
+		return
+	}
+	s.hits[Hits{m.Rule, s.member, s.unread}]++
+	if len(s.leaks) < maxLeaks && !s.unread { // what nobody could read must not hide what was read
 		s.leaks = append(s.leaks, Leak{m.Rule, m.Class, s.member, offset, s.unread, m.Text})
 	}
 }

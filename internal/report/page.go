@@ -134,6 +134,9 @@ func (v *view) window() string {
 	return v.Window.Text + ", and " + v.Window.Extra + " more on both sides"
 }
 
+// mostStill is how many files with values still there the page names; the manifest has all.
+const mostStill = 50
+
 // verdicts are what the reader has to know before anything else.
 func (v *view) verdicts() g.Node {
 	var out g.Group
@@ -147,6 +150,13 @@ func (v *view) verdicts() g.Node {
 	}
 	if len(v.Redaction.Opaque) > 0 {
 		out = append(out, verdict("heed", h.B(g.Text("Not looked into:")), g.Text(" these files cannot be read by the redaction and are here on the engineer's word:"), list(v.Redaction.Opaque, code)))
+	}
+	if n := len(v.Redaction.StillThere); n > 0 {
+		var lines []string
+		for _, s := range v.Redaction.StillThere[:min(n, mostStill)] {
+			lines = append(lines, s.Words())
+		}
+		out = append(out, verdict("heed", h.B(g.Text("Still there:")), g.Text(" values that were removed everywhere else stand in these files, which nobody redacted:"), list(lines, code)))
 	}
 	return out
 }

@@ -24,7 +24,7 @@ func Text() string {
 		Files: []archive.File{{System: "-", Round: "-", Findings: redact.Counts{"-": 1}, Cut: &collect.CutInfo{Lines: 1, Of: 1, First: at, Last: at, Unpacked: "-"}},
 			{System: "-", State: collect.Cut, Path: "-", First: at, Last: at}},
 		LeftOut:   []archive.LeftOut{{}},
-		Redaction: archive.Redaction{Findings: redact.Counts{}, Opaque: []string{"-"}, Disclosed: map[string]int{"-": 1}, Weaker: []string{"-"}, AsIs: []string{"-"}},
+		Redaction: archive.Redaction{Findings: redact.Counts{}, Opaque: []string{"-"}, Disclosed: map[string]int{"-": 1}, Weaker: []string{"-"}, AsIs: []string{"-"}, StillThere: []archive.StillThere{{}}},
 	}
 	for _, s := range collect.States {
 		m.Coverage = append(m.Coverage, collect.Cell{System: "-", Item: string(s), State: s, Required: true, Files: 1, Unmet: []string{"-"}})
