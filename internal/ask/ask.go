@@ -87,6 +87,7 @@ type Item struct {
 	Elevated bool   // its commands run with the system's elevation
 	Together string // items of the same group are of one state; "" for none
 	Needs    []Need
+	Each     Demand // which files must come from each system
 	Spec     Spec
 }
 
@@ -285,7 +286,7 @@ func (a *Ask) readItems(m *keyfile.Map) {
 		if id.Text == Vitals {
 			id.Problem("id: %q is what every ask has already; vitals: no leaves it out", id.Text)
 		}
-		it := Item{ID: checkWord("id", id), Required: im.Bool("required", false), Why: im.String("why")}
+		it := Item{ID: checkWord("id", id), Required: im.Bool("required", false), Why: im.String("why"), Each: readDemand(im)}
 		for _, v := range im.Strings("of") {
 			it.Of = append(it.Of, checkWord("of", v))
 		}

@@ -3,6 +3,7 @@ package ask
 import (
 	"fmt"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -99,6 +100,7 @@ type Group struct {
 	Name  string
 	Items []string
 	Why   string
+	Each  Demand // which files of all its items must come from each system
 }
 
 // Value is one fact that is read from a file of each system and stands beside its vitals.
@@ -135,7 +137,7 @@ func (a *Ask) readSets(m *keyfile.Map) {
 	for _, gm := range m.Maps("groups") {
 		name := gm.Need("name")
 		unique(seen, "group", name)
-		a.Groups = append(a.Groups, Group{Name: checkWord("name", name), Why: gm.String("why"), Items: items(gm, "groups")})
+		a.Groups = append(a.Groups, Group{Name: checkWord("name", name), Why: gm.String("why"), Items: items(gm, "groups"), Each: readDemand(gm)})
 		gm.Done()
 	}
 	seen = map[string]int{}
@@ -155,6 +157,11 @@ func (a *Ask) readSets(m *keyfile.Map) {
 		vm.Done()
 		a.Values = append(a.Values, v)
 	}
+}
+
+// InGroup reports whether a group names an item.
+func (a *Ask) InGroup(item string) bool {
+	return slices.ContainsFunc(a.Groups, func(g Group) bool { return slices.Contains(g.Items, item) })
 }
 
 // Set gives the set with a name, or nil.

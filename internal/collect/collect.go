@@ -173,7 +173,9 @@ func (c *Collector) fill(ctx context.Context, w *casefile.Writer, round *Round) 
 	}
 	round.Coverage = plan
 	round.Clocks, round.Reached = c.clocks.list(c.Site), c.places.list(c.Site)
-	round.Groups = CheckGroups(c.Ask, plan)
+	if round.Groups, err = CheckGroups(c.Ask, plan, round.Entries); err != nil {
+		return err
+	}
 	if round.Open = c.LeaveOpen; round.Open {
 		return round.save()
 	}
@@ -395,6 +397,7 @@ func (c *Collector) dryOn(ctx context.Context, s *site.System, target reach.Syst
 		}
 		err := takeByKind(ctx, w)
 		*cell = summarise(*cell, w.entries)
+		cell.demand(w.item, w.entries)
 		if err != nil {
 			cell.State, cell.Reason = stateOf(err), plain(err)
 		}

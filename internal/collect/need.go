@@ -3,6 +3,7 @@ package collect
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -84,39 +85,86 @@ func failing(ctx context.Context, w *work, n ask.Need) string {
 	return n.Judge(text)
 }
 
-// CheckGroups says for every group of the ask on which systems it is not there as a whole.
-func CheckGroups(a *ask.Ask, plan Coverage) []GroupResult {
+// takenFiles gives the paths of an item's files that were taken.
+func takenFiles(entries []Entry) (paths []string) {
+	for _, e := range entries {
+		if e.Name != "" && !e.Special && e.Command == nil && (e.State == Taken || e.State == Cut) {
+			paths = append(paths, e.Source)
+		}
+	}
+	return paths
+}
+
+// demand holds a cell against what the item demands of each system.
+func (c *Cell) demand(item *ask.Item, entries []Entry) {
+	if c.State != Taken && c.State != Cut {
+		return
+	}
+	if why := item.Each.Unmet(takenFiles(entries)); why != "" {
+		c.State, c.Reason = Failed, join("not all that it demands: "+why, c.Reason)
+	}
+}
+
+// CheckGroups says for every group of the ask on which systems it is not there as a whole: an item, or a file of one, or a file that
+// the group demands. each gives the entries of the round; it is asked only where there are groups.
+func CheckGroups(a *ask.Ask, plan Coverage, each func(func(Entry) error) error) ([]GroupResult, error) {
+	if len(a.Groups) == 0 {
+		return nil, nil
+	}
+	entries := map[[2]string][]Entry{}
+	if err := each(func(e Entry) error {
+		if k := [2]string{e.System, e.Item}; a.InGroup(e.Item) {
+			entries[k] = append(entries[k], e)
+		}
+		return nil
+	}); err != nil {
+		return nil, err
+	}
 	var out []GroupResult
 	for _, g := range a.Groups {
-		r := GroupResult{Name: g.Name, Why: g.Why, Items: g.Items}
-		lacks := map[string][]string{}
-		var order []string
-		for _, cell := range plan {
-			wanted := false
-			for _, id := range g.Items {
-				wanted = wanted || id == cell.Item
-			}
-			if !wanted || cell.System == "" || cell.NotChosen() {
-				continue
-			}
-			if _, seen := lacks[cell.System]; !seen {
-				lacks[cell.System] = nil
-				order = append(order, cell.System)
-			}
-			if cell.State != Taken && cell.State != Cut {
-				lacks[cell.System] = append(lacks[cell.System], cell.Item)
-			}
-		}
-		for _, system := range order {
-			if items := lacks[system]; len(items) > 0 {
-				r.Lacking = append(r.Lacking, system+" lacks "+strings.Join(items, ", "))
-			} else {
-				r.Whole = append(r.Whole, system)
-			}
-		}
-		out = append(out, r)
+		out = append(out, checkGroup(g, plan, entries))
 	}
-	return out
+	return out, nil
+}
+
+func checkGroup(g ask.Group, plan Coverage, entries map[[2]string][]Entry) GroupResult {
+	r := GroupResult{Name: g.Name, Why: g.Why, Items: g.Items}
+	lacks, files, without := map[string][]string{}, map[string][]string{}, map[string]bool{}
+	var order []string
+	for _, cell := range plan {
+		if !slices.Contains(g.Items, cell.Item) || cell.System == "" || cell.NotChosen() {
+			continue
+		}
+		if _, seen := lacks[cell.System]; !seen {
+			lacks[cell.System] = nil
+			order = append(order, cell.System)
+		}
+		of := entries[[2]string{cell.System, cell.Item}]
+		files[cell.System] = append(files[cell.System], takenFiles(of)...)
+		if cell.State != Taken && cell.State != Cut {
+			lacks[cell.System], without[cell.System] = append(lacks[cell.System], cell.Item), true
+			continue
+		}
+		for _, e := range of {
+			if e.Name == "" && !e.Special && e.State != Empty && e.State != Skipped {
+				lacks[cell.System] = append(lacks[cell.System], fmt.Sprintf("%s (%s: %s)", cell.Item, e.Source, e.State))
+			}
+		}
+	}
+	for _, system := range order {
+		if why := g.Each.Unmet(files[system]); why != "" && len(lacks[system]) == 0 {
+			lacks[system] = append(lacks[system], "files ("+why+")")
+		}
+		if items := lacks[system]; len(items) > 0 {
+			r.Lacking = append(r.Lacking, system+" lacks "+strings.Join(items, ", "))
+			if !without[system] {
+				r.Short = append(r.Short, system)
+			}
+		} else {
+			r.Whole = append(r.Whole, system)
+		}
+	}
+	return r
 }
 
 // GroupResult is what became of items that are demanded together.
@@ -126,4 +174,5 @@ type GroupResult struct {
 	Items   []string `json:"items"`
 	Whole   []string `json:"whole"`             // systems that have all of them
 	Lacking []string `json:"lacking,omitempty"` // what the others lack, in words
+	Short   []string `json:"-"`                 // systems that have all its items, and lack files
 }

@@ -51,13 +51,22 @@ func TestWhereThereIsRoom(t *testing.T) {
 func TestGroupsAreCheckedBySystem(t *testing.T) {
 	k, err := ask.Parse("a.yaml", []byte("ask: a\nvendor: v\nitems: [{id: a, run: x}, {id: b, run: x}, {id: c, run: x}]\ngroups: [{name: g, items: [a, b], why: because}]\n"))
 	require.NoError(t, err)
-	got := CheckGroups(k, Coverage{
+	none := func(func(Entry) error) error { return nil }
+	got, err := CheckGroups(k, Coverage{
 		{System: "one", Item: "a", State: Taken}, {System: "one", Item: "b", State: Cut}, {System: "one", Item: "c", State: Failed},
 		{System: "two", Item: "a", State: Taken}, {System: "two", Item: "b", State: Empty},
 		{System: "three", Item: "a", State: Denied}, {System: "three", Item: "b", State: TimedOut},
 		{System: "four", Item: "a", State: Skipped, Reason: "this system " + notChosen},
 		{System: "", Item: "b", State: Missing},
-	})
+	}, none)
+	require.NoError(t, err)
 	require.Equal(t, []GroupResult{{Name: "g", Why: "because", Items: []string{"a", "b"}, Whole: []string{"one"}, Lacking: []string{"two lacks b", "three lacks a, b"}}}, got)
-	require.Empty(t, CheckGroups(&ask.Ask{}, nil))
+	got, err = CheckGroups(k, Coverage{{System: "one", Item: "a", State: Taken}, {System: "one", Item: "b", State: Taken}}, func(each func(Entry) error) error {
+		return each(Entry{System: "one", Item: "b", Source: "/var/log/pass.idx", State: Missing})
+	})
+	require.NoError(t, err)
+	require.Equal(t, []string{"one lacks b (/var/log/pass.idx: missing)"}, got[0].Lacking)
+	got, err = CheckGroups(&ask.Ask{}, nil, none)
+	require.NoError(t, err)
+	require.Empty(t, got)
 }

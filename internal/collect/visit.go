@@ -316,6 +316,7 @@ func (v *visit) takeCell(ctx, inner context.Context, cell *Cell) (broke, err err
 	w.keepVanished()
 	v.keep(w)
 	*cell = summarise(*cell, w.entries)
+	cell.demand(item, w.entries)
 	var local *localError
 	switch {
 	case ctx.Err() != nil:

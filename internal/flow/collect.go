@@ -125,8 +125,14 @@ func (a *App) fromLast(c *casefile.Case, req *collect.Request, q CollectRequest)
 	if !q.Missing || !last.Finished() && last.Same == req.Fingerprint() {
 		return nil
 	}
-	req.Only, req.OnlyWhy = map[[2]string]bool{}, collect.NotMissing+": "+last.ID+" has it"
-	for _, cell := range last.Coverage {
+	v, err := a.ShowCase(c)
+	if err != nil {
+		return err
+	}
+	together := roundsTogether(v, rounds)
+	table := newestCells(together)
+	req.Only, req.OnlyWhy = map[[2]string]bool{}, collect.NotMissing+": "+strings.ReplaceAll(roundIDs(together), ",", " or ")+" has it"
+	for _, cell := range table {
 		switch cell.State {
 		case collect.Taken, collect.Cut, collect.Empty:
 		default:
@@ -135,10 +141,26 @@ func (a *App) fromLast(c *casefile.Case, req *collect.Request, q CollectRequest)
 			}
 		}
 	}
+	if err := wholeGroupsAgain(req, together, table); err != nil {
+		return fault.Wrap("read the rounds", c.Name, err)
+	}
 	if last.Finished() && len(req.Only) == 0 {
-		return fault.New(fault.Usage, "collect", "", fmt.Sprintf("round %s got all that was asked for", last.ID), "")
+		return fault.New(fault.Usage, "collect", "", fmt.Sprintf("round %s got all that was asked for", strings.ReplaceAll(roundIDs(together), ",", " and ")), "")
 	}
 	return nil
+}
+
+// wholeGroupsAgain asks again for all items of a group on a system that lacks a file of it.
+func wholeGroupsAgain(req *collect.Request, rounds []*collect.Round, table collect.Coverage) error {
+	groups, err := caseGroups(req.Ask, rounds, table)
+	for _, g := range groups {
+		for _, system := range g.Short {
+			for _, item := range g.Items {
+				req.Only[[2]string{system, item}] = true
+			}
+		}
+	}
+	return err
 }
 
 // Planned is sent before a collection begins.

@@ -19,7 +19,7 @@ import (
 )
 
 // manifest says what is in the archive. Every text that came from a system or a person goes through redaction.
-func (p *packing) manifest(written []archive.Written, byName map[string]*piece) *archive.Manifest {
+func (p *packing) manifest(written []archive.Written, byName map[string]*piece) (*archive.Manifest, error) {
 	e := p.engine()
 	w := p.round.InZone()
 	m := &archive.Manifest{
@@ -48,7 +48,6 @@ func (p *packing) manifest(written []archive.Written, byName map[string]*piece) 
 		r.Means, r.After = e.String(r.Means), e.String(r.After)
 		m.Reached = append(m.Reached, r)
 	}
-	m.Groups = p.groups()
 	m.Answers = p.brief().Answers
 	for _, out := range written {
 		x := byName[out.Name]
@@ -81,8 +80,7 @@ func (p *packing) manifest(written []archive.Written, byName map[string]*piece) 
 		m.Files = append(m.Files, f)
 	}
 	p.leftOut(m, e)
-	p.coverage(m, e)
-	return m
+	return m, p.coverage(m, e)
 }
 
 // vocabulary gives the texts whose words stand in every archive of a case: the names that the ask and the systems file give, and
@@ -198,7 +196,7 @@ func (p *packing) leftOut(m *archive.Manifest, e *redact.Engine) {
 const withoutReason = "left out of the archive on the engineer's word"
 
 // coverage copies the round's table. What was collected but stays behind because it is opaque counts as refused here.
-func (p *packing) coverage(m *archive.Manifest, e *redact.Engine) {
+func (p *packing) coverage(m *archive.Manifest, e *redact.Engine) (err error) {
 	opaque := map[[2]string]int{}
 	for _, x := range p.pieces {
 		if x.out && !p.without(x) {
@@ -230,10 +228,18 @@ func (p *packing) coverage(m *archive.Manifest, e *redact.Engine) {
 			m.Lacking = append(m.Lacking, lackingText(cell))
 		}
 	}
-	for _, g := range m.Groups {
+	if m.Groups, err = caseGroups(p.ask, slices.Concat(p.sent, p.rounds), m.Coverage); err != nil {
+		return err
+	}
+	for i := range m.Groups {
+		g := &m.Groups[i]
+		for j, l := range g.Lacking {
+			g.Lacking[j] = e.String(l)
+		}
 		for _, l := range g.Lacking {
 			m.Lacking = append(m.Lacking, fmt.Sprintf("group %s: %s", g.Name, l))
 		}
 	}
 	m.Complete = len(m.Lacking) == 0
+	return nil
 }

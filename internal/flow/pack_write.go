@@ -133,7 +133,10 @@ func (p *packing) fill(ctx context.Context, f archive.Storage, top string) (*arc
 	if err = errors.Join(err, check.result()); err != nil {
 		return nil, nil, err
 	}
-	m := p.manifest(written, byName)
+	m, err := p.manifest(written, byName)
+	if err != nil {
+		return nil, nil, err
+	}
 	for _, s := range check.stillThere() {
 		s.File = p.engine().String(s.File)
 		m.Redaction.StillThere = append(m.Redaction.StillThere, s)

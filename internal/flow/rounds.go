@@ -367,34 +367,13 @@ func (p *packing) count(table collect.Coverage, at map[[2]string]int) {
 	}
 }
 
-// clocks, reached and groups of all rounds together: the newest word on each counts.
+// clocks and reached of all rounds together: the newest word on each counts.
 func (p *packing) clocks() []collect.Clock {
 	return newestOf(p.rounds, func(r *collect.Round) []collect.Clock { return r.Clocks }, func(c collect.Clock) string { return c.System })
 }
 
 func (p *packing) reached() []collect.Place {
 	return newestOf(p.rounds, func(r *collect.Round) []collect.Place { return r.Reached }, func(c collect.Place) string { return c.System })
-}
-
-func (p *packing) groups() []collect.GroupResult { return wholeGroups(slices.Concat(p.sent, p.rounds)) }
-
-// wholeGroups gives each group as in a round in which it was whole, or else as in the newest.
-func wholeGroups(rounds []*collect.Round) []collect.GroupResult {
-	whole := map[string]collect.GroupResult{}
-	for _, r := range rounds {
-		for _, g := range r.Groups {
-			if len(g.Lacking) == 0 {
-				whole[g.Name] = g
-			}
-		}
-	}
-	list := newestOf(rounds, func(r *collect.Round) []collect.GroupResult { return r.Groups }, func(g collect.GroupResult) string { return g.Name })
-	for i, g := range list {
-		if w, ok := whole[g.Name]; ok {
-			list[i] = w
-		}
-	}
-	return list
 }
 
 // newestOf joins lists of several rounds, of which the newest entry of each name counts.

@@ -104,7 +104,9 @@ func (a *App) ShowCase(c *casefile.Case) (*CaseView, error) {
 		r.Sent = v.routesOf(r.ID)
 	}
 	v.State = v.state()
-	v.lacks(rounds)
+	if err := v.lacks(rounds); err != nil {
+		return nil, fault.Wrap("read the rounds", c.Name, err)
+	}
 	pending, err := undo.Pending(c)
 	if v.Damage != nil {
 		err = nil
@@ -113,29 +115,26 @@ func (a *App) ShowCase(c *casefile.Case) (*CaseView, error) {
 	return v, fault.Wrap("read the ledger", c.Name, err)
 }
 
-// lacks finds what no round of the case has, of those with the window of the newest one. A round whose raw evidence is gone counts if it
-// was sent.
-func (v *CaseView) lacks(rounds []*collect.Round) {
-	if len(rounds) == 0 {
-		return
-	}
-	last := rounds[len(rounds)-1]
-	var count []*collect.Round
-	for _, r := range rounds {
-		if r.Finished() && !r.Baseline && sameSpans(r.Window, last.Window) && (r.Discarded.IsZero() || v.routesOf(r.ID) != "") {
-			count = append(count, r)
-		}
-	}
-	for _, cell := range newestCells(count) {
+// lacks finds what no round of the case has, of those that count.
+func (v *CaseView) lacks(rounds []*collect.Round) error {
+	together := roundsTogether(v, rounds)
+	table := newestCells(together)
+	for _, cell := range table {
 		if cell.Lacking() {
 			v.Lacking = append(v.Lacking, lackingText(cell))
 		}
 	}
-	for _, g := range wholeGroups(count) {
+	k, err := LoadAsk(v.Ask)
+	if err != nil || len(k.Groups) == 0 {
+		return nil //nolint:nilerr // what an ask demands that cannot be read is not known
+	}
+	groups, err := caseGroups(k, together, table)
+	for _, g := range groups {
 		for _, l := range g.Lacking {
 			v.Lacking = append(v.Lacking, fmt.Sprintf("group %s: %s", g.Name, l))
 		}
 	}
+	return err
 }
 
 // newestCells gives of every cell that of the newest round that has it, or else of the newest that says why not.
