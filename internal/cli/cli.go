@@ -12,6 +12,7 @@ import (
 	"os/user"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -57,6 +58,7 @@ type session struct {
 	words  string // the command line, for the lock
 	out    *resultWriter
 
+	typedIn   []string // passphrases and passwords that a person typed in
 	secretsMu sync.Mutex
 	secrets   map[string]string // from the environment, by name
 }
@@ -223,6 +225,7 @@ func (s *session) app() (*flow.App, error) {
 		a.Large = func(string) (bool, error) { return true, nil }
 	}
 	a.Report = s.remark
+	a.Secret, a.Typed = s.secret, s.allTyped
 	return a, nil
 }
 
@@ -298,7 +301,9 @@ func (s *session) dialer(home casefile.Home, st *site.Site, accept map[string]st
 		}
 		d.Passphrase = func(file string) ([]byte, error) {
 			defer s.pause()()
-			return s.screen.Secret("Passphrase of " + file)
+			text, err := s.screen.Secret("Passphrase of " + file)
+			s.typed(string(text))
+			return text, err
 		}
 	}
 	if sock := s.env.Getenv("SSH_AUTH_SOCK"); sock != "" {
@@ -330,6 +335,21 @@ func (s *session) secret(ref site.Secret) (string, error) {
 		return "", fmt.Errorf("read the password: %w", err)
 	}
 	return strings.TrimRight(string(data), "\r\n"), nil
+}
+
+// typed remembers for this run what a person typed in: redaction must know it.
+func (s *session) typed(text string) {
+	s.secretsMu.Lock()
+	defer s.secretsMu.Unlock()
+	if text != "" && !slices.Contains(s.typedIn, text) {
+		s.typedIn = append(s.typedIn, text)
+	}
+}
+
+func (s *session) allTyped() []string {
+	s.secretsMu.Lock()
+	defer s.secretsMu.Unlock()
+	return slices.Clone(s.typedIn)
 }
 
 // fromEnv takes a secret out of our own environment, so that no program that we start inherits it.

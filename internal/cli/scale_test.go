@@ -130,7 +130,7 @@ func misbehave(s *standin.Server, kind int) (more, want string) {
 		return "", "timed-out"
 	case 6:
 		delete(s.Commands, "gatectl state")
-		return "", "missing"
+		return "", "failed"
 	case 7:
 		s.Tree.Put("/var/log/gate.log", &standin.Node{Data: []byte("x"), Denied: true, Time: standin.FaultAt})
 		return "", "denied"

@@ -146,7 +146,7 @@ func checkGroup(g ask.Group, plan Coverage, entries map[[2]string][]Entry) Group
 			continue
 		}
 		for _, e := range of {
-			if e.Name == "" && !e.Special && e.State != Empty && e.State != Skipped {
+			if e.Name == "" && !e.Special && e.State != Empty && e.State != Skipped && e.State != Refused {
 				lacks[cell.System] = append(lacks[cell.System], fmt.Sprintf("%s (%s: %s)", cell.Item, e.Source, e.State))
 			}
 		}

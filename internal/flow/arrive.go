@@ -40,7 +40,8 @@ type arrivals struct {
 	mu     sync.Mutex
 	round  *collect.Round
 	out    *os.File
-	known  map[valueHash]bool // what the lines of out say already
+	known  map[valueHash]bool    // what the lines of out say already
+	own    func() []redact.Value // secrets that we hold; more are known as a person types them in
 }
 
 // valueHash stands for a value: a round can have millions, and here only whether they are the same matters.
@@ -74,7 +75,8 @@ func (a *App) learnArriving(ctx context.Context, w *casefile.Writer, k *ask.Ask)
 	if err != nil {
 		return nil // a full disk: packing learns
 	}
-	l := &arrivals{tmp: tmp, config: pol.Config(), policy: pol, digest: pol.Digest(), queue: make(chan collect.Entry, arrivalQueue), left: make(chan struct{}), known: map[valueHash]bool{}}
+	l := &arrivals{tmp: tmp, config: pol.Config(), policy: pol, digest: pol.Digest(), queue: make(chan collect.Entry, arrivalQueue), left: make(chan struct{}), known: map[valueHash]bool{},
+		own: a.growingSecrets(w.Case)}
 	l.ctx, l.stop = context.WithCancel(ctx)
 	var workers sync.WaitGroup
 	for range max(1, runtime.GOMAXPROCS(0)/2) { // receiving goes first
@@ -129,8 +131,17 @@ func (l *arrivals) end(a *App) {
 }
 
 func (l *arrivals) work() {
-	engine := redact.NewEngine(redact.Options{Config: l.config, TempDir: l.tmp, Learned: redact.NewLearned()})
+	var engine *redact.Engine
+	held := -1
 	for e := range l.queue {
+		if own := l.own(); len(own) != held {
+			held = len(own)
+			o := redact.Options{Config: l.config, TempDir: l.tmp, Learned: redact.NewLearned()}
+			if held > 0 {
+				o.Matcher = redact.NewMatcher(own)
+			}
+			engine = redact.NewEngine(o)
+		}
 		if l.ctx.Err() != nil {
 			continue
 		}

@@ -40,6 +40,9 @@ type App struct {
 	Pause func(ctx context.Context, failures int) error
 	// Report is told what happens. Events come one at a time; nil is allowed.
 	Report func(any)
+	// Secret reads a secret from where the engineer put it, and Typed gives those that a person typed in; nil knows none.
+	Secret func(site.Secret) (string, error)
+	Typed  func() []string
 	// Command is the command line in words, for the lock.
 	Command string
 

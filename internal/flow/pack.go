@@ -324,8 +324,8 @@ func newPacking(a *App, c *casefile.Case, q PackRequest) *packing {
 	p.loaded = sync.OnceValues(func() (*redact.Table, error) { return redact.LoadTable(c.AliasFile()) })
 	p.learner.New = func() any {
 		o := p.options()
-		o.Learned = p.learned
-		return redact.NewEngine(o)
+		o.Learned = redact.NewLearned()
+		return &learner{redact.NewEngine(o), o.Learned}
 	}
 	p.writer.New = func() any { return p.engine() }
 	return p
@@ -354,13 +354,22 @@ func (p *packing) load() error {
 	if err := p.addLiterals(said); err != nil {
 		return err
 	}
+	if err := p.app.addOwnSecrets(p.c, p.learned, said); err != nil {
+		return err
+	}
 	p.prover = redact.NewProver(p.policy.Config())
 	for _, id := range p.q.Opaque {
 		if k.Item(id) == nil {
 			return fault.New(fault.Usage, "--opaque", id, "there is no such item in the ask", "")
 		}
 	}
-	return p.loadRounds()
+	if err := p.loadRounds(); err != nil {
+		return err
+	}
+	for _, x := range p.pieces {
+		p.learned.AddCommon(redact.PathWords(x.entry.Source)...)
+	}
+	return nil
 }
 
 // addLiterals adds the texts that must not leave. What every archive of the case says cannot be one of them.
@@ -459,13 +468,14 @@ func (p *packing) learn(ctx context.Context) error {
 
 // learnTexts learns from what is said beside the evidence.
 func (p *packing) learnTexts() error {
-	engine := p.learner.Get().(*redact.Engine)
-	defer p.learner.Put(engine)
+	l := p.learner.Get().(*learner)
+	defer p.learner.Put(l)
 	for _, text := range p.texts() {
-		if _, err := engine.Text(nil, strings.NewReader(text)); err != nil {
+		if _, err := l.engine.Text(nil, strings.NewReader(text)); err != nil {
 			return err
 		}
 	}
+	p.learned.Add(l.learned.Take()...)
 	return nil
 }
 
@@ -500,10 +510,13 @@ func (p *packing) learnPiece(ctx context.Context, x *piece) error {
 	tee := io.TeeReader(durable.Told(ctx, f, p.progress), sum)
 	var res redact.Result
 	if !x.asIs {
-		engine := p.learner.Get().(*redact.Engine)
-		defer p.learner.Put(engine)
-		if res, err = engine.File(nil, tee, p.source(x)); err != nil {
+		l := p.learner.Get().(*learner)
+		defer p.learner.Put(l)
+		if res, err = l.engine.File(nil, tee, p.source(x)); err != nil {
 			return fmt.Errorf("%s: %w", x.raw(), err)
+		}
+		if values := l.learned.Take(); !res.Unreadable() { // what a rule hits in binary by chance teaches nothing
+			p.learned.Add(values...)
 		}
 	}
 	if _, err := io.Copy(io.Discard, tee); err != nil {
@@ -537,9 +550,15 @@ func (p *packing) options() redact.Options {
 
 func (p *packing) mayGoUnread(x *piece) bool { return slices.Contains(p.q.Opaque, x.entry.Item) }
 
+// learner is an engine that only learns, and what it learned from one file.
+type learner struct {
+	engine  *redact.Engine
+	learned *redact.Learned
+}
+
 // source says what is known of a piece. Packets are bound to the window like the lines of a log.
 func (p *packing) source(x *piece) redact.Source {
-	src := redact.Source{Name: x.entry.Name, Unread: p.mayGoUnread(x)}
+	src := redact.Source{Name: x.entry.Name, Unread: p.mayGoUnread(x), Opaque: x.form == redact.Opaque}
 	if it := p.ask.Item(x.entry.Item); it != nil {
 		if f, ok := it.Spec.(ask.Files); ok && f.Cut == "none" {
 			return src

@@ -30,9 +30,10 @@ type RedactRequest struct {
 
 // Redacted is what came of it.
 type Redacted struct {
-	Counts redact.Counts
-	Opaque []string // files that cannot be read, and were not written
-	Notes  []string
+	Counts  redact.Counts
+	Opaque  []string          // files that cannot be read, and were not written
+	targets map[string]string // names that were written, and of which input
+	Notes   []string
 }
 
 // Redact redacts files, or a stream. Files are read twice, so that what is learned in one is removed from all; a stream
@@ -95,6 +96,8 @@ func (a *App) redaction(q RedactRequest) (r *redaction, err error) {
 	} else if r.policy, err = loadPolicy(filepath.Join(a.Home.Dir, policy.FileName)); err != nil {
 		return nil, err
 	} else {
+		own, _ := a.ownSecrets(nil)
+		r.learned.Add(own...)
 		r.policy = policy.Merge(r.policy, &policy.Policy{Domains: q.Domains})
 	}
 	for _, l := range r.policy.Literals {
@@ -113,7 +116,11 @@ func (a *App) ofCase(r *redaction, q RedactRequest) error {
 	if r.policy, err = a.policy(q.Case, k, nil); err != nil {
 		return err
 	}
-	r.learned = redact.NewLearned(vocabulary(q.Case, k)...)
+	said := vocabulary(q.Case, k)
+	r.learned = redact.NewLearned(said...)
+	if err := a.addOwnSecrets(q.Case, r.learned, said); err != nil {
+		return err
+	}
 	if err := remember(q.Case, nil, r.policy.Digest(), r.learned); err != nil {
 		return fault.Wrap("read the rounds", q.Case.Name, err)
 	}
@@ -133,9 +140,12 @@ func (r *redaction) all(ctx context.Context, q RedactRequest, res *Redacted) err
 		values := learned.Values()
 		table.Give(values)
 		o.Matcher = redact.NewMatcher(values)
-		r, err := redact.NewEngine(o).File(q.Out, durable.Until(ctx, q.In), redact.Source{})
+		r, err := redact.NewEngine(o).File(q.Out, durable.Until(ctx, q.In), redact.Source{Once: true})
 		if err != nil {
 			return fault.Wrap("redact", "standard input", err)
+		}
+		if r.Unreadable() && len(r.Counts) > 0 {
+			return fault.New(fault.Incomplete, "redact", "standard input", "is binary, though it begins like text: what was written may be damaged", "give it as a file: that is looked at before anything is written")
 		}
 		res.add("standard input", r)
 		return nil
@@ -159,6 +169,7 @@ func (r *redaction) all(ctx context.Context, q RedactRequest, res *Redacted) err
 			res.add(name, redact.Result{Form: seen.Form, Inner: seen.Inner, Note: seen.Note})
 			continue
 		}
+		learned.AddCommon(redact.PathWords(name)...)
 		readable = append(readable, name)
 	}
 	values := learned.Values()
@@ -186,6 +197,26 @@ func (res *Redacted) add(name string, r redact.Result) {
 	}
 }
 
+// freeTarget gives the name under which a file is written: two inputs never take one name, also where a disk ignores case.
+func (res *Redacted) freeTarget(target, of string) string {
+	if res.targets == nil {
+		res.targets = map[string]string{}
+	}
+	free := target
+	for n := 2; ; n++ {
+		was, taken := res.targets[strings.ToLower(free)]
+		if !taken || was == filepath.Clean(of) {
+			break
+		}
+		free = fmt.Sprintf("%s~%d", target, n)
+	}
+	if free != target {
+		res.Notes = append(res.Notes, fmt.Sprintf("%s: written as %s, since %s is the output of another file", of, free, target))
+	}
+	res.targets[strings.ToLower(free)] = filepath.Clean(of)
+	return free
+}
+
 func withFile(ctx context.Context, name string, use func(io.Reader) error) error {
 	f, err := durable.OpenRegular(name)
 	if err != nil {
@@ -207,6 +238,7 @@ func redactOne(ctx context.Context, q RedactRequest, e *redact.Engine, name stri
 	if err != nil {
 		return err
 	}
+	target = res.freeTarget(target, name)
 	if err := os.MkdirAll(filepath.Dir(target), 0o750); err != nil {
 		return err
 	}

@@ -48,7 +48,7 @@ func bareJSON(b []byte, start, end int) bool {
 	if i == 0 || b[i-1] != ':' && (b[i-1] != ',' || !isJSONNumber(b[start:end])) {
 		return false
 	}
-	before := bytes.TrimRight(b[max(0, start-16):i-1], " \t")
+	before := bytes.TrimRight(b[max(0, i-17):i-1], " \t")
 	if !bytes.HasSuffix(before, []byte(`"`)) || quoteDepth(before, len(before)-1, 0) > 0 {
 		return false
 	}

@@ -14,6 +14,13 @@ type cellTable struct {
 	ruled bool // a rule must come first: only then there is a table
 	cells int
 	kinds [maxCells]cellKind
+	// The line before ended within the quotes of a cell; lines says how many did in a row.
+	within int
+	quoted bool
+	lines  int
+	// The table is the whole file: a row that does not fit does not end it, unless many do not.
+	whole   bool
+	misfits int
 }
 
 // cellKind says what the cells of a column are.
@@ -61,6 +68,7 @@ func cellsHead(b []byte, at int) (t cellTable, ok bool) {
 				return t, true
 			}
 			loose := isSpace(line[0]) || bytes.Contains(line, []byte{sep, ' '}) || bytes.Contains(line, []byte{' ', sep})
+			t.whole = first == 0
 			return t, first == 0 || t.cells > 2 && !loose && (sep != '\t' || t.cells > 3)
 		}
 	}
@@ -162,7 +170,14 @@ func kindsOfHeads(names [][]byte) (kinds []cellKind, telling bool) {
 // eachCell calls look for each cell of a line, until it says no; it gives whether the line could be read. Cells of CSV may be in
 // quotes, which are doubled within. The borders of a line with pipes are no cells.
 func eachCell(line []byte, sep byte, look func(n, from, to int) bool) bool {
-	at, n := 0, 0
+	open, ok := eachCellFrom(line, sep, 0, false, look)
+	return ok && !open
+}
+
+// eachCellFrom does the same for a line that begins in a cell, and maybe within its quotes. open says that the line ends within quotes: the
+// cell goes on in the next one.
+func eachCellFrom(line []byte, sep byte, n int, quoted bool, look func(n, from, to int) bool) (open, ok bool) {
+	at := 0
 	if sep == '|' {
 		line = bytes.TrimRight(line, " \t\r")
 		for at < len(line) && isSpace(line[at]) {
@@ -176,35 +191,54 @@ func eachCell(line []byte, sep byte, look func(n, from, to int) bool) bool {
 	}
 	for ; ; n++ {
 		from := at
-		if sep != '|' && at < len(line) && line[at] == '"' {
-			for at++; ; at++ {
-				next := bytes.IndexByte(line[at:], '"')
-				if next < 0 {
-					return false // it goes on in the next line
-				}
-				if at += next; at+1 == len(line) || line[at+1] != '"' {
-					break
-				}
+		if within := sep != '|' && at < len(line) && line[at] == '"'; within || quoted {
+			if within && !quoted {
 				at++
 			}
-			at++
+			quoted = false
+			if at = quoteEnd(line, at); at < 0 {
+				return true, look(n, from, len(line))
+			}
+			if at++; at < len(line) && line[at] == '\r' && at+1 == len(line) {
+				at++
+			}
 			if at < len(line) && line[at] != sep {
-				return false
+				return false, false
 			}
 		} else if next := bytes.IndexByte(line[at:], sep); next >= 0 {
 			at += next
 		} else {
 			at = len(line)
 		}
-		if !look(n, from, at) {
-			return false
+		if !look(n, from, min(at, len(line))) {
+			return false, false
 		}
 		if at >= len(line) {
-			return true
+			return false, true
 		}
 		at++
 	}
 }
+
+// quoteEnd gives where the quotes end that a place is in; -1 where they do not.
+func quoteEnd(line []byte, at int) int {
+	for ; ; at++ {
+		next := bytes.IndexByte(line[at:], '"')
+		if next < 0 {
+			return -1
+		}
+		if at += next; at+1 == len(line) || line[at+1] != '"' {
+			return at
+		}
+		at++
+	}
+}
+
+// maxMisfits is how many rows in a row may not fit in a file that is a table.
+const maxMisfits = 100
+
+// maxCellLines bounds over how many lines one cell in quotes goes.
+const maxCellLines = 100
 
 // row calls found for each cell in the row at a place that must not leave; it gives whether the row fits.
 func (t *cellTable) row(b []byte, at int, found func(start, end int, kind cellKind)) bool {
@@ -219,11 +253,21 @@ func (t *cellTable) row(b []byte, at int, found func(start, end int, kind cellKi
 	if holdsAlias(line) {
 		return false // what was replaced may have had a separator in it
 	}
-	n := 0
-	if !eachCell(line, t.sep, func(int, int, int) bool { n++; return n <= t.cells }) || n != t.cells {
-		return false
+	first, quoted := t.within, t.quoted
+	n := first
+	open, ok := eachCellFrom(line, t.sep, first, quoted, func(i, _, _ int) bool { n = i + 1; return n <= t.cells })
+	switch {
+	case !ok, !open && n != t.cells, open && t.lines == maxCellLines:
+		t.within, t.quoted, t.lines = 0, false, 0
+		t.misfits++
+		return t.whole && t.misfits <= maxMisfits && len(bytes.TrimSpace(line)) > 0
+	case open:
+		t.within, t.quoted = n-1, true
+		t.lines++
+	default:
+		t.within, t.quoted, t.lines, t.misfits = 0, false, 0, 0
 	}
-	eachCell(line, t.sep, func(n, from, to int) bool {
+	_, _ = eachCellFrom(line, t.sep, first, quoted, func(n, from, to int) bool {
 		for from < to && isSpace(line[from]) {
 			from++
 		}
@@ -232,6 +276,10 @@ func (t *cellTable) row(b []byte, at int, found func(start, end int, kind cellKi
 		}
 		if to-from > 1 && line[from] == line[to-1] && (line[from] == '"' || line[from] == '\'') {
 			from, to = from+1, to-1
+		} else if to > from && line[from] == '"' && open { // its end is in a later line
+			from++
+		} else if to > from && line[to-1] == '"' && quoted && n == first { // its begin was in an earlier one
+			to--
 		}
 		if t.kinds[n] == cellUser { // DOMAIN\NAME
 			from += 1 + bytes.IndexByte(line[from:to], '\\')

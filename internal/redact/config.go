@@ -33,6 +33,8 @@ type Expression struct {
 const (
 	LiteralRule  = "literal"
 	SiteHostRule = "site-host"
+	// HeldRule is the rule of passwords, tokens and passphrases that we ourselves hold for systems and routes.
+	HeldRule = "held-secret"
 )
 
 // Config says what differs from the rules as they are.
@@ -50,7 +52,7 @@ func RuleNames() []string {
 	for _, r := range Rules {
 		out = append(out, r.Name)
 	}
-	return append(out, SiteHostRule, LiteralRule)
+	return append(out, SiteHostRule, LiteralRule, HeldRule)
 }
 
 // rules gives the table that the configuration leads to.

@@ -87,6 +87,7 @@ type Engine struct {
 	inKey         bool // within a private key block, from the block before
 	openKey       bool // the block looked at ends within a private key block
 	findings      []finding
+	nuls          []int     // where NUL characters stood in the buffer, which are line ends while it is looked at
 	merged        []finding // what findings are merged into, and the other way round
 }
 
@@ -164,14 +165,19 @@ func (e *Engine) Text(w io.Writer, r io.Reader) (Counts, error) {
 	defer func() { e.buf = buf }()
 	e.base = 0
 	defer e.countHits()
+	nuls := e.nuls[:0]
+	defer func() { e.nuls = nuls[:0] }()
 	seen := 0 // bytes at the beginning of buf that are done and only looked back at
 	for {
 		var err error
+		had := len(buf)
 		buf, err = fill(buf, r, max(blockSize, min(2*(len(buf)-seen), maxBlock))+seen)
 		atEnd := err == io.EOF
 		if err != nil && !atEnd {
 			return e.counts, err
 		}
+		nuls = asLines(buf, had, nuls)
+		e.nuls = nuls
 		cut := e.cut(buf, seen, atEnd)
 		if cut < 0 {
 			continue // no line end yet, and room for more
@@ -187,6 +193,13 @@ func (e *Engine) Text(w io.Writer, r io.Reader) (Counts, error) {
 		buf = append(buf[:0], buf[keep:]...)
 		e.base += int64(keep)
 		seen = done - keep
+		kept := nuls[:0]
+		for _, at := range nuls {
+			if at >= keep {
+				kept = append(kept, at-keep)
+			}
+		}
+		nuls = kept
 	}
 }
 
@@ -294,6 +307,9 @@ func (e *Engine) block(w io.Writer, b []byte, from int, whole bool) (int, error)
 // write writes b from a place on, with every finding replaced: in one go, since what comes behind costs much for each piece.
 func (e *Engine) write(w io.Writer, b []byte, at int) error {
 	e.out = e.out[:0]
+	if len(e.nuls) > 0 {
+		defer e.restore(b, at)()
+	}
 	for i, f := range e.findings {
 		if len(e.ignore) > 0 && (e.ignore[string(b[f.start:f.end])] || e.ignore[f.original]) {
 			continue
@@ -341,6 +357,19 @@ func (e *Engine) write(w io.Writer, b []byte, at int) error {
 	}
 	_, err := w.Write(rest)
 	return err
+}
+
+// restore puts the NUL characters of what is written back into their places, until the function that it gives is called.
+func (e *Engine) restore(b []byte, from int) func() {
+	put := func(c byte) {
+		for _, at := range e.nuls {
+			if at >= from && at < len(b) {
+				b[at] = c
+			}
+		}
+	}
+	put(listSeparator)
+	return func() { put('\n') }
 }
 
 func (e *Engine) replacement(f finding, text []byte) string {

@@ -17,7 +17,6 @@ const (
 	Plain   Form = "text"
 	UTF16   Form = "utf-16"
 	HAR     Form = "har"
-	CSV     Form = "table" // comma-separated values and the like
 	Gzip    Form = "gzip"
 	Zstd    Form = "zstd"
 	Bzip2   Form = "bzip2"
@@ -67,7 +66,6 @@ func formats() []format {
 		{Image, isImage, applyImage},
 		{Opaque, isOpaque, applyOpaque},
 		{HAR, isHAR, applyHAR},
-		{CSV, isTable, applyTable},
 		{Plain, func([]byte, string) bool { return true }, applyText},
 	}
 }
@@ -79,6 +77,8 @@ type Source struct {
 	Sampler func(Sample)                // is given some findings, for a person to look at; may be nil
 	Place   func(v Value, offset int64) // is told where each learned value stands in a plain text; may be nil
 	Within  func(t time.Time) bool      // packets of other times are left out; nil keeps all
+	Opaque  bool                        // an earlier reading found that it is no text, whatever it begins with
+	Once    bool                        // nobody read it before: whether it is text is seen only at its end
 	depth   int
 }
 
@@ -115,6 +115,11 @@ func (e *Engine) File(w io.Writer, r io.Reader, in Source) (Result, error) {
 	for _, f := range e.formats {
 		if !f.Is(head, in.Name) {
 			continue
+		}
+		if in.Opaque && in.depth == 0 && f.Form == Plain {
+			res, err := applyOpaque(e, w, br, in)
+			res.Form = Opaque
+			return res, err
 		}
 		if in.depth >= MaxDepth && f.Form != Plain && f.Form != Opaque {
 			res, err := applyOpaque(e, w, br, in)
@@ -160,7 +165,15 @@ func applyOpaque(e *Engine, w io.Writer, r io.Reader, in Source) (Result, error)
 func applyText(e *Engine, w io.Writer, r io.Reader, in Source) (Result, error) {
 	e.bare = bareStyle(in.Name)
 	defer func() { e.bare = asIs }()
+	if w != nil && !in.Once || e.scan != nil {
+		counts, err := e.Text(w, r)
+		return Result{Counts: counts}, err
+	}
+	j, r := judged(r)
 	counts, err := e.Text(w, r)
+	if err == nil && j.isBinary() {
+		return Result{Form: Opaque, Counts: counts, Note: "it begins like text and is binary"}, nil
+	}
 	return Result{Counts: counts}, err
 }
 

@@ -54,13 +54,31 @@ func (l *Learned) Add(values ...Value) {
 		if ok && !less(v, old) { // most of what a log says, it says in every file
 			continue
 		}
-		if v.Rule == LiteralRule { // the engineer's word counts more than what is common
+		if v.Rule == LiteralRule || v.Rule == HeldRule { // the engineer's word counts more than what is common
 			if len(v.Text) >= MinName && len(v.Text) <= MaxLearned {
 				l.values[v.Text] = v
 			}
 		} else if learnable(v) && !l.common[strings.ToLower(v.Text)] {
 			l.values[v.Text] = v
 		}
+	}
+}
+
+// Take gives what was learned and forgets it.
+func (l *Learned) Take() []Value {
+	values := l.Values()
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	clear(l.values)
+	return values
+}
+
+// AddCommon adds words that are common in this case: a value that is one of them is replaced at its place only.
+func (l *Learned) AddCommon(words ...string) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for _, w := range words {
+		l.common[w] = true
 	}
 }
 
@@ -93,6 +111,9 @@ func ruleOrder(name string) int {
 
 func learnable(v Value) bool {
 	n := len(v.Text)
+	if v.Rule == HeldRule {
+		return n >= MinName && n <= MaxLearned
+	}
 	if n > MaxLearned || n < MinName || strings.ContainsAny(v.Text, "\r\n") {
 		return false
 	}
@@ -102,7 +123,7 @@ func learnable(v Value) bool {
 	if v.Class != Secret {
 		return true
 	}
-	return n >= MinSecret && !allDigits(v.Text) && !commonWords[strings.ToLower(v.Text)]
+	return n >= MinSecret && !allDigits(v.Text) && !commonWords[strings.ToLower(v.Text)] && shaped(v.Text)
 }
 
 func allDigits(s string) bool {
@@ -134,11 +155,15 @@ var commonWords = wordSet(`password passwd secret token changeme default example
 	october november december monday tuesday wednesday thursday saturday sunday connected disconnected
 	name user login admin account from with this that have been true false null none start stop info debug`)
 
-// stands says whether a value at a place is that value. Identities must not be part of a longer word or address;
-// secrets are removed wherever they stand.
+// stands says whether a value at a place is that value. It must not be part of a longer word or address, unless it is a secret that
+// nothing else can look like.
 func stands(b []byte, at int, text string, class Class) bool {
 	if class == Secret {
-		return true
+		end := at + len(text)
+		return unmistakable(text) || !(isWord(text[0]) && wordBefore(b, at)) && !(end < len(b) && isWord(b[end]) && isWord(text[len(text)-1]))
+	}
+	if class == User && isAllLetters([]byte(text)) && withinName(b, at, at+len(text)) {
+		return false
 	}
 	if at > 0 && continues(b[at-1], class) && (!isWord(b[at-1]) || wordBefore(b, at)) {
 		return false

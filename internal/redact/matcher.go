@@ -415,7 +415,7 @@ func (s *gramScan) longest(c candidates, at int) (match, bool) {
 			common++
 		}
 		if common == len(e.text) {
-			if stands(s.b, at, e.text, e.value.Class) {
+			if e.base64 || stands(s.b, at, e.text, e.value.Class) {
 				return e.match(s.b, at), true
 			}
 			common--
