@@ -69,6 +69,8 @@ type WindowInfo struct {
 	Zone  string        `json:"zone"`
 	Extra string        `json:"extra,omitempty"` // time that was taken more on both sides
 	Spans []window.Span `json:"spans"`           // empty means no limit
+	// Remarks say that it was not over, or what does not reach it.
+	Remarks []string `json:"remarks,omitempty"`
 }
 
 // RoundInfo is one round of which the archive holds evidence.

@@ -29,6 +29,7 @@ type Run struct {
 	TimeFormat string         // of {from} and {to}, a name of Times
 	Zone       *time.Location // of {from} and {to}; nil means the system's
 	Makes      []string       // patterns of the files that the command makes; empty: its output is what counts
+	Cut        string         // "none" (default), "lines" or "files": how what it makes is cut to the window
 	Keep       bool           // what it makes in our folder stays there
 	Remove     bool           // what it makes elsewhere is removed there once it was taken
 	Space      int64          // bytes that must be free there before it runs
@@ -51,6 +52,9 @@ func (r Run) Sheet() []string {
 			after = ", and remove it there"
 		case !strings.HasPrefix(p, "{folder}/") && r.Remove:
 			after = ", AND REMOVE IT THERE: of what matches, the files that were not there before the command ran"
+		}
+		if r.Cut != "none" {
+			after = map[string]string{"lines": ", cut to the window", "files": ", where it overlaps the window"}[r.Cut] + after
 		}
 		lines = append(lines, "take what it makes: "+p+after)
 	}
@@ -96,6 +100,9 @@ func readRun(m *keyfile.Map) Spec {
 		m.Problem("makes: goes with one command; make an item of each")
 	}
 	r.Timeout = m.Duration("timeout", map[bool]time.Duration{false: DefaultTimeout, true: DefaultMakeTimeout}[len(makes) > 0])
+	if r.Cut = m.Choice("cut", "none", "lines", "files"); r.Cut != "none" && len(makes) == 0 {
+		m.Problem("cut: goes with files: or makes:")
+	}
 	r.Keep, r.Remove, r.Space = m.Bool("keep", false), m.Bool("remove", false), m.Size("space", 0)
 	if len(makes) == 0 && (r.Keep || r.Remove || r.Space > 0) {
 		m.Problem("keep:, remove: and space: go with makes:")

@@ -62,6 +62,9 @@ func (s *session) drawOpened(a *flow.App, o *flow.Opened) error {
 	s.screen.Print("  site     %s", o.Case.Site)
 	s.screen.Print("  window   %s", o.Case.Window)
 	s.screen.Print("  folder   %s", term.Clean(o.Case.Dir))
+	for _, r := range o.Remarks {
+		s.screen.Print("  %s %s", s.screen.Paint(term.Warn, "remark  "), term.Clean(r))
+	}
 	if o.Case.Number == "" {
 		s.screen.Print("  number   none yet; give it with: envask open NUMBER --was %s", o.Case.Name)
 	}

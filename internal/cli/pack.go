@@ -185,6 +185,9 @@ func (s *session) drawPacked(p *flow.Packed) {
 		s.screen.Field("took", strings.Join(took, ", "))
 	}
 	s.screen.Field("proof", fmt.Sprintf("%d made-up values in %d notations were all caught", p.Proof.Values, p.Proof.Notations))
+	for _, r := range p.Remarks {
+		s.screen.Print("  %s %s", s.screen.Paint(term.Warn, "window:"), term.Clean(r))
+	}
 	for _, w := range p.Weaker {
 		s.screen.Print("  %s %s", s.screen.Paint(term.Warn, "weaker redaction:"), term.Clean(w))
 	}

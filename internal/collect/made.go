@@ -113,35 +113,69 @@ func (m *maker) made(ctx context.Context, found []match) ([]product, error) {
 
 // takeAllOf takes what was made. What could not be taken is left: it may have taken an hour to make.
 func (m *maker) takeAllOf(ctx context.Context, files []product) (left int, err error) {
+	var all []*candidate
+	of := map[*candidate]product{}
 	for _, x := range files {
-		rel, inside := strings.CutPrefix(x.name, reach.Name(m.state.Folder)+"/made/")
-		e := Entry{Source: source(x.name), Size: x.info.Size(), ModTime: x.info.ModTime().UTC()}
-		if had, ok := m.done[madeAs(e.Source, rel, inside)]; ok {
-			m.add(had)
-			continue
-		}
-		real, ok := admit(m.work, ask.Files{Patterns: m.patterns()}, m.links, x.match, &e)
-		e.Source = madeAs(e.Source, rel, inside)
-		if !ok { // a link, something special, or secrets of the system
-			e.Special = true
-			m.add(e)
-			if err := m.failure(); err != nil {
-				return left, err
-			}
-			continue
-		}
-		c := &candidate{match: x.match, real: real, entry: e, whole: true, member: &logset.Member{Name: real, Info: x.info}}
-		if inside {
-			c.target = "made/" + m.item.ID + "/" + SafePath(rel)
-		}
-		if err := m.takeOne(ctx, x, c, inside); err != nil {
+		c := m.candidate(x)
+		if err := m.failure(); err != nil {
 			return left, err
 		}
-		if c.entry.State != Taken {
+		if c != nil {
+			all, of[c] = append(all, c), x
+		}
+	}
+	if m.inspects() {
+		if err := m.inspectAll(ctx, all); err != nil {
+			return len(all), err
+		}
+		var dated, bare []*candidate
+		for _, c := range all {
+			if c.member.Look != nil && c.member.Look.Dated() {
+				dated = append(dated, c)
+			} else { // its time of change is that of the command: it says nothing of the window
+				c.whole = true
+				bare = append(bare, c)
+			}
+		}
+		all = append(m.choose(dated), bare...)
+	}
+	for _, c := range all {
+		x := of[c]
+		if err := m.takeOne(ctx, x, c, m.inside(x)); err != nil {
+			return left, err
+		}
+		if s := c.entry.State; s != Taken && s != Empty {
 			left++
 		}
 	}
-	return left, nil
+	return left, m.failure()
+}
+
+// inside reports whether something was made in our folder.
+func (m *maker) inside(x product) bool {
+	return strings.HasPrefix(x.name, reach.Name(m.state.Folder)+"/made/")
+}
+
+// candidate gives what is to be taken of a product; nil when it is here already or is never taken.
+func (m *maker) candidate(x product) *candidate {
+	rel, inside := strings.CutPrefix(x.name, reach.Name(m.state.Folder)+"/made/")
+	e := Entry{Source: source(x.name), Size: x.info.Size(), ModTime: x.info.ModTime().UTC()}
+	if had, ok := m.done[madeAs(e.Source, rel, inside)]; ok {
+		m.add(had)
+		return nil
+	}
+	real, ok := admit(m.work, ask.Files{Patterns: m.patterns()}, m.links, x.match, &e)
+	e.Source = madeAs(e.Source, rel, inside)
+	if !ok { // a link, something special, or secrets of the system
+		e.Special = true
+		m.add(e)
+		return nil
+	}
+	c := &candidate{match: x.match, real: real, entry: e, whole: !m.inspects(), member: &logset.Member{Name: real, Info: x.info}}
+	if inside {
+		c.target = "made/" + m.item.ID + "/" + SafePath(rel)
+	}
+	return c
 }
 
 func madeAs(source, rel string, inside bool) string {

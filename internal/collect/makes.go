@@ -81,7 +81,7 @@ func takeMakes(ctx context.Context, w *work, spec ask.Run) error {
 		return w.failure()
 	}
 	plain := w.target.(reach.Runner) // else there were no other either
-	m := &maker{shown: line, filesWork: newFilesWork(w, ask.Files{Cut: "none", History: ask.AllHistory, Patterns: spec.Makes}), spec: spec, run: run, plain: plain,
+	m := &maker{shown: line, filesWork: newFilesWork(w, ask.Files{Cut: spec.Cut, History: ask.AllHistory, Patterns: spec.Makes}), spec: spec, run: run, plain: plain,
 		file: filepath.Join(w.round.dir, "making", w.sys.Name+"."+w.item.ID+".json")}
 	if _, ok := w.done[line]; ok { // it ran, and what it made is here
 		for _, e := range w.done {

@@ -439,3 +439,31 @@ func TestNeeds(t *testing.T) {
 		require.True(t, run.Lacking())
 	}
 }
+
+// What a command makes is cut to the window where the ask says so; what is undated is taken whole, and by default all is.
+func TestMadeFilesAreCut(t *testing.T) {
+	at := time.Date(2026, 3, 14, 6, 12, 0, 0, time.UTC)
+	w, err := window.New([]window.Span{{From: at, To: at.Add(time.Minute)}}, time.UTC)
+	require.NoError(t, err)
+	script := "d={folder}; for m in 10 11 12 13 14; do echo 2026-03-14T06:$m:30Z line $m; done > $d/pass.log; echo 2026-03-13T01:00:00Z old > $d/old.log; echo about > $d/about.txt"
+	for cut, want := range map[string][3]State{"": {Taken, Taken, Taken}, ", cut: lines": {Taken, Empty, Taken}, ", cut: files": {Taken, Empty, Taken}} {
+		f := newField(t)
+		f.window = w
+		round, err := f.collect(context.Background(), "  - {id: x, run: '"+script+"', makes: '{folder}/*'"+cut+"}\n")
+		require.NoError(t, err)
+		all := f.entries(round)
+		require.Equal(t, want, [3]State{all["{folder}/pass.log"].State, all["{folder}/old.log"].State, all["{folder}/about.txt"].State}, "%s: %v", cut, round.Coverage)
+		data, err := os.ReadFile(filepath.Join(round.RawDir(), "desk", filepath.FromSlash(all["{folder}/pass.log"].Name)))
+		require.NoError(t, err)
+		require.Equal(t, map[bool]int{true: 1, false: 5}[cut == ", cut: lines"], strings.Count(string(data), "line"), cut)
+		require.Empty(t, mustGlob(t, filepath.Join(f.tmp, "envask-*")), "our folder is removed")
+	}
+	_, err = ask.Parse("a.yaml", []byte("ask: a\nvendor: v\nitems: [{id: a, run: x, cut: lines}]\n"))
+	require.ErrorContains(t, err, "cut: goes with files: or makes:")
+}
+
+func mustGlob(t *testing.T, pattern string) []string {
+	list, err := filepath.Glob(pattern)
+	require.NoError(t, err)
+	return list
+}

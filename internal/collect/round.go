@@ -298,6 +298,18 @@ func (r *Round) Entries(each func(Entry) error) error {
 	return nil
 }
 
+// NewestLines gives the time of the newest dated line of each system, in all files whose lines were dated, also those outside the window.
+func (r *Round) NewestLines() (map[string]time.Time, error) {
+	newest := map[string]time.Time{}
+	err := r.eachLine(func(l line) error {
+		if e := l.Entry; e != nil && e.Last.After(newest[e.System]) {
+			newest[e.System] = e.Last
+		}
+		return nil
+	})
+	return newest, err
+}
+
 type key struct{ system, item, source string }
 
 func (r *Round) entries() ([]Entry, error) {

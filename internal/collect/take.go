@@ -2,6 +2,7 @@ package collect
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -160,7 +161,7 @@ func (f *filesWork) takeLines(ctx context.Context, c *candidate, limit int64) (d
 		f.leave(c, Empty, join(c.entry.Reason, "no line of it is of the window"))
 		return true, 0, nil
 	}
-	target := shortTarget("files/" + name0(c.entry.Source))
+	target := shortTarget(cmp.Or(c.target, "files/"+name0(c.entry.Source)))
 	if o.Packing != "" {
 		target = f.plainName(target)
 	}
@@ -334,11 +335,7 @@ const cheap = 16 << 20
 // takeContent takes a file as it is.
 func (f *filesWork) takeContent(ctx context.Context, c *candidate, limit int64) (int64, error) {
 	e := &c.entry
-	target := c.target
-	if target == "" {
-		target = "files/" + name0(e.Source) // the source is safe already
-	}
-	target = shortTarget(target)
+	target := shortTarget(cmp.Or(c.target, "files/"+name0(e.Source))) // the source is safe already
 	need, err := f.room(c.info)
 	if err != nil {
 		return 0, err

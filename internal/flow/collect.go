@@ -207,6 +207,9 @@ func (a *App) Collect(ctx context.Context, c *casefile.Case, q CollectRequest) (
 	if err := a.affordable(ctx, c, col, q); err != nil {
 		return nil, err
 	}
+	for _, r := range windowRemarks(c, col.Window, a.Now()) {
+		a.note("%s", r)
+	}
 	a.planned(col, false)
 	if l := a.learnArriving(ctx, w, col.Ask); l != nil {
 		defer l.end(a)
@@ -229,6 +232,15 @@ func (a *App) Collect(ctx context.Context, c *casefile.Case, q CollectRequest) (
 	out := &Collected{Case: c, Round: round, Coverage: round.Coverage, Clocks: round.Clocks}
 	if round.Open {
 		return out, nil
+	}
+	if len(windowRemarks(c, col.Window, a.Now())) == 0 { // else it was said
+		remarks, err := roundRemarks(round)
+		if err != nil {
+			return nil, fault.Wrap("read the round", round.ID, err)
+		}
+		for _, r := range remarks {
+			a.note("%s", r)
+		}
 	}
 	return out, lacking(out.Coverage, round.Groups)
 }

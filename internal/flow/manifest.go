@@ -35,6 +35,13 @@ func (p *packing) manifest(written []archive.Written, byName map[string]*piece) 
 		m.Window.Extra = p.round.Context.String()
 	}
 	for _, r := range p.rounds {
+		remarks, err := roundRemarks(r)
+		if err != nil {
+			return nil, err
+		}
+		for _, x := range remarks {
+			m.Window.Remarks = append(m.Window.Remarks, e.String(x))
+		}
 		m.Rounds = append(m.Rounds, archive.RoundInfo{ID: r.ID, Note: e.String(r.Note), Started: r.Started, Ended: r.Ended, Depth: r.Depth, Window: r.InZone().String(), AskSHA256: p.otherAsk(r)})
 	}
 	if p.since != nil {
@@ -88,7 +95,7 @@ func (p *packing) manifest(written []archive.Written, byName map[string]*piece) 
 // ask these are.
 func vocabulary(c *casefile.Case, k *ask.Ask) []string {
 	sample, err := json.Marshal(archive.Manifest{Files: []archive.File{{Command: &collect.Ran{Output: "-"}, Cut: &collect.CutInfo{Unpacked: "-", Notes: []string{"-"}}, Last: time.Now(), First: time.Now(), Modified: time.Now(), How: "-", Findings: redact.Counts{"-": 1}, Round: "-"}},
-		LeftOut: []archive.LeftOut{{Size: 1, Round: "-"}}, NewSince: "-", Clocks: []collect.Clock{{Synchronised: "-"}}, Rounds: []archive.RoundInfo{{Note: "-"}}, Title: "-", SignedBy: "-", Answers: map[string]string{"-": "-"}, Window: archive.WindowInfo{Extra: "-", Spans: []window.Span{{}}},
+		LeftOut: []archive.LeftOut{{Size: 1, Round: "-"}}, NewSince: "-", Clocks: []collect.Clock{{Synchronised: "-"}}, Rounds: []archive.RoundInfo{{Note: "-"}}, Title: "-", SignedBy: "-", Answers: map[string]string{"-": "-"}, Window: archive.WindowInfo{Extra: "-", Spans: []window.Span{{}}, Remarks: []string{"-"}},
 		Reached: []collect.Place{{Served: reach.Served{After: "-", Noisy: true}}}, Groups: []collect.GroupResult{{Why: "-", Lacking: []string{"-"}}}, Redaction: archive.Redaction{StillThere: []archive.StillThere{{}}},
 		Coverage: collect.Coverage{{Unmet: []string{"-"}, Together: "-", Required: true, Reason: "-", Left: 1, Took: 1, Notes: []string{"-"}}}})
 	if err != nil {

@@ -32,6 +32,7 @@ type OpenRequest struct {
 
 // Opened is what came of it.
 type Opened struct {
+	Remarks  []string // on the window
 	Case     *casefile.Case
 	New      bool
 	Approved bool
@@ -77,7 +78,7 @@ func (a *App) Open(q OpenRequest) (*Opened, error) {
 		return nil, fault.Wrap("open the case", q.Name, err)
 	}
 	_, approved, err := a.Sheet(k)
-	return &Opened{Case: c, New: old == nil, Approved: approved, Ask: k}, err
+	return &Opened{Case: c, New: old == nil, Approved: approved, Ask: k, Remarks: windowRemarks(c, c.Window, a.Now())}, err
 }
 
 func orElse(a, b string) string {

@@ -63,6 +63,7 @@ type Packed struct {
 	Weaker     []string             `json:"weaker"`                       // what takes less out than the rules alone
 	OpaqueIn   []string             `json:"opaque_in"`                    // went unread
 	StillThere []archive.StillThere `json:"values_still_there,omitempty"` // in these or in files that stay as they are
+	Remarks    []string             `json:"window_remarks,omitempty"`     // the window was not over, or logs end before it
 	OpaqueOut  []string             `json:"opaque_out"`                   // stayed behind, because nobody said otherwise
 	Pictures   []string             `json:"pictures,omitempty"`           // of these, with the path at which to look at them
 	Lacking    []string             `json:"lacking"`

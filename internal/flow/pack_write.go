@@ -90,7 +90,7 @@ func (p *packing) write(ctx context.Context) (*Packed, error) {
 	size, sum := aw.Sum()
 	out := &Packed{Archive: filepath.Join(p.c.OutDir(), top+"."+p.format.Name), Round: roundIDs(p.rounds), NewSince: p.q.NewSince, Size: size, SHA256: hex.EncodeToString(sum[:]),
 		Files: len(m.Files), Findings: m.Redaction.Findings, Learned: m.Redaction.Learned, Proof: p.proof, Lacking: m.Lacking, Weaker: append([]string{}, p.policy.Weaker()...),
-		OpaqueIn: m.Redaction.Opaque, StillThere: m.Redaction.StillThere, OpaqueOut: []string{}, OpenQuestions: append([]string{}, p.brief().Open()...), Largest: p.largest()}
+		OpaqueIn: m.Redaction.Opaque, StillThere: m.Redaction.StillThere, Remarks: m.Window.Remarks, OpaqueOut: []string{}, OpenQuestions: append([]string{}, p.brief().Open()...), Largest: p.largest()}
 	for _, x := range p.pieces {
 		where := x.entry.System + ": " + x.entry.Source
 		if x.form == redact.Image { // nobody but a person can say what it shows

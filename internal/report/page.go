@@ -148,6 +148,9 @@ func (v *view) verdicts() g.Node {
 	} else {
 		out = append(out, verdict("lacking", h.B(g.Text("This archive lacks something that the ask "+v.Ask+" requires:")), list(v.Lacking, plain)))
 	}
+	for _, r := range v.Window.Remarks {
+		out = append(out, verdict("heed", g.Text(r)))
+	}
 	if len(v.Redaction.Opaque) > 0 {
 		out = append(out, verdict("heed", h.B(g.Text("Not looked into:")), g.Text(" these files cannot be read by the redaction and are here on the engineer's word:"), list(v.Redaction.Opaque, code)))
 	}

@@ -16,7 +16,7 @@ import (
 // case in it.
 func Text() string {
 	at := time.Unix(1, 0)
-	m := archive.Manifest{Title: "-", SignedBy: "-", NewSince: "-", Lacking: []string{"-"}, Window: archive.WindowInfo{Extra: "-"},
+	m := archive.Manifest{Title: "-", SignedBy: "-", NewSince: "-", Lacking: []string{"-"}, Window: archive.WindowInfo{Extra: "-", Remarks: []string{"-"}},
 		Rounds: []archive.RoundInfo{{Note: "-", Window: "-"}, {}}, Clocks: []collect.Clock{{}, {Measured: true, Offset: time.Second}, {Measured: true}},
 		Reached:  []collect.Place{{Served: reach.Served{After: "-"}}},
 		Groups:   []collect.GroupResult{{Why: "-", Items: []string{"-"}, Whole: []string{"-"}, Lacking: []string{"-"}}},

@@ -1,0 +1,98 @@
+package flow
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"envask/internal/casefile"
+	"envask/internal/collect"
+	"envask/internal/window"
+)
+
+// A window that is not over, or that the evidence does not reach, gives an archive that looks whole and is not: it is said wherever a
+// person or the vendor looks.
+
+// windowRemarks says what is odd about a window at a moment, and what to do.
+func windowRemarks(c *casefile.Case, w window.Window, now time.Time) []string {
+	if w.Zone == nil {
+		w.Zone = time.UTC
+	}
+	first, limited := w.First()
+	if !limited && len(w.Spans) == 0 {
+		return nil
+	}
+	if limited && first.After(now) {
+		return []string{fmt.Sprintf("Window in the future: it starts at %s (%s). Nothing of it exists yet: check the date and the zone, or collect after it.", moment(first, now, w.Zone), away(first, now))}
+	}
+	if last, ends := w.Last(); ends && last.After(now) {
+		return []string{fmt.Sprintf("Window not over yet: it ends at %s (%s). Collect again then, or close it with: envask open %s --from %q --to now", moment(last, now, w.Zone), away(last, now), c.Name, first.In(w.Zone).Format("2006-01-02 15:04"))}
+	}
+	return nil
+}
+
+// moment writes a time in a zone, with the day where it is not today.
+func moment(t, now time.Time, zone *time.Location) string {
+	if zone == nil {
+		zone = time.UTC
+	}
+	t, now = t.In(zone), now.In(zone)
+	if t.Format(time.DateOnly) == now.Format(time.DateOnly) {
+		return t.Format("15:04")
+	}
+	return t.Format("2006-01-02 15:04")
+}
+
+// away says how far off a moment is.
+func away(t, now time.Time) string {
+	switch d := t.Sub(now); {
+	case d < time.Hour:
+		return fmt.Sprintf("in %d min", int(d.Minutes())+1)
+	case d < 48*time.Hour:
+		return fmt.Sprintf("in %d h", int(d.Hours()+0.5))
+	default:
+		return fmt.Sprintf("in %d days", int(d.Hours()/24+0.5))
+	}
+}
+
+// reachSlack is by how much the newest line of a system may lie before the end of the window, besides the offset of its clock.
+const reachSlack = time.Minute
+
+// roundRemarks says of a round that its window was not over when it was collected, or which systems' logs end before it.
+func roundRemarks(r *collect.Round) ([]string, error) {
+	w := r.InZone()
+	last, ends := w.Last()
+	if !ends {
+		return nil, nil
+	}
+	if first, ok := w.First(); ok && first.After(r.Ended) {
+		return []string{fmt.Sprintf("Window in the future: round %s ended at %s, before the window starts (%s). It holds nothing of the window.", r.ID, moment(r.Ended, first, w.Zone), moment(first, r.Ended, w.Zone))}, nil
+	}
+	if last.After(r.Ended) {
+		return []string{fmt.Sprintf("Window not over: round %s ended at %s, the window ends at %s. What came later is not here: collect again.", r.ID, moment(r.Ended, last, w.Zone), moment(last, r.Ended, w.Zone))}, nil
+	}
+	newest, err := r.NewestLines()
+	if err != nil {
+		return nil, err
+	}
+	offset := map[string]time.Duration{}
+	for _, c := range r.Clocks {
+		offset[c.System] = c.Offset.Abs()
+	}
+	var short []string
+	for system, t := range newest {
+		if t.Add(offset[system] + reachSlack).Before(last) {
+			short = append(short, fmt.Sprintf("%s (%s)", system, moment(t, last, w.Zone)))
+		}
+	}
+	if len(short) == 0 {
+		return nil, nil
+	}
+	slices.Sort(short)
+	text := strings.Join(short[:min(len(short), 10)], ", ")
+	if n := len(short) - 10; n > 0 {
+		text += fmt.Sprintf(" and %d more systems", n)
+	}
+	return []string{fmt.Sprintf("Logs end before the window does (%s). Newest dated line: %s. Either nothing was logged after it, or it is still to come.", moment(last, last, w.Zone), text)}, nil
+}
