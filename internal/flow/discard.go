@@ -158,6 +158,17 @@ func (v *CaseView) sentOf(about func(ArchiveView) bool) (last *submit.Receipt) {
 	return last
 }
 
+// notSent says why something counts as not sent: nobody tells us when a person hands over what was made ready.
+func (v *CaseView) notSent(about func(ArchiveView) bool) string {
+	for _, r := range v.Receipts {
+		_, sum := r.Plain()
+		if r.Handed && slices.ContainsFunc(v.Archives, func(x ArchiveView) bool { return x.SHA256 == sum && about(x) }) {
+			return "it was made ready for " + r.Route + "; whether it was handed over is not known here"
+		}
+	}
+	return "it was not sent"
+}
+
 func (a *App) rawOf(c *casefile.Case, v *CaseView, r *collect.Round, keep Retention, q TidyRequest) (Discard, error) {
 	d := Discard{Case: c.Name, What: "raw evidence", Round: r.ID, Since: r.Started, paths: []string{r.RawDir(), filepath.Join(r.Dir(), "part"), filepath.Join(r.Dir(), arrivedFile)}}
 	var err error
@@ -177,7 +188,7 @@ func (a *App) rawOf(c *casefile.Case, v *CaseView, r *collect.Round, keep Retent
 	case r.Baseline && !q.Baselines:
 		d.Why = "it is a baseline; --baselines removes it"
 	case sent == nil && !q.Unsent:
-		d.Why = "it was not sent; --unsent removes it"
+		d.Why = v.notSent(func(x ArchiveView) bool { return slices.Contains(x.rounds(), r.ID) }) + "; --unsent removes it"
 	case sent != nil && !sent.Proved && !q.Unsent:
 		d.Why = "it was sent without proof that all of it arrived; --unsent removes it"
 	case sent != nil && age < keep.Raw:
@@ -269,7 +280,7 @@ func (a *App) archivesOf(c *casefile.Case, v *CaseView, keep Retention) ([]Disca
 		}
 		switch age := a.Now().Sub(d.Since); {
 		case sent == nil:
-			d.Why = "it was not sent"
+			d.Why = v.notSent(func(o ArchiveView) bool { return o.SHA256 == x.SHA256 })
 		case !sent.Proved:
 			d.Why = "it was sent without proof that all of it arrived"
 		case keep.Forever:

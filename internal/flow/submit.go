@@ -66,7 +66,7 @@ func (a *App) Submit(ctx context.Context, c *casefile.Case, q SubmitRequest) ([]
 		return nil, err
 	}
 	defer w.Close()
-	rep, sealed, err := a.mayGo(ctx, c, k, routes, q)
+	routes, rep, sealed, err := a.mayGo(ctx, c, k, routes, inTurn, q)
 	if err != nil {
 		return nil, err
 	}

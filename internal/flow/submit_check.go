@@ -20,12 +20,12 @@ import (
 )
 
 // mayGo makes sure that the archive is whole, complete or known not to be, small enough, and that the engineer wants it.
-func (a *App) mayGo(ctx context.Context, c *casefile.Case, k *ask.Ask, routes []ask.Route, q SubmitRequest) (*archive.Report, *sealedRecord, error) {
+func (a *App) mayGo(ctx context.Context, c *casefile.Case, k *ask.Ask, routes []ask.Route, inTurn bool, q SubmitRequest) ([]ask.Route, *archive.Report, *sealedRecord, error) {
 	file := q.Archive
 	if file == "" {
 		last, err := lastPacked(c)
 		if err != nil {
-			return nil, nil, err
+			return nil, nil, nil, err
 		}
 		file = last
 	}
@@ -33,49 +33,49 @@ func (a *App) mayGo(ctx context.Context, c *casefile.Case, k *ask.Ask, routes []
 	if strings.HasSuffix(file, seal.Ending) {
 		var err error
 		if sealed, err = sealedBy(c, filepath.Base(file)); err != nil {
-			return nil, nil, fault.Wrap("submit", file, err)
+			return nil, nil, nil, fault.Wrap("submit", file, err)
 		}
 		file = filepath.Join(c.OutDir(), sealed.Archive)
 	}
 	rep, err := archive.VerifyFile(ctx, file, nil)
 	if err != nil {
-		return nil, nil, fault.Wrap("submit", file, err)
+		return nil, nil, nil, fault.Wrap("submit", file, err)
 	}
 	if !rep.Good() {
 		d := rep.Differences[0]
-		return nil, nil, fault.New(fault.Refused, "submit", file, fmt.Sprintf("it does not verify: %s %s: %s", d.Path, d.What, d.Why), "envask verify names every difference; pack again")
+		return nil, nil, nil, fault.New(fault.Refused, "submit", file, fmt.Sprintf("it does not verify: %s %s: %s", d.Path, d.What, d.Why), "envask verify names every difference; pack again")
 	}
 	if rep.Manifest == nil || rep.Manifest.Case != c.Number {
-		return nil, nil, fault.New(fault.Refused, "submit", file, fmt.Sprintf("it is not an archive of case %s", c.Number), "pack again, choose the case with --case, or send it without its case over the routes of an ask with --ask FILE")
+		return nil, nil, nil, fault.New(fault.Refused, "submit", file, fmt.Sprintf("it is not an archive of case %s", c.Number), "pack again, choose the case with --case, or send it without its case over the routes of an ask with --ask FILE")
 	}
 	if m := rep.Manifest; m.AskSHA256 != k.Digest {
-		return nil, nil, fault.New(fault.Refused, "submit", file, fmt.Sprintf("it was packed by another version of the ask (SHA-256 %s…) than the approved one (%s…)", m.AskSHA256[:min(len(m.AskSHA256), ask.MinDigest)], k.Digest[:ask.MinDigest]),
+		return nil, nil, nil, fault.New(fault.Refused, "submit", file, fmt.Sprintf("it was packed by another version of the ask (SHA-256 %s…) than the approved one (%s…)", m.AskSHA256[:min(len(m.AskSHA256), ask.MinDigest)], k.Digest[:ask.MinDigest]),
 			"pack again, by the approved ask")
 	}
 	if err := a.mustBeApproved(c, k, rep); err != nil {
-		return nil, nil, err
+		return nil, nil, nil, err
 	}
 	if !rep.Complete && !q.Incomplete {
-		return nil, nil, fault.New(fault.Refused, "submit", file, "it lacks what the ask requires: "+strings.Join(rep.Lacking, "; "), "collect what is missing, or send it as it is with --incomplete")
+		return nil, nil, nil, fault.New(fault.Refused, "submit", file, "it lacks what the ask requires: "+strings.Join(rep.Lacking, "; "), "collect what is missing, or send it as it is with --incomplete")
 	}
 	if open := unanswered(k, rep.Manifest); len(open) > 0 && !q.Incomplete {
-		return nil, nil, fault.New(fault.Refused, "submit", file, "the brief lacks what the vendor requires: "+strings.Join(open, "; "), "answer it with envask open "+c.Name+" --answer ID=TEXT and pack again, or send it as it is with --incomplete")
+		return nil, nil, nil, fault.New(fault.Refused, "submit", file, "the brief lacks what the vendor requires: "+strings.Join(open, "; "), "answer it with envask open "+c.Name+" --answer ID=TEXT and pack again, or send it as it is with --incomplete")
 	}
 	if sealed == nil {
 		if sealed, err = sealedOf(c, rep.SHA256, false); err != nil {
-			return nil, nil, err
+			return nil, nil, nil, err
 		}
 	}
 	if err := mustBeEncrypted(c, k, rep, sealed); err != nil {
-		return nil, nil, err
+		return nil, nil, nil, err
 	}
 	name, size, how, err := asSent(ctx, c, rep, sealed)
 	if err != nil {
-		return nil, nil, err
+		return nil, nil, nil, err
 	}
 	_, parts, err := parcels(ctx, c, rep, sealed)
 	if err != nil {
-		return nil, nil, err
+		return nil, nil, nil, err
 	}
 	most := int64(0)
 	for _, p := range parts {
@@ -84,21 +84,21 @@ func (a *App) mayGo(ctx context.Context, c *casefile.Case, k *ask.Ask, routes []
 	if n := len(parts) - 1; n > 0 {
 		how += fmt.Sprintf(", in %d parts", n)
 	}
-	to, err := whereTo(k, routes, file, most)
+	routes, to, err := a.whereTo(k, routes, inTurn, file, most)
 	if err != nil {
-		return nil, nil, err
+		return nil, nil, nil, err
 	}
 	if q.Confirm == nil {
-		return nil, nil, fault.New(fault.Refused, "submit", file, "nobody can be asked whether to send it", "give --yes")
+		return nil, nil, nil, fault.New(fault.Refused, "submit", file, "nobody can be asked whether to send it", "give --yes")
 	}
 	yes, err := q.Confirm(fmt.Sprintf("Send %s (%s%s) to %s?", name, humanize.IBytes(uint64(size)), how, to))
 	if err != nil {
-		return nil, nil, err
+		return nil, nil, nil, err
 	}
 	if !yes {
-		return nil, nil, fault.New(fault.Refused, "submit", file, "not sent, as you said", "")
+		return nil, nil, nil, fault.New(fault.Refused, "submit", file, "not sent, as you said", "")
 	}
-	return rep, sealed, nil
+	return routes, rep, sealed, nil
 }
 
 // mustBeEncrypted makes sure at the door that what has to go encrypted does: for all keys that the ask demands, and as the
@@ -165,22 +165,36 @@ func unanswered(k *ask.Ask, m *archive.Manifest) (open []string) {
 }
 
 // whereTo names the routes for the last question, and makes sure that they take so much.
-func whereTo(k *ask.Ask, routes []ask.Route, file string, size int64) (string, error) {
+func (a *App) whereTo(k *ask.Ask, routes []ask.Route, inTurn bool, file string, size int64) (fit []ask.Route, where string, err error) {
 	var to []string
+	var small error
 	for _, route := range routes {
-		if route.Limit > 0 && size > route.Limit {
-			return "", fault.New(fault.Refused, "submit", file, fmt.Sprintf("it has %s; the route %s takes %s at most", humanize.IBytes(uint64(size)), route.Name, humanize.IBytes(uint64(route.Limit))), roomier(k, size))
+		limit := route.Limit
+		if limit == 0 && submit.ByMail(route.To) {
+			limit = submit.DefaultMailLimit
+		}
+		if limit > 0 && size > limit {
+			why := fmt.Sprintf("it has %s; the route %s takes %s at most", humanize.IBytes(uint64(size)), route.Name, humanize.IBytes(uint64(limit)))
+			small = fault.New(fault.Refused, "submit", file, why, roomier(k, size))
+			if !inTurn {
+				return nil, "", small
+			}
+			a.note("route %s is left out: %s", route.Name, why)
+			continue
 		}
 		cover := ""
 		if submit.Naked(route.To) {
 			cover = ", NOT encrypted on the way"
 		}
-		to = append(to, route.To+cover)
+		fit, to = append(fit, route), append(to, route.To+cover)
 	}
-	if len(routes) > 1 && k.RoutesInTurn {
-		return strings.Join(to, ", or else "), nil
+	if len(fit) == 0 {
+		return nil, "", small
 	}
-	return strings.Join(to, " and "), nil
+	if len(fit) > 1 && inTurn {
+		return fit, strings.Join(to, ", or else "), nil
+	}
+	return fit, strings.Join(to, " and "), nil
 }
 
 // roomier says what to do with an archive that is too large for a route.
