@@ -2,6 +2,7 @@ package standin
 
 import (
 	"bytes"
+	"crypto/tls"
 	"errors"
 	"io"
 	"net"
@@ -17,6 +18,7 @@ type MailDesk struct {
 	User, Password string
 	Certificate    []byte // PEM
 	Full           bool   // it takes no mail for now
+	relay          bool   // it takes mails from anybody, and knows no encryption
 
 	server   *smtp.Server
 	listener net.Listener
@@ -38,15 +40,25 @@ func StartMailDesk(user, password string) (*MailDesk, error) {
 		return nil, err
 	}
 	d := &MailDesk{User: user, Password: password, Certificate: text}
+	return d, d.start(conf)
+}
+
+// StartMailRelay starts a mail server that takes mails without encryption and without a login, as relays within a network do.
+func StartMailRelay() (*MailDesk, error) {
+	d := &MailDesk{relay: true}
+	return d, d.start(nil)
+}
+
+func (d *MailDesk) start(conf *tls.Config) (err error) {
 	d.server = smtp.NewServer(smtp.BackendFunc(func(*smtp.Conn) (smtp.Session, error) { return &mailSession{desk: d}, nil }))
 	d.server.Domain = "desk.ostrevane.example"
 	d.server.TLSConfig = conf
 	d.server.ReadTimeout, d.server.WriteTimeout = time.Minute, time.Minute
 	if d.listener, err = net.Listen("tcp", "127.0.0.1:0"); err != nil {
-		return nil, err
+		return err
 	}
 	go func() { _ = d.server.Serve(d.listener) }()
-	return d, nil
+	return nil
 }
 
 // Address gives host and port.
@@ -81,7 +93,7 @@ func (s *mailSession) Auth(string) (sasl.Server, error) {
 }
 
 func (s *mailSession) Mail(from string, _ *smtp.MailOptions) error {
-	if !s.known {
+	if !s.known && !s.desk.relay {
 		return smtp.ErrAuthRequired
 	}
 	if s.desk.Full {

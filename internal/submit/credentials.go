@@ -25,6 +25,7 @@ type Credential struct {
 	From        string      // of mails: the sender
 	Certificate string      // path of a client certificate (PEM); Key is its key
 	Authority   string      // path of the certificates (PEM) that may sign the server's, instead of the system's
+	PlainMail   bool        // of mails: the server is a relay in a trusted network, and may get them without encryption
 	Fingerprint string      // SHA256:HEX of the server's certificate: this one, and no other
 }
 
@@ -54,6 +55,9 @@ func LoadCredentials(file string) (Credentials, error) {
 					p.Problem("%s: never stands here itself; write env:NAME or file:PATH", key)
 				}
 			}
+		}
+		if c.PlainMail = cm.Bool("insecure-plain-mail", false); c.PlainMail && (c.User != "" || c.Password != "") {
+			cm.Problem("insecure-plain-mail: a login is never sent without encryption; leave out user: and password:")
 		}
 		if p := cm.Value("fingerprint"); p.Set() {
 			if c.Fingerprint = p.Text; !fingerprint.MatchString(p.Text) {

@@ -169,3 +169,32 @@ func TestAnonymousFTP(t *testing.T) {
 	require.Equal(t, "anonymous", <-said)
 	require.Equal(t, anonymousPassword, <-said)
 }
+
+// A relay without encryption gets a mail only where the engineer's own file says so, and the receipt tells it.
+func TestMailOverAPlainRelay(t *testing.T) {
+	_, m := mailMeans(t)
+	relay, err := standin.StartMailRelay()
+	require.NoError(t, err)
+	t.Cleanup(func() { relay.Close() })
+	p := parcel(t, 3000)
+	const to = "mailto:evidence@desk.ostrevane.example"
+	m.Credentials[0] = Credential{Route: "web", Host: "desk.ostrevane.example", Server: relay.Address(), From: "svc@merrowick.example"}
+	_, err = Send(context.Background(), over(to, m), p, m)
+	require.Equal(t, fault.Refused, fault.ClassOf(err), "%v", err)
+	require.Contains(t, fault.HintOf(err), "insecure-plain-mail: yes")
+	require.Empty(t, relay.Mails())
+
+	var said []string
+	m.Note = func(text string) { said = append(said, text) }
+	m.Credentials[0].PlainMail = true
+	rec, err := Send(context.Background(), over(to, m), p, m)
+	require.NoError(t, err)
+	require.Equal(t, "nothing: NOT encrypted to the mail server", rec.Cover)
+	require.Len(t, relay.Mails(), 1)
+	require.Contains(t, strings.Join(said, ""), "without encryption")
+
+	file := filepath.Join(t.TempDir(), "credentials.yaml")
+	require.NoError(t, os.WriteFile(file, []byte("credentials:\n  - {route: mail, host: desk.ostrevane.example, server: 'relay.merrowick.example:25', from: svc@merrowick.example, user: svc, insecure-plain-mail: yes}\n"), 0o600))
+	_, err = LoadCredentials(file)
+	require.ErrorContains(t, err, "a login is never sent without encryption")
+}

@@ -123,9 +123,12 @@ func openMail(ctx context.Context, name string, u *url.URL, m *Means) (Route, er
 			}
 			return steady(ctx, conn, m.stall()), nil
 		})}
-	if number == implicitTLS {
+	switch {
+	case number == implicitTLS:
 		options = append(options, gomail.WithSSL())
-	} else {
+	case l.cred.PlainMail:
+		options = append(options, gomail.WithTLSPolicy(gomail.TLSOpportunistic))
+	default:
 		options = append(options, gomail.WithTLSPolicy(gomail.TLSMandatory))
 	}
 	password, err := l.secret(l.cred.Password)
@@ -152,6 +155,9 @@ func (r *mailRoute) Deliver(ctx context.Context, p Parcel, told func(int64), rec
 		return r.smtpError(err)
 	}
 	rec.Server, rec.Cover = r.Server(), r.Cover()
+	if r.covered() == "" {
+		r.means.note("the mail goes to " + r.cred.Server + " without encryption, as insecure-plain-mail in credentials.yaml allows")
+	}
 	err = r.client.Send(msg)
 	if e := r.client.Close(); err == nil && e != nil {
 		r.means.note(fmt.Sprintf("the mail server took the mail, and did not say goodbye: %v", e))
@@ -175,6 +181,8 @@ func (r *mailRoute) smtpError(err error) error {
 		return passing{err}
 	case errors.As(err, &sent):
 		return fault.New(fault.Failed, "route", r.name, "the mail server does not take it: "+brief(err.Error()), "")
+	case strings.Contains(err.Error(), "STARTTLS"):
+		return fault.New(fault.Refused, "route", r.name, "the mail server "+r.cred.Server+" offers no encryption (STARTTLS), so nothing was sent", "use a server that does; for a relay in a trusted network say insecure-plain-mail: yes for this route in credentials.yaml (the receipt shows it)")
 	case strings.Contains(err.Error(), "535") || strings.Contains(strings.ToLower(err.Error()), "auth"):
 		return fault.New(fault.Failed, "route", r.name, "login refused by the mail server: "+brief(err.Error()), "check user and password in credentials.yaml")
 	}
