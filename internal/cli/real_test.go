@@ -148,6 +148,27 @@ func TestRealSudo(t *testing.T) {
 	require.Contains(t, string(out), "high elevation: works")
 }
 
+// However few sessions the server allows on one connection, all logs that only root may read come through sudo.
+func TestRealFewSessions(t *testing.T) {
+	dir := t.TempDir()
+	for d := dir; d != os.TempDir() && d != "/"; d = filepath.Dir(d) {
+		require.NoError(t, os.Chmod(d, 0o755))
+	}
+	for i := range 12 {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, fmt.Sprintf("secure-%02d.log", i)), []byte(strings.Repeat("2026-03-14T06:12:00Z sealed\n", 4000)), 0o600))
+	}
+	for _, most := range []int{10, 4, 2, 1} {
+		gate := reachtest.StartOpenSSH(t, reachtest.Setting{Account: reachtest.SudoAccount, Lines: fmt.Sprintf("MaxSessions %d\n", most)})
+		r := newRealSite(t, fmt.Sprintf("  - {id: log, of: [gate], files: ['%s/*.log'], cut: none, required: true}\n  - {id: who, of: [gate], run: id -u, elevated: true}\n", dir), entry("gate", gate, ", roles: [gate], elevate: sudo"), gate)
+		begun := time.Now()
+		require.Equal(t, map[string]string{"gate log": "taken", "gate who": "taken"}, r.collect(), "MaxSessions %d", most)
+		files, err := filepath.Glob(filepath.Join(r.raw("r1", "gate", dir), "*.log"))
+		require.NoError(t, err)
+		require.Len(t, files, 12)
+		t.Logf("MaxSessions %d: %s", most, time.Since(begun).Round(10*time.Millisecond))
+	}
+}
+
 // Connections that are cut, reset, stalled and slow: the file is whole in the end, and little of it travels twice.
 func TestRealFaults(t *testing.T) {
 	server := reachtest.StartOpenSSH(t)

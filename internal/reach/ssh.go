@@ -26,6 +26,7 @@ type SSH struct {
 	files  *sftp.Client // nil where the server offers no SFTP
 	wire   *sftpWire
 	one    sync.Mutex
+	rooms  *sessions
 	stall  time.Duration
 	shell  *shellFS // used then
 	nice   int
@@ -93,6 +94,7 @@ func (d *Dialer) openClient(ctx context.Context, s *site.System) (*SSH, error) {
 	if r.stall <= 0 {
 		r.stall = site.DefaultStall
 	}
+	r.rooms = newSessions(client, s.Limits.Connections, func(ctx context.Context) (*ssh.Client, error) { return d.DialSSH(ctx, s) })
 	r.elevation.prefix, r.elevation.run = s.Elevation(), r.Run
 	go r.watch(r.stall)
 	return r, nil
@@ -159,10 +161,12 @@ func (r *SSH) sftpClient(ctx context.Context, options ...sftp.ClientOption) (*sf
 
 // Subsystem starts a subsystem of SSH on a channel of its own. The context bounds the start.
 func (r *SSH) Subsystem(ctx context.Context, name string) (io.ReadWriteCloser, error) {
-	session, err := r.client.NewSession()
+	session, c, free, err := r.rooms.get(ctx, true)
 	if err != nil {
 		return nil, err
 	}
+	r.rooms.lasting(c, 1)
+	end := sync.OnceFunc(func() { r.rooms.lasting(c, -1); free() })
 	stop := context.AfterFunc(ctx, func() { session.Close() })
 	defer stop()
 	out, err := session.StdoutPipe()
@@ -175,18 +179,23 @@ func (r *SSH) Subsystem(ctx context.Context, name string) (io.ReadWriteCloser, e
 	}
 	if err != nil {
 		session.Close()
+		end()
 		return nil, err
 	}
-	return subsystem{out, in, session}, nil
+	return subsystem{out, in, session, end}, nil
 }
 
 type subsystem struct {
 	io.Reader
 	io.Writer
 	session *ssh.Session
+	end     func()
 }
 
-func (s subsystem) Close() error { return s.session.Close() }
+func (s subsystem) Close() error {
+	defer s.end()
+	return s.session.Close()
+}
 
 // watch asks the server for a sign of life. A peer that is silent for stall is given up, so that nothing waits on it
 // for ever: closing the connection ends every read and every command on it.
@@ -257,6 +266,7 @@ func (r *SSH) Identity() string { return string(r.client.ServerVersion()) }
 // Close ends the connection.
 func (r *SSH) Close() error {
 	// The connection first: SFTP waits for its last answer, which a silent peer never gives.
+	r.rooms.end()
 	err := r.client.Close()
 	if r.files != nil {
 		_ = r.files.Close()
@@ -314,10 +324,11 @@ func (l *limitedBuffer) Write(p []byte) (int, error) {
 }
 
 func (r *SSH) run(ctx context.Context, command string, stdout, stderr io.Writer) (int, error) {
-	session, err := r.client.NewSession()
+	session, _, free, err := r.rooms.get(ctx, false)
 	if err != nil {
-		return -1, fmt.Errorf("open a channel for a command: %w", err)
+		return -1, fmt.Errorf("open a session for a command: %w", err)
 	}
+	defer free()
 	defer session.Close()
 	// What a command still prints after it was given up must not reach writers that are the caller's again.
 	out, errOut := &gate{w: stdout}, &gate{w: stderr}

@@ -3,6 +3,7 @@ package reach_test
 import (
 	"bytes"
 	"context"
+	"fmt"
 	"io"
 	"io/fs"
 	"net"
@@ -14,6 +15,7 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sync/errgroup"
 
 	"envask/internal/reach"
 	"envask/internal/reach/reachtest"
@@ -199,5 +201,43 @@ func TestALostJumpHost(t *testing.T) {
 		_, err := d.Open(context.Background(), &through)
 		require.Error(t, err)
 		require.True(t, strings.Contains(err.Error(), "gate-1"), err)
+	}
+}
+
+// Whatever number of sessions a server allows on one connection: everything arrives, and nothing passes for a right that is not there.
+func TestFewSessions(t *testing.T) {
+	for _, most := range []int{10, 4, 2, 1} {
+		_, d, s := standIn(t, func(s *standin.Server) {
+			s.Sessions, s.Linger = most, 20*time.Millisecond
+			for i := range 12 {
+				s.Tree.Put(fmt.Sprintf("/tree/root-%d.log", i), &standin.Node{Data: []byte(strings.Repeat("for root\n", 1000)), Time: time.Now(), Denied: true})
+			}
+		})
+		s.Elevate = "sudo"
+		system := open(t, d, s)
+		var g errgroup.Group
+		for i := range 12 {
+			g.Go(func() error {
+				f, err := reach.OpenResolved(system.FS(), fmt.Sprintf("tree/root-%d.log", i))
+				if err != nil {
+					return err
+				}
+				defer f.Close()
+				data, err := io.ReadAll(f)
+				if err == nil && len(data) != 9000 {
+					err = fmt.Errorf("%d bytes", len(data))
+				}
+				return err
+			})
+			g.Go(func() error {
+				var out bytes.Buffer
+				_, err := system.(reach.Runner).Run(t.Context(), "echo here", &out, io.Discard)
+				if err == nil && out.String() != "here\n" {
+					err = fmt.Errorf("it said %q", out.String())
+				}
+				return err
+			})
+		}
+		require.NoError(t, g.Wait(), "%d sessions", most)
 	}
 }

@@ -49,6 +49,8 @@ type Server struct {
 	NoSFTP    bool            // it offers no SFTP
 	NoShell   bool            // it answers the command lines of Commands alone, as a device does
 	NoSudo    bool            // its account may not use sudo
+	Linger    time.Duration   // how long a session counts after it was closed
+	Sessions  int             // at a time on one connection, as MaxSessions says; 0 is no limit
 	Free      int64           // bytes free on its disk; 0 is plenty
 	// Exec, when set, answers what Commands does not know; ok says whether it did.
 	Exec func(command string, out io.Writer) (exit int, ok bool)
@@ -218,6 +220,7 @@ func (s *Server) serve(conn net.Conn) {
 	s.logins++
 	s.mu.Unlock()
 	go ssh.DiscardRequests(requests)
+	var open atomic.Int64
 	for nc := range channels {
 		if nc.ChannelType() == "direct-tcpip" && s.Forward {
 			go forward(nc)
@@ -227,11 +230,20 @@ func (s *Server) serve(conn net.Conn) {
 			_ = nc.Reject(ssh.UnknownChannelType, "only sessions")
 			continue
 		}
+		if s.Sessions > 0 && open.Load() >= int64(s.Sessions) {
+			_ = nc.Reject(ssh.ConnectionFailed, "open failed")
+			continue
+		}
 		ch, reqs, err := nc.Accept()
 		if err != nil {
 			return
 		}
-		go s.session(ch, reqs)
+		open.Add(1)
+		go func() {
+			s.session(ch, reqs)
+			time.Sleep(s.Linger) // a server frees a session a moment after it was closed
+			open.Add(-1)
+		}()
 	}
 }
 

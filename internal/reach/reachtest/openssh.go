@@ -30,6 +30,7 @@ type OpenSSH struct {
 type Setting struct {
 	NoSFTP  bool
 	Account string // whom it lets in; "" is the account of the test
+	Lines   string // further lines of its configuration
 }
 
 // SudoAccount is an account that may use sudo without a password; make test-servers makes it.
@@ -84,8 +85,8 @@ func StartOpenSSH(t *testing.T, settings ...Setting) OpenSSH {
 		s.User = want.Account
 	}
 	s.KnownHosts = write("known_hosts", []byte(fmt.Sprintf("[127.0.0.1]:%d %s", s.Port, hostPublic)))
-	config := fmt.Sprintf("Port %d\nListenAddress 127.0.0.1\nHostKey %s\nAuthorizedKeysFile %s\nPidFile none\nStrictModes no\nUsePAM no\n%s",
-		s.Port, write("host_key", host), write("authorized", public), map[bool]string{false: "Subsystem sftp internal-sftp\n", true: ""}[want.NoSFTP])
+	config := fmt.Sprintf("Port %d\nListenAddress 127.0.0.1\nHostKey %s\nAuthorizedKeysFile %s\nPidFile none\nStrictModes no\nUsePAM no\n%s%s",
+		s.Port, write("host_key", host), write("authorized", public), map[bool]string{false: "Subsystem sftp internal-sftp\n", true: ""}[want.NoSFTP], want.Lines)
 	if os.Getuid() == 0 {
 		require.NoError(t, os.MkdirAll("/run/sshd", 0o755)) // sshd wants it for privilege separation
 	}
