@@ -72,8 +72,10 @@ func readNeeds(m *keyfile.Map) []Need {
 		if strings.ContainsRune(n.Run, 0) || len(Fields(n.Run)) > 0 {
 			run.Problem("needs: expected a command line without placeholders, found %q", n.Run)
 		}
-		if n.File != "" && (!strings.HasPrefix(n.File, "/") || hasPattern(n.File)) {
-			file.Problem("needs: %q must be a whole path without patterns", n.File)
+		if n.File != "" {
+			if checkPattern("needs", file); hasPattern(n.File) {
+				file.Problem("needs: %q must be a whole path without patterns", n.File)
+			}
 		}
 		if v := nm.Value("least"); v.Set() {
 			if n.Least = v.Text; !versionText.MatchString(v.Text) || n.Command != "" {

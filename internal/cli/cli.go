@@ -25,6 +25,7 @@ import (
 	"envask/internal/fault"
 	"envask/internal/flow"
 	"envask/internal/keyfile"
+	"envask/internal/patience"
 	"envask/internal/reach"
 	"envask/internal/site"
 )
@@ -58,6 +59,7 @@ type session struct {
 	words  string // the command line, for the lock
 	out    *resultWriter
 
+	patience  patience.Clock
 	typedIn   []string // passphrases and passwords that a person typed in
 	secretsMu sync.Mutex
 	secrets   map[string]string // from the environment, by name
@@ -108,6 +110,9 @@ func Main(ctx context.Context, args []string, env Env) int {
 	if err == nil {
 		return 0
 	}
+	if ctx.Err() != nil && errors.Is(err, context.Canceled) && fault.ClassOf(err) != fault.Interrupted {
+		err = &fault.Error{Class: fault.Interrupted, Err: errors.New("interrupted"), Hint: "run the same command again; what is finished stays"}
+	}
 	s.complain(env.Err, err)
 	return fault.ExitCode(err)
 }
@@ -121,7 +126,7 @@ and people out of it, packs it in an archive named after the case, sends it and 
 
 Begin with: envask demo`,
 		SilenceErrors: true, SilenceUsage: true,
-		PersistentPreRunE: func(*cobra.Command, []string) error { return s.begin() },
+		PersistentPreRunE: func(c *cobra.Command, _ []string) error { return s.begin(c.Context()) },
 	}
 	f := root.PersistentFlags()
 	f.StringVar(&s.common.home, "home", "", "folder of all cases (default: ENVASK_HOME, else the XDG data folder)")
@@ -171,7 +176,7 @@ func wrapArgs(c *cobra.Command) {
 }
 
 // begin finds out about the terminal, once the flags are read.
-func (s *session) begin() error {
+func (s *session) begin(ctx context.Context) error {
 	noColor := s.common.noColor || s.env.Getenv("NO_COLOR") != ""
 	if s.env.Screen != nil {
 		copied := *s.env.Screen
@@ -182,6 +187,7 @@ func (s *session) begin() error {
 	}
 	s.out = &resultWriter{w: s.env.Out}
 	s.env.Out, s.screen.Out = s.out, s.out
+	s.screen.Ended = ctx.Done()
 	s.screen.Quiet, s.screen.Verbose = s.common.quiet, s.common.verbose
 	if s.common.json {
 		s.screen.Live = false
@@ -225,7 +231,7 @@ func (s *session) app() (*flow.App, error) {
 		a.Large = func(string) (bool, error) { return true, nil }
 	}
 	a.Report = s.remark
-	a.Secret, a.Typed = s.secret, s.allTyped
+	a.Secret, a.Typed, a.Patience = s.secret, s.allTyped, &s.patience
 	return a, nil
 }
 
@@ -285,7 +291,7 @@ func (s *session) dialer(home casefile.Home, st *site.Site, accept map[string]st
 	if err != nil {
 		userHome = home.Dir
 	}
-	d := &reach.Dialer{Site: st, Secret: s.secret, User: s.who(), HomeDir: userHome, Getenv: s.env.Getenv,
+	d := &reach.Dialer{Patience: &s.patience, Site: st, Secret: s.secret, User: s.who(), HomeDir: userHome, Getenv: s.env.Getenv,
 		HostKeys: &reach.HostKeys{Files: []string{filepath.Join(userHome, ".ssh", "known_hosts")}, Own: home.KnownHosts(), Accept: accept}}
 	files := []string{filepath.Join(userHome, ".ssh", "config")}
 	if runtime.GOOS != "windows" {
@@ -302,6 +308,12 @@ func (s *session) dialer(home casefile.Home, st *site.Site, accept map[string]st
 		d.Passphrase = func(file string) ([]byte, error) {
 			defer s.pause()()
 			text, err := s.screen.Secret("Passphrase of " + file)
+			s.typed(string(text))
+			return text, err
+		}
+		d.Password = func(system, account string) ([]byte, error) {
+			defer s.pause()()
+			text, err := s.screen.Secret(fmt.Sprintf("Password of %s for %s (empty leaves it out)", term.Clean(account), system))
 			s.typed(string(text))
 			return text, err
 		}
@@ -379,12 +391,13 @@ func (s *session) approve(sheet flow.Sheet) (bool, error) {
 
 // pause keeps live lines away from a question, until the function that it gives is called.
 func (s *session) pause() func() {
+	goOn := s.patience.Pause()
 	b := s.asking
 	if b == nil {
-		return func() {}
+		return goOn
 	}
 	b.Pause()
-	return b.Resume
+	return func() { b.Resume(); goOn() }
 }
 
 // confirm asks for a yes.

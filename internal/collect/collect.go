@@ -14,6 +14,7 @@ import (
 
 	"envask/internal/casefile"
 	"envask/internal/fault"
+	"envask/internal/patience"
 	"envask/internal/reach"
 	"envask/internal/site"
 	"envask/internal/undo"
@@ -60,6 +61,9 @@ type Collector struct {
 	Report func(Event)
 	Begun  func(*Round) // is told which round it is, before anything is taken; nil is allowed
 
+	// Patience stands still while a person is asked; nil never does.
+	Patience *patience.Clock
+
 	// Pauses are the times between tries where the connection broke; nil means those of DefaultPauses.
 	Pauses []time.Duration
 
@@ -69,7 +73,7 @@ type Collector struct {
 	rates    rates
 	changes  undo.Log
 	places   places
-	deadline time.Time // of the whole round; zero is none
+	within   context.Context // ends with the time for the whole round; nil is no limit
 }
 
 func (c *Collector) event(e Event) {
@@ -128,7 +132,9 @@ func (c *Collector) Run(ctx context.Context, w *casefile.Writer, note, by string
 	}
 	c.changes = undo.Log{Ledger: w.Ledger}
 	if c.Within > 0 {
-		c.deadline = time.Now().Add(c.Within)
+		var cancel context.CancelFunc
+		c.within, cancel = c.Patience.WithTimeout(ctx, c.Within, errWithin)
+		defer cancel()
 	}
 	if err := w.Ledger.Append(kindOf, begun{Round: round.ID, Note: round.Note, Ask: c.Ask.Digest, By: by}); err != nil {
 		return nil, err

@@ -20,6 +20,9 @@ import (
 // can be read.
 func takeEvents(ctx context.Context, w *work) error {
 	spec := w.item.Spec.(ask.Events)
+	if run, _ := w.runner(); run == nil || len(spec.Exported) > 0 {
+		return takeExported(ctx, w, spec)
+	}
 	for _, log := range spec.Logs {
 		name := "events/" + w.item.ID + "/" + SafePath(strings.ReplaceAll(log, "/", "-"))
 		s := stored{line: w.eventsLine(log), name: name + ".xml", readable: name + ".txt", timeout: spec.Timeout, max: spec.Max,

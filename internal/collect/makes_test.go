@@ -17,6 +17,7 @@ import (
 
 	"envask/internal/ask"
 	"envask/internal/casefile"
+	"envask/internal/patience"
 	"envask/internal/reach"
 	"envask/internal/site"
 	"envask/internal/undo"
@@ -25,16 +26,17 @@ import (
 
 // field is a case with this machine as its system, for items that write there.
 type field struct {
-	t      *testing.T
-	tmp    string // what the system takes for its folder for passing things
-	dir    string
-	writer *casefile.Writer
-	open   func() (reach.System, error)
-	system string // keys of its entry
-	window window.Window
-	cancel func(Event) // told of events
-	within time.Duration
-	free   int64 // bytes free here; 0 is not asked
+	t        *testing.T
+	tmp      string // what the system takes for its folder for passing things
+	dir      string
+	writer   *casefile.Writer
+	open     func() (reach.System, error)
+	system   string // keys of its entry
+	window   window.Window
+	cancel   func(Event) // told of events
+	within   time.Duration
+	patience patience.Clock
+	free     int64 // bytes free here; 0 is not asked
 }
 
 func newField(t *testing.T) *field {
@@ -55,7 +57,7 @@ func (f *field) collect(ctx context.Context, items string) (*Round, error) {
 	s, err := site.Parse("site.yaml", []byte("site: pier\nsystems:\n  - {name: desk, local: true, zone: Europe/Lisbon"+f.system+"}\n"))
 	require.NoError(f.t, err)
 	col := &Collector{Request: Request{Ask: k, Site: s, Depth: ask.Standard, Jobs: 1, Case: "26031407", Answers: map[string]string{"serial": "OG410772"}, Window: f.window, Within: f.within, Free: f.room()},
-		Open: func(context.Context, *site.System) (reach.System, error) { return f.open() }, Report: f.cancel, Pauses: []time.Duration{time.Millisecond}}
+		Open: func(context.Context, *site.System) (reach.System, error) { return f.open() }, Report: f.cancel, Patience: &f.patience, Pauses: []time.Duration{time.Millisecond}}
 	return col.Run(ctx, f.writer, "", "test")
 }
 

@@ -48,7 +48,7 @@ func failing(ctx context.Context, w *work, n ask.Need) string {
 	var text string
 	switch {
 	case n.File != "":
-		data, err := readHead(w.target.FS(), reach.Name(n.File), needHead)
+		data, err := readHead(w.target.FS(), reach.Name(w.at(n.File)), needHead)
 		if err != nil {
 			if notThere(err) {
 				return "there is no such file"

@@ -263,6 +263,18 @@ func TestLimitsOfASystem(t *testing.T) {
 	require.Contains(t, round.Coverage[1].Reason, "stopped: the time limit of the system is over")
 	require.Contains(t, round.Coverage[2].Reason, "not begun: the time limit of the system is over")
 
+	// While a person is asked, limits of time stand still.
+	f.system, f.within = ", limits: {time: 300ms}", 300*time.Millisecond
+	f.open = func() (reach.System, error) {
+		defer f.patience.Pause()()
+		time.Sleep(800 * time.Millisecond)
+		return reach.NewLocal("").WithEnv(os.Environ()), nil
+	}
+	round, err = f.collect(context.Background(), "  - {id: quick, run: echo here}\n")
+	require.NoError(t, err)
+	require.Equal(t, Taken, round.Coverage[0].State, round.Coverage[0].Reason)
+	f.open = func() (reach.System, error) { return reach.NewLocal("").WithEnv(os.Environ()), nil }
+
 	f.system, f.within = "", 600*time.Millisecond
 	round, err = f.collect(context.Background(), "  - {id: last, run: sleep 5}\n  - {id: needed, run: echo here, required: true}\n  - {id: gone, run: echo, volatile: true}\n")
 	require.NoError(t, err)

@@ -75,13 +75,14 @@ func (c *Collector) visit(ctx context.Context, round *Round, s *site.System, cel
 func (c *Collector) bounded(ctx context.Context, s *site.System) (context.Context, context.CancelFunc) {
 	cancel := func() {}
 	if s.Limits.Time > 0 {
-		ctx, cancel = context.WithTimeoutCause(ctx, s.Limits.Time, errSystemTime)
+		ctx, cancel = c.Patience.WithTimeout(ctx, s.Limits.Time, errSystemTime)
 	}
-	if c.deadline.IsZero() {
+	if c.within == nil {
 		return ctx, cancel
 	}
-	ctx, second := context.WithDeadlineCause(ctx, c.deadline, errWithin)
-	return ctx, func() { second(); cancel() }
+	ctx, second := context.WithCancelCause(ctx)
+	stop := context.AfterFunc(c.within, func() { second(context.Cause(c.within)) })
+	return ctx, func() { stop(); second(context.Canceled); cancel() }
 }
 
 // event passes an event on and counts what came.

@@ -69,7 +69,7 @@ func (a *App) prepare(c *casefile.Case, q CollectRequest) (*collect.Collector, *
 	if err != nil {
 		return nil, nil, err
 	}
-	return &collect.Collector{Request: req, Open: d.Open, Report: func(e collect.Event) { a.report(e) }}, d, nil
+	return &collect.Collector{Request: req, Patience: a.Patience, Open: d.Open, Report: func(e collect.Event) { a.report(e) }}, d, nil
 }
 
 // request makes the core's request of what was chosen.

@@ -16,6 +16,7 @@ import (
 	"envask/internal/casefile"
 	"envask/internal/fault"
 	"envask/internal/keyfile"
+	"envask/internal/patience"
 	"envask/internal/reach"
 	"envask/internal/site"
 )
@@ -43,6 +44,8 @@ type App struct {
 	// Secret reads a secret from where the engineer put it, and Typed gives those that a person typed in; nil knows none.
 	Secret func(site.Secret) (string, error)
 	Typed  func() []string
+	// Patience stands still while a person is asked; nil never does.
+	Patience *patience.Clock
 	// Command is the command line in words, for the lock.
 	Command string
 

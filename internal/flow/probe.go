@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 
 	"envask/internal/casefile"
 	"envask/internal/collect"
@@ -39,7 +40,7 @@ func (a *App) Probe(ctx context.Context, c *casefile.Case, q CollectRequest) (*P
 		return nil, err
 	}
 	defer d.Close()
-	col := &collect.Collector{Request: req, Open: d.Open}
+	col := &collect.Collector{Request: req, Patience: a.Patience, Open: d.Open}
 	systems, plan, entries, err := col.Probe(ctx, approved)
 	if errors.Is(err, context.Canceled) {
 		return nil, &fault.Error{Class: fault.Interrupted, Op: "probe", Err: errors.New("interrupted")}
@@ -51,7 +52,8 @@ func (a *App) Probe(ctx context.Context, c *casefile.Case, q CollectRequest) (*P
 	return out, out.verdict()
 }
 
-// verdict says what would be lacking. Of an ask that is not approved nothing is known but that a system cannot be reached.
+// verdict counts the systems that cannot be reached and the required items that would be missing; of an ask that is not approved only the
+// systems are known.
 func (p *Probed) verdict() error {
 	lost, lack := 0, 0
 	for _, s := range p.Systems {
@@ -69,10 +71,15 @@ func (p *Probed) verdict() error {
 	switch {
 	case lost == 1 && len(p.Systems) == 1 && p.Systems[0].State == collect.Refused:
 		return fault.New(fault.Refused, "probe", p.Systems[0].System, p.Systems[0].Reason, "")
-	case lack > 0:
-		return fault.New(fault.Incomplete, "", "", fmt.Sprintf("%d required %s would be missing; see above", lack, plural(lack, "item", "items")), "")
-	case lost > 0 && !p.Items:
-		return fault.New(fault.Incomplete, "", "", fmt.Sprintf("%d of %d systems cannot be reached; the table above says why", lost, len(p.Systems)), "")
+	case lost+lack == 0:
+		return nil
 	}
-	return nil
+	var say []string
+	if lost > 0 {
+		say = append(say, fmt.Sprintf("%d of %d systems cannot be reached", lost, len(p.Systems)))
+	}
+	if lack > 0 {
+		say = append(say, fmt.Sprintf("%d required %s would be missing", lack, plural(lack, "item", "items")))
+	}
+	return fault.New(fault.Incomplete, "", "", strings.Join(say, ", ")+"; see above", "")
 }

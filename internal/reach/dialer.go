@@ -11,12 +11,12 @@ import (
 	"strings"
 	"sync"
 	"sync/atomic"
-	"time"
 
 	"golang.org/x/crypto/ssh"
 	"golang.org/x/crypto/ssh/agent"
 
 	"envask/internal/fault"
+	"envask/internal/patience"
 	"envask/internal/site"
 )
 
@@ -31,7 +31,10 @@ type Dialer struct {
 	User       string                               // login name when the systems file gives none
 	HomeDir    string                               // what ~ stands for
 	Getenv     func(name string) string             // our own environment, for what commands on this machine may see of it; may be nil
-	Config     *ClientConfig                        // the engineer's own client configuration; may be nil
+	// Password asks for the password of an account where nothing else is there to log in with; nil when nobody can be asked.
+	Password func(system, account string) ([]byte, error)
+	Patience *patience.Clock // stands still while a person is asked; nil never does
+	Config   *ClientConfig   // the engineer's own client configuration; may be nil
 
 	mu        sync.Mutex
 	jumps     map[string]*jump
@@ -39,6 +42,7 @@ type Dialer struct {
 	signers   map[string]*keyResult
 	hops      map[string]*site.System  // jump hosts that the client configuration names
 	seats     map[string]chan struct{} // of jump hosts whose connections are limited
+	answers   map[string]string        // passwords that a person typed in, by account
 	shown     map[string]string        // fingerprints of host keys by system
 }
 
@@ -115,6 +119,11 @@ func (d *Dialer) dialSSH(ctx context.Context, s *site.System) (*ssh.Client, erro
 	if err != nil {
 		return nil, err
 	}
+	if s.SSH.Key != "" { // a passphrase is asked for before a server waits
+		if _, err := d.Signer(d.Path(s.SSH.Key)); err != nil {
+			return nil, &fault.Error{Target: s.Name, Err: err}
+		}
+	}
 	// The way through jump hosts comes first: a login there may wait for the same password.
 	conn, err := d.connect(ctx, s, r, addr)
 	if err != nil {
@@ -139,7 +148,7 @@ func (d *Dialer) dialSSH(ctx context.Context, s *site.System) (*ssh.Client, erro
 		}
 		return err
 	}
-	client, err := handshake(ctx, conn, keyAddr, &ssh.ClientConfig{
+	client, err := d.handshake(ctx, conn, keyAddr, &ssh.ClientConfig{
 		User: user, Auth: methods, HostKeyCallback: remember, HostKeyAlgorithms: algorithms, ClientVersion: "SSH-2.0-Envask",
 	})
 	done(err)
@@ -178,24 +187,29 @@ func (d *Dialer) connect(ctx context.Context, s *site.System, r sshRoute, addr s
 const whenUnreachable = "check that the address is right, that the system is up and that nothing on the way blocks the port"
 
 func (d *Dialer) connectVia(ctx context.Context, s *site.System, via string, r sshRoute, addr string) (net.Conn, error) {
+	if via != "" {
+		return d.connectThrough(ctx, s, via, addr)
+	}
 	ctx, cancel := context.WithTimeout(ctx, ConnectTimeout)
 	defer cancel()
-	if via == "" && r.proxyCommand != "" {
+	if r.proxyCommand != "" {
 		conn, err := runProxy(ctx, r.proxyCommand)
 		if err != nil {
 			return nil, &fault.Error{Target: s.Name, Err: fmt.Errorf("%w: the proxy command of the client configuration: %w", ErrConnection, err)}
 		}
 		return conn, nil
 	}
-	if via == "" {
-		var nd net.Dialer
-		conn, err := nd.DialContext(ctx, "tcp", addr)
-		if err != nil {
-			return nil, &fault.Error{Target: s.Name, Err: fmt.Errorf("%w to %s: %w", ErrConnection, addr, plainNetError(err)),
-				Hint: whenUnreachable}
-		}
-		return conn, nil
+	var nd net.Dialer
+	conn, err := nd.DialContext(ctx, "tcp", addr)
+	if err != nil {
+		return nil, &fault.Error{Target: s.Name, Err: fmt.Errorf("%w to %s: %w", ErrConnection, addr, plainNetError(err)),
+			Hint: whenUnreachable}
 	}
+	return conn, nil
+}
+
+// connectThrough opens the connection through a jump host, which is reached first: there a person may be asked something.
+func (d *Dialer) connectThrough(ctx context.Context, s *site.System, via, addr string) (net.Conn, error) {
 	j, err := d.jump(ctx, via)
 	if err != nil {
 		var why *fault.Error
@@ -205,6 +219,8 @@ func (d *Dialer) connectVia(ctx context.Context, s *site.System, via string, r s
 		}
 		return nil, &fault.Error{Target: s.Name, Err: fmt.Errorf("%w through %s: %w", ErrConnection, via, err), Hint: hint}
 	}
+	ctx, cancel := context.WithTimeout(ctx, ConnectTimeout)
+	defer cancel()
 	conn, err := j.DialContext(ctx, "tcp", addr)
 	if err != nil {
 		return nil, &fault.Error{Target: s.Name, Err: fmt.Errorf("%w to %s through %s: %w", ErrConnection, addr, via, plainChannelError(err)), Hint: whenUnreachable}
@@ -252,19 +268,20 @@ func (d *Dialer) jump(ctx context.Context, name string) (*ssh.Client, error) {
 	return client, nil
 }
 
-// handshake logs in, within ConnectTimeout: a peer that says nothing does not hold us.
-func handshake(ctx context.Context, conn net.Conn, addr string, config *ssh.ClientConfig) (*ssh.Client, error) {
-	stop := context.AfterFunc(ctx, func() { conn.Close() })
+// handshake logs in, within ConnectTimeout, in which the time that a person is asked does not count: a peer that says nothing does not hold us.
+func (d *Dialer) handshake(ctx context.Context, conn net.Conn, addr string, config *ssh.ClientConfig) (*ssh.Client, error) {
+	inTime, cancel := d.Patience.WithTimeout(ctx, ConnectTimeout, ErrSilent)
+	defer cancel()
+	stop := context.AfterFunc(inTime, func() { conn.Close() })
 	defer stop()
-	late := time.AfterFunc(ConnectTimeout, func() { conn.Close() })
 	c, chans, reqs, err := ssh.NewClientConn(conn, addr, config)
-	inTime := late.Stop()
+	stop()
 	if err != nil {
 		conn.Close()
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
-		if !inTime {
+		if errors.Is(context.Cause(inTime), ErrSilent) {
 			return nil, fmt.Errorf("%w within %s", ErrSilent, ConnectTimeout)
 		}
 		return nil, err
@@ -281,7 +298,7 @@ func (d *Dialer) explain(s *site.System, user string, err error) error {
 		return f
 	case errors.Is(err, context.Canceled):
 		return err
-	case strings.Contains(err.Error(), "unable to authenticate"):
+	case refusedLogin(err):
 		return &fault.Error{Target: s.Name, Err: fmt.Errorf("%w for %s at %s", ErrLogin, user, s.SSH.Host),
 			Hint: "check the user name and the key or password in the systems file; a refused password is not tried again in this run"}
 	}
@@ -303,28 +320,40 @@ func (d *Dialer) methods(s *site.System, r sshRoute) ([]ssh.AuthMethod, func(err
 		out = append(out, ssh.PublicKeys(signers...))
 	}
 	done := func(error) {}
-	if s.SSH.Password != "" {
-		c := d.credential(s.SSH.Password)
+	password, read := s.SSH.Password, d.Secret
+	if len(out) == 0 && password == "" && d.Password != nil { // nothing else is there: a person may know one
+		account := r.user + "@" + net.JoinHostPort(r.host, strconv.Itoa(r.port))
+		password = site.Secret("typed:" + account)
+		read = func(site.Secret) (string, error) { return d.typed(s.Name, account) }
+	}
+	if password != "" {
+		c := d.credential(password)
 		c.mu.Lock()
 		if c.refusedBy != "" {
 			by := c.refusedBy
 			c.mu.Unlock()
 			return nil, nil, &fault.Error{Target: s.Name, Err: fmt.Errorf("%w: the password was refused by %s before and is not tried again", ErrLogin, by)}
 		}
-		text, err := d.Secret(s.SSH.Password)
+		text, err := read(password)
 		if err != nil {
 			c.mu.Unlock()
 			return nil, nil, &fault.Error{Target: s.Name, Err: err}
 		}
 		tried := false
-		once := func() (string, error) { tried = true; return text, nil }
+		once := func() (string, error) { // a server that asks again has refused it: no second try, which would lock the account
+			if tried {
+				return "", errAskedAgain
+			}
+			tried = true
+			return text, nil
+		}
 		out = append(out, ssh.PasswordCallback(once), ssh.KeyboardInteractive(answerAll(once)))
 		if c.good {
 			c.mu.Unlock()
 		} else {
 			done = func(err error) {
 				c.good = tried && err == nil
-				if tried && err != nil && strings.Contains(err.Error(), "unable to authenticate") {
+				if tried && refusedLogin(err) {
 					c.refusedBy = s.Name
 				}
 				c.mu.Unlock()
@@ -336,6 +365,51 @@ func (d *Dialer) methods(s *site.System, r sshRoute) ([]ssh.AuthMethod, func(err
 			Hint: "give key: or password: in the systems file, or start an SSH agent"}
 	}
 	return out, done, nil
+}
+
+// typed asks a person for the password of an account, once in a run.
+func (d *Dialer) typed(system, account string) (string, error) {
+	d.mu.Lock()
+	text, known := d.answers[account]
+	d.mu.Unlock()
+	if known {
+		return text, nil
+	}
+	answer, err := d.Password(system, account)
+	if err == nil && len(answer) == 0 {
+		err = fmt.Errorf("%w: there is no key, agent or password, and none was typed in", ErrLogin)
+	}
+	if err != nil {
+		return "", err
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.answers == nil {
+		d.answers = map[string]string{}
+	}
+	d.answers[account] = string(answer)
+	return string(answer), nil
+}
+
+// errAskedAgain is why a login ends when a server wants the password once more.
+var errAskedAgain = errors.New("the password was refused, and the server asks for it again")
+
+// refusedLogin reports whether a handshake ended because the server did not let us in: also when it refuses (message 51, RFC 4252 section
+// 5.1) where a question of a keyboard-interactive login (RFC 4256) was due, or hangs up after too many tries.
+func refusedLogin(err error) bool {
+	if err == nil {
+		return false
+	}
+	if errors.Is(err, errAskedAgain) {
+		return true
+	}
+	text := err.Error()
+	for _, sign := range []string{"unable to authenticate", "unexpected message type 51", errAskedAgain.Error(), "Too many authentication failures"} {
+		if strings.Contains(text, sign) {
+			return true
+		}
+	}
+	return false
 }
 
 // answerAll answers every hidden question of a keyboard-interactive login with the password.
@@ -384,6 +458,9 @@ func (d *Dialer) Signer(file string) (ssh.Signer, error) {
 	return r.signer, r.err
 }
 
+// passphraseTries is how often a person is asked for the passphrase of a key.
+const passphraseTries = 3
+
 func (d *Dialer) readKey(file string) (ssh.Signer, error) {
 	data, err := os.ReadFile(file)
 	if err != nil {
@@ -400,14 +477,16 @@ func (d *Dialer) readKey(file string) (ssh.Signer, error) {
 	if d.Passphrase == nil {
 		return nil, fmt.Errorf("the key %s has a passphrase and nobody can be asked for it; add it to an SSH agent", file)
 	}
-	phrase, err := d.Passphrase(file)
-	if err != nil {
-		return nil, err
+	for range passphraseTries {
+		phrase, err := d.Passphrase(file)
+		if err != nil {
+			return nil, err
+		}
+		if signer, err = ssh.ParsePrivateKeyWithPassphrase(data, phrase); err == nil {
+			return withCertificate(file, signer), nil
+		}
 	}
-	if signer, err = ssh.ParsePrivateKeyWithPassphrase(data, phrase); err != nil {
-		return nil, fmt.Errorf("the passphrase does not open the key %s", file)
-	}
-	return withCertificate(file, signer), nil
+	return nil, fmt.Errorf("no passphrase of %d opens the key %s", passphraseTries, file)
 }
 
 // Path gives a path on this machine, with ~ for the home of the person.

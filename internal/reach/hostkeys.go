@@ -23,10 +23,12 @@ type HostKeys struct {
 	Own    string            // file to which accepted keys are added; read too
 	Accept map[string]string // system or route name to fingerprint ("SHA256:…"), or to AskPerson
 	// Confirm asks a person whether a key that is not known is the right one; nil when nobody can be asked.
-	Confirm func(name, address, keyType, fingerprint string) (bool, error)
-	asking  sync.Mutex
-	fresh   map[string]bool // systems whose key a person has just accepted
-	mu      sync.Mutex
+	Confirm  func(name, address, keyType, fingerprint string) (bool, error)
+	asking   sync.Mutex
+	answers  map[string]bool // of a person, by host and fingerprint
+	recorded map[string]bool // host and fingerprint of what a person accepted in this run
+	fresh    map[string]bool // systems whose key a person has just accepted
+	mu       sync.Mutex
 }
 
 // check gives the callback and the host key algorithms to ask for (those of the keys that are known).
@@ -77,9 +79,7 @@ func (h *HostKeys) judge(name, hostname string, key ssh.PublicKey, err error) er
 		return h.record(hostname, key)
 	}
 	if h.Confirm != nil && (h.Accept[name] == AskPerson || h.Accept[AcceptAll] == AskPerson) {
-		h.asking.Lock() // one question at a time
-		yes, err := h.Confirm(name, hostname, key.Type(), offered)
-		h.asking.Unlock()
+		yes, err := h.ask(name, hostname, key.Type(), offered)
 		if err != nil {
 			return err
 		}
@@ -90,7 +90,7 @@ func (h *HostKeys) judge(name, hostname string, key ssh.PublicKey, err error) er
 			}
 			h.fresh[name] = true
 			h.mu.Unlock()
-			return h.record(hostname, key)
+			return h.recordOnce(hostname, key)
 		}
 	}
 	why := fmt.Errorf("%w: the key of %s is not known (%s %s)", ErrHostKey, hostname, key.Type(), offered)
@@ -101,6 +101,24 @@ func (h *HostKeys) judge(name, hostname string, key ssh.PublicKey, err error) er
 		Hint: fmt.Sprintf("compare the fingerprint with the system's owner; if it is the same, give --accept-key %s=%s", name, offered)}
 }
 
+// ask asks a person about a key, once in a run: the answer holds for each further connection that shows the same key.
+func (h *HostKeys) ask(name, hostname, keyType, offered string) (bool, error) {
+	h.asking.Lock() // one question at a time
+	defer h.asking.Unlock()
+	k := hostname + " " + offered
+	if yes, asked := h.answers[k]; asked {
+		return yes, nil
+	}
+	yes, err := h.Confirm(name, hostname, keyType, offered)
+	if err == nil {
+		if h.answers == nil {
+			h.answers = map[string]bool{}
+		}
+		h.answers[k] = yes
+	}
+	return yes, err
+}
+
 // accepted says, once, whether a person has just accepted a system's key: the server may not have waited so long.
 func (h *HostKeys) accepted(name string) bool {
 	h.mu.Lock()
@@ -108,6 +126,22 @@ func (h *HostKeys) accepted(name string) bool {
 	was := h.fresh[name]
 	delete(h.fresh, name)
 	return was
+}
+
+// recordOnce records a key that a person accepted.
+func (h *HostKeys) recordOnce(hostname string, key ssh.PublicKey) error {
+	line := hostname + " " + ssh.FingerprintSHA256(key)
+	h.mu.Lock()
+	known := h.recorded[line]
+	if h.recorded == nil {
+		h.recorded = map[string]bool{}
+	}
+	h.recorded[line] = true
+	h.mu.Unlock()
+	if known {
+		return nil
+	}
+	return h.record(hostname, key)
 }
 
 // record adds an accepted key to our own file.

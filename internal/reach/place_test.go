@@ -98,6 +98,10 @@ func TestAskingForAKey(t *testing.T) {
 	require.ErrorIs(t, err, reach.ErrHostKey)
 	require.Equal(t, 1, asked)
 	answer = true
+	_, err = d.Open(context.Background(), s)
+	require.ErrorIs(t, err, reach.ErrHostKey)
+	require.Equal(t, 1, asked, "the answer holds for the run")
+	d.HostKeys = &reach.HostKeys{Files: d.HostKeys.Files, Own: d.HostKeys.Own, Accept: d.HostKeys.Accept, Confirm: d.HostKeys.Confirm} // the next run
 	open(t, d, s)
 	open(t, d, s)
 	require.Equal(t, 2, asked, "an accepted key is known from then on")

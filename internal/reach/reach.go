@@ -86,6 +86,9 @@ func Ways() []string {
 
 // Name gives the io/fs name of a whole path on a system: "/var/log/x" is "var/log/x", `C:\x` is "C/x".
 func Name(p string) string {
+	if len(p) > 2 && p[0] == '/' && p[2] == ':' && (len(p) == 3 || p[3] == '/' || p[3] == '\\') && (p[1]|0x20 >= 'a' && p[1]|0x20 <= 'z') {
+		p = p[1:] // /C:/x, as SFTP servers on Windows write it
+	}
 	if len(p) > 1 && p[1] == ':' {
 		p = p[:1] + "/" + strings.ReplaceAll(p[2:], `\`, "/")
 	}

@@ -49,6 +49,7 @@ type Server struct {
 	NoSFTP    bool            // it offers no SFTP
 	NoShell   bool            // it answers the command lines of Commands alone, as a device does
 	NoSudo    bool            // its account may not use sudo
+	Asks      Asking          // how it asks for the password; "" is the plain way
 	Linger    time.Duration   // how long a session counts after it was closed
 	Sessions  int             // at a time on one connection, as MaxSessions says; 0 is no limit
 	Free      int64           // bytes free on its disk; 0 is plenty
@@ -198,6 +199,7 @@ func (s *Server) config() *ssh.ServerConfig {
 			return nil, errors.New("refused")
 		}
 	}
+	s.asks(c)
 	if s.Key != nil {
 		c.PublicKeyCallback = func(m ssh.ConnMetadata, key ssh.PublicKey) (*ssh.Permissions, error) {
 			if m.User() == s.User && string(key.Marshal()) == string(s.Key.Marshal()) {
@@ -208,6 +210,47 @@ func (s *Server) config() *ssh.ServerConfig {
 	}
 	c.AddHostKey(s.host)
 	return c
+}
+
+// Asking is a way in which a server asks for a password.
+type Asking string
+
+// Ways other than the plain one.
+const (
+	AsksQuestions Asking = "questions" // keyboard-interactive alone
+	AsksBoth      Asking = "both"      // the plain way, and then keyboard-interactive
+	AsksAgain     Asking = "again"     // keyboard-interactive, twice in one login
+	AsksNothing   Asking = "nothing"   // it offers keyboard-interactive and refuses before its first question
+)
+
+func (s *Server) asks(c *ssh.ServerConfig) {
+	if s.Asks == "" {
+		return
+	}
+	c.MaxAuthTries = 20
+	if s.Asks != AsksBoth {
+		c.PasswordCallback = nil
+	}
+	c.KeyboardInteractiveCallback = func(m ssh.ConnMetadata, ask ssh.KeyboardInteractiveChallenge) (*ssh.Permissions, error) {
+		if s.Asks == AsksNothing {
+			return nil, errors.New("refused")
+		}
+		for n := 0; ; n++ {
+			answers, err := ask("", "", []string{"Password: "}, []bool{false})
+			if err != nil {
+				return nil, err
+			}
+			if m.User() == s.User && len(answers) == 1 && answers[0] == s.Password {
+				return nil, nil
+			}
+			s.mu.Lock()
+			s.refused++
+			s.mu.Unlock()
+			if s.Asks != AsksAgain || n == 2 {
+				return nil, errors.New("refused")
+			}
+		}
+	}
 }
 
 func (s *Server) serve(conn net.Conn) {

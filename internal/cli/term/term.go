@@ -4,6 +4,7 @@ package term
 
 import (
 	"bufio"
+	"context"
 	"fmt"
 	"io"
 	"os"
@@ -25,7 +26,8 @@ type Screen struct {
 	Ask     bool // somebody sits there and can answer
 	Quiet   bool
 	Verbose bool
-	Width   int // columns of the terminal; Unlimited when there is none
+	Ended   <-chan struct{} // is closed when the program is to end: no question stays open then; nil is never
+	Width   int             // columns of the terminal; Unlimited when there is none
 }
 
 // Unlimited is the width of what is written to a file or pipe: nothing is wrapped there, so that grep finds whole lines.
@@ -115,12 +117,38 @@ func (s *Screen) Print(format string, args ...any) {
 // Confirm asks for a yes. Anything but y or yes is a no.
 func (s *Screen) Confirm(question string) (bool, error) {
 	s.say("%s [y/N] ", question)
-	line, err := bufio.NewReader(io.LimitReader(s.In, 1<<10)).ReadString('\n')
+	line, err := s.await(func() ([]byte, error) {
+		line, err := bufio.NewReader(io.LimitReader(s.In, 1<<10)).ReadString('\n')
+		return []byte(line), err
+	})
 	if err != nil && err != io.EOF {
 		return false, err
 	}
-	answer := strings.ToLower(strings.TrimSpace(line))
+	answer := strings.ToLower(strings.TrimSpace(string(line)))
 	return answer == "y" || answer == "yes", nil
+}
+
+// await waits for an answer, or for the end of the program: Ctrl-C at a question ends it at once.
+func (s *Screen) await(read func() ([]byte, error)) ([]byte, error) {
+	if s.Ended == nil {
+		return read()
+	}
+	type answer struct {
+		text []byte
+		err  error
+	}
+	came := make(chan answer, 1)
+	go func() {
+		text, err := read()
+		came <- answer{text, err}
+	}()
+	select {
+	case a := <-came:
+		return a.text, a.err
+	case <-s.Ended:
+		fmt.Fprintln(s.Err)
+		return nil, context.Canceled
+	}
 }
 
 // Secret asks for something that is not shown while it is typed.
@@ -130,7 +158,11 @@ func (s *Screen) Secret(question string) ([]byte, error) {
 		return nil, fmt.Errorf("nobody can be asked: %s", question)
 	}
 	s.say("%s: ", question)
-	text, err := xterm.ReadPassword(fd)
+	before, stateErr := xterm.GetState(fd)
+	text, err := s.await(func() ([]byte, error) { return xterm.ReadPassword(fd) })
+	if err != nil && stateErr == nil {
+		_ = xterm.Restore(fd, before) // what is typed is shown again, whatever became of the question
+	}
 	fmt.Fprintln(s.Err)
 	return text, err
 }
