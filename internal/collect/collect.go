@@ -299,7 +299,7 @@ func (c *Collector) visitSafely(ctx context.Context, round *Round, s *site.Syste
 	}
 	for _, cell := range cells {
 		if cell.State == "" {
-			cell.State, cell.Reason = Failed, err.Error()
+			cell.State, cell.Code, cell.Reason = Failed, CodeBroken, err.Error()
 			if err := c.finishCell(round, cell); err != nil {
 				return err
 			}
@@ -378,7 +378,7 @@ func (c *Collector) drySystem(ctx context.Context, s *site.System, cells []*Cell
 	}
 	if gone != nil {
 		for _, cell := range cells {
-			cell.State, cell.Reason = unreachable(gone)
+			cell.State, cell.Code, cell.Reason = unreachable(gone)
 		}
 		return nil, nil
 	}
@@ -405,7 +405,7 @@ func (c *Collector) dryOn(ctx context.Context, s *site.System, target reach.Syst
 		*cell = summarise(*cell, w.entries)
 		cell.demand(w.item, w.entries)
 		if err != nil {
-			cell.State, cell.Reason = stateOf(err), plain(err)
+			cell.State, cell.Code, cell.Reason = stateOf(err), CodeBroken, plain(err)
 		}
 		cell.unmetReason(w.item)
 		all = append(all, w.entries...)

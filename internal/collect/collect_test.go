@@ -367,13 +367,35 @@ func TestUnreachableSystemsHaveAState(t *testing.T) {
 	}
 }
 
+// A system that plays no role and that others are reached through gives what an item wants of hops, or what the engineer names.
+func TestPlanLeavesHopsOut(t *testing.T) {
+	k, err := ask.Parse("a.yaml", []byte("ask: a\nvendor: v\nitems:\n  - {id: all, run: date}\n  - {id: hops, of: [hop], run: date}\n  - {id: gates, of: [gate], run: date}\n"))
+	require.NoError(t, err)
+	s, err := site.Parse("s.yaml", []byte("site: s\nsystems:\n  - {name: jump, ssh: svc@192.0.2.1}\n  - {name: both, roles: [gate], ssh: svc@192.0.2.2}\n  - {name: gate, roles: [gate], ssh: svc@192.0.2.3, via: jump}\n  - {name: far, roles: [gate], ssh: svc@192.0.2.4, via: both}\n  - {name: alone, ssh: svc@192.0.2.5}\n"))
+	require.NoError(t, err)
+	of := func(systems ...string) (out []string) {
+		for _, c := range (&Request{Ask: k, Site: s, Systems: systems, Depth: ask.Standard}).Plan() {
+			if c.System == "jump" && c.State == "" {
+				out = append(out, c.Item)
+			}
+		}
+		return out
+	}
+	require.Equal(t, []string{"hops"}, of())
+	require.Equal(t, []string{"all", "hops", "vitals"}, of("jump"))
+	for _, c := range (&Request{Ask: k, Site: s, Depth: ask.Standard}).Plan() {
+		require.NotEqual(t, "hops", map[bool]string{true: c.Item}[c.System != "jump"])
+		require.False(t, c.Item == "all" && c.System == "jump")
+	}
+}
+
 func TestPlanNamesItemsThatNobodyPlays(t *testing.T) {
 	k, err := ask.Parse("a.yaml", []byte("ask: a\nvendor: v\nvitals: no\nitems:\n  - {id: x, of: [pilot], run: date, required: true}\n"))
 	require.NoError(t, err)
 	s, err := site.Parse("s.yaml", []byte("site: s\nsystems: [{name: one, local: true}]\n"))
 	require.NoError(t, err)
 	plan := (&Request{Ask: k, Site: s}).Plan()
-	require.Equal(t, Coverage{{Item: "x", Required: true, State: Missing, Reason: "no system plays the role pilot"}}, plan)
+	require.Equal(t, Coverage{{Item: "x", Required: true, State: Missing, Code: CodeNoRole, Reason: "no system plays the role pilot"}}, plan)
 }
 
 func TestFetchTakesAFileAsItWasAtFirst(t *testing.T) {

@@ -45,6 +45,7 @@ type Cell struct {
 	Required bool          `json:"required,omitempty"`
 	State    State         `json:"state"`
 	Reason   string        `json:"reason,omitempty"`
+	Code     Code          `json:"code,omitempty"`     // why, for programs; the reason tells it to people
 	Files    int           `json:"files"`              // taken
 	Bytes    int64         `json:"bytes"`              // taken
 	Left     int           `json:"left,omitempty"`     // there, but outside the window
@@ -65,16 +66,52 @@ func (c Cell) Lacking() bool {
 
 // NotChosen says whether the engineer left this field out of the round by choosing others.
 func (c Cell) NotChosen() bool {
-	return c.State == Skipped && (strings.HasSuffix(c.Reason, notChosen) || strings.HasPrefix(c.Reason, NotMissing))
+	return c.State == Skipped && (c.Code == CodeNotChosen || c.Code == CodeHad)
 }
 
 // NotBegun says whether the time was over before the field was begun.
-func (c Cell) NotBegun() bool { return strings.HasPrefix(c.Reason, "not begun: ") }
+func (c Cell) NotBegun() bool { return c.Code == CodeNotBegun }
 
-const notChosen = "was not chosen"
+// Code says for programs why a cell is as it is.
+type Code string
 
-// NotMissing begins the reason of a field that a round of what is missing leaves out.
-const NotMissing = "not asked for again"
+// The codes. A cell that was taken without any remark has none.
+const (
+	CodeNotChosen   Code = "not-chosen"       // the engineer chose other systems or items
+	CodeHad         Code = "had-before"       // an earlier round has it, and only what is missing was asked for
+	CodeDepth       Code = "deeper"           // it is taken from another depth on
+	CodeNoRole      Code = "no-role"          // no system plays a role that the item wants
+	CodeNotBegun    Code = "not-begun"        // a limit of time was over before
+	CodeTimeLimit   Code = "time-limit"       // a limit of time was over in its middle
+	CodeHostKey     Code = "host-key"         // the system showed a key that is not trusted
+	CodeLogin       Code = "login-refused"    // the system did not let us in
+	CodeUnreachable Code = "unreachable"      // there is no connection to it
+	CodeSilent      Code = "no-answer"        // it did not answer in time
+	CodeLost        Code = "connection-lost"  // in the middle
+	CodeNeeds       Code = "needs-unmet"      // what the item needs is not so
+	CodeDemand      Code = "files-each-unmet" // fewer files came than it demands
+	CodeNothing     Code = "nothing-matches"  // no file matches the patterns
+	CodeOutside     Code = "outside-window"   // what is there belongs to other times
+	CodeSome        Code = "some-files"       // it is so of some of its files; the entries tell each
+	CodeBroken      Code = "broken"           // a mistake of ours, or an error of the whole item
+)
+
+// Codes lists them all.
+var Codes = []Code{CodeNotChosen, CodeHad, CodeDepth, CodeNoRole, CodeNotBegun, CodeTimeLimit, CodeHostKey, CodeLogin, CodeUnreachable, CodeSilent, CodeLost, CodeNeeds, CodeDemand, CodeNothing, CodeOutside, CodeSome, CodeBroken}
+
+// codeOfOld reads the code of a cell of before there were codes out of its reason.
+func codeOfOld(c Cell) Code {
+	switch {
+	case c.Code != "" || c.Reason == "":
+	case c.State == Skipped && strings.HasSuffix(c.Reason, "was not chosen"):
+		return CodeNotChosen
+	case c.State == Skipped && strings.HasPrefix(c.Reason, "not asked for again"):
+		return CodeHad
+	case strings.HasPrefix(c.Reason, "not begun: "):
+		return CodeNotBegun
+	}
+	return c.Code
+}
 
 // Entry is one file or one command's output of a round, whether it was taken or not.
 type Entry struct {
@@ -137,6 +174,14 @@ func summarise(cell Cell, entries []Entry) Cell {
 		cell.State = Skipped
 	}
 	cell.Reason = cellReason(cell, count, first)
+	switch {
+	case len(count) == 0:
+		cell.Code = CodeNothing
+	case cell.State == Empty:
+		cell.Code = CodeOutside
+	case cell.State != Taken || len(count) > 1:
+		cell.Code = CodeSome
+	}
 	return cell
 }
 

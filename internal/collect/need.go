@@ -39,7 +39,7 @@ func (c *Cell) unmetReason(item *ask.Item) {
 	case item.Spec.Kind() == "files":
 		c.Reason = join(strings.Join(c.Unmet, "; "), c.Reason)
 	default:
-		c.State, c.Reason = Missing, strings.Join(c.Unmet, "; ")
+		c.State, c.Code, c.Reason = Missing, CodeNeeds, strings.Join(c.Unmet, "; ")
 	}
 }
 
@@ -101,7 +101,7 @@ func (c *Cell) demand(item *ask.Item, entries []Entry) {
 		return
 	}
 	if why := item.Each.Unmet(takenFiles(entries)); why != "" {
-		c.State, c.Reason = Failed, join("not all that it demands: "+why, c.Reason)
+		c.State, c.Code, c.Reason = Failed, CodeDemand, join("not all that it demands: "+why, c.Reason)
 	}
 }
 

@@ -77,6 +77,18 @@ func (r *Request) chosen(s *site.System) bool {
 	return len(r.Roles) == 0 || slices.ContainsFunc(s.Roles, func(role string) bool { return slices.Contains(r.Roles, role) })
 }
 
+// named says whether a system was chosen by its name.
+func (r *Request) named(s *site.System) bool { return slices.Contains(r.Systems, s.Name) }
+
+// wants says whether an item is wanted from a system. One that only others go through gives nothing by itself: an item names it (of: [hop]),
+// or the engineer does.
+func (r *Request) wants(it *ask.Item, s *site.System) bool {
+	if !r.Site.Hop(s) {
+		return it.Wanted(s.Roles)
+	}
+	return slices.Contains(it.Of, site.RoleHop) || len(it.Of) == 0 && r.named(s)
+}
+
 // Plan gives the table to be filled: a cell for each item and each system that it is wanted from, in the order of the
 // files. Cells that are not to be taken this time are Skipped already, with the reason; an item that no system plays a
 // role for has one cell without a system.
@@ -86,30 +98,30 @@ func (r *Request) Plan() Coverage {
 		s := &r.Site.Systems[i]
 		for j := range r.Ask.Items {
 			it := &r.Ask.Items[j]
-			if !it.Wanted(s.Roles) {
+			if !r.wants(it, s) {
 				continue
 			}
 			cell := Cell{System: s.Name, Item: it.ID, Required: it.Required}
 			switch {
 			case !r.chosen(s):
-				cell.State, cell.Reason = Skipped, "this system "+notChosen
+				cell.State, cell.Code, cell.Reason = Skipped, CodeNotChosen, "this system was not chosen"
 			case len(r.Items) > 0 && !slices.Contains(r.Items, it.ID):
-				cell.State, cell.Reason = Skipped, "this item "+notChosen
+				cell.State, cell.Code, cell.Reason = Skipped, CodeNotChosen, "this item was not chosen"
 			case r.Only != nil && !r.Only[[2]string{s.Name, it.ID}]:
-				cell.State, cell.Reason = Skipped, r.OnlyWhy
+				cell.State, cell.Code, cell.Reason = Skipped, CodeHad, r.OnlyWhy
 			case it.Depth > r.Depth:
-				cell.State, cell.Reason = Skipped, fmt.Sprintf("from depth %s on; this round is %s", it.Depth, r.Depth)
+				cell.State, cell.Code, cell.Reason = Skipped, CodeDepth, fmt.Sprintf("from depth %s on; this round is %s", it.Depth, r.Depth)
 			}
 			plan = append(plan, cell)
 		}
-		if !r.Ask.NoVitals {
+		if !r.Ask.NoVitals && (!r.Site.Hop(s) || r.named(s)) {
 			plan = append(plan, r.vitals(s))
 		}
 	}
 	for j := range r.Ask.Items {
 		it := &r.Ask.Items[j]
-		if !slices.ContainsFunc(r.Site.Systems, func(s site.System) bool { return it.Wanted(s.Roles) }) {
-			plan = append(plan, Cell{Item: it.ID, Required: it.Required, State: Missing,
+		if !slices.ContainsFunc(r.Site.Systems, func(s site.System) bool { return r.wants(it, &s) }) {
+			plan = append(plan, Cell{Item: it.ID, Required: it.Required, State: Missing, Code: CodeNoRole,
 				Reason: "no system plays the role " + strings.Join(it.Of, " or ")})
 		}
 	}
@@ -121,11 +133,11 @@ func (r *Request) vitals(s *site.System) Cell {
 	cell := Cell{System: s.Name, Item: ask.Vitals}
 	switch {
 	case !r.chosen(s):
-		cell.State, cell.Reason = Skipped, "this system "+notChosen
+		cell.State, cell.Code, cell.Reason = Skipped, CodeNotChosen, "this system was not chosen"
 	case len(r.Items) > 0 && !slices.Contains(r.Items, ask.Vitals):
-		cell.State, cell.Reason = Skipped, "this item "+notChosen
+		cell.State, cell.Code, cell.Reason = Skipped, CodeNotChosen, "this item was not chosen"
 	case r.Only != nil && !r.Only[[2]string{s.Name, ask.Vitals}]:
-		cell.State, cell.Reason = Skipped, r.OnlyWhy
+		cell.State, cell.Code, cell.Reason = Skipped, CodeHad, r.OnlyWhy
 	}
 	return cell
 }

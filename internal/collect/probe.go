@@ -17,6 +17,7 @@ type Probed struct {
 	Reached bool   `json:"reached"`
 	State   State  `json:"state"` // "taken" when it was reached, else why not, as in a coverage table
 	Reason  string `json:"reason,omitempty"`
+	Code    Code   `json:"code,omitempty"` // why it was not reached
 	Clock   *Clock `json:"clock,omitempty"`
 	Way     string `json:"way,omitempty"`       // by which it was reached
 	Means   string `json:"means,omitempty"`     // how its files are read
@@ -45,9 +46,9 @@ func (c *Collector) Probe(ctx context.Context, items bool) (systems []Probed, pl
 			var found []Entry
 			target, err := c.reach(inner, s)
 			if err != nil {
-				p.State, p.Reason = unreachable(err)
+				p.State, p.Code, p.Reason = unreachable(err)
 				for _, cell := range cells {
-					cell.State, cell.Reason = p.State, "the system cannot be reached"
+					cell.State, cell.Code, cell.Reason = p.State, p.Code, "the system cannot be reached"
 				}
 			} else {
 				defer target.Close()

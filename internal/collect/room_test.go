@@ -56,7 +56,7 @@ func TestGroupsAreCheckedBySystem(t *testing.T) {
 		{System: "one", Item: "a", State: Taken}, {System: "one", Item: "b", State: Cut}, {System: "one", Item: "c", State: Failed},
 		{System: "two", Item: "a", State: Taken}, {System: "two", Item: "b", State: Empty},
 		{System: "three", Item: "a", State: Denied}, {System: "three", Item: "b", State: TimedOut},
-		{System: "four", Item: "a", State: Skipped, Reason: "this system " + notChosen},
+		{System: "four", Item: "a", State: Skipped, Code: CodeNotChosen},
 		{System: "", Item: "b", State: Missing},
 	}, none)
 	require.NoError(t, err)

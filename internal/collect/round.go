@@ -142,6 +142,9 @@ func LoadRound(c *casefile.Case, id string) (*Round, error) {
 	if err := json.Unmarshal(data, r); err != nil {
 		return nil, fmt.Errorf("round %s: %w", id, err)
 	}
+	for i := range r.Coverage {
+		r.Coverage[i].Code = codeOfOld(r.Coverage[i])
+	}
 	return r, nil
 }
 
@@ -273,6 +276,9 @@ func readLines(f io.Reader, each func(line) error) (good int64, err error) {
 		var l line
 		if err := json.Unmarshal(bytes.TrimSuffix(text, []byte("\n")), &l); err != nil {
 			return good, nil // a torn line in the middle: a full disk; what follows it cannot be trusted
+		}
+		if l.Cell != nil {
+			l.Cell.Code = codeOfOld(*l.Cell)
 		}
 		if each != nil {
 			if err := each(l); err != nil {

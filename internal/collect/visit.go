@@ -138,11 +138,11 @@ func (v *visit) take(ctx, inner context.Context, cell *Cell) error {
 			return err
 		}
 		if cause := over(ctx, inner); cause != nil {
-			cell.State, cell.Reason = outOfTime(cause)
+			cell.State, cell.Code, cell.Reason = outOfTime(cause)
 			return c.finishCell(v.round, cell)
 		}
 		if v.gone != nil {
-			cell.State, cell.Reason = unreachable(v.gone)
+			cell.State, cell.Code, cell.Reason = unreachable(v.gone)
 			return c.finishCell(v.round, cell)
 		}
 		c.event(Event{Kind: ItemStart, System: v.sys.Name, Item: cell.Item})
@@ -176,11 +176,11 @@ func over(ctx, inner context.Context) error {
 }
 
 // outOfTime says in which state a time limit leaves an item that was not begun.
-func outOfTime(cause error) (State, string) {
+func outOfTime(cause error) (State, Code, string) {
 	if errors.Is(cause, errWithin) {
-		return Skipped, "not begun: " + cause.Error()
+		return Skipped, CodeNotBegun, "not begun: " + cause.Error()
 	}
-	return TimedOut, "not begun: " + cause.Error()
+	return TimedOut, CodeNotBegun, "not begun: " + cause.Error()
 }
 
 // pause waits before the next try.
@@ -190,7 +190,7 @@ func (c *Collector) pause(ctx context.Context, s *site.System, try int, why erro
 		pauses = DefaultPauses
 	}
 	wait := pauses[min(try, len(pauses))-1]
-	_, reason := unreachable(why)
+	_, _, reason := unreachable(why)
 	c.event(Event{Kind: Retrying, System: s.Name, Reason: reason, Took: wait})
 	select {
 	case <-time.After(wait):
@@ -273,7 +273,7 @@ func (c *Collector) reach(ctx context.Context, s *site.System) (reach.System, er
 }
 
 // unreachable says in which state a system that cannot be reached leaves an item.
-func unreachable(err error) (State, string) {
+func unreachable(err error) (State, Code, string) {
 	reason := err.Error()
 	var f *fault.Error
 	if errors.As(err, &f) {
@@ -284,13 +284,13 @@ func unreachable(err error) (State, string) {
 	}
 	switch {
 	case errors.Is(err, reach.ErrHostKey):
-		return Refused, reason
+		return Refused, CodeHostKey, reason
 	case errors.Is(err, reach.ErrLogin):
-		return Denied, reason
+		return Denied, CodeLogin, reason
 	case silent(err):
-		return TimedOut, reason
+		return TimedOut, CodeSilent, reason
 	}
-	return Failed, reason
+	return Failed, CodeUnreachable, reason
 }
 
 func (c *Collector) finishCell(round *Round, cell *Cell) error {
@@ -325,13 +325,12 @@ func (v *visit) takeCell(ctx, inner context.Context, cell *Cell) (broke, err err
 	case errors.As(err, &local):
 		return nil, err
 	case over(ctx, inner) != nil:
-		_, why := outOfTime(over(ctx, inner))
-		cell.State, cell.Reason = TimedOut, join(fmt.Sprintf("stopped: %s", why[len("not begun: "):]), fmt.Sprintf("%d files were taken before", cell.Files))
+		cell.State, cell.Code, cell.Reason = TimedOut, CodeTimeLimit, join("stopped: "+over(ctx, inner).Error(), fmt.Sprintf("%d files were taken before", cell.Files))
 	case errors.Is(err, reach.ErrLost):
-		cell.State, cell.Reason = stateOf(err), join(err.Error(), fmt.Sprintf("%d files were taken before", cell.Files))
+		cell.State, cell.Code, cell.Reason = stateOf(err), CodeLost, join(err.Error(), fmt.Sprintf("%d files were taken before", cell.Files))
 		return err, nil
 	case err != nil:
-		cell.State, cell.Reason = stateOf(err), plain(err)
+		cell.State, cell.Code, cell.Reason = stateOf(err), CodeBroken, plain(err)
 	}
 	cell.unmetReason(item)
 	return nil, nil

@@ -131,7 +131,7 @@ func (a *App) fromLast(c *casefile.Case, req *collect.Request, q CollectRequest)
 	}
 	together := roundsTogether(v, rounds)
 	table := newestCells(together)
-	req.Only, req.OnlyWhy = map[[2]string]bool{}, collect.NotMissing+": "+strings.ReplaceAll(roundIDs(together), ",", " or ")+" has it"
+	req.Only, req.OnlyWhy = map[[2]string]bool{}, "not asked for again: "+strings.ReplaceAll(roundIDs(together), ",", " or ")+" has it"
 	for _, cell := range table {
 		switch cell.State {
 		case collect.Taken, collect.Cut, collect.Empty:

@@ -16,7 +16,7 @@ func caseGroups(k *ask.Ask, rounds []*collect.Round, table collect.Coverage) ([]
 	table = slices.Clone(table)
 	for i := range table {
 		if table[i].NotChosen() { // no round has it
-			table[i].Reason = ""
+			table[i].Code = ""
 		}
 	}
 	of := map[cellKey]*collect.Round{}

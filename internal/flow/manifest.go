@@ -97,7 +97,7 @@ func vocabulary(c *casefile.Case, k *ask.Ask) []string {
 	sample, err := json.Marshal(archive.Manifest{Files: []archive.File{{Command: &collect.Ran{Output: "-"}, Cut: &collect.CutInfo{Unpacked: "-", Notes: []string{"-"}}, Last: time.Now(), First: time.Now(), Modified: time.Now(), How: "-", Findings: redact.Counts{"-": 1}, Round: "-"}},
 		LeftOut: []archive.LeftOut{{Size: 1, Round: "-"}}, NewSince: "-", Clocks: []collect.Clock{{Synchronised: "-"}}, Rounds: []archive.RoundInfo{{Note: "-"}}, Title: "-", SignedBy: "-", Answers: map[string]string{"-": "-"}, Window: archive.WindowInfo{Extra: "-", Spans: []window.Span{{}}, Remarks: []string{"-"}},
 		Reached: []collect.Place{{Served: reach.Served{After: "-", Noisy: true}}}, Groups: []collect.GroupResult{{Why: "-", Lacking: []string{"-"}}}, Redaction: archive.Redaction{StillThere: []archive.StillThere{{}}},
-		Coverage: collect.Coverage{{Unmet: []string{"-"}, Together: "-", Required: true, Reason: "-", Left: 1, Took: 1, Notes: []string{"-"}}}})
+		Coverage: collect.Coverage{{Code: "-", Unmet: []string{"-"}, Together: "-", Required: true, Reason: "-", Left: 1, Took: 1, Notes: []string{"-"}}}})
 	if err != nil {
 		panic(err) // plain values always marshal
 	}
@@ -107,6 +107,9 @@ func vocabulary(c *casefile.Case, k *ask.Ask) []string {
 	}
 	for _, r := range redact.Rules {
 		texts = append(texts, r.Name)
+	}
+	for _, code := range append(slices.Clone(collect.Codes), codeOpaque, codeLeftOut, codeNotSent, codeSent) {
+		texts = append(texts, string(code))
 	}
 	if s, err := LoadSite(c.Systems); err == nil { // a broken systems file does not keep a round from being packed
 		for _, sys := range s.Systems {
@@ -199,6 +202,14 @@ func (p *packing) leftOut(m *archive.Manifest, e *redact.Engine) {
 	})
 }
 
+// Codes of cells that only an archive has.
+const (
+	codeOpaque  collect.Code = "opaque"      // files that nobody could read stay behind
+	codeLeftOut collect.Code = "left-out"    // on the engineer's word
+	codeNotSent collect.Code = "not-sent"    // files stayed out of the archive that the vendor has
+	codeSent    collect.Code = "sent-before" // the vendor has it in an earlier archive
+)
+
 // withoutReason is why something stays behind that the engineer left out.
 const withoutReason = "left out of the archive on the engineer's word"
 
@@ -213,11 +224,11 @@ func (p *packing) coverage(m *archive.Manifest, e *redact.Engine) (err error) {
 	for _, cell := range p.joinedCoverage() {
 		if n := opaque[[2]string{cell.System, cell.Item}]; n > 0 {
 			cell.Files -= n
-			cell.State = collect.Refused
+			cell.State, cell.Code = collect.Refused, codeOpaque
 			cell.Reason = fmt.Sprintf("%d opaque %s left out; --opaque %s sends %s unread", n, plural(n, "file was", "files were"), cell.Item, plural(n, "it", "them"))
 		}
 		if slices.Contains(p.q.Without, cell.Item) {
-			cell.State, cell.Files, cell.Bytes, cell.Reason = collect.Skipped, 0, 0, withoutReason
+			cell.State, cell.Code, cell.Files, cell.Bytes, cell.Reason = collect.Skipped, codeLeftOut, 0, 0, withoutReason
 		}
 		cell.Reason = e.String(cell.Reason)
 		notes := make([]string, len(cell.Notes))

@@ -335,10 +335,10 @@ func (p *packing) asSent(r *collect.Round, cell collect.Cell) collect.Cell {
 		return cell
 	}
 	if n >= cell.Files {
-		cell.Reason = "in the archive of round " + r.ID + ", which was sent"
+		cell.Code, cell.Reason = codeSent, "in the archive of round "+r.ID+", which was sent"
 		return cell
 	}
-	cell.State = collect.Refused
+	cell.State, cell.Code = collect.Refused, codeNotSent
 	cell.Reason = how(cell.Reason, fmt.Sprintf("%d of %d files stayed out of the archive of round %s", cell.Files-n, cell.Files, r.ID))
 	return cell
 }

@@ -74,7 +74,7 @@ func TestTheVerdictOfAProbe(t *testing.T) {
 		{"something required is denied", []collect.Probed{there}, true, collect.Coverage{cell(collect.Denied, true)}, fault.Incomplete},
 		{"not approved, so not looked at", []collect.Probed{there}, false, collect.Coverage{cell("", true)}, 0},
 		{"one system down, of an ask that is not approved", []collect.Probed{there, gone}, false, nil, fault.Incomplete},
-		{"one system down of which nothing is required", []collect.Probed{there, gone}, true, nil, 0},
+		{"one system down of which nothing is required", []collect.Probed{there, gone}, true, nil, fault.Incomplete},
 		{"the only system refused", []collect.Probed{unknown}, true, nil, fault.Refused},
 	} {
 		err := (&Probed{Systems: c.systems, Items: c.items, Coverage: c.cells}).verdict()

@@ -257,6 +257,22 @@ func (s *Site) System(name string) *System {
 	return nil
 }
 
+// RoleHop is the role of systems that others are reached through, and that play no other.
+const RoleHop = "hop"
+
+// Hop says whether a system plays no role and others are reached through it.
+func (s *Site) Hop(sys *System) bool {
+	if len(sys.Roles) > 0 {
+		return false
+	}
+	for i := range s.Systems {
+		if s.Systems[i].Via == sys.Name {
+			return true
+		}
+	}
+	return false
+}
+
 // ZoneOf gives the zone in which a system writes its logs: its own, else the site's, else UTC.
 func (s *Site) ZoneOf(sys *System) *time.Location {
 	switch {
