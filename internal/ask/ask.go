@@ -91,6 +91,14 @@ type Item struct {
 	Spec     Spec
 }
 
+// Unused lists the keys that are read and that nothing uses.
+func (a *Ask) Unused() (keys []string) {
+	if len(a.Severities) > 0 {
+		keys = append(keys, "severities")
+	}
+	return keys
+}
+
 // Wanted says whether a system with these roles is asked for the item.
 func (it *Item) Wanted(roles []string) bool {
 	if len(it.Of) == 0 {

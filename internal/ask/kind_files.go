@@ -145,6 +145,9 @@ var bracesWithSlash = regexp.MustCompile(`\{[^{}]*/[^{}]*\}`)
 
 // checkPattern makes sure that a pattern is a whole path on some system: from its top, from the home of the account (~), or from a
 // folder that Windows names (%ProgramData%).
+// loneBraces are braces without a choice in them: somebody meant a placeholder.
+var loneBraces = regexp.MustCompile(`\{[^{},]*\}`)
+
 func checkPattern(key string, v keyfile.Value) {
 	p := v.Text
 	switch {
@@ -156,6 +159,8 @@ func checkPattern(key string, v keyfile.Value) {
 		v.Problem(key+": %q contains a NUL byte", p)
 	case keyfile.CostlyPattern(p) != "":
 		v.Problem(key+": the pattern %s", keyfile.CostlyPattern(p))
+	case loneBraces.MatchString(p):
+		v.Problem(key+": %q: there are no placeholders in paths, and {a,b} needs a comma: %s", p, loneBraces.FindString(p))
 	case bracesWithSlash.MatchString(p):
 		v.Problem(key+": %q has a slash within braces; write two patterns", p)
 	case !windowsPath.MatchString(p) && !doublestar.ValidatePattern(p):

@@ -16,7 +16,10 @@ import (
 )
 
 // Home is the folder that holds all of an engineer's cases.
-type Home struct{ Dir string }
+type Home struct {
+	Dir      string
+	Terminal string // names the terminal that a person sits at; "" is none. Each remembers the case used last in it
+}
 
 // Places inside the home.
 func (h Home) casesDir() string        { return filepath.Join(h.Dir, "cases") }
@@ -42,7 +45,10 @@ var ErrNoCase = errors.New("there is no such case")
 // Open gives a case by its number or working name; "" means the case used last.
 func (h Home) Open(name string) (*Case, error) {
 	if name == "" {
-		data, err := os.ReadFile(h.currentFile())
+		data, err := os.ReadFile(h.terminalFile())
+		if err != nil {
+			data, err = os.ReadFile(h.currentFile())
+		}
 		if errors.Is(err, fs.ErrNotExist) {
 			return nil, fmt.Errorf("no case has been opened yet: %w", ErrNoCase)
 		}
@@ -115,8 +121,25 @@ func (h Home) Rename(c *Case, name string) (*Case, error) {
 	return renamed, renamed.Save()
 }
 
-// Use makes a case the one that later commands mean by default.
+func (h Home) terminalFile() string {
+	return filepath.Join(h.Dir, "terminals", filepath.Base("t"+h.Terminal))
+}
+
+// mostTerminals is of how many terminals the case used last is remembered.
+const mostTerminals = 50
+
+// Use makes a case the one that later commands mean by default, in this terminal and where there was none before.
 func (h Home) Use(name string) error {
+	if h.Terminal != "" {
+		err := os.MkdirAll(filepath.Dir(h.terminalFile()), 0o700)
+		if err == nil {
+			err = durable.WriteFile(h.terminalFile(), []byte(name+"\n"), 0o600)
+		}
+		if err != nil {
+			return err
+		}
+		h.forgetTerminals()
+	}
 	return durable.WriteFile(h.currentFile(), []byte(name+"\n"), 0o600)
 }
 
@@ -146,4 +169,34 @@ type Listed struct {
 	Name string
 	Case *Case // nil when it cannot be read
 	Err  error
+}
+
+// forgetTerminals removes what was remembered of the terminals that were used longest ago.
+func (h Home) forgetTerminals() {
+	entries, err := os.ReadDir(filepath.Dir(h.terminalFile()))
+	if err != nil || len(entries) <= mostTerminals {
+		return
+	}
+	age := func(e fs.DirEntry) int64 {
+		if info, err := e.Info(); err == nil {
+			return info.ModTime().UnixNano()
+		}
+		return 0
+	}
+	sort.Slice(entries, func(i, j int) bool { return age(entries[i]) < age(entries[j]) })
+	for _, e := range entries[:len(entries)-mostTerminals] {
+		_ = os.Remove(filepath.Join(filepath.Dir(h.terminalFile()), e.Name())) // it is remembered a while longer
+	}
+}
+
+// Remove removes a case, all at once: the folder gets another name first, so that half of one never counts. The caller holds its lock.
+func (h Home) Remove(c *Case) error {
+	aside := filepath.Join(h.Dir, "removed-"+c.Name)
+	if err := os.RemoveAll(aside); err != nil {
+		return err
+	}
+	if err := os.Rename(c.Dir, aside); err != nil {
+		return err
+	}
+	return os.RemoveAll(aside)
 }

@@ -45,7 +45,7 @@ func newAskNew(s *session) *cobra.Command {
 				return fault.Wrap("write", args[0], err)
 			}
 			s.screen.Print("wrote %s", term.Clean(args[0]))
-			s.screen.Say("next: edit it, then envask ask check %s", term.Clean(args[0]))
+			s.next("ask check " + args[0])
 			return nil
 		},
 	}
@@ -72,7 +72,7 @@ you type: save it, and name it in the first line of the file, as the editor want
 
 func newAskCheck(s *session) *cobra.Command {
 	var q flow.TryRequest
-	var depth, extra string
+	var depth, extra, systems string
 	c := &cobra.Command{
 		Use:   "check FILE",
 		Short: "Check an ask: every mistake with its line and column",
@@ -90,7 +90,13 @@ system, a folder or archive that holds systems/NAME/files, or any tar or zip. No
 				if q.Window.Any() {
 					return usage(cmd, fault.New(fault.Usage, "", "the window", "goes with --against", ""))
 				}
-				return s.checked(k)
+				var st *site.Site
+				if systems != "" {
+					if st, err = flow.LoadSite(systems); err != nil {
+						return err
+					}
+				}
+				return s.checked(k, flow.AskRemarks(k, st))
 			}
 			q.Ask = k
 			if q.Depth, err = ask.ParseDepth(depth); err != nil {
@@ -107,6 +113,7 @@ system, a folder or archive that holds systems/NAME/files, or any tar or zip. No
 		},
 	}
 	f := c.Flags()
+	f.StringVar(&systems, "systems", "", "systems file: names the items whose roles no system plays")
 	f.StringVar(&q.Against, "against", "", "folder or archive to try the ask on")
 	f.StringVar(&depth, "depth", "deep", "how much to take: light, standard or deep")
 	f.StringVar(&extra, "context", "", contextHelp)
@@ -114,11 +121,14 @@ system, a folder or archive that holds systems/NAME/files, or any tar or zip. No
 	return c
 }
 
-func (s *session) checked(k *ask.Ask) error {
+func (s *session) checked(k *ask.Ask, remarks []string) error {
 	if s.common.json {
-		return s.writeJSON(map[string]any{"ask": k.Name, "vendor": k.Vendor, "sha256": k.Digest, "items": len(k.Items), "routes": len(k.Routes), "good": true})
+		return s.writeJSON(map[string]any{"remarks": append([]string{}, remarks...), "ask": k.Name, "vendor": k.Vendor, "sha256": k.Digest, "items": len(k.Items), "routes": len(k.Routes), "good": true})
 	}
 	s.screen.Print("good: ask %s of %s, %d %s, %d %s", k.Name, term.Clean(k.Vendor), len(k.Items), one(len(k.Items), "item", "items"), len(k.Routes), one(len(k.Routes), "route", "routes"))
+	for _, r := range remarks {
+		s.screen.Print("%s %s", s.screen.Paint(term.Warn, "remark:"), term.Clean(r))
+	}
 	return nil
 }
 

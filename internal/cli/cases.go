@@ -18,18 +18,23 @@ import (
 func newCases(s *session) *cobra.Command {
 	var f flow.CaseFilter
 	var since string
-	var asCSV bool
+	var asCSV, unsent, forGood bool
+	var remove string
 	c := &cobra.Command{
 		Use:   "cases",
-		Short: "List every case",
+		Short: "List every case, or remove one",
 		Example: `  envask cases --state packed
   envask cases --vendor ostrevane --sort size
+  envask cases --remove 26031407
   envask cases --sent-since "2026-03-01 00:00" --csv > march.csv`,
 		Args: cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
 			a, err := s.app()
 			if err != nil {
 				return err
+			}
+			if remove != "" {
+				return s.removeCase(a, remove, unsent, forGood)
 			}
 			if since != "" {
 				if f.SentSince, err = window.ParseTime(since, window.LocalZone(), a.Now(), window.Begin); err != nil {
@@ -58,7 +63,26 @@ func newCases(s *session) *cobra.Command {
 	fl.StringVar(&f.Vendor, "vendor", "", "only cases of vendors whose name holds this")
 	fl.StringVar(&since, "sent-since", "", "only cases of which something was sent since this time")
 	fl.BoolVar(&asCSV, "csv", false, "as comma-separated values (RFC 4180)")
+	fl.StringVar(&remove, "remove", "", "remove this case with its evidence, archives, receipts and ledger")
+	fl.BoolVar(&unsent, "unsent", false, "with --remove: also if something was not sent, or its delivery was not verified")
+	fl.BoolVar(&forGood, "for-good", false, "with --remove: without asking")
 	return c
+}
+
+// removeCase removes a case, once the engineer has said yes.
+func (s *session) removeCase(a *flow.App, name string, unsent, forGood bool) error {
+	q := flow.RemoveRequest{Unsent: unsent}
+	switch {
+	case forGood:
+		q.Confirm = func(string) (bool, error) { return true, nil }
+	case s.screen.Ask:
+		q.Confirm = s.confirm
+	}
+	err := a.RemoveCase(name, q)
+	if err == nil {
+		s.screen.Print("case %s removed", name)
+	}
+	return err
 }
 
 func (s *session) drawCases(views []*flow.CaseView, broken []flow.BrokenCase, filtered bool) {

@@ -59,10 +59,11 @@ type session struct {
 	words  string // the command line, for the lock
 	out    *resultWriter
 
-	patience  patience.Clock
-	typedIn   []string // passphrases and passwords that a person typed in
-	secretsMu sync.Mutex
-	secrets   map[string]string // from the environment, by name
+	patience    patience.Clock
+	caseFromEnv bool     // ENVASK_CASE names the case
+	typedIn     []string // passphrases and passwords that a person typed in
+	secretsMu   sync.Mutex
+	secrets     map[string]string // from the environment, by name
 }
 
 // common holds the flags that every command has.
@@ -130,7 +131,7 @@ Begin with: envask demo`,
 	}
 	f := root.PersistentFlags()
 	f.StringVar(&s.common.home, "home", "", "folder of all cases (default: ENVASK_HOME, else the XDG data folder)")
-	f.StringVar(&s.common.caseName, "case", "", "case to work on (default: the one used last)")
+	f.StringVar(&s.common.caseName, "case", "", "case to work on (default: ENVASK_CASE, else the one used last in this terminal)")
 	f.BoolVar(&s.common.json, "json", false, "write the result as JSON")
 	f.BoolVar(&s.common.quiet, "quiet", false, "no progress and no remarks")
 	f.BoolVar(&s.common.verbose, "verbose", false, "say more about what is done")
@@ -188,6 +189,10 @@ func (s *session) begin(ctx context.Context) error {
 	s.out = &resultWriter{w: s.env.Out}
 	s.env.Out, s.screen.Out = s.out, s.out
 	s.screen.Ended = ctx.Done()
+	if s.common.caseName == "" {
+		s.common.caseName = s.env.Getenv("ENVASK_CASE")
+		s.caseFromEnv = s.common.caseName != ""
+	}
 	s.screen.Quiet, s.screen.Verbose = s.common.quiet, s.common.verbose
 	if s.common.json {
 		s.screen.Live = false
@@ -210,7 +215,7 @@ func (s *session) complain(w io.Writer, err error) {
 		fmt.Fprintln(w, "error: "+term.Clean(strings.ReplaceAll(err.Error(), "\n", "; ")))
 	}
 	if hint := fault.HintOf(err); hint != "" {
-		fmt.Fprintln(w, "hint: "+term.Clean(hint))
+		fmt.Fprintln(w, "hint: "+term.Clean(s.withCase(hint)))
 	}
 }
 
@@ -220,7 +225,7 @@ func (s *session) app() (*flow.App, error) {
 	if err != nil {
 		return nil, err
 	}
-	a := &flow.App{Home: casefile.Home{Dir: home}, Version: Version, Who: s.who(), Now: s.env.Now, Command: s.words, Proxy: http.ProxyFromEnvironment}
+	a := &flow.App{Home: casefile.Home{Dir: home, Terminal: terminalKey(s.screen.Ask)}, Version: Version, Who: s.who(), Now: s.env.Now, Command: s.words, Proxy: http.ProxyFromEnvironment}
 	a.Dialer = func(st *site.Site, accept map[string]string) (*reach.Dialer, error) {
 		return s.dialer(a.Home, st, accept)
 	}
@@ -255,7 +260,7 @@ func (s *session) remark(e any) {
 		}
 		s.screen.Say("case %s%s", e.Case.Name, title)
 	case flow.Note:
-		s.screen.Say("note: %s", term.Clean(e.Text))
+		s.screen.Say("note: %s", term.Clean(s.withCase(e.Text)))
 	}
 }
 

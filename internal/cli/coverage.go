@@ -100,7 +100,7 @@ func (s *session) drawRoundEnd(got *flow.Collected) {
 	files, bytes := got.Coverage.Totals()
 	if got.Round.Open {
 		s.screen.Print("round %s stays open: %s so far", got.Round.ID, sizeText(files, bytes))
-		s.screen.Say("next: envask collect --system NAME takes further systems into it (with --leave-open for more than one pass)")
+		s.next("collect --system NAME --leave-open", "collect")
 		return
 	}
 	took := "under a second"
@@ -109,7 +109,7 @@ func (s *session) drawRoundEnd(got *flow.Collected) {
 	}
 	s.screen.Print("round %s: %s in %s", got.Round.ID, sizeText(files, bytes), took)
 	if lack := got.Coverage.Lacking(); len(lack) == 0 {
-		s.screen.Say("next: envask pack")
+		s.next("pack")
 	}
 }
 

@@ -60,6 +60,9 @@ func (s *session) drawOpened(a *flow.App, o *flow.Opened) error {
 	}
 	s.screen.Print("  vendor   %s", term.Clean(o.Case.Vendor))
 	s.screen.Print("  site     %s", o.Case.Site)
+	if o.WasWindow != "" {
+		s.screen.Print("  window was %s", o.WasWindow)
+	}
 	s.screen.Print("  window   %s", o.Case.Window)
 	s.screen.Print("  folder   %s", term.Clean(o.Case.Dir))
 	for _, r := range o.Remarks {
@@ -69,9 +72,9 @@ func (s *session) drawOpened(a *flow.App, o *flow.Opened) error {
 		s.screen.Print("  number   none yet; give it with: envask open NUMBER --was %s", o.Case.Name)
 	}
 	if o.Approved {
-		s.screen.Say("next: envask collect --dry-run, then envask collect")
+		s.next("collect --dry-run", "collect")
 	} else {
-		s.screen.Say("next: envask ask approve %s", term.Clean(o.Ask.File))
+		s.next("ask approve " + o.Ask.File)
 	}
 	return nil
 }

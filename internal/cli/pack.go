@@ -206,7 +206,7 @@ func (s *session) drawPacked(p *flow.Packed) {
 	for _, l := range p.Lacking {
 		s.screen.Print("  %s %s", s.screen.Paint(term.Bad, "lacks:"), term.Clean(l))
 	}
-	s.screen.Say("next: envask review, then envask submit")
+	s.next("review", "submit")
 }
 
 // drawStillThere names the files that nobody redacted and that hold learned values.

@@ -37,7 +37,7 @@ Receipts behind the break do not count any more; envask add takes them in again 
 			s.screen.Field("good", number(r.Good)+" "+one(r.Good, "record", "records")+" before the break")
 			s.screen.Field("taken on", number(r.Taken)+" "+one(r.Taken, "temporary change", "temporary changes")+" that must be undone")
 			s.screen.Field("dropped", number(r.Dropped)+" "+one(r.Dropped, "record", "records")+" behind the break")
-			s.screen.Say("next: envask show; envask add takes receipts in again that stand in out/")
+			s.next("show")
 			return nil
 		},
 	}

@@ -71,7 +71,7 @@ func (s *session) review(ctx context.Context, a *flow.App, c *casefile.Case, f r
 		}
 		s.screen.Say("written to redaction.yaml of the case: %s to remove, %s to leave", number(len(f.remove)), number(len(f.leave)))
 		if len(f.remove) > 0 {
-			s.screen.Say("next: envask pack, then envask review")
+			s.next("pack", "review")
 		}
 		return nil
 	}
@@ -111,10 +111,10 @@ func (s *session) drawReview(v *flow.Review, f reviewFlags) {
 		s.screen.Field("approved", fmt.Sprintf("%s by %s", v.ApprovedAt, term.Clean(v.ApprovedBy)))
 	case v.Required:
 		s.screen.Field("approved", s.screen.Paint(term.Warn, "not yet; it must be before it is sent"))
-		s.screen.Say("next: envask review --approve, then envask submit")
+		s.next("review --approve", "submit")
 	default:
 		s.screen.Field("approved", "not yet (nobody demands it)")
-		s.screen.Say("next: envask review --approve, then envask submit")
+		s.next("review --approve", "submit")
 	}
 }
 

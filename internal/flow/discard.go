@@ -72,16 +72,17 @@ func LoadRetention(home string) (r Retention, err error) {
 
 // Discard is something of a case that takes room here.
 type Discard struct {
-	Case  string    `json:"case"`
-	What  string    `json:"what"`            // "raw evidence", "archive", …
-	Round string    `json:"round,omitempty"` // of raw evidence
-	Name  string    `json:"name,omitempty"`  // of an archive
-	Since time.Time `json:"since,omitzero"`  // when it was sent, or made
-	Files int       `json:"files"`
-	Bytes int64     `json:"bytes"`
-	Why   string    `json:"why"`  // why it goes, or why it stays
-	Goes  bool      `json:"goes"` // tidy removes it
-	Done  bool      `json:"removed"`
+	Case   string    `json:"case"`
+	What   string    `json:"what"`            // "raw evidence", "archive", …
+	Round  string    `json:"round,omitempty"` // of raw evidence
+	Name   string    `json:"name,omitempty"`  // of an archive
+	Since  time.Time `json:"since,omitzero"`  // when it was sent, or made
+	Files  int       `json:"files"`
+	Bytes  int64     `json:"bytes"`
+	Why    string    `json:"why"`              // why it goes, or why it stays
+	Goes   bool      `json:"goes"`             // tidy removes it
+	Unsent bool      `json:"unsent,omitempty"` // nothing proves that it arrived anywhere
+	Done   bool      `json:"removed"`
 
 	paths []string
 	thin  bool // only a part of the round's evidence goes
@@ -179,6 +180,7 @@ func (a *App) rawOf(c *casefile.Case, v *CaseView, r *collect.Round, keep Retent
 	if sent != nil {
 		d.Since = sent.Finished
 	}
+	d.Unsent = sent == nil || !sent.Proved
 	age := a.Now().Sub(d.Since)
 	switch {
 	case !r.Discarded.IsZero(): // an earlier tidy was cut short
@@ -209,6 +211,7 @@ func onlyWhatWasSent(c *casefile.Case, v *CaseView, r *collect.Round, all Discar
 		return nil, err
 	}
 	goes, stays := all, all
+	stays.Unsent = true
 	goes.thin, goes.paths, stays.Goes, stays.paths = true, []string{filepath.Join(r.Dir(), "part")}, false, nil
 	items := map[string]int{}
 	err = r.Entries(func(e collect.Entry) error {
@@ -278,6 +281,7 @@ func (a *App) archivesOf(c *casefile.Case, v *CaseView, keep Retention) ([]Disca
 		if sent != nil {
 			d.Since = sent.Finished
 		}
+		d.Unsent = sent == nil || !sent.Proved
 		switch age := a.Now().Sub(d.Since); {
 		case sent == nil:
 			d.Why = v.notSent(func(o ArchiveView) bool { return o.SHA256 == x.SHA256 })

@@ -32,11 +32,12 @@ type OpenRequest struct {
 
 // Opened is what came of it.
 type Opened struct {
-	Remarks  []string // on the window
-	Case     *casefile.Case
-	New      bool
-	Approved bool
-	Ask      *ask.Ask
+	Remarks   []string // on the window
+	Case      *casefile.Case
+	New       bool
+	WasWindow string // of a case whose window was changed
+	Approved  bool
+	Ask       *ask.Ask
 }
 
 type opened struct {
@@ -73,12 +74,20 @@ func (a *App) Open(q OpenRequest) (*Opened, error) {
 	if err != nil {
 		return nil, err
 	}
+	was := ""
+	if old != nil && old.Window.String() != info.Window.String() {
+		was = old.Window.String()
+	}
 	c, err := a.store(q, old, info)
 	if err != nil {
 		return nil, fault.Wrap("open the case", q.Name, err)
 	}
 	_, approved, err := a.Sheet(k)
-	return &Opened{Case: c, New: old == nil, Approved: approved, Ask: k, Remarks: windowRemarks(c, c.Window, a.Now())}, err
+	remarks := windowRemarks(c, c.Window, a.Now())
+	if s, err := LoadSite(c.Systems); err == nil {
+		remarks = append(remarks, AskRemarks(k, s)...)
+	}
+	return &Opened{Case: c, New: old == nil, WasWindow: was, Approved: approved, Ask: k, Remarks: remarks}, err
 }
 
 func orElse(a, b string) string {

@@ -6,8 +6,10 @@ import (
 	"strings"
 	"time"
 
+	"envask/internal/ask"
 	"envask/internal/casefile"
 	"envask/internal/collect"
+	"envask/internal/site"
 	"envask/internal/window"
 )
 
@@ -95,4 +97,33 @@ func roundRemarks(r *collect.Round) ([]string, error) {
 		text += fmt.Sprintf(" and %d more systems", n)
 	}
 	return []string{fmt.Sprintf("Logs end before the window does (%s). Newest dated line: %s. Either nothing was logged after it, or it is still to come.", moment(last, last, w.Zone), text)}, nil
+}
+
+// AskRemarks says what of an ask does nothing on a site: roles that no system plays, and keys that nothing uses. Without a site only the
+// latter are known.
+func AskRemarks(k *ask.Ask, s *site.Site) (out []string) {
+	if s != nil {
+		roles := map[string]bool{}
+		for i := range s.Systems {
+			for _, r := range s.Systems[i].Roles {
+				roles[r] = true
+			}
+			if s.Hop(&s.Systems[i]) {
+				roles[site.RoleHop] = true
+			}
+		}
+		for _, it := range k.Items {
+			if len(it.Of) > 0 && !slices.ContainsFunc(it.Of, func(r string) bool { return roles[r] }) {
+				required := ""
+				if it.Required {
+					required = "required "
+				}
+				out = append(out, fmt.Sprintf("%sitem %s: no system of %s plays the role %s", required, it.ID, s.Name, strings.Join(it.Of, " or ")))
+			}
+		}
+	}
+	for _, key := range k.Unused() {
+		out = append(out, fmt.Sprintf("%s: nothing uses this key of the ask yet", key))
+	}
+	return out
 }

@@ -166,6 +166,8 @@ func (g Given) check() error {
 		return errors.New("--to without --from: give each span both ends, or only --from for a span that lasts until now")
 	case len(g.From) > len(g.To)+1:
 		return errors.New("several --from need a --to each; only one span may last until now")
+	case g.Last != "" && len(g.Around) > 0:
+		return errors.New("--last and --around do not go together: --last DURATION ends now, --around TIME --margin DURATION lies around a moment")
 	case g.Margin != "" && len(g.Around) == 0:
 		return errors.New("--margin goes with --around")
 	}
