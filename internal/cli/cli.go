@@ -60,6 +60,7 @@ type session struct {
 	out    *resultWriter
 
 	patience    patience.Clock
+	each        bool     // a row for each system, also where many share a reason
 	caseFromEnv bool     // ENVASK_CASE names the case
 	typedIn     []string // passphrases and passwords that a person typed in
 	secretsMu   sync.Mutex

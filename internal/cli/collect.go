@@ -43,6 +43,7 @@ gone on with when the same is asked for again: what is there is not fetched anew
 	c.Flags().BoolVar(&x.missing, "missing", false, "a round of just what the last one did not get")
 	c.Flags().BoolVar(&x.baseline, "baseline", false, "keep the round as a baseline: how the site is before a change, for envask compare")
 	c.Flags().BoolVar(&x.leaveOpen, "leave-open", false, "leave the round open: a further collect takes other systems into it")
+	c.Flags().BoolVar(&s.each, "each", false, "a row for each system, also where many share a reason")
 	c.Flags().BoolVar(&dry, "dry-run", false, "say what would be taken, with sizes; take nothing")
 	return c
 }

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"strings"
 	"sync"
 	"time"
 
@@ -32,6 +33,7 @@ type systemState struct {
 	bytes       int64
 	files, want int
 	bad         int
+	said        string // what was said of the whole system already
 }
 
 func (s *session) newCollectBoard() *collectBoard {
@@ -88,7 +90,7 @@ func (b *collectBoard) event(e any) {
 		if e.DryRun {
 			doing = "looking at"
 		}
-		b.board.Above(doing+" %d %s, %d fields of the table, depth %s", e.Systems, one(e.Systems, "system", "systems"), e.Cells, e.Depth)
+		b.board.Above(doing+" %d %s, %d items, depth %s", e.Systems, one(e.Systems, "system", "systems"), e.Cells, e.Depth)
 		b.total()
 	case flow.Note:
 		b.board.Above("note: %s", term.Clean(e.Text))
@@ -116,7 +118,7 @@ func (b *collectBoard) step(e collect.Event) {
 	}
 	switch e.Kind {
 	case collect.Resuming:
-		b.board.Above("going on with an unfinished round: %d %s there already", e.Files, one(e.Files, "file is", "files are"))
+		b.board.Above("resuming the unfinished round: %d %s already collected", e.Files, one(e.Files, "file", "files"))
 	case collect.Connecting:
 		st.doing = "connecting"
 	case collect.Connected:
@@ -126,7 +128,10 @@ func (b *collectBoard) step(e collect.Event) {
 		}
 	case collect.Retrying:
 		st.doing = "waiting " + e.Took.String()
-		b.board.Above("%s: %s; trying again in %s", e.System, term.Clean(e.Reason), e.Took)
+		if st.said != e.Reason { // further tries are not told one by one
+			st.said = e.Reason
+			b.board.Above("%s: %s; trying again", e.System, term.Clean(e.Reason))
+		}
 	case collect.Waiting:
 		st.doing = e.Item + ", running for " + e.Took.Round(time.Second).String()
 	case collect.ItemStart:
@@ -154,9 +159,21 @@ func (b *collectBoard) step(e collect.Event) {
 		return
 	}
 	if e.System != "" {
-		b.board.Set(e.System, "  %-14s %-24s %s %s", e.System, st.doing, fileCount(st), bytesText(st.bytes))
+		b.board.Set(e.System, "  %-14s %s %-24s %s %s", e.System, bar(st.files, st.want), st.doing, fileCount(st), bytesText(st.bytes))
 	}
 	b.total()
+}
+
+// barWidth is the length of a bar, in columns.
+const barWidth = 10
+
+// bar draws how far something is; blanks where that is not known.
+func bar(done, of int) string {
+	if of <= 0 {
+		return strings.Repeat(" ", barWidth)
+	}
+	n := min(done*barWidth/of, barWidth)
+	return strings.Repeat("━", n) + strings.Repeat("─", barWidth-n)
 }
 
 func fileCount(st *systemState) string {
@@ -174,6 +191,13 @@ func (b *collectBoard) cell(st *systemState, e collect.Event) {
 		st.bad++
 	}
 	if good && b.board.Live() {
+		return
+	}
+	if ofSystem(c.Code) {
+		if st.said != string(c.Code) {
+			st.said = string(c.Code)
+			b.board.Above("%s: %s: %s", c.System, c.State, term.Clean(c.Reason))
+		}
 		return
 	}
 	line := string(c.State)
@@ -201,6 +225,6 @@ func (b *collectBoard) estimate(took time.Duration) string {
 
 func (b *collectBoard) total() {
 	took := time.Since(b.begun)
-	b.board.Set(totalLine, "%d of %d systems and %d of %d fields done, %s, %s/s, %s%s", b.ended, b.planned, b.filled, b.cells, sizeText(b.files, b.bytes),
+	b.board.Set(totalLine, "%s %d of %d systems and %d of %d items done, %s, %s/s, %s%s", bar(b.filled, b.cells), b.ended, b.planned, b.filled, b.cells, sizeText(b.files, b.bytes),
 		bytesText(int64(float64(b.bytes)/max(took.Seconds(), 0.1))), took.Round(time.Second), b.estimate(took))
 }

@@ -37,50 +37,41 @@ func (s *session) paintEntry(e collect.Entry, word string) string {
 // wholeTable is up to how many rows the coverage table is drawn whole unasked.
 const wholeTable = 60
 
-// drawCoverage draws the table systems × items, a row for each field. Of a very long table only the rows that need a
-// look are drawn, and the rest is counted.
+// drawCoverage draws the table systems × items, a row for each cell; unless each is wanted, what several systems share is one row, and of a
+// very long table only the rows that need a look are drawn and the rest is counted.
 func (s *session) drawCoverage(cov collect.Coverage, all bool) {
 	all = all || len(cov) <= wholeTable
-	var rows [][]string
+	var shown collect.Coverage
 	hidden, notChosen := 0, 0
-	last := "-"
 	for _, c := range cov {
-		if c.NotChosen() && !s.common.verbose {
+		switch {
+		case c.NotChosen() && !s.common.verbose:
 			notChosen++
-			continue
-		}
-		if !all && (c.State == collect.Taken || c.State == collect.Skipped) && !c.Lacking() {
+		case !all && (c.State == collect.Taken || c.State == collect.Skipped) && !c.Lacking():
 			hidden++
-			continue
+		default:
+			shown = append(shown, c)
 		}
-		name := c.System
-		if name == "" {
-			name = "(none)"
-		}
-		if name == last {
-			name = ""
-		} else {
-			last = name
-		}
+	}
+	list := s.folded(shown)
+	var rows [][]string
+	for i := range list {
+		r := &list[i]
 		files, size := "", ""
-		if c.Files > 0 {
-			files, size = humanize.Comma(int64(c.Files)), bytesText(c.Bytes)
+		if r.Files > 0 {
+			files, size = humanize.Comma(int64(r.Files)), bytesText(r.Bytes)
 		}
-		item := c.Item
-		if c.Required {
-			item += " *"
-		}
-		rows = append(rows, []string{name, item, s.paintState(c), files, size, term.Clean(c.Reason)})
+		rows = append(rows, []string{r.system(), r.item(), s.paintState(r.Cell), files, size, r.reason()})
 	}
 	if len(rows) > 0 {
-		s.screen.Table([]term.Column{{Title: "system"}, {Title: "item"}, {Title: "state"}, {Title: "files", Right: true}, {Title: "size", Right: true},
+		s.screen.Table([]term.Column{{Title: "system", Once: true}, {Title: "item"}, {Title: "state"}, {Title: "files", Right: true}, {Title: "size", Right: true},
 			{Title: "reason", Wide: true, Least: 24}}, rows)
 	}
 	if hidden > 0 {
-		s.screen.Print("and %d fields that are taken or skipped (--verbose shows them)", hidden)
+		s.screen.Print("and %s cells that are taken or skipped (--verbose shows them)", number(hidden))
 	}
 	if notChosen > 0 {
-		s.screen.Print("and %d fields of systems or items that were not chosen", notChosen)
+		s.screen.Print("and %s cells of systems or items that were not chosen", number(notChosen))
 	}
 	s.screen.Print("%s   * required", stateCounts(cov))
 }

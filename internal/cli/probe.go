@@ -49,6 +49,7 @@ the ask runs.`,
 	f.StringVar(&x.depth, "depth", "standard", "how much is looked at: light, standard or deep")
 	f.IntVar(&x.jobs, "jobs", 16, "systems at a time")
 	f.StringSliceVar(&x.sets, "set", nil, "only the items of these sets of the ask")
+	f.BoolVar(&s.each, "each", false, "a row for each system, also where many share a reason")
 	addAccept(c, &x.accept)
 	return c
 }
@@ -77,9 +78,10 @@ func (s *session) drawProbed(p *flow.Probed) {
 		}
 	}
 	var rows [][]string
+	var gone collect.Coverage
 	for _, x := range p.Systems {
 		if !x.Reached {
-			rows = append(rows, []string{x.System, s.screen.Paint(stateColors[x.State], string(x.State)), "", term.Clean(x.Reason), "", ""})
+			gone = append(gone, collect.Cell{System: x.System, State: x.State, Code: x.Code, Reason: x.Reason})
 			continue
 		}
 		items := "not looked at"
@@ -91,6 +93,9 @@ func (s *session) drawProbed(p *flow.Probed) {
 		}
 		clock, sync, zone := s.clockCells(*x.Clock)
 		rows = append(rows, []string{x.System, s.screen.Paint(term.Good, "reached"), items, clock, sync, zone})
+	}
+	for _, r := range s.folded(gone) {
+		rows = append(rows, []string{r.system(), s.screen.Paint(stateColors[r.State], string(r.State)), "", r.reason(), "", ""})
 	}
 	s.screen.Table([]term.Column{{Title: "system"}, {Title: "state"}, {Title: "items"}, {Title: "clock, or why not", Wide: true, Least: 24}, {Title: "synchronised"},
 		{Title: "zone of its logs", Wide: true, Least: 20}}, rows)

@@ -43,6 +43,7 @@ from, how large it is there and here, which time it spans, how it was cut, and w
 		},
 	}
 	c.Flags().StringSliceVar(&x.systems, "system", nil, "list the files of these systems")
+	c.Flags().BoolVar(&s.each, "each", false, "a row for each system, also where many share a reason")
 	c.Flags().BoolVar(&x.vitals, "vitals", false, "compare the basic state of the systems")
 	c.Flags().StringSliceVar(&x.items, "item", nil, "list the files of these items")
 	return c

@@ -13,6 +13,7 @@ type Column struct {
 	Right bool // numbers
 	Least int  // it is never made narrower than this
 	Wide  bool // it takes what width is left, and wraps
+	Once  bool // a value that is the same as in the row above is left blank
 }
 
 // Table draws a table of rows. Cells must be clean already; they may hold colours.
@@ -46,15 +47,17 @@ func (s *Screen) Table(columns []Column, rows [][]string) {
 	for i, c := range columns {
 		if c.Wide {
 			configs[i].WidthMax = max(c.Least, left/wide-2)
-			configs[i].WidthMaxEnforcer = text.WrapSoft
+			configs[i].WidthMaxEnforcer = Wrap
 		}
 	}
 	t.SetColumnConfigs(configs)
 	t.AppendHeader(header)
-	for _, r := range rows {
+	for n, r := range rows {
 		row := make(table.Row, len(r))
 		for i := range r {
-			row[i] = r[i]
+			if row[i] = r[i]; columns[i].Once && n > 0 && rows[n-1][i] == r[i] {
+				row[i] = ""
+			}
 		}
 		t.AppendRow(row)
 	}
@@ -62,12 +65,12 @@ func (s *Screen) Table(columns []Column, rows [][]string) {
 	t.Render()
 }
 
-// fits says whether the terminal is wide enough for all columns side by side.
+// fits says whether the terminal is wide enough for all columns side by side, with no word broken.
 func (s *Screen) fits(columns []Column, rows [][]string) bool {
 	need := 0
 	for i, c := range columns {
 		if c.Wide {
-			need += min(c.Least, widest(c, rows, i)) + 2
+			need += max(min(c.Least, widest(c, rows, i)), longestWord(rows, i)) + 2
 		} else {
 			need += widest(c, rows, i) + 2
 		}
@@ -75,30 +78,71 @@ func (s *Screen) fits(columns []Column, rows [][]string) bool {
 	return need-2 <= s.Width
 }
 
-// stacked draws the rows of a table on a narrow terminal: what is short on one line, what is wide below it. The heading is
-// that of the first column, and numbers are named.
+// stacked draws the rows of a table on a narrow terminal: a block each, every value with the name of its column.
 func (s *Screen) stacked(columns []Column, rows [][]string) {
-	s.Print("%s", s.Paint(Bold, columns[0].Title))
-	for _, r := range rows {
-		var line, below []string
-		for i, c := range columns {
-			switch {
-			case r[i] == "" || r[i] == "-":
-			case c.Wide:
-				below = append(below, r[i])
-			case c.Right:
-				line = append(line, c.Title+" "+r[i])
-			default:
-				line = append(line, r[i])
-			}
+	title := 0
+	for _, c := range columns[1:] {
+		title = max(title, text.StringWidthWithoutEscSequences(c.Title))
+	}
+	for n, r := range rows {
+		if n > 0 {
+			s.Print("")
 		}
-		s.Print("%s", strings.Join(line, "  "))
-		for _, b := range below {
-			for _, l := range strings.Split(text.WrapSoft(b, max(20, s.Width-4)), "\n") {
-				s.Print("    %s", strings.TrimRight(l, " "))
+		s.Print("%s %s", s.Paint(Bold, columns[0].Title), r[0])
+		for i, c := range columns {
+			if i == 0 || r[i] == "" || r[i] == "-" {
+				continue
+			}
+			for k, l := range strings.Split(Wrap(r[i], max(20, s.Width-title-5)), "\n") {
+				name := c.Title
+				if k > 0 {
+					name = ""
+				}
+				s.Print("  %-*s  %s", title, name, strings.TrimRight(l, " "))
 			}
 		}
 	}
+}
+
+// Wrap wraps text to a width without breaking words. A path may be broken behind a slash; any other word that is too long stays whole.
+func Wrap(s string, width int) string {
+	var lines []string
+	for _, line := range strings.Split(s, "\n") {
+		at, n := "", 0
+		for _, word := range strings.Fields(line) {
+			pieces := []string{word}
+			if text.StringWidthWithoutEscSequences(word) > width {
+				pieces = strings.SplitAfter(word, "/")
+			}
+			for k, p := range pieces {
+				w := text.StringWidthWithoutEscSequences(p)
+				space := 0
+				if k == 0 && n > 0 {
+					space = 1
+				}
+				if n > 0 && n+space+w > width {
+					lines = append(lines, at)
+					at, n, space = "", 0, 0
+				}
+				at, n = at+strings.Repeat(" ", space)+p, n+space+w
+			}
+		}
+		lines = append(lines, at)
+	}
+	return strings.Join(lines, "\n")
+}
+
+// longestWord gives the width of the longest word in a column that Wrap does not break.
+func longestWord(rows [][]string, i int) int {
+	w := 0
+	for _, r := range rows {
+		for _, word := range strings.Fields(r[i]) {
+			for _, p := range strings.SplitAfter(word, "/") {
+				w = max(w, text.StringWidthWithoutEscSequences(p))
+			}
+		}
+	}
+	return w
 }
 
 func widest(c Column, rows [][]string, i int) int {

@@ -12,7 +12,6 @@ import (
 	"unicode"
 	"unicode/utf8"
 
-	"github.com/jedib0t/go-pretty/v6/text"
 	xterm "golang.org/x/term"
 )
 
@@ -170,7 +169,7 @@ func (s *Screen) Secret(question string) ([]byte, error) {
 // Field writes a line of the result that names what it says, wrapped below itself where the terminal is narrow.
 func (s *Screen) Field(name, value string) {
 	const indent = 12
-	lines := strings.Split(text.WrapSoft(value, max(20, s.Width-indent-1)), "\n")
+	lines := strings.Split(Wrap(value, max(20, s.Width-indent-1)), "\n")
 	for i, l := range lines {
 		if i > 0 {
 			name = ""
@@ -195,9 +194,9 @@ func (s *Screen) Indented(first, rest int, line string) string {
 	if s.Width <= rest+20 || first+len([]rune(line)) < s.Width {
 		return strings.Repeat(" ", first) + line
 	}
-	head, more, _ := strings.Cut(text.WrapSoft(line, s.Width-first-1), "\n")
+	head, more, _ := strings.Cut(Wrap(line, s.Width-first-1), "\n")
 	out := strings.Repeat(" ", first) + strings.TrimSpace(head)
-	for _, l := range strings.Split(text.WrapSoft(strings.ReplaceAll(more, "\n", " "), s.Width-rest-1), "\n") {
+	for _, l := range strings.Split(Wrap(strings.ReplaceAll(more, "\n", " "), s.Width-rest-1), "\n") {
 		out += "\n" + strings.Repeat(" ", rest) + strings.TrimSpace(l)
 	}
 	return out
