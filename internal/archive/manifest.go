@@ -32,8 +32,9 @@ func IsEvidence(name string) bool {
 	return strings.HasPrefix(name, "systems/") || strings.HasPrefix(name, Earlier)
 }
 
-// ManifestFormat is the version of the manifest's shape. Fields are only ever added within one version.
-const ManifestFormat = 1
+// ManifestFormat is the version of the manifest's shape. Fields are only ever added within one version. Version 1 had durations in
+// nanoseconds, under keys without a unit.
+const ManifestFormat = 2
 
 // Manifest says what is in an archive, how it came there and what is not in it. All text in it went through redaction;
 // it never holds an original value.

@@ -37,7 +37,7 @@ asked the other side.`,
 				if !added {
 					word = "known already:"
 				}
-				s.screen.Print("%s %s over %s, %s", word, term.Clean(rec.Name), term.Clean(rec.Route), shortTime(rec.Finished))
+				s.screen.Print("%s %s over %s, %s", word, term.Clean(rec.Name), term.Clean(rec.Route), s.when(rec.Finished))
 				if rec.Word != "" && added {
 					s.screen.Print("  %s", term.Clean(rec.Word))
 				}

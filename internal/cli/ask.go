@@ -194,7 +194,7 @@ func (s *session) approveAsk(a *flow.App, k *ask.Ask, digest string) error {
 	}
 	s.drawSheet(s.env.Out, sheet)
 	if done {
-		s.screen.Print("approved before, by %s at %s", term.Clean(sheet.Last.By), shortTime(sheet.Last.At))
+		s.screen.Print("approved before, by %s at %s", term.Clean(sheet.Last.By), s.when(sheet.Last.At))
 		return nil
 	}
 	switch {
@@ -231,7 +231,7 @@ func (s *session) drawSheet(w io.Writer, sheet flow.Sheet) {
 	if sheet.Last == nil || sheet.Last.Digest == sheet.Ask.Digest {
 		return
 	}
-	fmt.Fprintf(w, "Changed since %s approved it at %s:\n", term.Clean(sheet.Last.By), shortTime(sheet.Last.At))
+	fmt.Fprintf(w, "Changed since %s approved it at %s:\n", term.Clean(sheet.Last.By), s.when(sheet.Last.At))
 	if len(sheet.Changes) == 0 {
 		fmt.Fprintln(w, "  nothing of what it would do")
 	}

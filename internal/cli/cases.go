@@ -99,7 +99,7 @@ func (s *session) drawCases(views []*flow.CaseView, broken []flow.BrokenCase, fi
 		if text == "" {
 			text = v.Window
 		}
-		rows = append(rows, []string{v.Name, state, term.Clean(v.Vendor), v.Site, number(len(v.Rounds)), bytesText(v.Bytes), lastArchive(v), term.Clean(lastSent(v)), term.Clean(text)})
+		rows = append(rows, []string{v.Name, state, term.Clean(v.Vendor), v.Site, number(len(v.Rounds)), bytesText(v.Bytes), lastArchive(v), term.Clean(s.lastSent(v)), term.Clean(text)})
 	}
 	for _, b := range broken {
 		rows = append(rows, []string{term.Clean(b.Name), s.screen.Paint(term.Bad, "broken"), "", "", "", "", "", "", "cannot be read: " + term.Clean(b.Err.Error())})
@@ -113,7 +113,7 @@ func (s *session) drawCases(views []*flow.CaseView, broken []flow.BrokenCase, fi
 		return
 	}
 	s.screen.Table([]term.Column{{Title: "case"}, {Title: "state"}, {Title: "vendor", Wide: true, Least: 10}, {Title: "site"}, {Title: "rounds", Right: true}, {Title: "size", Right: true},
-		{Title: "last archive"}, {Title: "last sent", Wide: true, Least: 16}, {Title: "title or window", Wide: true, Least: 16}}, rows)
+		{Title: "last archive"}, {Title: "last sent (" + s.zoneShown().String() + ")", Wide: true, Least: 16}, {Title: "title or window", Wide: true, Least: 16}}, rows)
 }
 
 // lastArchive says what the archive packed last holds, and its size; its name is in show.
@@ -124,9 +124,9 @@ func lastArchive(v *flow.CaseView) string {
 	return "-"
 }
 
-func lastSent(v *flow.CaseView) string {
+func (s *session) lastSent(v *flow.CaseView) string {
 	if r := v.LastSent(); r != nil {
-		return shortTime(r.Finished) + " over " + r.Route
+		return s.when(r.Finished) + " over " + r.Route
 	}
 	return "-"
 }

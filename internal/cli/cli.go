@@ -60,9 +60,10 @@ type session struct {
 	out    *resultWriter
 
 	patience    patience.Clock
-	each        bool     // a row for each system, also where many share a reason
-	caseFromEnv bool     // ENVASK_CASE names the case
-	typedIn     []string // passphrases and passwords that a person typed in
+	each        bool           // a row for each system, also where many share a reason
+	zone        *time.Location // of the times on the screen; nil is the local one
+	caseFromEnv bool           // ENVASK_CASE names the case
+	typedIn     []string       // passphrases and passwords that a person typed in
 	secretsMu   sync.Mutex
 	secrets     map[string]string // from the environment, by name
 }
@@ -259,7 +260,8 @@ func (s *session) remark(e any) {
 		if e.Case.Title != "" {
 			title = ": " + term.Clean(e.Case.Title)
 		}
-		s.screen.Say("case %s%s", e.Case.Name, title)
+		s.zone = e.Case.Window.Zone
+		s.screen.Say("case %s%s (times in %s)", e.Case.Name, title, s.zoneShown())
 	case flow.Note:
 		s.screen.Say("note: %s", term.Clean(s.withCase(e.Text)))
 	}

@@ -84,8 +84,8 @@ func only(got *flow.Compared, systems []string) {
 }
 
 func (s *session) drawCompared(got *flow.Compared) {
-	s.screen.Print("before   %s", sideText(got.Before))
-	s.screen.Print("now      %s", sideText(got.Now))
+	s.screen.Print("before   %s", s.sideText(got.Before))
+	s.screen.Print("now      %s", s.sideText(got.Now))
 	for _, n := range got.Notes {
 		s.screen.Print("%s %s", s.screen.Paint(term.Warn, "note:"), term.Clean(n))
 	}
@@ -127,10 +127,10 @@ func (s *session) drawCompared(got *flow.Compared) {
 	s.drawOtherFiles(got)
 }
 
-func sideText(v flow.SideView) string {
+func (s *session) sideText(v flow.SideView) string {
 	text := term.Clean(v.Name)
 	if !v.At.IsZero() {
-		text += ", " + shortTime(v.At)
+		text += ", " + s.when(v.At)
 	}
 	if v.Baseline {
 		text += ", a baseline"

@@ -100,7 +100,7 @@ func (s *session) drawPrice(p flow.Price, total int64) {
 	}
 	if l := p.Loses; l != nil {
 		s.screen.Print("soonest lost: %s on %s loses its oldest lines (from %s) about %s, when it rotates next", term.Clean(l.Set), l.System,
-			l.Oldest.Local().Format("2006-01-02 15:04"), l.At.Local().Format("2006-01-02 15:04"))
+			s.when(l.Oldest), s.when(l.At))
 	}
 }
 

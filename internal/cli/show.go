@@ -16,6 +16,7 @@ import (
 	"envask/internal/collect"
 	"envask/internal/fault"
 	"envask/internal/flow"
+	"envask/internal/window"
 )
 
 func number(n int) string { return strconv.Itoa(n) }
@@ -128,7 +129,7 @@ func (s *session) showCase(a *flow.App, c *casefile.Case) error {
 		s.screen.Print("%s %s", s.screen.Paint(term.Bad, "the case lacks:"), term.Clean(l))
 	}
 	for _, p := range v.Pending {
-		s.screen.Print("%s %s on %s (since %s)", s.screen.Paint(term.Bad, "left there:"), term.Clean(p.Path), term.Clean(p.Where), shortTime(p.At))
+		s.screen.Print("%s %s on %s (since %s)", s.screen.Paint(term.Bad, "left there:"), term.Clean(p.Path), term.Clean(p.Where), s.when(p.At))
 	}
 	return damaged(v)
 }
@@ -144,7 +145,16 @@ func damaged(v *flow.CaseView) error {
 	return fault.New(fault.Failed, "", "case "+v.Name, fmt.Sprintf("the ledger was damaged or changed from outside: record %d %s", v.Damage.Record, v.Damage.Why), "keep the damaged file and go on with: envask repair --case "+v.Name)
 }
 
-func shortTime(t time.Time) string { return t.Local().Format("2006-01-02 15:04") }
+// when writes a time in the zone of the screen, which its head names.
+func (s *session) when(t time.Time) string { return t.In(s.zoneShown()).Format("2006-01-02 15:04") }
+
+// zoneShown is the zone of all times on a screen: that of the case's window, else the local one.
+func (s *session) zoneShown() *time.Location {
+	if s.zone == nil {
+		return window.LocalZone()
+	}
+	return s.zone
+}
 
 func (s *session) drawRounds(rounds []flow.RoundView) {
 	s.screen.Print("")
@@ -173,7 +183,7 @@ func (s *session) drawRounds(rounds []flow.RoundView) {
 		if r.Sent != "" {
 			sent = "over " + r.Sent
 		}
-		rows = append(rows, []string{r.ID, shortTime(r.Started), r.Depth, humanize.Comma(int64(r.Files)), bytesText(r.Bytes), result, term.Clean(sent), term.Clean(r.Note)})
+		rows = append(rows, []string{r.ID, s.when(r.Started), r.Depth, humanize.Comma(int64(r.Files)), bytesText(r.Bytes), result, term.Clean(sent), term.Clean(r.Note)})
 	}
 	s.screen.Table([]term.Column{{Title: "round"}, {Title: "begun"}, {Title: "depth"}, {Title: "files", Right: true}, {Title: "size", Right: true},
 		{Title: "result"}, {Title: "sent"}, {Title: "note", Wide: true, Least: 16}}, rows)
@@ -186,7 +196,7 @@ func (s *session) drawArchives(v *flow.CaseView) {
 	sent := map[string]string{}
 	for _, r := range v.Receipts {
 		name, _ := r.Plain()
-		said := "over " + r.Route + ", " + shortTime(r.Finished)
+		said := "over " + r.Route + ", " + s.when(r.Finished)
 		if r.Handed {
 			said = "made ready for " + r.Route
 		}
@@ -245,7 +255,7 @@ func (s *session) showRound(a *flow.App, c *casefile.Case, id string, x showing)
 		}{flow.NewRoundView(r), r.Clocks, r.Reached, r.Groups, r.Coverage, entries})
 	}
 	v := flow.NewRoundView(r)
-	s.screen.Print("round %s  begun %s, depth %s, window %s", r.ID, shortTime(r.Started), r.Depth, v.Window)
+	s.screen.Print("round %s  begun %s, depth %s, window %s", r.ID, s.when(r.Started), r.Depth, v.Window)
 	if r.Note != "" {
 		s.screen.Print("note     %s", term.Clean(r.Note))
 	}
@@ -253,9 +263,9 @@ func (s *session) showRound(a *flow.App, c *casefile.Case, id string, x showing)
 		s.screen.Print("kept as  a baseline")
 	}
 	if !r.Discarded.IsZero() {
-		s.screen.Print("removed  its raw evidence, on %s", shortTime(r.Discarded))
+		s.screen.Print("removed  its raw evidence, on %s", s.when(r.Discarded))
 	} else if !r.Thinned.IsZero() {
-		s.screen.Print("removed  what was sent of its raw evidence, on %s", shortTime(r.Thinned))
+		s.screen.Print("removed  what was sent of its raw evidence, on %s", s.when(r.Thinned))
 	}
 	if x.ofFiles() {
 		s.drawEntries(entries)

@@ -14,6 +14,7 @@ import (
 	"envask/internal/fault"
 	"envask/internal/flow"
 	"envask/internal/redact"
+	"envask/internal/window"
 )
 
 // showArchive shows what an archive says about itself, and whether that holds.
@@ -37,9 +38,13 @@ func (s *session) showArchive(ctx context.Context, a *flow.App, file string, x s
 	s.screen.Field("checked", checked)
 	s.screen.Field("case", term.Clean(strings.TrimSuffix(m.Case+": "+m.Title, ": ")))
 	s.screen.Field("for", term.Clean(m.Vendor+", ask "+m.Ask+", from "+m.Site))
+	if zone, err := window.ParseZone(m.Window.Zone); err == nil {
+		s.zone = zone
+	}
 	s.screen.Field("window", term.Clean(m.Window.Text))
+	s.screen.Field("times", "in "+s.zoneShown().String())
 	for _, r := range m.Rounds {
-		s.screen.Field("round", term.Clean(strings.TrimSuffix(fmt.Sprintf("%s, %s, depth %s: %s", r.ID, shortTime(r.Started), r.Depth, r.Note), ": ")))
+		s.screen.Field("round", term.Clean(strings.TrimSuffix(fmt.Sprintf("%s, %s, depth %s: %s", r.ID, s.when(r.Started), r.Depth, r.Note), ": ")))
 	}
 	if m.NewSince != "" {
 		s.screen.Field("holds", "only what is new since "+term.Clean(m.NewSince))
@@ -66,7 +71,7 @@ func (s *session) showArchive(ctx context.Context, a *flow.App, file string, x s
 func (s *session) drawArchiveFiles(list []flow.FileView) {
 	var rows [][]string
 	for _, f := range list {
-		rows = append(rows, []string{f.System, f.Item, term.Clean(f.Source), bytesText(f.Size), spanText(f), countOf(f.Findings)})
+		rows = append(rows, []string{f.System, f.Item, term.Clean(f.Source), bytesText(f.Size), s.spanText(f), countOf(f.Findings)})
 	}
 	s.screen.Table([]term.Column{{Title: "system"}, {Title: "item"}, {Title: "path or command", Wide: true, Least: 24}, {Title: "size", Right: true}, {Title: "dated"}, {Title: "replaced", Right: true}}, rows)
 }
@@ -79,7 +84,7 @@ func countOf(c redact.Counts) string {
 }
 
 // spanText says which time the lines of a file span: of what was kept, where it was cut.
-func spanText(f flow.FileView) string {
+func (s *session) spanText(f flow.FileView) string {
 	from, to := f.First, f.Last
 	if f.Cut != nil {
 		from, to = f.Cut.First, f.Cut.Last
@@ -87,7 +92,7 @@ func spanText(f flow.FileView) string {
 	if from.IsZero() || to.IsZero() {
 		return ""
 	}
-	return from.Format(time.DateTime) + " to " + to.Format(time.DateTime)
+	return from.In(s.zoneShown()).Format(time.DateTime) + " to " + to.In(s.zoneShown()).Format(time.DateTime)
 }
 
 // drawFiles tells everything about some files.
@@ -133,9 +138,9 @@ func (s *session) drawFile(f flow.FileView) {
 	}
 	field("size", size)
 	if !f.Modified.IsZero() {
-		field("modified", f.Modified.Format(time.DateTime+" -07:00"))
+		field("modified", f.Modified.In(s.zoneShown()).Format(time.DateTime))
 	}
-	field("dated", spanText(f))
+	field("dated", s.spanText(f))
 	field("cut", cutText(f.Cut))
 	field("form", string(f.Form))
 	if len(f.Findings) > 0 {
@@ -145,7 +150,7 @@ func (s *session) drawFile(f flow.FileView) {
 		field("learned", countsText(f.Learned))
 	}
 	if ran := f.Command; ran != nil {
-		field("ran", fmt.Sprintf("%s, exit code %d, in %s", ran.Started.Format(time.DateTime+" -07:00"), ran.Exit, ran.Took.Round(time.Millisecond)))
+		field("ran", fmt.Sprintf("%s, exit code %d, in %s", ran.Started.In(s.zoneShown()).Format(time.DateTime), ran.Exit, ran.Took.Round(time.Millisecond)))
 	}
 	field("SHA-256", f.SHA256)
 }

@@ -149,7 +149,7 @@ func (t *tidying) draw() {
 				if d.Name != "" {
 					what += " " + d.Name
 				}
-				rows = append(rows, []string{term.Clean(what), d.Case, humanize.Comma(int64(d.Files)), bytesText(d.Bytes), shortTime(d.Since), term.Clean(d.Why)})
+				rows = append(rows, []string{term.Clean(what), d.Case, humanize.Comma(int64(d.Files)), bytesText(d.Bytes), t.s.when(d.Since), term.Clean(d.Why)})
 			}
 		}
 		if len(rows) > 0 {
@@ -158,7 +158,7 @@ func (t *tidying) draw() {
 		}
 	}
 	for _, l := range t.doc.Left {
-		t.s.screen.Print("ours: %s %s on %s, since %s", l.Kind, term.Clean(l.Path), term.Clean(l.Where), shortTime(l.At))
+		t.s.screen.Print("ours: %s %s on %s, since %s", l.Kind, term.Clean(l.Path), term.Clean(l.Where), t.s.when(l.At))
 	}
 }
 

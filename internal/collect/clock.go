@@ -24,8 +24,8 @@ type Clock struct {
 	Zone         string        `json:"zone"`                   // in which its logs are read, where their lines name none
 	ZoneFrom     string        `json:"zone_from"`              // where that comes from
 	Measured     bool          `json:"measured"`               // whether the offset could be measured
-	Offset       time.Duration `json:"offset"`                 // of its clock from ours, in nanoseconds; positive when it is ahead
-	Uncertainty  time.Duration `json:"uncertainty"`            // of the offset, to both sides
+	Offset       time.Duration `json:"-"`                      // of its clock from ours, offset_seconds in JSON; positive when it is ahead
+	Uncertainty  time.Duration `json:"-"`                      // uncertainty_seconds in JSON, of the offset, to both sides
 	Synchronised string        `json:"synchronised,omitempty"` // "yes", "no", or "" when it does not tell
 	How          string        `json:"how"`                    // how it was measured, or why it could not be
 	At           time.Time     `json:"at"`

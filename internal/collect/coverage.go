@@ -49,7 +49,7 @@ type Cell struct {
 	Files    int           `json:"files"`              // taken
 	Bytes    int64         `json:"bytes"`              // taken
 	Left     int           `json:"left,omitempty"`     // there, but outside the window
-	Took     time.Duration `json:"took,omitempty"`     // nanoseconds
+	Took     time.Duration `json:"-"`                  // took_seconds in JSON
 	Unmet    []string      `json:"unmet,omitempty"`    // what the item needs and is not so
 	Together string        `json:"together,omitempty"` // whether its group is of one state
 	Notes    []string      `json:"notes,omitempty"`    // further reasons, one for each file that could not be taken (MaxNotes at most)
@@ -139,7 +139,7 @@ type Ran struct {
 	Line    string        `json:"line"`
 	Exit    int           `json:"exit"` // -1 when it did not end by itself
 	Started time.Time     `json:"started"`
-	Took    time.Duration `json:"took"`                    // nanoseconds
+	Took    time.Duration `json:"-"`                       // took_seconds in JSON
 	Output  string        `json:"output_sha256,omitempty"` // of its standard output, where that is compared later
 }
 

@@ -42,7 +42,7 @@ type Round struct {
 	Base     string        `json:"base,omitempty"`     // the same, but for the systems
 	Open     bool          `json:"open,omitempty"`     // left open for further passes
 	Baseline bool          `json:"baseline,omitempty"` // how the site was before a change, to compare with
-	Context  time.Duration `json:"context,omitempty"`  // extra time on both sides of the window
+	Context  time.Duration `json:"-"`                  // context_seconds in JSON: extra time on both sides of the window
 	Clocks   []Clock       `json:"clocks,omitempty"`
 	Reached  []Place       `json:"reached,omitempty"` // by which way each system was reached
 	Groups   []GroupResult `json:"groups,omitempty"`  // what the ask demands together

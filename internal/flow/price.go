@@ -1,6 +1,7 @@
 package flow
 
 import (
+	"encoding/json"
 	"sort"
 	"time"
 
@@ -13,7 +14,7 @@ type Price struct {
 	Items    []ItemPrice   `json:"items"` // the dearest first
 	Bytes    int64         `json:"bytes"`
 	HourMore int64         `json:"hour_more"` // bytes that a window which begins an hour earlier would add
-	Took     time.Duration `json:"took"`      // about how long it would take, in nanoseconds; 0 when nothing was measured
+	Took     time.Duration `json:"-"`         // about how long it would take, about_seconds in JSON; 0 when nothing was measured
 	Loses    *Loss         `json:"soonest_lost,omitempty"`
 }
 
@@ -22,7 +23,7 @@ type ItemPrice struct {
 	Item     string        `json:"item"`
 	Bytes    int64         `json:"bytes"`
 	HourMore int64         `json:"hour_more"`
-	Took     time.Duration `json:"took"` // about, in nanoseconds
+	Took     time.Duration `json:"-"` // about_seconds in JSON
 }
 
 // Loss is the log that will lose its oldest lines soonest.
@@ -106,4 +107,22 @@ func soonestLost(entries []collect.Entry, now time.Time) *Loss {
 		}
 	}
 	return best
+}
+
+// MarshalJSON writes a price with its time in seconds.
+func (p Price) MarshalJSON() ([]byte, error) {
+	type plain Price
+	return json.Marshal(struct {
+		plain
+		About float64 `json:"about_seconds"`
+	}{plain(p), p.Took.Seconds()})
+}
+
+// MarshalJSON writes the share of an item with its time in seconds.
+func (p ItemPrice) MarshalJSON() ([]byte, error) {
+	type plain ItemPrice
+	return json.Marshal(struct {
+		plain
+		About float64 `json:"about_seconds"`
+	}{plain(p), p.Took.Seconds()})
 }

@@ -86,7 +86,10 @@ func TestAPasswordIsAskedFor(t *testing.T) {
 
 	_, d, s = standIn(t, nil)
 	s.SSH.Password, answer, asked = "", "mistyped", nil
-	d.Password = func(system, account string) ([]byte, error) { asked = append(asked, system); return []byte(answer), nil }
+	d.Password = func(system, account string) ([]byte, error) {
+		asked = append(asked, system)
+		return []byte(answer), nil
+	}
 	for range 3 {
 		_, err := d.Open(context.Background(), s)
 		require.ErrorIs(t, err, reach.ErrLogin)
