@@ -18,6 +18,7 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 	"golang.org/x/crypto/ssh/agent"
 
 	"envask/internal/casefile"
@@ -142,7 +143,7 @@ Begin with: envask demo`,
 	for _, c := range commands() {
 		root.AddCommand(c(s))
 	}
-	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error { return usage(c, err) })
+	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error { return usage(c, nearFlag(c, err)) })
 	root.CompletionOptions.DisableDefaultCmd = true
 	wrapArgs(root)
 	return root
@@ -151,6 +152,20 @@ Begin with: envask demo`,
 // usage makes an error of class Usage that says where the help is.
 func usage(c *cobra.Command, err error) error {
 	return &fault.Error{Class: fault.Usage, Err: err, Hint: c.CommandPath() + " --help shows how it is used"}
+}
+
+// nearFlag proposes the flag that an unknown one looks like.
+func nearFlag(c *cobra.Command, err error) error {
+	var unknown *pflag.NotExistError
+	if !errors.As(err, &unknown) || len(unknown.GetSpecifiedName()) < 2 {
+		return err
+	}
+	var known []string
+	c.Flags().VisitAll(func(f *pflag.Flag) { known = append(known, f.Name) })
+	if near := keyfile.Nearest(unknown.GetSpecifiedName(), known); near != "" {
+		return fmt.Errorf("%w; did you mean --%s?", err, near)
+	}
+	return err
 }
 
 // wrapArgs makes sure that wrong arguments count as wrong usage.

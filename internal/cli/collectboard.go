@@ -90,7 +90,7 @@ func (b *collectBoard) event(e any) {
 		if e.DryRun {
 			doing = "looking at"
 		}
-		b.board.Above(doing+" %d %s, %d items, depth %s", e.Systems, one(e.Systems, "system", "systems"), e.Cells, e.Depth)
+		b.board.Above(doing+" %d %s, %d %s, depth %s", e.Systems, one(e.Systems, "system", "systems"), e.Cells, one(e.Cells, "item", "items"), e.Depth)
 		b.total()
 	case flow.Note:
 		b.board.Above("note: %s", term.Clean(e.Text))

@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 
 	"envask/internal/cli/term"
@@ -84,6 +85,7 @@ func fold(cov collect.Coverage) []folded {
 		first.systems = append(first.systems, r.System)
 		first.Files, first.Bytes = first.Files+r.Files, first.Bytes+r.Bytes
 	}
+	slices.SortStableFunc(out, func(a, b folded) int { return min(len(a.systems), 1) - min(len(b.systems), 1) }) // shared rows come last
 	return out
 }
 

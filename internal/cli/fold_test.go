@@ -26,10 +26,10 @@ func TestManySystemsWithOneReasonAreOneRow(t *testing.T) {
 	cov = append(cov, collect.Cell{System: "fare", Item: "log", State: collect.Denied, Code: collect.CodeLogin, Reason: "login refused"})
 	rows := fold(cov)
 	require.Len(t, rows, 22)
-	r := rows[20]
+	r := rows[21]
 	require.Equal(t, "290 systems", r.system())
 	require.Equal(t, "2 items *", r.item())
 	require.Equal(t, "no connection to …: refused; is NAME up? (gate-10, gate-11, gate-12, gate-13, gate-14, gate-15, gate-16, gate-17 and 282 more (--each lists them))", r.reason())
-	require.Equal(t, "fare", rows[21].system())
+	require.Equal(t, "fare", rows[20].system())
 	require.Len(t, (&session{each: true}).folded(cov), len(cov))
 }

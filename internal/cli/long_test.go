@@ -218,7 +218,7 @@ func TestInterruptIsClean(t *testing.T) {
 		s.Commands["boardingctl status --all"] = standin.GateCommands(2)["boardingctl status --all"]
 	})
 	out := must(t, envask("collect"))
-	require.Contains(t, out, "going on with an unfinished round")
+	require.Contains(t, out, "resuming the unfinished round")
 	require.Contains(t, out, "round r1: ")
 }
 

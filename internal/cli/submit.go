@@ -32,6 +32,11 @@ that it is not whole, is compared, and then gets its final name. The receipt say
 connection is lost, it is tried again, and goes on where it stopped if the other side can do that; after a crash --resume
 does the same. --confirm sends nothing and asks the other side again whether what the receipts say is there.
 
+The login of a route stands in credentials.yaml in the home, bound to the route and its host:
+  credentials:
+    - {route: desk, host: desk.ostrevane.example, user: intake, key: ~/.ssh/desk}
+    - {route: upload, host: files.ostrevane.example, token: env:UPLOAD_TOKEN}
+
 With --ask an archive is sent where its case is not, such as on a jump host: carry it there with the file beside it that ends
 in .carry.json, and bring the receipt back with envask add.`,
 		Args: cobra.MaximumNArgs(1),

@@ -192,12 +192,24 @@ func reasonOf(e Entry) string {
 	case e.Reason == "" || e.State == Taken:
 		return e.Reason
 	}
-	return e.Source + ": " + e.Reason
+	return e.called() + ": " + e.Reason
 }
+
+// called is how a reason names what an entry is of: a script goes by its first line.
+func (e Entry) called() string {
+	first, _, more := strings.Cut(e.Source, "\n")
+	if e.Command == nil && !more || len(first) <= maxCalled && !more {
+		return e.Source
+	}
+	return strings.ToValidUTF8(first[:min(len(first), maxCalled)], "") + " …"
+}
+
+// maxCalled bounds how much of a command line stands in a reason, in bytes.
+const maxCalled = 60
 
 func addNote(cell *Cell, e Entry) {
 	if len(cell.Notes) < MaxNotes {
-		cell.Notes = append(cell.Notes, strings.TrimSuffix(e.Source+": "+e.Reason, ": "))
+		cell.Notes = append(cell.Notes, strings.TrimSuffix(e.called()+": "+e.Reason, ": "))
 	}
 }
 

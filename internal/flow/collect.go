@@ -79,6 +79,9 @@ func (a *App) request(c *casefile.Case, k *ask.Ask, s *site.Site, q CollectReque
 		Free: func() int64 { return freeSpace(c.Dir) }}
 	for _, name := range q.Sets {
 		set := k.Set(name)
+		if set == nil && len(k.Sets) == 0 {
+			return req, fault.New(fault.Usage, "--set", name, "the ask "+k.Name+" has no sets", "choose items: --item ID")
+		}
 		if set == nil {
 			return req, fault.New(fault.Usage, "collect", "", fmt.Sprintf("there is no set %q in %s; known: %s", name, k.File, strings.Join(setNames(k), ", ")), "")
 		}

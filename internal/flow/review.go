@@ -294,7 +294,7 @@ func (v *Review) unmask(c *casefile.Case) {
 // reviewRecord reads what packing kept about an archive.
 func (a *App) reviewRecord(c *casefile.Case, file string) (string, *reviewRecord, error) {
 	if file == "" {
-		last, err := lastPacked(c)
+		last, err := lastPacked(c, "review")
 		if err != nil {
 			return "", nil, err
 		}

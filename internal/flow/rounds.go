@@ -23,7 +23,7 @@ import (
 // what a vendor has from another round already.
 
 // chooseRound gives one finished round of a case; "" is the newest.
-func chooseRound(c *casefile.Case, id string) (*collect.Round, error) {
+func chooseRound(c *casefile.Case, id, flag string) (*collect.Round, error) {
 	rounds, err := collect.Rounds(c)
 	if err != nil {
 		return nil, fault.Wrap("read the rounds", c.Name, err)
@@ -43,14 +43,14 @@ func chooseRound(c *casefile.Case, id string) (*collect.Round, error) {
 	if len(rounds) == 0 {
 		return nil, fault.New(fault.Usage, "pack", c.Name, "nothing was collected yet", "run envask collect first")
 	}
-	return nil, fault.New(fault.Usage, "--round", id, "there is no such round", "envask show lists them")
+	return nil, fault.New(fault.Usage, flag, id, "there is no such round", "envask show lists them")
 }
 
 // chooseRounds gives the rounds to pack in their order, the newest last.
 func chooseRounds(c *casefile.Case, ids []string) ([]*collect.Round, error) {
 	var out []*collect.Round
 	for _, id := range ids {
-		r, err := chooseRound(c, strings.TrimSpace(id))
+		r, err := chooseRound(c, strings.TrimSpace(id), "--round")
 		if err != nil {
 			return nil, err
 		}
@@ -153,7 +153,7 @@ func (p *packing) loadRounds() (err error) {
 
 // chooseSince takes the round of which the vendor is said to have the archive. Whether he has it, the ledger decides.
 func (p *packing) chooseSince() (err error) {
-	if p.since, err = chooseRound(p.c, p.q.NewSince); err != nil {
+	if p.since, err = chooseRound(p.c, p.q.NewSince, "--new-since"); err != nil {
 		return err
 	}
 	if p.since.Number() >= p.rounds[0].Number() {

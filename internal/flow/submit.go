@@ -244,7 +244,7 @@ func chooseRoute(k *ask.Ask, name string) (ask.Route, error) {
 }
 
 // lastPacked gives the path of the archive that was packed last.
-func lastPacked(c *casefile.Case) (string, error) {
+func lastPacked(c *casefile.Case, op string) (string, error) {
 	name := ""
 	err := c.ReadLedger(func(r casefile.Record) error {
 		if r.Kind != kindPacked {
@@ -258,7 +258,7 @@ func lastPacked(c *casefile.Case) (string, error) {
 		return nil
 	})
 	if err == nil && name == "" {
-		return "", fault.New(fault.Usage, "submit", c.Name, "nothing was packed yet", "run envask pack first")
+		return "", fault.New(fault.Usage, op, c.Name, "nothing was packed yet", "run envask pack first")
 	}
 	return filepath.Join(c.OutDir(), filepath.Base(name)), err
 }

@@ -23,7 +23,7 @@ import (
 func (a *App) mayGo(ctx context.Context, c *casefile.Case, k *ask.Ask, routes []ask.Route, inTurn bool, q SubmitRequest) ([]ask.Route, *archive.Report, *sealedRecord, error) {
 	file := q.Archive
 	if file == "" {
-		last, err := lastPacked(c)
+		last, err := lastPacked(c, "submit")
 		if err != nil {
 			return nil, nil, nil, err
 		}

@@ -202,8 +202,8 @@ func kindName(n *yaml.Node) string {
 	return "something else"
 }
 
-// nearest gives the known key that looks most like an unknown one, or "".
-func nearest(unknown string, known []string) string {
+// Nearest gives the known key that looks most like an unknown one, or "".
+func Nearest(unknown string, known []string) string {
 	best, bestDistance := "", 4
 	for _, k := range known {
 		d := levenshtein.Distance(strings.ToLower(unknown), k, nil)
@@ -216,7 +216,7 @@ func nearest(unknown string, known []string) string {
 
 // DidYouMean gives ", did you mean X?" when a known word looks much like an unknown one, or "".
 func DidYouMean(unknown string, known []string) string {
-	if near := nearest(unknown, known); near != "" {
+	if near := Nearest(unknown, known); near != "" {
 		return ", did you mean " + near + "?"
 	}
 	return ""

@@ -260,7 +260,7 @@ func (m *Map) Done() {
 		if m.read[k.Value] {
 			continue
 		}
-		if near := nearest(k.Value, known); near != "" {
+		if near := Nearest(k.Value, known); near != "" {
 			m.file.add(k.Line, k.Column, fmt.Sprintf("unknown key %q; did you mean %q?", k.Value, near))
 		} else {
 			m.file.add(k.Line, k.Column, fmt.Sprintf("unknown key %q; known here: %s", k.Value, strings.Join(known, ", ")))

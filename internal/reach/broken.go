@@ -21,7 +21,7 @@ func Broken(err error) bool {
 func MayHeal(err error) bool {
 	var dns *net.DNSError
 	switch {
-	case err == nil, errors.Is(err, context.Canceled), errors.Is(err, ErrHostKey), errors.Is(err, ErrLogin):
+	case err == nil, errors.Is(err, context.Canceled), errors.Is(err, ErrHostKey), errors.Is(err, ErrLogin), errors.Is(err, ErrNotSSH):
 		return false
 	case errors.As(err, &dns):
 		return dns.IsTimeout || dns.IsTemporary

@@ -1,6 +1,7 @@
 package reach
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -274,7 +275,8 @@ func (d *Dialer) handshake(ctx context.Context, conn net.Conn, addr string, conf
 	defer cancel()
 	stop := context.AfterFunc(inTime, func() { conn.Close() })
 	defer stop()
-	c, chans, reqs, err := ssh.NewClientConn(conn, addr, config)
+	heard := &hearing{Conn: conn}
+	c, chans, reqs, err := ssh.NewClientConn(heard, addr, config)
 	stop()
 	if err != nil {
 		conn.Close()
@@ -284,9 +286,35 @@ func (d *Dialer) handshake(ctx context.Context, conn net.Conn, addr string, conf
 		if errors.Is(context.Cause(inTime), ErrSilent) {
 			return nil, fmt.Errorf("%w within %s", ErrSilent, ConnectTimeout)
 		}
-		return nil, err
+		return nil, heard.explain(err)
 	}
 	return ssh.NewClient(c, chans, reqs), nil
+}
+
+// hearing keeps the first bytes that a server says: what is no SSH server shows it there.
+type hearing struct {
+	net.Conn
+	first []byte
+}
+
+// heardMost is how much of it is kept, in bytes.
+const heardMost = 60
+
+func (h *hearing) Read(b []byte) (int, error) {
+	n, err := h.Conn.Read(b)
+	if left := heardMost - len(h.first); left > 0 {
+		h.first = append(h.first, b[:min(n, left)]...)
+	}
+	return n, err
+}
+
+// explain says what answered where a handshake failed because that is no SSH server (RFC 4253, section 4.2).
+func (h *hearing) explain(err error) error {
+	if len(h.first) == 0 || bytes.HasPrefix(h.first, []byte("SSH-")) || bytes.Contains(h.first, []byte("\nSSH-")) || refusedLogin(err) {
+		return err
+	}
+	line, _, _ := bytes.Cut(h.first, []byte("\n"))
+	return fmt.Errorf("%w: it answers %q", ErrNotSSH, strings.TrimSpace(string(line)))
 }
 
 func (d *Dialer) explain(s *site.System, user string, err error) error {
@@ -302,7 +330,15 @@ func (d *Dialer) explain(s *site.System, user string, err error) error {
 		return &fault.Error{Target: s.Name, Err: fmt.Errorf("%w for %s at %s", ErrLogin, user, s.SSH.Host),
 			Hint: "check the user name and the key or password in the systems file; a refused password is not tried again in this run"}
 	}
-	return &fault.Error{Target: s.Name, Err: fmt.Errorf("%w to %s: %w", ErrConnection, s.SSH.Host, err)}
+	at := s.SSH.Host
+	if s.SSH.Port > 0 {
+		at = net.JoinHostPort(at, strconv.Itoa(s.SSH.Port))
+	}
+	hint := ""
+	if errors.Is(err, ErrNotSSH) {
+		hint = "check the port in the systems file"
+	}
+	return &fault.Error{Target: s.Name, Err: fmt.Errorf("%w to %s: %w", ErrConnection, at, err), Hint: hint}
 }
 
 // methods lists the ways to log in, key before agent before password, and a function that is told how it went.
@@ -361,7 +397,7 @@ func (d *Dialer) methods(s *site.System, r sshRoute) ([]ssh.AuthMethod, func(err
 		}
 	}
 	if len(out) == 0 {
-		return nil, nil, &fault.Error{Target: s.Name, Err: errors.New("there is no key, agent or password to log in with"),
+		return nil, nil, &fault.Error{Target: s.Name, Err: ErrNoLogin,
 			Hint: "give key: or password: in the systems file, or start an SSH agent"}
 	}
 	return out, done, nil

@@ -6,6 +6,7 @@ import (
 	"crypto/rand"
 	"encoding/pem"
 	"fmt"
+	"net"
 	"os"
 	"path/filepath"
 	"sync"
@@ -14,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/crypto/ssh"
 
+	"envask/internal/fault"
 	"envask/internal/reach"
 	"envask/internal/site"
 	"envask/internal/standin"
@@ -156,4 +158,28 @@ func splitLines(s string) (out []string) {
 		s = s[min(i+1, len(s)):]
 	}
 	return out
+}
+
+// What answers on a port that is no SSH server's is said, with host and port, and is not tried again.
+func TestWhatAnswersOnAWrongPort(t *testing.T) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer l.Close()
+	go func() {
+		for {
+			c, err := l.Accept()
+			if err != nil {
+				return
+			}
+			_, _ = c.Write([]byte("220 mail.merrowick.example ESMTP\r\n"))
+			c.Close()
+		}
+	}()
+	_, d, s := standIn(t, nil)
+	s.SSH.Port = l.Addr().(*net.TCPAddr).Port
+	_, err = d.Open(context.Background(), s)
+	require.ErrorIs(t, err, reach.ErrNotSSH)
+	require.ErrorContains(t, err, fmt.Sprintf("127.0.0.1:%d: this is no SSH server: it answers \"220 mail.merrowick.example ESMTP\"", s.SSH.Port))
+	require.Contains(t, fault.HintOf(err), "check the port")
+	require.False(t, reach.MayHeal(err))
 }

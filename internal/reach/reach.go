@@ -55,6 +55,8 @@ const ConnectTimeout = 15 * time.Second
 
 // What a caller may act on.
 var (
+	ErrNoLogin    = errors.New("there is no key, agent or password to log in with")
+	ErrNotSSH     = errors.New("this is no SSH server")
 	ErrHostKey    = errors.New("the host key is not trusted")
 	ErrLogin      = errors.New("login refused")
 	ErrConnection = errors.New("no connection")

@@ -39,7 +39,7 @@ func NewProver(c Config) *Prover {
 	p := &Prover{config: c}
 	word := func(n int) string { return pick(n, "abcdefghjkmnpqrstuvwxyz") }
 	mixed := func(n int) string {
-		return pick(n, "abcdefghjkmnpqrstuvwxyz") + pick(n-1, "ABCDEFGHJKMNPQRSTUVWXYZ23456789") + pick(1, "23456789")
+		return pick(n, "abcdefghjkmnpqrstuvwxyz") + pick(n-2, "ABCDEFGHJKMNPQRSTUVWXYZ23456789") + pick(1, "ABCDEFGHJKMNPQRSTUVWXYZ") + pick(1, "23456789")
 	}
 	add := func(rule string, class Class, format, value string) {
 		if !c.keeps(class, rule) {

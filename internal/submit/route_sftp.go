@@ -47,7 +47,7 @@ func openSFTP(ctx context.Context, name string, u *url.URL, m *Means) (Route, er
 	}
 	sys, err := m.Dialer.OpenSSH(ctx, s)
 	if err != nil {
-		return nil, err
+		return nil, aboutCredentials(err, name, u.Hostname())
 	}
 	r := &sftpRoute{sys: sys, client: sys.Files(), dir: u.Path, readBack: m.ReadBack}
 	r.server = fmt.Sprintf("%s:%d, %s, host key %s", s.SSH.Host, s.SSH.Port, sys.Identity(), m.Dialer.Fingerprint(name))
@@ -61,6 +61,16 @@ func openSFTP(ctx context.Context, name string, u *url.URL, m *Means) (Route, er
 		return nil, fault.New(fault.Failed, "route", name, fmt.Sprintf("the folder %s is not there on %s", r.dir, s.SSH.Host), "check the route's address with the vendor")
 	}
 	return r, nil
+}
+
+// aboutCredentials says where the login of a route stands, in an error that speaks of a system's.
+func aboutCredentials(err error, route, host string) error {
+	var f *fault.Error
+	if !errors.As(err, &f) || !errors.Is(err, reach.ErrLogin) && !errors.Is(err, reach.ErrNoLogin) {
+		return err
+	}
+	f.Hint = fmt.Sprintf("write the login into credentials.yaml in the home: {route: %s, host: %s, user: NAME, key: FILE} or password: env:NAME; or start an SSH agent", route, host)
+	return err
 }
 
 func (r *sftpRoute) Place(name string) (final, part string) {
