@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -24,6 +25,12 @@ func newAsk(s *session) *cobra.Command {
 	return c
 }
 
+// schemaFile is how the schema of asks is called beside an ask, and editorLine the first line by which editors find it.
+const (
+	schemaFile = "ask.schema.json"
+	editorLine = "# yaml-language-server: $schema=" + schemaFile + "\n"
+)
+
 func newAskNew(s *session) *cobra.Command {
 	return &cobra.Command{
 		Use:   "new FILE",
@@ -37,7 +44,7 @@ func newAskNew(s *session) *cobra.Command {
 			if err != nil {
 				return &fault.Error{Class: fault.Usage, Err: err}
 			}
-			_, err = f.Write(ask.Template)
+			_, err = f.WriteString(editorLine + string(ask.Template))
 			if e := f.Close(); err == nil {
 				err = e
 			}
@@ -45,6 +52,13 @@ func newAskNew(s *session) *cobra.Command {
 				return fault.Wrap("write", args[0], err)
 			}
 			s.screen.Print("wrote %s", term.Clean(args[0]))
+			beside := filepath.Join(filepath.Dir(args[0]), schemaFile)
+			if _, err := os.Lstat(beside); os.IsNotExist(err) {
+				if err := os.WriteFile(beside, ask.Schema, 0o644); err != nil { // #nosec G306 -- a schema holds no secret
+					return fault.Wrap("write", beside, err)
+				}
+				s.screen.Print("wrote %s, by which editors complete and check it", term.Clean(beside))
+			}
 			s.next("ask check " + args[0])
 			return nil
 		},
@@ -56,7 +70,8 @@ func newAskSchema(s *session) *cobra.Command {
 		Use:   "schema [ask|systems]",
 		Short: "Print the JSON Schema of an input file, for editors",
 		Long: `Print the JSON Schema (draft 2020-12) of asks or of systems files. Editors that know it complete keys and mark mistakes while
-you type: save it, and name it in the first line of the file, as the editor wants it.`,
+you type: save it, and name it in the first line of the file:
+  # yaml-language-server: $schema=ask.schema.json`,
 		Args:      cobra.MatchAll(cobra.MaximumNArgs(1), cobra.OnlyValidArgs),
 		ValidArgs: []string{"ask", "systems"},
 		RunE: func(_ *cobra.Command, args []string) error {

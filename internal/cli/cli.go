@@ -93,9 +93,20 @@ func (r *resultWriter) Write(b []byte) (int, error) {
 
 // commands is the ordered table of commands, which is also the order of the help. It is a function because the demo, one of
 // them, runs the others.
-func commands() []func(*session) *cobra.Command {
-	return []func(*session) *cobra.Command{
-		newOpen, newProbe, newCollect, newReview, newPack, newVerify, newSubmit, newAdd, newCases, newShow, newReveal, newCompare, newTidy, newRun, newRedact, newTimes, newAsk, newRepair, newDemo, newVersion,
+// group is a heading of the help with its commands.
+type group struct {
+	title    string
+	commands []func(*session) *cobra.Command
+}
+
+// groups are the commands in the order of the work.
+func groups() []group {
+	return []group{
+		{"Prepare:", []func(*session) *cobra.Command{newDemo, newAsk}},
+		{"Work on a case:", []func(*session) *cobra.Command{newOpen, newProbe, newCollect, newPack, newReview, newVerify, newSubmit, newRun}},
+		{"Afterwards:", []func(*session) *cobra.Command{newAdd, newReveal, newCompare, newTidy, newRepair}},
+		{"Look:", []func(*session) *cobra.Command{newCases, newShow}},
+		{"Without a case:", []func(*session) *cobra.Command{newRedact, newTimes, newVersion}},
 	}
 }
 
@@ -140,9 +151,19 @@ Begin with: envask demo`,
 	f.BoolVar(&s.common.verbose, "verbose", false, "say more about what is done")
 	f.BoolVar(&s.common.noColor, "no-color", false, "no colours")
 	f.BoolVar(&s.common.yes, "yes", false, "answer yes to a large estimate, to the last question before sending, and to what tidy would remove")
-	for _, c := range commands() {
-		root.AddCommand(c(s))
+	cobra.EnableCommandSorting = false // the order is that of the work
+	for _, g := range groups() {
+		root.AddGroup(&cobra.Group{ID: g.title, Title: g.title})
+		for _, newCommand := range g.commands {
+			c := newCommand(s)
+			c.GroupID = g.title
+			root.AddCommand(c)
+		}
 	}
+	root.SetHelpCommandGroupID(groups()[len(groups())-1].title)
+	root.Version = Version
+	root.Flags().Bool("version", false, "print the version") // without the short form that Cobra gives it
+	root.SetVersionTemplate("envask {{.Version}}\n")
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error { return usage(c, nearFlag(c, err)) })
 	root.CompletionOptions.DisableDefaultCmd = true
 	wrapArgs(root)

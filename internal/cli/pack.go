@@ -194,6 +194,9 @@ func (s *session) drawPacked(p *flow.Packed) {
 	for _, o := range p.OpaqueOut {
 		s.screen.Print("  %s %s", s.screen.Paint(term.Warn, "left out, unreadable:"), term.Clean(o))
 	}
+	if len(p.OpaqueOut) > 0 {
+		s.screen.Say("hint: %s", s.withCase("envask pack --opaque ITEM sends what is unreadable as it is"))
+	}
 	for _, o := range p.OpaqueIn {
 		s.screen.Print("  %s %s", s.screen.Paint(term.Warn, "went unread, on your word:"), term.Clean(o))
 	}

@@ -56,10 +56,11 @@ func (p *packing) manifest(written []archive.Written, byName map[string]*piece) 
 		m.Reached = append(m.Reached, r)
 	}
 	m.Answers = p.brief().Answers
+	texts := p.vendorText(e)
 	for _, out := range written {
 		x := byName[out.Name]
 		f := archive.File{Path: out.Name, Round: p.roundOf(x.round), System: x.entry.System, Item: x.entry.Item, Source: e.String(x.entry.Source), State: x.entry.State,
-			How: how(e.String(x.entry.Reason), x.result.Note), SizeThere: x.entry.Size, SizeTaken: x.entry.Bytes, Size: out.Size, SHA256: out.SHA256,
+			How: how(texts.reason(x.entry.System, x.entry.Reason), x.result.Note), SizeThere: x.entry.Size, SizeTaken: x.entry.Bytes, Size: out.Size, SHA256: out.SHA256,
 			Modified: x.entry.ModTime, First: x.entry.First, Last: x.entry.Last, Cut: x.entry.Cut, Form: x.form, Findings: x.result.Counts}
 		if x.renamed {
 			f.How = how(f.How, "it has another name here, since not every system can hold its own")
@@ -166,9 +167,26 @@ func how(reason, note string) string {
 	return reason + note
 }
 
+// sizesIn gives the size of each item in the archive, in bytes after redaction.
+func (p *packing) sizesIn(m *archive.Manifest) map[cellKey]int64 {
+	sizes, byPath := map[cellKey]int64{}, map[string]int64{}
+	for i := range m.Files {
+		f := &m.Files[i]
+		sizes[cellKey{f.System, f.Item}] += f.Size
+		byPath[f.Path] = f.Size
+	}
+	for _, a := range p.also { // one file that several items name
+		if a.Item != a.in.entry.Item {
+			sizes[cellKey{a.System, a.Item}] += byPath[a.in.path]
+		}
+	}
+	return sizes
+}
+
 func (p *packing) leftOut(m *archive.Manifest, e *redact.Engine) {
+	texts := p.vendorText(e)
 	for _, l := range p.left {
-		l.Source, l.Reason = e.String(l.Source), e.String(l.Reason)
+		l.Source, l.Reason = e.String(l.Source), texts.reason(l.System, l.Reason)
 		m.LeftOut = append(m.LeftOut, l)
 	}
 	for _, x := range p.pieces {
@@ -221,24 +239,28 @@ func (p *packing) coverage(m *archive.Manifest, e *redact.Engine) (err error) {
 			opaque[[2]string{x.entry.System, x.entry.Item}]++
 		}
 	}
+	texts, sizes := p.vendorText(e), p.sizesIn(m)
 	for _, cell := range p.joinedCoverage() {
 		if n := opaque[[2]string{cell.System, cell.Item}]; n > 0 {
 			cell.Files -= n
 			cell.State, cell.Code = collect.Refused, codeOpaque
-			cell.Reason = fmt.Sprintf("%d opaque %s left out; --opaque %s sends %s unread", n, plural(n, "file was", "files were"), cell.Item, plural(n, "it", "them"))
+			cell.Reason = fmt.Sprintf("%d opaque %s left out: redaction cannot read %s", n, plural(n, "file was", "files were"), plural(n, "it", "them"))
 		}
 		if slices.Contains(p.q.Without, cell.Item) {
 			cell.State, cell.Code, cell.Files, cell.Bytes, cell.Reason = collect.Skipped, codeLeftOut, 0, 0, withoutReason
 		}
-		cell.Reason = e.String(cell.Reason)
+		cell.Reason = texts.reason(cell.System, cell.Reason)
 		notes := make([]string, len(cell.Notes))
 		for i, n := range cell.Notes {
-			notes[i] = e.String(n)
+			notes[i] = texts.reason(cell.System, n)
 		}
 		cell.Notes = notes
 		unmet := make([]string, len(cell.Unmet))
 		for i, n := range cell.Unmet {
-			unmet[i] = e.String(n)
+			unmet[i] = texts.reason(cell.System, n)
+		}
+		if size, packed := sizes[cellKey{cell.System, cell.Item}]; packed {
+			cell.Bytes = size
 		}
 		cell.Unmet, cell.Together = unmet, e.String(cell.Together)
 		m.Coverage = append(m.Coverage, cell)

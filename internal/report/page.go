@@ -7,6 +7,7 @@ import (
 	"encoding/base64"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
 	g "maragu.dev/gomponents"
@@ -14,6 +15,7 @@ import (
 
 	"envask/internal/archive"
 	"envask/internal/brief"
+	"envask/internal/collect"
 )
 
 //go:embed page.css
@@ -134,9 +136,6 @@ func (v *view) window() string {
 	return v.Window.Text + ", and " + v.Window.Extra + " more on both sides"
 }
 
-// mostStill is how many files with values still there the page names; the manifest has all.
-const mostStill = 50
-
 // verdicts are what the reader has to know before anything else.
 func (v *view) verdicts() g.Node {
 	var out g.Group
@@ -145,23 +144,71 @@ func (v *view) verdicts() g.Node {
 	}
 	if v.Complete {
 		out = append(out, verdict("", g.Text("Everything that the ask "), h.B(g.Text(v.Ask)), g.Text(" requires is here"), g.If(v.NewSince != "", g.Text(" or there")), g.Text(".")))
-	} else {
-		out = append(out, verdict("lacking", h.B(g.Text("This archive lacks something that the ask "+v.Ask+" requires:")), list(v.Lacking, plain)))
+	}
+	return append(out, v.wrong())
+}
+
+// mostWrong bounds each list in the box of what is wrong.
+const mostWrong = 30
+
+// wrong is the one box of what is not as it should be: what is required and lacks first.
+func (v *view) wrong() g.Node {
+	var out g.Group
+	class := "heed"
+	if !v.Complete {
+		class = "lacking"
+		out = append(out, h.P(h.B(g.Text("This archive lacks something that the ask "+v.Ask+" requires:"))), list(bounded(v.Lacking), plain))
 	}
 	for _, r := range v.Window.Remarks {
-		out = append(out, verdict("heed", g.Text(r)))
+		out = append(out, h.P(g.Text(r)))
+	}
+	var others []string
+	for _, c := range v.Coverage {
+		switch c.State {
+		case collect.Missing, collect.Denied, collect.Refused, collect.Failed, collect.TimedOut:
+			if !c.Lacking() {
+				others = append(others, strings.TrimSuffix(fmt.Sprintf("%s on %s: %s: %s", c.Item, orElse(c.System, "no system"), c.State, c.Reason), ": "))
+			}
+		}
+	}
+	if len(others) > 0 {
+		out = append(out, h.P(h.B(g.Text("Wanted, and not here:"))), list(bounded(others), plain))
+	}
+	if n := v.stayedBehind(); n > 0 {
+		out = append(out, h.P(g.Text(fmt.Sprintf("%s stayed out of the archive: ", files(n))), h.A(h.Href("#left-out"), g.Text("the list")), g.Text(".")))
 	}
 	if len(v.Redaction.Opaque) > 0 {
-		out = append(out, verdict("heed", h.B(g.Text("Not looked into:")), g.Text(" these files cannot be read by the redaction and are here on the engineer's word:"), list(v.Redaction.Opaque, code)))
+		out = append(out, h.P(h.B(g.Text("Not looked into:")), g.Text(" redaction cannot read these files; they are here on the engineer's word:")), list(bounded(v.Redaction.Opaque), code))
 	}
-	if n := len(v.Redaction.StillThere); n > 0 {
+	if len(v.Redaction.StillThere) > 0 {
 		var lines []string
-		for _, s := range v.Redaction.StillThere[:min(n, mostStill)] {
+		for _, s := range v.Redaction.StillThere {
 			lines = append(lines, s.Words())
 		}
-		out = append(out, verdict("heed", h.B(g.Text("Still there:")), g.Text(" values that were removed everywhere else stand in these files, which nobody redacted:"), list(lines, code)))
+		out = append(out, h.P(h.B(g.Text("Still there:")), g.Text(" values that were removed everywhere else stand in these files, which nobody redacted:")), list(bounded(lines), code))
 	}
-	return out
+	if len(out) == 0 {
+		return nil
+	}
+	return verdict(class, out...)
+}
+
+// stayedBehind counts what was collected and is not in the archive.
+func (v *view) stayedBehind() (n int) {
+	for _, l := range v.LeftOut {
+		if l.State == collect.Refused && l.Size > 0 {
+			n++
+		}
+	}
+	return n
+}
+
+// bounded cuts a list; the manifest has all of it.
+func bounded(lines []string) []string {
+	if len(lines) <= mostWrong {
+		return lines
+	}
+	return append(slices.Clone(lines[:mostWrong]), fmt.Sprintf("and %d more (all in %s)", len(lines)-mostWrong, archive.ManifestName))
 }
 
 func (v *view) writeUp() g.Node {

@@ -23,7 +23,7 @@ func Text() string {
 		Coverage: collect.Coverage{{System: "", Item: "-"}},
 		Files: []archive.File{{System: "-", Round: "-", Findings: redact.Counts{"-": 1}, Cut: &collect.CutInfo{Lines: 1, Of: 1, First: at, Last: at, Unpacked: "-"}},
 			{System: "-", State: collect.Cut, Path: "-", First: at, Last: at}},
-		LeftOut:   []archive.LeftOut{{}},
+		LeftOut:   []archive.LeftOut{{State: collect.Refused, Size: 1}, {State: collect.Refused, Size: 1}},
 		Redaction: archive.Redaction{Findings: redact.Counts{}, Opaque: []string{"-"}, Disclosed: map[string]int{"-": 1}, Weaker: []string{"-"}, AsIs: []string{"-"}, StillThere: []archive.StillThere{{}}},
 	}
 	for _, s := range collect.States {
