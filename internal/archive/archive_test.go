@@ -207,7 +207,7 @@ func TestEveryDifferenceIsNamed(t *testing.T) {
 		bodies  []string
 		want    Difference
 	}{
-		{"missing", []tar.Header{file("t/SHA256SUMS")}, []string{sumOfA + "  x/a\n"}, Difference{"x/a", "missing", "stands in SHA256SUMS and is not there"}},
+		{"missing", []tar.Header{file("t/SHA256SUMS")}, []string{sumOfA + "  x/a\n"}, Difference{"x/a", "missing", "stands in SHA256SUMS and is missing"}},
 		{"extra", []tar.Header{file("t/a"), file("t/b"), file("t/SHA256SUMS")}, []string{"a", "b", sumOfA + "  a\n"}, Difference{"b", "extra", "does not stand in SHA256SUMS"}},
 		{"changed", []tar.Header{file("t/a"), file("t/SHA256SUMS")}, []string{"b", sumOfA + "  a\n"}, Difference{"a", "changed", "SHA-256 is not ca978112ca1bbdca…, as SHA256SUMS says"}},
 		{"twice", []tar.Header{file("t/a"), file("t/a"), file("t/SHA256SUMS")}, []string{"a", "a", sumOfA + "  a\n"}, Difference{"a", "extra", "is there twice"}},
@@ -219,7 +219,7 @@ func TestEveryDifferenceIsNamed(t *testing.T) {
 		{"link", []tar.Header{{Name: "t/l", Typeflag: tar.TypeSymlink, Linkname: "/etc/passwd"}, file("t/SHA256SUMS")}, []string{"", ""}, Difference{"t/l", "unsafe", "is not a regular file"}},
 		{"manifest only", []tar.Header{file("t/manifest.json"), file("t/SHA256SUMS")},
 			[]string{`{"files":[{"path":"systems/x","sha256":"00"}]}`, "43fddf6ed1d7ecb0fe2e9bb5c9b4d1b0a8e9c1f0a2a6f6ed06bfa6d8bb4b7b2e  manifest.json\n"},
-			Difference{"systems/x", "missing", "stands in manifest.json and is not there"}},
+			Difference{"systems/x", "missing", "stands in manifest.json and is missing"}},
 	} {
 		require.Contains(t, verify(t, tarball(t, c.headers, c.bodies)).Differences, c.want, c.name)
 	}

@@ -130,7 +130,7 @@ func (u *unpacking) file(name string, modified time.Time, r io.Reader) error {
 		return fmt.Errorf("%s: %w", name, err)
 	}
 	if u.left -= n; u.left < 0 {
-		return errors.New("it grows beyond measure when it is unpacked")
+		return errors.New("decompressed size exceeds the limit (possible decompression bomb)")
 	}
 	if modified.IsZero() {
 		return nil

@@ -125,7 +125,7 @@ func TestUnpackDamagedArchives(t *testing.T) {
 	_, err = Unpack(ctx, write(t, "tar", hostile), t.TempDir())
 	require.ErrorIs(t, err, context.Canceled)
 
-	// Growth beyond measure is stopped.
+	// Growth beyond the limit is stopped.
 	u := &unpacking{ctx: context.Background(), dir: t.TempDir(), left: 10}
-	require.ErrorContains(t, u.file("x", time.Time{}, strings.NewReader(strings.Repeat("y", 11))), "beyond measure")
+	require.ErrorContains(t, u.file("x", time.Time{}, strings.NewReader(strings.Repeat("y", 11))), "exceeds the limit")
 }

@@ -224,7 +224,7 @@ func (v *verifier) sumLine(n int, line []byte) {
 	s := v.index.find(name)
 	switch {
 	case s == nil:
-		v.missing(name, "stands in "+SumsName+" and is not there")
+		v.missing(name, "stands in "+SumsName+" and is missing")
 	case s.is&inSums != 0:
 		r.differ(name, "changed", "stands in "+SumsName+" twice")
 	default:

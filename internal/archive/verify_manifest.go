@@ -158,7 +158,7 @@ func (m *manifestReader) file(v *verifier, f *File) error {
 	s := v.index.find(f.Path)
 	switch {
 	case s == nil:
-		v.missing(f.Path, "stands in "+ManifestName+" and is not there")
+		v.missing(f.Path, "stands in "+ManifestName+" and is missing")
 	case s.is&inManifest != 0:
 		r.differ(f.Path, "changed", "stands in "+ManifestName+" twice")
 	case s.is&isOurs != 0:

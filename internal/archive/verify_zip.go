@@ -87,7 +87,7 @@ func nameThere(f io.ReaderAt, e *zip.File) (string, error) {
 	return string(name), err
 }
 
-// oddLayout walks over a ZIP file from front to back and says what in it belongs to no listed file; "" is nothing. A list at the end
+// oddLayout walks over a ZIP file from front to back and says what in belongs to no listed file; "" is nothing. A list at the end
 // alone decides what a program shows, so that anything could stand between and behind.
 func oddLayout(f io.ReaderAt, size int64, z *zip.Reader) string {
 	at := int64(0)

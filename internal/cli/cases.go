@@ -60,7 +60,7 @@ func newCases(s *session) *cobra.Command {
 	fl := c.Flags()
 	fl.StringVar(&f.Sort, "sort", "", "order: "+strings.Join(flow.CaseOrders(), ", ")+" (default: opened, the newest first)")
 	fl.StringVar(&f.State, "state", "", "only cases of this state: "+strings.Trim(fmt.Sprint(flow.States), "[]"))
-	fl.StringVar(&f.Vendor, "vendor", "", "only cases of vendors whose name holds this")
+	fl.StringVar(&f.Vendor, "vendor", "", "only cases whose vendor name contains this")
 	fl.StringVar(&since, "sent-since", "", "only cases of which something was sent since this time")
 	fl.BoolVar(&asCSV, "csv", false, "as comma-separated values (RFC 4180)")
 	fl.StringVar(&remove, "remove", "", "remove this case with its evidence, archives, receipts and ledger")

@@ -172,7 +172,7 @@ Begin with: envask demo`,
 
 // usage makes an error of class Usage that says where the help is.
 func usage(c *cobra.Command, err error) error {
-	return &fault.Error{Class: fault.Usage, Err: err, Hint: c.CommandPath() + " --help shows how it is used"}
+	return &fault.Error{Class: fault.Usage, Err: err, Hint: c.CommandPath() + " --help shows its usage"}
 }
 
 // nearFlag proposes the flag that an unknown one looks like.

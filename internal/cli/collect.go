@@ -16,8 +16,9 @@ func newCollect(s *session) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "collect",
 		Short: "Take what the ask names from the systems",
-		Long: `Take what the ask names from the systems of the site, many at once. Each collection is a round; an interrupted one is
-gone on with when the same is asked for again: what is there is not fetched anew, and a part of a file goes on from its last byte.`,
+		Long: `Take what the ask names from the systems of the site, many systems at once. Each collection is a round.
+Run the same command again to resume an interrupted round. Finished files are not fetched again; partial files continue where they
+stopped. --missing starts a round of what no round of the case has yet.`,
 		Example: `  envask collect --dry-run
   envask collect --note "after the restart" --depth deep
   envask collect --system gate-2 --item gate-log

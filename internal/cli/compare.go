@@ -20,10 +20,10 @@ func newCompare(s *session) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "compare [A] [B]",
 		Short: "Say what changed between two rounds, archives or folders",
-		Long: `Say what changed from A to B: which files are new, gone or changed, which keys of configuration have other values, and which
-versions and facts of the systems are others. A and B are rounds (r1, or 26031406/r2 of another case), archives, or folders of
-either. Without A it is the newest baseline of the site (collect --baseline; also one of an earlier case), or else the round
-before; without B the newest round. Of logs only the size is compared; secrets are said to have changed, and not shown.`,
+		Long: `Show what changed from A to B: new, removed and changed files, configuration keys with other values, and versions and facts of
+the systems. A and B are rounds (r1, or 26031406/r2 of another case), archives, or folders of either. The default for A is the
+newest baseline of the site (collect --baseline, also of an earlier case), else the round before B. The default for B is the newest
+round. Logs are compared by size only. Changed secrets are reported without their values.`,
 		Example: `  envask compare
   envask compare r1 r2
   envask compare baseline

@@ -68,7 +68,7 @@ func (s *session) drawCoverage(cov collect.Coverage, all bool) {
 			{Title: "reason", Wide: true, Least: 24}}, rows)
 	}
 	if hidden > 0 {
-		s.screen.Print("and %s cells that are taken or skipped (--verbose shows them)", number(hidden))
+		s.screen.Print("and %s cells that were taken or skipped (--verbose shows them)", number(hidden))
 	}
 	if notChosen > 0 {
 		s.screen.Print("and %s cells of systems or items that were not chosen", number(notChosen))

@@ -85,7 +85,7 @@ func demoSteps(files string) []demoStep {
 		{"How do the systems differ? Gate 2 is busy, runs an older agent, and its clock is wrong:", []string{"show", "--vitals"}},
 		{"What is different from before the upgrade?", []string{"compare", "baseline", "r1", "--system", "fare-1"}},
 		{"Keep secrets and people out of it, and package it:", []string{"pack"}},
-		{"Look at what was replaced, and stand for it:", []string{"review", "--approve"}},
+		{"Review what was replaced, then approve it:", []string{"review", "--approve"}},
 		{"Check the archive as the vendor would:", []string{"verify"}},
 		{"Send it, and keep the proof:", []string{"submit", "--yes"}},
 		{"What the case holds now:", []string{"show"}},
@@ -100,7 +100,7 @@ func routeSteps() []demoStep {
 		{"web", "Or by PUT:"},
 		{"folder", "Or into a WebDAV folder, which is made for the case:"},
 		{"form", "Or by its web form, with the fields filled in; the desk answers with a ticket:"},
-		{"upload", "Or by an upload that can be gone on with after a break:"},
+		{"upload", "Or by an upload that resumes after a break:"},
 		{"mail", "Or by mail, through the engineer's own server:"},
 		{"draft", "Or as a mail for the engineer's mail program:"},
 		{"page", "And where there is no interface at all, the fields of the vendor's page, ready to paste:"},
@@ -158,7 +158,7 @@ func clearDemo(dir string) error {
 	entries, err := os.ReadDir(dir)
 	if err == nil && len(entries) > 0 {
 		if _, err := os.Stat(filepath.Join(dir, demoMark)); err != nil {
-			return fault.New(fault.Usage, "demo", dir, "the folder is there and is not of an earlier demo", "choose another with --dir")
+			return fault.New(fault.Usage, "demo", dir, "the folder exists and was not created by envask demo", "choose another with --dir")
 		}
 		if err := os.RemoveAll(dir); err != nil {
 			return fault.Wrap("remove the earlier demo", dir, err)

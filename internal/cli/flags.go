@@ -19,7 +19,7 @@ func addWindow(c *cobra.Command, g *window.Given, zone *string) {
 	f := c.Flags()
 	f.StringArrayVar(&g.From, "from", nil, `begin of the window: 2026-03-14T06:12:00Z, "2026-03-14 06:12", 06:12 (today), "yesterday 22:00"; repeat for several spans`)
 	f.StringArrayVar(&g.To, "to", nil, "end of the window (default: now)")
-	f.StringVar(&g.Last, "last", "", "window from so long ago until now, such as 2h")
+	f.StringVar(&g.Last, "last", "", "window covering the last DURATION, such as 2h, such as 2h")
 	f.StringArrayVar(&g.Around, "around", nil, "moment in the middle of the window; repeat for several spans")
 	f.StringVar(&g.Margin, "margin", "", "with --around: time on each side (default 30m)")
 	f.StringVar(zone, "zone", "", "zone of times without offset (default: the site's, else the local one)")
@@ -43,15 +43,15 @@ func addChoice(c *cobra.Command, x *choice) {
 	f.IntVar(&x.jobs, "jobs", 16, "systems at a time")
 	f.StringVar(&x.context, "context", "", contextHelp)
 	f.StringSliceVar(&x.sets, "set", nil, "only the items of these sets of the ask")
-	f.StringVar(&x.within, "within", "", "stop after so long, such as 15m; what is soon gone and what is required comes first")
+	f.StringVar(&x.within, "within", "", "stop after DURATION, such as 15m; volatile and required items first")
 	f.StringVar(&x.budget, "budget", "", "estimate first, and ask when it is more than this, such as 10GiB")
 	f.StringVar(&x.note, "note", "", "remark to keep with the round")
-	f.StringArrayVar(&x.allow, "allow-path", nil, "take this path or pattern although it is guarded or a link leads out to it")
+	f.StringArrayVar(&x.allow, "allow-path", nil, "take this path or pattern even if it is protected or reached through a symlink")
 	addAccept(c, &x.accept)
 }
 
 func addAccept(c *cobra.Command, to *[]string) {
-	c.Flags().StringArrayVar(to, "accept-key", nil, "trust a host key: NAME=SHA256:FINGERPRINT, with the name of the system or route; NAME alone, or all, to be shown it and asked")
+	c.Flags().StringArrayVar(to, "accept-key", nil, "trust a host key: NAME=SHA256:FINGERPRINT, with the name of the system or route; NAME (or all) shows the key and asks")
 }
 
 func (x *choice) request() (flow.CollectRequest, error) {

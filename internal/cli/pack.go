@@ -26,8 +26,9 @@ func newPack(s *session) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "pack",
 		Short: "Redact and package into the archive named after the case",
-		Long: `Redact a round and write the archive. Then it is read back from the disk: its checksums are made of what is there, and it is
-searched for every value that redaction learned. The same round gives the same bytes each time.`,
+		Long: `Redact the evidence and write the archive. Pack then reads the archive back from the disk, verifies its checksums, and searches
+it for every value that redaction learned. The default is all rounds since the last archive that was sent, each item from the newest
+round that has it. The same rounds and rules always give the same bytes.`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			a, c, err := s.appAndCase()
@@ -175,7 +176,7 @@ func (s *session) drawPacked(p *flow.Packed) {
 	if len(p.StillThere) > 0 {
 		where = "what was redacted"
 	}
-	s.screen.Field("checked", fmt.Sprintf("read back whole; none of the %s learned values is in %s", humanize.Comma(int64(p.Learned)), where))
+	s.screen.Field("checked", fmt.Sprintf("read back completely; none of the %s learned values is in %s", humanize.Comma(int64(p.Learned)), where))
 	s.drawStillThere(p.StillThere)
 	if s.common.verbose {
 		var took []string
@@ -184,7 +185,7 @@ func (s *session) drawPacked(p *flow.Packed) {
 		}
 		s.screen.Field("took", strings.Join(took, ", "))
 	}
-	s.screen.Field("proof", fmt.Sprintf("%d made-up values in %d notations were all caught", p.Proof.Values, p.Proof.Notations))
+	s.screen.Field("proof", fmt.Sprintf("%d test secrets in %d notations were all removed", p.Proof.Values, p.Proof.Notations))
 	for _, r := range p.Remarks {
 		s.screen.Print("  %s %s", s.screen.Paint(term.Warn, "window:"), term.Clean(r))
 	}

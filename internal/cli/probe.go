@@ -15,9 +15,9 @@ func newProbe(s *session) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "probe",
 		Short: "Can every system be reached and read? What do their clocks show?",
-		Long: `Log in to every system of the case and read its clock, its zone and whether it is synchronised. Of an ask that is approved
-it is also looked whether each item's files can be read and its commands are there. Nothing is taken and no command of
-the ask runs.`,
+		Long: `Log in to every system of the case and read its clock, its zone and whether it is synchronised. If the ask is approved, probe
+also checks that each item's files are readable and its commands exist. Nothing is taken, and no command of the ask runs. The exit
+code is 3 if a system cannot be reached or a required item would be missing.`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			q, err := x.request()

@@ -10,10 +10,10 @@ func newRepair(s *session) *cobra.Command {
 	return &cobra.Command{
 		Use:   "repair",
 		Short: "Go on after the ledger of a case was damaged",
-		Long: `Check the ledger of a case, and let the case go on if it was damaged. The damaged file is kept in the case folder. The new one
-holds the records before the break as they were, then a record that names the break: from which record on nothing could be trusted,
-why, and the SHA-256 of the damaged file. What was made on systems and not undone is taken on from behind the break, for tidy.
-Receipts behind the break do not count any more; envask add takes them in again from out/.`,
+		Long: `Check the ledger of a case and repair it if it was damaged. The damaged file is kept in the case folder. The new ledger has the
+records before the damage unchanged, then a record that names the damage: the first record that cannot be trusted, the reason, and
+the SHA-256 of the damaged file. Changes on systems that were not undone are carried over for tidy. Receipts after the damage no
+longer count; envask add takes them in again from out/.`,
 		Example: `  envask repair
   envask repair --case 26031407`,
 		Args: cobra.NoArgs,

@@ -14,8 +14,8 @@ func newReveal(s *session) *cobra.Command {
 	return &cobra.Command{
 		Use:   "reveal [FILE]",
 		Short: "Turn the aliases in a vendor's reply back into the real names",
-		Long: `Copy a text to standard output with the aliases of the case turned back into what they stand for. It happens here and
-nothing is sent. Secrets cannot be turned back: nothing is kept of them.`,
+		Long: `Copy a text to standard output and turn the aliases of the case back into the real names. Nothing is sent. Secrets cannot be
+turned back, because the case does not keep them.`,
 		Example: `  envask reveal reply.txt
   envask reveal < page.html`,
 		Args: cobra.MaximumNArgs(1),

@@ -29,9 +29,9 @@ func newReview(s *session) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "review [ARCHIVE]",
 		Short: "Look at what redaction found, replaced and left, and approve it",
-		Long: `Show what redaction did to an archive: by rule and by file, with samples in their lines; what it learned, what was left on
-purpose, what could not be read, and what looks like a secret and was not replaced. Originals are masked; on a terminal
---unmask shows them. It shows what is in the archive, and is no promise about it.`,
+		Long: `Show what redaction did to an archive: by rule and by file, with samples in their lines; what it learned, what was left
+readable on purpose, what could not be read, and what looks like a secret and was not replaced. Originals are masked; on a terminal
+--unmask shows them. Approve the archive with --approve.`,
 		Example: `  envask review
   envask review --rule keyed-secret --all
   envask review --remove 2 --leave 1,3     then pack again
@@ -52,7 +52,7 @@ purpose, what could not be read, and what looks like a secret and was not replac
 		},
 	}
 	c.Flags().BoolVar(&f.request.Unmask, "unmask", false, "show originals (on a terminal only)")
-	c.Flags().BoolVar(&f.approve, "approve", false, "record that you have looked at it and stand for it")
+	c.Flags().BoolVar(&f.approve, "approve", false, "record that you have reviewed and approved it")
 	c.Flags().BoolVar(&f.all, "all", false, "every sample and every file")
 	c.Flags().StringSliceVar(&f.rules, "rule", nil, "samples of these rules only")
 	c.Flags().IntSliceVar(&f.remove, "remove", nil, "suspicious values, by number, that must not leave: they go into the case's redaction.yaml")
@@ -102,9 +102,9 @@ func (s *session) drawReview(v *flow.Review, f reviewFlags) {
 	s.drawSuspects(v)
 	s.screen.Print("")
 	if n := len(v.Proof.Missed); n > 0 {
-		s.screen.Print("%s %d made-up values went through", s.screen.Paint(term.Bad, "proof failed:"), n)
+		s.screen.Print("%s %d test secrets were not removed", s.screen.Paint(term.Bad, "proof failed:"), n)
 	} else if v.Proof.Values > 0 {
-		s.screen.Field("proof", fmt.Sprintf("%d made-up values in %d notations went beside the evidence; rules and leak check caught all of them", v.Proof.Values, v.Proof.Notations))
+		s.screen.Field("proof", fmt.Sprintf("%d test secrets in %d notations went beside the evidence; rules and leak check caught all of them", v.Proof.Values, v.Proof.Notations))
 	}
 	switch {
 	case v.ApprovedBy != "":

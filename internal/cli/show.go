@@ -26,9 +26,9 @@ func newShow(s *session) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "show [CASE|ROUND|ARCHIVE] [FILE]",
 		Short: "Show the case, a round, an archive, or one file of either in detail",
-		Long: `Show the case used last, or another by its number; a round of it; or an archive, by its path or by its name in the case. With
---system or --item the files of these are listed. FILE is a part of a path: every file that has it is told in full: where it is
-from, how large it is there and here, which time it spans, how it was cut, and what redaction found in it.`,
+		Long: `Show the case used last, another case by its number, a round, or an archive (by its path, or by its name in the case).
+--system and --item list the files of these. FILE is part of a path: each matching file is shown in detail, with its source, sizes,
+time span, how it was cut, and what redaction found in it.`,
 		Example: `  envask show
   envask show r1
   envask show r1 --system gate-2 --item gate-log
@@ -129,7 +129,7 @@ func (s *session) showCase(a *flow.App, c *casefile.Case) error {
 		s.screen.Print("%s %s", s.screen.Paint(term.Bad, "the case lacks:"), term.Clean(l))
 	}
 	for _, p := range v.Pending {
-		s.screen.Print("%s %s on %s (since %s)", s.screen.Paint(term.Bad, "left there:"), term.Clean(p.Path), term.Clean(p.Where), s.when(p.At))
+		s.screen.Print("%s %s on %s (since %s)", s.screen.Paint(term.Bad, "left on the system:"), term.Clean(p.Path), term.Clean(p.Where), s.when(p.At))
 	}
 	return damaged(v)
 }
@@ -142,7 +142,7 @@ func damaged(v *flow.CaseView) error {
 	if v.Damage == nil {
 		return nil
 	}
-	return fault.New(fault.Failed, "", "case "+v.Name, fmt.Sprintf("the ledger was damaged or changed from outside: record %d %s", v.Damage.Record, v.Damage.Why), "keep the damaged file and go on with: envask repair --case "+v.Name)
+	return fault.New(fault.Failed, "", "case "+v.Name, fmt.Sprintf("the ledger was damaged or changed from outside: record %d %s", v.Damage.Record, v.Damage.Why), "keep the damaged file and continue with: envask repair --case "+v.Name)
 }
 
 // when writes a time in the zone of the screen, which its head names.
@@ -198,7 +198,7 @@ func (s *session) drawArchives(v *flow.CaseView) {
 		name, _ := r.Plain()
 		said := "over " + r.Route + ", " + s.when(r.Finished)
 		if r.Handed {
-			said = "made ready for " + r.Route
+			said = "ready to hand over for " + r.Route
 		}
 		if r.Of != "" {
 			said += ", encrypted"
@@ -274,7 +274,7 @@ func (s *session) showRound(a *flow.App, c *casefile.Case, id string, x showing)
 	if r.Open {
 		s.screen.Print("left open for further passes; envask collect ends it")
 	} else if !r.Finished() {
-		s.screen.Print("unfinished; envask collect goes on with it")
+		s.screen.Print("unfinished; envask collect resumes it")
 		return nil
 	}
 	s.drawCoverage(r.Coverage, true)

@@ -72,7 +72,7 @@ in .carry.json, and bring the receipt back with envask add.`,
 	addSubmit(c, &q)
 	addAccept(c, &accept)
 	c.Flags().StringVar(&q.SignWith, "sign", "", "sign the receipt with this private SSH key, so that envask add elsewhere takes its word")
-	c.Flags().BoolVar(&q.Resume, "resume", false, "go on with the submit that stopped on its way")
+	c.Flags().BoolVar(&q.Resume, "resume", false, "resume the submit that was interrupted")
 	c.Flags().StringVar(&bandwidth, "bandwidth", "", "bytes a second at most, such as 2MiB")
 	c.Flags().StringVar(&askFile, "ask", "", "send ARCHIVE without its case, over the routes of this ask")
 	c.Flags().BoolVar(&confirm, "confirm", false, "send nothing; ask again whether what was sent is there")
@@ -189,7 +189,7 @@ func (s *session) drawReceipt(c *casefile.Case, rec *submit.Receipt) {
 	what, color := "arrived", term.Good
 	switch {
 	case rec.Handed:
-		what, color = "made ready, and not sent yet", term.Warn
+		what, color = "ready to hand over, not sent yet", term.Warn
 	case rec.Already:
 		what = "was there already"
 	}

@@ -22,7 +22,7 @@ func newTidy(s *session) *cobra.Command {
 		Use:   "tidy",
 		Short: "Remove raw evidence that was sent, and what is left of ours on the systems",
 		Long: `Remove what is not needed any more: the raw evidence of rounds whose archive was sent with proof, archives older than
-keep-archives in tidy.yaml, what a packing that was cut short left, and what Envask or a command run for it made on the systems and
+keep-archives in tidy.yaml, what an interrupted pack left, and what Envask or a command run for it made on the systems and
 could not remove at once. All of it is shown first. What was not sent stays unless --unsent is said, baselines unless --baselines.
 On the systems only what the case's ledger says is ours is touched, and folders only when our marker is in them.
 
@@ -60,7 +60,7 @@ tidy.yaml in the home, if you want one:
 	addAccept(c, &accept)
 	c.Flags().BoolVar(&all, "all", false, "in all cases")
 	c.Flags().BoolVar(&dry, "dry-run", false, "show what would be removed; remove nothing")
-	c.Flags().BoolVar(&q.Unsent, "unsent", false, "also raw evidence that was not sent, or not with proof")
+	c.Flags().BoolVar(&q.Unsent, "unsent", false, "also raw evidence that was not sent or whose delivery was not verified")
 	c.Flags().BoolVar(&q.Baselines, "baselines", false, "also raw evidence of baselines")
 	return c
 }
@@ -209,7 +209,7 @@ func (t *tidying) may(n int, bytes int64) error {
 		return nil
 	}
 	if !t.s.screen.Ask {
-		return fault.New(fault.Usage, "tidy", "", "nobody can be asked whether this is to be removed", "give --yes")
+		return fault.New(fault.Usage, "tidy", "", "no terminal to ask whether this is to be removed", "give --yes")
 	}
 	question := "Remove what is ours on the systems?"
 	if n > 0 {
@@ -227,7 +227,7 @@ func (t *tidying) drawDone(n int) {
 		if l.Removed {
 			t.s.screen.Print("%s %s on %s", t.s.screen.Paint(term.Good, "removed:"), term.Clean(l.Path), l.Where)
 		} else {
-			t.s.screen.Print("%s %s on %s: %s", t.s.screen.Paint(term.Bad, "still there:"), term.Clean(l.Path), l.Where, term.Clean(l.Why))
+			t.s.screen.Print("%s %s on %s: %s", t.s.screen.Paint(term.Bad, "still on the system:"), term.Clean(l.Path), l.Where, term.Clean(l.Why))
 		}
 	}
 	if n > 0 {

@@ -14,7 +14,7 @@ func admit(w *work, spec ask.Files, links *resolver, m match, e *Entry) (string,
 		return "", false
 	}
 	if guarded(m.name, w.req.AllowPaths) {
-		e.State, e.Reason = Refused, "holds secrets of the system itself; --allow-path "+e.Source+" takes it"
+		e.State, e.Reason = Refused, "holds secrets of the system; --allow-path "+e.Source+" takes it"
 		return "", false
 	}
 	name, err := links.resolve(m.name, m.info)
@@ -22,7 +22,7 @@ func admit(w *work, spec ask.Files, links *resolver, m match, e *Entry) (string,
 		e.State, e.Reason = stateOf(err), plain(err)
 		switch {
 		case notThere(err):
-			e.State, e.Reason = Missing, "a link that leads nowhere"
+			e.State, e.Reason = Missing, "a broken symlink"
 		case errors.Is(err, errLoop): // no evidence, whatever it was meant to be
 			e.State, e.Special = Refused, true
 		}
@@ -33,7 +33,7 @@ func admit(w *work, spec ask.Files, links *resolver, m match, e *Entry) (string,
 	}
 	switch {
 	case guarded(name, w.req.AllowPaths):
-		e.State, e.Reason = Refused, "a link to "+source(name)+", which holds secrets of the system itself"
+		e.State, e.Reason = Refused, "a link to "+source(name)+", which holds secrets of the system"
 	case matchesAny(spec.Patterns, name):
 		e.State, e.Reason, e.Special = Skipped, "a link to "+source(name)+", which is taken itself", true
 	case !matchesAny(w.approved(), name) && !matchesAny(w.req.AllowPaths, name):

@@ -36,7 +36,7 @@ const (
 	SystemDone EventKind = "system"    // nothing more comes from this system
 	Retrying   EventKind = "retrying"  // the connection broke; it is tried again after a while. Reason says why
 	Waiting    EventKind = "waiting"   // a command on the system is waited for; Took says how long already
-	Resuming   EventKind = "resuming"  // an unfinished round is gone on with; Files are there already
+	Resuming   EventKind = "resuming"  // an unfinished round is resumed; Files are already collected
 )
 
 // Event is one step of a collection. Events come from many goroutines, but one at a time.
@@ -173,7 +173,7 @@ func (c *Collector) fill(ctx context.Context, w *casefile.Writer, round *Round) 
 	if err != nil {
 		var local *localError
 		if errors.As(err, &local) {
-			err = &fault.Error{Op: "collect", Err: err, Hint: "make room or mend the folder, then run envask collect again: it goes on with what is missing"}
+			err = &fault.Error{Op: "collect", Err: err, Hint: "free space or fix the folder, then resume with: envask collect"}
 		}
 		return err
 	}

@@ -195,7 +195,7 @@ func TestSummarise(t *testing.T) {
 		reason  string
 	}{
 		{nil, Missing, "nothing matches the patterns"},
-		{[]Entry{e(Empty, ""), e(Empty, "")}, Empty, "2 there, none can belong to the window"},
+		{[]Entry{e(Empty, ""), e(Empty, "")}, Empty, "2 files found, none in the window"},
 		{[]Entry{e(Taken, "x"), e(Empty, "")}, Taken, "1 outside the window left"},
 		{[]Entry{e(Taken, "x"), e(Denied, "")}, Denied, "1 denied: /denied: why"},
 		{[]Entry{e(Taken, "x"), e(Refused, ""), e(Refused, "")}, Taken, "2 refused: /refused: why"},
@@ -413,7 +413,7 @@ func TestFetchTakesAFileAsItWasAtFirst(t *testing.T) {
 	got, err := take.fetch(context.Background())
 	require.NoError(t, err)
 	require.Equal(t, int64(5), got.bytes)
-	require.Contains(t, got.note, "it grew while it was read")
+	require.Contains(t, got.note, "grew during collection")
 	data, err := os.ReadFile(filepath.Join(dir, "to", "final"))
 	require.NoError(t, err)
 	require.Equal(t, "12345", string(data))

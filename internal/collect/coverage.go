@@ -218,7 +218,7 @@ func cellReason(cell Cell, count map[State]int, first map[State]string) string {
 		return "nothing matches the patterns"
 	}
 	if cell.State == Empty {
-		return fmt.Sprintf("%d there, none can belong to the window", cell.Left)
+		return fmt.Sprintf("%d files found, none in the window", cell.Left)
 	}
 	reason := ""
 	for i := len(States) - 1; i >= 0; i-- {

@@ -43,7 +43,7 @@ func plain(err error) string {
 	case errors.Is(err, fs.ErrPermission):
 		return "permission denied" + noElevation
 	case errors.Is(err, fs.ErrNotExist):
-		return "not there any more"
+		return "no longer there"
 	}
 	return fmt.Sprint(err)
 }

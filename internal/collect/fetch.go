@@ -218,13 +218,13 @@ func (got *fetched) judge(f fs.File, p *part) {
 	switch {
 	case got.bytes < got.size:
 		got.short, got.torn = true, true
-		got.note = fmt.Sprintf("it shrank while it was read: %d of %d bytes taken", got.bytes, got.size)
+		got.note = fmt.Sprintf("shrank during collection: %d of %d bytes taken", got.bytes, got.size)
 	case err != nil || got.size == 0:
 	case after.Size() > got.size && p.agrees(f, got.size):
-		got.note = fmt.Sprintf("it grew while it was read; taken as it was at first, %d bytes", got.size)
+		got.note = fmt.Sprintf("grew during collection; taken at its original size, %d bytes", got.size)
 	case after.Size() != got.size || !after.ModTime().Equal(got.modified):
 		got.torn = true
-		got.note = "it was changed while it was read; what was taken may be of two states"
+		got.note = "changed during collection; the copy may mix two states"
 	}
 }
 

@@ -286,9 +286,9 @@ func TestHistoryNewestVersionsAndCompanions(t *testing.T) {
 	h.write("trace/y.trc", minutes(0, time.Minute), six)
 	got, cell, _ := h.collect("files: [/trace/*.trc], with: ['{stem}.aux', '{name}.idx']")
 	require.Equal(t, Taken, got["/trace/x.aux"].State)
-	require.Equal(t, "it belongs to /trace/x.trc", got["/trace/x.aux"].Reason)
+	require.Equal(t, "belongs to /trace/x.trc", got["/trace/x.aux"].Reason)
 	require.Equal(t, Missing, got["/trace/y.aux"].State)
-	require.Equal(t, "it belongs to /trace/y.trc and is not there", got["/trace/y.aux"].Reason)
+	require.Equal(t, "belongs to /trace/y.trc and is missing", got["/trace/y.aux"].Reason)
 	require.Equal(t, Missing, got["/trace/x.trc.idx"].State)
 	require.Contains(t, cell.Reason, "missing")
 }

@@ -294,7 +294,7 @@ func (f *filesWork) newestVersions(found []match) []match {
 			out = append(out, m)
 		} else {
 			f.add(Entry{Source: source(m.name), Size: m.info.Size(), ModTime: m.info.ModTime().UTC(), State: Skipped,
-				Reason: "of an older version; the newest is " + newest[m.name]})
+				Reason: "an older version; the newest is " + newest[m.name]})
 		}
 	}
 	return out
@@ -390,7 +390,7 @@ func (f *filesWork) unseen(files []*candidate, again bool) []*candidate {
 			continue // the new current file, still empty
 		}
 		if again {
-			c.entry.Reason = "it came up while the files were read: the log was rotated"
+			c.entry.Reason = "appeared during collection (the log was rotated)"
 		}
 		out = append(out, c)
 	}
@@ -446,7 +446,7 @@ func (f *filesWork) history(files []*candidate) []*candidate {
 			if rank <= f.spec.History {
 				out = append(out, files[i])
 			} else {
-				f.leave(files[i], Skipped, fmt.Sprintf("a rotated file; the ask wants %d of them", f.spec.History))
+				f.leave(files[i], Skipped, fmt.Sprintf("a rotated file beyond the %d that the ask wants", f.spec.History))
 			}
 		}
 	}
@@ -468,9 +468,9 @@ func (f *filesWork) companions(files []*candidate) []*candidate {
 			e := Entry{Source: source(name)}
 			info, err := f.target.FS().Lstat(name)
 			if err != nil {
-				e.State, e.Reason = stateOf(err), "it belongs to "+c.entry.Source+": "+plain(err)
+				e.State, e.Reason = stateOf(err), "belongs to "+c.entry.Source+": "+plain(err)
 				if notThere(err) {
-					e.Reason = "it belongs to " + c.entry.Source + " and is not there"
+					e.Reason = "belongs to " + c.entry.Source + " and is missing"
 				}
 				f.add(e)
 				continue
@@ -483,7 +483,7 @@ func (f *filesWork) companions(files []*candidate) []*candidate {
 				f.add(e)
 				continue
 			}
-			e.Reason = "it belongs to " + c.entry.Source
+			e.Reason = "belongs to " + c.entry.Source
 			out = append(out, &candidate{match: match{name, info}, real: real, entry: e, whole: true, member: &logset.Member{Name: real, Info: info}})
 		}
 	}

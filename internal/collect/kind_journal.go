@@ -237,7 +237,7 @@ func (s stored) read(ctx context.Context, w *work, run interface {
 func judgeStored(s stored, out *tailFile, exit int, ended, err error, said string) (State, string) {
 	switch {
 	case errors.Is(ended, context.DeadlineExceeded):
-		return TimedOut, fmt.Sprintf("stopped after %s; what had come is kept", s.timeout)
+		return TimedOut, fmt.Sprintf("stopped after %s; what had arrived is kept", s.timeout)
 	case err != nil:
 		return Failed, plain(err)
 	case exit == 127, exit == 126:

@@ -163,7 +163,7 @@ func (m *maker) make(ctx context.Context) error {
 	case exit == 126 && len(files) == 0:
 		e.State, e.Reason = Failed, "exit code 126, the command cannot be executed"
 	case len(files) == 0:
-		e.State, e.Reason = Failed, fmt.Sprintf("it made nothing that matches %s (exit code %d)", strings.Join(m.spec.Makes, ", "), exit)
+		e.State, e.Reason = Failed, fmt.Sprintf("no file matches %s (exit code %d)", strings.Join(m.spec.Makes, ", "), exit)
 	case exit != 0:
 		e.State, e.Reason = Taken, fmt.Sprintf("exit code %d", exit)
 	default:
@@ -178,7 +178,7 @@ func (m *maker) make(ctx context.Context) error {
 		return err
 	}
 	if left > 0 && e.State == Taken {
-		e.State, e.Reason = Failed, "not all of what it made could be taken"
+		e.State, e.Reason = Failed, "not every file it made could be taken"
 	}
 	if err := m.output(ctx, &e); err != nil {
 		return err
@@ -360,11 +360,11 @@ func (m *maker) compare(ctx context.Context, x match, e *Entry) {
 	sum := sumLine.FindStringSubmatch(out)
 	switch {
 	case err != nil || sum == nil:
-		e.Reason = join(e.Reason, "the system makes no checksum to compare with")
+		e.Reason = join(e.Reason, "the system cannot compute a checksum to compare with")
 	case sum[1] != e.SHA256:
-		e.State, e.Reason = Failed, "it is not as on the system: the checksums differ"
+		e.State, e.Reason = Failed, "checksum differs from the one on the system"
 	default:
-		e.Reason = join(e.Reason, "its SHA-256 is as on the system")
+		e.Reason = join(e.Reason, "SHA-256 verified against the system")
 	}
 }
 

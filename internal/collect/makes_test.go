@@ -99,7 +99,7 @@ func TestWhatACommandMakesIsTakenAndRemoved(t *testing.T) {
 	require.Equal(t, Taken, round.Coverage[0].State, round.Coverage[0].Reason)
 	require.Equal(t, 4, round.Coverage[0].Files, "three files and what the command printed")
 	got := f.entries(round)
-	require.Contains(t, got["{folder}/a.txt"].Reason, "its SHA-256 is as on the system")
+	require.Contains(t, got["{folder}/a.txt"].Reason, "SHA-256 verified against the system")
 	require.Equal(t, "made/bundle/sub/b", got["{folder}/sub/b"].Name)
 	require.Equal(t, "files"+f.dir+"/bundle-new.tgz", got[f.dir+"/bundle-new.tgz"].Name)
 	data, err := os.ReadFile(filepath.Join(round.RawDir(), "desk", "commands", "bundle.txt"))
@@ -152,13 +152,13 @@ func TestMakingThatDoesNotWork(t *testing.T) {
 		state  State
 		reason string
 	}{
-		"run: 'true', makes: '{folder}/*'":                                             {Failed, "it made nothing that matches {folder}/* (exit code 0)"},
+		"run: 'true', makes: '{folder}/*'":                                             {Failed, "no file matches {folder}/* (exit code 0)"},
 		"run: 'no-such-tool {folder}', makes: '{folder}/*'":                            {Failed, "no such command"},
 		"run: 'sleep 60; echo > {folder}/x', makes: '{folder}/*', timeout: 1s":         {TimedOut, "stopped after 1s"},
 		"run: 'echo > {folder}/x', makes: '{folder}/*', space: 900TiB":                 {Failed, "and it wants 900 TiB"},
 		"run: 'tool {from}', makes: '{folder}/*'":                                      {Failed, "the case has no window"},
 		"run: 'tool {folder}', makes: '{folder}/*', elevated: true":                    {Failed, "give elevate: for this system in the systems file"},
-		"run: 'kill -9 $$', makes: '{folder}/*'":                                       {Failed, "made nothing"},
+		"run: 'kill -9 $$', makes: '{folder}/*'":                                       {Failed, "no file matches"},
 		"run: 'ln -s /etc/shadow {folder}/x; mkfifo {folder}/y', makes: '{folder}/**'": {Taken, ""},
 	} {
 		t.Run(item, func(t *testing.T) {

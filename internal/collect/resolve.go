@@ -13,7 +13,7 @@ import (
 // maxLinks is how many links are followed on the way to one file.
 const maxLinks = 40
 
-var errLoop = fmt.Errorf("a link that goes round (more than %d links in a row)", maxLinks)
+var errLoop = fmt.Errorf("a circular symlink (more than %d links in a row)", maxLinks)
 
 // resolver finds out where links lead. Folders that were looked at are remembered.
 type resolver struct {

@@ -212,7 +212,7 @@ func TestAFileThatChangesWhileItIsRead(t *testing.T) {
 	items := "  - {id: state, files: [" + file + "], cut: none}\n"
 	round, err := f.collect(context.Background(), items)
 	require.NoError(t, err)
-	require.Contains(t, f.entries(round)[file].Reason, "was read anew")
+	require.Contains(t, f.entries(round)[file].Reason, "read again")
 	data, err := os.ReadFile(filepath.Join(round.RawDir(), "desk", "files", file))
 	require.NoError(t, err)
 	require.Equal(t, string(bytes.Repeat([]byte("b"), 5000)), string(data))
@@ -220,7 +220,7 @@ func TestAFileThatChangesWhileItIsRead(t *testing.T) {
 	most = 100
 	round, err = f.collect(context.Background(), items+"  - {id: other, run: echo}\n")
 	require.NoError(t, err)
-	require.Contains(t, f.entries(round)[file].Reason, "may be of two states")
+	require.Contains(t, f.entries(round)[file].Reason, "may mix two states")
 }
 
 // What may heal is tried again after a while, what will not is not.

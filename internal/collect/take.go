@@ -360,7 +360,7 @@ func (f *filesWork) takeContent(ctx context.Context, c *candidate, limit int64) 
 			f.count(-got.bytes)
 			first := got
 			if got, err = get.fetch(ctx); err == nil && !got.torn {
-				got.note = "it was changed while it was read (" + first.note + "), and was read anew"
+				got.note = "changed during collection (" + first.note + "), read again"
 			}
 		}
 	}

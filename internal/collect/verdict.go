@@ -90,9 +90,9 @@ func (a *commandAnswer) judge() (State, string) {
 	}
 	switch {
 	case a.outputs[0].onlyOnce || a.outputs[1].onlyOnce:
-		return Cut, join("stopped because it printed without end", cut)
+		return Cut, join("stopped because its output did not end", cut)
 	case errors.Is(a.ended, context.DeadlineExceeded):
-		return TimedOut, join(fmt.Sprintf("stopped after %s; what it had printed is kept", a.timeout), cut)
+		return TimedOut, join(fmt.Sprintf("stopped after %s; its output so far is kept", a.timeout), cut)
 	case a.err != nil:
 		return Failed, withText(plain(a.err), a.said())
 	}

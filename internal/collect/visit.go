@@ -93,7 +93,7 @@ func (v *visit) event(e Event) {
 	v.c.event(e)
 }
 
-// inOrder gives the order in which items are taken: first the system's state and what is soon gone; where the time is short,
+// inOrder gives the order in which items are taken: first the system's state and what is volatile; where the time is short,
 // then what is required.
 func (c *Collector) inOrder(cells []*Cell) []*Cell {
 	rank := func(cell *Cell) int {

@@ -119,7 +119,7 @@ func (l *arrivals) end(a *App) {
 	select {
 	case <-l.left:
 	case <-time.After(shadow):
-		a.note("the evidence came faster than redaction learns from it; it goes on for a moment")
+		a.note("still analysing collected files")
 		<-l.left
 	}
 	l.stop()

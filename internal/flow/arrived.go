@@ -112,7 +112,7 @@ func (a *arrived) values(f io.ReaderAt) ([]redact.Value, error) {
 				return nil, errors.New("an offset has no length")
 			}
 			if offset, length := at[0], at[1]; length < 1 || length > redact.MaxLearned || offset < 0 || offset > math.MaxInt64-length {
-				return nil, errors.New("a place that cannot be")
+				return nil, errors.New("invalid offset")
 			}
 			all = append(all, place{at[0], at[1], int64(i)})
 		}

@@ -43,7 +43,7 @@ func (v *CaseView) state() State {
 	return CaseSent
 }
 
-// lastSent gives the newest receipt of the archive with a SHA-256, or of any for ""; what was only made ready does not count.
+// lastSent gives the newest receipt of the archive with a SHA-256, or of any for ""; what is only ready to hand over does not count.
 func (v *CaseView) lastSent(sum string) *submit.Receipt {
 	for i := len(v.Receipts) - 1; i >= 0; i-- {
 		if _, of := v.Receipts[i].Plain(); !v.Receipts[i].Handed && (sum == "" || of == sum) {

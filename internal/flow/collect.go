@@ -227,7 +227,7 @@ func (a *App) Collect(ctx context.Context, c *casefile.Case, q CollectRequest) (
 	}
 	round, err := col.Run(ctx, w, q.Note, a.Who)
 	if errors.Is(err, context.Canceled) {
-		return nil, &fault.Error{Class: fault.Interrupted, Op: "collect", Err: errors.New("interrupted"), Hint: "what is there stays; run envask collect again to go on"}
+		return nil, &fault.Error{Class: fault.Interrupted, Op: "collect", Err: errors.New("interrupted"), Hint: "finished files stay; resume with: envask collect"}
 	}
 	if err != nil {
 		return nil, err
@@ -333,14 +333,14 @@ func lacking(cov collect.Coverage, groups []collect.GroupResult) error {
 	}
 	for _, g := range groups {
 		if len(lack) == 0 && len(g.Lacking) > 0 {
-			return fault.New(fault.Incomplete, "", "", fmt.Sprintf("the group %s is not whole: %s", g.Name, strings.Join(g.Lacking, "; ")), "mend what can be mended and collect again")
+			return fault.New(fault.Incomplete, "", "", fmt.Sprintf("the group %s is not whole: %s", g.Name, strings.Join(g.Lacking, "; ")), "fix what you can, then run: envask collect --missing")
 		}
 	}
 	if len(lack) == 0 {
 		return nil
 	}
 	return fault.New(fault.Incomplete, "", "", fmt.Sprintf("%d required %s missing or not whole; the table above says why", len(lack), plural(len(lack), "item is", "items are")),
-		"mend what can be mended and collect again; envask submit needs --incomplete to send it as it is")
+		"fix what you can, then run: envask collect --missing (to send it as it is: envask submit --incomplete)")
 }
 
 func refusedAltogether(cov collect.Coverage) bool {

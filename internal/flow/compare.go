@@ -243,7 +243,7 @@ func isRound(id string) bool {
 
 func (x *comparing) round(c *casefile.Case, r *collect.Round, v *SideView) (*compare.Side, error) {
 	if !r.Finished() {
-		return nil, fault.New(fault.Usage, "compare", r.ID, "the round is unfinished", "run envask collect to go on with it")
+		return nil, fault.New(fault.Usage, "compare", r.ID, "the round is unfinished", "run envask collect to resume it")
 	}
 	*v = SideView{Name: "round " + r.ID + " of case " + c.Name, At: r.Started, Baseline: r.Baseline}
 	s := &compare.Side{Files: map[compare.Key]*compare.File{}, Facts: map[string]collect.Vitals{}}

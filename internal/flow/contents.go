@@ -125,7 +125,7 @@ type sentArchive struct {
 	receipt *submit.Receipt // the best of several: with proof, then the newest
 }
 
-// sent gives the archives of a case that went over a route; one that was only made ready to be handed over is none of them.
+// sent gives the archives of a case that went over a route; one that is only ready to hand over is none of them.
 func (v *CaseView) sent() []sentArchive {
 	var out []sentArchive
 	for _, x := range v.Archives {

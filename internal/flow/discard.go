@@ -90,7 +90,7 @@ type Discard struct {
 
 // TidyRequest says what may go.
 type TidyRequest struct {
-	Unsent    bool // also raw evidence that was not sent, or not with proof
+	Unsent    bool // also raw evidence that was not sent or whose delivery was not verified
 	Baselines bool // also raw evidence of baselines
 	Accept    map[string]string
 }
@@ -159,12 +159,12 @@ func (v *CaseView) sentOf(about func(ArchiveView) bool) (last *submit.Receipt) {
 	return last
 }
 
-// notSent says why something counts as not sent: nobody tells us when a person hands over what was made ready.
+// notSent says why something counts as not sent: nobody tells us when a person hands over what is ready.
 func (v *CaseView) notSent(about func(ArchiveView) bool) string {
 	for _, r := range v.Receipts {
 		_, sum := r.Plain()
 		if r.Handed && slices.ContainsFunc(v.Archives, func(x ArchiveView) bool { return x.SHA256 == sum && about(x) }) {
-			return "it was made ready for " + r.Route + "; whether it was handed over is not known here"
+			return "it is ready to hand over for " + r.Route + "; whether it was handed over is unknown"
 		}
 	}
 	return "it was not sent"
@@ -183,10 +183,10 @@ func (a *App) rawOf(c *casefile.Case, v *CaseView, r *collect.Round, keep Retent
 	d.Unsent = sent == nil || !sent.Proved
 	age := a.Now().Sub(d.Since)
 	switch {
-	case !r.Discarded.IsZero(): // an earlier tidy was cut short
+	case !r.Discarded.IsZero(): // an earlier tidy was interrupted
 		d.Goes, d.Why = true, "an earlier tidy began to remove it"
 	case !r.Finished():
-		d.Why = "the round is unfinished; envask collect goes on with it"
+		d.Why = "the round is unfinished; envask collect resumes it"
 	case r.Baseline && !q.Baselines:
 		d.Why = "it is a baseline; --baselines removes it"
 	case sent == nil && !q.Unsent:
@@ -257,7 +257,7 @@ func (a *App) archivesOf(c *casefile.Case, v *CaseView, keep Retention) ([]Disca
 	var out []Discard
 	for _, e := range entries {
 		if strings.HasPrefix(e.Name(), unfinished) {
-			d := Discard{Case: c.Name, What: "rest of a packing", Name: e.Name(), Goes: true, Why: "packing was cut short", paths: []string{filepath.Join(c.OutDir(), e.Name())}}
+			d := Discard{Case: c.Name, What: "leftover of an interrupted pack", Name: e.Name(), Goes: true, Why: "packing was interrupted", paths: []string{filepath.Join(c.OutDir(), e.Name())}}
 			if d.Files, d.Bytes, err = sizeOf(d.paths); err != nil {
 				return nil, err
 			}

@@ -131,7 +131,7 @@ func inputFile(what, file string, err error) error {
 	case err == nil:
 		return nil
 	case errors.As(err, &problems): // each line names the file already
-		return &fault.Error{Class: fault.Usage, Err: err, Hint: fmt.Sprintf("mend the %s; nothing was done", what)}
+		return &fault.Error{Class: fault.Usage, Err: err, Hint: fmt.Sprintf("fix the %s; nothing was done", what)}
 	case errors.Is(err, fs.ErrNotExist):
 		return fault.New(fault.Usage, "read the "+what, file, "there is no such file", "")
 	}

@@ -166,7 +166,7 @@ func TestSubmitAsksAndRefuses(t *testing.T) {
 	}{
 		{SubmitRequest{Confirm: yes}, "several routes: stick, tiny", 2},
 		{SubmitRequest{Routes: []string{"tiny"}, Confirm: yes}, "takes 10 B at most", 4},
-		{SubmitRequest{Routes: []string{"stick"}}, "nobody can be asked", 4},
+		{SubmitRequest{Routes: []string{"stick"}}, "no terminal to ask", 4},
 		{SubmitRequest{Routes: []string{"stick"}, Confirm: func(string) (bool, error) { return false, nil }}, "not sent, as you said", 4},
 		{SubmitRequest{Routes: []string{"stick"}, Confirm: yes, Archive: filepath.Join(d.dir, "nowhere.tar.gz")}, "no such file", 1},
 	} {
@@ -230,7 +230,7 @@ func TestALeakIsRefused(t *testing.T) {
 	require.NoError(t, p.learn(context.Background()))
 	require.NoError(t, p.aliases())
 	_, err = p.write(context.Background())
-	require.ErrorContains(t, err, "a value that must not leave is still there: systems/pc/files"+d.dir+"/log/a.log at byte 6 (rule keyed-secret)")
+	require.ErrorContains(t, err, "a value that must not leave is still on the system: systems/pc/files"+d.dir+"/log/a.log at byte 6 (rule keyed-secret)")
 	require.Equal(t, fault.Refused, fault.ClassOf(err))
 	require.NotContains(t, err.Error(), "lighthouse")
 }

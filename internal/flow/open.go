@@ -172,7 +172,7 @@ func bothFiles(askErr, siteErr error) error {
 	if askErr == nil || siteErr == nil {
 		return errors.Join(askErr, siteErr)
 	}
-	return &fault.Error{Class: fault.Usage, Err: fmt.Errorf("%w\n%w", askErr, siteErr), Hint: "mend both files; nothing was done"}
+	return &fault.Error{Class: fault.Usage, Err: fmt.Errorf("%w\n%w", askErr, siteErr), Hint: "fix both files; nothing was done"}
 }
 
 func number(q OpenRequest, k *ask.Ask, info *casefile.Info) error {

@@ -68,7 +68,7 @@ func (c *leakCheck) result() error {
 	if len(c.leaks) == 0 {
 		return nil
 	}
-	return fault.New(fault.Refused, "leak check", "", "a value that must not leave is still there: "+strings.Join(c.leaks, "; "),
+	return fault.New(fault.Refused, "leak check", "", "a value that must not leave is still on the system: "+strings.Join(c.leaks, "; "),
 		"the archive was not kept; please report the file's form, without the value")
 }
 

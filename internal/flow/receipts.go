@@ -46,7 +46,7 @@ func (a *App) AddReceipt(c *casefile.Case, file string) (rec *submit.Receipt, ad
 	dec := json.NewDecoder(bytes.NewReader(data))
 	dec.DisallowUnknownFields()
 	if err := dec.Decode(rec); err != nil || rec.Route == "" || rec.SHA256 == "" || rec.Finished.IsZero() {
-		return refuse("it is no receipt of Envask", "a receipt is named ARCHIVE.receipt-ROUTE.json")
+		return refuse("this is not an Envask receipt", "a receipt is named ARCHIVE.receipt-ROUTE.json")
 	}
 	if rec.Case != c.Number {
 		return refuse(fmt.Sprintf("it is of case %q, not of %s", rec.Case, c.Number), "choose the case with --case")

@@ -48,7 +48,7 @@ func (a *App) RemoveCase(name string, q RemoveRequest) error {
 		return fault.New(fault.Refused, "remove the case", name, "not sent with proof: "+strings.Join(unsent, ", "), "send it, or give --unsent")
 	}
 	if q.Confirm == nil {
-		return fault.New(fault.Usage, "remove the case", name, "nobody can be asked whether it is to go", "give --for-good")
+		return fault.New(fault.Usage, "remove the case", name, "no terminal to ask whether it is to go", "give --for-good")
 	}
 	yes, err := q.Confirm(fmt.Sprintf("Remove case %s with its evidence, archives, receipts and ledger (%s)? It does not come back.", name, sizeText(bytes)))
 	if err != nil {

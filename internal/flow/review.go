@@ -285,7 +285,7 @@ func (v *Review) unmask(c *casefile.Case) {
 		if _, err := f.ReadAt(buf, s.Offset); err == nil {
 			s.Original = string(buf)
 		} else {
-			s.Masked = "its evidence is another by now"
+			s.Masked = "the source file has changed since"
 		}
 		f.Close()
 	}

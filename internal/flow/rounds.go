@@ -36,7 +36,7 @@ func chooseRound(c *casefile.Case, id, flag string) (*collect.Round, error) {
 			continue
 		}
 		if !r.Finished() {
-			return nil, fault.New(fault.Usage, "pack round", id, "it is unfinished", "run envask collect to go on with it, or choose another with --round")
+			return nil, fault.New(fault.Usage, "pack round", id, "it is unfinished", "run envask collect to resume it, or choose another with --round")
 		}
 		return r, nil
 	}

@@ -105,11 +105,11 @@ func (a *App) interruptedOn(c *casefile.Case, route ask.Route, sendErr error) er
 		if ch.Where != routePrefix+route.Name {
 			continue
 		}
-		hint = fmt.Sprintf("go on with: envask submit --resume --case %s", c.Name)
+		hint = fmt.Sprintf("resume with: envask submit --resume --case %s", c.Name)
 		if strings.HasSuffix(ch.Path, ".part") {
-			why = fmt.Sprintf("under its final name nothing stands there, and %s is not whole", ch.Path)
+			why = fmt.Sprintf("nothing has the final name, and %s is incomplete", ch.Path)
 		} else {
-			why = fmt.Sprintf("whether %s stands there, and how much of it, is not known", ch.Path)
+			why = fmt.Sprintf("whether %s exists, and how much of it arrived, is unknown", ch.Path)
 		}
 	}
 	if err != nil {

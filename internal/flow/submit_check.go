@@ -89,7 +89,7 @@ func (a *App) mayGo(ctx context.Context, c *casefile.Case, k *ask.Ask, routes []
 		return nil, nil, nil, err
 	}
 	if q.Confirm == nil {
-		return nil, nil, nil, fault.New(fault.Refused, "submit", file, "nobody can be asked whether to send it", "give --yes")
+		return nil, nil, nil, fault.New(fault.Refused, "submit", file, "no terminal to ask whether to send it", "give --yes")
 	}
 	yes, err := q.Confirm(fmt.Sprintf("Send %s (%s%s) to %s?", name, humanize.IBytes(uint64(size)), how, to))
 	if err != nil {

@@ -68,7 +68,7 @@ func ReadFile(name string) ([]byte, error) {
 		return nil, err
 	}
 	if len(data) > MaxSize {
-		return nil, fmt.Errorf("larger than %d MiB: this is no file that a person wrote", MaxSize>>20)
+		return nil, fmt.Errorf("larger than %d MiB: file too large for a configuration file", MaxSize>>20)
 	}
 	return data, nil
 }

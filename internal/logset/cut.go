@@ -276,7 +276,7 @@ func copyRanges(ctx context.Context, c Content, ranges []Range, w io.Writer) (in
 			}
 			if err != nil && (err != io.EOF || int64(n) < want) {
 				if err == io.EOF {
-					err = fmt.Errorf("it shrank while it was read: %w", io.ErrUnexpectedEOF)
+					err = fmt.Errorf("shrank during collection: %w", io.ErrUnexpectedEOF)
 				}
 				return total, err
 			}

@@ -59,7 +59,7 @@ var forms = sync.OnceValue(func() nameForms {
 	}
 })
 
-// PlaceOf reads from a file's name which set it belongs to and how old it is in it.
+// PlaceOf reads from a file's name which set belongs to and how old it is in it.
 func PlaceOf(name string) Place {
 	dir, base := path.Split(name)
 	plain, packed := Unsuffixed(base)

@@ -26,7 +26,7 @@ func openFolder(_ context.Context, d *Dialer, s *site.System) (System, error) {
 	}
 	if err != nil {
 		return nil, &fault.Error{Target: s.Name, Err: fmt.Errorf("%w: the folder %s: %w", ErrConnection, root, plainPath(err)),
-			Hint: "mount or copy the system's files there, or mend folder: in the systems file"}
+			Hint: "mount or copy the system's files there, or fix folder: in the systems file"}
 	}
 	return NewFolder(root), nil
 }

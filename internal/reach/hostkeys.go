@@ -46,7 +46,7 @@ func (h *HostKeys) check(name, addr string, files []string) (ssh.HostKeyCallback
 	}
 	db, err := knownhosts.NewDB(there...)
 	if err != nil {
-		return nil, nil, fault.New(fault.Usage, "read known hosts", "", err.Error(), "mend or remove that line")
+		return nil, nil, fault.New(fault.Usage, "read known hosts", "", err.Error(), "fix or remove that line")
 	}
 	verify := db.HostKeyCallback()
 	callback := func(hostname string, remote net.Addr, key ssh.PublicKey) error {

@@ -36,7 +36,7 @@ func placed(pattern, home string, variable func(string) string) string {
 	return pattern
 }
 
-// escapeMeta makes what has a meaning in patterns stand for itself.
+// escapeMeta escapes what has a meaning in patterns.
 func escapeMeta(s string) string {
 	if !strings.ContainsAny(s, `*?[{`) {
 		return s

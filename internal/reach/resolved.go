@@ -129,5 +129,5 @@ var identity = regexp.MustCompile(`^[0-9]+:[0-9a-f]+$`)
 
 // RemoveIfStill is a script that removes a file if it is still the one of an identity, and none otherwise.
 func RemoveIfStill(path, id string) string {
-	return tells + "[ -e " + posix.Word(path) + " ] || exit 0\n[ \"$(own " + posix.Word(path) + ")\" = " + posix.Word(id) + " ] || { echo 'another file is there by now' >&2; exit 1; }\nrm -f " + posix.Word(path)
+	return tells + "[ -e " + posix.Word(path) + " ] || exit 0\n[ \"$(own " + posix.Word(path) + ")\" = " + posix.Word(id) + " ] || { echo 'the file has been replaced' >&2; exit 1; }\nrm -f " + posix.Word(path)
 }

@@ -42,7 +42,7 @@ const (
 )
 
 // ErrBomb means that a compressed file grows beyond all measure.
-var ErrBomb = errors.New("the compressed file grows beyond measure")
+var ErrBomb = errors.New("decompressed size exceeds the limit (possible decompression bomb)")
 
 // format redacts files of one form.
 type format struct {

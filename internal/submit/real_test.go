@@ -297,7 +297,7 @@ http {
 	require.ErrorContains(t, err, "400")
 }
 
-// Against OpenSSH, whose packets are larger: what a cut left is a true beginning, and is gone on with each time.
+// Against OpenSSH, whose packets are larger: what a cut left is a true beginning, and is resumed each time.
 func TestCutOpenSSH(t *testing.T) {
 	const size = 96 << 20
 	server := reachtest.StartOpenSSH(t)

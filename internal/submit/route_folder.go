@@ -40,7 +40,7 @@ func (f folder) Size(path string) (int64, error) {
 		return 0, err
 	}
 	if !info.Mode().IsRegular() {
-		return 0, fmt.Errorf("%s is there and is no plain file", path)
+		return 0, fmt.Errorf("%s exists and is not a regular file", path)
 	}
 	return info.Size(), nil
 }

@@ -56,7 +56,7 @@ func (l *letter) message(p Parcel, from string) (*gomail.Msg, error) {
 	msg := gomail.NewMsg()
 	if from != "" {
 		if err := msg.From(from); err != nil {
-			return nil, fault.New(fault.Usage, "route", l.name, fmt.Sprintf("from: %q is no mail address", from), "mend it in credentials.yaml")
+			return nil, fault.New(fault.Usage, "route", l.name, fmt.Sprintf("from: %q is no mail address", from), "fix it in credentials.yaml")
 		}
 	}
 	if err := msg.To(l.to); err != nil {

@@ -32,7 +32,7 @@ func openPage(_ context.Context, name string, u *url.URL, m *Means) (Route, erro
 
 func (g page) Deliver(_ context.Context, p Parcel, told func(int64), rec *Receipt) error {
 	rec.Handed = true
-	rec.Proof = "fill in the page and attach the file; the receipt knows only that this was made ready"
+	rec.Proof = "fill in the page and attach the file; the receipt proves only that this was prepared"
 	if len(g.means.All) > 0 && g.means.All[0].Name != p.Name { // the page of the first one names all
 		rec.Path = p.File
 		return nil

@@ -83,7 +83,7 @@ func (r *sftpRoute) Size(p string) (int64, error) {
 		return 0, r.orLost(err)
 	}
 	if !info.Mode().IsRegular() {
-		return 0, fmt.Errorf("%s is there and is no plain file", p)
+		return 0, fmt.Errorf("%s exists and is not a regular file", p)
 	}
 	return info.Size(), nil
 }

@@ -182,7 +182,7 @@ func (x *sending) store(ctx context.Context, r Store) error {
 	}
 	if err != nil {
 		if _, resumes := r.Resumes(); resumes && (ctx.Err() != nil || isPassing(err)) {
-			return err // it is gone on with, now or by a later submit
+			return err // it is resumed, now or by a later submit
 		}
 		return errors.Join(err, x.takeBack(r, part, id))
 	}
@@ -255,7 +255,7 @@ func (x *sending) fill(ctx context.Context, r Store, part string, at int64) erro
 		if x.rec.Proof, x.rec.Proved, err = prove(ctx, r, part, x.Parcel); err == nil || at == 0 || ctx.Err() != nil || isPassing(err) {
 			return err
 		}
-		x.note(fmt.Sprintf("what an earlier try left there was no beginning of it (%v): all of it goes again", err))
+		x.note(fmt.Sprintf("the partial upload does not match (%v); starting over", err))
 		at, x.rec.Resumed = 0, 0
 	}
 }

@@ -37,7 +37,7 @@ type Receipt struct {
 	Answer   string    `json:"answer,omitempty"` // of the server, such as the number of a ticket
 	Proof    string    `json:"proof"`            // how it is known that it arrived whole
 	Proved   bool      `json:"proved"`           // the checksum of what is there was compared, not only the size
-	Handed   bool      `json:"handed,omitempty"` // it was made ready for a person to send: whether it arrived is not known
+	Handed   bool      `json:"handed,omitempty"` // it is ready to hand over for a person to send: whether it arrived is not known
 	Already  bool      `json:"already,omitempty"`
 	Resumed  int64     `json:"resumed_at,omitempty"` // bytes that were there from an earlier try
 	Tries    int       `json:"tries"`
@@ -64,7 +64,7 @@ func (r *Receipt) Line() string {
 	what := "arrived"
 	switch {
 	case r.Handed:
-		what = "made ready"
+		what = "ready to hand over"
 	case !r.Proved:
 		what = "taken without proof"
 	case r.Already:
@@ -107,7 +107,7 @@ type Means struct {
 	Dialer      *reach.Dialer
 	Credentials Credentials
 	Changes     Changes
-	Left        map[string]string        // what an earlier submit of the same parcel left there: path to id
+	Left        map[string]string        // what an earlier submit of the same parcel left on the system: path to id
 	Progress    func(done int64)         // so many bytes are there; may be nil
 	Note        func(text string)        // something a person should know; may be nil
 	ReadBack    bool                     // prove the checksum by reading all of it back, where there is no other way
@@ -191,7 +191,7 @@ func init() {
 		{"dav+http", "the same, on loopback addresses", openDAV},
 		{"form+https", "a web form with a file", openForm},
 		{"form+http", "the same, on loopback addresses", openForm},
-		{"tus+https", "an upload that can be gone on with (tus 1.0)", openTus},
+		{"tus+https", "a resumable upload (tus 1.0)", openTus},
 		{"tus+http", "the same, on loopback addresses", openTus},
 		{"mailto", "a mail by your own mail server", openMail},
 		{"mail-draft", "a mail for your own mail program to send", openDraft},

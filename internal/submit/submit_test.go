@@ -134,7 +134,7 @@ func TestRoutes(t *testing.T) {
 	}
 }
 
-// An interrupted send leaves nothing under the final name; what is there of it is gone on with by the next one.
+// An interrupted send leaves nothing under the final name; what arrived is resumed by the next one.
 func TestAnInterruptedSendIsGoneOnWith(t *testing.T) {
 	log := &changeLog{}
 	all, m := routes(t, log, nil)
@@ -168,7 +168,7 @@ func TestAnInterruptedSendIsGoneOnWith(t *testing.T) {
 		require.Greater(t, begun, rec.Resumed, o.name)
 		require.Empty(t, log.open, o.name)
 
-		// What lies there and is no beginning of it is written anew.
+		// A partial upload that does not match is replaced.
 		other := parcel(t, size)
 		other.Name = "another.tar.gz"
 		final, part = o.route.Place(other.Name)

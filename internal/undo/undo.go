@@ -36,7 +36,7 @@ type undone struct {
 // Log writes changes to one case's ledger.
 type Log struct{ Ledger *casefile.Ledger }
 
-// Begin writes a change down before it is made. One of the same thing that was not undone, since a run was cut short, is
+// Begin writes a change down before it is made. One of the same thing that was not undone, since a run was interrupted, is
 // gone on with: it has one record.
 func (l Log) Begin(kind, where, path string) (Change, error) { return l.BeginOf(kind, where, path, "") }
 
