@@ -31,7 +31,7 @@ demo: build
 
 # Tests that want a real server run where one is installed; what was skipped is said at the end.
 test:
-	@$(GO) test -timeout 20m -json ./... > .test.json; code=$$?; \
+	@$(GO) test -timeout 20m -parallel 4 -json ./... > .test.json; code=$$?; \
 	go run ./scripts/testreport .test.json; rm -f .test.json; exit $$code
 
 # Debian's servers for the tests. This is the only target that installs anything, and it needs root.

@@ -1,4 +1,3 @@
-// Package patience lets limits of time stand still while a person is asked something.
 package patience
 
 import (

@@ -1,4 +1,3 @@
-// Package posix writes command lines for a POSIX shell.
 package posix
 
 import "strings"

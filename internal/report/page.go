@@ -1,4 +1,3 @@
-// Package report draws the first page of an archive, for a reader who has nothing but a browser.
 package report
 
 import (

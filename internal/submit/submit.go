@@ -1,4 +1,3 @@
-// Package submit hands an archive to a vendor and keeps the proof that it arrived.
 package submit
 
 import (

@@ -1,0 +1,2 @@
+// Package cli is the command line: one file a command. Flags in, core called, result drawn.
+package cli

@@ -1,0 +1,2 @@
+// Package posix writes command lines for a POSIX shell.
+package posix
