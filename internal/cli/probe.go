@@ -86,7 +86,9 @@ func (s *session) drawProbed(p *flow.Probed) {
 		}
 		items := "not looked at"
 		if p.Items {
-			items = s.screen.Paint(term.Good, number(ok[x.System])+" fine")
+			if items = s.screen.Paint(term.Good, number(ok[x.System])+" fine"); ok[x.System]+bad[x.System] == 0 {
+				items = "nothing wanted"
+			}
 			if n := bad[x.System]; n > 0 {
 				items += ", " + s.screen.Paint(term.Bad, number(n)+" not")
 			}

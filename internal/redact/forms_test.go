@@ -364,6 +364,44 @@ func TestCaptures(t *testing.T) {
 	}
 }
 
+// IPv6 in captures: both addresses get their aliases, of the same subnet if they were; headers of extensions keep their length and lose what
+// they say; nothing of the payload stays.
+func TestCapturesWithIPv6(t *testing.T) {
+	from, to := netip.MustParseAddr("2001:db8:61::1"), netip.MustParseAddr("2001:db8:61::2")
+	group := netip.MustParseAddr("ff02::1")
+	packet := func(from, to netip.Addr, extensions ...[]byte) []byte {
+		udp := append([]byte{0x11, 0x41, 0x11, 0x41, 0, 14, 0, 0}, "Kelp71"...)
+		next := byte(17)
+		body := udp
+		for i := len(extensions) - 1; i >= 0; i-- {
+			e := append([]byte{next}, extensions[i][1:]...)
+			body, next = append(e, body...), extensions[i][0]
+		}
+		b := []byte{2, 0, 0, 0, 0, 1, 2, 0, 0, 0, 0, 2, 0x86, 0xdd, 0x60, 0, 0, 0}
+		b = binary.BigEndian.AppendUint16(b, uint16(len(body)))
+		b = append(b, next, 64)
+		b = append(append(b, from.AsSlice()...), to.AsSlice()...)
+		return append(b, body...)
+	}
+	route := append([]byte{43, 2, 0, 0, 0, 0, 0, 0}, from.AsSlice()...) // it holds an address (RFC 8200, section 4.4)
+	fragment := []byte{44, 0, 0x10, 0, 0, 0, 0, 1}
+	packets := map[int64][]byte{1: packet(from, to), 2: packet(to, from, route), 3: packet(from, group, fragment), 4: packet(from, to)[:40]}
+	raw, res := redactFile(t, pcapOf(binary.LittleEndian, packets, 1, 2, 3, 4), Source{})
+	out := string(raw)
+	require.Equal(t, Capture, res.Form)
+	require.NotContains(t, out, string(from.AsSlice()))
+	require.NotContains(t, out, string(to.AsSlice()))
+	require.NotContains(t, out, "Kelp71")
+	require.Contains(t, out, string(group.AsSlice()), "a group is nobody's address")
+	first := strings.Index(out, "\x86\xdd") + 2 + 8
+	one, other := netip.AddrFrom16([16]byte([]byte(out[first:first+16]))), netip.AddrFrom16([16]byte([]byte(out[first+16:first+32])))
+	require.True(t, netip.MustParsePrefix("3fff::/20").Contains(one) && netip.MustParsePrefix("3fff::/20").Contains(other))
+	subnet := netip.PrefixFrom(one, 64)
+	require.True(t, subnet.Contains(other), "the same subnet stays the same")
+	require.NotEqual(t, one, other)
+	require.Equal(t, 5, res.Counts["ipv6"])
+}
+
 func TestCapturesOfTheNextGeneration(t *testing.T) {
 	order := binary.LittleEndian
 	block := func(kind uint32, body []byte) []byte {
