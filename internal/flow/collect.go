@@ -135,13 +135,16 @@ func (a *App) fromLast(c *casefile.Case, req *collect.Request, q CollectRequest)
 	together := roundsTogether(v, rounds)
 	table := newestCells(together)
 	req.Only, req.OnlyWhy = map[[2]string]bool{}, "not asked for again: "+strings.ReplaceAll(roundIDs(together), ",", " or ")+" has it"
+	had := map[cellKey]collect.Cell{}
 	for _, cell := range table {
-		switch cell.State {
-		case collect.Taken, collect.Cut, collect.Empty:
-		default:
-			if cell.System != "" && (cell.State != collect.Skipped || cell.NotChosen() || cell.NotBegun()) {
-				req.Only[[2]string{cell.System, cell.Item}] = true
-			}
+		had[cellKey{cell.System, cell.Item}] = cell
+	}
+	all := *req
+	all.Only = nil
+	for _, cell := range all.Plan() { // what the ask wants now, which may be more than it was
+		old, known := had[cellKey{cell.System, cell.Item}]
+		if cell.System != "" && (!known || lacksStill(old)) {
+			req.Only[cellKey{cell.System, cell.Item}] = true
 		}
 	}
 	if err := wholeGroupsAgain(req, together, table); err != nil {
@@ -151,6 +154,17 @@ func (a *App) fromLast(c *casefile.Case, req *collect.Request, q CollectRequest)
 		return fault.New(fault.Usage, "collect", "", fmt.Sprintf("round %s got all that was asked for", strings.ReplaceAll(roundIDs(together), ",", " and ")), "")
 	}
 	return nil
+}
+
+// lacksStill reports whether a cell is asked for again when only what is missing is.
+func lacksStill(cell collect.Cell) bool {
+	switch cell.State {
+	case collect.Taken, collect.Cut, collect.Empty:
+		return false
+	case collect.Skipped:
+		return cell.NotChosen() || cell.NotBegun()
+	}
+	return true
 }
 
 // wholeGroupsAgain asks again for all items of a group on a system that lacks a file of it.

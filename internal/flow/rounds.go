@@ -118,7 +118,10 @@ func (p *packing) chooseOfCase() (err error) {
 		p.rounds, err = chooseRounds(p.c, p.q.Rounds)
 		return err
 	}
-	if p.rounds, p.of, err = p.unsentRounds(p.view); err == nil && len(p.rounds) > 1 {
+	if p.rounds, p.of, err = p.unsentRounds(p.view); err == nil && len(p.rounds) == 1 && p.view.routesOf(p.rounds[0].ID) != "" {
+		p.app.note("every round was sent already; this archive has round %s again", p.rounds[0].ID)
+	}
+	if err == nil && len(p.rounds) > 1 {
 		p.app.note("rounds %s are packed together, each item from the newest round that has it; --round chooses", strings.Join(strings.Split(roundIDs(p.rounds), ","), " and "))
 	}
 	return err
