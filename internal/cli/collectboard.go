@@ -128,7 +128,8 @@ func (b *collectBoard) step(e collect.Event) {
 		}
 	case collect.Retrying:
 		st.doing = "waiting " + e.Took.String()
-		if st.said != e.Reason && st.bytes+int64(st.files) > 0 { // what never came up is told once, at the end; further tries not one by one
+		cameUp := st.bytes > 0 || st.files > 0 // what never came up is told once, at the end
+		if cameUp && st.said != e.Reason {     // further tries are not told one by one
 			st.said = e.Reason
 			b.board.Above("%s: %s; trying again", e.System, term.Clean(e.Reason))
 		}
