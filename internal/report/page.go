@@ -95,9 +95,9 @@ func (v *view) contents() g.Node {
 }
 
 func (v *view) head() g.Node {
-	facts := []g.Node{fact("For", v.Vendor), fact("Site", v.Site), fact("Window", v.window())}
+	facts := []g.Node{fact("For", v.Vendor), fact("Site", v.Site), fact("Window", v.window()), fact("Times", "in "+v.zone.String())}
 	for _, r := range v.Rounds {
-		text := fmt.Sprintf("%s to %s, depth %s", clock(r.Started), clock(r.Ended), r.Depth)
+		text := fmt.Sprintf("%s to %s, depth %s", v.clock(r.Started), v.clock(r.Ended), r.Depth)
 		if len(v.Rounds) > 1 && r.Window != "" {
 			text += ", window " + r.Window
 		}
@@ -161,16 +161,7 @@ func (v *view) wrong() g.Node {
 	for _, r := range v.Window.Remarks {
 		out = append(out, h.P(g.Text(r)))
 	}
-	var others []string
-	for _, c := range v.Coverage {
-		switch c.State {
-		case collect.Missing, collect.Denied, collect.Refused, collect.Failed, collect.TimedOut:
-			if !c.Lacking() {
-				others = append(others, strings.TrimSuffix(fmt.Sprintf("%s on %s: %s: %s", c.Item, orElse(c.System, "no system"), c.State, c.Reason), ": "))
-			}
-		}
-	}
-	if len(others) > 0 {
+	if others := v.notHere(); len(others) > 0 {
 		out = append(out, h.P(h.B(g.Text("Wanted, and not here:"))), list(bounded(others), plain))
 	}
 	if n := v.stayedBehind(); n > 0 {
@@ -190,6 +181,43 @@ func (v *view) wrong() g.Node {
 		return nil
 	}
 	return verdict(class, out...)
+}
+
+// notHere lists what is wanted, not required and not here: a line for each reason, with the items and systems that share it.
+func (v *view) notHere() []string {
+	type shared struct {
+		items, systems []string
+		words          string
+	}
+	var all []*shared
+	byReason := map[string]*shared{}
+	for _, c := range v.Coverage {
+		switch c.State {
+		case collect.Missing, collect.Denied, collect.Refused, collect.Failed, collect.TimedOut:
+		default:
+			continue
+		}
+		if c.Lacking() {
+			continue
+		}
+		words := strings.TrimSuffix(string(c.State)+": "+c.Reason, ": ")
+		s := byReason[words]
+		if s == nil {
+			s = &shared{words: words}
+			byReason[words], all = s, append(all, s)
+		}
+		if !slices.Contains(s.items, c.Item) {
+			s.items = append(s.items, c.Item)
+		}
+		if system := orElse(c.System, "no system"); !slices.Contains(s.systems, system) {
+			s.systems = append(s.systems, system)
+		}
+	}
+	var lines []string
+	for _, s := range all {
+		lines = append(lines, fmt.Sprintf("%s on %s: %s", strings.Join(s.items, ", "), strings.Join(bounded(s.systems), ", "), s.words))
+	}
+	return lines
 }
 
 // stayedBehind counts what was collected and is not in the archive.

@@ -148,7 +148,7 @@ func (v *view) cut() g.Node {
 			if c.Lines >= 0 && c.Of >= 0 {
 				kept = fmt.Sprintf("%d of %d lines", c.Lines, c.Of)
 			}
-			if when, sure = span(c.First, c.Last), c.Sure; c.Unpacked != "" {
+			if when, sure = v.span(c.First, c.Last), c.Sure; c.Unpacked != "" {
 				kept += ", unpacked (" + c.Unpacked + ")"
 			}
 		}
@@ -194,9 +194,9 @@ func (v *view) file(f archive.File) g.Node {
 	if v.Active[f.Path] { // a page within the evidence could run what somebody wrote into it
 		name, note = code(f.Source), h.Small(g.Text("not linked: a browser could run it"))
 	}
-	dated := span(f.First, f.Last)
+	dated := v.span(f.First, f.Last)
 	if f.Cut != nil {
-		dated = span(f.Cut.First, f.Cut.Last)
+		dated = v.span(f.Cut.First, f.Cut.Last)
 	}
 	replaced := ""
 	if n := f.Findings.Total(); n > 0 {

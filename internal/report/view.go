@@ -10,6 +10,7 @@ import (
 
 	"envask/internal/archive"
 	"envask/internal/collect"
+	"envask/internal/window"
 )
 
 // maxLinks bounds how many files of one system are listed, and how many that were cut; the manifest lists them all.
@@ -18,6 +19,7 @@ const maxLinks = 300
 // view is the content in the order in which the page needs it.
 type view struct {
 	*Content
+	zone     *time.Location // of all times on the page: that of the window
 	items    []string
 	shown    []systemView
 	findings []count
@@ -48,7 +50,10 @@ type leftView struct {
 }
 
 func newView(c *Content) *view {
-	v := &view{Content: c, most: cmp.Or(c.links, maxLinks)}
+	v := &view{Content: c, zone: time.UTC, most: cmp.Or(c.links, maxLinks)}
+	if zone, err := window.ParseZone(c.Window.Zone); err == nil && c.Window.Zone != "" {
+		v.zone = zone
+	}
 	columns, rows := map[string]int{}, map[string]int{}
 	for _, cell := range c.Coverage {
 		if _, ok := columns[cell.Item]; !ok {
@@ -134,22 +139,22 @@ func files(n int) string {
 	return humanize.Comma(int64(n)) + " files"
 }
 
-// clock writes a moment; "" is none.
-func clock(t time.Time) string {
+// clock writes a moment in the zone of the page; "" is none.
+func (v *view) clock(t time.Time) string {
 	if t.IsZero() {
 		return ""
 	}
-	return t.UTC().Format("2006-01-02 15:04:05 UTC")
+	return t.In(v.zone).Format(time.DateTime)
 }
 
 // span writes the time from one moment to another.
-func span(from, to time.Time) string {
+func (v *view) span(from, to time.Time) string {
 	if from.IsZero() || to.IsZero() {
 		return ""
 	}
-	from, to = from.UTC(), to.UTC()
+	from, to = from.In(v.zone), to.In(v.zone)
 	if from.Format(time.DateOnly) == to.Format(time.DateOnly) {
-		return from.Format("2006-01-02 15:04:05") + " – " + to.Format("15:04:05 UTC")
+		return from.Format(time.DateTime) + " – " + to.Format(time.TimeOnly)
 	}
-	return from.Format("2006-01-02 15:04:05") + " – " + to.Format("2006-01-02 15:04:05 UTC")
+	return from.Format(time.DateTime) + " – " + to.Format(time.DateTime)
 }
