@@ -10,7 +10,7 @@ import (
 // The vendor reads neither our flags nor our files, and must not read whose account we log in with: reasons lose both before they go.
 
 // advice is a part of a reason that tells the engineer what to do.
-var advice = regexp.MustCompile(`^check that |(^|\s)--[a-z]|\benvask [a-z]|systems file|credentials\.yaml|--allow-path`)
+var advice = regexp.MustCompile(`(^|; )check that |(^|\s)--[a-z]|\benvask [a-z]|systems file|credentials\.yaml|--allow-path`)
 
 // vendorText gives the texts of an archive: redacted, without advice for the engineer and without the accounts of the systems file.
 type vendorText struct {
