@@ -16,14 +16,6 @@ import (
 // What an ask says counts only as it was approved. A case keeps a copy of every version that was approved in it, named by its
 // SHA-256, and its ledger says which: whoever changes the ask file changes nothing before the engineer has seen it.
 
-// kindAskApproved is the ledger record of an approved ask that a case works by.
-const kindAskApproved = "ask-approved"
-
-type askApproved struct {
-	Ask string `json:"ask_sha256"`
-	By  string `json:"by"`
-}
-
 func askCopy(c *casefile.Case, digest string) string {
 	return filepath.Join(c.Dir, "asks", digest+".yaml")
 }

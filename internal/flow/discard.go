@@ -343,8 +343,6 @@ func sizeOf(paths []string) (files int, bytes int64, err error) {
 	return files, bytes, nil
 }
 
-const kindDiscarded = "discarded"
-
 // RemoveDiscards removes what goes, and gives how many bytes that frees. What a round took stays known; only the bytes go.
 func (a *App) RemoveDiscards(ctx context.Context, c *casefile.Case, list []Discard) (freed int64, err error) {
 	w, err := a.writeToFree(c)

@@ -40,17 +40,6 @@ type Opened struct {
 	Ask       *ask.Ask
 }
 
-type opened struct {
-	Name    string `json:"name"`
-	Number  string `json:"number,omitempty"`
-	Was     string `json:"was,omitempty"`
-	Ask     string `json:"ask_sha256"`
-	Window  string `json:"window"`
-	Systems string `json:"systems"`
-	By      string `json:"by"`
-	How     string `json:"how"` // "begun" or "changed"
-}
-
 // Open starts a case, changes one, or gives one its number.
 func (a *App) Open(q OpenRequest) (*Opened, error) {
 	if err := casefile.CheckName(q.Name); err != nil {

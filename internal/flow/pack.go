@@ -143,27 +143,6 @@ type PackProgress struct {
 	Done, Total int64
 }
 
-// Ledger record kinds.
-const (
-	kindPacked    = "packed"
-	kindSubmitted = "submitted"
-)
-
-type packedRecord struct {
-	Archive string `json:"archive"` // name in out/
-	Round   string `json:"round"`   // or rounds: r1,r2
-	Since   string `json:"new_since,omitempty"`
-	Size    int64  `json:"size"`
-	SHA256  string `json:"sha256"`
-	Files   int    `json:"files"`
-	Lacking int    `json:"lacking"`
-	Ask     string `json:"ask_sha256,omitempty"` // by which it was packed
-	// Encrypt says that it may only go encrypted: for these public keys at least, or by a passphrase.
-	Encrypt    []string `json:"encrypt,omitempty"`
-	Passphrase bool     `json:"passphrase,omitempty"`
-	By         string   `json:"by"`
-}
-
 // packing is one run of Pack.
 type packing struct {
 	app    *App

@@ -323,24 +323,6 @@ func (a *App) decisions(c *casefile.Case) ([]string, error) {
 	return append(append([]string{}, p.Never...), p.Disclosed...), nil
 }
 
-// Ledger record kinds of a review.
-const (
-	kindApproved = "archive approved"
-	kindDecided  = "review decided"
-)
-
-type approvedRecord struct {
-	Archive string `json:"archive"`
-	SHA256  string `json:"sha256"`
-	By      string `json:"by"`
-}
-
-type decidedRecord struct {
-	Removed int    `json:"removed"` // values, which stand in the case's redaction.yaml
-	Left    int    `json:"left"`
-	By      string `json:"by"`
-}
-
 // ApproveArchive records that a person has looked at an archive and stands for it.
 func (a *App) ApproveArchive(c *casefile.Case, v *Review) error {
 	w, err := a.write(c)

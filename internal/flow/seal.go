@@ -22,19 +22,6 @@ import (
 	"envask/internal/submit"
 )
 
-const kindSealed = "sealed"
-
-// sealedRecord is an archive that was encrypted. Its bytes are random by nature, so they are kept.
-type sealedRecord struct {
-	Archive    string   `json:"archive"`    // name of the plain one in out/
-	OfSHA256   string   `json:"of_sha256"`  // of the plain one
-	Sealed     string   `json:"sealed"`     // name in out/
-	Size       int64    `json:"size"`       // bytes
-	SHA256     string   `json:"sha256"`     // of the encrypted one
-	Recipients []string `json:"recipients"` // public keys
-	Passphrase bool     `json:"passphrase,omitempty"`
-}
-
 // Sealed is an archive encrypted for those who may read it.
 type Sealed struct {
 	File       string   `json:"file"`
@@ -238,16 +225,6 @@ func sealedBy(c *casefile.Case, name string) (*sealedRecord, error) {
 		err = errors.New("this case did not encrypt it; what is in it cannot be checked before it goes")
 	}
 	return found, err
-}
-
-const kindSplit = "split"
-
-// splitRecord is a file of out/ that was cut into parts.
-type splitRecord struct {
-	Name   string         `json:"name"`
-	SHA256 string         `json:"sha256"` // of the whole
-	Parts  []archive.Part `json:"parts"`
-	Page   string         `json:"page"` // the text that says how to join them
 }
 
 // split cuts what is sent into parts, when it is larger than one.
