@@ -5,6 +5,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 
 	"envask/internal/cli/term"
 	"envask/internal/collect"
@@ -13,14 +14,16 @@ import (
 // What many systems share is one row: with the count, and their names.
 
 // varying are the parts of a reason that differ from system to system: addresses, ports, fingerprints and times.
-var varying = regexp.MustCompile(`\[?[0-9a-fA-F:.]*[0-9a-fA-F]\]?:\d{2,5}\b|\b\d{1,3}(\.\d{1,3}){3}\b|SHA256:[A-Za-z0-9+/]{20,}=?|\b\d+(\.\d+)?(ms|s)\b`)
+var varying = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`\[?[0-9a-fA-F:.]*[0-9a-fA-F]\]?:\d{2,5}\b|\b\d{1,3}(\.\d{1,3}){3}\b|SHA256:[A-Za-z0-9+/]{20,}=?|\b\d+(\.\d+)?(ms|s)\b`)
+})
 
 // sharedReason gives a reason without what differs from system to system.
 func sharedReason(system, reason string) string {
 	if system != "" {
 		reason = regexp.MustCompile(`(^|[^\w.-])`+regexp.QuoteMeta(system)+`($|[^\w.-])`).ReplaceAllString(reason, "${1}NAME${2}")
 	}
-	return varying.ReplaceAllString(reason, "…")
+	return varying().ReplaceAllString(reason, "…")
 }
 
 // ofSystem reports whether a code speaks of the whole system, not of one item.

@@ -3,6 +3,7 @@ package cli
 import (
 	"regexp"
 	"strings"
+	"sync"
 
 	"envask/internal/cli/term"
 )
@@ -21,7 +22,9 @@ func (s *session) next(commands ...string) {
 }
 
 // ofCase are the commands that work on a case, where they are named in a message.
-var ofCase = regexp.MustCompile(`\benvask (add|collect|compare|pack|probe|repair|reveal|review|run|show|submit|tidy)\b`)
+var ofCase = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`\benvask (add|collect|compare|pack|probe|repair|reveal|review|run|show|submit|tidy)\b`)
+})
 
 // withCase adds the case to the commands in a message, when it was named: the command that is copied must not work on another one.
 func (s *session) withCase(text string) string {
@@ -29,5 +32,5 @@ func (s *session) withCase(text string) string {
 	if name == "" || s.caseFromEnv || strings.Contains(text, "--case") {
 		return text
 	}
-	return ofCase.ReplaceAllString(text, "envask $1 --case "+name)
+	return ofCase().ReplaceAllString(text, "envask $1 --case "+name)
 }

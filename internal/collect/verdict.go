@@ -7,6 +7,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/dustin/go-humanize"
@@ -31,16 +32,18 @@ type commandAnswer struct {
 
 // refusals are lines with which shells and devices refuse a command, often with exit code 0. Only short answers are held against them:
 // a log may hold such a line.
-var refusals = []*regexp.Regexp{
-	regexp.MustCompile(`(?i)\bexec(ution)? requests? (is|are) not (supported|allowed)`),
-	regexp.MustCompile(`(?i)\b(command|shell|exec) (execution )?(is )?not (supported|allowed|permitted|available|authorized)\b`),
-	regexp.MustCompile(`(?i)\b(command not found|unknown command|no such command|invalid command|unrecogni[sz]ed command|unsupported command)\b`),
-	regexp.MustCompile(`(?i)^\W*(% ?)?(invalid input|incomplete command|ambiguous command|bad command)\b`),
-	regexp.MustCompile(`(?i)\bcommand authori[sz]ation failed\b`),
-	regexp.MustCompile(`(?i)\bthis account is (currently )?not available\b`),
-	regexp.MustCompile(`(?i)\bis not recognized as an internal or external command\b`),
-	regexp.MustCompile(`(?i)^(-?\w*sh|/[\w/]+sh): (line )?.*(not found|cannot execute|permission denied)`),
-}
+var refusals = sync.OnceValue(func() []*regexp.Regexp {
+	return []*regexp.Regexp{
+		regexp.MustCompile(`(?i)\bexec(ution)? requests? (is|are) not (supported|allowed)`),
+		regexp.MustCompile(`(?i)\b(command|shell|exec) (execution )?(is )?not (supported|allowed|permitted|available|authorized)\b`),
+		regexp.MustCompile(`(?i)\b(command not found|unknown command|no such command|invalid command|unrecogni[sz]ed command|unsupported command)\b`),
+		regexp.MustCompile(`(?i)^\W*(% ?)?(invalid input|incomplete command|ambiguous command|bad command)\b`),
+		regexp.MustCompile(`(?i)\bcommand authori[sz]ation failed\b`),
+		regexp.MustCompile(`(?i)\bthis account is (currently )?not available\b`),
+		regexp.MustCompile(`(?i)\bis not recognized as an internal or external command\b`),
+		regexp.MustCompile(`(?i)^(-?\w*sh|/[\w/]+sh): (line )?.*(not found|cannot execute|permission denied)`),
+	}
+})
 
 // refusalLines is up to how many lines an answer is held against refusals, and refusalBytes up to which length.
 const (
@@ -56,7 +59,7 @@ func refusal(text string) string {
 		return ""
 	}
 	for _, l := range lines {
-		if slices.ContainsFunc(refusals, func(r *regexp.Regexp) bool { return r.MatchString(strings.TrimSpace(l)) }) {
+		if slices.ContainsFunc(refusals(), func(r *regexp.Regexp) bool { return r.MatchString(strings.TrimSpace(l)) }) {
 			return strings.TrimSpace(l)
 		}
 	}

@@ -3,6 +3,7 @@ package flow
 import (
 	"regexp"
 	"strings"
+	"sync"
 
 	"envask/internal/redact"
 )
@@ -10,7 +11,9 @@ import (
 // The vendor reads neither our flags nor our files, and must not read whose account we log in with: reasons lose both before they go.
 
 // advice is a part of a reason that tells the engineer what to do.
-var advice = regexp.MustCompile(`(^|; )check that |(^|\s)--[a-z]|\benvask [a-z]|systems file|credentials\.yaml|--allow-path`)
+var advice = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`(^|; )check that |(^|\s)--[a-z]|\benvask [a-z]|systems file|credentials\.yaml|--allow-path`)
+})
 
 // vendorText gives the texts of an archive: redacted, without advice for the engineer and without the accounts of the systems file.
 type vendorText struct {
@@ -34,10 +37,10 @@ func (p *packing) vendorText(e *redact.Engine) *vendorText {
 
 // reason gives a reason as the vendor may read it.
 func (v *vendorText) reason(system, text string) string {
-	if advice.MatchString(text) {
+	if advice().MatchString(text) {
 		var parts []string
 		for _, part := range strings.Split(text, "; ") {
-			if !advice.MatchString(part) {
+			if !advice().MatchString(part) {
 				parts = append(parts, part)
 			}
 		}

@@ -3,29 +3,38 @@ package redact
 import (
 	"regexp"
 	"strings"
+	"sync"
 )
 
 // A value that was found at one place is removed everywhere only when the evidence for it is strong: what it looks like itself, or who
 // says so. One weak find must not take a common word out of every path, class and file name.
 
-// pathLike, versionLike, wordsLike and countedWord are texts that stand next to telling keys and are no secrets by themselves: paths,
-// versions, identifiers (also of classes, packages and units), and a word with a number, as architectures and encodings have.
-var (
-	pathLike    = regexp.MustCompile(`^(~|\.{1,2}|[A-Za-z]:)?[/\\]|^[a-z][a-z0-9+.-]*://`)
-	versionLike = regexp.MustCompile(`^[vV]?\d+([.:]\d+)+([-+~:.].*)?$`)
-	wordsLike   = regexp.MustCompile(`^[A-Za-z]+([-_.:$]+[A-Za-z]+)*$`)
-	countedWord = regexp.MustCompile(`^[a-z]+[-_.]?\d{1,3}([-_.]\d{1,3})*$`)
-)
+// ordinary are texts that stand next to telling keys and are no secrets by themselves: paths, versions, identifiers (also of classes,
+// packages and units), and a word with a number, as architectures and encodings have.
+type ordinary struct{ path, version, words, counted *regexp.Regexp }
+
+// ordinaryTexts are compiled when they are first needed: a program that only prints its help does not wait for them.
+var ordinaryTexts = sync.OnceValue(func() ordinary {
+	return ordinary{
+		path:    regexp.MustCompile(`^(~|\.{1,2}|[A-Za-z]:)?[/\\]|^[a-z][a-z0-9+.-]*://`),
+		version: regexp.MustCompile(`^[vV]?\d+([.:]\d+)+([-+~:.].*)?$`),
+		words:   regexp.MustCompile(`^[A-Za-z]+([-_.:$]+[A-Za-z]+)*$`),
+		counted: regexp.MustCompile(`^[a-z]+[-_.]?\d{1,3}([-_.]\d{1,3})*$`),
+	}
+})
 
 // shaped reports whether a text looks like a secret wherever it stands.
 func shaped(text string) bool {
-	text = strings.TrimRight(text, ".,;:)]}'\"")
-	switch {
-	case len(text) < MinSecret, versionLike.MatchString(text), countedWord.MatchString(text):
+	if text = strings.TrimRight(text, ".,;:)]}'\""); len(text) < MinSecret {
 		return false
-	case wordsLike.MatchString(text):
+	}
+	like := ordinaryTexts()
+	switch {
+	case like.version.MatchString(text), like.counted.MatchString(text):
+		return false
+	case like.words.MatchString(text):
 		return restless(text)
-	case pathLike.MatchString(text) || strings.Count(text, "/") > 1:
+	case like.path.MatchString(text) || strings.Count(text, "/") > 1:
 		for _, part := range strings.FieldsFunc(text, func(r rune) bool { return r == '/' || r == '\\' }) {
 			if len(part) >= 16 && kindsIn(part) >= 3 {
 				return true // Base64 may begin with a slash
