@@ -78,27 +78,40 @@ func (s *Screen) fits(columns []Column, rows [][]string) bool {
 	return need-2 <= s.Width
 }
 
-// stacked draws the rows of a table on a narrow terminal: a block each, every value with the name of its column.
+// stacked draws the rows of a table on a narrow terminal: a block each, every value with the name of its column. Short values share a line.
 func (s *Screen) stacked(columns []Column, rows [][]string) {
-	title := 0
-	for _, c := range columns[1:] {
-		title = max(title, text.StringWidthWithoutEscSequences(c.Title))
-	}
 	for n, r := range rows {
-		if n > 0 {
-			s.Print("")
+		if same := columns[0].Once && n > 0 && rows[n-1][0] == r[0]; !same {
+			if n > 0 {
+				s.Print("")
+			}
+			s.Print("%s %s", s.Paint(Bold, columns[0].Title), r[0])
 		}
-		s.Print("%s %s", s.Paint(Bold, columns[0].Title), r[0])
+		line := ""
+		var below []string
 		for i, c := range columns {
 			if i == 0 || r[i] == "" || r[i] == "-" {
 				continue
 			}
-			for k, l := range strings.Split(Wrap(r[i], max(20, s.Width-title-5)), "\n") {
-				name := c.Title
-				if k > 0 {
-					name = ""
-				}
-				s.Print("  %-*s  %s", title, name, strings.TrimRight(l, " "))
+			value := c.Title + " " + r[i]
+			switch wide := text.StringWidthWithoutEscSequences(value); {
+			case c.Wide:
+				below = append(below, value)
+			case line != "" && text.StringWidthWithoutEscSequences(line)+3+wide > s.Width-3:
+				s.Print("  %s", line)
+				line = value
+			case line != "":
+				line += "   " + value
+			default:
+				line = value
+			}
+		}
+		if line != "" {
+			s.Print("  %s", line)
+		}
+		for _, b := range below {
+			for k, l := range strings.Split(Wrap(b, max(20, s.Width-7)), "\n") {
+				s.Print("    %s%s", strings.Repeat("  ", min(k, 1)), strings.TrimRight(l, " "))
 			}
 		}
 	}

@@ -36,7 +36,7 @@ func TestTableOnWideNarrowAndNoTerminal(t *testing.T) {
 	for width, want := range map[int]string{
 		Unlimited: "system    size  reason\n" + strings.Repeat("─", 72) + "\ngate-1  12 MiB  permission denied for the service account of this gate\ngate-2\n",
 		50:        "system    size  reason\n" + strings.Repeat("─", 50) + "\ngate-1  12 MiB  permission denied for the\n                service account of this gate\ngate-2\n",
-		30:        "system gate-1\n  size    12 MiB\n  reason  permission denied\n          for the service\n          account of this gate\n\nsystem gate-2\n",
+		30:        "system gate-1\n  size 12 MiB\n    reason permission\n      denied for the service\n      account of this gate\n\nsystem gate-2\n",
 	} {
 		s, out, _ := screen(width)
 		s.Table(columns, rows)
