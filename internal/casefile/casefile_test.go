@@ -192,3 +192,34 @@ func TestSameContent(t *testing.T) {
 	require.False(t, SameContent(a, filepath.Join(dir, "none")))
 	require.True(t, SameContent(write("empty", nil), write("empty too", nil)))
 }
+
+// A case whose removal was interrupted is removed by whoever comes next, and each terminal has its own current case.
+func TestRemovedCasesAndTerminals(t *testing.T) {
+	h := Home{Dir: t.TempDir()}
+	for _, name := range []string{"1", "2"} {
+		_, err := h.Create(name, Info{Ask: "/a.yaml", Systems: "/s.yaml", Vendor: "v", Site: "s"})
+		require.NoError(t, err)
+	}
+	one, two := Home{h.Dir, "100-1"}, Home{h.Dir, "200-1"}
+	require.NoError(t, one.Use("1"))
+	require.NoError(t, two.Use("2"))
+	for home, want := range map[Home]string{one: "1", two: "2", h: "2", {h.Dir, "300-1"}: "2"} {
+		c, err := home.Open("")
+		require.NoError(t, err)
+		require.Equal(t, want, c.Name, home.Terminal)
+	}
+	c, err := h.Open("1")
+	require.NoError(t, err)
+	require.NoError(t, h.Remove(c))
+	require.False(t, h.Exists("1"))
+	left := filepath.Join(h.Dir, removedPrefix+"3")
+	require.NoError(t, os.MkdirAll(filepath.Join(left, "rounds"), 0o700))
+	require.NoError(t, h.Sweep())
+	require.NoDirExists(t, left)
+	for i := range 2 * mostTerminals {
+		require.NoError(t, Home{h.Dir, fmt.Sprint(i)}.Use("2"))
+	}
+	list, err := os.ReadDir(filepath.Join(h.Dir, "terminals"))
+	require.NoError(t, err)
+	require.Len(t, list, mostTerminals)
+}

@@ -187,9 +187,12 @@ func (h Home) forgetTerminals() {
 	}
 }
 
+// removedPrefix begins the names of cases on their way out.
+const removedPrefix = "removed-"
+
 // Remove removes a case, all at once: the folder gets another name first, so that half of one never counts. The caller holds its lock.
 func (h Home) Remove(c *Case) error {
-	aside := filepath.Join(h.Dir, "removed-"+c.Name)
+	aside := filepath.Join(h.Dir, removedPrefix+c.Name)
 	if err := os.RemoveAll(aside); err != nil {
 		return err
 	}

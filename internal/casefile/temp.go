@@ -45,7 +45,17 @@ const lockEnding = ".lock"
 
 // Sweep removes what killed processes left aside in the home, where several may work at once.
 func (h Home) Sweep() error {
-	return errors.Join(durable.SweepShared(h.Dir), durable.SweepShared(h.ApprovalsDir()), h.SweepTemp())
+	return errors.Join(durable.SweepShared(h.Dir), durable.SweepShared(h.ApprovalsDir()), durable.SweepShared(filepath.Dir(h.terminalFile())), h.SweepTemp(),
+		h.sweepRemoved())
+}
+
+// sweepRemoved finishes the removal of cases that was interrupted.
+func (h Home) sweepRemoved() error {
+	left, err := filepath.Glob(filepath.Join(h.Dir, removedPrefix+"*"))
+	for _, dir := range left {
+		err = errors.Join(err, os.RemoveAll(dir))
+	}
+	return err
 }
 
 // SweepTemp removes the temporary folders of processes that are gone.
