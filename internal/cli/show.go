@@ -255,7 +255,8 @@ func (s *session) showRound(a *flow.App, c *casefile.Case, id string, x showing)
 		}{flow.NewRoundView(r), r.Clocks, r.Reached, r.Groups, r.Coverage, entries})
 	}
 	v := flow.NewRoundView(r)
-	s.screen.Print("%s", s.screen.Indented(0, 9, fmt.Sprintf("round %s  begun %s, depth %s, window %s", r.ID, s.when(r.Started), r.Depth, v.Window)))
+	head := fmt.Sprintf("round %s  begun %s, depth %s, window %s", r.ID, s.when(r.Started), r.Depth, v.Window)
+	s.screen.Print("%s", s.screen.Indented(0, 9, head))
 	if r.Note != "" {
 		s.screen.Print("note     %s", term.Clean(r.Note))
 	}
