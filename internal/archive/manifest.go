@@ -37,25 +37,26 @@ const ManifestFormat = 2
 // Manifest says what is in an archive, how it came there and what is not in it. All text in it went through redaction;
 // it never holds an original value.
 type Manifest struct {
-	Format    int                   `json:"format"`
-	Envask    string                `json:"envask"` // version of the program
-	Rules     string                `json:"rules"`  // version of the redaction rules
-	Case      string                `json:"case"`
-	Title     string                `json:"title,omitempty"`
-	Vendor    string                `json:"vendor"`
-	Site      string                `json:"site"`
-	Ask       string                `json:"ask"`
-	AskSHA256 string                `json:"ask_sha256"`
-	SignedBy  string                `json:"signed_by,omitempty"` // public key with which the manifest is signed
-	Answers   map[string]string     `json:"answers,omitempty"`   // to the questions of the ask, by their ids
-	Window    WindowInfo            `json:"window"`
-	Rounds    []RoundInfo           `json:"rounds"`
-	NewSince  string                `json:"new_since,omitempty"` // a round of which the vendor has the archive: what is the same there is not here
-	Complete  bool                  `json:"complete"`            // nothing that the ask requires is missing
-	Lacking   []string              `json:"lacking"`             // what is, as "item on system: reason"
-	Clocks    []collect.Clock       `json:"clocks"`              // of the systems, as they were when first reached
-	Reached   []collect.Place       `json:"reached,omitempty"`   // by which way each system was reached
-	Groups    []collect.GroupResult `json:"groups,omitempty"`    // what the ask demands together
+	Format    int               `json:"format"`
+	Envask    string            `json:"envask"` // version of the program
+	Rules     string            `json:"rules"`  // version of the redaction rules
+	Case      string            `json:"case"`
+	Title     string            `json:"title,omitempty"`
+	Vendor    string            `json:"vendor"`
+	Site      string            `json:"site"`
+	Ask       string            `json:"ask"`
+	AskSHA256 string            `json:"ask_sha256"`
+	SignedBy  string            `json:"signed_by,omitempty"` // public key with which the manifest is signed
+	Answers   map[string]string `json:"answers,omitempty"`   // to the questions of the ask, by their ids
+	Window    WindowInfo        `json:"window"`
+	Rounds    []RoundInfo       `json:"rounds"`
+	// a round of which the vendor has the archive: what is the same there is not here
+	NewSince  string                `json:"new_since,omitempty"`
+	Complete  bool                  `json:"complete"`          // nothing that the ask requires is missing
+	Lacking   []string              `json:"lacking"`           // what is, as "item on system: reason"
+	Clocks    []collect.Clock       `json:"clocks"`            // of the systems, as they were when first reached
+	Reached   []collect.Place       `json:"reached,omitempty"` // by which way each system was reached
+	Groups    []collect.GroupResult `json:"groups,omitempty"`  // what the ask demands together
 	Coverage  collect.Coverage      `json:"coverage"`
 	Files     []File                `json:"files"`
 	LeftOut   []LeftOut             `json:"left_out"`
@@ -155,7 +156,8 @@ func (m *Manifest) Write(w io.Writer) error {
 		key string
 		n   int
 		at  func(int) any
-	}{{"files", len(m.Files), func(i int) any { return m.Files[i] }}, {"left_out", len(m.LeftOut), func(i int) any { return m.LeftOut[i] }}} {
+	}{{"files", len(m.Files), func(i int) any { return m.Files[i] }}, {"left_out", len(m.LeftOut),
+		func(i int) any { return m.LeftOut[i] }}} {
 		// No string can hold a line end, so this stands only where the key does.
 		before, after, ok := bytes.Cut(rest, []byte("\n  \""+list.key+"\": []"))
 		if !ok {

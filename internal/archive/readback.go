@@ -181,7 +181,8 @@ func (w *Writer) list(ctx context.Context) error {
 	for i, f := range z.File {
 		d := &w.done[i]
 		at, err := f.DataOffset()
-		if err != nil || f.Name != path.Join(w.top, d.Name) || at != d.at || f.CRC32 != d.crc || f.CompressedSize64 != uint64(d.packed) || f.UncompressedSize64 != uint64(d.Size) {
+		if err != nil || f.Name != path.Join(w.top, d.Name) || at != d.at || f.CRC32 != d.crc || f.CompressedSize64 != uint64(d.packed) ||
+			f.UncompressedSize64 != uint64(d.Size) {
 			return notRead(d.Name, "the list of files says something else of it")
 		}
 	}

@@ -197,7 +197,8 @@ func newSumsReader(v *verifier) io.WriteCloser {
 		for n := 1; ; n++ {
 			line, err := br.ReadSlice('\n')
 			if errors.Is(err, bufio.ErrBufferFull) || n > v.index.n+maxListed {
-				v.pending = append(v.pending, Difference{SumsName, "changed", fmt.Sprintf("line %d: the list is longer than one of these files", n)})
+				v.pending = append(v.pending, Difference{SumsName, "changed",
+					fmt.Sprintf("line %d: the list is longer than one of these files", n)})
 				return
 			}
 			if len(line) > 0 {

@@ -84,7 +84,8 @@ func fromRest(rest map[string]json.RawMessage) (*Manifest, error) {
 }
 
 // readManifest reads a manifest, and gives all of it but its two long lists.
-func readManifest(dec *json.Decoder, allowed *allowance, file func(*File) error, left func(*LeftOut) error) (map[string]json.RawMessage, error) {
+func readManifest(dec *json.Decoder, allowed *allowance, file func(*File) error,
+	left func(*LeftOut) error) (map[string]json.RawMessage, error) {
 	rest, size := map[string]json.RawMessage{}, 0
 	allowed.left = maxElement
 	if t, err := dec.Token(); err != nil || t != json.Delim('{') {

@@ -120,7 +120,8 @@ func afterwards(f io.ReaderAt, at int64, e *zip.File) int64 {
 	head := make([]byte, 4)
 	_, _ = f.ReadAt(head, at)
 	n := int64(8)
-	if e.CompressedSize64 > 1<<32-1 || e.UncompressedSize64 > 1<<32-1 || strings.Contains(string(e.Extra), "\x01\x00") && e.ReaderVersion >= 45 {
+	if e.CompressedSize64 > 1<<32-1 || e.UncompressedSize64 > 1<<32-1 ||
+		strings.Contains(string(e.Extra), "\x01\x00") && e.ReaderVersion >= 45 {
 		n = 16
 	}
 	if bytes.Equal(head, []byte(zipAfterMagic)) {

@@ -80,7 +80,8 @@ type Writer struct {
 // NewWriter begins an archive with one top folder in an empty file. Large files are kept in tmpDir until their turn comes.
 // inspect (which may be nil) sees each file as it was read back.
 func NewWriter(out Storage, top, tmpDir string, format *Format, level Level, inspect Inspect) *Writer {
-	w := &Writer{out: &counted{file: out}, format: format, level: level, top: top, tmpDir: tmpDir, names: map[string]bool{}, inspect: inspect, sum: sha256.New()}
+	w := &Writer{out: &counted{file: out}, format: format, level: level, top: top, tmpDir: tmpDir, names: map[string]bool{},
+		inspect: inspect, sum: sha256.New()}
 	if format.zip {
 		w.zip = zip.NewWriter(w.out)
 	}
@@ -173,7 +174,8 @@ func (w *Writer) member(s *spool) error {
 	if mod.Year() < 1980 { // before which zip files know no time
 		mod = time.Date(1980, 1, 1, 0, 0, 0, 0, time.UTC)
 	}
-	h := &zip.FileHeader{Name: path.Join(w.top, s.src.Name), Method: zip.Deflate, Modified: mod, CRC32: s.crc, UncompressedSize64: uint64(s.size), CompressedSize64: uint64(len(s.packed))}
+	h := &zip.FileHeader{Name: path.Join(w.top, s.src.Name), Method: zip.Deflate, Modified: mod, CRC32: s.crc,
+		UncompressedSize64: uint64(s.size), CompressedSize64: uint64(len(s.packed))}
 	h.SetMode(0o644)
 	prepare(h)
 	if s.frames != nil {

@@ -50,7 +50,8 @@ func (a *Ask) Sheet() []string {
 	}
 	for _, q := range a.Questions {
 		if q.Disclose {
-			lines = append(lines, "redaction: weaker: names, addresses and numbers in the answer to question "+q.ID+" stay readable wherever they stand")
+			lines = append(lines, "redaction: weaker: names, addresses and numbers in the answer to question "+q.ID+
+				" stay readable wherever they stand")
 		}
 	}
 	if a.Redaction != nil {
@@ -74,7 +75,8 @@ func (a *Ask) Sheet() []string {
 	if len(a.Routes) == 0 {
 		lines = append(lines, "no route: it sends nothing by itself")
 	}
-	return append(lines, "redaction: these words stay readable wherever they stand, even where they turn up as a name or a secret: "+strings.Join(a.Words(), ", "))
+	return append(lines, "redaction: these words stay readable wherever they stand, even where they turn up as a name or a secret: "+
+		strings.Join(a.Words(), ", "))
 }
 
 // Words are the texts of an ask that stand in every archive as they are: who made it, and what its items, groups and questions
@@ -97,13 +99,16 @@ func (a *Ask) Words() []string {
 }
 
 // readsClocks is what every collection does, whatever an ask names.
-const readsClocks = "every system reached by ssh: read its clock, its zone, and whether it is synchronised (date, timedatectl, chronyc or ntpq); on slow links read files through tail, head and gzip"
+const readsClocks = "every system reached by ssh: read its clock, its zone, and whether it is synchronised (date, timedatectl, chronyc " +
+	"or ntpq); on slow links read files through tail, head and gzip"
 
 // readsMore is what a system's entry in the systems file allows.
-const readsMore = "a system whose entry has elevate: files that its account may not read are read with it, and nothing else but items that say elevated"
+const readsMore = "a system whose entry has elevate: files that its account may not read are read with it, and nothing else but items " +
+	"that say elevated"
 
 // readsVitals is what is read of every system unless the ask says vitals: no.
-const readsVitals = "every system: read its basic state (version, kernel, uptime, load, memory, disks, addresses, time, names of the busiest processes, packages changed lately)"
+const readsVitals = "every system: read its basic state (version, kernel, uptime, load, memory, disks, addresses, time, names of the " +
+	"busiest processes, packages changed lately)"
 
 // short writes a length of time without zeros at its end: 5m, 1h.
 func short(d time.Duration) string {

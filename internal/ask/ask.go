@@ -261,7 +261,8 @@ func (a *Ask) readQuestions(m *keyfile.Map) {
 			break
 		}
 		a.Questions = append(a.Questions, Question{
-			ID: checkWord("id", id), Text: q.Need("text").Text, Required: q.Bool("required", false), Like: pattern(q.Value("like"), "like"), Disclose: q.Bool("disclose", false),
+			ID: checkWord("id", id), Text: q.Need("text").Text, Required: q.Bool("required", false), Like: pattern(q.Value("like"), "like"),
+			Disclose: q.Bool("disclose", false),
 		})
 		q.Done()
 	}
@@ -346,7 +347,8 @@ func (a *Ask) readRoutes(m *keyfile.Map) {
 		if passwordInURL.MatchString(to.Text) { // not repeated: it would stand in messages, sheets and receipts
 			to.Problem("to: a password does not stand in a route; it belongs into the engineer's credentials.yaml")
 		}
-		route := Route{Name: checkWord("name", name), To: to.Text, Limit: r.Size("limit", 0), File: r.String("file"), Subject: a.routeText(r.Value("subject"))}
+		route := Route{Name: checkWord("name", name), To: to.Text, Limit: r.Size("limit", 0), File: r.String("file"),
+			Subject: a.routeText(r.Value("subject"))}
 		if fields := r.Map("fields"); fields != nil {
 			route.Fields = map[string]string{}
 			for _, k := range fields.Keys() {

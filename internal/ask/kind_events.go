@@ -13,7 +13,8 @@ type Events struct {
 	Logs    []string // names of logs, such as System
 	Timeout time.Duration
 	Max     int64 // bytes kept of each
-	// Exported are patterns of event logs that were exported to files, as XML or as they are (.evtx); they are read instead of the system's own.
+	// Exported are patterns of event logs that were exported to files, as XML or as they are (.evtx); they are read instead of the system's
+	// own.
 	Exported []string
 }
 

@@ -139,7 +139,8 @@ func (a *Ask) readSets(m *keyfile.Map) {
 	for _, gm := range m.Maps("groups") {
 		name := gm.Need("name")
 		unique(seen, "group", name)
-		a.Groups = append(a.Groups, Group{Name: checkWord("name", name), Why: gm.String("why"), Items: items(gm, "groups"), Each: readDemand(gm)})
+		a.Groups = append(a.Groups, Group{Name: checkWord("name", name), Why: gm.String("why"),
+			Items: items(gm, "groups"), Each: readDemand(gm)})
 		gm.Done()
 	}
 	seen = map[string]int{}

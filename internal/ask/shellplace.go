@@ -15,7 +15,8 @@ import (
 // which may come from outside, would be read as commands. Where each placeholder stands is told by a parser of that grammar.
 
 // readAgain are commands that read their arguments as commands once more.
-var readAgain = []string{"eval", "trap", ".", "source", "sh", "bash", "dash", "ash", "ksh", "zsh", "busybox", "su", "ssh", "watch", "xargs", "env", "nice", "nohup", "sudo", "doas", "timeout", "setsid"}
+var readAgain = []string{"eval", "trap", ".", "source", "sh", "bash", "dash", "ash", "ksh", "zsh", "busybox", "su", "ssh", "watch", "xargs",
+	"env", "nice", "nohup", "sudo", "doas", "timeout", "setsid"}
 
 // throughAgain of them run a command with its arguments as they are; only what reads a line as commands is dangerous behind them.
 var throughAgain = []string{"xargs", "env", "nice", "nohup", "sudo", "doas", "timeout", "setsid", "busybox"}
@@ -48,7 +49,8 @@ func checkPlaces(command string) []misplaced {
 		if errors.As(err, &p) {
 			line, why = int(p.Pos.Line()), p.Text
 		}
-		return []misplaced{{fields[0], line, "the command cannot be read as one of a POSIX shell (" + why + "), so it is not known where it stands"}}
+		return []misplaced{{fields[0], line, "the command cannot be read as one of a POSIX shell (" + why +
+			"), so it is not known where it stands"}}
 	}
 	w := &placeWalk{fields: fields, good: make([]bool, len(fields))}
 	syntax.Walk(file, w.visit)

@@ -78,7 +78,8 @@ func (c *Case) Save() error {
 		Opened: c.Opened.UTC().Format(time.RFC3339), Zone: c.Window.ZoneName(), Brief: c.Brief,
 	}
 	for _, s := range c.Window.Spans {
-		y.Window = append(y.Window, yamlSpan{From: s.From.In(c.zone()).Format(time.RFC3339Nano), To: s.To.In(c.zone()).Format(time.RFC3339Nano)})
+		y.Window = append(y.Window, yamlSpan{From: s.From.In(c.zone()).Format(time.RFC3339Nano),
+			To: s.To.In(c.zone()).Format(time.RFC3339Nano)})
 	}
 	var buf bytes.Buffer
 	buf.WriteString("# One case. You may edit this file; it is checked whenever it is read.\n")

@@ -92,7 +92,8 @@ func (c *Case) takeLock(command string) (*flock.Flock, error) {
 
 // sweep removes what killed processes left: only who holds the lock may.
 func (c *Case) sweep() error {
-	err := errors.Join(os.RemoveAll(c.tempDir()), durable.Sweep(c.Dir), durable.Sweep(c.OutDir()), durable.Sweep(filepath.Join(c.Dir, "asks")), durable.Sweep(filepath.Join(c.Dir, "contents")))
+	err := errors.Join(os.RemoveAll(c.tempDir()), durable.Sweep(c.Dir), durable.Sweep(c.OutDir()),
+		durable.Sweep(filepath.Join(c.Dir, "asks")), durable.Sweep(filepath.Join(c.Dir, "contents")))
 	rounds, globErr := filepath.Glob(filepath.Join(c.RoundsDir(), "r*"))
 	for _, r := range rounds {
 		err = errors.Join(err, durable.Sweep(r), durable.Sweep(filepath.Join(r, "making")))

@@ -51,7 +51,8 @@ func (c *Case) Repair(command, by string, takeOn []string) (*Repaired, error) {
 		found.good, found.seq = found.before, found.seq-1
 	}
 	at := time.Now().UTC().Truncate(time.Second)
-	rep := &Repaired{From: found.seq + 1, Why: broken.Why, Good: found.seq, By: by, At: at, Kept: "ledger.damaged-" + at.Format("20060102T150405Z") + ".jsonl"}
+	rep := &Repaired{From: found.seq + 1, Why: broken.Why, Good: found.seq, By: by, At: at,
+		Kept: "ledger.damaged-" + at.Format("20060102T150405Z") + ".jsonl"}
 	kept := filepath.Join(c.Dir, rep.Kept)
 	if err := copyWhole(name, kept); err != nil {
 		return nil, err

@@ -45,7 +45,8 @@ const lockEnding = ".lock"
 
 // Sweep removes what killed processes left aside in the home, where several may work at once.
 func (h Home) Sweep() error {
-	return errors.Join(durable.SweepShared(h.Dir), durable.SweepShared(h.ApprovalsDir()), durable.SweepShared(filepath.Dir(h.terminalFile())), h.SweepTemp(),
+	return errors.Join(durable.SweepShared(h.Dir), durable.SweepShared(h.ApprovalsDir()),
+		durable.SweepShared(filepath.Dir(h.terminalFile())), h.SweepTemp(),
 		h.sweepRemoved())
 }
 

@@ -39,7 +39,8 @@ func newAskNew(s *session) *cobra.Command {
 		RunE: func(_ *cobra.Command, args []string) error {
 			f, err := os.OpenFile(args[0], os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644) // #nosec G302 -- an ask is shared and holds no secret
 			if os.IsExist(err) {
-				return fault.New(fault.Usage, "write", args[0], "there is a file of that name already", "choose another name; nothing is overwritten")
+				return fault.New(fault.Usage, "write", args[0], "there is a file of that name already",
+					"choose another name; nothing is overwritten")
 			}
 			if err != nil {
 				return &fault.Error{Class: fault.Usage, Err: err}
@@ -138,9 +139,11 @@ system, a folder or archive that holds systems/NAME/files, or any tar or zip. No
 
 func (s *session) checked(k *ask.Ask, remarks []string) error {
 	if s.common.json {
-		return s.writeJSON(map[string]any{"remarks": append([]string{}, remarks...), "ask": k.Name, "vendor": k.Vendor, "sha256": k.Digest, "items": len(k.Items), "routes": len(k.Routes), "good": true})
+		return s.writeJSON(map[string]any{"remarks": append([]string{}, remarks...), "ask": k.Name, "vendor": k.Vendor, "sha256": k.Digest,
+			"items": len(k.Items), "routes": len(k.Routes), "good": true})
 	}
-	s.screen.Print("good: ask %s of %s, %d %s, %d %s", k.Name, term.Clean(k.Vendor), len(k.Items), one(len(k.Items), "item", "items"), len(k.Routes), one(len(k.Routes), "route", "routes"))
+	s.screen.Print("good: ask %s of %s, %d %s, %d %s", k.Name, term.Clean(k.Vendor), len(k.Items), one(len(k.Items), "item", "items"),
+		len(k.Routes), one(len(k.Routes), "route", "routes"))
 	for _, r := range remarks {
 		s.screen.Print("%s %s", s.screen.Paint(term.Warn, "remark:"), term.Clean(r))
 	}
@@ -166,7 +169,8 @@ func (s *session) tryAsk(ctx context.Context, a *flow.App, q flow.TryRequest) er
 	shown := got.Collected
 	if !s.common.verbose { // which system plays which role is not known here: what is not there need not be
 		shown.Coverage = slices.DeleteFunc(slices.Clone(shown.Coverage), func(c collect.Cell) bool { return c.State == collect.Missing })
-		shown.Entries = slices.DeleteFunc(slices.Clone(shown.Entries), func(e collect.Entry) bool { return strings.HasPrefix(e.Name, "commands/") })
+		shown.Entries = slices.DeleteFunc(slices.Clone(shown.Entries),
+			func(e collect.Entry) bool { return strings.HasPrefix(e.Name, "commands/") })
 	}
 	s.drawDryRun(&shown)
 	for _, p := range got.Unused {
@@ -218,7 +222,8 @@ func (s *session) approveAsk(a *flow.App, k *ask.Ask, digest string) error {
 			return &fault.Error{Class: fault.Refused, Op: "approve", Target: k.File, Err: err}
 		}
 	case a.Approve == nil:
-		return fault.New(fault.Refused, "approve", k.File, "nobody can be asked here", "read the sheet above, then give --digest "+k.Digest[:ask.MinDigest])
+		return fault.New(fault.Refused, "approve", k.File, "nobody can be asked here",
+			"read the sheet above, then give --digest "+k.Digest[:ask.MinDigest])
 	default:
 		yes, err := s.screen.Confirm("Approve this ask?")
 		if err != nil {

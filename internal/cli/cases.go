@@ -99,10 +99,12 @@ func (s *session) drawCases(views []*flow.CaseView, broken []flow.BrokenCase, fi
 		if text == "" {
 			text = v.Window
 		}
-		rows = append(rows, []string{v.Name, state, term.Clean(v.Vendor), v.Site, number(len(v.Rounds)), bytesText(v.Bytes), lastArchive(v), term.Clean(s.lastSent(v)), term.Clean(text)})
+		rows = append(rows, []string{v.Name, state, term.Clean(v.Vendor), v.Site, number(len(v.Rounds)), bytesText(v.Bytes), lastArchive(v),
+			term.Clean(s.lastSent(v)), term.Clean(text)})
 	}
 	for _, b := range broken {
-		rows = append(rows, []string{term.Clean(b.Name), s.screen.Paint(term.Bad, "broken"), "", "", "", "", "", "", "cannot be read: " + term.Clean(b.Err.Error())})
+		rows = append(rows, []string{term.Clean(b.Name), s.screen.Paint(term.Bad, "broken"), "", "", "", "", "", "",
+			"cannot be read: " + term.Clean(b.Err.Error())})
 	}
 	if len(rows) == 0 {
 		if filtered {
@@ -112,8 +114,10 @@ func (s *session) drawCases(views []*flow.CaseView, broken []flow.BrokenCase, fi
 		}
 		return
 	}
-	s.screen.Table([]term.Column{{Title: "case"}, {Title: "state"}, {Title: "vendor", Wide: true, Least: 10}, {Title: "site"}, {Title: "rounds", Right: true}, {Title: "size", Right: true},
-		{Title: "last archive"}, {Title: "last sent (" + s.zoneShown().String() + ")", Wide: true, Least: 16}, {Title: "title or window", Wide: true, Least: 16}}, rows)
+	s.screen.Table([]term.Column{{Title: "case"}, {Title: "state"}, {Title: "vendor", Wide: true, Least: 10}, {Title: "site"},
+		{Title: "rounds", Right: true}, {Title: "size", Right: true},
+		{Title: "last archive"}, {Title: "last sent (" + s.zoneShown().String() + ")", Wide: true, Least: 16},
+		{Title: "title or window", Wide: true, Least: 16}}, rows)
 }
 
 // lastArchive says what the archive packed last holds, and its size; its name is in show.
@@ -143,7 +147,8 @@ func (s *session) casesCSV(views []*flow.CaseView) error {
 		if r := v.LastSent(); r != nil {
 			sent, route, answer = r.Finished.Format(time.RFC3339), r.Route, r.Answer
 		}
-		row := []string{v.Name, string(v.State), v.Vendor, v.Site, v.Title, v.Opened.Format(time.RFC3339), number(len(v.Rounds)), fmt.Sprint(v.Bytes), archive, sent, route, answer}
+		row := []string{v.Name, string(v.State), v.Vendor, v.Site, v.Title, v.Opened.Format(time.RFC3339), number(len(v.Rounds)),
+			fmt.Sprint(v.Bytes), archive, sent, route, answer}
 		for i, cell := range row {
 			if cell != "" && strings.ContainsRune("=+-@\t\r", rune(cell[0])) { // spreadsheets would take it for a formula
 				row[i] = "'" + cell

@@ -102,7 +102,8 @@ type group struct {
 func groups() []group {
 	return []group{
 		{"Prepare:", []func(*session) *cobra.Command{newDemo, newAsk}},
-		{"Work on a case:", []func(*session) *cobra.Command{newOpen, newProbe, newCollect, newPack, newReview, newVerify, newSubmit, newRun}},
+		{"Work on a case:", []func(*session) *cobra.Command{newOpen, newProbe, newCollect, newPack, newReview,
+			newVerify, newSubmit, newRun}},
 		{"Afterwards:", []func(*session) *cobra.Command{newAdd, newReveal, newCompare, newTidy, newRepair}},
 		{"Look:", []func(*session) *cobra.Command{newCases, newShow}},
 		{"Without a case:", []func(*session) *cobra.Command{newRedact, newTimes, newVersion}},
@@ -125,7 +126,8 @@ func Main(ctx context.Context, args []string, env Env) int {
 		return 0
 	}
 	if ctx.Err() != nil && errors.Is(err, context.Canceled) && fault.ClassOf(err) != fault.Interrupted {
-		err = &fault.Error{Class: fault.Interrupted, Err: errors.New("interrupted"), Hint: "run the same command again; what is finished stays"}
+		err = &fault.Error{Class: fault.Interrupted, Err: errors.New("interrupted"),
+			Hint: "run the same command again; what is finished stays"}
 	}
 	s.complain(env.Err, err)
 	return fault.ExitCode(err)
@@ -149,7 +151,8 @@ Begin with: envask demo`,
 	f.BoolVar(&s.common.quiet, "quiet", false, "no progress and no remarks")
 	f.BoolVar(&s.common.verbose, "verbose", false, "say more about what is done")
 	f.BoolVar(&s.common.noColor, "no-color", false, "no colours")
-	f.BoolVar(&s.common.yes, "yes", false, "answer yes to a large estimate, to the last question before sending, and to what tidy would remove")
+	f.BoolVar(&s.common.yes, "yes", false,
+		"answer yes to a large estimate, to the last question before sending, and to what tidy would remove")
 	cobra.EnableCommandSorting = false // the order is that of the work
 	for _, g := range groups() {
 		root.AddGroup(&cobra.Group{ID: g.title, Title: g.title})
@@ -262,7 +265,8 @@ func (s *session) app() (*flow.App, error) {
 	if err != nil {
 		return nil, err
 	}
-	a := &flow.App{Home: casefile.Home{Dir: home, Terminal: terminalKey(s.screen.Ask)}, Version: Version, Who: s.who(), Now: s.env.Now, Command: s.words, Proxy: http.ProxyFromEnvironment}
+	a := &flow.App{Home: casefile.Home{Dir: home, Terminal: terminalKey(s.screen.Ask)}, Version: Version, Who: s.who(), Now: s.env.Now,
+		Command: s.words, Proxy: http.ProxyFromEnvironment}
 	a.Dialer = func(st *site.Site, accept map[string]string) (*reach.Dialer, error) {
 		return s.dialer(a.Home, st, accept)
 	}
@@ -346,7 +350,9 @@ func (s *session) dialer(home casefile.Home, st *site.Site, accept map[string]st
 	}
 	if s.screen.Ask {
 		d.HostKeys.Confirm = func(name, address, keyType, fingerprint string) (bool, error) {
-			return s.confirm(fmt.Sprintf("%s at %s shows a host key that is not known:\n  %s %s\nIs that the key of %s, as its owner tells it?", name, address, keyType, fingerprint, name))
+			return s.confirm(fmt.Sprintf("%s at %s shows a host key that is not known:\n  %s %s\n"+
+				"Is that the key of %s, as its owner tells it?",
+				name, address, keyType, fingerprint, name))
 		}
 		d.Passphrase = func(file string) ([]byte, error) {
 			defer s.pause()()

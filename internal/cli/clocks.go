@@ -35,6 +35,7 @@ func (s *session) drawClocks(clocks []collect.Clock, all bool) {
 	}
 	if len(rows) > 0 {
 		s.screen.Print("")
-		s.screen.Table([]term.Column{{Title: "system"}, {Title: "clock", Wide: true, Least: 24}, {Title: "synchronised"}, {Title: "zone of its logs", Wide: true, Least: 20}}, rows)
+		s.screen.Table([]term.Column{{Title: "system"}, {Title: "clock", Wide: true, Least: 24}, {Title: "synchronised"},
+			{Title: "zone of its logs", Wide: true, Least: 20}}, rows)
 	}
 }

@@ -93,7 +93,8 @@ type collectedDoc struct {
 }
 
 func collectedJSON(got *flow.Collected) collectedDoc {
-	d := collectedDoc{Case: got.Case.Name, DryRun: got.Round == nil, Complete: len(got.Coverage.Lacking()) == 0, Coverage: got.Coverage, Entries: got.Entries, Clocks: got.Clocks}
+	d := collectedDoc{Case: got.Case.Name, DryRun: got.Round == nil, Complete: len(got.Coverage.Lacking()) == 0, Coverage: got.Coverage,
+		Entries: got.Entries, Clocks: got.Clocks}
 	if got.Round == nil {
 		d.Price = &got.Price
 	}

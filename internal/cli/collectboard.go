@@ -90,7 +90,8 @@ func (b *collectBoard) event(e any) {
 		if e.DryRun {
 			doing = "looking at"
 		}
-		b.board.Above(doing+" %d %s, %d %s, depth %s", e.Systems, one(e.Systems, "system", "systems"), e.Cells, one(e.Cells, "item", "items"), e.Depth)
+		b.board.Above(doing+" %d %s, %d %s, depth %s", e.Systems, one(e.Systems, "system", "systems"), e.Cells,
+			one(e.Cells, "item", "items"), e.Depth)
 		b.total()
 	case flow.Note:
 		b.board.Above("note: %s", term.Clean(e.Text))
@@ -226,6 +227,7 @@ func (b *collectBoard) estimate(took time.Duration) string {
 
 func (b *collectBoard) total() {
 	took := time.Since(b.begun)
-	b.board.Set(totalLine, "%s %d of %d systems and %d of %d items done, %s, %s/s, %s%s", bar(b.filled, b.cells), b.ended, b.planned, b.filled, b.cells, sizeText(b.files, b.bytes),
+	b.board.Set(totalLine, "%s %d of %d systems and %d of %d items done, %s, %s/s, %s%s", bar(b.filled, b.cells), b.ended, b.planned,
+		b.filled, b.cells, sizeText(b.files, b.bytes),
 		bytesText(int64(float64(b.bytes)/max(took.Seconds(), 0.1))), took.Round(time.Second), b.estimate(took))
 }

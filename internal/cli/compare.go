@@ -20,10 +20,11 @@ func newCompare(s *session) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "compare [A] [B]",
 		Short: "Say what changed between two rounds, archives or folders",
-		Long: `Show what changed from A to B: new, removed and changed files, configuration keys with other values, and versions and facts of
-the systems. A and B are rounds (r1, or 26031406/r2 of another case), archives, or folders of either. The default for A is the
-newest baseline of the site (collect --baseline, also of an earlier case), else the round before B. The default for B is the newest
-round. Logs are compared by size only. Changed secrets are reported without their values.`,
+		Long: `Show what changed from A to B: new, removed and changed files, configuration keys with other values, and versions and
+facts of the systems. A and B are rounds (r1, or 26031406/r2 of another case), archives, or folders of either. The
+default for A is the newest baseline of the site (collect --baseline, also of an earlier case), else the round before
+B. The default for B is the newest round. Logs are compared by size only. Changed secrets are reported without their
+values.`,
 		Example: `  envask compare
   envask compare r1 r2
   envask compare baseline
@@ -189,7 +190,8 @@ func (s *session) drawOtherFiles(got *flow.Compared) {
 			more++
 			continue
 		}
-		what := map[string]string{compare.New: s.screen.Paint(term.Good, d.What), compare.Gone: s.screen.Paint(term.Bad, d.What), compare.Changed: s.screen.Paint(term.Warn, d.What)}[d.What]
+		what := map[string]string{compare.New: s.screen.Paint(term.Good, d.What), compare.Gone: s.screen.Paint(term.Bad, d.What),
+			compare.Changed: s.screen.Paint(term.Warn, d.What)}[d.What]
 		before, now := bytesText(d.Before), bytesText(d.Now)
 		if d.What == compare.New {
 			before = ""
@@ -197,11 +199,13 @@ func (s *session) drawOtherFiles(got *flow.Compared) {
 		if d.What == compare.Gone {
 			now = ""
 		}
-		rows = append(rows, []string{what, term.Clean(d.System), term.Clean(strings.TrimPrefix(d.Path, "files")), before, now, term.Clean(d.Note)})
+		rows = append(rows, []string{what, term.Clean(d.System), term.Clean(strings.TrimPrefix(d.Path, "files")),
+			before, now, term.Clean(d.Note)})
 	}
 	s.screen.Print("")
 	if len(rows) > 0 {
-		s.screen.Table([]term.Column{{Title: ""}, {Title: "system"}, {Title: "file", Wide: true, Least: 24}, {Title: "before", Right: true}, {Title: "now", Right: true}, {Title: "", Wide: true, Least: 8}}, rows)
+		s.screen.Table([]term.Column{{Title: ""}, {Title: "system"}, {Title: "file", Wide: true, Least: 24}, {Title: "before", Right: true},
+			{Title: "now", Right: true}, {Title: "", Wide: true, Least: 8}}, rows)
 	}
 	if more > 0 {
 		s.screen.Print("and %d more; --verbose lists them all", more)
@@ -214,7 +218,8 @@ func (s *session) drawOtherFiles(got *flow.Compared) {
 		if n.Before {
 			side = "now"
 		}
-		s.screen.Print("%s %s: %d %s, not asked for %s", term.Clean(n.System), term.Clean(n.Item), n.Files, one(n.Files, "file", "files"), side)
+		s.screen.Print("%s %s: %d %s, not asked for %s", term.Clean(n.System), term.Clean(n.Item), n.Files,
+			one(n.Files, "file", "files"), side)
 	}
 	s.screen.Print("%s %s the same", humanize.Comma(int64(got.Same)), one(got.Same, "file is", "files are"))
 }

@@ -64,7 +64,8 @@ func (s *session) drawCoverage(cov collect.Coverage, all bool) {
 		rows = append(rows, []string{r.system(), r.item(), s.paintState(r.Cell), files, size, r.reason()})
 	}
 	if len(rows) > 0 {
-		s.screen.Table([]term.Column{{Title: "system", Once: true}, {Title: "item"}, {Title: "state"}, {Title: "files", Right: true}, {Title: "size", Right: true},
+		s.screen.Table([]term.Column{{Title: "system", Once: true}, {Title: "item"}, {Title: "state"}, {Title: "files", Right: true},
+			{Title: "size", Right: true},
 			{Title: "reason", Wide: true, Least: 24}}, rows)
 	}
 	if hidden > 0 {
@@ -124,7 +125,8 @@ func (s *session) drawReached(places []collect.Place, all bool) {
 func (s *session) drawGroups(groups []collect.GroupResult, all bool) {
 	for _, g := range groups {
 		for _, l := range g.Lacking {
-			s.screen.Print("%s group %s (%s): %s", s.screen.Paint(term.Bad, "not whole:"), g.Name, strings.Join(g.Items, ", "), term.Clean(l))
+			s.screen.Print("%s group %s (%s): %s", s.screen.Paint(term.Bad, "not whole:"), g.Name,
+				strings.Join(g.Items, ", "), term.Clean(l))
 		}
 		if len(g.Whole) > 0 && (all || len(g.Lacking) > 0) {
 			s.screen.Print("group %s (%s) is whole on %s", g.Name, strings.Join(g.Items, ", "), strings.Join(g.Whole, ", "))

@@ -30,9 +30,8 @@ func newDemo(s *session) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "demo",
 		Short: "The whole job on a simulated site, in under a minute",
-		Long: `Start a simulated site within the program (two boarding gates behind a jump host, a fare service, a display that is down, and the
-vendor's desk, on loopback ports),
-and do the whole job on it with the real code. The case stays in the folder to be looked at.`,
+		Long: `Start a simulated site within the program (two boarding gates behind a jump host, a fare service, a display that is down, and
+the vendor's desk, on loopback ports), and do the whole job on it with the real code. The case stays in the folder, to be read.`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if files != "" {
@@ -67,7 +66,8 @@ func demoBefore(files string) []demoStep {
 	ask := filepath.Join(files, "boarding-gateway.yaml")
 	return []demoStep{
 		{"The fare service will be upgraded tonight. Keep how it is, under a working name; there is no case yet:",
-			[]string{"open", "before-the-upgrade", "--working-name", "--ask", ask, "--systems", filepath.Join(files, "tallow-pier.yaml"), "--around", "2026-03-13 20:00"}},
+			[]string{"open", "before-the-upgrade", "--working-name", "--ask", ask, "--systems", filepath.Join(files, "tallow-pier.yaml"),
+				"--around", "2026-03-13 20:00"}},
 		{"An ask comes from outside. See all that it would do, and approve it:", []string{"ask", "approve", ask, "--digest"}},
 		{"A baseline:", []string{"collect", "--baseline", "--system", "fare-1", "--item", "fare-config,fare-tables,vitals"}},
 	}
@@ -76,12 +76,14 @@ func demoBefore(files string) []demoStep {
 func demoSteps(files string) []demoStep {
 	return []demoStep{
 		{"Gate 2 accepts no passes since 06:12. The vendor opened case " + demoCase + " and sent an ask. Open the case:",
-			[]string{"open", demoCase, "--ask", filepath.Join(files, "boarding-gateway.yaml"), "--systems", filepath.Join(files, "tallow-pier.yaml"),
+			[]string{"open", demoCase, "--ask", filepath.Join(files, "boarding-gateway.yaml"), "--systems",
+				filepath.Join(files, "tallow-pier.yaml"),
 				"--title", "gate 2 accepts no passes", "--answer", "serial=OG004417", "--around", "2026-03-14 06:12", "--margin", "40m"}},
 		{"Can every system be reached? What do their clocks show? One display is switched off:", []string{"probe"}},
 		{"What would be taken? Nothing is, yet:", []string{"collect", "--dry-run", "--system", "gate-2"}},
 		{"Collect from all systems at once:", []string{"collect", "--note", "before any restart"}},
-		{"Gate 2's clock was 90 seconds ahead, and a part of the window had been rotated away and compressed:", []string{"show", "r1", "--system", "gate-2", "--item", "gate-log"}},
+		{"Gate 2's clock was 90 seconds ahead, and a part of the window had been rotated away and compressed:",
+			[]string{"show", "r1", "--system", "gate-2", "--item", "gate-log"}},
 		{"How do the systems differ? Gate 2 is busy, runs an older agent, and its clock is wrong:", []string{"show", "--vitals"}},
 		{"What is different from before the upgrade?", []string{"compare", "baseline", "r1", "--system", "fare-1"}},
 		{"Keep secrets and people out of it, and package it:", []string{"pack"}},
@@ -107,7 +109,8 @@ func routeSteps() []demoStep {
 	} {
 		steps = append(steps, demoStep{r.say, []string{"submit", "--yes", "--route", r.name}})
 	}
-	return append(steps, demoStep{"Is it still there? The desk is asked again:", []string{"submit", "--confirm", "--route", "desk", "--route", "folder"}})
+	return append(steps, demoStep{"Is it still there? The desk is asked again:",
+		[]string{"submit", "--confirm", "--route", "desk", "--route", "folder"}})
 }
 
 func (s *session) demo(ctx context.Context, dir string, stay, routes bool) error {
@@ -144,7 +147,8 @@ func (s *session) demo(ctx context.Context, dir string, stay, routes bool) error
 		return err
 	}
 	s.screen.Print("\nDone in %s. The case is in %s; look at:", time.Since(begun).Round(100*time.Millisecond), term.Clean(dir))
-	for _, l := range []string{"tar -xzf " + filepath.Join(dir, "desk", "incoming", "*.tar.gz") + "   and open START-HERE.html in a browser",
+	for _, l := range []string{"tar -xzf " + filepath.Join(dir, "desk", "incoming", "*.tar.gz") +
+		"   and open START-HERE.html in a browser",
 		"envask --home " + home + " show r1", "envask demo --files DIR   for the ask and systems file to start your own from"} {
 		s.screen.Print("  %s", term.Clean(l))
 	}
@@ -245,13 +249,15 @@ func (s *session) demoProof(ctx context.Context, home string) error {
 	if hits > 0 {
 		return fault.New(fault.Failed, "demo", "", "planted values are in the archive", "")
 	}
-	s.screen.Print("\nThe story planted %d secrets and people in its files; none of them is in the archive: not bare, not escaped, not in base64, not in a gzip in a tar, not in a name.", len(standin.Planted))
+	s.screen.Print("\nThe story planted %d secrets and people in its files; none of them is in the archive: not bare, not escaped, not "+
+		"in base64, not in a gzip in a tar, not in a name.", len(standin.Planted))
 	return nil
 }
 
 func (s *session) demoStay(ctx context.Context, home, files string) error {
 	s.screen.Print("\nThe site stays up until Ctrl-C. In another terminal:")
-	for _, l := range []string{"export ENVASK_HOME=" + home, "envask cases", "envask collect --depth deep --note 'with system logs'", "envask show r2 --system gate-2",
+	for _, l := range []string{"export ENVASK_HOME=" + home, "envask cases", "envask collect --depth deep --note 'with system logs'",
+		"envask show r2 --system gate-2",
 		"envask collect --system fare-1 --item fare-log", "envask pack", "less " + filepath.Join(files, "boarding-gateway.yaml")} {
 		s.screen.Print("  %s", term.Clean(l))
 	}

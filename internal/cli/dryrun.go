@@ -44,7 +44,8 @@ func (s *session) drawDryRun(got *flow.Collected) {
 		}
 		rows = append(rows, []string{e.System, e.Item, s.paintEntry(e, wouldBe(e)), size, term.Clean(e.Source), term.Clean(e.Reason)})
 	}
-	s.screen.Table([]term.Column{{Title: "system"}, {Title: "item"}, {Title: "would be"}, {Title: "size", Right: true}, {Title: "path or command", Wide: true, Least: 30},
+	s.screen.Table([]term.Column{{Title: "system"}, {Title: "item"}, {Title: "would be"}, {Title: "size", Right: true},
+		{Title: "path or command", Wide: true, Least: 30},
 		{Title: "why", Wide: true, Least: 24}}, rows)
 	gap := "\n" // before the first of the remarks
 	for _, c := range got.Coverage {
@@ -53,7 +54,8 @@ func (s *session) drawDryRun(got *flow.Collected) {
 			if where == "" {
 				where = "(none)"
 			}
-			s.screen.Print("%s%s %s: %s: %s", gap, where, c.Item, s.screen.Paint(stateColors[c.State], string(c.State)), term.Clean(c.Reason))
+			s.screen.Print("%s%s %s: %s: %s", gap, where, c.Item, s.screen.Paint(stateColors[c.State], string(c.State)),
+				term.Clean(c.Reason))
 			gap = ""
 		}
 	}
@@ -96,10 +98,12 @@ func (s *session) drawPrice(p flow.Price, total int64) {
 		rows = append(rows, []string{x.Item, bytesText(x.Bytes), share, took, more})
 	}
 	if len(rows) > 0 {
-		s.screen.Table([]term.Column{{Title: "item"}, {Title: "takes", Right: true}, {Title: "of all", Right: true}, {Title: "time", Right: true}, {Title: "an hour earlier adds", Right: true}}, rows)
+		s.screen.Table([]term.Column{{Title: "item"}, {Title: "takes", Right: true}, {Title: "of all", Right: true},
+			{Title: "time", Right: true}, {Title: "an hour earlier adds", Right: true}}, rows)
 	}
 	if l := p.Loses; l != nil {
-		s.screen.Print("soonest lost: %s on %s loses its oldest lines (from %s) about %s, when it rotates next", term.Clean(l.Set), l.System,
+		s.screen.Print("soonest lost: %s on %s loses its oldest lines (from %s) about %s, when it rotates next",
+			term.Clean(l.Set), l.System,
 			s.when(l.Oldest), s.when(l.At))
 	}
 }

@@ -17,7 +17,8 @@ import (
 // addWindow adds the flags with which a window is given.
 func addWindow(c *cobra.Command, g *window.Given, zone *string) {
 	f := c.Flags()
-	f.StringArrayVar(&g.From, "from", nil, `begin of the window: 2026-03-14T06:12:00Z, "2026-03-14 06:12", 06:12 (today), "yesterday 22:00"; repeat for several spans`)
+	f.StringArrayVar(&g.From, "from", nil,
+		`begin of the window: 2026-03-14T06:12:00Z, "2026-03-14 06:12", 06:12 (today), "yesterday 22:00"; repeat for several spans`)
 	f.StringArrayVar(&g.To, "to", nil, "end of the window (default: now)")
 	f.StringVar(&g.Last, "last", "", "window covering the last DURATION, such as 2h, such as 2h")
 	f.StringArrayVar(&g.Around, "around", nil, "moment in the middle of the window; repeat for several spans")
@@ -51,7 +52,8 @@ func addChoice(c *cobra.Command, x *choice) {
 }
 
 func addAccept(c *cobra.Command, to *[]string) {
-	c.Flags().StringArrayVar(to, "accept-key", nil, "trust a host key: NAME=SHA256:FINGERPRINT, with the name of the system or route; NAME (or all) shows the key and asks")
+	c.Flags().StringArrayVar(to, "accept-key", nil,
+		"trust a host key: NAME=SHA256:FINGERPRINT, with the name of the system or route; NAME (or all) shows the key and asks")
 }
 
 func (x *choice) request() (flow.CollectRequest, error) {
@@ -86,7 +88,8 @@ func (x *choice) request() (flow.CollectRequest, error) {
 		return flow.CollectRequest{}, fault.New(fault.Usage, "--jobs", "", "give a number from 1 to 1000", "")
 	}
 	return flow.CollectRequest{Systems: x.systems, Roles: x.roles, Items: x.items, Depth: depth, AllowPaths: x.allow, Jobs: x.jobs,
-		Note: x.note, Context: extra, Accept: accept, Sets: x.sets, Again: x.again, Missing: x.missing, LeaveOpen: x.leaveOpen, Baseline: x.baseline, Within: within, Budget: budget}, nil
+		Note: x.note, Context: extra, Accept: accept, Sets: x.sets, Again: x.again, Missing: x.missing, LeaveOpen: x.leaveOpen,
+		Baseline: x.baseline, Within: within, Budget: budget}, nil
 }
 
 const contextHelp = "extra time on both sides of the window for logs that are cut to it, such as 10m"

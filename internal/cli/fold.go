@@ -15,7 +15,8 @@ import (
 
 // varying are the parts of a reason that differ from system to system: addresses, ports, fingerprints and times.
 var varying = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile(`\[?[0-9a-fA-F:.]*[0-9a-fA-F]\]?:\d{2,5}\b|\b\d{1,3}(\.\d{1,3}){3}\b|SHA256:[A-Za-z0-9+/]{20,}=?|\b\d+(\.\d+)?(ms|s)\b`)
+	return regexp.MustCompile(`\[?[0-9a-fA-F:.]*[0-9a-fA-F]\]?:\d{2,5}\b|\b\d{1,3}(\.\d{1,3}){3}\b|` +
+		`SHA256:[A-Za-z0-9+/]{20,}=?|\b\d+(\.\d+)?(ms|s)\b`)
 })
 
 // sharedReason gives a reason without what differs from system to system.

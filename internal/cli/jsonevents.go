@@ -33,7 +33,8 @@ func (s *session) jsonEvent(e any) {
 		if e.Kind == collect.Progress {
 			return
 		}
-		d.Event, d.System, d.Item, d.Files, d.Entry, d.Cell, d.Clock, d.Reached, d.Text = string(e.Kind), e.System, e.Item, e.Files, e.Entry, e.Cell, e.Clock, e.Served, e.Reason
+		d.Event, d.System, d.Item, d.Files, d.Entry, d.Cell, d.Clock, d.Reached, d.Text = string(e.Kind), e.System, e.Item, e.Files,
+			e.Entry, e.Cell, e.Clock, e.Served, e.Reason
 		d.Seconds = e.Took.Seconds()
 	case flow.Planned:
 		d.Event, d.Files = "planned", e.Cells

@@ -34,7 +34,8 @@ func newOpen(s *session) *cobra.Command {
 	f.StringVar(&q.Ask, "ask", "", "ask file: what the vendor wants")
 	f.StringVar(&q.Systems, "systems", "", "systems file: where it is")
 	f.StringVar(&q.Title, "title", "", "what broke, in a few words")
-	f.StringArrayVar(&q.Answers, "answer", nil, "answer to a question of the ask: ID=TEXT; repeat for several, an empty value deletes the answer")
+	f.StringArrayVar(&q.Answers, "answer", nil,
+		"answer to a question of the ask: ID=TEXT; repeat for several, an empty value deletes the answer")
 	f.BoolVar(&q.WorkingName, "working-name", false, "NUMBER is a working name; there is no number yet")
 	f.StringVar(&q.Was, "was", "", "working name of the case that gets its number now")
 	addWindow(c, &q.Window, &q.Zone)

@@ -26,9 +26,9 @@ func newPack(s *session) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "pack",
 		Short: "Redact and package into the archive named after the case",
-		Long: `Redact the evidence and write the archive. Pack then reads the archive back from the disk, verifies its checksums, and searches
-it for every value that redaction learned. The default is all rounds since the last archive that was sent, each item from the newest
-round that has it. The same rounds and rules always give the same bytes.`,
+		Long: `Redact the evidence and write the archive. Pack then reads the archive back from the disk, verifies its checksums, and
+searches it for every value that redaction learned. The default is all rounds since the last archive that was sent,
+each item from the newest round that has it. The same rounds and rules always give the same bytes.`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			a, c, err := s.appAndCase()
@@ -55,18 +55,22 @@ round that has it. The same rounds and rules always give the same bytes.`,
 			return err
 		},
 	}
-	c.Flags().StringSliceVar(&q.Rounds, "round", nil, "round to pack, or several together: r1,r2 (default: all since the last archive that was sent)")
+	c.Flags().StringSliceVar(&q.Rounds, "round", nil,
+		"round to pack, or several together: r1,r2 (default: all since the last archive that was sent)")
 	c.Flags().StringVar(&q.NewSince, "new-since", "", "leave out what is unchanged since this round, of which the vendor has the archive")
 	c.Flags().StringVar(&q.Format, "format", "", "form of the archive: tar.gz, tar.zst or zip (default: what the ask wants, else tar.gz)")
-	c.Flags().StringVar(&q.Level, "level", "", "how much work goes into making it small: fast, balanced or small (default: fast for tar.gz, else balanced)")
-	c.Flags().StringArrayVar(&q.EncryptTo, "encrypt-to", nil, "encrypt for the owner of this public key (age1…, ssh-ed25519 …, ssh-rsa …), beside the ask's; repeat for several")
+	c.Flags().StringVar(&q.Level, "level", "",
+		"how much work goes into making it small: fast, balanced or small (default: fast for tar.gz, else balanced)")
+	c.Flags().StringArrayVar(&q.EncryptTo, "encrypt-to", nil,
+		"encrypt for the owner of this public key (age1…, ssh-ed25519 …, ssh-rsa …), beside the ask's; repeat for several")
 	c.Flags().StringVar(&q.SignWith, "sign", "", "sign the manifest with this private SSH key, for ssh-keygen -Y verify")
 	c.Flags().StringSliceVar(&q.Without, "without", nil, "items that stay behind, though they were collected; the archive says so")
 	c.Flags().StringVar(&warn, "warn-over", "", "say what is largest when what is sent is larger than this, such as 500MiB")
 	c.Flags().StringVar(&split, "split", "", "cut what is sent into parts of this size at most, such as 20MiB, which plain cat joins")
 	c.Flags().BoolVar(&passphrase, "passphrase", false, "encrypt by a passphrase that is asked for")
 	c.Flags().StringVar(&from, "passphrase-from", "", "encrypt by the passphrase that env:NAME or file:PATH holds")
-	c.Flags().StringSliceVar(&q.Domains, "domain", nil, "host names under these domains are removed too (domains: in the systems file or redaction.yaml keeps them)")
+	c.Flags().StringSliceVar(&q.Domains, "domain", nil,
+		"host names under these domains are removed too (domains: in the systems file or redaction.yaml keeps them)")
 	c.Flags().StringSliceVar(&q.Opaque, "opaque", nil, "items whose unreadable files (dumps, images) may go unread")
 	return c
 }
@@ -95,12 +99,14 @@ func (s *session) newPassphrase(from string) (string, error) {
 	if from != "" {
 		ref := site.Secret(from)
 		if !ref.Valid() {
-			return "", fault.New(fault.Usage, "--passphrase-from", "", "write env:NAME or file:PATH; the passphrase itself never stands in a command line", "")
+			return "", fault.New(fault.Usage, "--passphrase-from", "",
+				"write env:NAME or file:PATH; the passphrase itself never stands in a command line", "")
 		}
 		return s.secret(ref)
 	}
 	if !s.screen.Ask {
-		return "", fault.New(fault.Refused, "--passphrase", "", "nobody can be asked for it", "give --passphrase-from env:NAME or file:PATH")
+		return "", fault.New(fault.Refused, "--passphrase", "", "nobody can be asked for it",
+			"give --passphrase-from env:NAME or file:PATH")
 	}
 	defer s.pause()()
 	once, err := s.screen.Secret("Passphrase for the archive")
@@ -157,7 +163,8 @@ func (s *session) drawPacked(p *flow.Packed) {
 	if p.NewSince != "" {
 		since = ", only what is new since " + p.NewSince
 	}
-	s.screen.Field("size", fmt.Sprintf("%s, %s %s from %s %s%s%s", bytesText(p.Size), humanize.Comma(int64(p.Files)), one(p.Files, "file", "files"), one(1+strings.Count(p.Round, ","), "round", "rounds"), p.Round, since, same))
+	s.screen.Field("size", fmt.Sprintf("%s, %s %s from %s %s%s%s", bytesText(p.Size), humanize.Comma(int64(p.Files)),
+		one(p.Files, "file", "files"), one(1+strings.Count(p.Round, ","), "round", "rounds"), p.Round, since, same))
 	s.screen.Field("SHA-256", p.SHA256)
 	if e := p.Sealed; e != nil {
 		whom := fmt.Sprintf("for %d %s", len(e.Recipients), one(len(e.Recipients), "key", "keys"))
@@ -176,7 +183,8 @@ func (s *session) drawPacked(p *flow.Packed) {
 	if len(p.StillThere) > 0 {
 		where = "what was redacted"
 	}
-	s.screen.Field("checked", fmt.Sprintf("read back completely; none of the %s learned values is in %s", humanize.Comma(int64(p.Learned)), where))
+	s.screen.Field("checked", fmt.Sprintf("read back completely; none of the %s learned values is in %s",
+		humanize.Comma(int64(p.Learned)), where))
 	s.drawStillThere(p.StillThere)
 	if s.common.verbose {
 		var took []string
@@ -205,7 +213,8 @@ func (s *session) drawPacked(p *flow.Packed) {
 		s.screen.Print("  %s %s", s.screen.Paint(term.Warn, "goes along:"), term.Clean(o))
 	}
 	for _, q := range p.OpenQuestions {
-		s.screen.Print("  %s %s (envask open NUMBER --answer ID=TEXT, then pack again)", s.screen.Paint(term.Warn, "the brief lacks"), term.Clean(q))
+		s.screen.Print("  %s %s (envask open NUMBER --answer ID=TEXT, then pack again)",
+			s.screen.Paint(term.Warn, "the brief lacks"), term.Clean(q))
 	}
 	for _, l := range p.Lacking {
 		s.screen.Print("  %s %s", s.screen.Paint(term.Bad, "lacks:"), term.Clean(l))

@@ -99,7 +99,8 @@ func (s *session) drawProbed(p *flow.Probed) {
 	for _, r := range s.folded(gone) {
 		rows = append(rows, []string{r.system(), s.screen.Paint(stateColors[r.State], string(r.State)), "", r.reason(), "", ""})
 	}
-	s.screen.Table([]term.Column{{Title: "system"}, {Title: "state"}, {Title: "items"}, {Title: "clock, or why not", Wide: true, Least: 24}, {Title: "synchronised"},
+	s.screen.Table([]term.Column{{Title: "system"}, {Title: "state"}, {Title: "items"},
+		{Title: "clock, or why not", Wide: true, Least: 24}, {Title: "synchronised"},
 		{Title: "zone of its logs", Wide: true, Least: 20}}, rows)
 	s.drawWays(p)
 	if !p.Items {
@@ -116,7 +117,8 @@ func (s *session) drawProbed(p *flow.Probed) {
 		if c.Required {
 			required = " (required)"
 		}
-		s.screen.Print("%s", s.screen.Indented(0, 4, fmt.Sprintf("%s %s%s: %s: %s", c.System, c.Item, required, s.paintState(c), term.Clean(c.Reason))))
+		s.screen.Print("%s", s.screen.Indented(0, 4, fmt.Sprintf("%s %s%s: %s: %s", c.System, c.Item, required,
+			s.paintState(c), term.Clean(c.Reason))))
 	}
 	free := ""
 	if p.Free >= 0 {

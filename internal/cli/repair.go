@@ -10,10 +10,10 @@ func newRepair(s *session) *cobra.Command {
 	return &cobra.Command{
 		Use:   "repair",
 		Short: "Go on after the ledger of a case was damaged",
-		Long: `Check the ledger of a case and repair it if it was damaged. The damaged file is kept in the case folder. The new ledger has the
-records before the damage unchanged, then a record that names the damage: the first record that cannot be trusted, the reason, and
-the SHA-256 of the damaged file. Changes on systems that were not undone are carried over for tidy. Receipts after the damage no
-longer count; envask add takes them in again from out/.`,
+		Long: `Check the ledger of a case and repair it if it was damaged. The damaged file is kept in the case folder. The new
+ledger has the records before the damage unchanged, then a record that names the damage: the first record that cannot
+be trusted, the reason, and the SHA-256 of the damaged file. Changes on systems that were not undone are carried over
+for tidy. Receipts after the damage no longer count; envask add takes them in again from out/.`,
 		Example: `  envask repair
   envask repair --case 26031407`,
 		Args: cobra.NoArgs,

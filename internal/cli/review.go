@@ -55,7 +55,8 @@ readable on purpose, what could not be read, and what looks like a secret and wa
 	c.Flags().BoolVar(&f.approve, "approve", false, "record that you have reviewed and approved it")
 	c.Flags().BoolVar(&f.all, "all", false, "every sample and every file")
 	c.Flags().StringSliceVar(&f.rules, "rule", nil, "samples of these rules only")
-	c.Flags().IntSliceVar(&f.remove, "remove", nil, "suspicious values, by number, that must not leave: they go into the case's redaction.yaml")
+	c.Flags().IntSliceVar(&f.remove, "remove", nil,
+		"suspicious values, by number, that must not leave: they go into the case's redaction.yaml")
 	c.Flags().IntSliceVar(&f.leave, "leave", nil, "suspicious values, by number, that may stay")
 	return c
 }
@@ -104,7 +105,9 @@ func (s *session) drawReview(v *flow.Review, f reviewFlags) {
 	if n := len(v.Proof.Missed); n > 0 {
 		s.screen.Print("%s %d test secrets were not removed", s.screen.Paint(term.Bad, "proof failed:"), n)
 	} else if v.Proof.Values > 0 {
-		s.screen.Field("proof", fmt.Sprintf("%d test secrets in %d notations went beside the evidence; rules and leak check caught all of them", v.Proof.Values, v.Proof.Notations))
+		s.screen.Field("proof",
+			fmt.Sprintf("%d test secrets in %d notations went beside the evidence; rules and leak check caught all of them",
+				v.Proof.Values, v.Proof.Notations))
 	}
 	switch {
 	case v.ApprovedBy != "":
@@ -197,7 +200,8 @@ func (s *session) drawReviewedFiles(v *flow.Review, all bool) {
 		}
 		rows = append(rows, []string{term.Clean(f.Path), humanize.Comma(int64(f.Findings.Total())), countsText(f.Findings)})
 	}
-	s.screen.Table([]term.Column{{Title: "file", Wide: true, Least: 24}, {Title: "replaced", Right: true}, {Title: "by rule", Wide: true, Least: 24}}, rows)
+	s.screen.Table([]term.Column{{Title: "file", Wide: true, Least: 24}, {Title: "replaced", Right: true},
+		{Title: "by rule", Wide: true, Least: 24}}, rows)
 	if n := len(v.Files) - len(rows); n > 0 {
 		s.screen.Print("and %d %s more; --all shows them", n, one(n, "file", "files"))
 	}
@@ -218,7 +222,8 @@ func (s *session) drawLeft(v *flow.Review) {
 	for _, list := range []struct {
 		what  string
 		lines []string
-	}{{"weaker:", v.Weaker}, {"as it is, on your word:", v.AsIs}, {"unread, on your word:", v.OpaqueIn}, {"unread, stays behind:", v.OpaqueOut}} {
+	}{{"weaker:", v.Weaker}, {"as it is, on your word:", v.AsIs}, {"unread, on your word:", v.OpaqueIn},
+		{"unread, stays behind:", v.OpaqueOut}} {
 		for _, l := range list.lines {
 			s.screen.Print("  %s %s", s.screen.Paint(term.Warn, list.what), term.Clean(l))
 		}
@@ -240,7 +245,8 @@ func (s *session) drawSuspects(v *flow.Review) {
 		}
 		rows = append(rows, []string{number(x.Number), term.Clean(x.Text), term.Clean(key), x.Why, number(x.Places), term.Clean(x.File)})
 	}
-	s.screen.Table([]term.Column{{Title: "no", Right: true}, {Title: "value"}, {Title: "key"}, {Title: "why"}, {Title: "places", Right: true}, {Title: "first in", Wide: true, Least: 24}}, rows)
+	s.screen.Table([]term.Column{{Title: "no", Right: true}, {Title: "value"}, {Title: "key"}, {Title: "why"},
+		{Title: "places", Right: true}, {Title: "first in", Wide: true, Least: 24}}, rows)
 	if v.MoreThan {
 		s.screen.Print("there are more; decide on these first")
 	}

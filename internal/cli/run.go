@@ -83,7 +83,8 @@ func (s *session) runOpen(a *flow.App, o flow.OpenRequest, args []string) (*case
 
 // runAll goes on after a collection that lacks something: what is there is packed all the same, and the exit code says
 // what is missing.
-func (s *session) runAll(ctx context.Context, a *flow.App, c *casefile.Case, req flow.CollectRequest, pack flow.PackRequest, q flow.SubmitRequest, send bool) error {
+func (s *session) runAll(ctx context.Context, a *flow.App, c *casefile.Case, req flow.CollectRequest, pack flow.PackRequest,
+	q flow.SubmitRequest, send bool) error {
 	_, lack := s.collect(ctx, a, c, req, false)
 	if lack != nil && fault.ClassOf(lack) != fault.Incomplete {
 		return lack

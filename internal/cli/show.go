@@ -88,7 +88,8 @@ func (s *session) show(ctx context.Context, what string, x showing) error {
 		return s.showArchive(ctx, a, file, x)
 	}
 	if casefile.CheckName(what) != nil || !a.Home.Exists(what) {
-		return fault.New(fault.Usage, "show", what, "there is no such case, round or archive", "envask cases lists the cases, and envask show the rounds and archives of one")
+		return fault.New(fault.Usage, "show", what, "there is no such case, round or archive",
+			"envask cases lists the cases, and envask show the rounds and archives of one")
 	}
 	s.common.caseName = what
 	return s.show(ctx, "", x)
@@ -117,19 +118,22 @@ func (s *session) showCase(a *flow.App, c *casefile.Case) error {
 	if v.Damage == nil {
 		s.screen.Print("ledger   %d records, the chain holds%s", v.Records, map[bool]string{true: "; it was repaired"}[v.Repaired > 0])
 	} else {
-		s.screen.Print("ledger   %s", s.screen.Paint(term.Bad, fmt.Sprintf("damaged from record %d on: it %s; what follows is of the %d records before that", v.Damage.Record, v.Damage.Why, v.Records)))
+		s.screen.Print("ledger   %s", s.screen.Paint(term.Bad, fmt.Sprintf("damaged from record %d on: it %s; what follows is of the %d "+
+			"records before that", v.Damage.Record, v.Damage.Why, v.Records)))
 	}
 	s.drawRounds(v.Rounds)
 	s.drawArchives(v)
 	for i, l := range v.Lacking {
 		if i == mostLacking {
-			s.screen.Print("%s", s.screen.Paint(term.Bad, fmt.Sprintf("and %s more; envask show --json lists all", number(len(v.Lacking)-i))))
+			s.screen.Print("%s", s.screen.Paint(term.Bad, fmt.Sprintf("and %s more; envask show --json lists all",
+				number(len(v.Lacking)-i))))
 			break
 		}
 		s.screen.Print("%s %s", s.screen.Paint(term.Bad, "the case lacks:"), term.Clean(l))
 	}
 	for _, p := range v.Pending {
-		s.screen.Print("%s %s on %s (since %s)", s.screen.Paint(term.Bad, "left on the system:"), term.Clean(p.Path), term.Clean(p.Where), s.when(p.At))
+		s.screen.Print("%s %s on %s (since %s)", s.screen.Paint(term.Bad, "left on the system:"), term.Clean(p.Path),
+			term.Clean(p.Where), s.when(p.At))
 	}
 	return damaged(v)
 }
@@ -142,7 +146,8 @@ func damaged(v *flow.CaseView) error {
 	if v.Damage == nil {
 		return nil
 	}
-	return fault.New(fault.Failed, "", "case "+v.Name, fmt.Sprintf("the ledger was damaged or changed from outside: record %d %s", v.Damage.Record, v.Damage.Why), "keep the damaged file and continue with: envask repair --case "+v.Name)
+	return fault.New(fault.Failed, "", "case "+v.Name, fmt.Sprintf("the ledger was damaged or changed from outside: record %d %s",
+		v.Damage.Record, v.Damage.Why), "keep the damaged file and continue with: envask repair --case "+v.Name)
 }
 
 // when writes a time in the zone of the screen, which its head names.
@@ -183,9 +188,11 @@ func (s *session) drawRounds(rounds []flow.RoundView) {
 		if r.Sent != "" {
 			sent = "over " + r.Sent
 		}
-		rows = append(rows, []string{r.ID, s.when(r.Started), r.Depth, humanize.Comma(int64(r.Files)), bytesText(r.Bytes), result, term.Clean(sent), term.Clean(r.Note)})
+		rows = append(rows, []string{r.ID, s.when(r.Started), r.Depth, humanize.Comma(int64(r.Files)), bytesText(r.Bytes), result,
+			term.Clean(sent), term.Clean(r.Note)})
 	}
-	s.screen.Table([]term.Column{{Title: "round"}, {Title: "begun"}, {Title: "depth"}, {Title: "files", Right: true}, {Title: "size", Right: true},
+	s.screen.Table([]term.Column{{Title: "round"}, {Title: "begun"}, {Title: "depth"}, {Title: "files", Right: true},
+		{Title: "size", Right: true},
 		{Title: "result"}, {Title: "sent"}, {Title: "note", Wide: true, Least: 16}}, rows)
 }
 
@@ -217,7 +224,8 @@ func (s *session) drawArchives(v *flow.CaseView) {
 		rows = append(rows, []string{x.Name, x.Round, bytesText(x.Size), x.SHA256[:12], term.Clean(to)})
 	}
 	s.screen.Print("")
-	s.screen.Table([]term.Column{{Title: "archive"}, {Title: "round"}, {Title: "size", Right: true}, {Title: "SHA-256"}, {Title: "sent", Wide: true, Least: 12}}, rows)
+	s.screen.Table([]term.Column{{Title: "archive"}, {Title: "round"}, {Title: "size", Right: true}, {Title: "SHA-256"},
+		{Title: "sent", Wide: true, Least: 12}}, rows)
 }
 
 func (s *session) showRound(a *flow.App, c *casefile.Case, id string, x showing) error {
@@ -315,6 +323,7 @@ func (s *session) drawEntries(entries []collect.Entry) {
 		rows = append(rows, []string{e.System, e.Item, s.paintEntry(e, string(e.State)), size,
 			term.Clean(e.Source), term.Clean(e.Reason)})
 	}
-	s.screen.Table([]term.Column{{Title: "system"}, {Title: "item"}, {Title: "state"}, {Title: "size", Right: true}, {Title: "path or command", Wide: true, Least: 30},
+	s.screen.Table([]term.Column{{Title: "system"}, {Title: "item"}, {Title: "state"}, {Title: "size", Right: true},
+		{Title: "path or command", Wide: true, Least: 30},
 		{Title: "why", Wide: true, Least: 24}}, rows)
 }

@@ -33,7 +33,8 @@ func (s *session) showArchive(ctx context.Context, a *flow.App, file string, x s
 	s.screen.Print("%s", term.Clean(file))
 	checked := s.screen.Paint(term.Good, "every checksum holds")
 	if n := len(d.Differences); n > 0 {
-		checked = s.screen.Paint(term.Bad, fmt.Sprintf("%d %s from its checksums; envask verify names them", n, one(n, "difference", "differences")))
+		checked = s.screen.Paint(term.Bad, fmt.Sprintf("%d %s from its checksums; envask verify names them", n,
+			one(n, "difference", "differences")))
 	}
 	s.screen.Field("checked", checked)
 	s.screen.Field("case", term.Clean(strings.TrimSuffix(m.Case+": "+m.Title, ": ")))
@@ -44,12 +45,14 @@ func (s *session) showArchive(ctx context.Context, a *flow.App, file string, x s
 	s.screen.Field("window", term.Clean(m.Window.Text))
 	s.screen.Field("times", "in "+s.zoneShown().String())
 	for _, r := range m.Rounds {
-		s.screen.Field("round", term.Clean(strings.TrimSuffix(fmt.Sprintf("%s, %s, depth %s: %s", r.ID, s.when(r.Started), r.Depth, r.Note), ": ")))
+		s.screen.Field("round", term.Clean(strings.TrimSuffix(fmt.Sprintf("%s, %s, depth %s: %s", r.ID, s.when(r.Started), r.Depth, r.Note),
+			": ")))
 	}
 	if m.NewSince != "" {
 		s.screen.Field("holds", "only what is new since "+term.Clean(m.NewSince))
 	}
-	s.screen.Field("size", fmt.Sprintf("%s, %s unpacked, %s %s of evidence", bytesText(d.Size), bytesText(d.Bytes), humanize.Comma(int64(len(m.Files))), one(len(m.Files), "file", "files")))
+	s.screen.Field("size", fmt.Sprintf("%s, %s unpacked, %s %s of evidence", bytesText(d.Size), bytesText(d.Bytes),
+		humanize.Comma(int64(len(m.Files))), one(len(m.Files), "file", "files")))
 	s.screen.Field("SHA-256", d.SHA256)
 	if d.SignedBy != "" {
 		s.screen.Field("signed", "with "+term.Clean(d.SignedBy))
@@ -73,7 +76,8 @@ func (s *session) drawArchiveFiles(list []flow.FileView) {
 	for _, f := range list {
 		rows = append(rows, []string{f.System, f.Item, term.Clean(f.Source), bytesText(f.Size), s.spanText(f), countOf(f.Findings)})
 	}
-	s.screen.Table([]term.Column{{Title: "system"}, {Title: "item"}, {Title: "path or command", Wide: true, Least: 24}, {Title: "size", Right: true}, {Title: "dated"}, {Title: "replaced", Right: true}}, rows)
+	s.screen.Table([]term.Column{{Title: "system"}, {Title: "item"}, {Title: "path or command", Wide: true, Least: 24},
+		{Title: "size", Right: true}, {Title: "dated"}, {Title: "replaced", Right: true}}, rows)
 }
 
 func countOf(c redact.Counts) string {
@@ -98,7 +102,8 @@ func (s *session) spanText(f flow.FileView) string {
 // drawFiles tells everything about some files.
 func (s *session) drawFiles(list []flow.FileView, where, text string) error {
 	if len(list) == 0 {
-		return fault.New(fault.Usage, "show", text, "no file of "+where+" has that in its path", "with --system NAME all files of a system are listed")
+		return fault.New(fault.Usage, "show", text, "no file of "+where+" has that in its path",
+			"with --system NAME all files of a system are listed")
 	}
 	if s.common.json {
 		return s.writeJSON(list)
@@ -150,7 +155,8 @@ func (s *session) drawFile(f flow.FileView) {
 		field("learned", countsText(f.Learned))
 	}
 	if ran := f.Command; ran != nil {
-		field("ran", fmt.Sprintf("%s, exit code %d, in %s", ran.Started.In(s.zoneShown()).Format(time.DateTime), ran.Exit, ran.Took.Round(time.Millisecond)))
+		field("ran", fmt.Sprintf("%s, exit code %d, in %s", ran.Started.In(s.zoneShown()).Format(time.DateTime), ran.Exit,
+			ran.Took.Round(time.Millisecond)))
 	}
 	field("SHA-256", f.SHA256)
 }

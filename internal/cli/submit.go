@@ -116,11 +116,13 @@ func (s *session) confirmReceipts(ctx context.Context, a *flow.App, c *casefile.
 			color = term.Warn
 		}
 		if !s.common.json {
-			s.screen.Print("%s: %s over %s: %s", s.screen.Paint(color, word), term.Clean(x.Name), term.Clean(x.Route), term.Clean(x.Proof+x.Error))
+			s.screen.Print("%s: %s over %s: %s", s.screen.Paint(color, word), term.Clean(x.Name), term.Clean(x.Route),
+				term.Clean(x.Proof+x.Error))
 		}
 	}
 	if bad > 0 {
-		return fault.New(fault.Failed, "confirm", "", fmt.Sprintf("%d of %d receipts could not be confirmed", bad, len(list)), "ask the vendor's desk, and name the SHA-256 of the receipt")
+		return fault.New(fault.Failed, "confirm", "", fmt.Sprintf("%d of %d receipts could not be confirmed", bad, len(list)),
+			"ask the vendor's desk, and name the SHA-256 of the receipt")
 	}
 	return nil
 }
@@ -157,7 +159,8 @@ func (s *session) submit(ctx context.Context, a *flow.App, c *casefile.Case, q f
 		if p.Route != route {
 			route, begun, from = p.Route, a.Now(), p.Done
 		}
-		board.Set("send", "sending over %s: %s of %s%s", p.Route, bytesText(p.Done), bytesText(p.Total), pace(a.Now().Sub(begun), p.Done-from, p.Total-p.Done))
+		board.Set("send", "sending over %s: %s of %s%s", p.Route, bytesText(p.Done), bytesText(p.Total),
+			pace(a.Now().Sub(begun), p.Done-from, p.Total-p.Done))
 	}
 	defer func() { a.Report = s.remark }()
 	list, err := a.Submit(ctx, c, q)

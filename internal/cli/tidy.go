@@ -149,11 +149,13 @@ func (t *tidying) draw() {
 				if d.Name != "" {
 					what += " " + d.Name
 				}
-				rows = append(rows, []string{term.Clean(what), d.Case, humanize.Comma(int64(d.Files)), bytesText(d.Bytes), t.s.when(d.Since), term.Clean(d.Why)})
+				rows = append(rows, []string{term.Clean(what), d.Case, humanize.Comma(int64(d.Files)), bytesText(d.Bytes),
+					t.s.when(d.Since), term.Clean(d.Why)})
 			}
 		}
 		if len(rows) > 0 {
-			t.s.screen.Table([]term.Column{{Title: title, Wide: true, Least: 24}, {Title: "case"}, {Title: "files", Right: true}, {Title: "size", Right: true}, {Title: "since"}, {Title: "why", Wide: true, Least: 24}}, rows)
+			t.s.screen.Table([]term.Column{{Title: title, Wide: true, Least: 24}, {Title: "case"}, {Title: "files", Right: true},
+				{Title: "size", Right: true}, {Title: "since"}, {Title: "why", Wide: true, Least: 24}}, rows)
 			t.s.screen.Print("")
 		}
 	}
@@ -213,7 +215,8 @@ func (t *tidying) may(n int, bytes int64) error {
 	}
 	question := "Remove what is ours on the systems?"
 	if n > 0 {
-		question = "Remove what goes (" + bytesText(bytes) + ")" + map[bool]string{true: ", and what is ours on the systems"}[len(t.doc.Left) > 0] + "? It does not come back."
+		question = "Remove what goes (" + bytesText(bytes) + ")" +
+			map[bool]string{true: ", and what is ours on the systems"}[len(t.doc.Left) > 0] + "? It does not come back."
 	}
 	yes, err := t.s.screen.Confirm(question)
 	if err == nil && !yes {
@@ -227,7 +230,8 @@ func (t *tidying) drawDone(n int) {
 		if l.Removed {
 			t.s.screen.Print("%s %s on %s", t.s.screen.Paint(term.Good, "removed:"), term.Clean(l.Path), l.Where)
 		} else {
-			t.s.screen.Print("%s %s on %s: %s", t.s.screen.Paint(term.Bad, "still on the system:"), term.Clean(l.Path), l.Where, term.Clean(l.Why))
+			t.s.screen.Print("%s %s on %s: %s", t.s.screen.Paint(term.Bad, "still on the system:"), term.Clean(l.Path),
+				l.Where, term.Clean(l.Why))
 		}
 	}
 	if n > 0 {

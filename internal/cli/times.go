@@ -174,7 +174,8 @@ type formatRow struct {
 
 func rowOf(f flow.FileTimes) timesRow {
 	zone, from := zoneText(f.Survey)
-	r := timesRow{File: f.File, Packing: f.Packing, Lines: f.Lines, Dated: f.Dated, Formats: []formatRow{}, Zone: zone, ZoneFrom: from, Order: f.Order,
+	r := timesRow{File: f.File, Packing: f.Packing, Lines: f.Lines, Dated: f.Dated, Formats: []formatRow{}, Zone: zone,
+		ZoneFrom: from, Order: f.Order,
 		Disorder: f.Disorder.Seconds(), Odd: f.Odd, Jumps: f.Jumps, Doubts: f.Doubts}
 	for _, x := range f.Profile.Forms {
 		r.Formats = append(r.Formats, formatRow{x.Label, x.Lines})
@@ -232,7 +233,8 @@ func (s *session) drawTimes(all []flow.FileTimes) {
 		}
 		rows = append(rows, []string{term.Clean(f.File), term.Clean(form), name, first, last, share(f.Dated, f.Lines), orderText(f.Survey)})
 	}
-	s.screen.Table([]term.Column{{Title: "file", Wide: true, Least: 16}, {Title: "format", Wide: true, Least: 18}, {Title: "zone", Wide: true, Least: 12}, {Title: "first"}, {Title: "last"},
+	s.screen.Table([]term.Column{{Title: "file", Wide: true, Least: 16}, {Title: "format", Wide: true, Least: 18},
+		{Title: "zone", Wide: true, Least: 12}, {Title: "first"}, {Title: "last"},
 		{Title: "dated", Right: true}, {Title: "order"}}, rows)
 	first := true
 	for _, f := range all {
@@ -292,7 +294,8 @@ func remarks(f flow.FileTimes) []string {
 		out = append(out, "the lines count from the start of the system; --boot TIME says when that was")
 	}
 	if f.Odd > 0 {
-		out = append(out, fmt.Sprintf("%d %s dated before 1990 or after 2090, far from the others", f.Odd, one(int(f.Odd), "line is", "lines are")))
+		out = append(out, fmt.Sprintf("%d %s dated before 1990 or after 2090, far from the others", f.Odd,
+			one(int(f.Odd), "line is", "lines are")))
 	}
 	for _, j := range f.Jumps {
 		out = append(out, j.In(p.Facts.Zone))

@@ -26,7 +26,8 @@ func newVerify(s *session) *cobra.Command {
 				s.drawReport(r)
 			}
 			if err == nil && !r.Good() {
-				err = fault.New(fault.Failed, "verify", args[0], one(len(r.Differences), "there is a difference", "there are differences"), "")
+				err = fault.New(fault.Failed, "verify", args[0], one(len(r.Differences), "there is a difference", "there are differences"),
+					"")
 			}
 			return err
 		},
@@ -44,7 +45,8 @@ func (s *session) drawReport(r *archive.Report) {
 	if !r.Good() {
 		return
 	}
-	s.screen.Print("%s: %s files, %s; every checksum holds", s.screen.Paint(term.Good, "good"), humanize.Comma(int64(r.Files)), bytesText(r.Bytes))
+	s.screen.Print("%s: %s files, %s; every checksum holds", s.screen.Paint(term.Good, "good"),
+		humanize.Comma(int64(r.Files)), bytesText(r.Bytes))
 	s.screen.Print("  SHA-256   %s", r.SHA256)
 	if r.SignedBy != "" {
 		s.screen.Print("  signed by %s", term.Clean(r.SignedBy))

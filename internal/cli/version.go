@@ -15,9 +15,11 @@ func newVersion(s *session) *cobra.Command {
 		Args:  cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
 			if s.common.json {
-				return s.writeJSON(map[string]string{"version": Version, "rules": redact.RulesVersion, "go": runtime.Version(), "platform": runtime.GOOS + "/" + runtime.GOARCH})
+				return s.writeJSON(map[string]string{"version": Version, "rules": redact.RulesVersion, "go": runtime.Version(),
+					"platform": runtime.GOOS + "/" + runtime.GOARCH})
 			}
-			s.screen.Print("envask %s (redaction rules %s, %s, %s/%s)", Version, redact.RulesVersion, runtime.Version(), runtime.GOOS, runtime.GOARCH)
+			s.screen.Print("envask %s (redaction rules %s, %s, %s/%s)", Version, redact.RulesVersion, runtime.Version(),
+				runtime.GOOS, runtime.GOARCH)
 			return nil
 		},
 	}

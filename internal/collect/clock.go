@@ -62,7 +62,8 @@ const clockTimeout = 10 * time.Second
 // synchronised. It reads, and changes nothing.
 const (
 	dateCommand  = `date -u +%s.%N`
-	clockCommand = dateCommand + `; (timedatectl show -p NTPSynchronized --value || chronyc -n tracking || ntpq -c rv) 2>/dev/null </dev/null | head -n 20`
+	clockCommand = dateCommand +
+		`; (timedatectl show -p NTPSynchronized --value || chronyc -n tracking || ntpq -c rv) 2>/dev/null </dev/null | head -n 20`
 )
 
 // readClock finds out about a system's time. It never fails: what cannot be found out is said in the clock.
@@ -152,7 +153,8 @@ func measure(ctx context.Context, runner reach.Runner, command string) (measurem
 		return measurement{}, err
 	}
 	half := out.at.Sub(asked) / 2
-	m := measurement{offset: out.there.Sub(asked.Add(half)), half: half, coarse: out.coarse, synchronised: synchronised(out.buf.String()[out.rest:])}
+	m := measurement{offset: out.there.Sub(asked.Add(half)), half: half, coarse: out.coarse,
+		synchronised: synchronised(out.buf.String()[out.rest:])}
 	if out.coarse {
 		m.offset += time.Second / 2
 		m.half += time.Second / 2

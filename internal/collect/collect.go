@@ -213,7 +213,8 @@ type state struct {
 
 // resume reads what an interrupted run has: whole cells, and of others the files that are whole.
 func (c *Collector) resume(round *Round) (state, error) {
-	s := state{cells: map[[2]string]Cell{}, entries: map[[2]string]map[string]Entry{}, clocks: map[string]Clock{}, places: map[string]Place{}, claims: map[string]*claims{}}
+	s := state{cells: map[[2]string]Cell{}, entries: map[[2]string]map[string]Entry{}, clocks: map[string]Clock{},
+		places: map[string]Place{}, claims: map[string]*claims{}}
 	files := 0
 	err := round.eachLine(func(l line) error {
 		if e := l.Entry; e != nil && e.Name != "" {
@@ -396,7 +397,8 @@ func (c *Collector) dryOn(ctx context.Context, s *site.System, target reach.Syst
 		if ctx.Err() != nil {
 			return all, ctx.Err()
 		}
-		w := &work{req: &c.Request, sys: s, item: c.item(cell.Item), target: target, dryRun: true, probing: probing, report: c.event, parts: &c.parts, rates: &c.rates,
+		w := &work{req: &c.Request, sys: s, item: c.item(cell.Item), target: target, dryRun: true, probing: probing, report: c.event,
+			parts: &c.parts, rates: &c.rates,
 			clock: c.clocks.get(s.Name)}
 		if probing {
 			cell.Unmet = unmet(ctx, w)

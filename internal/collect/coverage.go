@@ -95,7 +95,8 @@ const (
 )
 
 // Codes lists them all.
-var Codes = []Code{CodeNotChosen, CodeHad, CodeDepth, CodeNoRole, CodeNotBegun, CodeTimeLimit, CodeHostKey, CodeLogin, CodeUnreachable, CodeSilent, CodeLost, CodeNeeds, CodeDemand, CodeNothing, CodeOutside, CodeSome, CodeBroken}
+var Codes = []Code{CodeNotChosen, CodeHad, CodeDepth, CodeNoRole, CodeNotBegun, CodeTimeLimit, CodeHostKey, CodeLogin, CodeUnreachable,
+	CodeSilent, CodeLost, CodeNeeds, CodeDemand, CodeNothing, CodeOutside, CodeSome, CodeBroken}
 
 // codeOfOld reads the code of a cell of before there were codes out of its reason.
 func codeOfOld(c Cell) Code {

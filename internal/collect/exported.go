@@ -31,7 +31,8 @@ func exportedPatterns(spec ask.Events) (out []string) {
 		return spec.Exported
 	}
 	for _, log := range spec.Logs {
-		out = append(out, `C:\Windows\System32\winevt\Logs\`+strings.ReplaceAll(log, "/", "%4")+".evtx", "/**/"+strings.ReplaceAll(log, "/", "-")+".xml")
+		out = append(out, `C:\Windows\System32\winevt\Logs\`+strings.ReplaceAll(log, "/", "%4")+".evtx",
+			"/**/"+strings.ReplaceAll(log, "/", "-")+".xml")
 	}
 	return out
 }
@@ -43,7 +44,8 @@ func takeExported(ctx context.Context, w *work, spec ask.Events) error {
 		return err
 	}
 	if len(found) == 0 {
-		w.add(Entry{Source: strings.Join(spec.Logs, ", "), State: Missing, Reason: "no exported event log at " + strings.Join(f.spec.Patterns, ", ")})
+		w.add(Entry{Source: strings.Join(spec.Logs, ", "), State: Missing,
+			Reason: "no exported event log at " + strings.Join(f.spec.Patterns, ", ")})
 		return w.failure()
 	}
 	w.report(Event{Kind: ItemSize, System: w.sys.Name, Item: w.item.ID, Files: len(found)})

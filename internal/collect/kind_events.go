@@ -41,7 +41,8 @@ func (w *work) eventsLine(log string) string {
 	if win := w.window(); win.Limited() {
 		var spans []string
 		for _, s := range win.Spans {
-			spans = append(spans, fmt.Sprintf("(@SystemTime>='%s' and @SystemTime<='%s')", s.From.UTC().Format("2006-01-02T15:04:05.000Z"), s.To.UTC().Format("2006-01-02T15:04:05.000Z")))
+			spans = append(spans, fmt.Sprintf("(@SystemTime>='%s' and @SystemTime<='%s')", s.From.UTC().Format("2006-01-02T15:04:05.000Z"),
+				s.To.UTC().Format("2006-01-02T15:04:05.000Z")))
 		}
 		query = "*[System[TimeCreated[" + strings.Join(spans, " or ") + "]]]"
 	}

@@ -484,7 +484,8 @@ func (f *filesWork) companions(files []*candidate) []*candidate {
 				continue
 			}
 			e.Reason = "belongs to " + c.entry.Source
-			out = append(out, &candidate{match: match{name, info}, real: real, entry: e, whole: true, member: &logset.Member{Name: real, Info: info}})
+			out = append(out, &candidate{match: match{name, info}, real: real, entry: e, whole: true,
+				member: &logset.Member{Name: real, Info: info}})
 		}
 	}
 	return out

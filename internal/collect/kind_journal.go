@@ -21,7 +21,8 @@ import (
 func takeJournal(ctx context.Context, w *work) error {
 	spec := w.item.Spec.(ask.Journal)
 	line := w.journalLine(spec)
-	s := stored{line: line, name: "journal/" + w.item.ID + ".export", readable: "journal/" + w.item.ID + ".txt", timeout: spec.Timeout, max: spec.Max,
+	s := stored{line: line, name: "journal/" + w.item.ID + ".export", readable: "journal/" + w.item.ID + ".txt",
+		timeout: spec.Timeout, max: spec.Max,
 		convert: func(in io.Reader, out io.Writer) error { return JournalText(in, out, w.clock.zone) }}
 	return s.take(ctx, w)
 }
@@ -115,7 +116,8 @@ func cutLine(r *bufio.Reader) (string, error) {
 }
 
 // keepField are the fields that a line to read is made of.
-var keepField = map[string]bool{"__REALTIME_TIMESTAMP": true, "_HOSTNAME": true, "SYSLOG_IDENTIFIER": true, "_COMM": true, "_PID": true, "SYSLOG_PID": true, "MESSAGE": true,
+var keepField = map[string]bool{"__REALTIME_TIMESTAMP": true, "_HOSTNAME": true, "SYSLOG_IDENTIFIER": true, "_COMM": true, "_PID": true,
+	"SYSLOG_PID": true, "MESSAGE": true,
 	"PRIORITY": true, "_SYSTEMD_UNIT": true}
 
 func binaryField(r *bufio.Reader) (string, error) {
@@ -214,7 +216,8 @@ func (s stored) read(ctx context.Context, w *work, run interface {
 	if e := w.failure(); e != nil {
 		return e
 	}
-	e.Command = &Ran{Line: s.line, Exit: exit, Started: begun.UTC().Truncate(time.Millisecond), Took: time.Since(begun).Round(time.Millisecond)}
+	e.Command = &Ran{Line: s.line, Exit: exit, Started: begun.UTC().Truncate(time.Millisecond),
+		Took: time.Since(begun).Round(time.Millisecond)}
 	e.State, e.Reason = judgeStored(s, out, exit, runCtx.Err(), err, firstLine(said.String()))
 	if out.total == 0 || s.empty != nil && s.empty(out.total) {
 		if e.State == Taken {
@@ -242,7 +245,8 @@ func judgeStored(s stored, out *tailFile, exit int, ended, err error, said strin
 		return Failed, plain(err)
 	case exit == 127, exit == 126:
 		return Failed, withText(fmt.Sprintf("exit code %d", exit), said)
-	case strings.Contains(said, "No journal files were found"), strings.Contains(said, "Access is denied"), strings.Contains(said, "ermission denied"),
+	case strings.Contains(said, "No journal files were found"), strings.Contains(said, "Access is denied"),
+		strings.Contains(said, "ermission denied"),
 		strings.Contains(said, "insufficient permissions"):
 		return Denied, said
 	case exit != 0:
@@ -282,7 +286,8 @@ func (s stored) copy(w *work, of *Entry) error {
 	if err != nil {
 		return err
 	}
-	e := Entry{Source: s.readable, State: Taken, Size: n, Bytes: n, SHA256: sum, ModTime: of.ModTime, Reason: "made here from " + s.name + ", to read"}
+	e := Entry{Source: s.readable, State: Taken, Size: n, Bytes: n, SHA256: sum, ModTime: of.ModTime,
+		Reason: "made here from " + s.name + ", to read"}
 	if odd != nil {
 		e.Reason = join(e.Reason, odd.Error())
 	}

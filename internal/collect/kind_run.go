@@ -77,7 +77,8 @@ func lookUp(ctx context.Context, runner reach.Runner, line string) (State, strin
 	defer cancel()
 	var out head
 	out.room = 4096
-	_, err := runner.Run(ctx, "command -v sh >/dev/null 2>&1 && { command -v "+word+" >/dev/null 2>&1 && echo there || echo absent; }", &out, io.Discard)
+	_, err := runner.Run(ctx, "command -v sh >/dev/null 2>&1 && { command -v "+word+
+		" >/dev/null 2>&1 && echo there || echo absent; }", &out, io.Discard)
 	said := strings.TrimSpace(out.String())
 	said = said[strings.LastIndexByte(said, '\n')+1:] // some systems greet first
 	switch {
@@ -138,7 +139,8 @@ func runOne(ctx context.Context, w *work, runner reach.Runner, spec ask.Run, nam
 	if err := w.failure(); err != nil {
 		return err
 	}
-	how := commandAnswer{outputs: outputs, exit: exit, ended: runCtx.Err(), err: err, timeout: spec.Timeout, fine: spec.Fine, required: w.item.Required}
+	how := commandAnswer{outputs: outputs, exit: exit, ended: runCtx.Err(), err: err, timeout: spec.Timeout, fine: spec.Fine,
+		required: w.item.Required}
 	e.State, e.Reason = how.judge()
 	if err := writeOutput(w, name, outputs, ran, e); err != nil {
 		return err
@@ -157,7 +159,8 @@ func writeOutput(w *work, name string, outputs [2]*tailFile, ran *Ran, e *Entry)
 	part := w.part()
 	defer os.Remove(part) // fails harmlessly after the rename
 	n, sum, err := writePart(part, func(out io.Writer) error {
-		fmt.Fprintf(out, "command:   %s\nexit code: %s\nstarted:   %s\ntook:      %s\n", strings.ReplaceAll(ran.Line, "\n", "\n           "),
+		fmt.Fprintf(out, "command:   %s\nexit code: %s\nstarted:   %s\ntook:      %s\n",
+			strings.ReplaceAll(ran.Line, "\n", "\n           "),
 			exitText(ran.Exit), ran.Started.Format(time.RFC3339), ran.Took)
 		if e.Reason != "" {
 			fmt.Fprintf(out, "note:      %s\n", e.Reason)

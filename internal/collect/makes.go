@@ -81,7 +81,8 @@ func takeMakes(ctx context.Context, w *work, spec ask.Run) error {
 		return w.failure()
 	}
 	plain := w.target.(reach.Runner) // else there were no other either
-	m := &maker{shown: line, filesWork: newFilesWork(w, ask.Files{Cut: spec.Cut, History: ask.AllHistory, Patterns: spec.Makes}), spec: spec, run: run, plain: plain,
+	m := &maker{shown: line, filesWork: newFilesWork(w, ask.Files{Cut: spec.Cut, History: ask.AllHistory, Patterns: spec.Makes}),
+		spec: spec, run: run, plain: plain,
 		file: filepath.Join(w.round.dir, "making", w.sys.Name+"."+w.item.ID+".json")}
 	if _, ok := w.done[line]; ok { // it ran, and what it made is here
 		for _, e := range w.done {
@@ -204,7 +205,8 @@ func (m *maker) begin(ctx context.Context) (ok bool, err error) {
 		return refuse(stateOf(err), plain(err))
 	}
 	if free < m.spec.Space {
-		return refuse(Failed, fmt.Sprintf("not run: only %s are free in %s, and it wants %s", bytesText(free), base, bytesText(m.spec.Space)))
+		return refuse(Failed, fmt.Sprintf("not run: only %s are free in %s, and it wants %s", bytesText(free),
+			base, bytesText(m.spec.Space)))
 	}
 	id := make([]byte, 6)
 	_, _ = rand.Read(id) // it never fails
@@ -294,7 +296,9 @@ echo 'neither /var/tmp nor /tmp can be written to' >&2; exit 1`)
 // wait waits until the command is over and gives its exit code; -1 when it was stopped because it took too long.
 func (m *maker) wait(ctx context.Context) (int, error) {
 	f := posix.Word(m.state.Folder)
-	script := "cd " + f + "/ours && if [ -f exit ]; then cat exit; elif [ ! -f pid ] || kill -0 $(cat pid) 2>/dev/null; then echo running; else sleep 1; if [ -f exit ]; then cat exit; elif kill -0 $(cat pid) 2>/dev/null; then echo running; else echo gone; fi; fi"
+	script := "cd " + f + "/ours && if [ -f exit ]; then cat exit; elif [ ! -f pid ] || kill -0 $(cat pid) 2>/dev/null; then echo " +
+		"running; else sleep 1; if [ -f exit ]; then cat exit; " +
+		"elif kill -0 $(cat pid) 2>/dev/null; then echo running; else echo gone; fi; fi"
 	for pause, failed := firstPoll, 0; ; pause = min(pause*3/2, lastPoll) {
 		out, err := shellText(ctx, m.run, script)
 		text := strings.TrimSpace(out)
@@ -342,7 +346,8 @@ func (m *maker) placed(p string) string {
 // expand finds what the patterns of makes match now.
 func (m *maker) expand(ctx context.Context, each func(match)) error {
 	var last error
-	x := &expander{ctx: ctx, fsys: m.target.FS(), seen: map[string]bool{}, found: func(name string, info fs.FileInfo) { each(match{name, info}) },
+	x := &expander{ctx: ctx, fsys: m.target.FS(), seen: map[string]bool{},
+		found:   func(name string, info fs.FileInfo) { each(match{name, info}) },
 		problem: func(_ string, err error) { last = err }}
 	for _, p := range m.spec.Makes {
 		if err := x.expand(m.placed(p)); err != nil {
@@ -402,7 +407,8 @@ func (m *maker) clean(ctx context.Context, left int) error {
 	f := posix.Word(m.state.Folder)
 	switch {
 	case left > 0:
-		m.add(Entry{Source: m.state.Folder, State: Skipped, Special: true, Reason: "left on the system, since not all of it could be taken; envask tidy removes it"})
+		m.add(Entry{Source: m.state.Folder, State: Skipped, Special: true,
+			Reason: "left on the system, since not all of it could be taken; envask tidy removes it"})
 		return m.failure()
 	case m.spec.Keep && m.insideOnly():
 		if err := m.changes.Done(m.state.Change, "kept, as the ask says"); err != nil {
@@ -415,7 +421,8 @@ func (m *maker) clean(ctx context.Context, left int) error {
 		if gone := lostBy(m.target, err); gone != nil {
 			return gone
 		}
-		m.add(Entry{Source: m.state.Folder, State: Skipped, Special: true, Reason: "could not be removed from the system (" + plain(err) + "); envask tidy tries again: " + f})
+		m.add(Entry{Source: m.state.Folder, State: Skipped, Special: true,
+			Reason: "could not be removed from the system (" + plain(err) + "); envask tidy tries again: " + f})
 		return m.failure()
 	}
 	durable.Point("after our folder was removed")

@@ -13,14 +13,16 @@ const marker = "made-by-envask"
 // when it is taken and removed while they still wait, else they would run the command again when nobody looks after it any more.
 func startInFolder(folder, line string) string {
 	f := posix.Word(folder)
-	inner := "cd " + f + "/made && sh -c " + posix.Word(line) + " > ../ours/out 2> ../ours/err < /dev/null; echo $? > ../ours/exit.new; mv ../ours/exit.new ../ours/exit"
+	inner := "cd " + f + "/made && sh -c " + posix.Word(line) +
+		" > ../ours/out 2> ../ours/err < /dev/null; echo $? > ../ours/exit.new; mv ../ours/exit.new ../ours/exit"
 	inner = "cd " + f + "/ours && sh -c " + posix.Word(inner)
 	return "umask 077\nif ! mkdir " + f + " 2> /dev/null; then\n" +
 		"[ -d " + f + " ] || { mkdir " + f + "; exit 1; }\n" + // says why it cannot be
 		"for i in 1 2 3; do [ -f " + f + "/ours/pid ] && exit 0; sleep 1; done\n" + // the script of that run may be in its middle
 		"[ -f " + f + "/ours/pid ] && exit 0\n" +
 		"[ -d " + f + " ] || { echo 'our folder was removed meanwhile' >&2; exit 1; }\n" +
-		"if [ -f " + f + "/ours/" + marker + " ]; then rm -rf " + f + "; else rmdir " + f + "/made " + f + "/ours " + f + " 2> /dev/null; fi\n" +
+		"if [ -f " + f + "/ours/" + marker + " ]; then rm -rf " + f + "; else rmdir " + f + "/made " + f + "/ours " +
+		f + " 2> /dev/null; fi\n" +
 		"mkdir " + f + " || exit 1\nfi\n" +
 		"mkdir " + f + "/ours " + f + "/made && echo 'It may be removed.' > " + f + "/ours/" + marker + " || exit 1\n" +
 		"S=; command -v setsid >/dev/null && S=setsid\n" +
@@ -32,6 +34,7 @@ func startInFolder(folder, line string) string {
 func RemoveFolder(folder string) string {
 	f := posix.Word(folder)
 	return "[ -d " + f + " ] || exit 0\n[ -f " + f + "/ours/" + marker + " ] || { echo 'it does not have our marker' >&2; exit 1; }\n" +
-		"if [ -f " + f + "/ours/pid ] && [ ! -f " + f + "/ours/exit ]; then p=$(cat " + f + "/ours/pid); { kill -KILL -- -$p || kill -KILL $p; } 2>/dev/null; fi\n" +
+		"if [ -f " + f + "/ours/pid ] && [ ! -f " + f + "/ours/exit ]; then p=$(cat " + f +
+		"/ours/pid); { kill -KILL -- -$p || kill -KILL $p; } 2>/dev/null; fi\n" +
 		"rm -rf " + f
 }

@@ -83,7 +83,8 @@ func (p *part) about() string { return strings.TrimSuffix(p.name, resumeEnding) 
 func (p *part) goOn(f fs.File, info fs.FileInfo) bool {
 	data, err := os.ReadFile(p.about())
 	var was about
-	if err != nil || json.Unmarshal(data, &was) != nil || info.Size() < was.Size || info.Size() == was.Size && !info.ModTime().Equal(was.Modified) {
+	if err != nil || json.Unmarshal(data, &was) != nil || info.Size() < was.Size ||
+		info.Size() == was.Size && !info.ModTime().Equal(was.Modified) {
 		return false
 	}
 	seek, ok := f.(io.Seeker)

@@ -80,7 +80,8 @@ func (r *Request) chosen(s *site.System) bool {
 // named says whether a system was chosen by its name.
 func (r *Request) named(s *site.System) bool { return slices.Contains(r.Systems, s.Name) }
 
-// wants says whether an item is wanted from a system. One that only others go through gives nothing by itself: an item names it (of: [hop]),
+// wants says whether an item is wanted from a system. One that only others go through gives nothing by itself: an item names it (of:
+// [hop]),
 // or the engineer does.
 func (r *Request) wants(it *ask.Item, s *site.System) bool {
 	if !r.Site.Hop(s) {
@@ -110,7 +111,8 @@ func (r *Request) Plan() Coverage {
 			case r.Only != nil && !r.Only[[2]string{s.Name, it.ID}]:
 				cell.State, cell.Code, cell.Reason = Skipped, CodeHad, r.OnlyWhy
 			case it.Depth > r.Depth:
-				cell.State, cell.Code, cell.Reason = Skipped, CodeDepth, fmt.Sprintf("from depth %s on; this round is %s", it.Depth, r.Depth)
+				cell.State, cell.Code, cell.Reason = Skipped, CodeDepth,
+					fmt.Sprintf("from depth %s on; this round is %s", it.Depth, r.Depth)
 			}
 			plan = append(plan, cell)
 		}
@@ -163,7 +165,8 @@ func (r *Request) same(systems, roles []string) string {
 	for k := range r.Only {
 		only = append(only, k[0]+" "+k[1])
 	}
-	data, err := json.Marshal(same{r.Ask.Digest, r.Site.Name, r.Depth, r.Window.Spans, r.Context, systems, roles, sorted(r.Items), sorted(r.AllowPaths), sorted(only)})
+	data, err := json.Marshal(same{r.Ask.Digest, r.Site.Name, r.Depth, r.Window.Spans, r.Context, systems, roles, sorted(r.Items),
+		sorted(r.AllowPaths), sorted(only)})
 	if err != nil {
 		panic(err) // plain strings and times always marshal
 	}

@@ -30,13 +30,15 @@ func (f *filesWork) rotateFirst(ctx context.Context) error {
 		defer cancel()
 		begun := time.Now()
 		exit, err := runner.Run(runCtx, command, &out, &out)
-		e.Command = &Ran{Line: command, Exit: exit, Started: begun.UTC().Truncate(time.Millisecond), Took: time.Since(begun).Round(time.Millisecond)}
+		e.Command = &Ran{Line: command, Exit: exit, Started: begun.UTC().Truncate(time.Millisecond),
+			Took: time.Since(begun).Round(time.Millisecond)}
 		e.ModTime = e.Command.Started
 		switch {
 		case ctx.Err() != nil:
 			return ctx.Err()
 		case errors.Is(runCtx.Err(), context.DeadlineExceeded):
-			e.State, e.Special, e.Reason = TimedOut, false, fmt.Sprintf("rotate-first was stopped after %s; the log is taken as it is", f.spec.RotateTimeout)
+			e.State, e.Special, e.Reason = TimedOut, false, fmt.Sprintf("rotate-first was stopped after %s; the log is taken as it is",
+				f.spec.RotateTimeout)
 		case err != nil || exit != 0:
 			e.State, e.Special, e.Reason = Failed, false, fmt.Sprintf("rotate-first ended with code %d; the log is taken as it is", exit)
 			if text := strings.TrimSpace(out.String()); text != "" {

@@ -152,7 +152,8 @@ func newRound(c *casefile.Case, number int, req *Request, note string) *Round {
 	id := "r" + strconv.Itoa(number)
 	return &Round{ID: id, Note: note, Started: time.Now().UTC().Truncate(time.Second), Ask: req.Ask.Name, Vendor: req.Ask.Vendor,
 		Digest: req.Ask.Digest, Site: req.Site.Name, Depth: req.Depth.String(), Window: req.Window.Spans,
-		Zone: req.Window.ZoneName(), Context: req.Context, Baseline: req.Baseline, Same: req.Fingerprint(), Base: req.base(), dir: c.RoundDir(id)}
+		Zone: req.Window.ZoneName(), Context: req.Context, Baseline: req.Baseline, Same: req.Fingerprint(),
+		Base: req.base(), dir: c.RoundDir(id)}
 }
 
 // MarkDiscarded writes down that the raw evidence is removed now.

@@ -5,7 +5,8 @@ import (
 	"time"
 )
 
-// Durations are in seconds in JSON, and their keys say so. What versions before wrote, in nanoseconds under keys without a unit, is read, too.
+// Durations are in seconds in JSON, and their keys say so. What versions before wrote, in nanoseconds under keys without a unit, is read,
+// too.
 
 // seconds is a duration in JSON.
 type seconds time.Duration

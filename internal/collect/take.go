@@ -48,7 +48,8 @@ func (f *filesWork) content(name string) (c logset.Content, info fs.FileInfo, cl
 		file.Close()
 		return c, nil, nil, err
 	}
-	c = logset.Content{Open: func() (io.ReadCloser, error) { return reach.OpenResolved(fsys, name) }, Size: info.Size(), Far: !reach.Near(f.target)}
+	c = logset.Content{Open: func() (io.ReadCloser, error) { return reach.OpenResolved(fsys, name) }, Size: info.Size(),
+		Far: !reach.Near(f.target)}
 	if at, ok := file.(io.ReaderAt); ok {
 		c.ReadAt = at.ReadAt
 	}
@@ -355,7 +356,8 @@ func (f *filesWork) takeContent(ctx context.Context, c *candidate, limit int64) 
 		got, err = keep(data, c.info.ModTime(), f.part(), whole)
 		f.count(got.bytes)
 	} else {
-		get := fetching{fsys: f.target.FS(), name: c.real, part: f.part(), final: whole, stream: f.squeezed(c.real), count: f.count, resume: f.resumePart(e.Source)}
+		get := fetching{fsys: f.target.FS(), name: c.real, part: f.part(), final: whole, stream: f.squeezed(c.real), count: f.count,
+			resume: f.resumePart(e.Source)}
 		if got, err = get.fetch(ctx); err == nil && got.torn && got.size <= cheap {
 			f.count(-got.bytes)
 			first := got
@@ -408,7 +410,8 @@ func (f *filesWork) room(info fs.FileInfo) (int64, error) {
 		return size, nil
 	}
 	if size > mostSparse && takes < size/8 {
-		return 0, fmt.Errorf("a sparse file of %s of which %s are there: too large to be read whole; take what matters of it with a command", bytesText(size), bytesText(takes))
+		return 0, fmt.Errorf("a sparse file of %s of which %s are there: too large to be read whole; "+
+			"take what matters of it with a command", bytesText(size), bytesText(takes))
 	}
 	return takes, nil
 }
@@ -471,7 +474,8 @@ type CutInfo struct {
 func cutInfo(o *logset.Outcome) *CutInfo {
 	c := &CutInfo{Lines: o.Lines, Of: o.Of, First: o.First, Last: o.Last, Unpacked: o.Packing, Sure: "read whole", Notes: o.Notes}
 	if o.Probes > 0 {
-		c.Sure = fmt.Sprintf("assumed sorted after %d probes; lines up to %s or %d lines out of place are covered", o.Probes, o.Bound, logset.DisorderLines)
+		c.Sure = fmt.Sprintf("assumed sorted after %d probes; lines up to %s or %d lines out of place are covered", o.Probes,
+			o.Bound, logset.DisorderLines)
 	}
 	if o.Odd > 0 {
 		c.Notes = append(c.Notes, fmt.Sprintf("%d lines dated far from all others went with the line before them", o.Odd))

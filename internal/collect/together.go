@@ -50,7 +50,8 @@ func (v *visit) settleGroups(ctx, inner context.Context, cells []*Cell) error {
 func (v *visit) settleGroup(ctx, inner context.Context, name string, cells []*Cell) error {
 	for try := 1; ; try++ {
 		if v.target == nil || inner.Err() != nil {
-			return v.sayTogether(ctx, cells, "whether the group "+name+" is of one state is not known: the system was gone before it was read again")
+			return v.sayTogether(ctx, cells, "whether the group "+name+
+				" is of one state is not known: the system was gone before it was read again")
 		}
 		changed, err := v.changed(inner, cells)
 		if ctx.Err() != nil {
@@ -70,7 +71,8 @@ func (v *visit) settleGroup(ctx, inner context.Context, name string, cells []*Ce
 			}
 			continue
 		case len(changed) > 0:
-			note = fmt.Sprintf("NOT of one state with the group %s: changed between two readings, %d times in a row: %s", name, groupTries, strings.Join(changed, ", "))
+			note = fmt.Sprintf("NOT of one state with the group %s: changed between two readings, %d times in a row: %s", name, groupTries,
+				strings.Join(changed, ", "))
 		}
 		return v.sayTogether(ctx, cells, note)
 	}

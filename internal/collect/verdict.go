@@ -36,7 +36,8 @@ var refusals = sync.OnceValue(func() []*regexp.Regexp {
 	return []*regexp.Regexp{
 		regexp.MustCompile(`(?i)\bexec(ution)? requests? (is|are) not (supported|allowed)`),
 		regexp.MustCompile(`(?i)\b(command|shell|exec) (execution )?(is )?not (supported|allowed|permitted|available|authorized)\b`),
-		regexp.MustCompile(`(?i)\b(command not found|unknown command|no such command|invalid command|unrecogni[sz]ed command|unsupported command)\b`),
+		regexp.MustCompile(`(?i)\b(command not found|unknown command|no such command|invalid command|unrecogni[sz]ed ` +
+			`command|unsupported command)\b`),
 		regexp.MustCompile(`(?i)^\W*(% ?)?(invalid input|incomplete command|ambiguous command|bad command)\b`),
 		regexp.MustCompile(`(?i)\bcommand authori[sz]ation failed\b`),
 		regexp.MustCompile(`(?i)\bthis account is (currently )?not available\b`),

@@ -48,7 +48,8 @@ type visit struct {
 
 func (c *Collector) visit(ctx context.Context, round *Round, s *site.System, cells []*Cell, had state) error {
 	defer c.event(Event{Kind: SystemDone, System: s.Name})
-	v := &visit{c: c, round: round, sys: s, had: had, done: map[string]map[string]Entry{}, again: map[string]map[string]again{}, budget: newBudget(s.Limits.Bytes), claims: newClaims()}
+	v := &visit{c: c, round: round, sys: s, had: had, done: map[string]map[string]Entry{}, again: map[string]map[string]again{},
+		budget: newBudget(s.Limits.Bytes), claims: newClaims()}
 	if held := had.claims[s.Name]; held != nil {
 		v.claims = held
 	}
@@ -306,7 +307,8 @@ func (c *Collector) finishCell(round *Round, cell *Cell) error {
 func (v *visit) takeCell(ctx, inner context.Context, cell *Cell) (broke, err error) {
 	c := v.c
 	item := c.item(cell.Item)
-	w := &work{req: &c.Request, sys: v.sys, item: item, target: v.target, round: v.round, report: v.event, parts: &c.parts, claims: v.claims, rates: &c.rates, clock: c.clocks.get(v.sys.Name),
+	w := &work{req: &c.Request, sys: v.sys, item: item, target: v.target, round: v.round, report: v.event, parts: &c.parts,
+		claims: v.claims, rates: &c.rates, clock: c.clocks.get(v.sys.Name),
 		done: v.done[item.ID], budget: v.budget, changes: c.changes}
 	*cell = Cell{System: cell.System, Item: cell.Item, Required: cell.Required, Took: cell.Took, Unmet: unmet(inner, w)}
 	if len(cell.Unmet) == 0 || item.Spec.Kind() == "files" { // what files hold may do all the same
@@ -325,9 +327,11 @@ func (v *visit) takeCell(ctx, inner context.Context, cell *Cell) (broke, err err
 	case errors.As(err, &local):
 		return nil, err
 	case over(ctx, inner) != nil:
-		cell.State, cell.Code, cell.Reason = TimedOut, CodeTimeLimit, join("stopped: "+over(ctx, inner).Error(), fmt.Sprintf("%d files were taken before", cell.Files))
+		cell.State, cell.Code, cell.Reason = TimedOut, CodeTimeLimit, join("stopped: "+over(ctx, inner).Error(),
+			fmt.Sprintf("%d files were taken before", cell.Files))
 	case errors.Is(err, reach.ErrLost):
-		cell.State, cell.Code, cell.Reason = stateOf(err), CodeLost, join(err.Error(), fmt.Sprintf("%d files were taken before", cell.Files))
+		cell.State, cell.Code, cell.Reason = stateOf(err), CodeLost, join(err.Error(),
+			fmt.Sprintf("%d files were taken before", cell.Files))
 		return err, nil
 	case err != nil:
 		cell.State, cell.Code, cell.Reason = stateOf(err), CodeBroken, plain(err)

@@ -59,8 +59,9 @@ func (v *Vitals) Parse(out string) {
 	v.Locale = locale(s["locale"])
 	v.Top = top(s["top"])
 	v.Packages = packages(s["dpkg"], s["rpm"])
-	for name, there := range map[string]bool{"os": v.OS != "", "kernel": v.Kernel != "", "uptime": v.Uptime > 0, "load": len(v.Load) > 0, "processors": v.Processors > 0,
-		"memory": v.Memory != nil, "disks": len(v.Disks) > 0, "addresses": len(v.Addresses) > 0, "processes": len(v.Top) > 0} {
+	for name, there := range map[string]bool{"os": v.OS != "", "kernel": v.Kernel != "", "uptime": v.Uptime > 0, "load": len(v.Load) > 0,
+		"processors": v.Processors > 0,
+		"memory":     v.Memory != nil, "disks": len(v.Disks) > 0, "addresses": len(v.Addresses) > 0, "processes": len(v.Top) > 0} {
 		if !there {
 			v.Lacks = append(v.Lacks, name)
 		}

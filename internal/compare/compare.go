@@ -273,7 +273,8 @@ func output(text []byte) []byte {
 	}
 	var kept []byte
 	for _, line := range bytes.SplitAfter(head, []byte("\n")) {
-		if !bytes.HasPrefix(line, []byte("started:")) && !bytes.HasPrefix(line, []byte("took:")) && !bytes.HasPrefix(line, []byte("command:")) {
+		if !bytes.HasPrefix(line, []byte("started:")) && !bytes.HasPrefix(line, []byte("took:")) &&
+			!bytes.HasPrefix(line, []byte("command:")) {
 			kept = append(kept, line...)
 		}
 	}

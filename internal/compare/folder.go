@@ -134,6 +134,8 @@ const maxVitals = 4 << 20
 func LooksLikeLog(name string) bool {
 	parts := strings.Split(strings.ToLower(name), "/")
 	base := parts[len(parts)-1]
-	return slices.Contains(parts[:len(parts)-1], "log") || slices.Contains(parts[:len(parts)-1], "logs") || strings.HasSuffix(base, ".log") ||
-		strings.Contains(base, ".log.") || strings.HasSuffix(base, ".jsonl") || strings.HasPrefix(name, "journal/") || strings.HasPrefix(name, "events/")
+	return slices.Contains(parts[:len(parts)-1], "log") || slices.Contains(parts[:len(parts)-1], "logs") ||
+		strings.HasSuffix(base, ".log") ||
+		strings.Contains(base, ".log.") || strings.HasSuffix(base, ".jsonl") || strings.HasPrefix(name, "journal/") ||
+		strings.HasPrefix(name, "events/")
 }

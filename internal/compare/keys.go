@@ -144,7 +144,8 @@ func parseINI(text []byte) (any, error) {
 			return nil, fmt.Errorf("no ini")
 		}
 	}
-	f, err := ini.LoadSources(ini.LoadOptions{AllowShadows: true, AllowNonUniqueSections: true, KeyValueDelimiters: "=:", UnescapeValueCommentSymbols: true, SkipUnrecognizableLines: false, IgnoreInlineComment: true}, text)
+	f, err := ini.LoadSources(ini.LoadOptions{AllowShadows: true, AllowNonUniqueSections: true, KeyValueDelimiters: "=:",
+		UnescapeValueCommentSymbols: true, SkipUnrecognizableLines: false, IgnoreInlineComment: true}, text)
 	if err != nil {
 		return nil, err
 	}

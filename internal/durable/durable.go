@@ -114,7 +114,8 @@ func sweep(dir string, goes func(name string) bool) error {
 		return err
 	}
 	for _, e := range entries {
-		if e.Type().IsRegular() && strings.HasPrefix(e.Name(), ".") && strings.HasSuffix(e.Name(), asideEnding) && goes(filepath.Join(dir, e.Name())) {
+		if e.Type().IsRegular() && strings.HasPrefix(e.Name(), ".") && strings.HasSuffix(e.Name(), asideEnding) &&
+			goes(filepath.Join(dir, e.Name())) {
 			err = errors.Join(err, os.Remove(filepath.Join(dir, e.Name())))
 		}
 	}
@@ -176,7 +177,10 @@ func PlainName(name string) error {
 		return errors.New("an empty name")
 	case len(name) > maxName:
 		return fmt.Errorf("a name of %d bytes; %d at most", len(name), maxName)
-	case !utf8.ValidString(name) || strings.ContainsFunc(name, func(r rune) bool { return unicode.IsControl(r) || unicode.Is(unicode.Cf, r) }):
+	case !utf8.ValidString(name) || strings.ContainsFunc(name, func(r rune) bool {
+		return unicode.IsControl(r) ||
+			unicode.Is(unicode.Cf, r)
+	}):
 		return fmt.Errorf("%+q holds characters that cannot be shown", name)
 	case strings.ContainsAny(name, `/\:`) || strings.HasPrefix(name, "."):
 		return fmt.Errorf("%q is not the plain name of a file", name)

@@ -81,7 +81,8 @@ func (a *App) approvedAsk(c *casefile.Case) (*ask.Ask, error) {
 	if fileErr != nil {
 		a.note("the ask %s cannot be used; the version that was approved in this case counts (SHA-256 %s…)", c.Ask, digest[:ask.MinDigest])
 	} else {
-		a.note("the ask %s was changed and is not approved; the version that was approved in this case counts (SHA-256 %s…). Approve the new one with: envask ask approve %s", c.Ask, digest[:ask.MinDigest], c.Ask)
+		a.note("the ask %s was changed and is not approved; the version that was approved in this case counts (SHA-256 %s…). Approve "+
+			"the new one with: envask ask approve %s", c.Ask, digest[:ask.MinDigest], c.Ask)
 	}
 	return kept, nil
 }
@@ -90,7 +91,8 @@ func (a *App) approvedAsk(c *casefile.Case) (*ask.Ask, error) {
 func readCopy(c *casefile.Case, digest string) (*ask.Ask, error) {
 	data, err := readSmall(askCopy(c, digest))
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, fault.New(fault.Refused, "read the ask", c.Ask, "it is not approved, and the copy of the approved one is gone from the case", "envask ask approve "+c.Ask)
+		return nil, fault.New(fault.Refused, "read the ask", c.Ask,
+			"it is not approved, and the copy of the approved one is gone from the case", "envask ask approve "+c.Ask)
 	}
 	if err != nil {
 		return nil, fault.Wrap("read the ask", "", err)
@@ -100,7 +102,8 @@ func readCopy(c *casefile.Case, digest string) (*ask.Ask, error) {
 		return nil, inputFile("ask", c.Ask, err)
 	}
 	if k.Digest != digest {
-		return nil, fault.New(fault.Refused, "read the ask", askCopy(c, digest), "it is not the version that was approved", "envask ask approve "+c.Ask)
+		return nil, fault.New(fault.Refused, "read the ask", askCopy(c, digest), "it is not the version that was approved",
+			"envask ask approve "+c.Ask)
 	}
 	return k, nil
 }

@@ -75,7 +75,8 @@ func (a *App) learnArriving(ctx context.Context, w *casefile.Writer, k *ask.Ask)
 	if err != nil {
 		return nil // a full disk: packing learns
 	}
-	l := &arrivals{tmp: tmp, config: pol.Config(), policy: pol, digest: pol.Digest(), queue: make(chan collect.Entry, arrivalQueue), left: make(chan struct{}), known: map[valueHash]bool{},
+	l := &arrivals{tmp: tmp, config: pol.Config(), policy: pol, digest: pol.Digest(), queue: make(chan collect.Entry, arrivalQueue),
+		left: make(chan struct{}), known: map[valueHash]bool{},
 		own: a.growingSecrets(w.Case)}
 	l.ctx, l.stop = context.WithCancel(ctx)
 	var workers sync.WaitGroup
@@ -176,7 +177,8 @@ func (l *arrivals) learn(engine *redact.Engine, file string, e collect.Entry) (g
 	if err == nil {
 		_, err = io.Copy(io.Discard, in)
 	}
-	got = arrived{System: e.System, Name: e.Name, SHA256: e.SHA256, Check: hex.EncodeToString(check.Sum(nil)), Rules: l.digest, Form: res.Form, Places: []places{}}
+	got = arrived{System: e.System, Name: e.Name, SHA256: e.SHA256, Check: hex.EncodeToString(check.Sum(nil)), Rules: l.digest,
+		Form: res.Form, Places: []places{}}
 	return got, seen, err == nil && res.Form == redact.Plain && len(seen) <= maxPlaces
 }
 

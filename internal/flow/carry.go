@@ -120,17 +120,20 @@ func (a *App) Carried(ctx context.Context, file, askFile string) (*casefile.Case
 	case errors.Is(err, fs.ErrNotExist):
 		rep, err := archive.VerifyFile(ctx, plain, nil)
 		if err != nil || rep.Manifest == nil {
-			return nil, fault.New(fault.Usage, "submit", file, "it is no archive of Envask", "name the plain archive, or its encrypted form with both beside each other")
+			return nil, fault.New(fault.Usage, "submit", file, "it is no archive of Envask",
+				"name the plain archive, or its encrypted form with both beside each other")
 		}
 		along.Case = rep.Manifest.Case
 		if len(k.EncryptTo) > 0 {
-			return nil, fault.New(fault.Refused, "submit", file, "the ask wants it encrypted, and nothing is known of how it was", "carry "+filepath.Base(carryFile(plain))+" along from out/ of its case")
+			return nil, fault.New(fault.Refused, "submit", file, "the ask wants it encrypted, and nothing is known of how it was",
+				"carry "+filepath.Base(carryFile(plain))+" along from out/ of its case")
 		}
 	case err != nil:
 		return nil, fault.Wrap("submit", file, err)
 	default:
 		if err := along.read(data); err != nil {
-			return nil, fault.New(fault.Usage, "submit", carryFile(plain), "it cannot be read: "+err.Error(), "carry it along again from out/ of its case")
+			return nil, fault.New(fault.Usage, "submit", carryFile(plain), "it cannot be read: "+err.Error(),
+				"carry it along again from out/ of its case")
 		}
 	}
 	if err := casefile.CheckName(along.Case); err != nil {
@@ -138,7 +141,8 @@ func (a *App) Carried(ctx context.Context, file, askFile string) (*casefile.Case
 	}
 	probe, err := os.CreateTemp(filepath.Dir(file), ".receipt-")
 	if err != nil {
-		return nil, fault.New(fault.Failed, "submit", file, "the receipt goes beside it, and that folder cannot be written to", "copy it to a folder of yours")
+		return nil, fault.New(fault.Failed, "submit", file, "the receipt goes beside it, and that folder cannot be written to",
+			"copy it to a folder of yours")
 	}
 	probe.Close()
 	if err := os.Remove(probe.Name()); err != nil {

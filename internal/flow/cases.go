@@ -109,7 +109,8 @@ func (a *App) Cases(f CaseFilter) ([]*CaseView, []BrokenCase, error) {
 		return nil, nil, fault.New(fault.Usage, "--sort", f.Sort, "write one of: "+strings.Join(CaseOrders(), ", "), "")
 	}
 	if f.State != "" && !slices.Contains(States, State(f.State)) {
-		return nil, nil, fault.New(fault.Usage, "--state", f.State, fmt.Sprintf("write one of: %s", strings.Trim(fmt.Sprint(States), "[]")), "")
+		return nil, nil, fault.New(fault.Usage, "--state", f.State, fmt.Sprintf("write one of: %s", strings.Trim(fmt.Sprint(States), "[]")),
+			"")
 	}
 	list, err := a.Home.Cases()
 	if err != nil {

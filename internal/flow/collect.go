@@ -74,8 +74,10 @@ func (a *App) prepare(c *casefile.Case, q CollectRequest) (*collect.Collector, *
 
 // request makes the core's request of what was chosen.
 func (a *App) request(c *casefile.Case, k *ask.Ask, s *site.Site, q CollectRequest) (collect.Request, error) {
-	req := collect.Request{Ask: k, Site: s, Window: c.Window, Depth: q.Depth, Context: q.Context, Systems: q.Systems, Roles: q.Roles, Items: q.Items,
-		AllowPaths: q.AllowPaths, Jobs: q.Jobs, Case: c.Number, Answers: c.Brief, Within: q.Within, Again: q.Again, LeaveOpen: q.LeaveOpen, Baseline: q.Baseline,
+	req := collect.Request{Ask: k, Site: s, Window: c.Window, Depth: q.Depth, Context: q.Context, Systems: q.Systems,
+		Roles: q.Roles, Items: q.Items,
+		AllowPaths: q.AllowPaths, Jobs: q.Jobs, Case: c.Number, Answers: c.Brief, Within: q.Within, Again: q.Again,
+		LeaveOpen: q.LeaveOpen, Baseline: q.Baseline,
 		Free: func() int64 { return freeSpace(c.Dir) }}
 	for _, name := range q.Sets {
 		set := k.Set(name)
@@ -83,7 +85,8 @@ func (a *App) request(c *casefile.Case, k *ask.Ask, s *site.Site, q CollectReque
 			return req, fault.New(fault.Usage, "--set", name, "the ask "+k.Name+" has no sets", "choose items: --item ID")
 		}
 		if set == nil {
-			return req, fault.New(fault.Usage, "collect", "", fmt.Sprintf("there is no set %q in %s; known: %s", name, k.File, strings.Join(setNames(k), ", ")), "")
+			return req, fault.New(fault.Usage, "collect", "", fmt.Sprintf("there is no set %q in %s; known: %s", name, k.File,
+				strings.Join(setNames(k), ", ")), "")
 		}
 		req.Items = append(req.Items, set.Items...)
 		if set.Text != "" {
@@ -119,7 +122,8 @@ func (a *App) fromLast(c *casefile.Case, req *collect.Request, q CollectRequest)
 		return fault.Wrap("read the rounds", c.Name, err)
 	}
 	if len(rounds) == 0 {
-		return fault.New(fault.Usage, "collect", "", "there is no round yet to go on from", "run envask collect without --missing and --again")
+		return fault.New(fault.Usage, "collect", "", "there is no round yet to go on from",
+			"run envask collect without --missing and --again")
 	}
 	last := rounds[len(rounds)-1]
 	if len(q.Again) > 0 && last.Finished() { // a new round, of just these systems
@@ -151,7 +155,8 @@ func (a *App) fromLast(c *casefile.Case, req *collect.Request, q CollectRequest)
 		return fault.Wrap("read the rounds", c.Name, err)
 	}
 	if last.Finished() && len(req.Only) == 0 {
-		return fault.New(fault.Usage, "collect", "", fmt.Sprintf("round %s got all that was asked for", strings.ReplaceAll(roundIDs(together), ",", " and ")), "")
+		return fault.New(fault.Usage, "collect", "", fmt.Sprintf("round %s got all that was asked for",
+			strings.ReplaceAll(roundIDs(together), ",", " and ")), "")
 	}
 	return nil
 }
@@ -241,7 +246,8 @@ func (a *App) Collect(ctx context.Context, c *casefile.Case, q CollectRequest) (
 	}
 	round, err := col.Run(ctx, w, q.Note, a.Who)
 	if errors.Is(err, context.Canceled) {
-		return nil, &fault.Error{Class: fault.Interrupted, Op: "collect", Err: errors.New("interrupted"), Hint: "finished files stay; resume with: envask collect"}
+		return nil, &fault.Error{Class: fault.Interrupted, Op: "collect", Err: errors.New("interrupted"),
+			Hint: "finished files stay; resume with: envask collect"}
 	}
 	if err != nil {
 		return nil, err
@@ -328,7 +334,8 @@ func (a *App) affordable(ctx context.Context, c *casefile.Case, col *collect.Col
 			return err
 		}
 	}
-	return fault.New(fault.Refused, "collect", "", why+"; nothing was collected", "choose less (--system, --item, --depth light, a shorter window), make room, or give --yes")
+	return fault.New(fault.Refused, "collect", "", why+"; nothing was collected",
+		"choose less (--system, --item, --depth light, a shorter window), make room, or give --yes")
 }
 
 func sizeText(n int64) string { return humanize.IBytes(uint64(max(n, 0))) }
@@ -347,13 +354,15 @@ func lacking(cov collect.Coverage, groups []collect.GroupResult) error {
 	}
 	for _, g := range groups {
 		if len(lack) == 0 && len(g.Lacking) > 0 {
-			return fault.New(fault.Incomplete, "", "", fmt.Sprintf("the group %s is not whole: %s", g.Name, strings.Join(g.Lacking, "; ")), "fix what you can, then run: envask collect --missing")
+			return fault.New(fault.Incomplete, "", "", fmt.Sprintf("the group %s is not whole: %s", g.Name, strings.Join(g.Lacking, "; ")),
+				"fix what you can, then run: envask collect --missing")
 		}
 	}
 	if len(lack) == 0 {
 		return nil
 	}
-	return fault.New(fault.Incomplete, "", "", fmt.Sprintf("%d required %s missing or not whole; the table above says why", len(lack), plural(len(lack), "item is", "items are")),
+	return fault.New(fault.Incomplete, "", "", fmt.Sprintf("%d required %s missing or not whole; the table above says why", len(lack),
+		plural(len(lack), "item is", "items are")),
 		"fix what you can, then run: envask collect --missing (to send it as it is: envask submit --incomplete)")
 }
 
@@ -390,5 +399,6 @@ func (a *App) DryRun(ctx context.Context, c *casefile.Case, q CollectRequest) (*
 	if err != nil {
 		return nil, fault.Wrap("try the collection", "", err)
 	}
-	return &Collected{Case: c, Coverage: cov, Entries: entries, Clocks: col.Clocks(), Price: priceOf(entries, col.Rates(), a.Now())}, lacking(cov, nil)
+	return &Collected{Case: c, Coverage: cov, Entries: entries, Clocks: col.Clocks(), Price: priceOf(entries, col.Rates(), a.Now())},
+		lacking(cov, nil)
 }

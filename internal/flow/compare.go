@@ -86,7 +86,8 @@ func (a *App) Compare(ctx context.Context, q CompareRequest) (*Compared, error) 
 		return nil, err
 	}
 	if out.Before.Redacted != out.Now.Redacted {
-		x.notes = append(x.notes, "one side is redacted and the other as it was taken: names, addresses and secrets differ for that reason alone")
+		x.notes = append(x.notes,
+			"one side is redacted and the other as it was taken: names, addresses and secrets differ for that reason alone")
 	}
 	o := compare.Options{Progress: func(done, total int) { a.report(CompareProgress{done, total}) }}
 	if !q.Unmask {
@@ -152,7 +153,8 @@ func (x *comparing) choose(q *CompareRequest) error {
 	rounds = slices.DeleteFunc(rounds, func(r *collect.Round) bool { return !r.Finished() })
 	if q.Now == "" {
 		if len(rounds) == 0 {
-			return fault.New(fault.Usage, "compare", c.Name, "the case has no finished round", "run envask collect first, or name two rounds, archives or folders")
+			return fault.New(fault.Usage, "compare", c.Name, "the case has no finished round",
+				"run envask collect first, or name two rounds, archives or folders")
 		}
 		q.Now = rounds[len(rounds)-1].ID
 	}
@@ -167,7 +169,8 @@ func (x *comparing) choose(q *CompareRequest) error {
 	}
 	i := slices.IndexFunc(rounds, func(r *collect.Round) bool { return r.ID == q.Now })
 	if i < 1 {
-		return fault.New(fault.Usage, "compare", c.Name, "there is nothing before "+q.Now+" to compare with: no baseline of the site, and no earlier round", "envask collect --baseline takes one before the next change")
+		return fault.New(fault.Usage, "compare", c.Name, "there is nothing before "+q.Now+
+			" to compare with: no baseline of the site, and no earlier round", "envask collect --baseline takes one before the next change")
 	}
 	q.Before = rounds[i-1].ID
 	return nil
@@ -252,7 +255,8 @@ func (x *comparing) round(c *casefile.Case, r *collect.Round, v *SideView) (*com
 			return nil
 		}
 		file := filepath.Join(r.RawDir(), e.System, filepath.FromSlash(e.Name))
-		s.Files[compare.Key{System: e.System, Path: e.Name}] = &compare.File{Item: e.Item, Size: e.Bytes, SHA256: e.SHA256, Log: e.Cut != nil || !e.First.IsZero() || compare.LooksLikeLog(e.Name),
+		s.Files[compare.Key{System: e.System, Path: e.Name}] = &compare.File{Item: e.Item, Size: e.Bytes, SHA256: e.SHA256,
+			Log: e.Cut != nil || !e.First.IsZero() || compare.LooksLikeLog(e.Name),
 			Open: func() (io.ReadCloser, error) {
 				f, err := os.Open(file)
 				if errors.Is(err, os.ErrNotExist) {

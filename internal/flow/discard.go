@@ -171,7 +171,8 @@ func (v *CaseView) notSent(about func(ArchiveView) bool) string {
 }
 
 func (a *App) rawOf(c *casefile.Case, v *CaseView, r *collect.Round, keep Retention, q TidyRequest) (Discard, error) {
-	d := Discard{Case: c.Name, What: "raw evidence", Round: r.ID, Since: r.Started, paths: []string{r.RawDir(), filepath.Join(r.Dir(), "part"), filepath.Join(r.Dir(), arrivedFile)}}
+	d := Discard{Case: c.Name, What: "raw evidence", Round: r.ID, Since: r.Started,
+		paths: []string{r.RawDir(), filepath.Join(r.Dir(), "part"), filepath.Join(r.Dir(), arrivedFile)}}
 	var err error
 	if d.Files, d.Bytes, err = sizeOf(d.paths); err != nil {
 		return d, err
@@ -194,7 +195,8 @@ func (a *App) rawOf(c *casefile.Case, v *CaseView, r *collect.Round, keep Retent
 	case sent != nil && !sent.Proved && !q.Unsent:
 		d.Why = "it was sent without proof that all of it arrived; --unsent removes it"
 	case sent != nil && age < keep.Raw:
-		d.Why = fmt.Sprintf("it was sent %s; %s keeps it %d days", humanize.RelTime(d.Since, a.Now(), "ago", "from now"), RetentionFile, int(keep.Raw.Hours()/24))
+		d.Why = fmt.Sprintf("it was sent %s; %s keeps it %d days", humanize.RelTime(d.Since, a.Now(), "ago", "from now"),
+			RetentionFile, int(keep.Raw.Hours()/24))
 	case sent == nil:
 		d.Goes, d.Why = true, "it was not sent, and you said so"
 	default:
@@ -257,7 +259,8 @@ func (a *App) archivesOf(c *casefile.Case, v *CaseView, keep Retention) ([]Disca
 	var out []Discard
 	for _, e := range entries {
 		if strings.HasPrefix(e.Name(), unfinished) {
-			d := Discard{Case: c.Name, What: "leftover of an interrupted pack", Name: e.Name(), Goes: true, Why: "packing was interrupted", paths: []string{filepath.Join(c.OutDir(), e.Name())}}
+			d := Discard{Case: c.Name, What: "leftover of an interrupted pack", Name: e.Name(), Goes: true, Why: "packing was interrupted",
+				paths: []string{filepath.Join(c.OutDir(), e.Name())}}
 			if d.Files, d.Bytes, err = sizeOf(d.paths); err != nil {
 				return nil, err
 			}
@@ -311,7 +314,8 @@ func belongsTo(name, archiveName string) bool {
 	}
 	rest = strings.TrimPrefix(rest, plainEnding)
 	rest = strings.TrimPrefix(rest, seal.Ending)
-	return rest == "" || rest == ".carry.json" || rest == ".review.json" || rest == ".how-to-open.txt" || rest == ".how-to-join.txt" || partEnding.MatchString(rest)
+	return rest == "" || rest == ".carry.json" || rest == ".review.json" || rest == ".how-to-open.txt" || rest == ".how-to-join.txt" ||
+		partEnding.MatchString(rest)
 }
 
 var partEnding = regexp.MustCompile(`^\.[0-9]{3,}$`)

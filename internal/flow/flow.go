@@ -75,7 +75,8 @@ func (a *App) Case(name string) (*casefile.Case, error) {
 	case errors.As(err, &problems):
 		return nil, &fault.Error{Class: fault.Usage, Err: err}
 	case errors.Is(err, casefile.ErrNoCase):
-		return nil, &fault.Error{Class: fault.Usage, Op: "find the case", Err: err, Hint: "envask cases lists what there is; envask open NUMBER --ask FILE --systems FILE begins one"}
+		return nil, &fault.Error{Class: fault.Usage, Op: "find the case", Err: err,
+			Hint: "envask cases lists what there is; envask open NUMBER --ask FILE --systems FILE begins one"}
 	case err != nil:
 		return nil, &fault.Error{Class: fault.Usage, Op: "find the case", Err: err}
 	}
@@ -101,7 +102,9 @@ func (a *App) checked(c *casefile.Case, w *casefile.Writer, err error) (*casefil
 	var chain *casefile.ChainError
 	switch {
 	case errors.As(err, &chain):
-		return nil, &fault.Error{Class: fault.Refused, Op: "read the ledger", Err: err, Hint: fmt.Sprintf("envask show --case %[1]s shows what still stands; envask repair --case %[1]s keeps the damaged file and goes on behind a record that names the break", c.Name)}
+		return nil, &fault.Error{Class: fault.Refused, Op: "read the ledger", Err: err,
+			Hint: fmt.Sprintf("envask show --case %[1]s shows what still stands; envask repair --case %[1]s keeps the damaged file and "+
+				"goes on behind a record that names the break", c.Name)}
 	case err != nil:
 		return nil, fault.Wrap("use the case", c.Name, err)
 	}
@@ -193,7 +196,8 @@ func (a *App) approved(k *ask.Ask) error {
 
 // unapproved is the error for an ask that nobody approved.
 func (a *App) unapproved(k *ask.Ask, sheet Sheet) error {
-	hint := fmt.Sprintf("read what it would do and approve it: envask ask approve %s (in scripts: --digest %s)", k.File, k.Digest[:ask.MinDigest])
+	hint := fmt.Sprintf("read what it would do and approve it: envask ask approve %s (in scripts: --digest %s)",
+		k.File, k.Digest[:ask.MinDigest])
 	why := "the ask is not approved; nothing of it is run before it is"
 	if sheet.Last != nil {
 		why = fmt.Sprintf("the ask was changed since %s approved it; the new one is not approved", sheet.Last.By)

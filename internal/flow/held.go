@@ -79,7 +79,8 @@ func (a *App) growingSecrets(c *casefile.Case) func() []redact.Value {
 func (a *App) addOwnSecrets(c *casefile.Case, learned *redact.Learned, said []string) error {
 	values, unknown := a.ownSecrets(c)
 	if len(unknown) > 0 {
-		a.note("the secrets of %s cannot be read now: where one stands without a word that tells it, it is not known", strings.Join(slices.Compact(unknown), ", "))
+		a.note("the secrets of %s cannot be read now: where one stands without a word that tells it, it is not known",
+			strings.Join(slices.Compact(unknown), ", "))
 	}
 	text := strings.Join(said, "\n")
 	words := 0
@@ -95,7 +96,8 @@ func (a *App) addOwnSecrets(c *casefile.Case, learned *redact.Learned, said []st
 		}
 	}
 	if words > 0 {
-		a.note("%d of our own secrets %s what every archive of this case says (names of items, systems, states): not removed everywhere", words, plural(words, "is part of", "are part of"))
+		a.note("%d of our own secrets %s what every archive of this case says (names of items, systems, states): not removed everywhere",
+			words, plural(words, "is part of", "are part of"))
 	}
 	return nil
 }

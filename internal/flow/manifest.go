@@ -28,7 +28,8 @@ func (p *packing) manifest(written []archive.Written, byName map[string]*piece) 
 		Window: archive.WindowInfo{Text: w.String(), Zone: w.ZoneName(), Spans: []window.Span{}},
 		Rounds: []archive.RoundInfo{},
 		Files:  []archive.File{}, LeftOut: []archive.LeftOut{}, Lacking: []string{},
-		Clocks: []collect.Clock{}, Redaction: archive.Redaction{Findings: redact.Counts{}, Learned: len(p.known), Opaque: []string{}, Disclosed: p.disclosedKinds(), Weaker: p.weaker(e)},
+		Clocks: []collect.Clock{}, Redaction: archive.Redaction{Findings: redact.Counts{}, Learned: len(p.known), Opaque: []string{},
+			Disclosed: p.disclosedKinds(), Weaker: p.weaker(e)},
 	}
 	m.Window.Spans = append(m.Window.Spans, w.Spans...)
 	if p.round.Context > 0 {
@@ -42,7 +43,8 @@ func (p *packing) manifest(written []archive.Written, byName map[string]*piece) 
 		for _, x := range remarks {
 			m.Window.Remarks = append(m.Window.Remarks, e.String(x))
 		}
-		m.Rounds = append(m.Rounds, archive.RoundInfo{ID: r.ID, Note: e.String(r.Note), Started: r.Started, Ended: r.Ended, Depth: r.Depth, Window: r.InZone().String(), AskSHA256: p.otherAsk(r)})
+		m.Rounds = append(m.Rounds, archive.RoundInfo{ID: r.ID, Note: e.String(r.Note), Started: r.Started, Ended: r.Ended, Depth: r.Depth,
+			Window: r.InZone().String(), AskSHA256: p.otherAsk(r)})
 	}
 	if p.since != nil {
 		m.NewSince = p.since.ID
@@ -59,8 +61,10 @@ func (p *packing) manifest(written []archive.Written, byName map[string]*piece) 
 	texts := p.vendorText(e)
 	for _, out := range written {
 		x := byName[out.Name]
-		f := archive.File{Path: out.Name, Round: p.roundOf(x.round), System: x.entry.System, Item: x.entry.Item, Source: e.String(x.entry.Source), State: x.entry.State,
-			How: how(texts.reason(x.entry.System, x.entry.Reason), x.result.Note), SizeThere: x.entry.Size, SizeTaken: x.entry.Bytes, Size: out.Size, SHA256: out.SHA256,
+		f := archive.File{Path: out.Name, Round: p.roundOf(x.round), System: x.entry.System, Item: x.entry.Item,
+			Source: e.String(x.entry.Source), State: x.entry.State,
+			How: how(texts.reason(x.entry.System, x.entry.Reason), x.result.Note), SizeThere: x.entry.Size, SizeTaken: x.entry.Bytes,
+			Size: out.Size, SHA256: out.SHA256,
 			Modified: x.entry.ModTime, First: x.entry.First, Last: x.entry.Last, Cut: x.entry.Cut, Form: x.form, Findings: x.result.Counts}
 		if x.renamed {
 			f.How = how(f.How, "it has another name here, since not every system can hold its own")
@@ -95,10 +99,17 @@ func (p *packing) manifest(written []archive.Written, byName map[string]*piece) 
 // our own page and manifest. A user called like an item cannot be removed everywhere; the approval sheet says which words of an
 // ask these are.
 func vocabulary(c *casefile.Case, k *ask.Ask) []string {
-	sample, err := json.Marshal(archive.Manifest{Files: []archive.File{{Command: &collect.Ran{Output: "-"}, Cut: &collect.CutInfo{Unpacked: "-", Notes: []string{"-"}}, Last: time.Now(), First: time.Now(), Modified: time.Now(), How: "-", Findings: redact.Counts{"-": 1}, Round: "-"}},
-		LeftOut: []archive.LeftOut{{Size: 1, Round: "-"}}, NewSince: "-", Clocks: []collect.Clock{{Synchronised: "-"}}, Rounds: []archive.RoundInfo{{Note: "-"}}, Title: "-", SignedBy: "-", Answers: map[string]string{"-": "-"}, Window: archive.WindowInfo{Extra: "-", Spans: []window.Span{{}}, Remarks: []string{"-"}},
-		Reached: []collect.Place{{Served: reach.Served{After: "-", Noisy: true}}}, Groups: []collect.GroupResult{{Why: "-", Lacking: []string{"-"}}}, Redaction: archive.Redaction{StillThere: []archive.StillThere{{}}},
-		Coverage: collect.Coverage{{Code: "-", Unmet: []string{"-"}, Together: "-", Required: true, Reason: "-", Left: 1, Took: 1, Notes: []string{"-"}}}})
+	sample, err := json.Marshal(archive.Manifest{Files: []archive.File{{Command: &collect.Ran{Output: "-"},
+		Cut: &collect.CutInfo{Unpacked: "-", Notes: []string{"-"}}, Last: time.Now(), First: time.Now(), Modified: time.Now(), How: "-",
+		Findings: redact.Counts{"-": 1}, Round: "-"}},
+		LeftOut: []archive.LeftOut{{Size: 1, Round: "-"}}, NewSince: "-", Clocks: []collect.Clock{{Synchronised: "-"}},
+		Rounds: []archive.RoundInfo{{Note: "-"}}, Title: "-", SignedBy: "-", Answers: map[string]string{"-": "-"},
+		Window:    archive.WindowInfo{Extra: "-", Spans: []window.Span{{}}, Remarks: []string{"-"}},
+		Reached:   []collect.Place{{Served: reach.Served{After: "-", Noisy: true}}},
+		Groups:    []collect.GroupResult{{Why: "-", Lacking: []string{"-"}}},
+		Redaction: archive.Redaction{StillThere: []archive.StillThere{{}}},
+		Coverage: collect.Coverage{{Code: "-", Unmet: []string{"-"}, Together: "-", Required: true, Reason: "-", Left: 1,
+			Took: 1, Notes: []string{"-"}}}})
 	if err != nil {
 		panic(err) // plain values always marshal
 	}
@@ -197,15 +208,17 @@ func (p *packing) leftOut(m *archive.Manifest, e *redact.Engine) {
 		}
 		if x.out {
 			m.LeftOut = append(m.LeftOut, archive.LeftOut{System: x.entry.System, Item: x.entry.Item, Source: e.String(x.entry.Source),
-				State: collect.Refused, Reason: "it cannot be read by the redaction (opaque), and nobody said that it may go unread", Size: x.entry.Size})
+				State: collect.Refused, Reason: "it cannot be read by the redaction (opaque), and nobody said that it may go unread",
+				Size: x.entry.Size})
 			continue
 		}
 		if p.mayGoUnread(x) {
 			continue
 		}
 		for _, u := range x.result.Unread {
-			m.LeftOut = append(m.LeftOut, archive.LeftOut{System: x.entry.System, Item: x.entry.Item, Source: e.String(x.entry.Source) + ": " + u,
-				State: collect.Refused, Reason: "it cannot be read by the redaction (opaque), and nobody said that it may go unread"})
+			m.LeftOut = append(m.LeftOut, archive.LeftOut{System: x.entry.System, Item: x.entry.Item,
+				Source: e.String(x.entry.Source) + ": " + u,
+				State:  collect.Refused, Reason: "it cannot be read by the redaction (opaque), and nobody said that it may go unread"})
 		}
 	}
 	sort.SliceStable(m.LeftOut, func(i, j int) bool {
@@ -244,7 +257,8 @@ func (p *packing) coverage(m *archive.Manifest, e *redact.Engine) (err error) {
 		if n := opaque[[2]string{cell.System, cell.Item}]; n > 0 {
 			cell.Files -= n
 			cell.State, cell.Code = collect.Refused, codeOpaque
-			cell.Reason = fmt.Sprintf("%d opaque %s left out: redaction cannot read %s", n, plural(n, "file was", "files were"), plural(n, "it", "them"))
+			cell.Reason = fmt.Sprintf("%d opaque %s left out: redaction cannot read %s", n,
+				plural(n, "file was", "files were"), plural(n, "it", "them"))
 		}
 		if slices.Contains(p.q.Without, cell.Item) {
 			cell.State, cell.Code, cell.Files, cell.Bytes, cell.Reason = collect.Skipped, codeLeftOut, 0, 0, withoutReason

@@ -105,7 +105,8 @@ func (a *App) describe(q OpenRequest, old *casefile.Case) (casefile.Info, *ask.A
 			*f.to = abs
 		}
 		if *f.to == "" {
-			return info, nil, fault.New(fault.Usage, "open the case", q.Name, "a new case needs "+f.flag+" FILE", "envask ask new FILE writes an ask to start from; envask demo --files DIR writes samples of both files")
+			return info, nil, fault.New(fault.Usage, "open the case", q.Name, "a new case needs "+f.flag+" FILE",
+				"envask ask new FILE writes an ask to start from; envask demo --files DIR writes samples of both files")
 		}
 	}
 	k, askErr := LoadAsk(info.Ask)
@@ -124,7 +125,8 @@ func (a *App) describe(q OpenRequest, old *casefile.Case) (casefile.Info, *ask.A
 		return info, nil, err
 	}
 	if q.Window.Any() && k.NoWindow && !q.Anyway {
-		return info, nil, fault.New(fault.Usage, "the window", "", k.Vendor+" wants no window: the ask says window: unwanted", "leave the window out, or give --window-anyway")
+		return info, nil, fault.New(fault.Usage, "the window", "", k.Vendor+" wants no window: the ask says window: unwanted",
+			"leave the window out, or give --window-anyway")
 	}
 	return info, k, a.window(q, s, &info)
 }
@@ -175,7 +177,8 @@ func number(q OpenRequest, k *ask.Ask, info *casefile.Info) error {
 		}
 		return fault.New(fault.Usage, "open the case", q.Name,
 			fmt.Sprintf("this is no case number of %s, which look like %s", k.Vendor, k.Number),
-			"if there is no number yet, open it under a working name with --working-name; give the number later with: envask open NUMBER --was "+q.Name)
+			"if there is no number yet, open it under a working name with --working-name; give the number later with: envask open "+
+				"NUMBER --was "+q.Name)
 	}
 	info.Number = q.Name
 	return nil
@@ -224,7 +227,8 @@ func (a *App) store(q OpenRequest, old *casefile.Case, info casefile.Info) (*cas
 		return nil, err
 	}
 	defer w.Close()
-	record := opened{Name: q.Name, Number: info.Number, Was: q.Was, Window: info.Window.String(), Systems: info.Systems, By: a.Who, How: how}
+	record := opened{Name: q.Name, Number: info.Number, Was: q.Was, Window: info.Window.String(),
+		Systems: info.Systems, By: a.Who, How: how}
 	if k, err := ask.Load(info.Ask); err == nil {
 		record.Ask = k.Digest
 	}

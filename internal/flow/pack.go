@@ -300,7 +300,8 @@ func removeUnfinished(dir string) error {
 }
 
 func newPacking(a *App, c *casefile.Case, q PackRequest) *packing {
-	p := &packing{app: a, c: c, q: q, same: map[[2]string]int{}, within: map[*collect.Round]func(time.Time) bool{}, arrived: map[*collect.Round]func() ([]*arrived, error){}, begun: time.Now(), format: &archive.Formats[0]}
+	p := &packing{app: a, c: c, q: q, same: map[[2]string]int{}, within: map[*collect.Round]func(time.Time) bool{},
+		arrived: map[*collect.Round]func() ([]*arrived, error){}, begun: time.Now(), format: &archive.Formats[0]}
 	p.loaded = sync.OnceValues(func() (*redact.Table, error) { return redact.LoadTable(c.AliasFile()) })
 	p.learner.New = func() any {
 		o := p.options()
@@ -369,7 +370,9 @@ func (p *packing) addLiterals(said []string) error {
 		case len(leaks) == 0:
 			p.learned.Add(l)
 		case !hosts[l.Text]: // a host may be called like an item
-			return fault.New(fault.Usage, policy.FileName, fmt.Sprintf("literals: %q", l.Text), "stands in what every archive of this case says (the ask, the systems file, the words of page and manifest)", "give a longer text, or an expression")
+			return fault.New(fault.Usage, policy.FileName, fmt.Sprintf("literals: %q", l.Text),
+				"stands in what every archive of this case says (the ask, the systems file, the words of page and manifest)",
+				"give a longer text, or an expression")
 		}
 	}
 	return nil
@@ -514,7 +517,8 @@ func (p *packing) learnPiece(ctx context.Context, x *piece) error {
 // unchanged makes sure that what was read is what was collected.
 func (x *piece) unchanged(sum hash.Hash, want string) error {
 	if hex.EncodeToString(sum.Sum(nil)) != want {
-		return fault.New(fault.Refused, "", x.raw(), "it was changed since it was collected", "collect it again (envask collect makes a new round)")
+		return fault.New(fault.Refused, "", x.raw(), "it was changed since it was collected",
+			"collect it again (envask collect makes a new round)")
 	}
 	return nil
 }

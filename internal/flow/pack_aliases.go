@@ -42,7 +42,8 @@ func (p *packing) aliases() error {
 		return err
 	}
 	if len(p.proof.Missed) > 0 {
-		return fault.New(fault.Refused, "prove the redaction", "", "test secrets were not removed: "+strings.Join(p.proof.Missed, "; "), "the archive was not written; a rule of redaction.yaml may be in the way")
+		return fault.New(fault.Refused, "prove the redaction", "", "test secrets were not removed: "+strings.Join(p.proof.Missed, "; "),
+			"the archive was not written; a rule of redaction.yaml may be in the way")
 	}
 	return saveTable(table, p.c.AliasFile())
 }

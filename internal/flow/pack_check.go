@@ -119,7 +119,8 @@ func (p *packing) settle(w *casefile.Writer, out *Packed) error {
 	if err := errors.Join(p.saveReview(out), p.saveContents(out.SHA256)); err != nil {
 		return err
 	}
-	return w.Ledger.Append(kindPacked, packedRecord{Archive: filepath.Base(out.Archive), Round: out.Round, Since: out.NewSince, Size: out.Size, SHA256: out.SHA256, Files: out.Files,
+	return w.Ledger.Append(kindPacked, packedRecord{Archive: filepath.Base(out.Archive), Round: out.Round, Since: out.NewSince,
+		Size: out.Size, SHA256: out.SHA256, Files: out.Files,
 		Lacking: len(out.Lacking), Ask: p.ask.Digest, Encrypt: p.keys, Passphrase: p.q.Passphrase != nil, By: p.app.Who})
 }
 

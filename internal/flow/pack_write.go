@@ -88,9 +88,12 @@ func (p *packing) write(ctx context.Context) (*Packed, error) {
 		return nil, err
 	}
 	size, sum := aw.Sum()
-	out := &Packed{Archive: filepath.Join(p.c.OutDir(), top+"."+p.format.Name), Round: roundIDs(p.rounds), NewSince: p.q.NewSince, Size: size, SHA256: hex.EncodeToString(sum[:]),
-		Files: len(m.Files), Findings: m.Redaction.Findings, Learned: m.Redaction.Learned, Proof: p.proof, Lacking: m.Lacking, Weaker: append([]string{}, p.policy.Weaker()...),
-		OpaqueIn: m.Redaction.Opaque, StillThere: m.Redaction.StillThere, Remarks: m.Window.Remarks, OpaqueOut: []string{}, OpenQuestions: append([]string{}, p.brief().Open()...), Largest: p.largest()}
+	out := &Packed{Archive: filepath.Join(p.c.OutDir(), top+"."+p.format.Name), Round: roundIDs(p.rounds), NewSince: p.q.NewSince,
+		Size: size, SHA256: hex.EncodeToString(sum[:]),
+		Files: len(m.Files), Findings: m.Redaction.Findings, Learned: m.Redaction.Learned, Proof: p.proof, Lacking: m.Lacking,
+		Weaker:   append([]string{}, p.policy.Weaker()...),
+		OpaqueIn: m.Redaction.Opaque, StillThere: m.Redaction.StillThere, Remarks: m.Window.Remarks, OpaqueOut: []string{},
+		OpenQuestions: append([]string{}, p.brief().Open()...), Largest: p.largest()}
 	for _, x := range p.pieces {
 		where := x.entry.System + ": " + x.entry.Source
 		if x.form == redact.Image { // nobody but a person can say what it shows
@@ -120,7 +123,8 @@ func (p *packing) fill(ctx context.Context, f archive.Storage, top string) (*arc
 	for _, x := range p.pieces {
 		if !x.out {
 			byName[x.path] = x
-			sources = append(sources, archive.Source{Name: x.path, ModTime: x.entry.ModTime, Write: func(w io.Writer) error { return p.redact(ctx, x, w) }})
+			sources = append(sources, archive.Source{Name: x.path, ModTime: x.entry.ModTime,
+				Write: func(w io.Writer) error { return p.redact(ctx, x, w) }})
 		}
 	}
 	check := p.leakCheck(ctx, byName)
@@ -148,7 +152,8 @@ func (p *packing) fill(ctx context.Context, f archive.Storage, top string) (*arc
 	}
 	if p.signer != nil {
 		m.SignedBy = seal.Signer(p.signer.PublicKey())
-		own = append(own, archive.Source{Name: archive.SignatureName, ModTime: p.round.Ended, Write: func(w io.Writer) error { return p.sign(w, m) }})
+		own = append(own, archive.Source{Name: archive.SignatureName, ModTime: p.round.Ended,
+			Write: func(w io.Writer) error { return p.sign(w, m) }})
 	}
 	if err := aw.Add(ctx, own); err != nil {
 		return nil, nil, err
@@ -191,7 +196,8 @@ func (p *packing) redact(ctx context.Context, x *piece, w io.Writer) (err error)
 
 func (p *packing) brief() brief.Brief {
 	e := p.engine()
-	b := brief.Brief{Case: caseNumber(p.c), Title: e.String(p.c.Title), Vendor: p.c.Vendor, Site: p.c.Site, Window: p.round.InZone().String(),
+	b := brief.Brief{Case: caseNumber(p.c), Title: e.String(p.c.Title), Vendor: p.c.Vendor, Site: p.c.Site,
+		Window:    p.round.InZone().String(),
 		Questions: p.ask.Questions, Answers: map[string]string{}}
 	for id, text := range p.c.Brief {
 		b.Answers[id] = e.String(text)
@@ -220,7 +226,8 @@ func (p *packing) top() string {
 		to = t.In(w.Zone).Format("20060102T1504")
 	}
 	answers := p.brief().Answers
-	texts := map[string]string{"case": caseNumber(p.c), "site": p.c.Site, "system": p.onlySystem(), "round": p.inName(), "from": from, "to": to,
+	texts := map[string]string{"case": caseNumber(p.c), "site": p.c.Site, "system": p.onlySystem(),
+		"round": p.inName(), "from": from, "to": to,
 		"date": p.round.Ended.In(w.Zone).Format("20060102"), "vendor": p.c.Vendor, "ask": p.ask.Name, "product": p.ask.Name}
 	name := inBraces.ReplaceAllStringFunc(p.ask.Archive, func(word string) string {
 		word = word[1 : len(word)-1]
@@ -250,9 +257,11 @@ func (p *packing) fits(name string) error {
 	k := p.ask
 	switch {
 	case k.NameLike != nil && !k.NameLike.MatchString(name):
-		return fault.New(fault.Usage, "pack", name, fmt.Sprintf("%s wants names of archives that look like %s", k.Vendor, k.NameLike), "change case: archive: in "+k.File+", or the case's number")
+		return fault.New(fault.Usage, "pack", name, fmt.Sprintf("%s wants names of archives that look like %s", k.Vendor, k.NameLike),
+			"change case: archive: in "+k.File+", or the case's number")
 	case k.NameMax > 0 && len(name) > k.NameMax:
-		return fault.New(fault.Usage, "pack", name, fmt.Sprintf("the name has %d characters; %s takes %d at most", len(name), k.Vendor, k.NameMax), "shorten case: archive: in "+k.File)
+		return fault.New(fault.Usage, "pack", name, fmt.Sprintf("the name has %d characters; %s takes %d at most", len(name), k.Vendor,
+			k.NameMax), "shorten case: archive: in "+k.File)
 	}
 	return nil
 }

@@ -50,8 +50,10 @@ func (p *packing) facts(e *redact.Engine) report.Facts {
 }
 
 // activeNames are the endings of files in which a browser runs what it finds, or loads it from elsewhere.
-var activeNames = map[string]bool{".html": true, ".htm": true, ".xhtml": true, ".xht": true, ".shtml": true, ".mht": true, ".mhtml": true, ".svg": true, ".svgz": true,
-	".xml": true, ".xsl": true, ".xslt": true, ".pdf": true, ".js": true, ".mjs": true, ".hta": true, ".url": true, ".webloc": true, ".desktop": true, ".lnk": true}
+var activeNames = map[string]bool{".html": true, ".htm": true, ".xhtml": true, ".xht": true, ".shtml": true, ".mht": true, ".mhtml": true,
+	".svg": true, ".svgz": true,
+	".xml": true, ".xsl": true, ".xslt": true, ".pdf": true, ".js": true, ".mjs": true, ".hta": true, ".url": true, ".webloc": true,
+	".desktop": true, ".lnk": true}
 
 // headOf remembers the beginning of what is written.
 type headOf struct {

@@ -102,7 +102,8 @@ func soonestLost(entries []collect.Entry, now time.Time) *Loss {
 		if next.Before(now) {
 			next = now
 		}
-		if l := (Loss{System: k[0], Set: k[1], Oldest: oldest, At: next}); best == nil || l.At.Before(best.At) || l.At.Equal(best.At) && l.System+l.Set < best.System+best.Set {
+		if l := (Loss{System: k[0], Set: k[1], Oldest: oldest, At: next}); best == nil || l.At.Before(best.At) ||
+			l.At.Equal(best.At) && l.System+l.Set < best.System+best.Set {
 			best = &l
 		}
 	}

@@ -185,7 +185,10 @@ func partsContradict(c *casefile.Case, rec *submit.Receipt) (string, error) {
 		return "the archive was not split here", nil
 	}
 	for _, p := range split.Parts {
-		if !slices.ContainsFunc(rec.Parts, func(r submit.Receipt) bool { return r.Name == p.Name && r.Size == p.Size && r.SHA256 == p.SHA256 }) {
+		if !slices.ContainsFunc(rec.Parts, func(r submit.Receipt) bool {
+			return r.Name == p.Name &&
+				r.Size == p.Size && r.SHA256 == p.SHA256
+		}) {
 			return fmt.Sprintf("the part %s is not in it, or is another", p.Name), nil
 		}
 	}
@@ -204,7 +207,8 @@ func (a *App) judge(file string, data []byte, rec *submit.Receipt) error {
 		return nil
 	}
 	if rec.Proved {
-		rec.Word = "the receipt says that the checksum agreed; nobody signed it, so this is its word only. envask submit --confirm asks the other side"
+		rec.Word = "the receipt says that the checksum agreed; nobody signed it, so this is its word only. envask submit --confirm asks " +
+			"the other side"
 	}
 	rec.Proved = false
 	for i := range rec.Parts {

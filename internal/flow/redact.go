@@ -64,7 +64,8 @@ func (a *App) Redact(ctx context.Context, q RedactRequest) (*Redacted, error) {
 		err = saveTable(r.table, r.file)
 	}
 	if err == nil && len(res.Opaque) > 0 {
-		err = fault.New(fault.Incomplete, "redact", strings.Join(res.Opaque, ", "), "cannot be read (opaque), and was not written", "what cannot be read cannot be redacted")
+		err = fault.New(fault.Incomplete, "redact", strings.Join(res.Opaque, ", "), "cannot be read (opaque), and was not written",
+			"what cannot be read cannot be redacted")
 	}
 	return res, err
 }
@@ -145,7 +146,9 @@ func (r *redaction) all(ctx context.Context, q RedactRequest, res *Redacted) err
 			return fault.Wrap("redact", "standard input", err)
 		}
 		if r.Unreadable() && len(r.Counts) > 0 {
-			return fault.New(fault.Incomplete, "redact", "standard input", "is binary, though it begins like text: what was written may be damaged", "give it as a file: that is looked at before anything is written")
+			return fault.New(fault.Incomplete, "redact", "standard input",
+				"is binary, though it begins like text: what was written may be damaged",
+				"give it as a file: that is looked at before anything is written")
 		}
 		res.add("standard input", r)
 		return nil
@@ -162,7 +165,11 @@ func (r *redaction) all(ctx context.Context, q RedactRequest, res *Redacted) err
 	var readable []string
 	for _, name := range q.Files {
 		var seen redact.Result
-		if err := withFile(ctx, name, func(r io.Reader) (err error) { seen, err = learner.File(nil, r, redact.Source{Name: name}); return err }); err != nil {
+		if err := withFile(ctx, name, func(r io.Reader) (err error) {
+			seen,
+				err = learner.File(nil, r, redact.Source{Name: name})
+			return err
+		}); err != nil {
 			return fault.Wrap("redact", name, err)
 		}
 		if seen.Unreadable() {

@@ -26,10 +26,12 @@ func windowRemarks(c *casefile.Case, w window.Window, now time.Time) []string {
 		return nil
 	}
 	if limited && first.After(now) {
-		return []string{fmt.Sprintf("Window in the future: it starts at %s (%s). Nothing of it exists yet: check the date and the zone, or collect after it.", moment(first, now, w.Zone), away(first, now))}
+		return []string{fmt.Sprintf("Window in the future: it starts at %s (%s). Nothing of it exists yet: check the date and the zone, "+
+			"or collect after it.", moment(first, now, w.Zone), away(first, now))}
 	}
 	if last, ends := w.Last(); ends && last.After(now) {
-		return []string{fmt.Sprintf("Window not over yet: it ends at %s (%s). Collect again then, or close it with: envask open %s --from %q --to now", moment(last, now, w.Zone), away(last, now), c.Name, first.In(w.Zone).Format("2006-01-02 15:04"))}
+		return []string{fmt.Sprintf("Window not over yet: it ends at %s (%s). Collect again then, or close it with: envask open %s "+
+			"--from %q --to now", moment(last, now, w.Zone), away(last, now), c.Name, first.In(w.Zone).Format("2006-01-02 15:04"))}
 	}
 	return nil
 }
@@ -69,10 +71,14 @@ func roundRemarks(r *collect.Round) ([]string, error) {
 		return nil, nil
 	}
 	if first, ok := w.First(); ok && first.After(r.Ended) {
-		return []string{fmt.Sprintf("Window in the future: round %s ended at %s, before the window starts (%s). It holds nothing of the window.", r.ID, moment(r.Ended, first, w.Zone), moment(first, r.Ended, w.Zone))}, nil
+		return []string{fmt.Sprintf("Window in the future: round %s ended at %s, before the window starts (%s). "+
+			"It holds nothing of the window.",
+			r.ID, moment(r.Ended, first, w.Zone), moment(first, r.Ended, w.Zone))}, nil
 	}
 	if last.After(r.Ended) {
-		return []string{fmt.Sprintf("Window not over: round %s ended at %s, the window ends at %s. What came later is not here: collect again.", r.ID, moment(r.Ended, last, w.Zone), moment(last, r.Ended, w.Zone))}, nil
+		return []string{fmt.Sprintf("Window not over: round %s ended at %s, the window ends at %s. "+
+			"What came later is not here: collect again.",
+			r.ID, moment(r.Ended, last, w.Zone), moment(last, r.Ended, w.Zone))}, nil
 	}
 	newest, err := r.NewestLines()
 	if err != nil {
@@ -96,7 +102,8 @@ func roundRemarks(r *collect.Round) ([]string, error) {
 	if n := len(short) - 10; n > 0 {
 		text += fmt.Sprintf(" and %d more systems", n)
 	}
-	return []string{fmt.Sprintf("Logs end before the window does (%s). Newest dated line: %s. Either nothing was logged after it, or it is still to come.", moment(last, last, w.Zone), text)}, nil
+	return []string{fmt.Sprintf("Logs end before the window does (%s). Newest dated line: %s. Either nothing was logged after it, or it "+
+		"is still to come.", moment(last, last, w.Zone), text)}, nil
 }
 
 // AskRemarks says what of an ask does nothing on a site: roles that no system plays, and keys that nothing uses. Without a site only the
@@ -118,7 +125,8 @@ func AskRemarks(k *ask.Ask, s *site.Site) (out []string) {
 				if it.Required {
 					required = "required "
 				}
-				out = append(out, fmt.Sprintf("%sitem %s: no system of %s plays the role %s", required, it.ID, s.Name, strings.Join(it.Of, " or ")))
+				out = append(out, fmt.Sprintf("%sitem %s: no system of %s plays the role %s", required, it.ID, s.Name,
+					strings.Join(it.Of, " or ")))
 			}
 		}
 	}

@@ -30,7 +30,9 @@ func (a *App) RemoveCase(name string, q RemoveRequest) error {
 		return err
 	}
 	if len(left) > 0 {
-		return fault.New(fault.Refused, "remove the case", name, fmt.Sprintf("%d %s made for it still there (%s on %s)", len(left), plural(len(left), "thing that was is", "things that were are"), left[0].Path, left[0].Where), "envask tidy --case "+name+" removes it")
+		return fault.New(fault.Refused, "remove the case", name, fmt.Sprintf("%d %s made for it still there (%s on %s)", len(left),
+			plural(len(left), "thing that was is", "things that were are"), left[0].Path, left[0].Where),
+			"envask tidy --case "+name+" removes it")
 	}
 	list, err := a.Discards(c, TidyRequest{Baselines: true})
 	if err != nil {
@@ -45,12 +47,14 @@ func (a *App) RemoveCase(name string, q RemoveRequest) error {
 		}
 	}
 	if len(unsent) > 0 && !q.Unsent {
-		return fault.New(fault.Refused, "remove the case", name, "not sent with proof: "+strings.Join(unsent, ", "), "send it, or give --unsent")
+		return fault.New(fault.Refused, "remove the case", name, "not sent with proof: "+strings.Join(unsent, ", "),
+			"send it, or give --unsent")
 	}
 	if q.Confirm == nil {
 		return fault.New(fault.Usage, "remove the case", name, "no terminal to ask whether it is to go", "give --for-good")
 	}
-	yes, err := q.Confirm(fmt.Sprintf("Remove case %s with its evidence, archives, receipts and ledger (%s)? It does not come back.", name, sizeText(bytes)))
+	yes, err := q.Confirm(fmt.Sprintf("Remove case %s with its evidence, archives, receipts and ledger (%s)? It does not come back.", name,
+		sizeText(bytes)))
 	if err != nil {
 		return err
 	}

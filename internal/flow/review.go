@@ -72,7 +72,8 @@ func (s *sampling) take(x *piece, sample redact.Sample) {
 	if s.all == nil {
 		s.all = map[string][]ReviewSample{}
 	}
-	s.all[sample.Rule] = append(s.all[sample.Rule], ReviewSample{File: x.path, Round: x.round.ID, System: x.entry.System, Piece: pieceID(x.entry), Sample: sample})
+	s.all[sample.Rule] = append(s.all[sample.Rule], ReviewSample{File: x.path, Round: x.round.ID, System: x.entry.System,
+		Piece: pieceID(x.entry), Sample: sample})
 	if len(s.all[sample.Rule]) >= 4*samplesPerRule {
 		s.thin(sample.Rule)
 	}
@@ -108,7 +109,8 @@ func reviewFile(archiveFile string) string { return archiveFile + ".review.json"
 
 // saveReview writes down what a review needs.
 func (p *packing) saveReview(out *Packed) error {
-	rec := reviewRecord{SHA256: out.SHA256, Round: out.Round, Learned: map[string]int{}, Samples: p.samples.list(), Unread: []string{}, AsIs: []string{}, Weaker: []string{}, Proof: p.proof}
+	rec := reviewRecord{SHA256: out.SHA256, Round: out.Round, Learned: map[string]int{}, Samples: p.samples.list(), Unread: []string{},
+		AsIs: []string{}, Weaker: []string{}, Proof: p.proof}
 	e := p.engine()
 	for _, u := range out.OpaqueOut { // as the manifest says it: with aliases
 		rec.Unread = append(rec.Unread, e.String(u))
@@ -131,19 +133,20 @@ func (p *packing) saveReview(out *Packed) error {
 
 // Review is what a person looks at before an archive goes.
 type Review struct {
-	Archive    string               `json:"archive"`
-	SHA256     string               `json:"sha256"`
-	Round      string               `json:"round"`
-	Findings   redact.Counts        `json:"findings"` // replaced, by rule
-	Files      []ReviewedFile       `json:"files"`    // those with findings
-	Samples    []ReviewSample       `json:"samples"`
-	Learned    map[string]int       `json:"learned"`
-	Disclosed  map[string]int       `json:"disclosed"` // left on purpose, by kind
-	Weaker     []string             `json:"weaker"`
-	AsIs       []string             `json:"as_is"`
-	OpaqueIn   []string             `json:"opaque_in"`                    // unread, in the archive
-	StillThere []archive.StillThere `json:"values_still_there,omitempty"` // learned values in files that nobody redacted, on the engineer's word
-	OpaqueOut  []string             `json:"opaque_out"`                   // unread, left behind
+	Archive   string         `json:"archive"`
+	SHA256    string         `json:"sha256"`
+	Round     string         `json:"round"`
+	Findings  redact.Counts  `json:"findings"` // replaced, by rule
+	Files     []ReviewedFile `json:"files"`    // those with findings
+	Samples   []ReviewSample `json:"samples"`
+	Learned   map[string]int `json:"learned"`
+	Disclosed map[string]int `json:"disclosed"` // left on purpose, by kind
+	Weaker    []string       `json:"weaker"`
+	AsIs      []string       `json:"as_is"`
+	OpaqueIn  []string       `json:"opaque_in"` // unread, in the archive
+	// learned values in files that nobody redacted, on the engineer's word
+	StillThere []archive.StillThere `json:"values_still_there,omitempty"`
+	OpaqueOut  []string             `json:"opaque_out"` // unread, left behind
 	Suspects   []ReviewedSuspect    `json:"suspects"`
 	MoreThan   bool                 `json:"more_suspects"` // there are more of them than are listed
 	Proof      redact.Proof         `json:"proof"`
@@ -193,7 +196,8 @@ func (a *App) Review(ctx context.Context, c *casefile.Case, q ReviewRequest) (*R
 	if err != nil {
 		return nil, err
 	}
-	v := &Review{Archive: file, Round: rec.Round, Samples: rec.Samples, Learned: rec.Learned, Weaker: rec.Weaker, AsIs: rec.AsIs, OpaqueOut: rec.Unread, Proof: rec.Proof, Required: pol.Approval, Suspects: []ReviewedSuspect{}, Files: []ReviewedFile{}}
+	v := &Review{Archive: file, Round: rec.Round, Samples: rec.Samples, Learned: rec.Learned, Weaker: rec.Weaker, AsIs: rec.AsIs,
+		OpaqueOut: rec.Unread, Proof: rec.Proof, Required: pol.Approval, Suspects: []ReviewedSuspect{}, Files: []ReviewedFile{}}
 	decided, err := a.decisions(c)
 	if err != nil {
 		return nil, err
@@ -219,7 +223,8 @@ func (a *App) Review(ctx context.Context, c *casefile.Case, q ReviewRequest) (*R
 	if !rep.Good() || rep.SHA256 != rec.SHA256 || rep.Manifest == nil {
 		return nil, fault.New(fault.Refused, "review", file, "it is not the archive that was packed", "pack again")
 	}
-	v.SHA256, v.Findings, v.Disclosed, v.OpaqueIn = rep.SHA256, rep.Manifest.Redaction.Findings, rep.Manifest.Redaction.Disclosed, rep.Manifest.Redaction.Opaque
+	v.SHA256, v.Findings, v.Disclosed, v.OpaqueIn = rep.SHA256, rep.Manifest.Redaction.Findings, rep.Manifest.Redaction.Disclosed,
+		rep.Manifest.Redaction.Opaque
 	v.StillThere = rep.Manifest.Redaction.StillThere
 	sort.SliceStable(v.Files, func(i, j int) bool { return v.Files[i].Findings.Total() > v.Files[j].Findings.Total() })
 	for i := range v.Suspects {
@@ -247,7 +252,8 @@ func (v *Review) suspect(name string, s redact.Suspect, byValue map[string]int, 
 		return false
 	}
 	byValue[s.Text] = len(v.Suspects)
-	v.Suspects = append(v.Suspects, ReviewedSuspect{Number: len(v.Suspects) + 1, File: name, Offset: s.Offset, Key: s.Key, Why: s.Why, Places: 1, value: s.Text})
+	v.Suspects = append(v.Suspects, ReviewedSuspect{Number: len(v.Suspects) + 1, File: name, Offset: s.Offset, Key: s.Key, Why: s.Why,
+		Places: 1, value: s.Text})
 	return true
 }
 
@@ -302,7 +308,8 @@ func (a *App) reviewRecord(c *casefile.Case, file string) (string, *reviewRecord
 	}
 	data, err := os.ReadFile(reviewFile(file))
 	if errors.Is(err, fs.ErrNotExist) {
-		return "", nil, fault.New(fault.Usage, "review", file, "nothing is known of how it was packed", "review an archive of this case, where it was packed")
+		return "", nil, fault.New(fault.Usage, "review", file, "nothing is known of how it was packed",
+			"review an archive of this case, where it was packed")
 	}
 	if err != nil {
 		return "", nil, fault.Wrap("review", file, err)
@@ -366,7 +373,8 @@ func (a *App) Decide(c *casefile.Case, v *Review, remove, leave []int) error {
 		var out []string
 		for _, n := range numbers {
 			if n < 1 || n > len(v.Suspects) {
-				return nil, fault.New(fault.Usage, "review", "", fmt.Sprintf("there is no suspicious value %d", n), "envask review lists them with their numbers")
+				return nil, fault.New(fault.Usage, "review", "", fmt.Sprintf("there is no suspicious value %d", n),
+					"envask review lists them with their numbers")
 			}
 			out = append(out, v.Suspects[n-1].value)
 		}

@@ -36,7 +36,8 @@ func chooseRound(c *casefile.Case, id, flag string) (*collect.Round, error) {
 			continue
 		}
 		if !r.Finished() {
-			return nil, fault.New(fault.Usage, "pack round", id, "it is unfinished", "run envask collect to resume it, or choose another with --round")
+			return nil, fault.New(fault.Usage, "pack round", id, "it is unfinished",
+				"run envask collect to resume it, or choose another with --round")
 		}
 		return r, nil
 	}
@@ -55,7 +56,8 @@ func chooseRounds(c *casefile.Case, ids []string) ([]*collect.Round, error) {
 			return nil, err
 		}
 		if !r.Discarded.IsZero() {
-			return nil, fault.New(fault.Usage, "pack round", r.ID, "its raw evidence was removed by tidy on "+r.Discarded.Format(time.DateOnly), "collect again; its archive in out/ is as it was, if it was packed")
+			return nil, fault.New(fault.Usage, "pack round", r.ID, "its raw evidence was removed by tidy on "+
+				r.Discarded.Format(time.DateOnly), "collect again; its archive in out/ is as it was, if it was packed")
 		}
 		if !slices.ContainsFunc(out, func(o *collect.Round) bool { return o.ID == r.ID }) {
 			out = append(out, r)
@@ -122,7 +124,8 @@ func (p *packing) chooseOfCase() (err error) {
 		p.app.note("every round was sent already; this archive has round %s again", p.rounds[0].ID)
 	}
 	if err == nil && len(p.rounds) > 1 {
-		p.app.note("rounds %s are packed together, each item from the newest round that has it; --round chooses", strings.Join(strings.Split(roundIDs(p.rounds), ","), " and "))
+		p.app.note("rounds %s are packed together, each item from the newest round that has it; --round chooses",
+			strings.Join(strings.Split(roundIDs(p.rounds), ","), " and "))
 	}
 	return err
 }
@@ -160,7 +163,8 @@ func (p *packing) chooseSince() (err error) {
 		return err
 	}
 	if p.since.Number() >= p.rounds[0].Number() {
-		return fault.New(fault.Usage, "--new-since", p.since.ID, "it is not older than what is packed ("+roundIDs(p.rounds)+")", "name the round of which the vendor has the archive")
+		return fault.New(fault.Usage, "--new-since", p.since.ID, "it is not older than what is packed ("+roundIDs(p.rounds)+")",
+			"name the round of which the vendor has the archive")
 	}
 	var sent []string
 	for _, x := range p.view.sent() {
@@ -238,7 +242,8 @@ func (p *packing) loadRound(r *collect.Round, newest map[string]*piece, before m
 			return nil // a newer round has this item on this system
 		}
 		left := func(state collect.State, reason string) {
-			p.left = append(p.left, archive.LeftOut{System: e.System, Item: e.Item, Source: e.Source, State: state, Reason: reason, Size: e.Size, Round: p.roundOf(r)})
+			p.left = append(p.left, archive.LeftOut{System: e.System, Item: e.Item, Source: e.Source, State: state, Reason: reason,
+				Size: e.Size, Round: p.roundOf(r)})
 		}
 		at := e.System + "/" + e.Name
 		later := newest[at]

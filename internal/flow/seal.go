@@ -49,7 +49,8 @@ func (p *packing) recipients() error {
 		return nil
 	}
 	if len(list) > 0 {
-		return fault.New(fault.Usage, "--passphrase", "", "an archive is encrypted for keys or by a passphrase, not both", "leave the one or the other out")
+		return fault.New(fault.Usage, "--passphrase", "", "an archive is encrypted for keys or by a passphrase, not both",
+			"leave the one or the other out")
 	}
 	text, err := p.q.Passphrase()
 	if err != nil {
@@ -172,7 +173,8 @@ func howToOpen(r sealedRecord, f *archive.Format) string {
 		}
 	}
 	open := map[string]string{"tar.gz": "tar -xzf ", "tar.zst": "tar --zstd -xf ", "zip": "unzip "}[f.Name]
-	fmt.Fprintf(&s, "\nThe form is open (age, https://age-encryption.org/v1), and so are programs that read it. With one of them:\n\n  %s %s > %s\n  %s%s\n", key, r.Sealed, plain, open, plain)
+	fmt.Fprintf(&s, "\nThe form is open (age, https://age-encryption.org/v1), and so are programs that read it. With one of them:\n\n  "+
+		"%s %s > %s\n  %s%s\n", key, r.Sealed, plain, open, plain)
 	fmt.Fprintf(&s, "\nSHA-256, to compare:\n\n  %s  %s\n  %s  %s\n", r.SHA256, r.Sealed, r.OfSHA256, plain)
 	return s.String()
 }

@@ -32,11 +32,12 @@ type CaseView struct {
 	Rounds   []RoundView      `json:"rounds"`
 	Archives []ArchiveView    `json:"archives"`
 	Receipts []submit.Receipt `json:"receipts"`
-	Lacking  []string         `json:"lacking"`                   // what the ask requires and no round has, as "item on system: state (reason)"
-	Pending  []undo.Change    `json:"pending"`                   // made on systems and not undone yet
-	Records  int              `json:"ledger_records"`            // that can be trusted
-	Damage   *LedgerDamage    `json:"ledger_damage,omitempty"`   // of the ledger; what stands here is of the records before it
-	Repaired int              `json:"ledger_repaired,omitempty"` // how often a damaged ledger was gone on with
+	// what the ask requires and no round has, as "item on system: state (reason)"
+	Lacking  []string      `json:"lacking"`
+	Pending  []undo.Change `json:"pending"`                   // made on systems and not undone yet
+	Records  int           `json:"ledger_records"`            // that can be trusted
+	Damage   *LedgerDamage `json:"ledger_damage,omitempty"`   // of the ledger; what stands here is of the records before it
+	Repaired int           `json:"ledger_repaired,omitempty"` // how often a damaged ledger was gone on with
 }
 
 // LedgerDamage says from where on a ledger cannot be trusted.
@@ -78,8 +79,10 @@ type ArchiveView struct {
 
 // ShowCase gives a case in detail. Reading the ledger checks its chain; of a damaged one it gives what stands before the damage.
 func (a *App) ShowCase(c *casefile.Case) (*CaseView, error) {
-	v := &CaseView{Name: c.Name, Number: c.Number, Title: c.Title, Vendor: c.Vendor, Site: c.Site, Window: c.Window.String(), Opened: c.Opened,
-		Folder: c.Dir, Ask: c.Ask, Systems: c.Systems, Rounds: []RoundView{}, Archives: []ArchiveView{}, Lacking: []string{}, Receipts: []submit.Receipt{}, Pending: []undo.Change{}}
+	v := &CaseView{Name: c.Name, Number: c.Number, Title: c.Title, Vendor: c.Vendor, Site: c.Site,
+		Window: c.Window.String(), Opened: c.Opened,
+		Folder: c.Dir, Ask: c.Ask, Systems: c.Systems, Rounds: []RoundView{}, Archives: []ArchiveView{}, Lacking: []string{},
+		Receipts: []submit.Receipt{}, Pending: []undo.Change{}}
 	rounds, err := collect.Rounds(c)
 	if err != nil {
 		return nil, fault.Wrap("read the rounds", c.Name, err)
@@ -208,8 +211,10 @@ func (v *CaseView) addRecord(r casefile.Record) error {
 // NewRoundView makes a line of a round.
 func NewRoundView(r *collect.Round) RoundView {
 	files, bytes := r.Coverage.Totals()
-	return RoundView{ID: r.ID, Note: r.Note, Started: r.Started, Ended: r.Ended, Depth: r.Depth, Window: r.InZone().String(), Files: files, Bytes: bytes,
-		Lacking: len(r.Coverage.Lacking()), Finished: r.Finished(), Open: r.Open, Baseline: r.Baseline, Tidied: r.Discarded, Thinned: r.Thinned}
+	return RoundView{ID: r.ID, Note: r.Note, Started: r.Started, Ended: r.Ended, Depth: r.Depth, Window: r.InZone().String(),
+		Files: files, Bytes: bytes,
+		Lacking: len(r.Coverage.Lacking()), Finished: r.Finished(), Open: r.Open, Baseline: r.Baseline,
+		Tidied: r.Discarded, Thinned: r.Thinned}
 }
 
 // ShowRound gives one round; the entries are those of the chosen systems and items (all when none is chosen).

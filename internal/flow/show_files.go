@@ -17,11 +17,12 @@ import (
 
 // FileView is one file of a round or of an archive in detail.
 type FileView struct {
-	Round     string           `json:"round,omitempty"`
-	System    string           `json:"system"`
-	Item      string           `json:"item"`
-	Source    string           `json:"source"`         // path on the system, or the command line
-	Path      string           `json:"path,omitempty"` // in the round's raw evidence, or in the archive; "" when nothing was taken, or it was removed
+	Round  string `json:"round,omitempty"`
+	System string `json:"system"`
+	Item   string `json:"item"`
+	Source string `json:"source"` // path on the system, or the command line
+	// in the round's raw evidence, or in the archive; "" when nothing was taken, or it was removed
+	Path      string           `json:"path,omitempty"`
 	State     collect.State    `json:"state"`
 	How       string           `json:"how,omitempty"`
 	SizeThere int64            `json:"size_on_system"` // bytes
@@ -74,7 +75,8 @@ func ArchiveFiles(m *archive.Manifest, systems, items []string, text string) []F
 		if !wanted(systems, f.System) || !wanted(items, f.Item) || !strings.Contains(f.Path, text) && !strings.Contains(f.Source, text) {
 			continue
 		}
-		out = append(out, FileView{f.Round, f.System, f.Item, f.Source, f.Path, f.State, f.How, f.SizeThere, f.SizeTaken, f.Size, f.SHA256, f.Modified, f.First, f.Last, f.Cut, f.Form, f.Findings, nil, f.Command, false})
+		out = append(out, FileView{f.Round, f.System, f.Item, f.Source, f.Path, f.State, f.How, f.SizeThere, f.SizeTaken, f.Size, f.SHA256,
+			f.Modified, f.First, f.Last, f.Cut, f.Form, f.Findings, nil, f.Command, false})
 	}
 	return out
 }
@@ -93,7 +95,8 @@ func (a *App) RoundFiles(r *collect.Round, systems, items []string, text string)
 					path, gone = "", true
 				}
 			}
-			out = append(out, FileView{r.ID, e.System, e.Item, e.Source, path, e.State, e.Reason, e.Size, e.Bytes, 0, e.SHA256, e.ModTime, e.First, e.Last, e.Cut, "", nil, nil, e.Command, gone})
+			out = append(out, FileView{r.ID, e.System, e.Item, e.Source, path, e.State, e.Reason, e.Size, e.Bytes, 0, e.SHA256, e.ModTime,
+				e.First, e.Last, e.Cut, "", nil, nil, e.Command, gone})
 		}
 		return nil
 	})

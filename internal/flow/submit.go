@@ -46,7 +46,8 @@ type SubmitProgress struct {
 // Submit sends an archive and keeps the receipts, one for each route.
 func (a *App) Submit(ctx context.Context, c *casefile.Case, q SubmitRequest) ([]*submit.Receipt, error) {
 	if c.Number == "" {
-		return nil, fault.New(fault.Usage, "submit", c.Name, "the case has no number yet", "give it with: envask open NUMBER --was "+c.Name+", then pack again")
+		return nil, fault.New(fault.Usage, "submit", c.Name, "the case has no number yet",
+			"give it with: envask open NUMBER --was "+c.Name+", then pack again")
 	}
 	k, err := LoadAsk(c.Ask)
 	if err != nil {
@@ -98,7 +99,8 @@ func (a *App) interruptedOn(c *casefile.Case, route ask.Route, sendErr error) er
 		begun, why = fmt.Sprintf("interrupted; %d of %d parts are there; ", some.n, some.of), "nothing was left of the next"
 	}
 	if errors.Is(sendErr, submit.ErrUnderway) {
-		why, hint = "whether the other side took it is not known", "ask the vendor whether it came before you send again with: envask submit"
+		why, hint = "whether the other side took it is not known",
+			"ask the vendor whether it came before you send again with: envask submit"
 	}
 	pending, err := undo.Pending(c)
 	for _, ch := range pending {
@@ -238,7 +240,8 @@ func chooseRoute(k *ask.Ask, name string) (ask.Route, error) {
 	case name == "" && len(k.Routes) == 1:
 		return k.Routes[0], nil
 	case name == "":
-		return ask.Route{}, fault.New(fault.Usage, "submit", "", "the ask names several routes: "+strings.Join(known, ", "), "choose one with --route")
+		return ask.Route{}, fault.New(fault.Usage, "submit", "", "the ask names several routes: "+strings.Join(known, ", "),
+			"choose one with --route")
 	}
 	return ask.Route{}, fault.New(fault.Usage, "--route", name, "the ask names no such route; known: "+strings.Join(known, ", "), "")
 }
@@ -289,8 +292,10 @@ func (a *App) means(w *casefile.Writer, route ask.Route, q SubmitRequest) (*subm
 	if err != nil {
 		return nil, err
 	}
-	m := &submit.Means{Dialer: d, Credentials: credentials, ReadBack: q.ReadBack, Left: map[string]string{}, Secret: d.Secret, Proxy: a.Proxy, Out: w.OutDir(),
-		Terms: submit.Terms{Fields: route.Fields, File: route.File, Subject: route.Subject, Limit: route.Limit}, Note: func(text string) { a.note("%s", text) }, Pause: a.Pause,
+	m := &submit.Means{Dialer: d, Credentials: credentials, ReadBack: q.ReadBack, Left: map[string]string{}, Secret: d.Secret,
+		Proxy: a.Proxy, Out: w.OutDir(),
+		Terms: submit.Terms{Fields: route.Fields, File: route.File, Subject: route.Subject, Limit: route.Limit},
+		Note:  func(text string) { a.note("%s", text) }, Pause: a.Pause,
 		Changes: routeChanges{undo.Log{Ledger: w.Ledger}, routePrefix + route.Name}}
 	if q.Bandwidth > 0 {
 		m.Rate = rate.NewLimiter(rate.Limit(q.Bandwidth), int(min(q.Bandwidth, 256<<10)))
@@ -299,7 +304,8 @@ func (a *App) means(w *casefile.Writer, route ask.Route, q SubmitRequest) (*subm
 }
 
 // parcels gives what goes: the archive, its encrypted form, or the parts of that with the page that says how to join them.
-func parcels(ctx context.Context, c *casefile.Case, rep *archive.Report, sealed *sealedRecord) (whole submit.Parcel, parts []submit.Parcel, err error) {
+func parcels(ctx context.Context, c *casefile.Case, rep *archive.Report, sealed *sealedRecord) (whole submit.Parcel,
+	parts []submit.Parcel, err error) {
 	whole = submit.Parcel{File: rep.Name, Name: filepath.Base(rep.Name), Size: rep.Size, SHA256: rep.SHA256}
 	if sealed != nil {
 		whole = submit.Parcel{File: filepath.Join(c.OutDir(), sealed.Sealed), Name: sealed.Sealed, Size: sealed.Size, SHA256: sealed.SHA256}
@@ -309,7 +315,8 @@ func parcels(ctx context.Context, c *casefile.Case, rep *archive.Report, sealed 
 		return whole, []submit.Parcel{whole}, err
 	}
 	for i, p := range split.Parts {
-		parts = append(parts, submit.Parcel{File: filepath.Join(c.OutDir(), p.Name), Name: p.Name, Size: p.Size, SHA256: p.SHA256, Part: i + 1, Parts: len(split.Parts)})
+		parts = append(parts, submit.Parcel{File: filepath.Join(c.OutDir(), p.Name), Name: p.Name, Size: p.Size, SHA256: p.SHA256,
+			Part: i + 1, Parts: len(split.Parts)})
 	}
 	page := filepath.Join(c.OutDir(), split.Page)
 	info, err := os.Stat(page)
@@ -320,7 +327,8 @@ func parcels(ctx context.Context, c *casefile.Case, rep *archive.Report, sealed 
 	return whole, append(parts, submit.Parcel{File: page, Name: split.Page, Size: info.Size(), SHA256: sum}), err
 }
 
-func (a *App) send(ctx context.Context, w *casefile.Writer, k *ask.Ask, route ask.Route, rep *archive.Report, sealed *sealedRecord, q SubmitRequest) (*submit.Receipt, error) {
+func (a *App) send(ctx context.Context, w *casefile.Writer, k *ask.Ask, route ask.Route, rep *archive.Report, sealed *sealedRecord,
+	q SubmitRequest) (*submit.Receipt, error) {
 	m, err := a.means(w, route, q)
 	if err != nil {
 		return nil, err

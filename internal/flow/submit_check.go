@@ -20,46 +20,14 @@ import (
 )
 
 // mayGo makes sure that the archive is whole, complete or known not to be, small enough, and that the engineer wants it.
-func (a *App) mayGo(ctx context.Context, c *casefile.Case, k *ask.Ask, routes []ask.Route, inTurn bool, q SubmitRequest) ([]ask.Route, *archive.Report, *sealedRecord, error) {
-	file := q.Archive
-	if file == "" {
-		last, err := lastPacked(c, "submit")
-		if err != nil {
-			return nil, nil, nil, err
-		}
-		file = last
-	}
-	var sealed *sealedRecord
-	if strings.HasSuffix(file, seal.Ending) {
-		var err error
-		if sealed, err = sealedBy(c, filepath.Base(file)); err != nil {
-			return nil, nil, nil, fault.Wrap("submit", file, err)
-		}
-		file = filepath.Join(c.OutDir(), sealed.Archive)
-	}
-	rep, err := archive.VerifyFile(ctx, file, nil)
+func (a *App) mayGo(ctx context.Context, c *casefile.Case, k *ask.Ask, routes []ask.Route, inTurn bool,
+	q SubmitRequest) ([]ask.Route, *archive.Report, *sealedRecord, error) {
+	file, rep, sealed, err := a.toSend(ctx, c, q)
 	if err != nil {
-		return nil, nil, nil, fault.Wrap("submit", file, err)
-	}
-	if !rep.Good() {
-		d := rep.Differences[0]
-		return nil, nil, nil, fault.New(fault.Refused, "submit", file, fmt.Sprintf("it does not verify: %s %s: %s", d.Path, d.What, d.Why), "envask verify names every difference; pack again")
-	}
-	if rep.Manifest == nil || rep.Manifest.Case != c.Number {
-		return nil, nil, nil, fault.New(fault.Refused, "submit", file, fmt.Sprintf("it is not an archive of case %s", c.Number), "pack again, choose the case with --case, or send it without its case over the routes of an ask with --ask FILE")
-	}
-	if m := rep.Manifest; m.AskSHA256 != k.Digest {
-		return nil, nil, nil, fault.New(fault.Refused, "submit", file, fmt.Sprintf("it was packed by another version of the ask (SHA-256 %s…) than the approved one (%s…)", m.AskSHA256[:min(len(m.AskSHA256), ask.MinDigest)], k.Digest[:ask.MinDigest]),
-			"pack again, by the approved ask")
-	}
-	if err := a.mustBeApproved(c, k, rep); err != nil {
 		return nil, nil, nil, err
 	}
-	if !rep.Complete && !q.Incomplete {
-		return nil, nil, nil, fault.New(fault.Refused, "submit", file, "it lacks what the ask requires: "+strings.Join(rep.Lacking, "; "), "collect what is missing, or send it as it is with --incomplete")
-	}
-	if open := unanswered(k, rep.Manifest); len(open) > 0 && !q.Incomplete {
-		return nil, nil, nil, fault.New(fault.Refused, "submit", file, "the brief lacks what the vendor requires: "+strings.Join(open, "; "), "answer it with envask open "+c.Name+" --answer ID=TEXT and pack again, or send it as it is with --incomplete")
+	if err := a.asAsked(c, k, file, rep, q); err != nil {
+		return nil, nil, nil, err
 	}
 	if sealed == nil {
 		if sealed, err = sealedOf(c, rep.SHA256, false); err != nil {
@@ -101,6 +69,62 @@ func (a *App) mayGo(ctx context.Context, c *casefile.Case, k *ask.Ask, routes []
 	return routes, rep, sealed, nil
 }
 
+// toSend is the archive that is meant, read and whole, and its encrypted form if that one was named.
+func (a *App) toSend(ctx context.Context, c *casefile.Case, q SubmitRequest) (
+	file string, rep *archive.Report, sealed *sealedRecord, err error) {
+	file = q.Archive
+	if file == "" {
+		last, err := lastPacked(c, "submit")
+		if err != nil {
+			return "", nil, nil, err
+		}
+		file = last
+	}
+	if strings.HasSuffix(file, seal.Ending) {
+		if sealed, err = sealedBy(c, filepath.Base(file)); err != nil {
+			return "", nil, nil, fault.Wrap("submit", file, err)
+		}
+		file = filepath.Join(c.OutDir(), sealed.Archive)
+	}
+	rep, err = archive.VerifyFile(ctx, file, nil)
+	if err != nil {
+		return "", nil, nil, fault.Wrap("submit", file, err)
+	}
+	if !rep.Good() {
+		d := rep.Differences[0]
+		return "", nil, nil, fault.New(fault.Refused, "submit", file, fmt.Sprintf("it does not verify: %s %s: %s", d.Path, d.What, d.Why),
+			"envask verify names every difference; pack again")
+	}
+	if rep.Manifest == nil || rep.Manifest.Case != c.Number {
+		return "", nil, nil, fault.New(fault.Refused, "submit", file, fmt.Sprintf("it is not an archive of case %s", c.Number),
+			"pack again, choose the case with --case, or send it without its case over the routes of an ask with --ask FILE")
+	}
+	return file, rep, sealed, nil
+}
+
+// asAsked refuses an archive that is not what the approved ask demands, unless the engineer sends it incomplete.
+func (a *App) asAsked(c *casefile.Case, k *ask.Ask, file string, rep *archive.Report, q SubmitRequest) error {
+	if m := rep.Manifest; m.AskSHA256 != k.Digest {
+		return fault.New(fault.Refused, "submit", file,
+			fmt.Sprintf("it was packed by another version of the ask (SHA-256 %s…) than the approved one (%s…)",
+				m.AskSHA256[:min(len(m.AskSHA256), ask.MinDigest)], k.Digest[:ask.MinDigest]),
+			"pack again, by the approved ask")
+	}
+	if err := a.mustBeApproved(c, k, rep); err != nil {
+		return err
+	}
+	if !rep.Complete && !q.Incomplete {
+		return fault.New(fault.Refused, "submit", file, "it lacks what the ask requires: "+strings.Join(rep.Lacking, "; "),
+			"collect what is missing, or send it as it is with --incomplete")
+	}
+	if open := unanswered(k, rep.Manifest); len(open) > 0 && !q.Incomplete {
+		return fault.New(fault.Refused, "submit", file,
+			"the brief lacks what the vendor requires: "+strings.Join(open, "; "),
+			"answer it with envask open "+c.Name+" --answer ID=TEXT and pack again, or send it as it is with --incomplete")
+	}
+	return nil
+}
+
 // mustBeEncrypted makes sure at the door that what has to go encrypted does: for all keys that the ask demands, and as the
 // engineer wanted it when it was packed, whatever the file is called by now.
 func mustBeEncrypted(c *casefile.Case, k *ask.Ask, rep *archive.Report, sealed *sealedRecord) error {
@@ -122,21 +146,24 @@ func mustBeEncrypted(c *casefile.Case, k *ask.Ask, rep *archive.Report, sealed *
 		return err
 	}
 	if strings.HasSuffix(rep.Name, plainEnding) && sealed == nil || (len(keys) > 0 || passphrase) && sealed == nil {
-		return fault.New(fault.Refused, "submit", rep.Name, "it may only go encrypted, and was not encrypted", "run envask pack again: it encrypts the archive")
+		return fault.New(fault.Refused, "submit", rep.Name, "it may only go encrypted, and was not encrypted",
+			"run envask pack again: it encrypts the archive")
 	}
 	if passphrase && sealed.Passphrase {
 		return nil
 	}
 	for _, key := range keys {
 		if !slices.Contains(sealed.Recipients, key) {
-			return fault.New(fault.Refused, "submit", sealed.Sealed, "it is not encrypted for "+key+", as it has to be", "run envask pack again: it encrypts the archive")
+			return fault.New(fault.Refused, "submit", sealed.Sealed, "it is not encrypted for "+key+", as it has to be",
+				"run envask pack again: it encrypts the archive")
 		}
 	}
 	return nil
 }
 
 // asSent gives the name and size under which an archive goes, and how it is encrypted.
-func asSent(ctx context.Context, c *casefile.Case, rep *archive.Report, sealed *sealedRecord) (name string, size int64, how string, err error) {
+func asSent(ctx context.Context, c *casefile.Case, rep *archive.Report, sealed *sealedRecord) (name string,
+	size int64, how string, err error) {
 	if sealed == nil {
 		return filepath.Base(rep.Name), rep.Size, "", nil
 	}
@@ -174,7 +201,8 @@ func (a *App) whereTo(k *ask.Ask, routes []ask.Route, inTurn bool, file string, 
 			limit = submit.DefaultMailLimit
 		}
 		if limit > 0 && size > limit {
-			why := fmt.Sprintf("it has %s; the route %s takes %s at most", humanize.IBytes(uint64(size)), route.Name, humanize.IBytes(uint64(limit)))
+			why := fmt.Sprintf("it has %s; the route %s takes %s at most", humanize.IBytes(uint64(size)), route.Name,
+				humanize.IBytes(uint64(limit)))
 			small = fault.New(fault.Refused, "submit", file, why, roomier(k, size))
 			if !inTurn {
 				return nil, "", small
@@ -215,7 +243,8 @@ func (a *App) mustBeApproved(c *casefile.Case, k *ask.Ask, rep *archive.Report) 
 	}
 	by, _, err := approval(c, rep.SHA256)
 	if err == nil && by == "" {
-		err = fault.New(fault.Refused, "submit", rep.Name, "nobody has approved it, and that is required", "look at it with envask review, then envask review --approve")
+		err = fault.New(fault.Refused, "submit", rep.Name, "nobody has approved it, and that is required",
+			"look at it with envask review, then envask review --approve")
 	}
 	return err
 }

@@ -43,7 +43,8 @@ func (a *App) ConfirmReceipts(ctx context.Context, c *casefile.Case, q SubmitReq
 	}
 	var out []Confirmed
 	for _, rec := range receipts {
-		if len(q.Routes) > 0 && !slices.Contains(q.Routes, rec.Route) || len(q.Routes) == 0 && rec.Handed || q.Archive != "" && filepath.Base(q.Archive) != rec.Name {
+		if len(q.Routes) > 0 && !slices.Contains(q.Routes, rec.Route) || len(q.Routes) == 0 && rec.Handed ||
+			q.Archive != "" && filepath.Base(q.Archive) != rec.Name {
 			continue
 		}
 		x := Confirmed{Route: rec.Route, Name: rec.Name, Path: rec.Path}

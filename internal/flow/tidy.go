@@ -136,7 +136,8 @@ func stillThere(left []Left) error {
 	if n == 0 {
 		return nil
 	}
-	return fault.New(fault.Failed, "tidy", "", fmt.Sprintf("%d %s still there", n, plural(n, "thing of ours is", "things of ours are")), "run it again when the systems can be reached")
+	return fault.New(fault.Failed, "tidy", "", fmt.Sprintf("%d %s still there", n, plural(n, "thing of ours is", "things of ours are")),
+		"run it again when the systems can be reached")
 }
 
 func plainWords(err error) string {

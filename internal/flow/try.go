@@ -143,7 +143,8 @@ func systemsIn(dir string) (map[string]string, error) {
 		if len(entries) != 1 || !entries[0].IsDir() {
 			break
 		}
-		if inner, err := os.ReadDir(filepath.Join(dir, entries[0].Name())); err != nil || !slices.ContainsFunc(inner, func(e os.DirEntry) bool { return e.Name() == "systems" || e.Name() == "raw" }) {
+		if inner, err := os.ReadDir(filepath.Join(dir, entries[0].Name())); err != nil ||
+			!slices.ContainsFunc(inner, func(e os.DirEntry) bool { return e.Name() == "systems" || e.Name() == "raw" }) {
 			break
 		}
 		dir = filepath.Join(dir, entries[0].Name())

@@ -53,7 +53,8 @@ func (a *App) Vitals(c *casefile.Case, id string, systems []string) (*VitalsView
 		return nil, fault.Wrap("read the round", id, err)
 	}
 	if len(v.Systems) == 0 {
-		return nil, fault.New(fault.Usage, "show", id, "the round has no vitals", "an ask with vitals: no leaves them out; envask collect --item vitals takes them")
+		return nil, fault.New(fault.Usage, "show", id, "the round has no vitals",
+			"an ask with vitals: no leaves them out; envask collect --item vitals takes them")
 	}
 	v.arrange(r.Coverage)
 	return v, nil
@@ -117,7 +118,8 @@ func (v *VitalsView) compare() {
 		if s.Memory == nil {
 			return "", false
 		}
-		return humanize.IBytes(uint64(s.Memory.Available)) + " of " + humanize.IBytes(uint64(s.Memory.Total)), s.Memory.Available*20 < s.Memory.Total
+		return humanize.IBytes(uint64(s.Memory.Available)) + " of " + humanize.IBytes(uint64(s.Memory.Total)),
+			s.Memory.Available*20 < s.Memory.Total
 	})
 	for _, mount := range v.mounts() {
 		v.heeded("free on "+mount, func(s collect.Vitals) (string, bool) {

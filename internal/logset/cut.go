@@ -60,7 +60,8 @@ func Cut(ctx context.Context, c Content, l *Look, wish Wish, spool func() (Conte
 
 // Bisectable says whether a file may be cut by bisection; its probes decide then whether it is.
 func (l *Look) Bisectable(c Content, wish Wish) bool {
-	return l.Packing == "" && l.enc == bytewise && c.ReadAt != nil && c.Size > smallFile && l.Profile.Anywhere() && !wish.Unordered && !nearChange(wish.Window.Spans, l.Profile)
+	return l.Packing == "" && l.enc == bytewise && c.ReadAt != nil && c.Size > smallFile && l.Profile.Anywhere() && !wish.Unordered &&
+		!nearChange(wish.Window.Spans, l.Profile)
 }
 
 // cutSlow reads the whole file.
@@ -97,7 +98,8 @@ func cutSlow(ctx context.Context, c Content, l *Look, wish Wish, spool func() (C
 		}
 		return nil, err
 	}
-	o := &Outcome{All: p.all && p.ended == nil, Bytes: p.bytes, Lines: p.kept, Of: p.lines, First: p.first, Last: p.last, Odd: p.odd, Ended: p.ended, Packing: u.packing}
+	o := &Outcome{All: p.all && p.ended == nil, Bytes: p.bytes, Lines: p.kept, Of: p.lines, First: p.first, Last: p.last, Odd: p.odd,
+		Ended: p.ended, Packing: u.packing}
 	if p.kept == 0 && p.header > 0 {
 		o.Lines = 0
 	}
@@ -118,7 +120,8 @@ func cutFast(ctx context.Context, c Content, l *Look, spans []window.Span, w io.
 		return nil, err
 	}
 	o := &Outcome{Lines: -1, Of: -1, Probes: p.n, Bound: p.bound, Odd: f.odd, First: f.first, Last: f.last}
-	if n := l.start; n > 0 && (len(ranges) == 0 || ranges[0].From > 0) && isHeader(l, l.head[:min(n, int64(len(l.head)))]) && len(ranges) > 0 {
+	if n := l.start; n > 0 && (len(ranges) == 0 || ranges[0].From > 0) &&
+		isHeader(l, l.head[:min(n, int64(len(l.head)))]) && len(ranges) > 0 {
 		ranges = append([]Range{{0, min(n, int64(len(l.head)))}}, ranges...)
 	}
 	o.Ranges = ranges

@@ -49,7 +49,8 @@ var forms = sync.OnceValue(func() nameForms {
 		midCount:    regexp.MustCompile(`^(.+?)[_-](\d{2,8})(\.[A-Za-z][A-Za-z0-9]{0,9})$`),
 		oldSuffix:   regexp.MustCompile(`(?i)^(.+?)(\.(?:old|bak|prev|previous|last|save|backup)|~)$`),
 		midOld:      regexp.MustCompile(`(?i)^(.+?)[._-](?:old|bak|prev|previous)(\.[A-Za-z][A-Za-z0-9]{0,9})$`),
-		dateIn:      regexp.MustCompile(`[._-]?((?:19|20)\d{2})([-_.]?)(\d{2})([-_.]?)(\d{2})(?:[-_.T]?(\d{2})(?:[-_.:]?(\d{2})(?:[-_.:]?(\d{2}))?)?)?(?:[._-](\d{1,4}))?(?:$|[._-])`),
+		dateIn: regexp.MustCompile(`[._-]?((?:19|20)\d{2})([-_.]?)(\d{2})([-_.]?)(\d{2})` +
+			`(?:[-_.T]?(\d{2})(?:[-_.:]?(\d{2})(?:[-_.:]?(\d{2}))?)?)?(?:[._-](\d{1,4}))?(?:$|[._-])`),
 		dateDir:     regexp.MustCompile(`^((?:19|20)\d{2})([-_.]?)(\d{2})([-_.]?)(\d{2})$`),
 		yearDir:     regexp.MustCompile(`^(?:19|20)\d{2}$`),
 		partDir:     regexp.MustCompile(`^\d{2}$`),
@@ -117,7 +118,8 @@ func datedFolders(dir string) (rest, day string) {
 			return joinDir(parts[:n-1]), m[1] + m[3] + m[5]
 		}
 	}
-	if n >= 3 && forms().yearDir.MatchString(parts[n-3]) && forms().partDir.MatchString(parts[n-2]) && forms().partDir.MatchString(parts[n-1]) {
+	if n >= 3 && forms().yearDir.MatchString(parts[n-3]) && forms().partDir.MatchString(parts[n-2]) &&
+		forms().partDir.MatchString(parts[n-1]) {
 		return joinDir(parts[:n-3]), parts[n-3] + parts[n-2] + parts[n-1]
 	}
 	return dir, ""
@@ -191,7 +193,8 @@ func NewestVersions(names []string) (keep []bool, newest map[string]string) {
 	key := func(name string) (group, version string) {
 		parts := strings.Split(path.Dir(name), "/")
 		for i, part := range parts {
-			if m := forms().versionPart.FindStringSubmatch(part); m != nil && (strings.Contains(m[2], ".") || m[1] != "" && m[1] != part) && m[2] != "" {
+			if m := forms().versionPart.FindStringSubmatch(part); m != nil &&
+				(strings.Contains(m[2], ".") || m[1] != "" && m[1] != part) && m[2] != "" {
 				if m[1] == "" && !strings.Contains(m[2], ".") {
 					continue
 				}

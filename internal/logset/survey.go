@@ -65,7 +65,8 @@ const (
 
 // Examine reads a file once or twice: for what its lines leave open, and for its times. each, if not nil, gets every line's
 // number, time and doubt (zero time where there is none), and the start of the line.
-func Examine(ctx context.Context, c Content, f stamp.Facts, each func(n int64, t time.Time, d stamp.Doubt, line []byte) error) (*Survey, error) {
+func Examine(ctx context.Context, c Content, f stamp.Facts, each func(n int64, t time.Time, d stamp.Doubt, line []byte) error) (*Survey,
+	error) {
 	p, err := learnWhole(ctx, c, f)
 	if err != nil {
 		return nil, err

@@ -175,7 +175,8 @@ func (p *Policy) readExpression(m *keyfile.Map) {
 	name, match := m.Need("name"), m.Need("match")
 	class := m.Choice("class", ownClasses...)
 	if name.Text != "" && (!ownName.MatchString(name.Text) || slices.Contains(redact.RuleNames(), name.Text)) {
-		name.Problem("name: %q is not a name for a rule of one's own: lower-case words with dashes, and none that there is already", name.Text)
+		name.Problem("name: %q is not a name for a rule of one's own: lower-case words with dashes, and none that there is already",
+			name.Text)
 	}
 	re := match.Expression("match")
 	if re == nil {
@@ -214,7 +215,8 @@ func Merge(all ...*Policy) *Policy {
 
 // Config gives what an engine needs of a policy.
 func (p *Policy) Config() redact.Config {
-	c := redact.Config{Off: map[string]bool{}, Classes: p.Classes, Expressions: p.Expressions, Domains: p.Domains, Never: append(append([]string{}, p.Never...), p.Disclosed...)}
+	c := redact.Config{Off: map[string]bool{}, Classes: p.Classes, Expressions: p.Expressions, Domains: p.Domains,
+		Never: append(append([]string{}, p.Never...), p.Disclosed...)}
 	for name, on := range p.Rules {
 		if !on {
 			c.Off[name] = true

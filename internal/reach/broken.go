@@ -13,7 +13,8 @@ import (
 // connection is gone; a read may fail before it does.
 func Broken(err error) bool {
 	var op *net.OpError
-	return errors.As(err, &op) || errors.Is(err, sftp.ErrSSHFxConnectionLost) || errors.Is(err, sftp.ErrSSHFxNoConnection) || errors.Is(err, net.ErrClosed) || errors.Is(err, ErrLost)
+	return errors.As(err, &op) || errors.Is(err, sftp.ErrSSHFxConnectionLost) || errors.Is(err, sftp.ErrSSHFxNoConnection) ||
+		errors.Is(err, net.ErrClosed) || errors.Is(err, ErrLost)
 }
 
 // MayHeal says whether trying again a little later can help: a connection that broke or was refused for a moment. A name that

@@ -70,7 +70,8 @@ func (c *ClientConfig) withoutMatch(name, text string) string {
 				lines[i] = "Host " + strings.ReplaceAll(strings.Trim(rest[1], `"`), ",", " ")
 			default:
 				out = true
-				c.Remarks = append(c.Remarks, fmt.Sprintf("%s:%d: %q is not honoured; give what it says in the systems file", name, i+1, strings.TrimSpace(line)))
+				c.Remarks = append(c.Remarks, fmt.Sprintf("%s:%d: %q is not honoured; give what it says in the systems file", name,
+					i+1, strings.TrimSpace(line)))
 			}
 		}
 		if out {
@@ -139,7 +140,8 @@ func (d *Dialer) route(s *site.System) sshRoute {
 	r.hostKeyAlias = c.get(alias, "HostKeyAlias")
 	r.onlyKeys = strings.EqualFold(c.get(alias, "IdentitiesOnly"), "yes")
 	expand := func(v string) string {
-		return d.Path(strings.NewReplacer("%%", "%", "%h", r.host, "%n", alias, "%p", strconv.Itoa(r.port), "%r", r.user, "%u", d.User, "%d", d.HomeDir).Replace(v))
+		return d.Path(strings.NewReplacer("%%", "%", "%h", r.host, "%n", alias, "%p", strconv.Itoa(r.port), "%r", r.user, "%u", d.User,
+			"%d", d.HomeDir).Replace(v))
 	}
 	for _, v := range c.all(alias, "IdentityFile") {
 		r.keys = append(r.keys, expand(v))

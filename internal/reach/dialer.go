@@ -196,7 +196,8 @@ func (d *Dialer) connectVia(ctx context.Context, s *site.System, via string, r s
 	if r.proxyCommand != "" {
 		conn, err := runProxy(ctx, r.proxyCommand)
 		if err != nil {
-			return nil, &fault.Error{Target: s.Name, Err: fmt.Errorf("%w: the proxy command of the client configuration: %w", ErrConnection, err)}
+			return nil, &fault.Error{Target: s.Name, Err: fmt.Errorf("%w: the proxy command of the client configuration: %w", ErrConnection,
+				err)}
 		}
 		return conn, nil
 	}
@@ -224,7 +225,8 @@ func (d *Dialer) connectThrough(ctx context.Context, s *site.System, via, addr s
 	defer cancel()
 	conn, err := j.DialContext(ctx, "tcp", addr)
 	if err != nil {
-		return nil, &fault.Error{Target: s.Name, Err: fmt.Errorf("%w to %s through %s: %w", ErrConnection, addr, via, plainChannelError(err)), Hint: whenUnreachable}
+		return nil, &fault.Error{Target: s.Name, Err: fmt.Errorf("%w to %s through %s: %w", ErrConnection, addr, via,
+			plainChannelError(err)), Hint: whenUnreachable}
 	}
 	return conn, nil
 }
@@ -269,7 +271,8 @@ func (d *Dialer) jump(ctx context.Context, name string) (*ssh.Client, error) {
 	return client, nil
 }
 
-// handshake logs in, within ConnectTimeout, in which the time that a person is asked does not count: a peer that says nothing does not hold us.
+// handshake logs in, within ConnectTimeout, in which the time that a person is asked does not count: a peer that says nothing does not hold
+// us.
 func (d *Dialer) handshake(ctx context.Context, conn net.Conn, addr string, config *ssh.ClientConfig) (*ssh.Client, error) {
 	inTime, cancel := d.Patience.WithTimeout(ctx, ConnectTimeout, ErrSilent)
 	defer cancel()
@@ -368,7 +371,8 @@ func (d *Dialer) methods(s *site.System, r sshRoute) ([]ssh.AuthMethod, func(err
 		if c.refusedBy != "" {
 			by := c.refusedBy
 			c.mu.Unlock()
-			return nil, nil, &fault.Error{Target: s.Name, Err: fmt.Errorf("%w: the password was refused by %s before and is not tried again", ErrLogin, by)}
+			return nil, nil, &fault.Error{Target: s.Name,
+				Err: fmt.Errorf("%w: the password was refused by %s before and is not tried again", ErrLogin, by)}
 		}
 		text, err := read(password)
 		if err != nil {
@@ -440,7 +444,8 @@ func refusedLogin(err error) bool {
 		return true
 	}
 	text := err.Error()
-	for _, sign := range []string{"unable to authenticate", "unexpected message type 51", errAskedAgain.Error(), "Too many authentication failures"} {
+	for _, sign := range []string{"unable to authenticate", "unexpected message type 51", errAskedAgain.Error(),
+		"Too many authentication failures"} {
 		if strings.Contains(text, sign) {
 			return true
 		}

@@ -72,7 +72,8 @@ func (h *HostKeys) judge(name, hostname string, key ssh.PublicKey, err error) er
 		return &fault.Error{Class: fault.Refused, Target: name,
 			Err: fmt.Errorf("%w: the key of %s has CHANGED: known is %s (%s:%d), shown is %s %s",
 				ErrHostKey, hostname, ssh.FingerprintSHA256(w.Key), w.Filename, w.Line, key.Type(), offered),
-			Hint: fmt.Sprintf("this may be an attack: ask the system's owner. Only if the change is confirmed, remove line %d of %s and give --accept-key %s=%s",
+			Hint: fmt.Sprintf("this may be an attack: ask the system's owner. Only if the change is confirmed, remove line %d of %s and "+
+				"give --accept-key %s=%s",
 				w.Line, w.Filename, name, offered)}
 	}
 	if h.Accept[name] == offered {
@@ -175,7 +176,8 @@ func ParseAccept(given []string) (map[string]string, error) {
 			continue
 		}
 		if !ok || name == "" || !strings.HasPrefix(print, "SHA256:") {
-			return nil, fault.New(fault.Usage, "--accept-key", g, "expected NAME=SHA256:FINGERPRINT, or NAME alone (or all) to be asked", "")
+			return nil, fault.New(fault.Usage, "--accept-key", g, "expected NAME=SHA256:FINGERPRINT, or NAME alone (or all) to be asked",
+				"")
 		}
 		m[name] = print
 	}

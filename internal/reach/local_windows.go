@@ -10,7 +10,8 @@ import (
 )
 
 // usualVariables are those that commands on this machine see; without the folders of Windows hardly any program starts.
-var usualVariables = []string{"PATH", "PATHEXT", "SystemRoot", "SystemDrive", "ComSpec", "TEMP", "TMP", "ProgramData", "ProgramFiles", "USERPROFILE", "USERNAME", "HOME", "USER", "LANG", "TZ"}
+var usualVariables = []string{"PATH", "PATHEXT", "SystemRoot", "SystemDrive", "ComSpec", "TEMP", "TMP", "ProgramData", "ProgramFiles",
+	"USERPROFILE", "USERNAME", "HOME", "USER", "LANG", "TZ"}
 
 const usualPath = `C:\Windows\system32;C:\Windows`
 

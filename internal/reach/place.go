@@ -20,7 +20,8 @@ type Placer interface {
 var windowsVariable = regexp.MustCompile(`^%([A-Za-z][A-Za-z0-9_()]*)%`)
 
 // usualFolders are where Windows has its folders unless somebody moved them, for copies of a system.
-var usualFolders = map[string]string{"programdata": `C:\ProgramData`, "allusersprofile": `C:\ProgramData`, "systemroot": `C:\Windows`, "windir": `C:\Windows`,
+var usualFolders = map[string]string{"programdata": `C:\ProgramData`, "allusersprofile": `C:\ProgramData`,
+	"systemroot": `C:\Windows`, "windir": `C:\Windows`,
 	"programfiles": `C:\Program Files`, "programfiles(x86)": `C:\Program Files (x86)`, "systemdrive": `C:`, "public": `C:\Users\Public`}
 
 // placed replaces what a pattern begins with. What comes from a system is taken as it is written: it is no pattern.

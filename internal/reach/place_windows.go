@@ -8,7 +8,8 @@ import (
 
 // windowsEnv gives what Windows calls a folder, as the machine's settings have it, so that the core reads no environment.
 func windowsEnv(name string) string {
-	for _, place := range []string{`SOFTWARE\Microsoft\Windows\CurrentVersion`, `SYSTEM\CurrentControlSet\Control\Session Manager\Environment`} {
+	for _, place := range []string{`SOFTWARE\Microsoft\Windows\CurrentVersion`,
+		`SYSTEM\CurrentControlSet\Control\Session Manager\Environment`} {
 		k, err := registry.OpenKey(registry.LOCAL_MACHINE, place, registry.QUERY_VALUE)
 		if err != nil {
 			continue

@@ -74,8 +74,10 @@ exit 1; fi
 }
 
 // tells prints device and inode of a path, with what a system has: of what a link leads to, and of a link itself.
-const tells = `ino() { stat -L -c %d:%i "$1" 2>/dev/null || stat -L -f %d:%i "$1" 2>/dev/null || { set -- $(ls -Lid "$1" 2>/dev/null); [ -n "$1" ] && echo "0:$1"; }; }
-own() { stat -c %d:%i "$1" 2>/dev/null || stat -f %d:%i "$1" 2>/dev/null || { set -- $(ls -id "$1" 2>/dev/null); [ -n "$1" ] && echo "0:$1"; }; }
+const tells = `ino() { stat -L -c %d:%i "$1" 2>/dev/null || stat -L -f %d:%i "$1" 2>/dev/null ||
+	{ set -- $(ls -Lid "$1" 2>/dev/null); [ -n "$1" ] && echo "0:$1"; }; }
+own() { stat -c %d:%i "$1" 2>/dev/null || stat -f %d:%i "$1" 2>/dev/null ||
+	{ set -- $(ls -id "$1" 2>/dev/null); [ -n "$1" ] && echo "0:$1"; }; }
 `
 
 // readPinned is a script that reads a file with words that read standard input. What was opened is looked at before a byte of it
@@ -129,5 +131,6 @@ var identity = regexp.MustCompile(`^[0-9]+:[0-9a-f]+$`)
 
 // RemoveIfStill is a script that removes a file if it is still the one of an identity, and none otherwise.
 func RemoveIfStill(path, id string) string {
-	return tells + "[ -e " + posix.Word(path) + " ] || exit 0\n[ \"$(own " + posix.Word(path) + ")\" = " + posix.Word(id) + " ] || { echo 'the file has been replaced' >&2; exit 1; }\nrm -f " + posix.Word(path)
+	return tells + "[ -e " + posix.Word(path) + " ] || exit 0\n[ \"$(own " + posix.Word(path) + ")\" = " + posix.Word(id) +
+		" ] || { echo 'the file has been replaced' >&2; exit 1; }\nrm -f " + posix.Word(path)
 }

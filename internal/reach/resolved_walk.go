@@ -27,7 +27,8 @@ func walkResolved(root, name string) (*os.File, error) {
 		fd, err := unix.Openat(at, part, flags, 0)
 		if err != nil {
 			var st unix.Stat_t
-			if (errors.Is(err, unix.ELOOP) || errors.Is(err, unix.ENOTDIR)) && unix.Fstatat(at, part, &st, unix.AT_SYMLINK_NOFOLLOW) == nil && st.Mode&unix.S_IFMT == unix.S_IFLNK {
+			if (errors.Is(err, unix.ELOOP) || errors.Is(err, unix.ENOTDIR)) &&
+				unix.Fstatat(at, part, &st, unix.AT_SYMLINK_NOFOLLOW) == nil && st.Mode&unix.S_IFMT == unix.S_IFLNK {
 				return nil, ErrExchanged
 			}
 			return nil, err

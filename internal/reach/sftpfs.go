@@ -39,7 +39,8 @@ func pathError(op, name string, err error) error {
 		return nil
 	}
 	var status *sftp.StatusError
-	if errors.As(err, &status) && status.FxCode() == sftp.ErrSSHFxFailure && strings.Contains(strings.ToLower(status.Error()), "permission denied") {
+	if errors.As(err, &status) && status.FxCode() == sftp.ErrSSHFxFailure &&
+		strings.Contains(strings.ToLower(status.Error()), "permission denied") {
 		err = fs.ErrPermission // some servers say it only in words
 	}
 	return &fs.PathError{Op: op, Path: Path(name), Err: err}
@@ -176,7 +177,8 @@ func (f sftpFS) EachEntry(ctx context.Context, name string, each func(fs.DirEntr
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	l := &sftpListing{stop: cancel, each: func(info fs.FileInfo) error {
-		if n := info.Name(); validName(n) && !strings.Contains(n, "/") { // a server may send any name; one with a slash would lead elsewhere
+		// a server may send any name; one with a slash would lead elsewhere
+		if n := info.Name(); validName(n) && !strings.Contains(n, "/") {
 			return each(checkedEntry{fs.FileInfoToDirEntry(info)})
 		}
 		return nil

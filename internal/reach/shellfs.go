@@ -47,7 +47,8 @@ func newMark() string {
 var errShell = errors.New("it has no POSIX shell with dd and ls or stat")
 
 // newShellFS finds out how files can be read through commands.
-func newShellFS(ctx context.Context, run func(context.Context, string, io.Writer, io.Writer) (int, error), prefix string) (*shellFS, error) {
+func newShellFS(ctx context.Context, run func(context.Context, string, io.Writer, io.Writer) (int, error),
+	prefix string) (*shellFS, error) {
 	f := &shellFS{run: run, prefix: prefix, mark: newMark(), style: styles[len(styles)-1]}
 	ctx, cancel := context.WithTimeout(ctx, shellAnswer)
 	defer cancel()
@@ -220,7 +221,8 @@ func (f *shellFS) ReadLink(name string) (string, error) {
 	ctx, cancel := f.within(context.Background())
 	defer cancel()
 	p := posix.Word(Path(name))
-	out, err := f.script(ctx, "if command -v readlink >/dev/null; then readlink "+p+" || { ls -ld "+p+" >/dev/null && echo 'not a link' >&2; exit 1; }\n"+
+	out, err := f.script(ctx, "if command -v readlink >/dev/null; then readlink "+p+" || { ls -ld "+p+
+		" >/dev/null && echo 'not a link' >&2; exit 1; }\n"+
 		"else [ -h "+p+" ] || { ls -ld "+p+" >/dev/null && echo 'not a link' >&2; exit 1; }\nls -ld "+p+" | sed 's/.* -> //'; fi")
 	if err != nil {
 		return "", shellPathError("readlink", name, err)
@@ -288,7 +290,8 @@ func (f *shellFS) OpenResolved(name string) (fs.File, error) {
 	if err := checkName("open", name); err != nil {
 		return nil, err
 	}
-	info, err := f.one(name, pinned(name)+f.style.one(`"$b"`, false)+" || exit 1\n[ -h \"$b\" ] || [ -r \"$b\" ] || { echo 'Permission denied' >&2; exit 1; }")
+	info, err := f.one(name, pinned(name)+f.style.one(`"$b"`, false)+
+		" || exit 1\n[ -h \"$b\" ] || [ -r \"$b\" ] || { echo 'Permission denied' >&2; exit 1; }")
 	if err != nil {
 		return nil, shellPathError("open", name, err)
 	}

@@ -187,7 +187,8 @@ func letterMode(text string) (fs.FileMode, bool) {
 	if len(text) < 10 {
 		return 0, false
 	}
-	kinds := map[byte]fs.FileMode{'-': 0, 'd': fs.ModeDir, 'l': fs.ModeSymlink, 'p': fs.ModeNamedPipe, 's': fs.ModeSocket, 'b': fs.ModeDevice,
+	kinds := map[byte]fs.FileMode{'-': 0, 'd': fs.ModeDir, 'l': fs.ModeSymlink, 'p': fs.ModeNamedPipe,
+		's': fs.ModeSocket, 'b': fs.ModeDevice,
 		'c': fs.ModeDevice | fs.ModeCharDevice}
 	m, ok := kinds[text[0]]
 	if !ok {

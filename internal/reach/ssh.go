@@ -307,7 +307,8 @@ func (r *SSH) listen(ctx context.Context) {
 	defer cancel()
 	_, err := r.run(ctx, "echo "+mark, &limitedBuffer{b: &out}, &limitedBuffer{b: &errOut})
 	line := mark + "\n"
-	if err == nil && (strings.HasSuffix(out.String(), line) && out.String() != line || strings.Contains(out.String(), line) && errOut.Len() > 0) {
+	if err == nil && (strings.HasSuffix(out.String(), line) && out.String() != line ||
+		strings.Contains(out.String(), line) && errOut.Len() > 0) {
 		r.noise.mark = mark
 		r.note(func(v *Served) { v.Noisy = true })
 	}

@@ -139,10 +139,12 @@ func (v *view) window() string {
 func (v *view) verdicts() g.Node {
 	var out g.Group
 	if v.NewSince != "" {
-		out = append(out, verdict("heed", h.P(g.Text("This archive goes with an earlier one: what did not change since round "), h.B(g.Text(v.NewSince)), g.Text(" stands only there."))))
+		out = append(out, verdict("heed", h.P(g.Text("This archive goes with an earlier one: what did not change since round "),
+			h.B(g.Text(v.NewSince)), g.Text(" stands only there."))))
 	}
 	if v.Complete {
-		out = append(out, verdict("", g.Text("Everything that the ask "), h.B(g.Text(v.Ask)), g.Text(" requires is here"), g.If(v.NewSince != "", g.Text(" or there")), g.Text(".")))
+		out = append(out, verdict("", g.Text("Everything that the ask "), h.B(g.Text(v.Ask)), g.Text(" requires is here"),
+			g.If(v.NewSince != "", g.Text(" or there")), g.Text(".")))
 	}
 	return append(out, v.wrong())
 }
@@ -156,7 +158,8 @@ func (v *view) wrong() g.Node {
 	class := "heed"
 	if !v.Complete {
 		class = "lacking"
-		out = append(out, h.P(h.B(g.Text("This archive lacks something that the ask "+v.Ask+" requires:"))), list(bounded(v.Lacking), plain))
+		out = append(out, h.P(h.B(g.Text("This archive lacks something that the ask "+v.Ask+" requires:"))),
+			list(bounded(v.Lacking), plain))
 	}
 	for _, r := range v.Window.Remarks {
 		out = append(out, h.P(g.Text(r)))
@@ -165,17 +168,20 @@ func (v *view) wrong() g.Node {
 		out = append(out, h.P(h.B(g.Text("Wanted, and not here:"))), list(bounded(others), plain))
 	}
 	if n := v.stayedBehind(); n > 0 {
-		out = append(out, h.P(g.Text(fmt.Sprintf("%s stayed out of the archive: ", files(n))), h.A(h.Href("#left-out"), g.Text("the list")), g.Text(".")))
+		out = append(out, h.P(g.Text(fmt.Sprintf("%s stayed out of the archive: ", files(n))),
+			h.A(h.Href("#left-out"), g.Text("the list")), g.Text(".")))
 	}
 	if len(v.Redaction.Opaque) > 0 {
-		out = append(out, h.P(h.B(g.Text("Not looked into:")), g.Text(" redaction cannot read these files; they are here on the engineer's word:")), list(bounded(v.Redaction.Opaque), code))
+		out = append(out, h.P(h.B(g.Text("Not looked into:")),
+			g.Text(" redaction cannot read these files; they are here on the engineer's word:")), list(bounded(v.Redaction.Opaque), code))
 	}
 	if len(v.Redaction.StillThere) > 0 {
 		var lines []string
 		for _, s := range v.Redaction.StillThere {
 			lines = append(lines, s.Words())
 		}
-		out = append(out, h.P(h.B(g.Text("Still there:")), g.Text(" values that were removed everywhere else stand in these files, which nobody redacted:")), list(bounded(lines), code))
+		out = append(out, h.P(h.B(g.Text("Still there:")),
+			g.Text(" values that were removed everywhere else stand in these files, which nobody redacted:")), list(bounded(lines), code))
 	}
 	if len(out) == 0 {
 		return nil
@@ -258,7 +264,8 @@ func (v *view) checking() g.Node {
 		h.P(g.Text("In this folder, on Linux or macOS, and on Windows where these tools are installed:")),
 		h.Pre(g.Text("sha256sum -c " + archive.SumsName)),
 		g.Iff(v.SignedBy != "", func() g.Node {
-			return h.P(h.Code(g.Text(archive.ManifestName)), g.Text(" is signed with the key "), code(v.SignedBy), g.Text("; "), h.Code(g.Text("ssh-keygen -Y verify")), g.Text(" checks "), h.Code(g.Text(archive.SignatureName)), g.Text("."))
+			return h.P(h.Code(g.Text(archive.ManifestName)), g.Text(" is signed with the key "), code(v.SignedBy), g.Text("; "),
+				h.Code(g.Text("ssh-keygen -Y verify")), g.Text(" checks "), h.Code(g.Text(archive.SignatureName)), g.Text("."))
 		}),
 		h.P(h.Class("dim"), g.Text(fmt.Sprintf("Made with Envask %s, redaction rules version %s.", v.Envask, v.Rules))),
 	}

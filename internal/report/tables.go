@@ -25,7 +25,8 @@ func (v *view) coverage() g.Node {
 		var rows []g.Node
 		for _, c := range v.problems {
 			required := g.If(c.Required, h.Small(g.Text("required")))
-			rows = append(rows, h.Tr(h.Td(h.Class("name"), g.Text(orElse(c.System, "none"))), h.Td(h.Class("name"), g.Text(c.Item), required), h.Td(state(&c)), h.Td(g.Text(c.Reason))))
+			rows = append(rows, h.Tr(h.Td(h.Class("name"), g.Text(orElse(c.System, "none"))),
+				h.Td(h.Class("name"), g.Text(c.Item), required), h.Td(state(&c)), h.Td(g.Text(c.Reason))))
 		}
 		out = append(out, h.P(g.Text("Remarks:")), table([]string{"system", "item", "state", "reason"}, rows))
 	}
@@ -73,8 +74,10 @@ func state(c *collect.Cell) g.Node {
 
 // stateWords say what the states mean.
 var stateWords = map[collect.State]string{
-	collect.Taken: "all of it", collect.Cut: "a limit cut it", collect.Empty: "nothing in the window", collect.Missing: "not there", collect.Denied: "no permission",
-	collect.Refused: "for safety", collect.Failed: "something broke", collect.TimedOut: "took too long", collect.Skipped: "not wanted this time",
+	collect.Taken: "all of it", collect.Cut: "a limit cut it", collect.Empty: "nothing in the window", collect.Missing: "not there",
+	collect.Denied:  "no permission",
+	collect.Refused: "for safety", collect.Failed: "something broke", collect.TimedOut: "took too long",
+	collect.Skipped: "not wanted this time",
 }
 
 // meanings explains the states that occur.
@@ -89,13 +92,15 @@ func (v *view) meanings() g.Node {
 }
 
 func (v *view) clocks() g.Node {
-	out := g.Group{h.P(g.Text("Wanted was "+v.window()+"."), g.If(len(v.Clocks) > 0, g.Text(" Where a clock is not ours, the window was taken as it is and as that clock showed it.")))}
+	out := g.Group{h.P(g.Text("Wanted was "+v.window()+"."), g.If(len(v.Clocks) > 0,
+		g.Text(" Where a clock is not ours, the window was taken as it is and as that clock showed it.")))}
 	if len(v.Clocks) == 0 {
 		return out
 	}
 	var rows []g.Node
 	for _, c := range v.Clocks {
-		rows = append(rows, h.Tr(h.Th(g.Text(c.System)), h.Td(g.Text(c.String())), h.Td(g.Text(orElse(c.Synchronised, "not known"))), h.Td(g.Text(c.Zone+" ("+c.ZoneFrom+")"))))
+		rows = append(rows, h.Tr(h.Th(g.Text(c.System)), h.Td(g.Text(c.String())), h.Td(g.Text(orElse(c.Synchronised, "not known"))),
+			h.Td(g.Text(c.Zone+" ("+c.ZoneFrom+")"))))
 	}
 	return append(out, table([]string{"system", "clock", "synchronised", "zone of its logs"}, rows))
 }
@@ -129,7 +134,8 @@ func (v *view) systems() g.Node {
 		if len(x.Whole) > 0 {
 			text += ". Whole on " + strings.Join(x.Whole, ", ")
 		}
-		out = append(out, h.P(h.B(g.Text(x.Name)), g.Text(text+"."), g.Map(x.Lacking, func(l string) g.Node { return h.Span(h.Class("state lacks"), g.Text(l)) })))
+		out = append(out, h.P(h.B(g.Text(x.Name)), g.Text(text+"."), g.Map(x.Lacking,
+			func(l string) g.Node { return h.Span(h.Class("state lacks"), g.Text(l)) })))
 	}
 	if len(out) == 0 {
 		return nil
@@ -152,7 +158,8 @@ func (v *view) cut() g.Node {
 				kept += ", unpacked (" + c.Unpacked + ")"
 			}
 		}
-		rows = append(rows, h.Tr(h.Td(h.Class("name"), g.Text(f.System)), h.Td(h.Class("path"), code(f.Source)), h.Td(g.Text(kept)), h.Td(h.Class("t"), g.Text(when)), h.Td(g.Text(orElse(sure, f.How)))))
+		rows = append(rows, h.Tr(h.Td(h.Class("name"), g.Text(f.System)), h.Td(h.Class("path"), code(f.Source)), h.Td(g.Text(kept)),
+			h.Td(h.Class("t"), g.Text(when)), h.Td(g.Text(orElse(sure, f.How)))))
 	}
 	return g.Group{
 		h.P(g.Text("Of logs only the lines of the window are here; of what is larger than its limit, the newest.")),
@@ -166,11 +173,14 @@ func more(n int) g.Node {
 }
 
 func (v *view) files() g.Node {
-	folders := []g.Node{g.Text("Each system has its folder below "), code("systems/"), g.Text(": "), code("files/"), g.Text(" keeps the paths of the system, "), code("commands/"), g.Text(" the output of commands, "), code("made/"), g.Text(" what they made, "), code("vitals.json"), g.Text(" the state of the system. ")}
+	folders := []g.Node{g.Text("Each system has its folder below "), code("systems/"), g.Text(": "), code("files/"),
+		g.Text(" keeps the paths of the system, "), code("commands/"), g.Text(" the output of commands, "), code("made/"),
+		g.Text(" what they made, "), code("vitals.json"), g.Text(" the state of the system. ")}
 	if len(v.Rounds) > 1 {
 		folders = append(folders, g.Text("What an earlier round had otherwise stands below "), code(archive.Earlier), g.Text(". "))
 	}
-	folders = append(folders, h.A(h.Href(archive.ManifestName), g.Text(archive.ManifestName)), g.Text(" tells everything about every file."))
+	folders = append(folders, h.A(h.Href(archive.ManifestName), g.Text(archive.ManifestName)),
+		g.Text(" tells everything about every file."))
 	out := g.Group{h.P(folders...)}
 	for _, s := range v.shown {
 		if len(s.files) == 0 {
@@ -209,7 +219,8 @@ func (v *view) file(f archive.File) g.Node {
 	if f.Round != "" {
 		how = strings.TrimSuffix("round "+f.Round+"; "+how, "; ")
 	}
-	return h.Tr(h.Td(h.Class("path"), name, note), h.Td(h.Class("n"), g.Text(size(f.Size))), h.Td(h.Class("name"), g.Text(f.Item)), h.Td(h.Class("t"), g.Text(dated)), h.Td(h.Class("n"), g.Text(replaced)), h.Td(g.Text(how)))
+	return h.Tr(h.Td(h.Class("path"), name, note), h.Td(h.Class("n"), g.Text(size(f.Size))), h.Td(h.Class("name"), g.Text(f.Item)),
+		h.Td(h.Class("t"), g.Text(dated)), h.Td(h.Class("n"), g.Text(replaced)), h.Td(g.Text(how)))
 }
 
 // link gives a relative address for a path within the archive: every byte that could mean something else is escaped.
@@ -234,7 +245,9 @@ func (v *view) leftOut() g.Node {
 
 func (v *view) replaced() g.Node {
 	r := v.Redaction
-	out := g.Group{h.P(g.Text("Secrets became "), code("[redacted:RULE]"), g.Text(". People and addresses became made-up names that stay the same in all files: addresses in 240.0.0.0/4 and 3fff::/20, names under "), code(".example"), g.Text(", "), code("user-…"), g.Text(". Same subnet means same subnet there too."))}
+	out := g.Group{h.P(g.Text("Secrets became "), code("[redacted:RULE]"),
+		g.Text(". People and addresses became made-up names that stay the same in all files: addresses in 240.0.0.0/4 and 3fff::/20, "+
+			"names under "), code(".example"), g.Text(", "), code("user-…"), g.Text(". Same subnet means same subnet there too."))}
 	if len(v.findings) == 0 {
 		out = append(out, h.P(g.Text("Nothing had to be replaced.")))
 	} else {
@@ -244,7 +257,8 @@ func (v *view) replaced() g.Node {
 		}
 		var rows []g.Node
 		for _, f := range v.findings {
-			rows = append(rows, h.Tr(h.Td(h.Class("t"), g.Text(f.rule)), h.Td(h.Class("n"), g.Text(fmt.Sprint(f.n))), h.Td(g.Text(docs[f.rule]))))
+			rows = append(rows, h.Tr(h.Td(h.Class("t"), g.Text(f.rule)), h.Td(h.Class("n"), g.Text(fmt.Sprint(f.n))),
+				h.Td(g.Text(docs[f.rule]))))
 		}
 		out = append(out, table([]string{"rule", "replaced", "finds"}, rows))
 	}

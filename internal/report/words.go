@@ -16,24 +16,31 @@ import (
 // case in it.
 func Text() string {
 	at := time.Unix(1, 0)
-	m := archive.Manifest{Title: "-", SignedBy: "-", NewSince: "-", Lacking: []string{"-"}, Window: archive.WindowInfo{Extra: "-", Remarks: []string{"-"}},
-		Rounds: []archive.RoundInfo{{Note: "-", Window: "-"}, {}}, Clocks: []collect.Clock{{}, {Measured: true, Offset: time.Second}, {Measured: true}},
+	m := archive.Manifest{Title: "-", SignedBy: "-", NewSince: "-", Lacking: []string{"-"},
+		Window: archive.WindowInfo{Extra: "-", Remarks: []string{"-"}},
+		Rounds: []archive.RoundInfo{{Note: "-", Window: "-"}, {}}, Clocks: []collect.Clock{{},
+			{Measured: true, Offset: time.Second}, {Measured: true}},
 		Reached:  []collect.Place{{Served: reach.Served{After: "-"}}},
 		Groups:   []collect.GroupResult{{Why: "-", Items: []string{"-"}, Whole: []string{"-"}, Lacking: []string{"-"}}},
 		Coverage: collect.Coverage{{System: "", Item: "-"}},
-		Files: []archive.File{{System: "-", Round: "-", Findings: redact.Counts{"-": 1}, Cut: &collect.CutInfo{Lines: 1, Of: 1, First: at, Last: at, Unpacked: "-"}},
+		Files: []archive.File{{System: "-", Round: "-", Findings: redact.Counts{"-": 1},
+			Cut: &collect.CutInfo{Lines: 1, Of: 1, First: at, Last: at, Unpacked: "-"}},
 			{System: "-", State: collect.Cut, Path: "-", First: at, Last: at}},
-		LeftOut:   []archive.LeftOut{{State: collect.Refused, Size: 1}, {State: collect.Refused, Size: 1}},
-		Redaction: archive.Redaction{Findings: redact.Counts{}, Opaque: []string{"-"}, Disclosed: map[string]int{"-": 1}, Weaker: []string{"-"}, AsIs: []string{"-"}, StillThere: []archive.StillThere{{}}},
+		LeftOut: []archive.LeftOut{{State: collect.Refused, Size: 1}, {State: collect.Refused, Size: 1}},
+		Redaction: archive.Redaction{Findings: redact.Counts{}, Opaque: []string{"-"}, Disclosed: map[string]int{"-": 1},
+			Weaker: []string{"-"}, AsIs: []string{"-"}, StillThere: []archive.StillThere{{}}},
 	}
 	for _, s := range collect.States {
-		m.Coverage = append(m.Coverage, collect.Cell{System: "-", Item: string(s), State: s, Required: true, Files: 1, Unmet: []string{"-"}})
+		m.Coverage = append(m.Coverage, collect.Cell{System: "-", Item: string(s), State: s, Required: true,
+			Files: 1, Unmet: []string{"-"}})
 	}
 	for _, r := range redact.Rules {
 		m.Redaction.Findings[r.Name] = 1
 	}
-	c := Content{Manifest: &m, Active: map[string]bool{"-": true}, Brief: brief.Brief{Questions: []ask.Question{{ID: "a"}, {ID: "b"}}, Answers: map[string]string{"a": "-"}},
-		Facts: Facts{Systems: []string{"-"}, Rows: []Fact{{Values: []string{"-"}, Heeds: []bool{true}}, {Values: []string{""}, Differs: true}}}}
+	c := Content{Manifest: &m, Active: map[string]bool{"-": true}, Brief: brief.Brief{Questions: []ask.Question{{ID: "a"}, {ID: "b"}},
+		Answers: map[string]string{"a": "-"}},
+		Facts: Facts{Systems: []string{"-"}, Rows: []Fact{{Values: []string{"-"}, Heeds: []bool{true}},
+			{Values: []string{""}, Differs: true}}}}
 	var b bytes.Buffer
 	whole := m
 	whole.Complete, whole.Redaction.Findings = true, nil

@@ -72,7 +72,8 @@ func Sign(signer ssh.Signer, message []byte) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	blob := append([]byte(signatureMagic), ssh.Marshal(signature{signatureVersion, key.Marshal(), Namespace, "", signatureHash, ssh.Marshal(made)})...)
+	blob := append([]byte(signatureMagic), ssh.Marshal(signature{signatureVersion, key.Marshal(), Namespace, "",
+		signatureHash, ssh.Marshal(made)})...)
 	text := base64.StdEncoding.EncodeToString(blob)
 	var out strings.Builder
 	out.WriteString(signatureBegin + "\n")

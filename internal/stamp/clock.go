@@ -4,8 +4,10 @@ import "bytes"
 
 // joints are texts that may stand between a date and its clock, besides single signs and blanks.
 var joints = [][]byte{
-	[]byte(` time=`), []byte(` time="`), []byte(`" time="`), []byte("\ttime="), []byte(`","time":"`), []byte(`", "time": "`), []byte(`,"Time":"`), []byte(`","Time":"`),
-	[]byte(` at `), []byte(`, at `), []byte(` um `), []byte(` à `), []byte(` - `), []byte(`","`), []byte(`", "`), []byte(`";"`), []byte(`::`), []byte(`. `), []byte(`; `),
+	[]byte(` time=`), []byte(` time="`), []byte(`" time="`), []byte("\ttime="), []byte(`","time":"`), []byte(`", "time": "`),
+	[]byte(`,"Time":"`), []byte(`","Time":"`),
+	[]byte(` at `), []byte(`, at `), []byte(` um `), []byte(` à `), []byte(` - `), []byte(`","`), []byte(`", "`), []byte(`";"`),
+	[]byte(`::`), []byte(`. `), []byte(`; `),
 }
 
 // clockAfter reads the clock that follows a date of i bytes, and all that belongs to it. A date without a clock is no
@@ -25,16 +27,7 @@ func (s *Stamp) clockAfter(b []byte, i int) bool {
 	case sep == 'T' || sep == 't':
 		return s.clock(b, i+1, true)
 	case sep == ' ' || sep == '\t' || sep == 0xc2 && b[i+1] == 0xa0:
-		n := 1
-		if sep == ' ' {
-			n = spaces(b[i:], 8)
-		} else if sep == 0xc2 {
-			n = 2
-		}
-		if i+n < len(b) && b[i+n] == 'T' {
-			return false
-		}
-		return s.clock(b, i+n, s.style == compact || s.style == shortYMD)
+		return s.clockBehindBlanks(b, i)
 	case sep == '_' || sep == '-' || sep == ':':
 		return s.clock(b, i+1, s.style == compact || sep == '_') && (!s.coarse || s.sep == '/')
 	case sep == ',' || sep == ';' || sep == '|' || sep == '/':
@@ -42,6 +35,21 @@ func (s *Stamp) clockAfter(b []byte, i int) bool {
 		return s.clock(b, i+n, false) && (!s.coarse || s.half || n > 1)
 	}
 	return false
+}
+
+// clockBehindBlanks reads the clock behind the blanks at b[i:], a tab, or a no-break space in UTF-8.
+func (s *Stamp) clockBehindBlanks(b []byte, i int) bool {
+	n := 1
+	switch b[i] {
+	case ' ':
+		n = spaces(b[i:], 8)
+	case 0xc2:
+		n = 2
+	}
+	if i+n < len(b) && b[i+n] == 'T' {
+		return false
+	}
+	return s.clock(b, i+n, s.style == compact || s.style == shortYMD)
 }
 
 // clock reads a clock at b[i:]; bare says that one without colons will do.
@@ -52,10 +60,23 @@ func (s *Stamp) clock(b []byte, i int, bare bool) bool {
 		return s.colonClock(b, i)
 	case bare && (n == 6 || n == 4 && s.style != ymd):
 		return s.bareClock(b, i, n)
-	case (n == 1 || n == 2) && i+n < len(b) && b[i+n] == '.' && (s.style == ymd && i > 0 && b[i-1] == '-' || s.style == numeric && s.sep == '.' || s.style == ymd && s.sep == '.' || s.style == dayMonYear && s.sep == '-'):
+	case (n == 1 || n == 2) && i+n < len(b) && b[i+n] == '.' && s.dotsClock(b, i):
 		return s.dottedClock(b, i)
 	case n == 2 && (b[i-1] == '_' || b[i-1] == 'T') && i+8 <= len(b) && b[i+2] == '-' && b[i+5] == '-':
 		return s.dashedClock(b, i)
+	}
+	return false
+}
+
+// dotsClock says that behind a date as this one a clock with dots is usual.
+func (s *Stamp) dotsClock(b []byte, i int) bool {
+	switch s.style {
+	case ymd:
+		return s.sep == '.' || i > 0 && b[i-1] == '-'
+	case numeric:
+		return s.sep == '.'
+	case dayMonYear:
+		return s.sep == '-'
 	}
 	return false
 }
@@ -298,7 +319,8 @@ func (s *Stamp) dateBehind(b []byte, i int) bool {
 func (s *Stamp) bareDate(b []byte) int {
 	// A clock is put behind it, so that one grammar serves both.
 	end := 0
-	for end < len(b) && end < 32 && (isDigit(b[end]) || wordByte(b[end]) || b[end] == '-' || b[end] == '/' || b[end] == '.' || b[end] == ' ' || b[end] == ',') {
+	for end < len(b) && end < 32 && (isDigit(b[end]) || wordByte(b[end]) || b[end] == '-' || b[end] == '/' || b[end] == '.' ||
+		b[end] == ' ' || b[end] == ',') {
 		end++
 	}
 	for n := 1; n <= end; n++ {

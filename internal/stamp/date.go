@@ -81,9 +81,13 @@ func (s *Stamp) fromYear(b []byte) bool {
 	case isLetter(sep) || (sep == ' ' || sep == '-' || sep == '/') && len(b) > 6 && monthStarts[b[5]]:
 		return s.yearThenMonth(b, y)
 	case sep == '-' || sep == '/' || sep == '.' || sep == ':' || sep == '_':
-	default:
-		return false
+		return s.yearMonthDay(b, y, sep)
 	}
+	return false
+}
+
+// yearMonthDay reads the numbers of month and day behind a year, and the clock behind them.
+func (s *Stamp) yearMonthDay(b []byte, y int, sep byte) bool {
 	i := 5
 	if sep == '.' && b[5] == ' ' {
 		i++ // "2026. 03. 14. 6:12:00"
@@ -405,7 +409,8 @@ func (s *Stamp) yearAfter(b []byte) bool {
 	if !ok || y < 1990 || y > lastYear || !validDay(y, s.month, s.day) {
 		return true
 	}
-	if end := i + 5; end < len(b) && (isDigit(b[end]) || isLetter(b[end]) || b[end] == ':' || b[end] == '.' || b[end] == '-' || b[end] == '/') {
+	if end := i + 5; end < len(b) && (isDigit(b[end]) || isLetter(b[end]) || b[end] == ':' || b[end] == '.' ||
+		b[end] == '-' || b[end] == '/') {
 		return true
 	}
 	s.year = y

@@ -118,5 +118,6 @@ func (s *Stamp) uptimeAt(line []byte, i int) bool {
 // uptimeHead says whether what stands before the bracket is nothing, a priority, or a name such as "kernel:".
 func uptimeHead(b []byte) bool {
 	b = bytes.TrimSpace(b)
-	return len(b) == 0 || b[0] == '<' && b[len(b)-1] == '>' && len(b) <= 5 || bytes.HasSuffix(b, []byte("kernel:")) || b[len(b)-1] == ':' && len(b) < 20
+	return len(b) == 0 || b[0] == '<' && b[len(b)-1] == '>' && len(b) <= 5 || bytes.HasSuffix(b, []byte("kernel:")) ||
+		b[len(b)-1] == ':' && len(b) < 20
 }

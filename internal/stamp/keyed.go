@@ -13,9 +13,12 @@ var timeKeys map[string]int
 func setupKeys() {
 	timeKeys = map[string]int{}
 	for rank, words := range []string{
-		"timestamp realtimetimestamp time ts datetime dateandtime t asctime eventtime logtime logtimestamp systemtime timecreated timegenerated timereported eventtimestamp rt devtime",
-		"when timemillis timems tsms timestampms timens timestampns timestampus timeus tsns epoch epochms epochtime epochseconds unixtime epochsecond timelocal timeiso8601 timeutc utctime localtime msec millis requestreceivedtimestamp",
-		"date datum zeit zeitstempel uhrzeit heure horodatage fecha hora data logged loggedat logdate occurred occurredat occurredon startdate enddate timewritten syslogtimestamp",
+		"timestamp realtimetimestamp time ts datetime dateandtime t asctime eventtime logtime logtimestamp systemtime timecreated " +
+			"timegenerated timereported eventtimestamp rt devtime",
+		"when timemillis timems tsms timestampms timens timestampns timestampus timeus tsns epoch epochms epochtime epochseconds " +
+			"unixtime epochsecond timelocal timeiso8601 timeutc utctime localtime msec millis requestreceivedtimestamp",
+		"date datum zeit zeitstempel uhrzeit heure horodatage fecha hora data logged loggedat logdate occurred occurredat occurredon " +
+			"startdate enddate timewritten syslogtimestamp",
 		"starttime requesttime receivedat received eventcreated",
 	} {
 		for _, w := range bytes.Fields([]byte(words)) {
@@ -131,7 +134,7 @@ func looksXML(b []byte) bool {
 		return false
 	}
 	i := 1
-	for i < len(b) && (isLetter(b[i]) || isDigit(b[i]) || b[i] == ':' || b[i] == '-' || b[i] == '_' || b[i] == '.') {
+	for i < len(b) && inElementName(b[i]) {
 		i++
 	}
 	if i >= len(b) || b[i] != '>' && b[i] != ' ' && b[i] != '/' && b[i] != '\t' {
@@ -140,7 +143,13 @@ func looksXML(b []byte) bool {
 	if m, used := monthName(b[1:]); m > 0 && used == i-1 || isDay(b[1:i]) {
 		return false // "<Mar 14, 2026 6:12:00 AM CET> <Error>"
 	}
-	return bytes.Contains(b, []byte("</")) || bytes.Contains(b, []byte("/>")) || bytes.Contains(b[i:min(len(b), i+200)], []byte(`="`)) || bytes.Contains(b[i:min(len(b), i+200)], []byte(`='`)) || b[i] == '>' && i == len(b)-1
+	return bytes.Contains(b, []byte("</")) || bytes.Contains(b, []byte("/>")) || bytes.Contains(b[i:min(len(b), i+200)], []byte(`="`)) ||
+		bytes.Contains(b[i:min(len(b), i+200)], []byte(`='`)) || b[i] == '>' && i == len(b)-1
+}
+
+// inElementName says that a sign may stand in the name of an XML element.
+func inElementName(c byte) bool {
+	return isLetter(c) || isDigit(c) || c == ':' || c == '-' || c == '_' || c == '.'
 }
 
 // object reads one line of JSON. It is forgiving: a torn or odd line gives what it gives.
@@ -198,7 +207,8 @@ func (o *object) walk(i int) {
 			i = end
 		case isDigit(b) || b == '-':
 			end := i + 1
-			for end < len(line) && (isDigit(line[end]) || line[end] == '.' || line[end]|0x20 == 'e' || line[end] == '+' || line[end] == '-') {
+			for end < len(line) && (isDigit(line[end]) || line[end] == '.' || line[end]|0x20 == 'e' ||
+				line[end] == '+' || line[end] == '-') {
 				end++
 			}
 			o.value(i, end)
@@ -234,22 +244,10 @@ func (o *object) value(from, to int) {
 	}
 	key := o.keys[o.depth]
 	if known(nanoKeys, key) && o.found.style == epoch && o.found.moment.Nanosecond() == 0 && o.rank < 1000 {
-		if ns, err := strconv.Atoi(string(o.line[from:to])); err == nil && ns >= 0 && ns < 1e9 {
-			o.found.moment = o.found.moment.Add(time.Duration(ns))
-			o.found.fraction = true
-		}
+		o.nanoseconds(from, to)
 		return
 	}
-	rank := keyRank(key)
-	if known(inner, key) && o.depth > 1 {
-		up := o.depth - 1
-		if known(inner, o.keys[up]) && up > 1 {
-			up--
-		}
-		if r := keyRank(o.keys[up]); r > 0 || rank == 0 {
-			rank = r
-		}
-	}
+	rank := o.rankOf(key)
 	if rank == 0 {
 		return
 	}
@@ -273,6 +271,29 @@ func (o *object) value(from, to int) {
 	if s.style == noDate && o.hasDay {
 		o.join()
 	}
+}
+
+// nanoseconds adds the value of a key beside the seconds.
+func (o *object) nanoseconds(from, to int) {
+	if ns, err := strconv.Atoi(string(o.line[from:to])); err == nil && ns >= 0 && ns < 1e9 {
+		o.found.moment = o.found.moment.Add(time.Duration(ns))
+		o.found.fraction = true
+	}
+}
+
+// rankOf is the rank of the innermost key, or of the key around it when the inner one only says how the time is written.
+func (o *object) rankOf(key []byte) int {
+	rank := keyRank(key)
+	if known(inner, key) && o.depth > 1 {
+		up := o.depth - 1
+		if known(inner, o.keys[up]) && up > 1 {
+			up--
+		}
+		if r := keyRank(o.keys[up]); r > 0 || rank == 0 {
+			return r
+		}
+	}
+	return rank
 }
 
 // join puts a date and a clock from two fields together.

@@ -119,10 +119,9 @@ func secondsOf(t time.Time) int { return t.Hour()*3600 + t.Minute()*60 + t.Secon
 // gap says that the next line does not follow the last one.
 func (l *Learner) gap() { l.torn = true }
 
-// Line takes one line into account.
-func (l *Learner) Line(line []byte) {
+// beforeDate takes into account what a line says apart from its date: where a record starts, and what a head tells.
+func (l *Learner) beforeDate(line []byte) {
 	p := l.p
-	p.Lines++
 	switch starts, blank := RecordStart(line); {
 	case blank:
 		l.lead = 0
@@ -137,6 +136,13 @@ func (l *Learner) Line(line []byte) {
 	if len(line) > 0 && line[0] == '#' && !p.Facts.ZoneGiven && w3cHead(line) {
 		p.Facts.Zone, p.Facts.ZoneFrom = time.UTC, "the file's format (W3C extended logs are in UTC)"
 	}
+}
+
+// Line takes one line into account.
+func (l *Learner) Line(line []byte) {
+	p := l.p
+	p.Lines++
+	l.beforeDate(line)
 	s, ok := p.scanLine(line)
 	if !ok {
 		l.undated(line)
@@ -249,7 +255,8 @@ func (l *Learner) count(line []byte, s *Stamp) {
 
 // recordMarks are the beginnings of lines with which a record of several lines begins, in exports of event logs and in
 // Java's XML.
-var recordMarks = [][]byte{[]byte("<record>"), []byte("<Event "), []byte("<Event>"), []byte("<event "), []byte("<event>"), []byte("<entry"), []byte("Event["), []byte("__CURSOR=")}
+var recordMarks = [][]byte{[]byte("<record>"), []byte("<Event "), []byte("<Event>"), []byte("<event "), []byte("<event>"), []byte("<entry"),
+	[]byte("Event["), []byte("__CURSOR=")}
 
 // RecordStart says whether a record of several lines begins with a line, or behind it because it is blank.
 func RecordStart(line []byte) (starts, blank bool) {

@@ -9,33 +9,49 @@ import (
 // different months in two languages is left out (the Croatian lip and the Polish one, for example, of which the second
 // is kept because it is written in far more logs).
 var monthWords = [13][]string{
-	1: {"jan", "january", "januar", "januari", "janvier", "janv", "jän", "jänner", "ene", "enero", "gen", "gennaio", "janeiro", "sty", "stycznia", "styczeń",
-		"led", "ledna", "leden", "janua", "januára", "január", "ian", "ianuarie", "oca", "ocak", "янв", "января", "январь", "ιαν", "ιανουαρίου", "tammi", "tammikuuta"},
-	2: {"feb", "february", "februar", "februari", "février", "févr", "fév", "fevr", "fev", "febrero", "febbraio", "fevereiro", "lut", "lutego", "luty",
-		"úno", "února", "únor", "februára", "február", "februarie", "şub", "şubat", "фев", "февр", "февраля", "февраль", "φεβ", "φεβρουαρίου", "helmi", "helmikuuta"},
-	3: {"mar", "march", "märz", "mär", "mrz", "maerz", "mars", "marzo", "março", "marco", "mrt", "maart", "marts", "marca", "marzec", "bře", "března", "březen",
+	1: {"jan", "january", "januar", "januari", "janvier", "janv", "jän", "jänner", "ene", "enero", "gen", "gennaio", "janeiro",
+		"sty", "stycznia", "styczeń",
+		"led", "ledna", "leden", "janua", "januára", "január", "ian", "ianuarie", "oca", "ocak", "янв", "января", "январь", "ιαν",
+		"ιανουαρίου", "tammi", "tammikuuta"},
+	2: {"feb", "february", "februar", "februari", "février", "févr", "fév", "fevr", "fev", "febrero", "febbraio",
+		"fevereiro", "lut", "lutego", "luty",
+		"úno", "února", "únor", "februára", "február", "februarie", "şub", "şubat", "фев", "февр", "февраля", "февраль", "φεβ",
+		"φεβρουαρίου", "helmi", "helmikuuta"},
+	3: {"mar", "march", "märz", "mär", "mrz", "maerz", "mars", "marzo", "março", "marco", "mrt", "maart", "marts", "marca", "marzec",
+		"bře", "března", "březen",
 		"márc", "március", "marec", "martie", "mart", "мар", "марта", "март", "μαρ", "μαρτίου", "maalis", "maaliskuuta"},
-	4: {"apr", "april", "avril", "avr", "abr", "abril", "aprile", "kwi", "kwietnia", "kwiecień", "dub", "dubna", "duben", "ápr", "április", "apríl", "apríla",
+	4: {"apr", "april", "avril", "avr", "abr", "abril", "aprile", "kwi", "kwietnia", "kwiecień", "dub", "dubna", "duben", "ápr",
+		"április", "apríl", "apríla",
 		"aprilie", "nis", "nisan", "апр", "апреля", "апрель", "απρ", "απριλίου", "huhti", "huhtikuuta"},
-	5: {"may", "mai", "mayo", "mag", "maggio", "maio", "mei", "maj", "maja", "kvě", "května", "květen", "máj", "május", "mája", "mayıs", "мая", "май", "μαΐ", "μαΐου", "touko", "toukokuuta"},
-	6: {"jun", "june", "juni", "juin", "junio", "giu", "giugno", "junho", "cze", "czerwca", "czerwiec", "čvn", "června", "červen", "jún", "június", "júna",
+	5: {"may", "mai", "mayo", "mag", "maggio", "maio", "mei", "maj", "maja", "kvě", "května", "květen", "máj", "május", "mája", "mayıs",
+		"мая", "май", "μαΐ", "μαΐου", "touko", "toukokuuta"},
+	6: {"jun", "june", "juni", "juin", "junio", "giu", "giugno", "junho", "cze", "czerwca", "czerwiec", "čvn", "června", "červen",
+		"jún", "június", "júna",
 		"iun", "iunie", "haz", "haziran", "июн", "июня", "июнь", "ιουν", "ιουνίου", "kesä", "kesäkuuta"},
-	7: {"jul", "july", "juli", "juillet", "juil", "julio", "lug", "luglio", "julho", "lip", "lipca", "lipiec", "čvc", "července", "červenec", "júl", "július", "júla",
+	7: {"jul", "july", "juli", "juillet", "juil", "julio", "lug", "luglio", "julho", "lip", "lipca", "lipiec", "čvc", "července",
+		"červenec", "júl", "július", "júla",
 		"iul", "iulie", "tem", "temmuz", "июл", "июля", "июль", "ιουλ", "ιουλίου", "heinä", "heinäkuuta"},
-	8: {"aug", "august", "augustus", "augusti", "août", "aout", "ago", "agosto", "sie", "sierpnia", "sierpień", "srp", "srpna", "srpen", "augusztus", "augusta",
+	8: {"aug", "august", "augustus", "augusti", "août", "aout", "ago", "agosto", "sie", "sierpnia", "sierpień", "srp", "srpna",
+		"srpen", "augusztus", "augusta",
 		"ağu", "ağustos", "авг", "августа", "август", "αυγ", "αυγούστου", "elo", "elokuuta"},
-	9: {"sep", "sept", "september", "septembre", "septiembre", "set", "settembre", "setembro", "wrz", "września", "wrzesień", "zář", "září", "szept", "szeptember", "septembra",
+	9: {"sep", "sept", "september", "septembre", "septiembre", "set", "settembre", "setembro", "wrz", "września", "wrzesień", "zář", "září",
+		"szept", "szeptember", "septembra",
 		"septembrie", "eyl", "eylül", "сен", "сент", "сентября", "сентябрь", "σεπ", "σεπτεμβρίου", "syys", "syyskuuta"},
-	10: {"oct", "october", "okt", "oktober", "octobre", "octubre", "ott", "ottobre", "out", "outubro", "paź", "października", "październik", "říj", "října", "říjen",
+	10: {"oct", "october", "okt", "oktober", "octobre", "octubre", "ott", "ottobre", "out", "outubro", "paź", "października", "październik",
+		"říj", "října", "říjen",
 		"október", "októbra", "octombrie", "eki", "ekim", "окт", "октября", "октябрь", "οκτ", "οκτωβρίου", "loka", "lokakuuta"},
-	11: {"nov", "november", "novembre", "noviembre", "novembro", "listopada", "listopad", "lis", "novembra", "noi", "noiembrie", "kas", "kasım", "ноя", "нояб", "ноября", "ноябрь",
+	11: {"nov", "november", "novembre", "noviembre", "novembro", "listopada", "listopad", "lis", "novembra", "noi", "noiembrie", "kas",
+		"kasım", "ноя", "нояб", "ноября", "ноябрь",
 		"νοε", "νοεμβρίου", "marras", "marraskuuta"},
-	12: {"dec", "december", "dez", "dezember", "des", "desember", "déc", "décembre", "decembre", "dic", "diciembre", "dicembre", "dezembro", "gru", "grudnia", "grudzień",
-		"pro", "prosince", "prosinec", "decembra", "decembrie", "ara", "aralık", "дек", "декабря", "декабрь", "δεκ", "δεκεμβρίου", "joulu", "joulukuuta"},
+	12: {"dec", "december", "dez", "dezember", "des", "desember", "déc", "décembre", "decembre", "dic", "diciembre", "dicembre", "dezembro",
+		"gru", "grudnia", "grudzień",
+		"pro", "prosince", "prosinec", "decembra", "decembrie", "ara", "aralık", "дек", "декабря", "декабрь", "δεκ",
+		"δεκεμβρίου", "joulu", "joulukuuta"},
 }
 
 // foldTo gives the small form of the two-byte capitals that begin or stand in month names.
-var foldTo = map[rune]rune{'Ä': 'ä', 'É': 'é', 'Ú': 'ú', 'Ş': 'ş', 'Ř': 'ř', 'Č': 'č', 'Š': 'š', 'Ž': 'ž', 'Á': 'á', 'Û': 'û', 'Ç': 'ç', 'Ğ': 'ğ', 'Ü': 'ü', 'İ': 'i', 'I': 'i'}
+var foldTo = map[rune]rune{'Ä': 'ä', 'É': 'é', 'Ú': 'ú', 'Ş': 'ş', 'Ř': 'ř', 'Č': 'č', 'Š': 'š', 'Ž': 'ž', 'Á': 'á', 'Û': 'û', 'Ç': 'ç',
+	'Ğ': 'ğ', 'Ü': 'ü', 'İ': 'i', 'I': 'i'}
 
 type monthWord struct {
 	word  string // small letters, in UTF-8 or in Latin-1
@@ -177,13 +193,16 @@ func foldWord(dst, b []byte) ([]byte, int) {
 
 // dayNames are names of days of the week in the common European languages, short and long.
 var dayNames = []string{
-	"mon", "tue", "wed", "thu", "fri", "sat", "sun", "monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday", "tues", "thur", "thurs",
+	"mon", "tue", "wed", "thu", "fri", "sat", "sun", "monday", "tuesday", "wednesday", "thursday", "friday", "saturday",
+	"sunday", "tues", "thur", "thurs",
 	"mo", "di", "mi", "do", "fr", "sa", "so", "montag", "dienstag", "mittwoch", "donnerstag", "freitag", "samstag", "sonnabend", "sonntag",
 	"lun", "mar", "mer", "jeu", "ven", "sam", "dim", "lundi", "mardi", "mercredi", "jeudi", "vendredi", "samedi", "dimanche",
 	"mié", "mie", "jue", "vie", "sáb", "sab", "dom", "lunes", "martes", "miércoles", "jueves", "viernes", "sábado", "domingo",
-	"gio", "lunedì", "martedì", "mercoledì", "giovedì", "venerdì", "sabato", "domenica", "seg", "ter", "qua", "qui", "sex", "segunda", "terça", "quarta", "quinta", "sexta",
+	"gio", "lunedì", "martedì", "mercoledì", "giovedì", "venerdì", "sabato", "domenica", "seg", "ter", "qua", "qui", "sex", "segunda",
+	"terça", "quarta", "quinta", "sexta",
 	"ma", "wo", "vr", "za", "zo", "maandag", "dinsdag", "woensdag", "donderdag", "vrijdag", "zaterdag", "zondag",
-	"man", "tir", "tirs", "ons", "tor", "tors", "fre", "lør", "søn", "mån", "tis", "lör", "sön", "lørdag", "søndag", "fredag", "torsdag", "onsdag", "tirsdag", "mandag", "lördag", "söndag", "måndag", "tisdag",
+	"man", "tir", "tirs", "ons", "tor", "tors", "fre", "lør", "søn", "mån", "tis", "lör", "sön", "lørdag", "søndag", "fredag", "torsdag",
+	"onsdag", "tirsdag", "mandag", "lördag", "söndag", "måndag", "tisdag",
 	"pon", "wto", "śro", "czw", "pią", "sob", "nie", "pn", "wt", "śr", "cz", "pt", "so", "nd", "po", "út", "st", "čt", "pá", "ne",
 	"пн", "вт", "ср", "чт", "пт", "сб", "вс",
 }

@@ -23,13 +23,19 @@ var (
 )
 
 func setupWords() {
-	levels = set("info warn warning error err debug trace fatal notice crit critical alert emerg emergency severe fine finer finest config verbose information " +
+	levels = set("info warn warning error err debug trace fatal notice crit critical alert emerg emergency severe fine finer finest " +
+		"config verbose information " +
 		"informational audit success failure panic dbg inf wrn ftl vrb stdout stderr main note system user kern kernel daemon")
-	functionWords = set("a an the at on in of for from to by since until till before after between and or is was were be been are has have had will would can when while " +
-		"as with that this dated ist am um vom bis seit der die das und le la les du des au depuis el los desde hasta il dal alla de do da em")
-	denied = set("expire expires expired expiry expiration expiring valid validity until till next previous prior schedule scheduled planned due deadline modify modified " +
-		"change changed access accessed birth built build compiled released release effective renewed renewal maintenance departure departs departed arrival arrives not version " +
-		"validfrom validto validuntil notbefore notafter expiresat expiry_date lastmodified duration elapsed uptime remaining eta timeout interval cron match last seen")
+	functionWords = set("a an the at on in of for from to by since until till before after between and or is was were be been are has " +
+		"have had will would can when while " +
+		"as with that this dated ist am um vom bis seit der die das und le la les du des au depuis el los desde hasta il " +
+		"dal alla de do da em")
+	denied = set("expire expires expired expiry expiration expiring valid validity until till next previous prior schedule scheduled " +
+		"planned due deadline modify modified " +
+		"change changed access accessed birth built build compiled released release effective renewed renewal maintenance departure " +
+		"departs departed arrival arrives not version " +
+		"validfrom validto validuntil notbefore notafter expiresat expiry_date lastmodified duration elapsed uptime remaining eta " +
+		"timeout interval cron match last seen")
 	telling = set("log logfile date time timestamp started start opened open begin began created session")
 	durations = set("elapsed remaining ago hours hour hrs h hh:mm:ss duration left long total until per")
 	inner = set("$date seconds sec $numberlong epochsecond value")
@@ -90,7 +96,8 @@ func stepBackDay(head []byte) []byte {
 		return head
 	}
 	i := len(trimmed)
-	for i > 0 && trimmed[i-1] != ' ' && trimmed[i-1] != '\t' && trimmed[i-1] != '[' && trimmed[i-1] != '"' && trimmed[i-1] != '<' && trimmed[i-1] != '(' && trimmed[i-1] != '>' && trimmed[i-1] != '=' && trimmed[i-1] != ';' && trimmed[i-1] != '|' {
+	for i > 0 && trimmed[i-1] != ' ' && trimmed[i-1] != '\t' && trimmed[i-1] != '[' && trimmed[i-1] != '"' && trimmed[i-1] != '<' &&
+		trimmed[i-1] != '(' && trimmed[i-1] != '>' && trimmed[i-1] != '=' && trimmed[i-1] != ';' && trimmed[i-1] != '|' {
 		i--
 	}
 	if isDay(trimmed[i:]) {

@@ -25,7 +25,8 @@ const patternMost = 64
 
 // keep takes a line as the pattern of those that follow, if what is behind its stamp cannot change the judgement.
 func (p *pattern) keep(line []byte, s *Stamp) {
-	p.set = s.place == atStart && s.clockPos > s.Start && !s.half && !s.coarse && s.End < patternMost && s.moment.IsZero() && s.style != noDate && s.n == [3]int{}
+	p.set = s.place == atStart && s.clockPos > s.Start && !s.half && !s.coarse && s.End < patternMost && s.moment.IsZero() &&
+		s.style != noDate && s.n == [3]int{}
 	if !p.set {
 		return
 	}
@@ -40,7 +41,8 @@ func (p *pattern) fits(line []byte) bool {
 		return false
 	}
 	c := line[at : at+8 : at+8]
-	if c[2] != ':' || c[5] != ':' || !isDigit(c[0]) || !isDigit(c[1]) || !isDigit(c[3]) || !isDigit(c[4]) || !isDigit(c[6]) || !isDigit(c[7]) {
+	if c[2] != ':' || c[5] != ':' || !isDigit(c[0]) || !isDigit(c[1]) || !isDigit(c[3]) || !isDigit(c[4]) ||
+		!isDigit(c[6]) || !isDigit(c[7]) {
 		return false
 	}
 	i, unit, nano := at+8, 100_000_000, 0
@@ -216,13 +218,15 @@ func (p *Profile) ordered(label string) string {
 func label(line []byte, s *Stamp) string {
 	switch s.style {
 	case epoch:
-		return map[int]string{10: "seconds since 1970", 13: "milliseconds since 1970", 16: "microseconds since 1970", 19: "nanoseconds since 1970"}[s.wide]
+		return map[int]string{10: "seconds since 1970", 13: "milliseconds since 1970", 16: "microseconds since 1970",
+			19: "nanoseconds since 1970"}[s.wide]
 	case tai:
 		return "TAI64N"
 	case uptime:
 		return uptimeLabel
 	}
-	order := map[style]string{ymd: "YMD", compact: "YMD", ordinal: "YJ", isoWeek: "YWD", monthDay: "MD", dayMonYear: "DY", monDayYear: "DY", yearMonDay: "YD", monDay: "D", dayMon: "D",
+	order := map[style]string{ymd: "YMD", compact: "YMD", ordinal: "YJ", isoWeek: "YWD", monthDay: "MD", dayMonYear: "DY", monDayYear: "DY",
+		yearMonDay: "YD", monDay: "D", dayMon: "D",
 		shortYMD: "YMD", glued: "MD"}[s.style]
 	if s.style == numeric {
 		switch {
@@ -301,7 +305,8 @@ func mask(text []byte, fields string, s *Stamp) string {
 				if s.style == shortYMD && c == 'Y' {
 					w = min(n, 2)
 				}
-			} else if prev := len(out) - 1; prev >= 0 && (out[prev] == '+' || out[prev] == '-') || prev > 3 && out[prev] == ':' && (out[prev-3] == '+' || out[prev-3] == '-') {
+			} else if prev := len(out) - 1; prev >= 0 && (out[prev] == '+' || out[prev] == '-') ||
+				prev > 3 && out[prev] == ':' && (out[prev-3] == '+' || out[prev-3] == '-') {
 				out = append(out, text[i:i+n]...)
 				i, n = i+n, 0
 				continue

@@ -29,8 +29,10 @@ const (
 
 // doubtTexts are the doubts in words, in the order of their bits.
 var doubtTexts = []string{
-	"day or month first is not certain", "the year is not written; it is taken from the file's date", "the day is not written; it is taken from the file's date",
-	"the zone's abbreviation means several zones", "the hour occurs twice (the clocks go back); the first is meant where the order of lines does not tell",
+	"day or month first is not certain", "the year is not written; it is taken from the file's date",
+	"the day is not written; it is taken from the file's date",
+	"the zone's abbreviation means several zones",
+	"the hour occurs twice (the clocks go back); the first is meant where the order of lines does not tell",
 	"the hour does not exist (the clocks go forward)",
 }
 

@@ -9,26 +9,34 @@ import (
 // abbreviations are the zone abbreviations that are read, with their offset in minutes east of UTC. Some mean different
 // zones in different countries; then the zone that the file's system is in decides, see zoneOf.
 var abbreviations = map[string]int{
-	"UTC": 0, "GMT": 0, "UT": 0, "WET": 0, "WEST": 60, "BST": 60, "CET": 60, "MEZ": 60, "CEST": 120, "MESZ": 120, "EET": 120, "EEST": 180, "MSK": 180, "TRT": 180,
-	"AZOT": -60, "AZOST": 0, "SAST": 120, "CAT": 120, "WAT": 60, "EAT": 180, "IST": 330, "PKT": 300, "GST": 240, "WIB": 420, "ICT": 420, "HKT": 480, "SGT": 480, "PHT": 480,
+	"UTC": 0, "GMT": 0, "UT": 0, "WET": 0, "WEST": 60, "BST": 60, "CET": 60, "MEZ": 60, "CEST": 120, "MESZ": 120, "EET": 120,
+	"EEST": 180, "MSK": 180, "TRT": 180,
+	"AZOT": -60, "AZOST": 0, "SAST": 120, "CAT": 120, "WAT": 60, "EAT": 180, "IST": 330, "PKT": 300, "GST": 240, "WIB": 420, "ICT": 420,
+	"HKT": 480, "SGT": 480, "PHT": 480,
 	"AWST": 480, "JST": 540, "KST": 540, "ACST": 570, "ACDT": 630, "AEST": 600, "AEDT": 660, "NZST": 720, "NZDT": 780,
-	"NST": -210, "NDT": -150, "AST": -240, "ADT": -180, "EST": -300, "EDT": -240, "CST": -360, "CDT": -300, "MST": -420, "MDT": -360, "PST": -480, "PDT": -420,
+	"NST": -210, "NDT": -150, "AST": -240, "ADT": -180, "EST": -300, "EDT": -240, "CST": -360, "CDT": -300, "MST": -420,
+	"MDT": -360, "PST": -480, "PDT": -420,
 	"AKST": -540, "AKDT": -480, "HST": -600, "BRT": -180, "ART": -180, "CLT": -240, "CLST": -180, "COT": -300, "PET": -300,
 }
 
 // twofold are abbreviations that are in use for zones with different offsets.
-var twofold = map[string]bool{"BST": true, "IST": true, "CST": true, "CDT": true, "AST": true, "EST": true, "MST": true, "GST": true, "PST": true, "WST": true}
+var twofold = map[string]bool{"BST": true, "IST": true, "CST": true, "CDT": true, "AST": true, "EST": true, "MST": true,
+	"GST": true, "PST": true, "WST": true}
 
 // longNames are zone names that are written out, as Windows and Java do.
 var longNames = []struct {
 	text string
 	abbr string
 }{
-	{"Coordinated Universal Time", "UTC"}, {"Greenwich Mean Time", "GMT"}, {"Western European Time", "WET"}, {"Western European Standard Time", "WET"},
-	{"Western European Summer Time", "WEST"}, {"Central European Time", "CET"}, {"Central European Standard Time", "CET"}, {"Central European Summer Time", "CEST"},
-	{"Eastern European Time", "EET"}, {"Eastern European Standard Time", "EET"}, {"Eastern European Summer Time", "EEST"}, {"British Summer Time", "BST"},
+	{"Coordinated Universal Time", "UTC"}, {"Greenwich Mean Time", "GMT"}, {"Western European Time", "WET"},
+	{"Western European Standard Time", "WET"},
+	{"Western European Summer Time", "WEST"}, {"Central European Time", "CET"}, {"Central European Standard Time", "CET"},
+	{"Central European Summer Time", "CEST"},
+	{"Eastern European Time", "EET"}, {"Eastern European Standard Time", "EET"}, {"Eastern European Summer Time", "EEST"},
+	{"British Summer Time", "BST"},
 	{"Eastern Standard Time", "EST"}, {"Eastern Daylight Time", "EDT"}, {"Central Standard Time", "CST"}, {"Central Daylight Time", "CDT"},
-	{"Mountain Standard Time", "MST"}, {"Mountain Daylight Time", "MDT"}, {"Pacific Standard Time", "PST"}, {"Pacific Daylight Time", "PDT"}, {"Japan Standard Time", "JST"},
+	{"Mountain Standard Time", "MST"}, {"Mountain Daylight Time", "MDT"}, {"Pacific Standard Time", "PST"},
+	{"Pacific Daylight Time", "PDT"}, {"Japan Standard Time", "JST"},
 }
 
 // zoneAt reads the zone behind a clock and gives how many bytes it took.
@@ -148,35 +156,55 @@ func (s *Stamp) nameAt(b []byte) int {
 		return s.regionAt(b)
 	}
 	if n < len(b) && b[n] == ' ' && n > 4 {
-		for _, l := range longNames {
-			if bytes.HasPrefix(b, []byte(l.text)) {
-				s.setAbbr(l.abbr)
-				return len(l.text)
-			}
+		if used := s.longNameAt(b); used > 0 {
+			return used
 		}
 	}
-	if n < 2 || n > 5 {
-		return 0
-	}
-	if n < len(b) && (isDigit(b[n]) || b[n] == '_' || b[n] >= 0x80 || b[n] == '.' || b[n] == '=' || b[n] == '/') {
+	if n < 2 || n > 5 || n < len(b) && goesOnAsWord(b[n]) {
 		return 0
 	}
 	name := string(b[:n])
 	if _, ok := abbreviations[name]; !ok {
 		return 0
 	}
-	if n < len(b) && (b[n] == '+' || b[n] == '-') && (name == "UTC" || name == "GMT") {
-		if used := s.utcPlus(b[n:]); used > 0 {
+	if name == "UTC" || name == "GMT" {
+		if used := s.utcPlusAt(b[n:]); used > 0 {
 			return n + used
-		}
-	}
-	if (name == "GMT" || name == "UTC") && n+1 < len(b) && b[n] == ' ' && (b[n+1] == '+' || b[n+1] == '-') { // "GMT +0"
-		if used := s.utcPlus(b[n+1:]); used > 0 {
-			return n + 1 + used
 		}
 	}
 	s.setAbbr(name)
 	return n
+}
+
+// longNameAt reads a zone's name of several words.
+func (s *Stamp) longNameAt(b []byte) int {
+	for _, l := range longNames {
+		if bytes.HasPrefix(b, []byte(l.text)) {
+			s.setAbbr(l.abbr)
+			return len(l.text)
+		}
+	}
+	return 0
+}
+
+// goesOnAsWord says that letters before this sign are the begin of a word, a name or a key, and no zone.
+func goesOnAsWord(c byte) bool {
+	return isDigit(c) || c == '_' || c >= 0x80 || c == '.' || c == '=' || c == '/'
+}
+
+// utcPlusAt reads the offset behind "UTC" or "GMT", as "+1" or " +0".
+func (s *Stamp) utcPlusAt(b []byte) int {
+	blank := 0
+	if len(b) > 1 && b[0] == ' ' {
+		blank = 1
+	}
+	if len(b) <= blank || b[blank] != '+' && b[blank] != '-' {
+		return 0
+	}
+	if used := s.utcPlus(b[blank:]); used > 0 {
+		return blank + used
+	}
+	return 0
 }
 
 // utcPlus reads the offset of "UTC+1" or "GMT+01:00".

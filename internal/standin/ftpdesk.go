@@ -156,13 +156,19 @@ var ftpVerbs = map[string]struct {
 	guests bool
 	do     func(s *ftpSession, arg string)
 }{
-	"AUTH": {true, (*ftpSession).auth}, "USER": {true, (*ftpSession).login}, "PASS": {true, (*ftpSession).pass}, "FEAT": {true, (*ftpSession).features},
-	"PBSZ": {true, answer("200 fine")}, "NOOP": {true, answer("200 fine")}, "PROT": {true, func(s *ftpSession, arg string) { s.private = arg == "P"; s.say("200 fine") }},
-	"TYPE": {false, answer("200 fine")}, "PWD": {false, func(s *ftpSession, _ string) { s.say("257 %q", s.dir) }}, "CWD": {false, (*ftpSession).change},
+	"AUTH": {true, (*ftpSession).auth}, "USER": {true, (*ftpSession).login}, "PASS": {true, (*ftpSession).pass},
+	"FEAT": {true, (*ftpSession).features},
+	"PBSZ": {true, answer("200 fine")}, "NOOP": {true, answer("200 fine")},
+	"PROT": {true, func(s *ftpSession, arg string) { s.private = arg == "P"; s.say("200 fine") }},
+	"TYPE": {false, answer("200 fine")}, "PWD": {false, func(s *ftpSession, _ string) { s.say("257 %q", s.dir) }},
+	"CWD":  {false, (*ftpSession).change},
 	"OPTS": {false, (*ftpSession).options}, "EPSV": {false, (*ftpSession).passive}, "PASV": {false, (*ftpSession).passiveOld},
-	"SIZE": {false, (*ftpSession).size}, "REST": {false, (*ftpSession).restart}, "STOR": {false, (*ftpSession).store}, "RETR": {false, (*ftpSession).fetch},
-	"DELE": {false, func(s *ftpSession, arg string) { s.done("250 gone", s.root.Remove(s.path(arg))) }}, "RNFR": {false, (*ftpSession).renameFrom}, "RNTO": {false, (*ftpSession).renameTo},
-	"HASH": {false, func(s *ftpSession, arg string) { s.sum(s.digest, arg, true) }}, "XSHA256": {false, older("SHA-256")}, "XSHA1": {false, older("SHA-1")}, "XMD5": {false, older("MD5")},
+	"SIZE": {false, (*ftpSession).size}, "REST": {false, (*ftpSession).restart}, "STOR": {false, (*ftpSession).store},
+	"RETR": {false, (*ftpSession).fetch},
+	"DELE": {false, func(s *ftpSession, arg string) { s.done("250 gone", s.root.Remove(s.path(arg))) }},
+	"RNFR": {false, (*ftpSession).renameFrom}, "RNTO": {false, (*ftpSession).renameTo},
+	"HASH": {false, func(s *ftpSession, arg string) { s.sum(s.digest, arg, true) }}, "XSHA256": {false, older("SHA-256")},
+	"XSHA1": {false, older("SHA-1")}, "XMD5": {false, older("MD5")},
 }
 
 func answer(text string) func(*ftpSession, string) {

@@ -88,7 +88,8 @@ func (s *Server) Start() error {
 		return err
 	}
 	if s.Authority != nil {
-		cert := &ssh.Certificate{Key: s.host.PublicKey(), CertType: ssh.HostCert, ValidPrincipals: []string{"127.0.0.1"}, ValidBefore: ssh.CertTimeInfinity}
+		cert := &ssh.Certificate{Key: s.host.PublicKey(), CertType: ssh.HostCert, ValidPrincipals: []string{"127.0.0.1"},
+			ValidBefore: ssh.CertTimeInfinity}
 		if err := cert.SignCert(rand.Reader, s.Authority); err != nil {
 			return err
 		}

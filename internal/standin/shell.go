@@ -150,7 +150,8 @@ func (s *Server) handlers(root bool, decode func(string) string) []interp.Runner
 				for i, a := range args {
 					given[i] = decode(a)
 				}
-				exit := s.tool(&Call{Ctx: ctx, Server: s, Args: given, Dir: decode(h.Dir), Root: root, opened: opened, In: h.Stdin, Out: h.Stdout, Err: h.Stderr})
+				exit := s.tool(&Call{Ctx: ctx, Server: s, Args: given, Dir: decode(h.Dir), Root: root, opened: opened, In: h.Stdin,
+					Out: h.Stdout, Err: h.Stderr})
 				if exit != 0 {
 					return interp.ExitStatus(exit)
 				}

@@ -56,7 +56,8 @@ func StartSite(dir string) (*Site, error) {
 	}
 	s := &Site{keyFile: keyFile, Inbox: filepath.Join(dir, "desk", "incoming")}
 	for gate := 1; gate <= 2; gate++ {
-		s.Systems = append(s.Systems, &Server{Name: fmt.Sprintf("gate-%d", gate), User: "svc", Key: public, Tree: GateTree(gate), Commands: GateCommands(gate), Tools: GateTools(gate), Ahead: GateClock(gate), NoSudo: gate == 2})
+		s.Systems = append(s.Systems, &Server{Name: fmt.Sprintf("gate-%d", gate), User: "svc", Key: public, Tree: GateTree(gate),
+			Commands: GateCommands(gate), Tools: GateTools(gate), Ahead: GateClock(gate), NoSudo: gate == 2})
 	}
 	s.Systems = append(s.Systems, &Server{Name: "fare-1", User: "svc", Password: farePassword, Tree: FareTree(), Commands: FareCommands()},
 		&Server{Name: "jump", User: "svc", Key: public, Tree: JumpTree(), Commands: JumpCommands(), Forward: true},
@@ -124,11 +125,13 @@ func (s *Site) WriteFiles(dir, home string) error {
 	ask = strings.ReplaceAll(ask, "https://"+deskHost+"/", "https://"+s.Web.Address()+"/")
 	ask = strings.ReplaceAll(ask, "ftps://intake@"+deskHost+"/", "ftps://intake@"+s.FTP.Address()+"/")
 	systems := SampleSystems
-	for _, r := range [][2]string{{"svc@203.0.113.5", s.Systems[3].Address()}, {"svc@192.0.2.11", s.Systems[0].Address()}, {"svc@192.0.2.12", s.Systems[1].Address()},
+	for _, r := range [][2]string{{"svc@203.0.113.5", s.Systems[3].Address()}, {"svc@192.0.2.11", s.Systems[0].Address()},
+		{"svc@192.0.2.12", s.Systems[1].Address()},
 		{"svc@192.0.2.31", s.Systems[4].Address()}} {
 		systems = strings.ReplaceAll(systems, r[0], "'"+r[1]+"'")
 	}
-	for _, r := range [][2]string{{"svc@192.0.2.20:2222", s.Systems[2].Address()}, {"~/.ssh/pier", "pier.key"}, {"env:FARE_PASSWORD", "file:fare.password"},
+	for _, r := range [][2]string{{"svc@192.0.2.20:2222", s.Systems[2].Address()}, {"~/.ssh/pier", "pier.key"},
+		{"env:FARE_PASSWORD", "file:fare.password"},
 		{"zone: Europe/Lisbon\n", "zone: Europe/Lisbon\nknown-hosts: known_hosts\n"}} {
 		systems = strings.ReplaceAll(systems, r[0], r[1])
 	}
@@ -139,13 +142,18 @@ func (s *Site) WriteFiles(dir, home string) error {
 	secret := func(name string) string { return "'file:" + filepath.Join(dir, name) + "'" }
 	credentials := "credentials:\n  - {route: desk, host: 127.0.0.1, password: " + secret("desk.password") + "}\n"
 	for _, route := range []string{"web", "folder", "form", "upload"} {
-		credentials += "  - {route: " + route + ", host: 127.0.0.1, user: intake, password: " + secret("desk.password") + ", fingerprint: '" + s.Web.Fingerprint() + "'}\n"
+		credentials += "  - {route: " + route + ", host: 127.0.0.1, user: intake, password: " + secret("desk.password") +
+			", fingerprint: '" + s.Web.Fingerprint() + "'}\n"
 	}
-	credentials += "  - {route: ftp, host: 127.0.0.1, password: " + secret("desk.password") + ", fingerprint: '" + s.FTP.Fingerprint() + "'}\n"
-	credentials += "  - {route: mail, host: " + deskHost + ", server: '" + s.Mail.Address() + "', from: " + mailUser + ", user: " + mailUser + ", password: " + secret("mail.password") + ", authority: '" + filepath.Join(dir, "mail.pem") + "'}\n"
+	credentials += "  - {route: ftp, host: 127.0.0.1, password: " + secret("desk.password") + ", fingerprint: '" +
+		s.FTP.Fingerprint() + "'}\n"
+	credentials += "  - {route: mail, host: " + deskHost + ", server: '" + s.Mail.Address() + "', from: " + mailUser + ", user: " +
+		mailUser + ", password: " + secret("mail.password") + ", authority: '" + filepath.Join(dir, "mail.pem") + "'}\n"
 	return writeAll(map[string]string{
-		filepath.Join(dir, "boarding-gateway.yaml"): ask, filepath.Join(dir, "tallow-pier.yaml"): systems, filepath.Join(dir, "known_hosts"): known,
-		filepath.Join(dir, "pier.key"): string(s.keyFile), filepath.Join(dir, "fare.password"): farePassword + "\n", filepath.Join(dir, "desk.password"): deskPassword + "\n",
+		filepath.Join(dir, "boarding-gateway.yaml"): ask, filepath.Join(dir, "tallow-pier.yaml"): systems,
+		filepath.Join(dir, "known_hosts"): known,
+		filepath.Join(dir, "pier.key"):    string(s.keyFile), filepath.Join(dir, "fare.password"): farePassword + "\n",
+		filepath.Join(dir, "desk.password"): deskPassword + "\n",
 		filepath.Join(dir, "mail.password"): mailPassword + "\n", filepath.Join(dir, "mail.pem"): string(s.Mail.Certificate),
 		filepath.Join(home, "credentials.yaml"): credentials, filepath.Join(home, "known_hosts"): s.Desk.KnownHost() + "\n",
 	})
@@ -153,7 +161,8 @@ func (s *Site) WriteFiles(dir, home string) error {
 
 // WriteSamples writes the sample ask and systems file with addresses as in the field.
 func WriteSamples(dir string) error {
-	return writeAll(map[string]string{filepath.Join(dir, "boarding-gateway.yaml"): SampleAsk, filepath.Join(dir, "tallow-pier.yaml"): SampleSystems})
+	return writeAll(map[string]string{filepath.Join(dir, "boarding-gateway.yaml"): SampleAsk,
+		filepath.Join(dir, "tallow-pier.yaml"): SampleSystems})
 }
 
 func writeAll(files map[string]string) error {

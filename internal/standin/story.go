@@ -85,15 +85,19 @@ func (g *generator) gateLog(gate int, from, to time.Time) []byte {
 		pass++
 		switch n := g.r.IntN(100); {
 		case broken && n < 80:
-			fmt.Fprintf(&b, "%s ERROR pass  [reader-%d] pass OT%08d rejected: no fare table loaded (code FT-1107)\n", g.stamp(t), 1+g.r.IntN(3), pass)
+			fmt.Fprintf(&b, "%s ERROR pass  [reader-%d] pass OT%08d rejected: no fare table loaded (code FT-1107)\n",
+				g.stamp(t), 1+g.r.IntN(3), pass)
 		case n < 62:
-			fmt.Fprintf(&b, "%s INFO  pass  [reader-%d] pass OT%08d accepted zone=%d lane=%d in %d ms\n", g.stamp(t), 1+g.r.IntN(3), pass, 1+g.r.IntN(4), 1+g.r.IntN(2), 40+g.r.IntN(90))
+			fmt.Fprintf(&b, "%s INFO  pass  [reader-%d] pass OT%08d accepted zone=%d lane=%d in %d ms\n", g.stamp(t), 1+g.r.IntN(3), pass,
+				1+g.r.IntN(4), 1+g.r.IntN(2), 40+g.r.IntN(90))
 		case n < 78:
-			fmt.Fprintf(&b, "%s DEBUG door  [lane-%d] cycle %d open=%dms close=%dms current=%d.%dA\n", g.stamp(t), 1+g.r.IntN(2), pass/3, 380+g.r.IntN(40), 410+g.r.IntN(60), 1+g.r.IntN(2), g.r.IntN(10))
+			fmt.Fprintf(&b, "%s DEBUG door  [lane-%d] cycle %d open=%dms close=%dms current=%d.%dA\n", g.stamp(t), 1+g.r.IntN(2), pass/3,
+				380+g.r.IntN(40), 410+g.r.IntN(60), 1+g.r.IntN(2), g.r.IntN(10))
 		case n < 90:
 			fmt.Fprintf(&b, "%s INFO  link  heartbeat to fare-1 ok rtt=%dms queue=%d\n", g.stamp(t), 3+g.r.IntN(20), g.r.IntN(4))
 		case n < 94:
-			fmt.Fprintf(&b, "%s INFO  pass  [reader-%d] season pass passenger=%q zone=%d checked by operator=%s from 198.51.100.%d\n", g.stamp(t), 1+g.r.IntN(3),
+			fmt.Fprintf(&b, "%s INFO  pass  [reader-%d] season pass passenger=%q zone=%d checked by operator=%s from 198.51.100.%d\n",
+				g.stamp(t), 1+g.r.IntN(3),
 				g.pick(plant(9), plant(10), "Gate Test"), 1+g.r.IntN(4), plant(8), 20+g.r.IntN(8))
 		case n < 96:
 			fmt.Fprintf(&b, "%s WARN  auth  token refresh token=%s expires_in=3600\n", g.stamp(t), plant(1))
@@ -110,10 +114,12 @@ func (g *generator) faultLines() []byte {
 	at := func(ms int) string { return g.stamp(t.Add(time.Duration(ms) * time.Millisecond)) }
 	var b strings.Builder
 	fmt.Fprintf(&b, "%s INFO  fare  new table announced: 2026-03-14T0605 (schema 7)\n", at(12))
-	fmt.Fprintf(&b, "%s INFO  fare  GET https://gate-2:%s@fare-1.tallow.example/tables/2026-03-14T0605 -> 200\n", at(180), strings.ReplaceAll(plant(3), "#", "%23"))
+	fmt.Fprintf(&b, "%s INFO  fare  GET https://gate-2:%s@fare-1.tallow.example/tables/2026-03-14T0605 -> 200\n", at(180),
+		strings.ReplaceAll(plant(3), "#", "%23"))
 	fmt.Fprintf(&b, "%s ERROR fare  table 2026-03-14T0605 cannot be read: field \"zone\": expected number, found text \"Z1\"\n", at(241))
 	b.WriteString("boarding.fare.TableException: schema 7 is newer than 6\n")
-	for _, f := range []string{"fare.Table.parse(Table.java:211)", "fare.Loader.swap(Loader.java:88)", "fare.Loader.run(Loader.java:41)", "agent.Main.tick(Main.java:305)"} {
+	for _, f := range []string{"fare.Table.parse(Table.java:211)", "fare.Loader.swap(Loader.java:88)", "fare.Loader.run(Loader.java:41)",
+		"agent.Main.tick(Main.java:305)"} {
 		b.WriteString("\tat boarding." + f + "\n")
 	}
 	fmt.Fprintf(&b, "%s FATAL fare  old table dropped before the new one was read; gate closed for passes\n", at(242))
@@ -129,18 +135,25 @@ func (g *generator) serviceLog(from, to time.Time) []byte {
 		ts := t.UTC().Format("2006-01-02T15:04:05.000Z")
 		if !done && t.After(published) {
 			done = true
-			fmt.Fprintf(&b, `{"time":%q,"level":"info","msg":"table published","table":"2026-03-14T0605","schema":7,"by":{"user":%q,"mail":%q},"from":"198.51.100.23"}`+"\n", ts, plant(8), plant(7))
-			fmt.Fprintf(&b, `{"time":%q,"level":"debug","msg":"importer started","argv":"farectl import --service-pin %s --table 2026-03-14T0605"}`+"\n", ts, plant(6))
+			fmt.Fprintf(&b, `{"time":%q,"level":"info","msg":"table `+
+				`published","table":"2026-03-14T0605","schema":7,"by":{"user":%q,"mail":%q},"from":"198.51.100.23"}`+
+				"\n", ts, plant(8), plant(7))
+			fmt.Fprintf(&b, `{"time":%q,"level":"debug","msg":"importer started","argv":"farectl import --service-pin %s --table `+
+				`2026-03-14T0605"}`+"\n", ts, plant(6))
 		}
 		switch n := g.r.IntN(100); {
 		case n < 70:
-			fmt.Fprintf(&b, `{"time":%q,"level":"info","msg":"quote","gate":"gate-%d","zone":%d,"cents":%d,"ms":%d}`+"\n", ts, 1+g.r.IntN(2), 1+g.r.IntN(4), 250+5*g.r.IntN(90), 2+g.r.IntN(30))
+			fmt.Fprintf(&b, `{"time":%q,"level":"info","msg":"quote","gate":"gate-%d","zone":%d,"cents":%d,"ms":%d}`+"\n", ts,
+				1+g.r.IntN(2), 1+g.r.IntN(4), 250+5*g.r.IntN(90), 2+g.r.IntN(30))
 		case n < 90:
-			fmt.Fprintf(&b, `{"time":%q,"level":"debug","msg":"pool","db":"192.0.2.61","open":%d,"idle":%d}`+"\n", ts, 3+g.r.IntN(9), g.r.IntN(5))
+			fmt.Fprintf(&b, `{"time":%q,"level":"debug","msg":"pool","db":"192.0.2.61","open":%d,"idle":%d}`+"\n", ts,
+				3+g.r.IntN(9), g.r.IntN(5))
 		case n < 97:
-			fmt.Fprintf(&b, `{"time":%q,"level":"info","msg":"gate session","headers":{"Authorization":"Bearer %s","X-Gate":"gate-%d"}}`+"\n", ts, plant(4), 1+g.r.IntN(2))
+			fmt.Fprintf(&b, `{"time":%q,"level":"info","msg":"gate session","headers":{"Authorization":"Bearer %s","X-Gate":"gate-%d"}}`+
+				"\n", ts, plant(4), 1+g.r.IntN(2))
 		default:
-			fmt.Fprintf(&b, `{"time":%q,"level":"warn","msg":"db reconnect: tried fare / brass-Kelp-71! on 192.0.2.61, gave up after 2 of 5"}`+"\n", ts)
+			fmt.Fprintf(&b, `{"time":%q,"level":"warn",`+
+				`"msg":"db reconnect: tried fare / brass-Kelp-71! on 192.0.2.61, gave up after 2 of 5"}`+"\n", ts)
 		}
 	}
 	return b.Bytes()
@@ -155,7 +168,8 @@ func (g *generator) accessLog(from, to time.Time) []byte {
 		if g.r.IntN(40) == 0 {
 			path = "/admin/tables?session=" + plant(2) + "&api_key=" + plant(1)
 		}
-		fmt.Fprintf(&b, "%s - - [%s] \"GET %s HTTP/1.1\" 200 %d \"-\" \"gate-agent/4.%d\"\n", who, t.Format("02/Jan/2006:15:04:05 -0700"), path, 90+g.r.IntN(900), 2+g.r.IntN(2))
+		fmt.Fprintf(&b, "%s - - [%s] \"GET %s HTTP/1.1\" 200 %d \"-\" \"gate-agent/4.%d\"\n", who, t.Format("02/Jan/2006:15:04:05 -0700"),
+			path, 90+g.r.IntN(900), 2+g.r.IntN(2))
 	}
 	return b.Bytes()
 }
@@ -164,7 +178,8 @@ func (g *generator) accessLog(from, to time.Time) []byte {
 func (g *generator) syslog(host string, from, to time.Time) []byte {
 	var b bytes.Buffer
 	for t := from; t.Before(to); t = t.Add(time.Duration(4+g.r.IntN(20)) * time.Second) {
-		line := g.pick("systemd[1]: Started Daily cleanup.", "chronyd[412]: Selected source 192.0.2.1", "kernel: usb 1-1.2: reset high-speed USB device",
+		line := g.pick("systemd[1]: Started Daily cleanup.", "chronyd[412]: Selected source 192.0.2.1",
+			"kernel: usb 1-1.2: reset high-speed USB device",
 			"sshd[2211]: Accepted publickey for svc from 198.51.100.23 port 50122 ssh2", "gate-agent[880]: watchdog ok")
 		fmt.Fprintf(&b, "%s %s %s\n", t.Add(g.ahead).Format("Jan _2 15:04:05"), host, line)
 	}
@@ -201,7 +216,8 @@ func GateTree(gate int) *Tree {
 	t.File("/var/log/boarding/gate.log.2.gz", zipped(old), day(6, 0).Add(-9*time.Hour))
 	t.File("/var/log/boarding/gate.log.3.gz", zipped(oldest), day(6, 0).Add(-57*time.Hour))
 	t.File("/var/log/boarding/agent-start.log", g.gateLog(gate, day(8, 0), day(8, 10)), day(8, 10))
-	t.File("/var/log/boarding/README.txt", []byte("The agent writes gate.log; logrotate keeps three older ones.\n"), day(0, 0).Add(-700*time.Hour))
+	t.File("/var/log/boarding/README.txt", []byte("The agent writes gate.log; logrotate keeps three older ones.\n"),
+		day(0, 0).Add(-700*time.Hour))
 	t.Put("/etc/localtime", &Node{Link: "/usr/share/zoneinfo/Europe/Lisbon", Mode: fs.ModeSymlink, Time: day(0, 0)})
 	t.Put("/var/log/boarding/secure-element.log", &Node{Data: []byte("not for the service account\n"), Time: day(6, 10), Denied: true})
 	t.Put("/var/log/boarding/gate-trace.log", &Node{Mode: fs.ModeNamedPipe, Time: day(6, 0)})
@@ -211,15 +227,18 @@ func GateTree(gate int) *Tree {
 		agent = "4.2.9"
 	}
 	t.File("/etc/boarding/gate.toml", gateConfig(gate, agent), day(0, 0).Add(-400*time.Hour))
-	t.File("/etc/boarding/conf.d/network.toml", []byte(fmt.Sprintf("address = \"192.0.2.%d\"\ngateway = \"192.0.2.1\"\ndepot = \"2001:db8:71::4d\"\nntp = [\"192.0.2.1\"]\n", 10+gate)), day(0, 0).Add(-900*time.Hour))
-	t.File("/etc/boarding/conf.d/fare.toml", []byte("service = \"https://fare-1.tallow.example\"\nschema_max = "+map[int]string{1: "7", 2: "6"}[gate]+"\nrefresh = \"07m\"\n"), day(0, 0).Add(-900*time.Hour))
+	t.File("/etc/boarding/conf.d/network.toml", []byte(fmt.Sprintf("address = \"192.0.2.%d\"\ngateway = \"192.0.2.1\"\ndepot = "+
+		"\"2001:db8:71::4d\"\nntp = [\"192.0.2.1\"]\n", 10+gate)), day(0, 0).Add(-900*time.Hour))
+	t.File("/etc/boarding/conf.d/fare.toml", []byte("service = \"https://fare-1.tallow.example\"\nschema_max = "+
+		map[int]string{1: "7", 2: "6"}[gate]+"\nrefresh = \"07m\"\n"), day(0, 0).Add(-900*time.Hour))
 	t.Put("/etc/boarding/conf.d/site.toml", &Node{Link: "/srv/site/site.toml", Mode: fs.ModeSymlink, Time: day(0, 0)})
 	t.File("/srv/site/site.toml", []byte("name = \"tallow-pier\"\n"), day(0, 0))
 	packages := "2026-03-02 02:10:11 upgrade gate-agent 4.2.9 4.3.1\n2026-03-02 02:10:14 status installed gate-agent 4.3.1\n"
 	if gate == 2 {
 		packages = "2025-11-19 02:10:40 status installed gate-agent 4.2.9\n"
 	}
-	basics(t, "Debian GNU/Linux 12 (bookworm)", 2, 506880, 1036800+int64(gate)*311, map[int]string{1: "0.21 0.19 0.16", 2: "3.87 3.90 3.71"}[gate], packages)
+	basics(t, "Debian GNU/Linux 12 (bookworm)", 2, 506880, 1036800+int64(gate)*311,
+		map[int]string{1: "0.21 0.19 0.16", 2: "3.87 3.90 3.71"}[gate], packages)
 	return t
 }
 
@@ -233,16 +252,19 @@ func basics(t *Tree, release string, processors int, memoryKiB, uptime int64, lo
 	t.File("/proc/uptime", []byte(fmt.Sprintf("%d.21 %d.10\n", uptime, uptime*2)), at)
 	t.File("/proc/loadavg", []byte(load+" 2/141 22871\n"), at)
 	t.File("/proc/cpuinfo", []byte(strings.Repeat("processor\t: 0\nmodel name\t: pier\n\n", processors)), at)
-	t.File("/proc/meminfo", []byte(fmt.Sprintf("MemTotal: %d kB\nMemFree: %d kB\nMemAvailable: %d kB\nSwapTotal: 0 kB\nSwapFree: 0 kB\n", memoryKiB, memoryKiB/9, memoryKiB/3)), at)
+	t.File("/proc/meminfo", []byte(fmt.Sprintf("MemTotal: %d kB\nMemFree: %d kB\nMemAvailable: %d kB\nSwapTotal: 0 kB\nSwapFree: 0 kB\n",
+		memoryKiB, memoryKiB/9, memoryKiB/3)), at)
 	t.File("/var/log/dpkg.log", []byte(packages), at)
 }
 
 // stateCommands tell what no file does.
 func stateCommands(address, busiest string) map[string]Command {
 	return map[string]Command{
-		"ip -o addr":           {Out: "1: lo    inet 127.0.0.1/8 scope host lo\n2: eth0    inet " + address + "/24 brd 192.0.2.255 scope global eth0\n"},
+		"ip -o addr": {Out: "1: lo    inet 127.0.0.1/8 scope host lo\n2: eth0    inet " + address +
+			"/24 brd 192.0.2.255 scope global eth0\n"},
 		"ps -eo pcpu,rss,comm": {Out: "%CPU   RSS COMMAND\n" + busiest + " 0.4 18216 sshd\n 0.1  6120 chronyd\n 0.0     0 kworker/0:1\n"},
-		"df -k /var":           {Out: "Filesystem 1K-blocks Used Available Use% Mounted on\n/dev/mmcblk0p3 7567632 2291840 4871668 32% /var\n"},
+		"df -k /var": {Out: "Filesystem 1K-blocks Used Available Use% Mounted on\n" +
+			"/dev/mmcblk0p3 7567632 2291840 4871668 32% /var\n"},
 	}
 }
 
@@ -335,8 +357,10 @@ func FareTree() *Tree {
 	t.File("/var/log/fare/access.log.2.gz", zipped(g.accessLog(day(0, 0), day(1, 0))), day(1, 0))
 	t.File("/etc/fare/fare.yaml", fareConfig(12, ""), day(0, 0).Add(-300*time.Hour))
 	t.File("/srv/fare/exports/refunds-"+plant(16)+".tar", export(), day(5, 50))
-	t.File("/srv/fare/tables/2026-02-01T0400.json", []byte(`{"schema":6,"zones":[{"zone":1,"cents":250},{"zone":2,"cents":410}]}`+"\n"), day(0, 0).Add(-990*time.Hour))
-	t.File("/srv/fare/tables/2026-03-14T0605.json", []byte(`{"schema":7,"zones":[{"zone":"Z1","cents":260},{"zone":"Z2","cents":420}]}`+"\n"), day(6, 5))
+	t.File("/srv/fare/tables/2026-02-01T0400.json", []byte(`{"schema":6,"zones":[{"zone":1,"cents":250},{"zone":2,"cents":410}]}`+"\n"),
+		day(0, 0).Add(-990*time.Hour))
+	t.File("/srv/fare/tables/2026-03-14T0605.json", []byte(`{"schema":7,"zones":[{"zone":"Z1","cents":260},{"zone":"Z2","cents":420}]}`+
+		"\n"), day(6, 5))
 	basics(t, "Debian GNU/Linux 12 (bookworm)", 4, 8127488, 4406400, "0.80 0.71 0.69", fareUpgrade)
 	t.Put("/srv/fare/tables/current.json", &Node{Link: "2026-03-14T0605.json", Mode: fs.ModeSymlink, Time: day(6, 5)})
 	return t
@@ -348,8 +372,10 @@ const (
 )
 
 func fareConfig(pool int, more string) []byte {
-	return []byte(fmt.Sprintf("listen: 0.0.0.0:8443\ndatabase:\n  url: postgres://fare:%s@%s:5432/fare\n  pool: %d\n%sadmin:\n  mail: %s\n  basic: \"Authorization: Basic %s\"\n",
-		strings.ReplaceAll(plant(3), "#", "%23"), plant(11), pool, more, plant(7), base64.StdEncoding.EncodeToString([]byte("fare:"+plant(0)))))
+	return []byte(fmt.Sprintf("listen: 0.0.0.0:8443\ndatabase:\n  url: postgres://fare:%s@%s:5432/fare\n  pool: %d\n%sadmin:\n  mail: "+
+		"%s\n  basic: \"Authorization: Basic %s\"\n",
+		strings.ReplaceAll(plant(3), "#", "%23"), plant(11), pool, more, plant(7),
+		base64.StdEncoding.EncodeToString([]byte("fare:"+plant(0)))))
 }
 
 // FareBeforeUpgrade puts the fare service back to how it was before the night of the fault; undo brings that night back.
@@ -361,7 +387,8 @@ func FareBeforeUpgrade(s *Server) (undo func()) {
 		s.Change(func(s *Server) { s.Commands[fareTables] = Command{Out: tables, Delay: 80 * time.Millisecond} })
 	}
 	now := FareCommands()[fareTables].Out
-	put(fareConfig(8, "tables:\n  accept: [5, 6]\n"), "2026-01-20 22:40:02 upgrade fare-service 9.0.4 9.1.0\n", "2026-02-01T0400.json", "2026-02-01T0400 schema 6 current\n")
+	put(fareConfig(8, "tables:\n  accept: [5, 6]\n"), "2026-01-20 22:40:02 upgrade fare-service 9.0.4 9.1.0\n", "2026-02-01T0400.json",
+		"2026-02-01T0400 schema 6 current\n")
 	return func() { put(fareConfig(12, ""), fareUpgrade, "2026-03-14T0605.json", now) }
 }
 
@@ -395,7 +422,8 @@ func GateCommands(gate int) map[string]Command {
 	if gate == 2 {
 		status = "gate-2 agent 4.2.9 up 12d table none schema - readers 3/3 state CLOSED (FT-1107)\n"
 	}
-	known := stateCommands(fmt.Sprintf("192.0.2.%d", 10+gate), map[int]string{1: "11.2 90124 gate-agent\n", 2: "96.8 91420 gate-agent\n"}[gate])
+	known := stateCommands(fmt.Sprintf("192.0.2.%d", 10+gate), map[int]string{1: "11.2 90124 gate-agent\n",
+		2: "96.8 91420 gate-agent\n"}[gate])
 	maps.Copy(known, map[string]Command{
 		"boardingctl status --all": {Out: status + "duty manager " + plant(7) + "\n", Delay: 150 * time.Millisecond},
 		"boardingctl queue":        {Out: "queued passes: 0\n", Err: "warning: last flush 06:11:58\n", Exit: 2},

@@ -20,7 +20,8 @@ func init() { // a table that refers to functions that refer to it
 	tools = map[string]Tool{
 		"sh": toolSh, "sudo": toolSudo, "nice": toolNice, "nohup": toolNohup, "setsid": toolNohup,
 		"stat": toolStat, "ls": toolLs, "find": toolFind, "dd": toolDd, "cat": toolCat, "readlink": toolReadlink,
-		"date": toolDate, "df": toolDf, "mkdir": toolMkdir, "rm": toolRm, "mv": toolMv, "sleep": toolSleep, "sha256sum": toolSum, "uname": toolUname,
+		"date": toolDate, "df": toolDf, "mkdir": toolMkdir, "rm": toolRm, "mv": toolMv, "sleep": toolSleep,
+		"sha256sum": toolSum, "uname": toolUname,
 		"id": toolID, "head": toolHead, "tail": toolTail, "grep": toolGrep, "hostname": toolHostname, "kill": toolKill,
 	}
 }
@@ -262,7 +263,8 @@ func toolDf(c *Call) int {
 	if free == 0 {
 		free = 8 << 30
 	}
-	fmt.Fprintf(c.Out, "Filesystem 1024-blocks Used Available Capacity Mounted on\n/dev/mmcblk0p3 %d %d %d 41%% /\n", free>>9, free>>10, free>>10)
+	fmt.Fprintf(c.Out, "Filesystem 1024-blocks Used Available Capacity Mounted on\n/dev/mmcblk0p3 %d %d %d 41%% /\n",
+		free>>9, free>>10, free>>10)
 	return 0
 }
 

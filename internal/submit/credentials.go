@@ -48,7 +48,8 @@ func LoadCredentials(file string) (Credentials, error) {
 	var out Credentials
 	for _, cm := range m.Maps("credentials") {
 		c := Credential{Route: cm.Need("route").Text, Host: cm.Need("host").Text, Key: cm.String("key")}
-		c.User, c.Server, c.From, c.Certificate, c.Authority = cm.String("user"), cm.String("server"), cm.String("from"), cm.String("certificate"), cm.String("authority")
+		c.User, c.Server, c.From, c.Certificate, c.Authority = cm.String("user"), cm.String("server"), cm.String("from"),
+			cm.String("certificate"), cm.String("authority")
 		for key, to := range map[string]*site.Secret{"password": &c.Password, "token": &c.Token, "address": &c.Address} {
 			if p := cm.Value(key); p.Set() {
 				if *to = site.Secret(p.Text); !to.Valid() {

@@ -25,7 +25,8 @@ func openFolder(_ context.Context, name string, u *url.URL, _ *Means) (Route, er
 		err = errors.New("is not a folder")
 	}
 	if err != nil {
-		return nil, &fault.Error{Op: "route", Target: name, Err: fmt.Errorf("the folder %s cannot be used: %w", dir, err), Hint: "is the share mounted, is the stick plugged in?"}
+		return nil, &fault.Error{Op: "route", Target: name, Err: fmt.Errorf("the folder %s cannot be used: %w", dir, err),
+			Hint: "is the share mounted, is the stick plugged in?"}
 	}
 	return folder{dir}, nil
 }

@@ -56,7 +56,8 @@ func (f *form) Deliver(ctx context.Context, p Parcel, told func(int64), rec *Rec
 			return err
 		}
 	}
-	part := textproto.MIMEHeader{"Content-Disposition": {multipart.FileContentDisposition(cmp.Or(t.File, defaultFileField), p.Name)}, "Content-Type": {"application/octet-stream"}}
+	part := textproto.MIMEHeader{"Content-Disposition": {multipart.FileContentDisposition(cmp.Or(t.File, defaultFileField), p.Name)},
+		"Content-Type": {"application/octet-stream"}}
 	if _, err := mw.CreatePart(part); err != nil {
 		return err
 	}

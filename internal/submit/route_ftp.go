@@ -122,7 +122,8 @@ func (r *ftpRoute) begin() error {
 	if err := r.conn.Login(user, password); err != nil {
 		var answer *textproto.Error
 		if errors.As(err, &answer) && answer.Code >= 500 {
-			return fault.New(fault.Failed, "route", r.name, fmt.Sprintf("login refused for %s (%d %s)", user, answer.Code, brief(answer.Msg)), "check user and password in credentials.yaml")
+			return fault.New(fault.Failed, "route", r.name, fmt.Sprintf("login refused for %s (%d %s)", user, answer.Code,
+				brief(answer.Msg)), "check user and password in credentials.yaml")
 		}
 		return r.ftpError(err)
 	}
@@ -136,7 +137,8 @@ func (r *ftpRoute) begin() error {
 		return nil
 	}
 	if err := r.conn.ChangeDir(r.dir); err != nil {
-		return fault.New(fault.Failed, "route", r.name, fmt.Sprintf("the folder %s is not there on %s (%v)", r.dir, r.u.Hostname(), err), "check the route's address with the vendor")
+		return fault.New(fault.Failed, "route", r.name, fmt.Sprintf("the folder %s is not there on %s (%v)", r.dir, r.u.Hostname(), err),
+			"check the route's address with the vendor")
 	}
 	return nil
 }

@@ -38,7 +38,8 @@ type letter struct {
 func newLetter(name string, u *url.URL, m *Means) (*letter, error) {
 	address, err := mail.ParseAddress(u.Opaque)
 	if err != nil {
-		return nil, fault.New(fault.Usage, "route", name, fmt.Sprintf("%q is no mail address", u.Opaque), "write mailto:evidence@vendor.example")
+		return nil, fault.New(fault.Usage, "route", name, fmt.Sprintf("%q is no mail address", u.Opaque),
+			"write mailto:evidence@vendor.example")
 	}
 	_, domain, _ := strings.Cut(address.Address, "@")
 	w, err := newWeb(name, &url.URL{Scheme: "https", Host: domain}, m)
@@ -51,12 +52,14 @@ func newLetter(name string, u *url.URL, m *Means) (*letter, error) {
 // message makes the mail: the brief as text, the archive attached.
 func (l *letter) message(p Parcel, from string) (*gomail.Msg, error) {
 	if limit := cmp.Or(l.means.Terms.Limit, DefaultMailLimit); p.Size > limit {
-		return nil, fault.New(fault.Refused, "route", l.name, fmt.Sprintf("the archive has %d bytes; by mail go %d at most", p.Size, limit), "choose another route, a smaller window or a lower depth")
+		return nil, fault.New(fault.Refused, "route", l.name, fmt.Sprintf("the archive has %d bytes; by mail go %d at most", p.Size, limit),
+			"choose another route, a smaller window or a lower depth")
 	}
 	msg := gomail.NewMsg()
 	if from != "" {
 		if err := msg.From(from); err != nil {
-			return nil, fault.New(fault.Usage, "route", l.name, fmt.Sprintf("from: %q is no mail address", from), "fix it in credentials.yaml")
+			return nil, fault.New(fault.Usage, "route", l.name, fmt.Sprintf("from: %q is no mail address", from),
+				"fix it in credentials.yaml")
 		}
 	}
 	if err := msg.To(l.to); err != nil {
@@ -101,7 +104,8 @@ func openMail(ctx context.Context, name string, u *url.URL, m *Means) (Route, er
 		return nil, err
 	}
 	if l.cred.Server == "" || l.cred.From == "" {
-		return nil, fault.New(fault.Usage, "route", name, "it is not known through which mail server, and from whom, to send", "credentials.yaml needs server: and from: (and user: and password:) for this route, or use a mail-draft: route")
+		return nil, fault.New(fault.Usage, "route", name, "it is not known through which mail server, and from whom, to send",
+			"credentials.yaml needs server: and from: (and user: and password:) for this route, or use a mail-draft: route")
 	}
 	host, port, err := net.SplitHostPort(l.cred.Server)
 	if err != nil {
@@ -136,7 +140,8 @@ func openMail(ctx context.Context, name string, u *url.URL, m *Means) (Route, er
 		return nil, err
 	}
 	if l.cred.User != "" {
-		options = append(options, gomail.WithSMTPAuth(gomail.SMTPAuthAutoDiscover), gomail.WithUsername(l.cred.User), gomail.WithPassword(password))
+		options = append(options, gomail.WithSMTPAuth(gomail.SMTPAuthAutoDiscover), gomail.WithUsername(l.cred.User),
+			gomail.WithPassword(password))
 	}
 	client, err := gomail.NewClient(host, options...)
 	if err != nil {
@@ -182,9 +187,12 @@ func (r *mailRoute) smtpError(err error) error {
 	case errors.As(err, &sent):
 		return fault.New(fault.Failed, "route", r.name, "the mail server does not take it: "+brief(err.Error()), "")
 	case strings.Contains(err.Error(), "STARTTLS"):
-		return fault.New(fault.Refused, "route", r.name, "the mail server "+r.cred.Server+" offers no encryption (STARTTLS), so nothing was sent", "use a server that does; for a relay in a trusted network say insecure-plain-mail: yes for this route in credentials.yaml (the receipt shows it)")
+		return fault.New(fault.Refused, "route", r.name, "the mail server "+r.cred.Server+
+			" offers no encryption (STARTTLS), so nothing was sent", "use a server that does; for a relay in a trusted network say "+
+			"insecure-plain-mail: yes for this route in credentials.yaml (the receipt shows it)")
 	case strings.Contains(err.Error(), "535") || strings.Contains(strings.ToLower(err.Error()), "auth"):
-		return fault.New(fault.Failed, "route", r.name, "login refused by the mail server: "+brief(err.Error()), "check user and password in credentials.yaml")
+		return fault.New(fault.Failed, "route", r.name, "login refused by the mail server: "+brief(err.Error()),
+			"check user and password in credentials.yaml")
 	}
 	return r.failed(err)
 }

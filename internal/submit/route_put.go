@@ -184,7 +184,8 @@ func (p *put) look(ctx context.Context, u *url.URL, parcel Parcel, rec *Receipt)
 	if res.StatusCode != http.StatusOK || res.ContentLength < 0 {
 		return false, nil
 	}
-	other := fault.New(fault.Refused, "", rec.Path, "another file of this name is there already, and is not overwritten", "ask the vendor to remove it, or pack again under another name")
+	other := fault.New(fault.Refused, "", rec.Path, "another file of this name is there already, and is not overwritten",
+		"ask the vendor to remove it, or pack again under another name")
 	if res.ContentLength != parcel.Size {
 		return false, other
 	}
@@ -215,7 +216,8 @@ func (p *put) prove(ctx context.Context, u *url.URL, parcel Parcel) (proof strin
 	sum, how := digestOf(res.Header), "as the server answered (RFC 9530)"
 	if sum == "" {
 		if parcel.Size > ReadBackLimit && !p.means.ReadBack {
-			return "the size agrees; the server tells no digest, and the file is too large to be read back unasked (--read-back does it)", false, nil
+			return "the size agrees; the server tells no digest, and the file is too large to be read back unasked (--read-back does it)",
+				false, nil
 		}
 		if sum, err = p.readBack(ctx, u); err != nil {
 			return "", false, err
@@ -274,7 +276,8 @@ func openDAV(ctx context.Context, name string, u *url.URL, m *Means) (Route, err
 		if err != nil {
 			return nil, err
 		}
-		if _, err := w.answered(res, http.StatusCreated, http.StatusMethodNotAllowed, http.StatusConflict, http.StatusForbidden, http.StatusOK); err != nil {
+		if _, err := w.answered(res, http.StatusCreated, http.StatusMethodNotAllowed, http.StatusConflict, http.StatusForbidden,
+			http.StatusOK); err != nil {
 			return nil, err
 		}
 	}

@@ -58,7 +58,8 @@ func openSFTP(ctx context.Context, name string, u *url.URL, m *Means) (Route, er
 	}
 	if info, err := r.client.Stat(r.dir); err != nil || !info.IsDir() {
 		sys.Close()
-		return nil, fault.New(fault.Failed, "route", name, fmt.Sprintf("the folder %s is not there on %s", r.dir, s.SSH.Host), "check the route's address with the vendor")
+		return nil, fault.New(fault.Failed, "route", name, fmt.Sprintf("the folder %s is not there on %s", r.dir, s.SSH.Host),
+			"check the route's address with the vendor")
 	}
 	return r, nil
 }
@@ -69,7 +70,8 @@ func aboutCredentials(err error, route, host string) error {
 	if !errors.As(err, &f) || !errors.Is(err, reach.ErrLogin) && !errors.Is(err, reach.ErrNoLogin) {
 		return err
 	}
-	f.Hint = fmt.Sprintf("write the login into credentials.yaml in the home: {route: %s, host: %s, user: NAME, key: FILE} or password: env:NAME; or start an SSH agent", route, host)
+	f.Hint = fmt.Sprintf("write the login into credentials.yaml in the home: {route: %s, host: %s, user: NAME, key: FILE} or password: "+
+		"env:NAME; or start an SSH agent", route, host)
 	return err
 }
 

@@ -99,7 +99,8 @@ func (t *tus) able(ctx context.Context, p Parcel) (sums bool, err error) {
 		return false, fault.New(fault.Failed, "route", t.name, "the server speaks tus "+brief(v)+", not "+tusVersion, "")
 	}
 	if most, err := strconv.ParseInt(res.Header.Get("Tus-Max-Size"), 10, 64); err == nil && most > 0 && p.Size > most {
-		return false, fault.New(fault.Refused, "route", t.name, fmt.Sprintf("the server takes %s at most, and the archive has %s", humanize.IBytes(uint64(most)), humanize.IBytes(uint64(p.Size))), "choose another route or a smaller window")
+		return false, fault.New(fault.Refused, "route", t.name, fmt.Sprintf("the server takes %s at most, and the archive has %s",
+			humanize.IBytes(uint64(most)), humanize.IBytes(uint64(p.Size))), "choose another route or a smaller window")
 	}
 	return slices.Contains(strings.Split(res.Header.Get("Tus-Checksum-Algorithm"), ","), "sha256"), nil
 }
@@ -123,7 +124,8 @@ func (t *tus) begin(ctx context.Context, p Parcel) (where *url.URL, id string, a
 	}
 	h := t.header()
 	h.Set("Upload-Length", fmt.Sprint(p.Size))
-	meta := []string{"filename " + base64.StdEncoding.EncodeToString([]byte(p.Name)), "sha256 " + base64.StdEncoding.EncodeToString([]byte(p.SHA256))}
+	meta := []string{"filename " + base64.StdEncoding.EncodeToString([]byte(p.Name)),
+		"sha256 " + base64.StdEncoding.EncodeToString([]byte(p.SHA256))}
 	for k, v := range t.means.Terms.Fields {
 		meta = append(meta, k+" "+base64.StdEncoding.EncodeToString([]byte(t.means.fill(v))))
 	}
@@ -182,7 +184,8 @@ func (t *tus) piece(ctx context.Context, where *url.URL, p Parcel, at int64, tol
 		raw, _ := hex.DecodeString(sum)
 		h.Set("Upload-Checksum", "sha256 "+base64.StdEncoding.EncodeToString(raw))
 	}
-	res, err := t.do(ctx, http.MethodPatch, where, &meter{ctx: ctx, r: io.NewSectionReader(f, at, n), at: at, size: n, told: told, rate: t.means.Rate}, n, h)
+	res, err := t.do(ctx, http.MethodPatch, where, &meter{ctx: ctx, r: io.NewSectionReader(f, at, n), at: at, size: n, told: told,
+		rate: t.means.Rate}, n, h)
 	if err != nil {
 		return at, err
 	}
@@ -197,7 +200,8 @@ func (t *tus) piece(ctx context.Context, where *url.URL, p Parcel, at int64, tol
 	next, err := strconv.ParseInt(res.Header.Get("Upload-Offset"), 10, 64)
 	if err != nil || next < at || next == at && n > 0 || next > at+n {
 		// A server may still be putting away what came before a cut: the next try asks it what it really has.
-		return at, passing{fault.New(fault.Failed, "route", t.name, fmt.Sprintf("the server's offset makes no sense (%s after %d)", brief(res.Header.Get("Upload-Offset")), at), "")}
+		return at, passing{fault.New(fault.Failed, "route", t.name, fmt.Sprintf("the server's offset makes no sense (%s after %d)",
+			brief(res.Header.Get("Upload-Offset")), at), "")}
 	}
 	return next, nil
 }
@@ -212,7 +216,8 @@ func (t *tus) offset(ctx context.Context, where *url.URL) (int64, error) {
 	}
 	at, err := strconv.ParseInt(res.Header.Get("Upload-Offset"), 10, 64)
 	if err != nil || at < 0 {
-		return 0, fault.New(fault.Failed, "route", t.name, "the server's offset makes no sense ("+brief(res.Header.Get("Upload-Offset"))+")", "")
+		return 0, fault.New(fault.Failed, "route", t.name, "the server's offset makes no sense ("+
+			brief(res.Header.Get("Upload-Offset"))+")", "")
 	}
 	return at, nil
 }

@@ -27,7 +27,8 @@ type passing struct{ error }
 func (p passing) Unwrap() error { return p.error }
 
 // passingNumbers are the errors of the system that another try may not meet.
-var passingNumbers = []syscall.Errno{syscall.ECONNRESET, syscall.EPIPE, syscall.ETIMEDOUT, syscall.ECONNABORTED, syscall.ECONNREFUSED, syscall.EHOSTUNREACH, syscall.ENETUNREACH, syscall.EINTR, syscall.EAGAIN}
+var passingNumbers = []syscall.Errno{syscall.ECONNRESET, syscall.EPIPE, syscall.ETIMEDOUT, syscall.ECONNABORTED, syscall.ECONNREFUSED,
+	syscall.EHOSTUNREACH, syscall.ENETUNREACH, syscall.EINTR, syscall.EAGAIN}
 
 // isPassing says whether it is worth to try again.
 func isPassing(err error) bool {
@@ -37,7 +38,8 @@ func isPassing(err error) bool {
 	if errors.As(err, &number) && !errors.As(err, &p) { // each is a net.Error by its methods, also that a disk is full
 		return slices.Contains(passingNumbers, number)
 	}
-	return errors.As(err, &p) || errors.As(err, &n) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, io.EOF) || errors.Is(err, syscall.ECONNRESET) ||
+	return errors.As(err, &p) || errors.As(err, &n) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, io.EOF) ||
+		errors.Is(err, syscall.ECONNRESET) ||
 		errors.Is(err, syscall.EPIPE) || errors.Is(err, net.ErrClosed)
 }
 
@@ -240,7 +242,8 @@ func (x *sending) enough(r Store, at int64) error {
 		return nil
 	}
 	if room := roomy.Room(); room >= 0 && room < x.Parcel.Size-at {
-		return fault.New(fault.Failed, "", x.Name, fmt.Sprintf("there is room for %s only, and %s are to go there", humanize.IBytes(uint64(room)), humanize.IBytes(uint64(x.Parcel.Size-at))), "ask the vendor for room, or choose another route")
+		return fault.New(fault.Failed, "", x.Name, fmt.Sprintf("there is room for %s only, and %s are to go there",
+			humanize.IBytes(uint64(room)), humanize.IBytes(uint64(x.Parcel.Size-at))), "ask the vendor for room, or choose another route")
 	}
 	return nil
 }
@@ -337,7 +340,8 @@ func prove(ctx context.Context, r Store, path string, p Parcel) (proof string, p
 }
 
 func (x *sending) alreadyThere(ctx context.Context, r Store, size int64) error {
-	other := fault.New(fault.Refused, "", x.rec.Path, "another file of this name is there already, and is not overwritten", "rename or remove it there, or pack again under another name")
+	other := fault.New(fault.Refused, "", x.rec.Path, "another file of this name is there already, and is not overwritten",
+		"rename or remove it there, or pack again under another name")
 	if size != x.Parcel.Size {
 		return other
 	}

@@ -69,7 +69,8 @@ func (r *Receipt) Line() string {
 	case r.Already:
 		what = "was there already"
 	}
-	line := fmt.Sprintf("%s case %s: %s %s over %s at %s (%s), %d bytes, SHA-256 %s, %s", r.Finished.Format(time.RFC3339), r.Case, r.Name, what, r.Route, r.Path, r.Server, r.Size, r.SHA256, r.Proof)
+	line := fmt.Sprintf("%s case %s: %s %s over %s at %s (%s), %d bytes, SHA-256 %s, %s", r.Finished.Format(time.RFC3339), r.Case, r.Name,
+		what, r.Route, r.Path, r.Server, r.Size, r.SHA256, r.Proof)
 	if r.Answer != "" {
 		line += ", answer: " + r.Answer
 	}
@@ -219,7 +220,8 @@ func Open(ctx context.Context, name, to string, m *Means) (Route, error) {
 		}
 	}
 	known := slices.DeleteFunc(Schemes(), func(s string) bool { return s == "" })
-	return nil, fault.New(fault.Usage, "route", name, fmt.Sprintf("%q is no known way to send; known are a folder and %s", u.Scheme, strings.Join(known, ", ")), "")
+	return nil, fault.New(fault.Usage, "route", name, fmt.Sprintf("%q is no known way to send; known are a folder and %s", u.Scheme,
+		strings.Join(known, ", ")), "")
 }
 
 // Naked says whether anybody on the way could read what goes to an address.

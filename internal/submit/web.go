@@ -51,14 +51,16 @@ func newWeb(name string, u *url.URL, m *Means) (*web, error) {
 	}
 	w := &web{name: name, means: m, cred: cred, origin: u}
 	if u.Scheme == "http" && !isLoopback(u.Hostname()) {
-		return nil, fault.New(fault.Usage, "route", name, "it is not encrypted (http); only loopback addresses may be", "ask the vendor for an https address")
+		return nil, fault.New(fault.Usage, "route", name, "it is not encrypted (http); only loopback addresses may be",
+			"ask the vendor for an https address")
 	}
 	conf, err := w.tls(u.Hostname())
 	if err != nil {
 		return nil, err
 	}
 	w.client = &http.Client{
-		Transport: &http.Transport{Proxy: m.Proxy, TLSClientConfig: conf, ResponseHeaderTimeout: silence, ExpectContinueTimeout: 10 * time.Second, TLSHandshakeTimeout: 30 * time.Second,
+		Transport: &http.Transport{Proxy: m.Proxy, TLSClientConfig: conf, ResponseHeaderTimeout: silence,
+			ExpectContinueTimeout: 10 * time.Second, TLSHandshakeTimeout: 30 * time.Second,
 			DialContext: func(ctx context.Context, network, address string) (net.Conn, error) {
 				conn, err := (&net.Dialer{Timeout: 30 * time.Second}).DialContext(ctx, network, address)
 				if err != nil {
@@ -79,7 +81,8 @@ func isLoopback(host string) bool {
 
 // tls gives the settings for a host: whom to trust, and who we are.
 func (w *web) tls(host string) (*tls.Config, error) {
-	conf := &tls.Config{ServerName: host, MinVersion: tls.VersionTLS12, ClientSessionCache: tls.NewLRUClientSessionCache(8), VerifyConnection: w.seen}
+	conf := &tls.Config{ServerName: host, MinVersion: tls.VersionTLS12,
+		ClientSessionCache: tls.NewLRUClientSessionCache(8), VerifyConnection: w.seen}
 	if w.cred.Authority != "" {
 		pem, err := os.ReadFile(w.means.path(w.cred.Authority))
 		if err != nil {
@@ -110,7 +113,8 @@ func (w *web) seen(s tls.ConnectionState) error {
 	sum := sha256.Sum256(leaf.Raw)
 	print := "SHA256:" + hex.EncodeToString(sum[:])
 	if want := w.cred.Fingerprint; want != "" && want != print {
-		return fault.New(fault.Refused, "route", w.name, "the server's certificate is "+print+", not the one in credentials.yaml", "ask the vendor whether it was changed; then change the fingerprint")
+		return fault.New(fault.Refused, "route", w.name, "the server's certificate is "+print+", not the one in credentials.yaml",
+			"ask the vendor whether it was changed; then change the fingerprint")
 	}
 	w.observe(&s)
 	w.mu.Lock()
@@ -209,7 +213,8 @@ func (w *web) do(ctx context.Context, method string, u *url.URL, body io.Reader,
 		if target, err := u.Parse(loc); err == nil {
 			to = target.Scheme + "://" + target.Host
 		}
-		return nil, fault.New(fault.Refused, "route", w.name, fmt.Sprintf("the server answers %d and sends us to %s; neither the archive nor the login goes there", res.StatusCode, to), "ask the vendor for the right address")
+		return nil, fault.New(fault.Refused, "route", w.name, fmt.Sprintf("the server answers %d and sends us to %s; neither the "+
+			"archive nor the login goes there", res.StatusCode, to), "ask the vendor for the right address")
 	}
 	return res, nil
 }
@@ -241,7 +246,9 @@ func (c whenClosed) Close() error {
 
 // elsewhere is the error for an address of another origin than the route's.
 func (w *web) elsewhere(u *url.URL) error {
-	return fault.New(fault.Refused, "route", w.name, fmt.Sprintf("the server sends us to %s://%s; neither the archive nor the login goes there", u.Scheme, u.Host), "ask the vendor for the right address")
+	return fault.New(fault.Refused, "route", w.name,
+		fmt.Sprintf("the server sends us to %s://%s; neither the archive nor the login goes there", u.Scheme, u.Host),
+		"ask the vendor for the right address")
 }
 
 // failed tells certificates that are not trusted from connections that are lost.
@@ -250,14 +257,16 @@ func (w *web) failed(err error) error {
 	var other x509.HostnameError
 	var invalid x509.CertificateInvalidError
 	if errors.As(err, &unknown) || errors.As(err, &other) || errors.As(err, &invalid) {
-		return &fault.Error{Class: fault.Refused, Op: "route", Target: w.name, Err: err, Hint: "if it is the vendor's, name its authority or its fingerprint in credentials.yaml"}
+		return &fault.Error{Class: fault.Refused, Op: "route", Target: w.name, Err: err,
+			Hint: "if it is the vendor's, name its authority or its fingerprint in credentials.yaml"}
 	}
 	var u *url.Error
 	if errors.As(err, &u) { // its text repeats the address, which may be a secret
 		err = u.Err
 	}
 	if strings.Contains(err.Error(), "certificate required") {
-		return fault.New(fault.Failed, "route", w.name, "the server wants a client certificate", "name one in credentials.yaml: certificate and key")
+		return fault.New(fault.Failed, "route", w.name, "the server wants a client certificate",
+			"name one in credentials.yaml: certificate and key")
 	}
 	return passing{err}
 }
@@ -296,10 +305,12 @@ func (w *web) answered(res *http.Response, yes ...int) (said string, err error) 
 	case http.StatusUnauthorized, http.StatusForbidden, http.StatusProxyAuthRequired:
 		return said, fault.New(fault.Failed, "route", w.name, why, "check the login in credentials.yaml; it is bound to route and host")
 	case http.StatusRequestEntityTooLarge:
-		return said, fault.New(fault.Failed, "route", w.name, why, "the archive is larger than the server takes: choose another route or a smaller window")
+		return said, fault.New(fault.Failed, "route", w.name, why,
+			"the archive is larger than the server takes: choose another route or a smaller window")
 	case http.StatusInsufficientStorage:
 		return said, fault.New(fault.Failed, "route", w.name, why, "there is no room; ask the vendor, or choose another route")
-	case http.StatusRequestTimeout, http.StatusLocked, http.StatusTooManyRequests, http.StatusInternalServerError, http.StatusBadGateway, http.StatusServiceUnavailable, http.StatusGatewayTimeout:
+	case http.StatusRequestTimeout, http.StatusLocked, http.StatusTooManyRequests, http.StatusInternalServerError, http.StatusBadGateway,
+		http.StatusServiceUnavailable, http.StatusGatewayTimeout:
 		return said, passing{errors.New(why)}
 	}
 	return said, fault.New(fault.Failed, "route", w.name, why, "")

@@ -72,7 +72,8 @@ func parseTime(text string, zone *time.Location, now time.Time, edge Edge) (time
 			return inZone(wall, zone, edge)
 		}
 	}
-	return time.Time{}, fmt.Errorf("%q is not a time; write 2026-03-14T06:12:00Z, \"2026-03-14 06:12\", 06:12 (today) or \"yesterday 22:00\"", text)
+	return time.Time{}, fmt.Errorf("%q is not a time; write 2026-03-14T06:12:00Z, \"2026-03-14 06:12\", "+
+		"06:12 (today) or \"yesterday 22:00\"", text)
 }
 
 // inZone reads the wall clock of t in zone. A wall-clock time that never occurs there is an error.
@@ -167,7 +168,8 @@ func (g Given) check() error {
 	case len(g.From) > len(g.To)+1:
 		return errors.New("several --from need a --to each; only one span may last until now")
 	case g.Last != "" && len(g.Around) > 0:
-		return errors.New("--last and --around do not go together: --last DURATION ends now, --around TIME --margin DURATION lies around a moment")
+		return errors.New("--last and --around do not go together: --last DURATION ends now, --around TIME --margin DURATION lies " +
+			"around a moment")
 	case g.Margin != "" && len(g.Around) == 0:
 		return errors.New("--margin goes with --around")
 	}

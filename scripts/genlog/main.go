@@ -40,9 +40,11 @@ func main() {
 		case requests:
 			m = request(w, r, at, x)
 		case x < 60:
-			m, _ = fmt.Fprintf(w, "%s INFO  pass  [reader-%d] pass OT%08d accepted zone=%d lane=%d in %d ms\n", at, x%3, r.IntN(1e8), x%4, x%2, r.IntN(90))
+			m, _ = fmt.Fprintf(w, "%s INFO  pass  [reader-%d] pass OT%08d accepted zone=%d lane=%d in %d ms\n", at, x%3,
+				r.IntN(1e8), x%4, x%2, r.IntN(90))
 		case x < 80:
-			m, _ = fmt.Fprintf(w, "%s DEBUG door  [lane-%d] cycle %d open=%dms close=%dms current=1.%dA\n", at, x%2, r.IntN(1e6), 380+x, 410+x, x%10)
+			m, _ = fmt.Fprintf(w, "%s DEBUG door  [lane-%d] cycle %d open=%dms close=%dms current=1.%dA\n", at, x%2,
+				r.IntN(1e6), 380+x, 410+x, x%10)
 		case x < 95:
 			m, _ = fmt.Fprintf(w, "%s INFO  link  heartbeat to 192.0.2.%d ok rtt=%dms queue=%d\n", at, r.IntN(250), x, x%4)
 		case x < 98:
@@ -62,7 +64,8 @@ var (
 func request(w *bufio.Writer, r *rand.Rand, at string, x int) int {
 	n, _ := fmt.Fprintf(w, "%s INFO [worker-%d] gate.http.Server request=%016x span=%08x GET ", at, x%8, r.Uint64(), r.Uint32())
 	m, _ := fmt.Fprintf(w, paths[x%len(paths)], r.IntN(1e5))
-	k, _ := fmt.Fprintf(w, " status=%d bytes=%d took=%d.%03dms from=192.0.2.%d", 200+x%5*(x%11), r.IntN(90_000), r.IntN(90), r.IntN(1000), r.IntN(250))
+	k, _ := fmt.Fprintf(w, " status=%d bytes=%d took=%d.%03dms from=192.0.2.%d", 200+x%5*(x%11), r.IntN(90_000), r.IntN(90),
+		r.IntN(1000), r.IntN(250))
 	n += m + k
 	if x < 5 {
 		m, _ = fmt.Fprintf(w, " user=%s mail=%s@merrowick.example", people[x%4], people[x%4])

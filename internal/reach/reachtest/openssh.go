@@ -80,13 +80,16 @@ func StartOpenSSH(t *testing.T, settings ...Setting) OpenSSH {
 	if want.Account != "" {
 		if _, err := user.Lookup(want.Account); err != nil || os.Getuid() != 0 {
 			require.Empty(t, os.Getenv("ENVASK_SERVERS"), "the account %s should have been made, and the test run as root", want.Account)
-			t.Skipf("SKIPPED: REAL SERVER: there is no account %s to log in to, or the test is not root (make test-servers makes it)", want.Account)
+			t.Skipf("SKIPPED: REAL SERVER: there is no account %s to log in to, or the test is not root (make test-servers makes it)",
+				want.Account)
 		}
 		s.User = want.Account
 	}
 	s.KnownHosts = write("known_hosts", []byte(fmt.Sprintf("[127.0.0.1]:%d %s", s.Port, hostPublic)))
-	config := fmt.Sprintf("Port %d\nListenAddress 127.0.0.1\nHostKey %s\nAuthorizedKeysFile %s\nPidFile none\nStrictModes no\nUsePAM no\n%s%s",
-		s.Port, write("host_key", host), write("authorized", public), map[bool]string{false: "Subsystem sftp internal-sftp\n", true: ""}[want.NoSFTP], want.Lines)
+	config := fmt.Sprintf("Port %d\nListenAddress 127.0.0.1\nHostKey %s\nAuthorizedKeysFile %s\n"+
+		"PidFile none\nStrictModes no\nUsePAM no\n%s%s",
+		s.Port, write("host_key", host), write("authorized", public), map[bool]string{false: "Subsystem sftp internal-sftp\n",
+			true: ""}[want.NoSFTP], want.Lines)
 	if os.Getuid() == 0 {
 		require.NoError(t, os.MkdirAll("/run/sshd", 0o755)) // sshd wants it for privilege separation
 	}
@@ -112,8 +115,9 @@ func (s OpenSSH) mayLogIn(t *testing.T, key []byte, log string) {
 	t.Helper()
 	signer, err := ssh.ParsePrivateKey(key)
 	require.NoError(t, err)
-	client, err := ssh.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", s.Port), &ssh.ClientConfig{User: s.User, Auth: []ssh.AuthMethod{ssh.PublicKeys(signer)},
-		HostKeyCallback: ssh.InsecureIgnoreHostKey(), Timeout: 10 * time.Second}) // only a question; the tests check the key
+	client, err := ssh.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", s.Port),
+		&ssh.ClientConfig{User: s.User, Auth: []ssh.AuthMethod{ssh.PublicKeys(signer)},
+			HostKeyCallback: ssh.InsecureIgnoreHostKey(), Timeout: 10 * time.Second}) // only a question; the tests check the key
 	if err == nil {
 		client.Close()
 		return

@@ -34,7 +34,8 @@ func MakeTree(t testing.TB, dir string) {
 	for i := range big {
 		big[i] = BigByte(i)
 	}
-	for name, data := range map[string][]byte{"plain": []byte("hello\n"), "empty": nil, "dir/inner": []byte("in\n"), "dir/deeper/leaf": nil, OddName: []byte("odd\n"), "big": big} {
+	for name, data := range map[string][]byte{"plain": []byte("hello\n"), "empty": nil, "dir/inner": []byte("in\n"), "dir/deeper/leaf": nil,
+		OddName: []byte("odd\n"), "big": big} {
 		file := filepath.Join(dir, name)
 		require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o755))
 		require.NoError(t, os.WriteFile(file, data, 0o644))
@@ -163,11 +164,13 @@ func strictRules(fsys reach.FS, top string) []rule {
 		}},
 		{"Each", "a folder is listed name by name, and that can be ended", func(t *testing.T) {
 			var names []string
-			require.NoError(t, reach.EachEntry(context.Background(), fsys, top, func(e fs.DirEntry) error { names = append(names, e.Name()); return nil }))
+			require.NoError(t, reach.EachEntry(context.Background(), fsys, top,
+				func(e fs.DirEntry) error { names = append(names, e.Name()); return nil }))
 			require.ElementsMatch(t, treeNames, names)
 			enough := errors.New("enough")
 			require.ErrorIs(t, reach.EachEntry(context.Background(), fsys, top, func(fs.DirEntry) error { return enough }), enough)
-			require.ErrorIs(t, reach.EachEntry(context.Background(), fsys, path.Join(top, "nothing"), func(fs.DirEntry) error { return nil }), fs.ErrNotExist)
+			require.ErrorIs(t, reach.EachEntry(context.Background(), fsys, path.Join(top, "nothing"),
+				func(fs.DirEntry) error { return nil }), fs.ErrNotExist)
 			require.Equal(t, "hello\n", read(t, fsys, path.Join(top, "plain")), "what was ended leaves the connection as it was")
 		}},
 	}
