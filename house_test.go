@@ -20,7 +20,7 @@ import (
 var layers = []string{
 	"cmd/envask", "internal/cli", "internal/cli/term", "internal/standin", "internal/flow", "internal/report", "internal/brief", "internal/compare", "internal/submit",
 	"internal/archive", "internal/collect", "internal/reach", "internal/undo", "internal/logset", "internal/stamp",
-	"internal/casefile", "internal/ask", "internal/site", "internal/policy", "internal/keyfile", "internal/seal", "internal/redact", "internal/window", "internal/durable", "internal/fault", "internal/patience", "internal/posix",
+	"internal/casefile", "internal/ask", "internal/site", "internal/policy", "internal/keyfile", "internal/seal", "internal/redact", "internal/window", "internal/durable", "internal/spill", "internal/fault", "internal/patience", "internal/posix",
 	"internal/reach/reachtest",
 }
 

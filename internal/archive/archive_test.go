@@ -48,16 +48,15 @@ func buildAs(t testing.TB, files map[string][]byte, order []string, format *Form
 	for _, name := range order {
 		sources = append(sources, source(name, files[name]))
 	}
-	require.NoError(t, w.Add(context.Background(), sources))
+	require.NoError(t, w.Add(context.Background(), Sources(sources...)))
 	m := Manifest{Format: ManifestFormat, Complete: true}
-	written, err := w.Written(context.Background())
-	require.NoError(t, err)
-	for _, f := range written {
+	require.NoError(t, w.ReadBack(context.Background(), func(f *Written) error {
 		m.Files = append(m.Files, File{Path: f.Name, SHA256: f.SHA256, Size: f.Size})
-	}
+		return nil
+	}))
 	manifest, err := json.Marshal(m)
 	require.NoError(t, err)
-	require.NoError(t, w.Add(context.Background(), []Source{source(ManifestName, manifest)}))
+	require.NoError(t, w.Add(context.Background(), Sources(source(ManifestName, manifest))))
 	require.NoError(t, w.Close(context.Background(), epoch))
 	size, sum := w.Sum()
 	require.Equal(t, int64(len(out.data)), size)
@@ -164,18 +163,18 @@ func TestFailingSources(t *testing.T) {
 	var out memory
 	dir := t.TempDir()
 	w := NewWriter(&out, "top", dir, &Formats[0], Balanced, nil)
-	require.NoError(t, w.Add(context.Background(), []Source{source("a", []byte("1")), source("c", content(pieceSize, 1))}))
-	written, err := w.Written(context.Background())
-	require.NoError(t, err)
-	require.Len(t, written, 2)
+	require.NoError(t, w.Add(context.Background(), Sources(source("a", []byte("1")), source("c", content(pieceSize, 1)))))
+	var written []string
+	require.NoError(t, w.ReadBack(context.Background(), func(d *Written) error { written = append(written, d.Name); return nil }))
+	require.Equal(t, []string{"a", "c"}, written)
 	broken := errors.New("broken")
-	err = w.Add(context.Background(), []Source{{Name: "d", Write: func(io.Writer) error { return broken }}, source("e", nil)})
+	err := w.Add(context.Background(), Sources(Source{Name: "d", Write: func(io.Writer) error { return broken }}, source("e", nil)))
 	require.ErrorIs(t, err, broken)
 	require.ErrorContains(t, err, "d: broken")
-	require.ErrorContains(t, w.Add(context.Background(), []Source{source("a", nil)}), "two files of this name")
+	require.ErrorContains(t, w.Add(context.Background(), Sources(source("a", nil))), "two files of this name")
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()
-	require.ErrorIs(t, w.Add(ctx, []Source{source("z", content(pieceSize, 1))}), context.Canceled)
+	require.ErrorIs(t, w.Add(ctx, Sources(source("z", content(pieceSize, 1)))), context.Canceled)
 	left, err := os.ReadDir(dir)
 	require.NoError(t, err)
 	require.Empty(t, left, "no piece is left behind")
@@ -282,7 +281,7 @@ func FuzzVerify(f *testing.F) {
 	for i := range Formats {
 		var b memory
 		w := NewWriter(&b, "t", f.TempDir(), &Formats[i], Balanced, nil)
-		require.NoError(f, w.Add(context.Background(), []Source{source("systems/a", []byte("x")), source(ManifestName, []byte("{}"))}))
+		require.NoError(f, w.Add(context.Background(), Sources(source("systems/a", []byte("x")), source(ManifestName, []byte("{}")))))
 		require.NoError(f, w.Close(context.Background(), epoch))
 		f.Add(b.data)
 	}
@@ -304,9 +303,9 @@ func BenchmarkWriter(b *testing.B) {
 				f, err := os.CreateTemp(b.TempDir(), "")
 				require.NoError(b, err)
 				w := NewWriter(f, "t", b.TempDir(), &Formats[0], Balanced, nil)
-				require.NoError(b, w.Add(context.Background(), []Source{source("a", data[:16<<20]), source("b", data[16<<20:])}))
+				require.NoError(b, w.Add(context.Background(), Sources(source("a", data[:16<<20]), source("b", data[16<<20:]))))
 				if and != "write" {
-					_, err := w.Written(context.Background())
+					err := w.ReadBack(context.Background(), nil)
 					require.NoError(b, err)
 				}
 				require.NoError(b, f.Close())

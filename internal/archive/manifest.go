@@ -61,6 +61,30 @@ type Manifest struct {
 	Files     []File                `json:"files"`
 	LeftOut   []LeftOut             `json:"left_out"`
 	Redaction Redaction             `json:"redaction"`
+
+	// FilesFrom and LeftOutFrom give the two long lists where they are not in memory.
+	FilesFrom   func(func(*File) error) error    `json:"-"`
+	LeftOutFrom func(func(*LeftOut) error) error `json:"-"`
+}
+
+// EachFile calls each for every file.
+func (m *Manifest) EachFile(each func(*File) error) error { return eachOf(m.FilesFrom, m.Files, each) }
+
+// EachLeftOut calls each for what was left out.
+func (m *Manifest) EachLeftOut(each func(*LeftOut) error) error {
+	return eachOf(m.LeftOutFrom, m.LeftOut, each)
+}
+
+func eachOf[T any](from func(func(*T) error) error, list []T, each func(*T) error) error {
+	if from != nil {
+		return from(each)
+	}
+	for i := range list {
+		if err := each(&list[i]); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // WindowInfo is the window as given.
@@ -105,6 +129,7 @@ type File struct {
 	Form      redact.Form      `json:"form"`
 	Findings  redact.Counts    `json:"findings,omitempty"` // replaced, by rule
 	Command   *collect.Ran     `json:"command,omitempty"`
+	Active    bool             `json:"-"` // a browser might run or draw it; known while the archive is made
 }
 
 // LeftOut is what was there, or should have been, and is not in the archive.
@@ -153,11 +178,12 @@ func (m *Manifest) Write(w io.Writer) error {
 	}
 	rest := append(text, '\n')
 	for _, list := range []struct {
-		key string
-		n   int
-		at  func(int) any
-	}{{"files", len(m.Files), func(i int) any { return m.Files[i] }}, {"left_out", len(m.LeftOut),
-		func(i int) any { return m.LeftOut[i] }}} {
+		key   string
+		write func(io.Writer) error
+	}{
+		{"files", func(w io.Writer) error { return writeList(w, m.EachFile) }},
+		{"left_out", func(w io.Writer) error { return writeList(w, m.EachLeftOut) }},
+	} {
 		// No string can hold a line end, so this stands only where the key does.
 		before, after, ok := bytes.Cut(rest, []byte("\n  \""+list.key+"\": []"))
 		if !ok {
@@ -166,7 +192,7 @@ func (m *Manifest) Write(w io.Writer) error {
 		if _, err := fmt.Fprintf(w, "%s\n  \"%s\": [", before, list.key); err != nil {
 			return err
 		}
-		if err := writeList(w, list.n, list.at); err != nil {
+		if err := list.write(w); err != nil {
 			return err
 		}
 		rest = after
@@ -175,20 +201,19 @@ func (m *Manifest) Write(w io.Writer) error {
 	return err
 }
 
-func writeList(w io.Writer, n int, at func(int) any) error {
-	for i := range n {
-		entry, err := json.MarshalIndent(at(i), "    ", "  ")
-		if err != nil {
-			return err
+func writeList[T any](w io.Writer, entries func(func(*T) error) error) error {
+	before, end := "", "]"
+	err := entries(func(x *T) error {
+		entry, err := json.MarshalIndent(x, "    ", "  ")
+		if err == nil {
+			_, err = fmt.Fprintf(w, "%s\n    %s", before, entry)
 		}
-		comma := ","
-		if i == n-1 {
-			comma = "\n  "
-		}
-		if _, err := fmt.Fprintf(w, "\n    %s%s", entry, comma); err != nil {
-			return err
-		}
+		before, end = ",", "\n  ]"
+		return err
+	})
+	if err != nil {
+		return err
 	}
-	_, err := io.WriteString(w, "]")
+	_, err = io.WriteString(w, end)
 	return err
 }

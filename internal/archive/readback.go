@@ -14,6 +14,7 @@ import (
 	"path"
 
 	"envask/internal/durable"
+	"envask/internal/spill"
 
 	"github.com/klauspost/compress/flate"
 	"github.com/klauspost/readahead"
@@ -33,8 +34,8 @@ func notRead(name, why string) error {
 	return fmt.Errorf("%w: %s: %s", errNotRead, name, why)
 }
 
-// readBack reads the files that were not read back yet and fills in their checksums.
-func (w *Writer) readBack(ctx context.Context) error {
+// readBack reads the files that were not read back yet and gives them with their checksums.
+func (w *Writer) readBack(ctx context.Context, each func(*Written) error) error {
 	flush := w.flush
 	if w.zip != nil {
 		flush = w.zip.Flush
@@ -42,23 +43,32 @@ func (w *Writer) readBack(ctx context.Context) error {
 	if err := flush(); err != nil {
 		return err
 	}
-	if w.read == len(w.done) && w.readTo == w.out.size {
+	if w.batch.Len() == 0 && w.readTo == w.out.size {
 		return nil
 	}
 	sum := newBesideHash()
 	defer sum.Close()
-	b := &backReader{w: w, ctx: ctx, sum: sum}
+	b := &backReader{w: w, ctx: ctx, sum: sum, each: each, done: spill.NewList[Written](w.tmpDir)}
+	w.done = append(w.done, b.done)
+	read := b.tar
 	if w.zip != nil {
-		return b.members()
+		read = b.members
 	}
-	return b.tar()
+	if err := read(); err != nil {
+		return err
+	}
+	err := w.batch.Close()
+	w.batch = spill.NewList[Written](w.tmpDir)
+	return err
 }
 
 // backReader is one reading back.
 type backReader struct {
-	w   *Writer
-	ctx context.Context
-	sum *besideHash
+	w    *Writer
+	ctx  context.Context
+	sum  *besideHash
+	done *spill.List[Written] // with their checksums
+	each func(*Written) error
 }
 
 // section reads a part of the archive; it ends with the context.
@@ -81,8 +91,7 @@ func (b *backReader) tar() error {
 	}
 	defer ahead.Close()
 	tr := tar.NewReader(ahead)
-	for ; w.read < len(w.done); w.read++ {
-		d := &w.done[w.read]
+	err = w.batch.Each(func(d *Written) error {
 		h, err := tr.Next()
 		if err != nil {
 			return notRead(d.Name, err.Error())
@@ -90,9 +99,10 @@ func (b *backReader) tar() error {
 		if h.Name != path.Join(w.top, d.Name) || h.Size != d.Size || h.Typeflag != tar.TypeReg {
 			return notRead(d.Name, "another file stands in its place")
 		}
-		if err := b.content(d, tr); err != nil {
-			return err
-		}
+		return b.content(d, tr)
+	})
+	if err != nil {
+		return err
 	}
 	if _, err := tr.Next(); err != io.EOF {
 		return notRead("", "more stands behind the last file")
@@ -110,18 +120,15 @@ func (b *backReader) members() error {
 	w := b.w
 	packed := bufio.NewReaderSize(nil, 256<<10)
 	zr := flate.NewReader(packed)
-	for ; w.read < len(w.done); w.read++ {
-		d := &w.done[w.read]
-		packed.Reset(b.section(d.at, d.packed))
+	err := w.batch.Each(func(d *Written) error {
+		packed.Reset(b.section(d.At, d.Packed))
 		if err := zr.(flate.Resetter).Reset(packed, nil); err != nil {
 			return err
 		}
-		if err := b.member(d, zr); err != nil {
-			return err
-		}
-	}
+		return b.member(d, zr)
+	})
 	w.readTo = w.out.size
-	return nil
+	return err
 }
 
 // member reads one member. Unpacking a large one goes on beside hashing and searching.
@@ -136,17 +143,21 @@ func (b *backReader) member(d *Written, content io.Reader) error {
 		defer ahead.Close()
 		content = ahead
 	}
-	if err := b.content(d, content); err != nil {
-		return err
-	}
-	if crc.Sum32() != d.crc {
-		return notRead(d.Name, "its CRC-32 is another")
-	}
-	return nil
+	return b.checked(d, content, func() error {
+		if crc.Sum32() != d.CRC {
+			return notRead(d.Name, "its CRC-32 is another")
+		}
+		return nil
+	})
 }
 
 // content reads one file.
 func (b *backReader) content(d *Written, content io.Reader) error {
+	return b.checked(d, content, func() error { return nil })
+}
+
+// checked reads one file of which more is to be right than its size.
+func (b *backReader) checked(d *Written, content io.Reader, right func() error) error {
 	count := &byteCounter{}
 	tee := io.TeeReader(content, io.MultiWriter(b.sum, count))
 	if b.w.inspect != nil {
@@ -165,8 +176,16 @@ func (b *backReader) content(d *Written, content io.Reader) error {
 	if count.n != d.Size {
 		return notRead(d.Name, fmt.Sprintf("%d bytes are there of %d", count.n, d.Size))
 	}
+	if err := right(); err != nil {
+		return err
+	}
 	d.SHA256 = hex.EncodeToString(sum[:])
-	return nil
+	if b.each != nil {
+		if err := b.each(d); err != nil {
+			return err
+		}
+	}
+	return b.done.Add(d)
 }
 
 // list reads the list of files at the end of a zip file, and all of it for its checksum.
@@ -175,16 +194,25 @@ func (w *Writer) list(ctx context.Context) error {
 	if err != nil {
 		return notRead("", err.Error())
 	}
-	if len(z.File) != len(w.done) {
-		return notRead("", fmt.Sprintf("%d files are in its list of %d", len(z.File), len(w.done)))
-	}
-	for i, f := range z.File {
-		d := &w.done[i]
+	i, files := 0, z.File
+	err = w.eachDone(func(d *Written) error {
+		if i == len(files) {
+			return notRead(d.Name, "it is not in the list of files")
+		}
+		f := files[i]
+		i++
 		at, err := f.DataOffset()
-		if err != nil || f.Name != path.Join(w.top, d.Name) || at != d.at || f.CRC32 != d.crc || f.CompressedSize64 != uint64(d.packed) ||
-			f.UncompressedSize64 != uint64(d.Size) {
+		if err != nil || f.Name != path.Join(w.top, d.Name) || at != d.At || f.CRC32 != d.CRC ||
+			f.CompressedSize64 != uint64(d.Packed) || f.UncompressedSize64 != uint64(d.Size) {
 			return notRead(d.Name, "the list of files says something else of it")
 		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	if i != len(files) {
+		return notRead("", fmt.Sprintf("%d files are in its list of %d", len(files), i))
 	}
 	w.sum.Reset()
 	_, err = io.Copy(w.sum, durable.Until(ctx, io.NewSectionReader(w.out.file, 0, w.out.size)))

@@ -15,11 +15,11 @@ func writeAll(t *testing.T, out *memory, format *Format, inspect Inspect) error 
 	t.Helper()
 	w := NewWriter(out, "26031407", t.TempDir(), format, Balanced, inspect)
 	ctx := context.Background()
-	require.NoError(t, w.Add(ctx, []Source{source("systems/gate-1/a.log", content(smallFile+7, 1)), source("systems/gate-1/b.log", content(100, 2))}))
-	if _, err := w.Written(ctx); err != nil {
+	require.NoError(t, w.Add(ctx, Sources(source("systems/gate-1/a.log", content(smallFile+7, 1)), source("systems/gate-1/b.log", content(100, 2)))))
+	if err := w.ReadBack(ctx, nil); err != nil {
 		return err
 	}
-	require.NoError(t, w.Add(ctx, []Source{source(ManifestName, []byte("{}"))}))
+	require.NoError(t, w.Add(ctx, Sources(source(ManifestName, []byte("{}")))))
 	return w.Close(ctx, epoch)
 }
 
@@ -71,8 +71,8 @@ func TestReadingBackEndsWithTheContext(t *testing.T) {
 	for i := range Formats {
 		ctx, cancel := context.WithCancel(context.Background())
 		w := NewWriter(&memory{}, "t", t.TempDir(), &Formats[i], Balanced, func(string, io.Reader) error { cancel(); return nil })
-		require.NoError(t, w.Add(ctx, []Source{source("a", content(2*pieceSize, 1))}))
-		_, err := w.Written(ctx)
+		require.NoError(t, w.Add(ctx, Sources(source("a", content(2*pieceSize, 1)))))
+		err := w.ReadBack(ctx, nil)
 		require.ErrorIs(t, err, context.Canceled)
 	}
 }

@@ -9,12 +9,15 @@ import (
 	"encoding/binary"
 	"fmt"
 	"hash"
+	"hash/maphash"
 	"io"
+	"iter"
 	"path"
 	"runtime"
-	"sort"
 	"strings"
 	"time"
+
+	"envask/internal/spill"
 )
 
 // All sizes in bytes.
@@ -28,6 +31,7 @@ type Source struct {
 	Name    string // below the top folder
 	ModTime time.Time
 	Write   func(w io.Writer) error
+	Done    func() error // is called in the order of the files when one is written; nil is allowed
 }
 
 // Written is what became of a source.
@@ -36,8 +40,8 @@ type Written struct {
 	Size   int64
 	SHA256 string // of what was read back
 
-	at, packed int64 // where a member of a zip file lies, and its size there
-	crc        uint32
+	At, Packed int64 // where a member of a zip file lies, and its size there
+	CRC        uint32
 }
 
 // Storage is where an archive is written. It is read back from there.
@@ -65,49 +69,57 @@ type Writer struct {
 	level  Level
 	top    string
 	tmpDir string
-	plain  bytes.Buffer // of a tar file, not yet compressed
-	zip    *zip.Writer  // nil for tar files
-	done   []Written
-	names  map[string]bool
+	plain  bytes.Buffer           // of a tar file, not yet compressed
+	zip    *zip.Writer            // nil for tar files
+	batch  *spill.List[Written]   // what was written since the last reading back
+	done   []*spill.List[Written] // what was read back
+	names  map[uint64]struct{}    // hashes of the names of all
+	seed   maphash.Seed
 
 	inspect Inspect
-	read    int       // files of done that were read back
 	readTo  int64     // of out
 	end     int64     // of the last member of a zip file
 	sum     hash.Hash // of what was read back of out
 }
 
-// NewWriter begins an archive with one top folder in an empty file. Large files are kept in tmpDir until their turn comes.
-// inspect (which may be nil) sees each file as it was read back.
+// NewWriter begins an archive with one top folder in an empty file. Large files are kept in tmpDir until their turn comes, and so are
+// long lists of files. inspect (which may be nil) sees each file as it was read back.
 func NewWriter(out Storage, top, tmpDir string, format *Format, level Level, inspect Inspect) *Writer {
-	w := &Writer{out: &counted{file: out}, format: format, level: level, top: top, tmpDir: tmpDir, names: map[string]bool{},
-		inspect: inspect, sum: sha256.New()}
+	w := &Writer{out: &counted{file: out}, format: format, level: level, top: top, tmpDir: tmpDir, batch: spill.NewList[Written](tmpDir),
+		names: map[uint64]struct{}{}, seed: maphash.MakeSeed(), inspect: inspect, sum: sha256.New()}
 	if format.zip {
 		w.zip = zip.NewWriter(w.out)
 	}
 	return w
 }
 
-// Add writes files in the given order, preparing several at a time.
-func (w *Writer) Add(ctx context.Context, sources []Source) error {
+// Add writes files in the given order, preparing several at a time. The list of them is gone through on another goroutine.
+func (w *Writer) Add(ctx context.Context, sources iter.Seq2[Source, error]) error {
 	workers := runtime.GOMAXPROCS(0)
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	queue := make(chan *spool, 4*workers) // bounds how far preparing runs ahead
-	slots := make(chan struct{}, workers)
+	open := make(chan *spool)
+	for range workers {
+		go func() {
+			for s := range open {
+				if s.err == nil {
+					s.fill(ctx)
+				}
+				close(s.ready)
+			}
+		}()
+	}
 	go func() {
 		defer close(queue)
-		for _, src := range sources {
-			s := &spool{src: src, format: w.format, level: w.level, tmpDir: w.tmpDir, ready: make(chan struct{})}
+		defer close(open)
+		for src, err := range sources {
+			s := &spool{src: src, format: w.format, level: w.level, tmpDir: w.tmpDir, ready: make(chan struct{}), err: err}
 			select {
-			case slots <- struct{}{}:
+			case open <- s:
 			case <-ctx.Done():
 				return
 			}
-			go func() {
-				defer func() { <-slots; close(s.ready) }()
-				s.fill(ctx)
-			}()
 			select {
 			case queue <- s:
 			case <-ctx.Done():
@@ -138,14 +150,27 @@ func (w *Writer) put(s *spool) error {
 	if s.err != nil {
 		return fmt.Errorf("%s: %w", s.src.Name, s.err)
 	}
-	if w.names[s.src.Name] {
+	name := maphash.String(w.seed, s.src.Name)
+	if _, there := w.names[name]; there {
 		return fmt.Errorf("%s: two files of this name", s.src.Name)
 	}
-	w.names[s.src.Name] = true
-	w.done = append(w.done, Written{Name: s.src.Name, Size: s.size, crc: s.crc})
+	w.names[name] = struct{}{}
+	d := &Written{Name: s.src.Name, Size: s.size, CRC: s.crc}
+	put := w.entry
 	if w.zip != nil {
-		return w.member(s)
+		put = w.member
 	}
+	if err := put(s, d); err != nil {
+		return err
+	}
+	if err := w.batch.Add(d); err != nil || s.src.Done == nil {
+		return err
+	}
+	return s.src.Done()
+}
+
+// entry writes one prepared file into a tar file.
+func (w *Writer) entry(s *spool, _ *Written) error {
 	if err := w.header(s); err != nil {
 		return err
 	}
@@ -169,7 +194,7 @@ func (w *Writer) put(s *spool) error {
 }
 
 // member writes one prepared file into a zip file. Names are UTF-8, and files beyond 4 GiB go by Zip64.
-func (w *Writer) member(s *spool) error {
+func (w *Writer) member(s *spool, d *Written) error {
 	mod := modified(s)
 	if mod.Year() < 1980 { // before which zip files know no time
 		mod = time.Date(1980, 1, 1, 0, 0, 0, 0, time.UTC)
@@ -185,9 +210,8 @@ func (w *Writer) member(s *spool) error {
 	if err != nil {
 		return err
 	}
-	d := &w.done[len(w.done)-1]
-	d.at, d.packed = w.end+zipHead+int64(len(h.Name)+len(h.Extra)), int64(h.CompressedSize64)
-	w.end = d.at + d.packed
+	d.At, d.Packed = w.end+zipHead+int64(len(h.Name)+len(h.Extra)), int64(h.CompressedSize64)
+	w.end = d.At + d.Packed
 	if s.frames == nil {
 		_, err = out.Write(s.packed)
 	} else {
@@ -249,31 +273,36 @@ func (w *Writer) flush() error {
 	return err
 }
 
-// Written reads back what was written so far, and gives it in order.
-func (w *Writer) Written(ctx context.Context) ([]Written, error) {
-	err := w.readBack(ctx)
-	return w.done, err
+// ReadBack reads what was written since it was called last, and calls each for every file in order; each may be nil.
+func (w *Writer) ReadBack(ctx context.Context, each func(*Written) error) error {
+	return w.readBack(ctx, each)
 }
 
 // Close writes the list of checksums over all files, ends the archive and reads back what was not read back yet.
 func (w *Writer) Close(ctx context.Context, modified time.Time) error {
-	done, err := w.Written(ctx)
-	if err != nil {
+	if err := w.readBack(ctx, nil); err != nil {
 		return err
 	}
-	sums := Sums(done)
-	err = w.Add(ctx, []Source{{Name: SumsName, ModTime: modified, Write: func(out io.Writer) error {
-		_, err := io.WriteString(out, sums)
+	sums := spill.NewSorter(ctx, w.tmpDir, func(a, b *Written) int { return strings.Compare(a.Name, b.Name) })
+	defer sums.Close()
+	if err := w.eachDone(func(d *Written) error { return sums.Add(*d) }); err != nil {
 		return err
-	}}})
+	}
+	err := w.Add(ctx, Sources(Source{Name: SumsName, ModTime: modified, Write: func(out io.Writer) error {
+		return sums.Each(func(d *Written) error {
+			// The form that sha256sum -c reads. Names never hold a line end or a backslash, see collect.SafePath.
+			_, err := fmt.Fprintf(out, "%s  %s\n", d.SHA256, d.Name)
+			return err
+		})
+	}}))
 	if err != nil {
 		return err
 	}
 	if w.zip == nil {
 		w.plain.Write(make([]byte, 1024)) // two empty blocks end a tar file
-		return w.readBack(ctx)
+		return w.readBack(ctx, nil)
 	}
-	if err := w.readBack(ctx); err != nil {
+	if err := w.readBack(ctx, nil); err != nil {
 		return err
 	}
 	if err := w.zip.Close(); err != nil {
@@ -282,14 +311,31 @@ func (w *Writer) Close(ctx context.Context, modified time.Time) error {
 	return w.list(ctx)
 }
 
-// Sums gives the list of checksums in the form that sha256sum -c reads. Names never hold a line end or a backslash, see
-// collect.SafePath.
-func Sums(files []Written) string {
-	sorted := append([]Written(nil), files...)
-	sort.Slice(sorted, func(i, j int) bool { return sorted[i].Name < sorted[j].Name })
-	var b strings.Builder
-	for _, f := range sorted {
-		fmt.Fprintf(&b, "%s  %s\n", f.SHA256, f.Name)
+// Sources gives files that are known one by one.
+func Sources(list ...Source) iter.Seq2[Source, error] {
+	return func(yield func(Source, error) bool) {
+		for _, s := range list {
+			if !yield(s, nil) {
+				return
+			}
+		}
 	}
-	return b.String()
+}
+
+// eachDone calls each for all files that were read back.
+func (w *Writer) eachDone(each func(*Written) error) error {
+	for _, list := range w.done {
+		if err := list.Each(each); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Discard removes what waits on the disk; the archive stays as it is.
+func (w *Writer) Discard() {
+	_ = w.batch.Close() // the folder goes, too
+	for _, list := range w.done {
+		_ = list.Close()
+	}
 }

@@ -9,12 +9,10 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
-	"slices"
 	"sync"
 	"time"
 
 	"github.com/cespare/xxhash/v2"
-	"golang.org/x/sync/errgroup"
 
 	"envask/internal/ask"
 	"envask/internal/casefile"
@@ -207,82 +205,4 @@ func (l *arrivals) keep(got arrived, seen []sighting) {
 			l.out = nil
 		}
 	}
-}
-
-// fromArrival takes what was learned on arrival, as far as it still holds. A torn or foreign line is left out: that file is
-// learned from again.
-func (p *packing) fromArrival() error {
-	for _, r := range p.rounds {
-		if err := p.fromArrivalOf(r); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// A line says what no line before it says, so it holds only if all of those do.
-func (p *packing) fromArrivalOf(r *collect.Round) error {
-	pieces := map[string]*piece{}
-	for _, x := range slices.Concat(p.pieces, p.behind) {
-		if x.round == r {
-			pieces[x.entry.System+"/"+x.entry.Name] = x
-		}
-	}
-	if len(pieces) == 0 {
-		return nil
-	}
-	lines, err := p.arrived[r]()
-	if err != nil {
-		return err
-	}
-	var g errgroup.Group
-	g.SetLimit(runtime.GOMAXPROCS(0))
-	digest := p.policy.Digest()
-	holds := make([]bool, len(lines))
-	for i, got := range lines {
-		x := pieces[got.System+"/"+got.Name]
-		if got.Rules != digest || x != nil && (x.asIs || x.entry.SHA256 != got.SHA256) {
-			break
-		}
-		g.Go(func() error {
-			holds[i] = takePlaces(r, got, x == nil || x.behind, p.learned)
-			return nil
-		})
-	}
-	_ = g.Wait() // none fails
-	for i, got := range lines {
-		if !holds[i] {
-			break
-		}
-		if x := pieces[got.System+"/"+got.Name]; x != nil {
-			x.learned, x.form, x.check = true, got.Form, got.Check
-		}
-	}
-	return nil
-}
-
-// takePlaces learns the values at their places, if all of them are there. Where nobody reads the file any more that is to be the same
-// still, that is made sure here.
-func takePlaces(r *collect.Round, got *arrived, mustBeSame bool, learned *redact.Learned) bool {
-	name := filepath.FromSlash(got.System + "/" + got.Name)
-	if !filepath.IsLocal(name) {
-		return false
-	}
-	f, err := os.Open(filepath.Join(r.RawDir(), name))
-	if err != nil {
-		return false
-	}
-	defer f.Close()
-	if mustBeSame {
-		check := xxhash.New()
-		if _, err := io.Copy(check, f); err != nil || hex.EncodeToString(check.Sum(nil)) != got.Check {
-			return false
-		}
-	}
-	values, err := got.values(f)
-	if err != nil {
-		return false
-	}
-	learned.Add(values...)
-	return true
 }

@@ -9,12 +9,10 @@ import (
 	"math"
 	"os"
 	"path/filepath"
-	"runtime"
 	"slices"
 	"sync"
 
 	"github.com/go-json-experiment/json"
-	"golang.org/x/sync/errgroup"
 
 	"envask/internal/collect"
 	"envask/internal/redact"
@@ -41,55 +39,60 @@ type places struct {
 	At    []int64      `json:"at"`
 }
 
-// arrivedLines calls each with what was learned from a file of a round on arrival, one line each.
-func arrivedLines(r *collect.Round, each func(line []byte)) error {
+// arrivedReader reads what was learned from the files of a round on arrival, line by line.
+type arrivedReader struct {
+	file *os.File // nil where nothing was learned
+	in   *bufio.Reader
+}
+
+func openArrived(r *collect.Round) (*arrivedReader, error) {
 	f, err := os.Open(filepath.Join(r.Dir(), arrivedFile))
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil
+		return &arrivedReader{}, nil
 	}
+	if err != nil {
+		return nil, err
+	}
+	return &arrivedReader{f, bufio.NewReaderSize(f, 256<<10)}, nil
+}
+
+// next gives the next line, or io.EOF; a torn line is none.
+func (a *arrivedReader) next() ([]byte, error) {
+	if a.file == nil {
+		return nil, io.EOF
+	}
+	line, err := a.in.ReadBytes('\n')
+	if err != nil {
+		return nil, err
+	}
+	return line, nil
+}
+
+func (a *arrivedReader) Close() {
+	if a.file != nil {
+		a.file.Close()
+	}
+}
+
+// learnedFrom calls each for what was learned from the files of a round on arrival; damaged lines are left out.
+func learnedFrom(r *collect.Round, each func(*arrived)) error {
+	lines, err := openArrived(r)
 	if err != nil {
 		return err
 	}
-	defer f.Close()
-	br := bufio.NewReaderSize(f, 256<<10)
+	defer lines.Close()
 	for {
-		line, err := br.ReadBytes('\n')
-		if err == io.EOF { // a torn line is none
+		line, err := lines.next()
+		if err == io.EOF {
 			return nil
 		}
 		if err != nil {
 			return err
 		}
-		each(line)
-	}
-}
-
-// readArrived gives what was learned from the files of a round on arrival, a line each; one that is damaged is empty.
-func readArrived(r *collect.Round) ([]*arrived, error) {
-	var lines []*arrived
-	var g errgroup.Group
-	g.SetLimit(runtime.GOMAXPROCS(0))
-	err := arrivedLines(r, func(line []byte) {
-		got := new(arrived)
-		lines = append(lines, got)
-		g.Go(func() error {
-			if json.Unmarshal(line, got) != nil {
-				*got = arrived{}
-			}
-			return nil
-		})
-	})
-	return lines, errors.Join(err, g.Wait())
-}
-
-// learnedFrom calls each for what was learned from the files of a round on arrival; damaged lines are left out.
-func learnedFrom(r *collect.Round, each func(arrived)) error {
-	return arrivedLines(r, func(line []byte) {
-		var got arrived
-		if json.Unmarshal(line, &got) == nil {
+		if got := new(arrived); json.Unmarshal(line, got) == nil {
 			each(got)
 		}
-	})
+	}
 }
 
 // put notes where a value stands.

@@ -16,6 +16,7 @@ import (
 	"github.com/klauspost/compress/zstd"
 
 	"envask/internal/casefile"
+	"envask/internal/collect"
 	"envask/internal/durable"
 	"envask/internal/submit"
 )
@@ -37,50 +38,62 @@ func contentsFile(c *casefile.Case, archiveSum string) string {
 	return filepath.Join(c.Dir, "contents", archiveSum+".jsonl.zst")
 }
 
-func (x *piece) held() held {
-	return held{x.round.ID, x.entry.System, x.entry.Item, x.entry.Name, x.entry.SHA256}
+func heldOf(round string, e *collect.Entry) held {
+	return held{round, e.System, e.Item, e.Name, e.SHA256}
 }
 
-// whole reports whether all of a piece is in the archive.
-func (x *piece) whole(p *packing) bool {
-	return !x.out && (len(x.result.Unread) == 0 || p.mayGoUnread(x))
+// contents is the list of what an archive holds while it is written.
+type contents struct {
+	file *os.File
+	z    *zstd.Encoder
+	enc  *json.Encoder
 }
 
-// alsoHeld is evidence that has the same bytes as a piece of the archive.
-type alsoHeld struct {
-	held
-	in *piece
+func newContents(name string) (*contents, error) {
+	f, err := os.OpenFile(name, os.O_CREATE|os.O_WRONLY, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	z, err := zstd.NewWriter(f, zstd.WithEncoderConcurrency(1))
+	if err != nil {
+		return nil, errors.Join(err, f.Close())
+	}
+	return &contents{f, z, json.NewEncoder(z)}, nil
 }
 
-// saveContents keeps which evidence the archive with a SHA-256 holds. A piece of which a part stayed behind is not among it.
-func (p *packing) saveContents(archiveSum string) error {
-	name := contentsFile(p.c, archiveSum)
+// add adds what a piece of the archive stands for. One of which a part stayed behind is not among it.
+func (c *contents) add(j *job, x *piece) error {
+	if !j.whole(x) {
+		return nil
+	}
+	err := c.enc.Encode(heldOf(x.Round, &x.Entry))
+	for _, h := range x.Also {
+		err = errors.Join(err, c.enc.Encode(h))
+	}
+	return err
+}
+
+// close ends a list that nobody keeps; one that was saved is closed already.
+func (c *contents) close() {
+	if c != nil {
+		c.file.Close()
+	}
+}
+
+// save keeps the list for the archive with a SHA-256.
+func (c *contents) save(of *casefile.Case, archiveSum string) error {
+	if err := errors.Join(c.z.Close(), c.file.Sync(), c.file.Close()); err != nil {
+		return err
+	}
+	name := contentsFile(of, archiveSum)
 	if err := os.MkdirAll(filepath.Dir(name), 0o700); err != nil {
 		return err
 	}
-	return durable.Write(name, 0o600, func(w io.Writer) error {
-		z, err := zstd.NewWriter(w, zstd.WithEncoderConcurrency(1))
-		if err != nil {
-			return err
-		}
-		enc := json.NewEncoder(z)
-		for _, x := range p.pieces {
-			if !x.whole(p) {
-				continue
-			}
-			if err := enc.Encode(x.held()); err != nil {
-				return err
-			}
-		}
-		for _, a := range p.also {
-			if a.in.whole(p) {
-				if err := enc.Encode(a.held); err != nil {
-					return err
-				}
-			}
-		}
-		return z.Close()
-	})
+	durable.Point("before the contents")
+	if err := os.Rename(c.file.Name(), name); err != nil {
+		return err
+	}
+	return durable.SyncDir(filepath.Dir(name))
 }
 
 // eachHeld calls each for the evidence that an archive holds. known is false for an archive of before these lists were kept.
@@ -154,7 +167,7 @@ func arrivedEvidence(c *casefile.Case, v *CaseView, counts func(*submit.Receipt)
 
 // had is the newest form of a file that a vendor has.
 type had struct {
-	sum   string
+	sum   place // of its SHA-256
 	round int
 }
 
@@ -169,7 +182,7 @@ func vendorHas(c *casefile.Case, v *CaseView, upTo int) (files map[place]had, un
 		known, err := eachHeld(c, x.SHA256, func(h held) {
 			n, k := roundNumber(h.Round), placeOf(h.System, h.Name, "")
 			if old, ok := files[k]; n <= upTo && (!ok || n >= old.round) {
-				files[k] = had{h.SHA256, n}
+				files[k] = had{placeOf("", "", h.SHA256), n}
 			}
 		})
 		if err != nil {

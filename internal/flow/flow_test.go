@@ -45,9 +45,11 @@ func newDesk(t *testing.T) *desk {
 		}}
 	d.write(t, "log/gate.log", "2026-03-14T06:12:00Z password=brass-Kelp-71! from 192.0.2.61\n")
 	require.NoError(t, os.Mkdir(filepath.Join(d.dir, "stick"), 0o700))
-	d.write(t, "ask.yaml", fmt.Sprintf("ask: a\nvendor: Ostrevane Gate Systems\nitems:\n  - {id: log, files: ['%[1]s/log/*'], cut: none}\nroutes:\n  - {name: stick, to: '%[1]s/stick'}\n  - {name: tiny, to: '%[1]s/stick', limit: 10B}\n", d.dir))
+	d.write(t, "ask.yaml", fmt.Sprintf("ask: a\nvendor: Ostrevane Gate Systems\nitems:\n  - {id: log, files: ['%[1]s/log/*'], cut: "+
+		"none}\nroutes:\n  - {name: stick, to: '%[1]s/stick'}\n  - {name: tiny, to: '%[1]s/stick', limit: 10B}\n", d.dir))
 	d.write(t, "systems.yaml", "site: pier\nsystems: [{name: pc, local: true}]\n")
-	o, err := d.app.Open(OpenRequest{Name: "26031407", Ask: filepath.Join(d.dir, "ask.yaml"), Systems: filepath.Join(d.dir, "systems.yaml")})
+	o, err := d.app.Open(OpenRequest{Name: "26031407", Ask: filepath.Join(d.dir, "ask.yaml"),
+		Systems: filepath.Join(d.dir, "systems.yaml")})
 	require.NoError(t, err)
 	require.NoError(t, d.app.PutApproval(o.Ask))
 	d.c = o.Case
@@ -113,7 +115,8 @@ func TestEveryAliasInAnArchiveIsInTheTable(t *testing.T) {
 	for _, a := range table.All() {
 		known[a.Original] = true
 	}
-	for _, o := range []string{"192.0.2.61", "198.51.100.7", "198.51.100.8", "198.51.100.9", "198.51.100.10", "ines.tavares@merrowick.example"} {
+	for _, o := range []string{"192.0.2.61", "198.51.100.7", "198.51.100.8", "198.51.100.9", "198.51.100.10",
+		"ines.tavares@merrowick.example"} {
 		require.True(t, known[o], o)
 	}
 	before := len(known)
@@ -129,7 +132,8 @@ func TestLeftoversOfACrashAreRemoved(t *testing.T) {
 	d.collect(t)
 	d.pack(t)
 	// As a submit leaves it that was killed: written down, made, never finished.
-	mine, gone, foreign := filepath.Join(d.dir, "stick", ".x.part"), filepath.Join(d.dir, "stick", ".y.part"), filepath.Join(d.dir, "stick", ".z.part")
+	mine, gone, foreign := filepath.Join(d.dir, "stick", ".x.part"), filepath.Join(d.dir, "stick", ".y.part"),
+		filepath.Join(d.dir, "stick", ".z.part")
 	d.write(t, "stick/.x.part", "half")
 	d.write(t, "stick/.z.part", "not ours")
 	w, err := d.c.Write("test")
@@ -221,16 +225,18 @@ func TestALeakIsRefused(t *testing.T) {
 	w, err := d.c.Write("test")
 	require.NoError(t, err)
 	defer w.Close()
-	p := newPacking(d.app, d.c, PackRequest{})
-	require.NoError(t, p.load())
+	k, err := d.app.approvedAsk(d.c)
+	require.NoError(t, err)
+	p := newPacking(d.app, d.c, k, PackRequest{})
+	sel, rules := &selection{job: p.job}, newRuleset(p.job)
+	require.NoError(t, p.prepare(w, sel, rules))
 	p.tmp = t.TempDir()
-	p.writer.New = func() any {
-		return redact.NewEngine(redact.Options{Keep: []string{"lighthouse-4471"}, Aliases: p.table})
+	rules.writer.New = func() any {
+		return redact.NewEngine(redact.Options{Keep: []string{"lighthouse-4471"}, Aliases: rules.table})
 	} // it lets one through
-	require.NoError(t, p.learn(context.Background()))
-	require.NoError(t, p.aliases())
-	_, err = p.write(context.Background())
-	require.ErrorContains(t, err, "a value that must not leave is still on the system: systems/pc/files"+d.dir+"/log/a.log at byte 6 (rule keyed-secret)")
+	_, err = p.run(context.Background(), w, &evidence{job: p.job, sel: sel, rules: rules})
+	require.ErrorContains(t, err, "a value that must not leave is still on the system: systems/pc/files"+d.dir+
+		"/log/a.log at byte 6 (rule keyed-secret)")
 	require.Equal(t, fault.Refused, fault.ClassOf(err))
 	require.NotContains(t, err.Error(), "lighthouse")
 }

@@ -1,10 +1,13 @@
 package flow
 
 import (
+	"cmp"
+	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"path/filepath"
 	"slices"
-	"sort"
 	"strings"
 	"time"
 
@@ -15,84 +18,196 @@ import (
 	"envask/internal/reach"
 	"envask/internal/redact"
 	"envask/internal/report"
+	"envask/internal/spill"
 	"envask/internal/window"
 )
 
-// manifest says what is in the archive. Every text that came from a system or a person goes through redaction.
-func (p *packing) manifest(written []archive.Written, byName map[string]*piece) (*archive.Manifest, error) {
-	e := p.engine()
-	w := p.round.InZone()
-	m := &archive.Manifest{
-		Format: archive.ManifestFormat, Envask: p.app.Version, Rules: redact.RulesVersion,
-		Case: caseNumber(p.c), Title: e.String(p.c.Title), Vendor: p.c.Vendor, Site: p.c.Site, Ask: p.ask.Name, AskSHA256: p.ask.Digest,
-		Window: archive.WindowInfo{Text: w.String(), Zone: w.ZoneName(), Spans: []window.Span{}},
-		Rounds: []archive.RoundInfo{},
-		Files:  []archive.File{}, LeftOut: []archive.LeftOut{}, Lacking: []string{},
-		Clocks: []collect.Clock{}, Redaction: archive.Redaction{Findings: redact.Counts{}, Learned: len(p.known), Opaque: []string{},
-			Disclosed: p.disclosedKinds(), Weaker: p.weaker(e)},
+// telling says what is in the archive. Every text that came from a system or a person goes through redaction.
+type telling struct {
+	*writing
+	check  *leakCheck
+	e      *redact.Engine
+	texts  *vendorText
+	m      *archive.Manifest
+	files  *spill.List[archive.File]
+	left   *spill.List[archive.LeftOut] // sorted
+	sizes  map[cellKey]int64            // in the archive, in bytes after redaction
+	items  map[string]int64             // in the archive, in bytes before it
+	opaque map[cellKey]int              // files that stayed behind, since nobody could read them
+	vitals []*piece                     // the newest of each system
+
+	unsorted            *spill.Sorter[archive.LeftOut]
+	contents            *contents
+	pictures, opaqueOut []string
+}
+
+func newTelling(w *writing) *telling {
+	return &telling{writing: w, check: newLeakCheck(w), e: w.rules.engine(), files: spill.NewList[archive.File](w.tmp),
+		left: spill.NewList[archive.LeftOut](w.tmp), sizes: map[cellKey]int64{}, items: map[string]int64{}, opaque: map[cellKey]int{}}
+}
+
+// begin begins to tell, once the evidence is written.
+func (t *telling) begin(ctx context.Context) (err error) {
+	t.texts = t.rules.vendorText(t.e)
+	t.m = &archive.Manifest{Complete: true, Redaction: archive.Redaction{Findings: redact.Counts{}, Learned: len(t.rules.known),
+		Opaque: []string{}, Disclosed: t.rules.disclosedKinds(), Weaker: t.rules.weaker(t.e)}}
+	t.check.ctx = ctx
+	t.unsorted = spill.NewSorter(ctx, t.tmp, bySource)
+	if t.contents, err = newContents(filepath.Join(t.tmp, "contents")); err != nil {
+		return err
 	}
-	m.Window.Spans = append(m.Window.Spans, w.Spans...)
-	if p.round.Context > 0 {
-		m.Window.Extra = p.round.Context.String()
+	t.check.pieces, err = t.written.Reader()
+	return err
+}
+
+// end lets go of what is open.
+func (t *telling) end() {
+	if t.unsorted != nil {
+		t.unsorted.Close()
 	}
-	for _, r := range p.rounds {
+}
+
+// file tells of a file that was read back.
+func (t *telling) file(out *archive.Written) error {
+	x := t.check.now
+	if x == nil || x.Path != out.Name {
+		return fmt.Errorf("%s: another file stands in its place", out.Name)
+	}
+	e, red := t.e, &t.m.Redaction
+	f := &archive.File{Path: out.Name, Round: t.sel.roundOf(x.Round), System: x.Entry.System, Item: x.Entry.Item,
+		Source: e.String(x.Entry.Source), State: x.Entry.State,
+		How: how(t.texts.reason(x.Entry.System, x.Entry.Reason), x.Result.Note), SizeThere: x.Entry.Size, SizeTaken: x.Entry.Bytes,
+		Size: out.Size, SHA256: out.SHA256, Modified: x.Entry.ModTime, First: x.Entry.First, Last: x.Entry.Last, Cut: x.Entry.Cut,
+		Form: x.Form, Findings: x.Result.Counts, Active: x.Active}
+	if x.Renamed {
+		f.How = how(f.How, "it has another name here, since not every system can hold its own")
+	}
+	if x.AsIs {
+		f.How = how(f.How, "as it is, on the engineer's word: nothing in it was redacted")
+		red.AsIs = append(red.AsIs, out.Name)
+	}
+	if n := len(x.Result.Unread); n > 0 && !x.Opaque {
+		if t.mayGoUnread(x) {
+			red.Opaque = append(red.Opaque, members(e, out.Name, x.Result.Unread)...)
+		} else {
+			f.How = how(f.How, fmt.Sprintf("%d %s in it could not be read and stayed behind", n, plural(n, "file", "files")))
+		}
+	}
+	if x.Opaque {
+		red.Opaque = append(red.Opaque, out.Name)
+	}
+	if ran := x.Entry.Command; ran != nil {
+		clean := *ran
+		clean.Line = e.String(ran.Line)
+		f.Command = &clean
+	}
+	red.Findings.Add(x.Result.Counts)
+	t.count(x, out.Size)
+	if err := errors.Join(t.unread(x), t.contents.add(t.job, x)); err != nil {
+		return err
+	}
+	return t.files.Add(f)
+}
+
+// unread notes what in a piece could not be read, and pictures: nobody but a person can say what they show.
+func (t *telling) unread(x *piece) error {
+	where := x.Entry.System + ": " + x.Entry.Source
+	if x.Form == redact.Image {
+		where += " (a picture, to look at: " + x.raw() + ")"
+		if !x.Out {
+			t.pictures = append(t.pictures, where)
+		}
+	}
+	switch {
+	case t.without(x):
+	case x.Out:
+		t.opaqueOut = append(t.opaqueOut, where+" (item "+x.Entry.Item+")")
+	case !t.mayGoUnread(x):
+		for _, u := range x.Result.Unread {
+			t.opaqueOut = append(t.opaqueOut, where+": "+u+" (item "+x.Entry.Item+")")
+			if err := t.behindOf(x, ": "+u, collect.Refused, unreadReason, 0); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// behindOf notes that a piece, or a member of it, is not in the archive.
+func (t *telling) behindOf(x *piece, member string, state collect.State, reason string, size int64) error {
+	return t.unsorted.Add(archive.LeftOut{System: x.Entry.System, Item: x.Entry.Item, Source: t.e.String(x.Entry.Source) + member,
+		State: state, Reason: reason, Size: size})
+}
+
+// count takes a piece of the archive into account.
+func (t *telling) count(x *piece, size int64) {
+	t.sizes[x.cell()] += size
+	t.items[x.Entry.Item] += x.Entry.Bytes
+	for _, a := range x.Also { // one file that several items name
+		if a.Item != x.Entry.Item {
+			t.sizes[cellKey{a.System, a.Item}] += size
+		}
+	}
+	if x.Entry.Item == ask.Vitals && !x.Earlier {
+		t.vitals = append(t.vitals, x)
+	}
+}
+
+// largest gives the five largest items.
+func (t *telling) largest() []ItemSize {
+	list := []ItemSize{}
+	for item, n := range t.items {
+		list = append(list, ItemSize{item, n})
+	}
+	slices.SortFunc(list, func(a, b ItemSize) int {
+		return cmp.Or(cmp.Compare(b.Bytes, a.Bytes), strings.Compare(a.Item, b.Item))
+	})
+	return list[:min(len(list), 5)]
+}
+
+// manifest says the rest, once all files are told of.
+func (t *telling) manifest() error {
+	m, e, s := t.m, t.e, t.sel
+	w := s.round.InZone()
+	m.Format, m.Envask, m.Rules = archive.ManifestFormat, t.app.Version, redact.RulesVersion
+	m.Case, m.Title, m.Vendor, m.Site = caseNumber(t.c), e.String(t.c.Title), t.c.Vendor, t.c.Site
+	m.Ask, m.AskSHA256, m.Answers = t.ask.Name, t.ask.Digest, t.brief().Answers
+	m.Window = archive.WindowInfo{Text: w.String(), Zone: w.ZoneName(), Spans: append([]window.Span{}, w.Spans...)}
+	if s.round.Context > 0 {
+		m.Window.Extra = s.round.Context.String()
+	}
+	m.Rounds, m.Lacking, m.Clocks = []archive.RoundInfo{}, []string{}, []collect.Clock{}
+	for _, r := range s.rounds {
 		remarks, err := roundRemarks(r)
 		if err != nil {
-			return nil, err
+			return err
 		}
 		for _, x := range remarks {
 			m.Window.Remarks = append(m.Window.Remarks, e.String(x))
 		}
 		m.Rounds = append(m.Rounds, archive.RoundInfo{ID: r.ID, Note: e.String(r.Note), Started: r.Started, Ended: r.Ended, Depth: r.Depth,
-			Window: r.InZone().String(), AskSHA256: p.otherAsk(r)})
+			Window: r.InZone().String(), AskSHA256: t.otherAsk(r)})
 	}
-	if p.since != nil {
-		m.NewSince = p.since.ID
+	if s.since != nil {
+		m.NewSince = s.since.ID
 	}
-	for _, c := range p.clocks() {
+	for _, c := range s.clocks() {
 		c.How = e.String(c.How) // it may tell what a system answered
 		m.Clocks = append(m.Clocks, c)
 	}
-	for _, r := range p.reached() {
+	for _, r := range s.reached() {
 		r.Means, r.After = e.String(r.Means), e.String(r.After)
 		m.Reached = append(m.Reached, r)
 	}
-	m.Answers = p.brief().Answers
-	texts := p.vendorText(e)
-	for _, out := range written {
-		x := byName[out.Name]
-		f := archive.File{Path: out.Name, Round: p.roundOf(x.round), System: x.entry.System, Item: x.entry.Item,
-			Source: e.String(x.entry.Source), State: x.entry.State,
-			How: how(texts.reason(x.entry.System, x.entry.Reason), x.result.Note), SizeThere: x.entry.Size, SizeTaken: x.entry.Bytes,
-			Size: out.Size, SHA256: out.SHA256,
-			Modified: x.entry.ModTime, First: x.entry.First, Last: x.entry.Last, Cut: x.entry.Cut, Form: x.form, Findings: x.result.Counts}
-		if x.renamed {
-			f.How = how(f.How, "it has another name here, since not every system can hold its own")
-		}
-		if x.asIs {
-			f.How = how(f.How, "as it is, on the engineer's word: nothing in it was redacted")
-			m.Redaction.AsIs = append(m.Redaction.AsIs, out.Name)
-		}
-		if n := len(x.result.Unread); n > 0 && !x.opaque {
-			if what := "could not be read and stayed behind"; p.mayGoUnread(x) {
-				m.Redaction.Opaque = append(m.Redaction.Opaque, members(e, out.Name, x.result.Unread)...)
-			} else {
-				f.How = how(f.How, fmt.Sprintf("%d %s in it %s", n, plural(n, "file", "files"), what))
-			}
-		}
-		if x.opaque {
-			m.Redaction.Opaque = append(m.Redaction.Opaque, out.Name)
-		}
-		if ran := x.entry.Command; ran != nil {
-			clean := *ran
-			clean.Line = e.String(ran.Line)
-			f.Command = &clean
-		}
-		m.Redaction.Findings.Add(x.result.Counts)
-		m.Files = append(m.Files, f)
+	for _, still := range t.check.stillThere() {
+		still.File = e.String(still.File)
+		m.Redaction.StillThere = append(m.Redaction.StillThere, still)
 	}
-	p.leftOut(m, e)
-	return m, p.coverage(m, e)
+	m.FilesFrom, m.LeftOutFrom = t.files.Each, t.left.Each
+	if err := t.leftOut(); err != nil {
+		return err
+	}
+	return t.coverage()
 }
 
 // vocabulary gives the texts whose words stand in every archive of a case: the names that the ask and the systems file give, and
@@ -132,8 +247,8 @@ func vocabulary(c *casefile.Case, k *ask.Ask) []string {
 }
 
 // otherAsk gives the SHA-256 of the ask by which a round was collected, where that is another version than the archive is packed by.
-func (p *packing) otherAsk(r *collect.Round) string {
-	if r.Digest == p.ask.Digest {
+func (t *telling) otherAsk(r *collect.Round) string {
+	if r.Digest == t.ask.Digest {
 		return ""
 	}
 	return r.Digest
@@ -148,29 +263,6 @@ func members(e *redact.Engine, name string, list []string) []string {
 	return out
 }
 
-// disclosedKinds counts what stays readable on purpose.
-func (p *packing) disclosedKinds() map[string]int {
-	kinds := map[string]int{}
-	for _, class := range p.keep {
-		kinds[string(class)]++
-	}
-	if n := len(p.policy.Disclosed) + len(p.policy.Never); n > 0 {
-		kinds["listed by the engineer"] = n
-	}
-	return kinds
-}
-
-// weaker says what takes less out than the rules alone, without the values that it is about.
-func (p *packing) weaker(e *redact.Engine) []string {
-	bare := *p.policy
-	bare.Never, bare.Disclosed = nil, nil
-	var out []string
-	for _, w := range bare.Weaker() {
-		out = append(out, e.String(w))
-	}
-	return out
-}
-
 func how(reason, note string) string {
 	if reason != "" && note != "" {
 		return reason + "; " + note
@@ -178,59 +270,38 @@ func how(reason, note string) string {
 	return reason + note
 }
 
-// sizesIn gives the size of each item in the archive, in bytes after redaction.
-func (p *packing) sizesIn(m *archive.Manifest) map[cellKey]int64 {
-	sizes, byPath := map[cellKey]int64{}, map[string]int64{}
-	for i := range m.Files {
-		f := &m.Files[i]
-		sizes[cellKey{f.System, f.Item}] += f.Size
-		byPath[f.Path] = f.Size
-	}
-	for _, a := range p.also { // one file that several items name
-		if a.Item != a.in.entry.Item {
-			sizes[cellKey{a.System, a.Item}] += byPath[a.in.path]
-		}
-	}
-	return sizes
+// bySource sorts what was left out.
+func bySource(a, b *archive.LeftOut) int {
+	return cmp.Or(strings.Compare(a.System, b.System), strings.Compare(a.Item, b.Item), strings.Compare(a.Source, b.Source),
+		strings.Compare(a.Round, b.Round), strings.Compare(a.Reason, b.Reason))
 }
 
-func (p *packing) leftOut(m *archive.Manifest, e *redact.Engine) {
-	texts := p.vendorText(e)
-	for _, l := range p.left {
-		l.Source, l.Reason = e.String(l.Source), texts.reason(l.System, l.Reason)
-		m.LeftOut = append(m.LeftOut, l)
-	}
-	for _, x := range p.pieces {
-		if p.without(x) {
-			m.LeftOut = append(m.LeftOut, archive.LeftOut{System: x.entry.System, Item: x.entry.Item, Source: e.String(x.entry.Source),
-				State: collect.Skipped, Reason: withoutReason, Size: x.entry.Size})
-			continue
-		}
-		if x.out {
-			m.LeftOut = append(m.LeftOut, archive.LeftOut{System: x.entry.System, Item: x.entry.Item, Source: e.String(x.entry.Source),
-				State: collect.Refused, Reason: "it cannot be read by the redaction (opaque), and nobody said that it may go unread",
-				Size: x.entry.Size})
-			continue
-		}
-		if p.mayGoUnread(x) {
-			continue
-		}
-		for _, u := range x.result.Unread {
-			m.LeftOut = append(m.LeftOut, archive.LeftOut{System: x.entry.System, Item: x.entry.Item,
-				Source: e.String(x.entry.Source) + ": " + u,
-				State:  collect.Refused, Reason: "it cannot be read by the redaction (opaque), and nobody said that it may go unread"})
-		}
-	}
-	sort.SliceStable(m.LeftOut, func(i, j int) bool {
-		a, b := &m.LeftOut[i], &m.LeftOut[j]
-		if a.System != b.System {
-			return a.System < b.System
-		}
-		if a.Item != b.Item {
-			return a.Item < b.Item
-		}
-		return a.Source < b.Source
+// unreadReason is why something stays behind that nobody could read.
+const unreadReason = "it cannot be read by the redaction (opaque), and nobody said that it may go unread"
+
+// leftOut lists what is not in the archive.
+func (t *telling) leftOut() error {
+	err := t.evidence.left.Each(func(l *archive.LeftOut) error {
+		l.Source, l.Reason = t.e.String(l.Source), t.texts.reason(l.System, l.Reason)
+		return t.unsorted.Add(*l)
 	})
+	if err != nil {
+		return err
+	}
+	err = t.stayed.Each(func(x *piece) error {
+		if err := t.unread(x); err != nil {
+			return err
+		}
+		if t.without(x) {
+			return t.behindOf(x, "", collect.Skipped, withoutReason, x.Entry.Size)
+		}
+		t.opaque[x.cell()]++
+		return t.behindOf(x, "", collect.Refused, unreadReason, x.Entry.Size)
+	})
+	if err != nil {
+		return err
+	}
+	return t.unsorted.Each(t.left.Add)
 }
 
 // Codes of cells that only an archive has.
@@ -244,45 +315,32 @@ const (
 // withoutReason is why something stays behind that the engineer left out.
 const withoutReason = "left out of the archive on the engineer's word"
 
-// coverage copies the round's table. What was collected but stays behind because it is opaque counts as refused here.
-func (p *packing) coverage(m *archive.Manifest, e *redact.Engine) (err error) {
-	opaque := map[[2]string]int{}
-	for _, x := range p.pieces {
-		if x.out && !p.without(x) {
-			opaque[[2]string{x.entry.System, x.entry.Item}]++
-		}
-	}
-	texts, sizes := p.vendorText(e), p.sizesIn(m)
-	for _, cell := range p.joinedCoverage() {
-		if n := opaque[[2]string{cell.System, cell.Item}]; n > 0 {
+// coverage copies the table of the rounds. What was collected but stays behind because it is opaque counts as refused here.
+func (t *telling) coverage() (err error) {
+	m, e := t.m, t.e
+	for _, cell := range t.evidence.coverage() {
+		k := cellKey{cell.System, cell.Item}
+		if n := t.opaque[k]; n > 0 {
 			cell.Files -= n
 			cell.State, cell.Code = collect.Refused, codeOpaque
 			cell.Reason = fmt.Sprintf("%d opaque %s left out: redaction cannot read %s", n,
 				plural(n, "file was", "files were"), plural(n, "it", "them"))
 		}
-		if slices.Contains(p.q.Without, cell.Item) {
+		if slices.Contains(t.q.Without, cell.Item) {
 			cell.State, cell.Code, cell.Files, cell.Bytes, cell.Reason = collect.Skipped, codeLeftOut, 0, 0, withoutReason
 		}
-		cell.Reason = texts.reason(cell.System, cell.Reason)
-		notes := make([]string, len(cell.Notes))
-		for i, n := range cell.Notes {
-			notes[i] = texts.reason(cell.System, n)
-		}
-		cell.Notes = notes
-		unmet := make([]string, len(cell.Unmet))
-		for i, n := range cell.Unmet {
-			unmet[i] = texts.reason(cell.System, n)
-		}
-		if size, packed := sizes[cellKey{cell.System, cell.Item}]; packed {
+		cell.Reason = t.texts.reason(cell.System, cell.Reason)
+		cell.Notes, cell.Unmet = t.reasons(cell.System, cell.Notes), t.reasons(cell.System, cell.Unmet)
+		if size, packed := t.sizes[k]; packed {
 			cell.Bytes = size
 		}
-		cell.Unmet, cell.Together = unmet, e.String(cell.Together)
+		cell.Together = e.String(cell.Together)
 		m.Coverage = append(m.Coverage, cell)
 		if cell.Lacking() {
 			m.Lacking = append(m.Lacking, lackingText(cell))
 		}
 	}
-	if m.Groups, err = caseGroups(p.ask, slices.Concat(p.sent, p.rounds), m.Coverage); err != nil {
+	if m.Groups, err = caseGroups(t.ask, slices.Concat(t.sel.sent, t.sel.rounds), m.Coverage); err != nil {
 		return err
 	}
 	for i := range m.Groups {
@@ -296,4 +354,13 @@ func (p *packing) coverage(m *archive.Manifest, e *redact.Engine) (err error) {
 	}
 	m.Complete = len(m.Lacking) == 0
 	return nil
+}
+
+// reasons gives several reasons as the vendor may read them.
+func (t *telling) reasons(system string, list []string) []string {
+	out := make([]string, len(list))
+	for i, text := range list {
+		out[i] = t.texts.reason(system, text)
+	}
+	return out
 }

@@ -17,28 +17,34 @@ import (
 	"envask/internal/durable"
 	"envask/internal/fault"
 	"envask/internal/redact"
+	"envask/internal/spill"
 	"envask/internal/submit"
 )
 
 // leakCheck searches what was read back of an archive for every learned original.
 type leakCheck struct {
-	p      *packing
+	w      *writing
 	ctx    context.Context
 	finder *redact.LeakFinder
-	pieces map[string]*piece // by path in the archive
+	pieces *spill.Reader[piece] // of what is in the archive, in its order; the program's own files come behind
+	now    *piece               // the one that is read; nil is one of those
 	leaks  []string
 	still  []archive.StillThere // what stands in files that nobody redacted, on the engineer's word
 }
 
-func (p *packing) leakCheck(ctx context.Context, pieces map[string]*piece) *leakCheck {
-	return &leakCheck{p: p, ctx: ctx, finder: redact.NewLeakFinder(p.matcher, p.options()), pieces: pieces}
+func newLeakCheck(w *writing) *leakCheck {
+	return &leakCheck{w: w, finder: redact.NewLeakFinder(w.rules.matcher, w.rules.options())}
 }
 
 // inspect looks at one file.
-func (c *leakCheck) inspect(name string, r io.Reader) error {
-	x := c.pieces[name]
-	found, err := c.finder.Find(durable.Told(c.ctx, r, c.p.progress), name)
-	word := x != nil && (x.opaque || x.asIs)
+func (c *leakCheck) inspect(name string, r io.Reader) (err error) {
+	c.now, err = c.pieces.Next()
+	if err != nil && err != io.EOF {
+		return err
+	}
+	x := c.now
+	found, err := c.finder.Find(durable.Told(c.ctx, r, c.w.progress), name)
+	word := x != nil && (x.Opaque || x.AsIs)
 	for _, l := range found {
 		if !word {
 			c.leaks = append(c.leaks, fmt.Sprintf("%s at byte %d (rule %s)", inMember(name, l.Member), l.Offset, l.Rule))
@@ -83,7 +89,7 @@ func inMember(name, member string) string {
 // settle gives the archive its final name. One that was sent is never overwritten.
 func (p *packing) settle(w *casefile.Writer, out *Packed) error {
 	// No alias that the archive uses may be missing from the table, or another original could get it later.
-	if err := saveTable(p.table, p.c.AliasFile()); err != nil {
+	if err := saveTable(p.writing.rules.table, p.c.AliasFile()); err != nil {
 		return err
 	}
 	sent, err := sentArchives(p.c)
@@ -91,7 +97,7 @@ func (p *packing) settle(w *casefile.Writer, out *Packed) error {
 		return err
 	}
 	base := archive.TrimEnding(out.Archive)
-	ending := "." + p.format.Name
+	ending := "." + p.writing.format.Name
 	if p.encrypts() {
 		ending += plainEnding
 		out.Archive += plainEnding
@@ -106,7 +112,7 @@ func (p *packing) settle(w *casefile.Writer, out *Packed) error {
 	if n := filepath.Base(out.Archive); n != filepath.Base(base)+ending {
 		p.app.note("an archive of that name was sent already and stays; this one is %s", n)
 	}
-	part := filepath.Join(p.tmp, "archive")
+	part := p.writing.part()
 	out.Same = casefile.SameContent(part, out.Archive)
 	durable.Point("before the archive")
 	if err := os.Rename(part, out.Archive); err != nil {
@@ -116,7 +122,7 @@ func (p *packing) settle(w *casefile.Writer, out *Packed) error {
 	if err := durable.SyncDir(p.c.OutDir()); err != nil {
 		return err
 	}
-	if err := errors.Join(p.saveReview(out), p.saveContents(out.SHA256)); err != nil {
+	if err := errors.Join(p.writing.saveReview(out), out.contents.save(p.c, out.SHA256)); err != nil {
 		return err
 	}
 	return w.Ledger.Append(kindPacked, packedRecord{Archive: filepath.Base(out.Archive), Round: out.Round, Since: out.NewSince,

@@ -5,13 +5,17 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"hash/maphash"
 	"io"
+	"iter"
 	"os"
+	"path"
 	"path/filepath"
 	"regexp"
 	"strings"
 
 	"github.com/cespare/xxhash/v2"
+	"golang.org/x/crypto/ssh"
 
 	"envask/internal/archive"
 	"envask/internal/brief"
@@ -21,27 +25,43 @@ import (
 	"envask/internal/redact"
 	"envask/internal/report"
 	"envask/internal/seal"
+	"envask/internal/spill"
 )
 
-func (p *packing) engine() *redact.Engine {
-	o := p.options()
-	o.Aliases, o.Matcher = p.table, p.matcher
-	return redact.NewEngine(o)
+// writing writes the archive.
+type writing struct {
+	*evidence
+	format  *archive.Format
+	level   archive.Level
+	signer  ssh.Signer          // nil signs nothing
+	names   map[uint64]struct{} // hashes of the paths that are given, in small letters
+	seed    maphash.Seed
+	written *spill.List[piece] // what is in the archive, in its order
+	stayed  *spill.List[piece] // what is not
 }
 
-// name gives each piece its path in the archive: names go through redaction too, and no two become one.
-func (p *packing) name() {
-	e := p.engine()
-	used := map[string]bool{}
-	for _, x := range p.pieces {
-		path := x.folder() + archiveName(e.String(x.entry.Name))
-		free := path
-		for n := 2; used[strings.ToLower(free)]; n++ { // some disks ignore case
-			free = fmt.Sprintf("%s~%d", path, n)
-		}
-		used[strings.ToLower(free)] = true
-		x.path, x.renamed = free, free != path || path != x.folder()+strings.ReplaceAll(e.String(x.entry.Name), ":", "-")
+func newWriting(v *evidence, format *archive.Format, level archive.Level, signer ssh.Signer) *writing {
+	return &writing{evidence: v, format: format, level: level, signer: signer, names: map[uint64]struct{}{}, seed: maphash.MakeSeed(),
+		written: spill.NewList[piece](v.tmp), stayed: spill.NewList[piece](v.tmp)}
+}
+
+// name gives a piece its path in the archive: names go through redaction too, and no two become one.
+func (w *writing) name(e *redact.Engine, x *piece) {
+	name := e.String(x.Entry.Name)
+	path := x.folder() + archiveName(name)
+	free := path
+	for n := 2; !w.claim(free); n++ {
+		free = fmt.Sprintf("%s~%d", path, n)
 	}
+	x.Path, x.Renamed = free, free != path || path != x.folder()+strings.ReplaceAll(name, ":", "-")
+}
+
+// claim takes a path, if nobody has it. Some disks ignore case.
+func (w *writing) claim(path string) bool {
+	h := maphash.String(w.seed, strings.ToLower(path))
+	_, there := w.names[h]
+	w.names[h] = struct{}{}
+	return !there
 }
 
 // archiveName takes out of a redacted name what not every file system can hold: colons, and on Windows the names of devices,
@@ -64,142 +84,140 @@ func archiveName(s string) string {
 var reservedName = regexp.MustCompile(`^(?i:con|prn|aux|nul|com[0-9]|lpt[0-9]|conin\$|conout\$) *$`)
 
 // write writes the archive under a name of its own and checks it.
-func (p *packing) write(ctx context.Context) (*Packed, error) {
-	p.total = 0
-	for _, x := range p.pieces {
-		p.total += x.entry.Bytes
-	}
-	p.begin("packing")
-	p.name()
-	top := p.top()
-	if err := p.fits(top + "." + p.format.Name); err != nil {
+func (w *writing) write(ctx context.Context) (*Packed, error) {
+	w.begin("packing", w.bytes)
+	top := w.top()
+	if err := w.fits(top + "." + w.format.Name); err != nil {
 		return nil, err
 	}
-	part := filepath.Join(p.tmp, "archive")
-	f, err := os.OpenFile(part, os.O_CREATE|os.O_RDWR, 0o600)
+	f, err := os.OpenFile(w.part(), os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {
 		return nil, err
 	}
-	m, aw, err := p.fill(ctx, f, top)
-	if err == nil {
+	t := newTelling(w)
+	aw := archive.NewWriter(f, top, w.tmp, w.format, w.level, t.check.inspect)
+	defer aw.Discard()
+	defer t.end()
+	if err = w.fill(ctx, aw, t); err == nil {
 		err = f.Sync()
 	}
 	if err = errors.Join(err, f.Close()); err != nil {
+		t.contents.close()
 		return nil, err
 	}
 	size, sum := aw.Sum()
-	out := &Packed{Archive: filepath.Join(p.c.OutDir(), top+"."+p.format.Name), Round: roundIDs(p.rounds), NewSince: p.q.NewSince,
+	m := t.m
+	out := &Packed{Archive: filepath.Join(w.c.OutDir(), top+"."+w.format.Name), Round: roundIDs(w.sel.rounds), NewSince: w.q.NewSince,
 		Size: size, SHA256: hex.EncodeToString(sum[:]),
-		Files: len(m.Files), Findings: m.Redaction.Findings, Learned: m.Redaction.Learned, Proof: p.proof, Lacking: m.Lacking,
-		Weaker:   append([]string{}, p.policy.Weaker()...),
+		Files: t.files.Len(), Findings: m.Redaction.Findings, Learned: m.Redaction.Learned, Proof: w.rules.proof, Lacking: m.Lacking,
+		Weaker:   append([]string{}, w.rules.policy.Weaker()...),
 		OpaqueIn: m.Redaction.Opaque, StillThere: m.Redaction.StillThere, Remarks: m.Window.Remarks, OpaqueOut: []string{},
-		OpenQuestions: append([]string{}, p.brief().Open()...), Largest: p.largest()}
-	for _, x := range p.pieces {
-		where := x.entry.System + ": " + x.entry.Source
-		if x.form == redact.Image { // nobody but a person can say what it shows
-			where += " (a picture, to look at: " + x.raw() + ")"
-			if !x.out {
-				out.Pictures = append(out.Pictures, where)
-			}
-		}
-		if p.without(x) {
-			continue
-		}
-		if x.out {
-			out.OpaqueOut = append(out.OpaqueOut, where+" (item "+x.entry.Item+")")
-		} else if !p.mayGoUnread(x) {
-			for _, u := range x.result.Unread {
-				out.OpaqueOut = append(out.OpaqueOut, where+": "+u+" (item "+x.entry.Item+")")
-			}
-		}
-	}
+		OpenQuestions: append([]string{}, w.brief().Open()...), Largest: t.largest(), asIs: m.Redaction.AsIs,
+		Pictures: t.pictures, contents: t.contents}
+	out.OpaqueOut = append(out.OpaqueOut, t.opaqueOut...)
 	return out, nil
 }
 
-// fill writes the archive and reads it back: first the evidence, then what says what it is.
-func (p *packing) fill(ctx context.Context, f archive.Storage, top string) (*archive.Manifest, *archive.Writer, error) {
-	var sources []archive.Source
-	byName := map[string]*piece{}
-	for _, x := range p.pieces {
-		if !x.out {
-			byName[x.path] = x
-			sources = append(sources, archive.Source{Name: x.path, ModTime: x.entry.ModTime,
-				Write: func(w io.Writer) error { return p.redact(ctx, x, w) }})
+// part is where the archive lies until it has its name.
+func (w *writing) part() string { return filepath.Join(w.tmp, "archive") }
+
+// sources gives the pieces that go, as the archive takes them.
+func (w *writing) sources(ctx context.Context) iter.Seq2[archive.Source, error] {
+	return func(yield func(archive.Source, error) bool) {
+		e := w.rules.engine()
+		err := w.pieces.Each(func(x *piece) error {
+			w.name(e, x)
+			if x.Out {
+				return w.stayed.Add(x)
+			}
+			if !yield(archive.Source{Name: x.Path, ModTime: x.Entry.ModTime,
+				Write: func(out io.Writer) error { return w.redact(ctx, x, out) },
+				Done:  func() error { return w.written.Add(x) }}, nil) {
+				return errEnough
+			}
+			return nil
+		})
+		if err != nil && !errors.Is(err, errEnough) {
+			yield(archive.Source{Name: "the evidence"}, err)
 		}
 	}
-	check := p.leakCheck(ctx, byName)
-	aw := archive.NewWriter(f, top, p.tmp, p.format, p.level, check.inspect)
-	if err := aw.Add(ctx, sources); err != nil {
-		return nil, nil, err
+}
+
+// errEnough ends going through a list of which nobody wants the rest.
+var errEnough = errors.New("enough")
+
+// fill writes the archive and reads it back: first the evidence, then what says what it is.
+func (w *writing) fill(ctx context.Context, aw *archive.Writer, t *telling) error {
+	if err := aw.Add(ctx, w.sources(ctx)); err != nil {
+		return err
 	}
-	p.begin("checking")
-	written, err := aw.Written(ctx)
-	if err = errors.Join(err, check.result()); err != nil {
-		return nil, nil, err
+	w.begin("checking", w.bytes)
+	if err := t.begin(ctx); err != nil {
+		return err
 	}
-	m, err := p.manifest(written, byName)
-	if err != nil {
-		return nil, nil, err
+	err := aw.ReadBack(ctx, t.file)
+	if err = errors.Join(err, t.check.result()); err != nil {
+		return err
 	}
-	for _, s := range check.stillThere() {
-		s.File = p.engine().String(s.File)
-		m.Redaction.StillThere = append(m.Redaction.StillThere, s)
+	if err := t.manifest(); err != nil {
+		return err
 	}
+	at := w.sel.round.Ended
 	own := []archive.Source{
-		{Name: archive.BriefName, ModTime: p.round.Ended, Write: p.brief().Write},
-		{Name: archive.PageName, ModTime: p.round.Ended, Write: func(w io.Writer) error { return report.Page(w, p.page(m)) }},
-		{Name: archive.ManifestName, ModTime: p.round.Ended, Write: m.Write},
+		{Name: archive.BriefName, ModTime: at, Write: w.brief().Write},
+		{Name: archive.PageName, ModTime: at, Write: func(out io.Writer) error { return report.Page(out, t.page()) }},
+		{Name: archive.ManifestName, ModTime: at, Write: t.m.Write},
 	}
-	if p.signer != nil {
-		m.SignedBy = seal.Signer(p.signer.PublicKey())
-		own = append(own, archive.Source{Name: archive.SignatureName, ModTime: p.round.Ended,
-			Write: func(w io.Writer) error { return p.sign(w, m) }})
+	if w.signer != nil {
+		t.m.SignedBy = seal.Signer(w.signer.PublicKey())
+		own = append(own, archive.Source{Name: archive.SignatureName, ModTime: at,
+			Write: func(out io.Writer) error { return w.sign(out, t.m) }})
 	}
-	if err := aw.Add(ctx, own); err != nil {
-		return nil, nil, err
+	if err := aw.Add(ctx, archive.Sources(own...)); err != nil {
+		return err
 	}
-	return m, aw, errors.Join(aw.Close(ctx, p.round.Ended), check.result())
+	return errors.Join(aw.Close(ctx, at), t.check.result())
 }
 
 // redact writes one piece as it goes into the archive.
-func (p *packing) redact(ctx context.Context, x *piece, w io.Writer) (err error) {
+func (w *writing) redact(ctx context.Context, x *piece, out io.Writer) (err error) {
 	f, err := os.Open(x.raw())
 	if err != nil {
 		return err
 	}
 	defer f.Close()
-	var in io.Reader = durable.Told(ctx, f, p.progress)
-	if x.learned {
+	var in io.Reader = durable.Told(ctx, f, w.progress)
+	if x.Learned {
 		sum := xxhash.New()
 		in = io.TeeReader(in, sum)
 		defer func() {
 			if err == nil {
 				if _, err = io.Copy(io.Discard, in); err == nil {
-					err = x.unchanged(sum, x.check)
+					err = x.unchanged(sum, x.Check)
 				}
 			}
 		}()
 	}
-	head := &headOf{w: w}
-	defer func() { x.active = head.active() }()
-	if x.asIs {
+	head := &headOf{w: out}
+	defer func() { x.Active = head.active() || activeNames[strings.ToLower(path.Ext(x.Path))] }()
+	if x.AsIs {
 		_, err := io.Copy(head, in)
 		return err
 	}
-	engine := p.writer.Get().(*redact.Engine)
-	defer p.writer.Put(engine)
-	src := p.source(x)
-	src.Sampler = func(s redact.Sample) { p.samples.take(x, s) }
-	x.result, err = engine.File(head, in, src)
+	engine := w.rules.writer.Get().(*redact.Engine)
+	defer w.rules.writer.Put(engine)
+	src := w.rules.source(x)
+	src.Sampler = func(s redact.Sample) { w.rules.samples.take(x, s) }
+	x.Result, err = engine.File(head, in, src)
 	return err
 }
 
-func (p *packing) brief() brief.Brief {
-	e := p.engine()
-	b := brief.Brief{Case: caseNumber(p.c), Title: e.String(p.c.Title), Vendor: p.c.Vendor, Site: p.c.Site,
-		Window:    p.round.InZone().String(),
-		Questions: p.ask.Questions, Answers: map[string]string{}}
-	for id, text := range p.c.Brief {
+func (w *writing) brief() brief.Brief {
+	e := w.rules.engine()
+	b := brief.Brief{Case: caseNumber(w.c), Title: e.String(w.c.Title), Vendor: w.c.Vendor, Site: w.c.Site,
+		Window:    w.sel.round.InZone().String(),
+		Questions: w.ask.Questions, Answers: map[string]string{}}
+	for id, text := range w.c.Brief {
 		b.Answers[id] = e.String(text)
 	}
 	return b
@@ -216,20 +234,20 @@ var notInName = regexp.MustCompile(`[^A-Za-z0-9._-]+`)
 const maxArchiveName = 150
 
 // top gives the archive's name as the ask wants it.
-func (p *packing) top() string {
-	w := p.round.InZone()
+func (w *writing) top() string {
+	in := w.sel.round.InZone()
 	from, to := "all", "all"
-	if t, ok := w.First(); ok {
-		from = t.In(w.Zone).Format("20060102T1504")
+	if t, ok := in.First(); ok {
+		from = t.In(in.Zone).Format("20060102T1504")
 	}
-	if t, ok := w.Last(); ok {
-		to = t.In(w.Zone).Format("20060102T1504")
+	if t, ok := in.Last(); ok {
+		to = t.In(in.Zone).Format("20060102T1504")
 	}
-	answers := p.brief().Answers
-	texts := map[string]string{"case": caseNumber(p.c), "site": p.c.Site, "system": p.onlySystem(),
-		"round": p.inName(), "from": from, "to": to,
-		"date": p.round.Ended.In(w.Zone).Format("20060102"), "vendor": p.c.Vendor, "ask": p.ask.Name, "product": p.ask.Name}
-	name := inBraces.ReplaceAllStringFunc(p.ask.Archive, func(word string) string {
+	answers := w.brief().Answers
+	texts := map[string]string{"case": caseNumber(w.c), "site": w.c.Site, "system": w.system,
+		"round": w.sel.inName(), "from": from, "to": to,
+		"date": w.sel.round.Ended.In(in.Zone).Format("20060102"), "vendor": w.c.Vendor, "ask": w.ask.Name, "product": w.ask.Name}
+	name := inBraces.ReplaceAllStringFunc(w.ask.Archive, func(word string) string {
 		word = word[1 : len(word)-1]
 		if id, ok := strings.CutPrefix(word, "answer:"); ok {
 			return answers[id]
@@ -240,21 +258,9 @@ func (p *packing) top() string {
 	return name[:min(len(name), maxArchiveName)]
 }
 
-// onlySystem gives the system that all evidence is from, or says that there are several.
-func (p *packing) onlySystem() string {
-	only := ""
-	for _, x := range p.pieces {
-		if only != "" && only != x.entry.System {
-			return "several"
-		}
-		only = x.entry.System
-	}
-	return only
-}
-
 // fits holds the archive's name against the vendor's rule for names.
-func (p *packing) fits(name string) error {
-	k := p.ask
+func (w *writing) fits(name string) error {
+	k := w.ask
 	switch {
 	case k.NameLike != nil && !k.NameLike.MatchString(name):
 		return fault.New(fault.Usage, "pack", name, fmt.Sprintf("%s wants names of archives that look like %s", k.Vendor, k.NameLike),

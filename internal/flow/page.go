@@ -3,38 +3,26 @@ package flow
 import (
 	"io"
 	"net/http"
-	"path"
 	"strings"
 
-	"envask/internal/archive"
-	"envask/internal/ask"
-	"envask/internal/redact"
 	"envask/internal/report"
 )
 
 // page gathers what the archive's first page tells.
-func (p *packing) page(m *archive.Manifest) *report.Content {
-	c := &report.Content{Manifest: m, Brief: p.brief(), Facts: p.facts(p.engine()), Active: map[string]bool{}}
-	for _, x := range p.pieces {
-		if x.active || activeNames[strings.ToLower(path.Ext(x.path))] {
-			c.Active[x.path] = true
-		}
-	}
-	return c
+func (t *telling) page() *report.Content {
+	return &report.Content{Manifest: t.m, Brief: t.brief(), Facts: t.facts()}
 }
 
 // facts compares the systems by their newest vitals. Vitals that cannot be read are in the archive all the same.
-func (p *packing) facts(e *redact.Engine) report.Facts {
+func (t *telling) facts() report.Facts {
+	e := t.rules.engine()
 	v := &VitalsView{}
-	for _, x := range p.pieces {
-		if x.entry.Item != ask.Vitals || x.out || x.earlier {
-			continue
-		}
-		if one, err := readVitals(x.raw(), x.entry.System); err == nil {
+	for _, x := range t.vitals {
+		if one, err := readVitals(x.raw(), x.Entry.System); err == nil {
 			v.Systems = append(v.Systems, one)
 		}
 	}
-	v.arrange(p.round.Coverage)
+	v.arrange(t.sel.round.Coverage)
 	var out report.Facts
 	for _, s := range v.Systems {
 		out.Systems = append(out.Systems, s.System)

@@ -7,7 +7,6 @@ import (
 	"io"
 	"os"
 	"path/filepath"
-	"runtime"
 	"strings"
 
 	"envask/internal/casefile"
@@ -39,7 +38,7 @@ type Redacted struct {
 // Redact redacts files, or a stream. Files are read twice, so that what is learned in one is removed from all; a stream
 // is read once.
 func (a *App) Redact(ctx context.Context, q RedactRequest) (*Redacted, error) {
-	defer runtime.KeepAlive(make([]byte, headroom/2)) // the few collections of garbage would take 3 % of the time
+	defer calm()() // the few collections of garbage would take 3 % of the time
 	if q.Case != nil {
 		w, err := a.write(q.Case)
 		if err != nil {
@@ -47,7 +46,7 @@ func (a *App) Redact(ctx context.Context, q RedactRequest) (*Redacted, error) {
 		}
 		defer w.Close()
 	}
-	r, err := a.redaction(q)
+	r, err := a.redaction(ctx, q)
 	if err != nil {
 		return nil, err
 	}
@@ -80,7 +79,7 @@ type redaction struct {
 	tmp     string // folder for temporary files
 }
 
-func (a *App) redaction(q RedactRequest) (r *redaction, err error) {
+func (a *App) redaction(ctx context.Context, q RedactRequest) (r *redaction, err error) {
 	r = &redaction{file: q.Table, table: redact.NewTable(), learned: redact.NewLearned()}
 	if q.Case != nil {
 		r.file = q.Case.AliasFile()
@@ -91,7 +90,7 @@ func (a *App) redaction(q RedactRequest) (r *redaction, err error) {
 		}
 	}
 	if q.Case != nil {
-		if err := a.ofCase(r, q); err != nil {
+		if err := a.ofCase(ctx, r, q); err != nil {
 			return nil, err
 		}
 	} else if r.policy, err = loadPolicy(filepath.Join(a.Home.Dir, policy.FileName)); err != nil {
@@ -109,7 +108,7 @@ func (a *App) redaction(q RedactRequest) (r *redaction, err error) {
 }
 
 // ofCase redacts as packing does: by what the ask, the engineer and the site say, and with all that the case has learned.
-func (a *App) ofCase(r *redaction, q RedactRequest) error {
+func (a *App) ofCase(ctx context.Context, r *redaction, q RedactRequest) error {
 	k, err := a.approvedAsk(q.Case)
 	if err != nil {
 		return err
@@ -122,7 +121,7 @@ func (a *App) ofCase(r *redaction, q RedactRequest) error {
 	if err := a.addOwnSecrets(q.Case, r.learned, said); err != nil {
 		return err
 	}
-	if err := remember(q.Case, nil, r.policy.Digest(), r.learned); err != nil {
+	if err := remember(ctx, q.Case, nil, r.policy.Digest(), r.learned); err != nil {
 		return fault.Wrap("read the rounds", q.Case.Name, err)
 	}
 	if len(q.Domains) > 0 {

@@ -1,6 +1,8 @@
 package flow
 
 import (
+	"cmp"
+	"context"
 	"runtime"
 	"slices"
 
@@ -14,7 +16,7 @@ import (
 // remember learns from the rounds of a case but those that are read anyway, by the same rules alone. What cannot be read any
 // more (the evidence may be gone) teaches nothing; which bytes stand at the places is not compared with those of back then: more
 // than is needed may be replaced if somebody changed the evidence, nothing less.
-func remember(c *casefile.Case, but []*collect.Round, digest string, learned *redact.Learned) error {
+func remember(ctx context.Context, c *casefile.Case, but []*collect.Round, digest string, learned *redact.Learned) error {
 	rounds, err := collect.Rounds(c)
 	if err != nil {
 		return err
@@ -25,18 +27,14 @@ func remember(c *casefile.Case, but []*collect.Round, digest string, learned *re
 		if !r.Discarded.IsZero() || slices.ContainsFunc(but, func(o *collect.Round) bool { return o.ID == r.ID }) {
 			continue
 		}
-		lines, err := readArrived(r)
-		if err != nil {
-			continue
-		}
-		for _, got := range lines {
-			if got.Rules == digest {
+		_ = learnedFrom(r, func(got *arrived) { // what can be read of it
+			if got.Rules == digest && ctx.Err() == nil {
 				g.Go(func() error {
 					takePlaces(r, got, false, learned)
 					return nil
 				})
 			}
-		}
+		})
 	}
-	return g.Wait()
+	return cmp.Or(g.Wait(), ctx.Err())
 }

@@ -72,8 +72,8 @@ func (s *sampling) take(x *piece, sample redact.Sample) {
 	if s.all == nil {
 		s.all = map[string][]ReviewSample{}
 	}
-	s.all[sample.Rule] = append(s.all[sample.Rule], ReviewSample{File: x.path, Round: x.round.ID, System: x.entry.System,
-		Piece: pieceID(x.entry), Sample: sample})
+	s.all[sample.Rule] = append(s.all[sample.Rule], ReviewSample{File: x.Path, Round: x.Round, System: x.Entry.System,
+		Piece: pieceID(x.Entry), Sample: sample})
 	if len(s.all[sample.Rule]) >= 4*samplesPerRule {
 		s.thin(sample.Rule)
 	}
@@ -108,21 +108,16 @@ func (s *sampling) list() []ReviewSample {
 func reviewFile(archiveFile string) string { return archiveFile + ".review.json" }
 
 // saveReview writes down what a review needs.
-func (p *packing) saveReview(out *Packed) error {
-	rec := reviewRecord{SHA256: out.SHA256, Round: out.Round, Learned: map[string]int{}, Samples: p.samples.list(), Unread: []string{},
-		AsIs: []string{}, Weaker: []string{}, Proof: p.proof}
-	e := p.engine()
+func (w *writing) saveReview(out *Packed) error {
+	rec := reviewRecord{SHA256: out.SHA256, Round: out.Round, Learned: map[string]int{}, Samples: w.rules.samples.list(),
+		Unread: []string{}, AsIs: append([]string{}, out.asIs...), Weaker: []string{}, Proof: w.rules.proof}
+	e := w.rules.engine()
 	for _, u := range out.OpaqueOut { // as the manifest says it: with aliases
 		rec.Unread = append(rec.Unread, e.String(u))
 	}
-	rec.Weaker = append(rec.Weaker, p.weaker(e)...)
-	for _, v := range p.learned.Values() {
+	rec.Weaker = append(rec.Weaker, w.rules.weaker(e)...)
+	for _, v := range w.rules.learned.Values() {
 		rec.Learned[v.Rule]++
-	}
-	for _, x := range p.pieces {
-		if x.asIs {
-			rec.AsIs = append(rec.AsIs, x.path)
-		}
 	}
 	data, err := json.MarshalIndent(rec, "", " ")
 	if err != nil {

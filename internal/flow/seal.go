@@ -1,8 +1,8 @@
 package flow
 
 import (
-	"bytes"
 	"context"
+	"crypto/sha512"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -13,6 +13,7 @@ import (
 	"strings"
 
 	"filippo.io/age"
+	"golang.org/x/crypto/ssh"
 
 	"envask/internal/archive"
 	"envask/internal/casefile"
@@ -92,8 +93,7 @@ func (p *packing) seal(ctx context.Context, w *casefile.Writer, out *Packed) err
 	file := filepath.Join(p.c.OutDir(), rec.Sealed)
 	out.Sealed = &Sealed{File: file, Recipients: keys, Passphrase: rec.Passphrase, HowTo: file + ".how-to-open.txt", Same: same}
 	if !out.Sealed.Same {
-		p.total = out.Size
-		p.begin("encrypting")
+		p.begin("encrypting", out.Size)
 		if err := seal.File(ctx, out.Archive, file, p.progress, p.sealTo...); err != nil {
 			return err
 		}
@@ -108,39 +108,40 @@ func (p *packing) seal(ctx context.Context, w *casefile.Writer, out *Packed) err
 		rec.Size, rec.SHA256 = info.Size(), sum
 	}
 	out.Sealed.Size, out.Sealed.SHA256 = rec.Size, rec.SHA256
-	if err := durable.WriteFile(out.Sealed.HowTo, []byte(howToOpen(rec, p.format)), 0o600); err != nil {
+	if err := durable.WriteFile(out.Sealed.HowTo, []byte(howToOpen(rec, p.writing.format)), 0o600); err != nil {
 		return err
 	}
 	return w.Ledger.Append(kindSealed, rec)
 }
 
-// loadSigner reads the key with which the manifest is signed.
-func (p *packing) loadSigner() error {
-	if p.q.SignWith == "" {
-		return nil
+// signer reads the key with which the manifest is signed; nil is none.
+func (j *job) signer() (ssh.Signer, error) {
+	if j.q.SignWith == "" {
+		return nil, nil
 	}
-	d, err := p.app.Dialer(nil, nil)
+	d, err := j.app.Dialer(nil, nil)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	defer d.Close()
-	if p.signer, err = d.Signer(d.Path(p.q.SignWith)); err != nil {
-		return &fault.Error{Class: fault.Usage, Op: "--sign", Err: err}
+	signer, err := d.Signer(d.Path(j.q.SignWith))
+	if err != nil {
+		return nil, &fault.Error{Class: fault.Usage, Op: "--sign", Err: err}
 	}
-	return nil
+	return signer, nil
 }
 
-// sign writes the signature of the manifest. The whole of that is in memory for it.
-func (p *packing) sign(w io.Writer, m *archive.Manifest) error {
-	var text bytes.Buffer
-	if err := m.Write(&text); err != nil {
+// sign writes the signature of the manifest.
+func (w *writing) sign(out io.Writer, m *archive.Manifest) error {
+	sum := sha512.New()
+	if err := m.Write(sum); err != nil {
 		return err
 	}
-	signed, err := seal.Sign(p.signer, text.Bytes())
+	signed, err := seal.SignOf(w.signer, sum.Sum(nil))
 	if err != nil {
 		return err
 	}
-	_, err = io.WriteString(w, signed)
+	_, err = io.WriteString(out, signed)
 	return err
 }
 
@@ -153,7 +154,7 @@ func (p *packing) freeSealed(out *Packed) (string, error) {
 	base := strings.TrimSuffix(filepath.Base(out.Archive), plainEnding)
 	name := base + seal.Ending
 	for n := 2; slices.ContainsFunc(receipts, func(r submit.Receipt) bool { return r.Name == name }); n++ {
-		name = fmt.Sprintf("%s-%d.%s%s", archive.TrimEnding(base), n, p.format.Name, seal.Ending)
+		name = fmt.Sprintf("%s-%d.%s%s", archive.TrimEnding(base), n, p.writing.format.Name, seal.Ending)
 	}
 	return name, nil
 }
@@ -238,8 +239,7 @@ func (p *packing) split(ctx context.Context, w *casefile.Writer, out *Packed) er
 	if p.q.Split <= 0 || size <= p.q.Split {
 		return nil
 	}
-	p.total = size
-	p.begin("splitting")
+	p.begin("splitting", size)
 	parts, err := archive.Split(ctx, file, p.q.Split, p.progress)
 	if err != nil {
 		return err

@@ -101,7 +101,7 @@ func (a *App) RoundFiles(r *collect.Round, systems, items []string, text string)
 		return nil
 	})
 	if err == nil {
-		err = learnedFrom(r, func(got arrived) {
+		err = learnedFrom(r, func(got *arrived) {
 			if i, ok := at[got.System+"/"+got.Name]; ok && out[i].SHA256 == got.SHA256 {
 				out[i].Form, out[i].Learned = got.Form, redact.Counts{}
 				for _, p := range got.Places {

@@ -23,9 +23,9 @@ type vendorText struct {
 	names    map[string]string
 }
 
-func (p *packing) vendorText(e *redact.Engine) *vendorText {
-	v := &vendorText{e: e, table: p.table, accounts: map[string]*regexp.Regexp{}, names: map[string]string{}}
-	if s, err := LoadSite(p.c.Systems); err == nil { // a broken systems file does not keep a round from being packed
+func (r *ruleset) vendorText(e *redact.Engine) *vendorText {
+	v := &vendorText{e: e, table: r.table, accounts: map[string]*regexp.Regexp{}, names: map[string]string{}}
+	if s, err := LoadSite(r.c.Systems); err == nil { // a broken systems file does not keep a round from being packed
 		for _, sys := range s.Systems {
 			if name := sys.SSH.User; name != "" {
 				v.accounts[sys.Name], v.names[sys.Name] = regexp.MustCompile(`\b`+regexp.QuoteMeta(name)+`\b`), name

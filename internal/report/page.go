@@ -25,8 +25,7 @@ type Content struct {
 	*archive.Manifest
 	Brief  brief.Brief
 	Facts  Facts
-	Active map[string]bool // paths of files that a browser might run or draw: they are named, and not linked
-	links  int             // how many files are listed in a table at most; 0 is maxLinks
+	bounds *bounds // nil is the usual ones
 }
 
 // Facts are the systems side by side.
@@ -48,7 +47,10 @@ type Fact struct {
 func Page(w io.Writer, c *Content) error {
 	sum := sha256.Sum256([]byte(style))
 	rules := "default-src 'none'; style-src 'sha256-" + base64.StdEncoding.EncodeToString(sum[:]) + "'; base-uri 'none'; form-action 'none'"
-	v := newView(c)
+	v, err := newView(c)
+	if err != nil {
+		return err
+	}
 	return h.Doctype(h.HTML(h.Lang("en"),
 		h.Head(
 			h.Meta(h.Charset("utf-8")),
@@ -116,16 +118,13 @@ func (v *view) head() g.Node {
 
 // evidence says how much there is.
 func (v *view) evidence() string {
-	total, from := int64(0), 0
-	for _, f := range v.Files {
-		total += f.Size
-	}
+	from := 0
 	for _, s := range v.shown {
-		if len(s.files) > 0 {
+		if s.total > 0 {
 			from++
 		}
 	}
-	return fmt.Sprintf("%s from %d of %d systems, %s", files(len(v.Files)), from, len(v.shown), size(total))
+	return fmt.Sprintf("%s from %d of %d systems, %s", files(v.total), from, len(v.shown), size(v.bytes))
 }
 
 func (v *view) window() string {
@@ -167,7 +166,7 @@ func (v *view) wrong() g.Node {
 	if others := v.notHere(); len(others) > 0 {
 		out = append(out, h.P(h.B(g.Text("Wanted, and not here:"))), list(bounded(others), plain))
 	}
-	if n := v.stayedBehind(); n > 0 {
+	if n := v.behind; n > 0 {
 		out = append(out, h.P(g.Text(fmt.Sprintf("%s stayed out of the archive: ", files(n))),
 			h.A(h.Href("#left-out"), g.Text("the list")), g.Text(".")))
 	}
@@ -224,16 +223,6 @@ func (v *view) notHere() []string {
 		lines = append(lines, fmt.Sprintf("%s on %s: %s", strings.Join(s.items, ", "), strings.Join(bounded(s.systems), ", "), s.words))
 	}
 	return lines
-}
-
-// stayedBehind counts what was collected and is not in the archive.
-func (v *view) stayedBehind() (n int) {
-	for _, l := range v.LeftOut {
-		if l.State == collect.Refused && l.Size > 0 {
-			n++
-		}
-	}
-	return n
 }
 
 // bounded cuts a list; the manifest has all of it.

@@ -113,9 +113,9 @@ func TestPageForbidsTheBrowserEverything(t *testing.T) {
 
 func TestPageLinksNoActiveFile(t *testing.T) {
 	m := sample()
-	m.Files = append(m.Files, archive.File{Path: "systems/gate-1/files/www/status.html", System: "gate-1", Source: "/www/status.html"})
+	m.Files = append(m.Files, archive.File{Path: "systems/gate-1/files/www/status.html", System: "gate-1", Source: "/www/status.html", Active: true})
 	var b bytes.Buffer
-	require.NoError(t, Page(&b, &Content{Manifest: &m, Active: map[string]bool{"systems/gate-1/files/www/status.html": true}}))
+	require.NoError(t, Page(&b, &Content{Manifest: &m}))
 	_, attributes := elements(t, b.String())
 	require.NotContains(t, attributes["href"], "systems/gate-1/files/www/status.html")
 	require.Contains(t, b.String(), "<code>/www/status.html</code><small>not linked: a browser could run it</small>")
@@ -139,18 +139,33 @@ func TestPageTurnsTheTable(t *testing.T) {
 func TestTextHasEveryWord(t *testing.T) {
 	text := Text()
 	for _, word := range []string{"not linked", "not answered", "demanded together", "was reached by", "Readable on purpose", "Less is taken out", "As they are", "Not looked into",
-		"lacks something", "requires is here", "did not change since round", "and 1 more", "earlier/", "took too long", "is signed with"} {
+		"lacks something", "requires is here", "did not change since round", "and 1 more", "further folders", "earlier/", "took too long", "is signed with"} {
 		require.Contains(t, text, word)
 	}
 }
 
+// Many files are folded by system and folder, and each list has an end.
 func TestPageStaysReadableWithManyFiles(t *testing.T) {
 	m := sample()
 	for i := range 5000 {
-		m.Files = append(m.Files, archive.File{Path: fmt.Sprintf("systems/gate-1/files/%d", i), System: "gate-1"})
+		m.Files = append(m.Files, archive.File{Path: fmt.Sprintf("systems/gate-1/files/day-%d/%d", i/15, i), System: "gate-1", Size: 10})
 	}
+	m.Files = append(m.Files, archive.File{Path: "systems/gate-1/files/day-1/late", System: "gate-1"})
 	text := draw(t, m)
 	require.Equal(t, maxLinks, strings.Count(text, `href="systems/`))
-	require.Contains(t, text, "<b>gate-1</b>: 5,001 files")
-	require.Contains(t, text, "and 4701 more, listed in manifest.json")
+	require.Contains(t, text, "<b>gate-1</b>: 5,002 files")
+	require.Contains(t, text, "<code>files/day-0</code>: 15 files, 150 B</summary>")
+	require.Equal(t, 1, strings.Count(text, "<code>files/day-1</code>: 16 files"), "a folder stands once")
+	require.Contains(t, text, "and 2,015 files in further folders, listed in manifest.json")
+	require.Less(t, strings.Count(text, "<details"), maxFolders+10)
+
+	many := sample()
+	for s := range 300 {
+		name := fmt.Sprintf("gate-%d", s+10)
+		many.Coverage = append(many.Coverage, collect.Cell{System: name, Item: "log", State: collect.Taken})
+		for i := range 100 {
+			many.Files = append(many.Files, archive.File{Path: fmt.Sprintf("systems/%s/files/%d", name, i), System: name})
+		}
+	}
+	require.Equal(t, 300*leastLinks+1, strings.Count(draw(t, many), `href="systems/`), "however many systems there are")
 }

@@ -183,25 +183,47 @@ func (v *view) files() g.Node {
 		g.Text(" tells everything about every file."))
 	out := g.Group{h.P(folders...)}
 	for _, s := range v.shown {
-		if len(s.files) == 0 {
+		if s.total == 0 {
 			continue
 		}
-		var rows []g.Node
-		for _, f := range s.files {
-			rows = append(rows, v.file(f))
-		}
-		out = append(out, h.Details(g.If(len(s.files) <= 40, g.Attr("open")),
-			h.Summary(h.B(g.Text(s.name)), g.Text(": "+files(len(s.files)+s.more)+", "+size(s.bytes))),
-			table([]string{"file", "size", "item", "dated", "replaced", "how"}, rows),
-			g.If(s.more > 0, more(s.more))))
+		few := s.total <= v.unfolded
+		out = append(out, h.Details(g.If(few, g.Attr("open")),
+			h.Summary(h.B(g.Text(s.name)), g.Text(": "+files(s.total)+", "+size(s.bytes))),
+			g.Iff(few, func() g.Node { return v.fileTable(s.files()) }),
+			g.Iff(few && s.total > s.listed, func() g.Node { return more(s.total - s.listed) }),
+			g.Iff(!few, func() g.Node { return v.folders(&s) })))
 	}
 	return out
+}
+
+// folders draws the files of a system folder by folder.
+func (v *view) folders(s *systemView) g.Node {
+	var out g.Group
+	for _, d := range s.folders {
+		out = append(out, h.Details(h.Class("folder"),
+			h.Summary(code(d.path), g.Text(": "+files(d.total)+", "+size(d.bytes))),
+			g.Iff(len(d.files) > 0, func() g.Node { return v.fileTable(d.files) }),
+			g.Iff(d.total > len(d.files), func() g.Node { return more(d.total - len(d.files)) })))
+	}
+	if n := s.more.total; n > 0 {
+		out = append(out, h.P(h.Class("dim"), g.Text(fmt.Sprintf("and %s in further folders, listed in %s",
+			files(n), archive.ManifestName))))
+	}
+	return out
+}
+
+func (v *view) fileTable(list []archive.File) g.Node {
+	var rows []g.Node
+	for _, f := range list {
+		rows = append(rows, v.file(f))
+	}
+	return table([]string{"file", "size", "item", "dated", "replaced", "how"}, rows)
 }
 
 func (v *view) file(f archive.File) g.Node {
 	name := h.A(h.Href(link(f.Path)), code(f.Source))
 	note := g.Node(nil)
-	if v.Active[f.Path] { // a page within the evidence could run what somebody wrote into it
+	if f.Active { // a page within the evidence could run what somebody wrote into it
 		name, note = code(f.Source), h.Small(g.Text("not linked: a browser could run it"))
 	}
 	dated := v.span(f.First, f.Last)

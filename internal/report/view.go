@@ -1,9 +1,10 @@
 package report
 
 import (
-	"cmp"
 	"fmt"
+	"path"
 	"sort"
+	"strings"
 	"time"
 
 	"github.com/dustin/go-humanize"
@@ -13,8 +14,22 @@ import (
 	"envask/internal/window"
 )
 
-// maxLinks bounds how many files of one system are listed, and how many that were cut; the manifest lists them all.
-const maxLinks = 300
+// Bounds of what is listed; the manifest lists all of it.
+const (
+	maxLinks   = 300  // files of one system, and files that were cut
+	maxListed  = 3000 // files of all systems together, as long as each has leastLinks
+	leastLinks = 20   // files of one system, however many systems there are
+	maxFolders = 200  // folders of one system
+	unfolded   = 40   // up to so many files of a system stand in one table
+)
+
+// bounds are how many are listed.
+type bounds struct {
+	cuts     int // files that were cut
+	ofSystem int // files of a system
+	folders  int // of a system
+	unfolded int // files of a system in one table
+}
 
 // view is the content in the order in which the page needs it.
 type view struct {
@@ -27,15 +42,62 @@ type view struct {
 	left     []leftView
 	wasCut   []archive.File
 	moreCut  int
-	most     int // files of a table
+	bounds
+	total  int   // files
+	bytes  int64 // of them
+	behind int   // files that were collected and stayed out
 }
 
 type systemView struct {
-	name  string
-	cells []*collect.Cell // in the order of items; nil where the item is not wanted from the system
+	name    string
+	cells   []*collect.Cell // in the order of items; nil where the item is not wanted from the system
+	folders []*folderView
+	byPath  map[string]*folderView
+	listed  int        // files
+	more    folderView // folders that are not listed
+	total   int        // files
+	bytes   int64
+}
+
+// folderView is one folder of the archive.
+type folderView struct {
+	path  string // below that of the system
 	files []archive.File
-	more  int
+	total int
 	bytes int64
+}
+
+// add takes a file into account.
+func (s *systemView) add(f *archive.File, b bounds) {
+	s.total++
+	s.bytes += f.Size
+	dir := strings.TrimPrefix(path.Dir(f.Path), "systems/"+s.name+"/")
+	if dir == "systems/"+s.name {
+		dir = "."
+	}
+	to := s.byPath[dir]
+	switch {
+	case to != nil:
+	case len(s.folders) < b.folders:
+		to = &folderView{path: dir}
+		s.folders, s.byPath[dir] = append(s.folders, to), to
+	default:
+		to = &s.more
+	}
+	to.total++
+	to.bytes += f.Size
+	if s.listed < b.ofSystem && to != &s.more {
+		to.files = append(to.files, *f)
+		s.listed++
+	}
+}
+
+// files gives the listed files of all folders.
+func (s *systemView) files() (out []archive.File) {
+	for _, d := range s.folders {
+		out = append(out, d.files...)
+	}
+	return out
 }
 
 type count struct {
@@ -49,8 +111,11 @@ type leftView struct {
 	sample string
 }
 
-func newView(c *Content) *view {
-	v := &view{Content: c, zone: time.UTC, most: cmp.Or(c.links, maxLinks)}
+func newView(c *Content) (*view, error) {
+	v := &view{Content: c, zone: time.UTC, bounds: bounds{maxLinks, maxLinks, maxFolders, unfolded}}
+	if c.bounds != nil {
+		v.bounds = *c.bounds
+	}
 	if zone, err := window.ParseZone(c.Window.Zone); err == nil && c.Window.Zone != "" {
 		v.zone = zone
 	}
@@ -62,7 +127,7 @@ func newView(c *Content) *view {
 		}
 		if _, ok := rows[cell.System]; !ok && cell.System != "" {
 			rows[cell.System] = len(v.shown)
-			v.shown = append(v.shown, systemView{name: cell.System})
+			v.shown = append(v.shown, systemView{name: cell.System, byPath: map[string]*folderView{}})
 		}
 	}
 	for i := range v.shown {
@@ -77,19 +142,18 @@ func newView(c *Content) *view {
 			v.problems = append(v.problems, *cell)
 		}
 	}
-	for _, f := range c.Files {
+	v.ofSystem = min(v.ofSystem, max(leastLinks, maxListed/max(1, len(v.shown))))
+	err := c.EachFile(func(f *archive.File) error {
+		v.total++
+		v.bytes += f.Size
 		v.addCut(f)
-		row, ok := rows[f.System]
-		if !ok {
-			continue
+		if row, ok := rows[f.System]; ok {
+			v.shown[row].add(f, v.bounds)
 		}
-		s := &v.shown[row]
-		s.bytes += f.Size
-		if len(s.files) < v.most {
-			s.files = append(s.files, f)
-		} else {
-			s.more++
-		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
 	}
 	for rule, n := range c.Redaction.Findings {
 		v.findings = append(v.findings, count{rule, n})
@@ -98,36 +162,38 @@ func newView(c *Content) *view {
 		a, b := v.findings[i], v.findings[j]
 		return a.n > b.n || a.n == b.n && a.rule < b.rule
 	})
-	v.left = groupLeft(c.LeftOut)
-	return v
+	at := map[string]int{}
+	err = c.EachLeftOut(func(l *archive.LeftOut) error {
+		v.addLeft(l, at)
+		return nil
+	})
+	return v, err
 }
 
-func (v *view) addCut(f archive.File) {
+func (v *view) addCut(f *archive.File) {
 	if f.Cut == nil && f.State != collect.Cut {
 		return
 	}
-	if len(v.wasCut) < v.most {
-		v.wasCut = append(v.wasCut, f)
+	if len(v.wasCut) < v.cuts {
+		v.wasCut = append(v.wasCut, *f)
 	} else {
 		v.moreCut++
 	}
 }
 
-// groupLeft puts what was left out for the same kind of reason into one line.
-func groupLeft(left []archive.LeftOut) []leftView {
-	at := map[string]int{}
-	var out []leftView
-	for _, l := range left {
-		k := fmt.Sprintf("%s, item %s: %s", l.System, l.Item, l.State)
-		i, ok := at[k]
-		if !ok {
-			i = len(out)
-			at[k] = i
-			out = append(out, leftView{what: k, sample: l.Source + ": " + l.Reason})
-		}
-		out[i].n++
+// addLeft puts what was left out for the same kind of reason into one line.
+func (v *view) addLeft(l *archive.LeftOut, at map[string]int) {
+	k := fmt.Sprintf("%s, item %s: %s", l.System, l.Item, l.State)
+	i, ok := at[k]
+	if !ok {
+		i = len(v.left)
+		at[k] = i
+		v.left = append(v.left, leftView{what: k, sample: l.Source + ": " + l.Reason})
 	}
-	return out
+	v.left[i].n++
+	if l.State == collect.Refused && l.Size > 0 {
+		v.behind++
+	}
 }
 
 func size(n int64) string { return humanize.IBytes(uint64(max(0, n))) }

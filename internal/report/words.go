@@ -25,7 +25,7 @@ func Text() string {
 		Coverage: collect.Coverage{{System: "", Item: "-"}},
 		Files: []archive.File{{System: "-", Round: "-", Findings: redact.Counts{"-": 1},
 			Cut: &collect.CutInfo{Lines: 1, Of: 1, First: at, Last: at, Unpacked: "-"}},
-			{System: "-", State: collect.Cut, Path: "-", First: at, Last: at}},
+			{System: "-", State: collect.Cut, Path: "-", First: at, Last: at, Active: true}},
 		LeftOut: []archive.LeftOut{{State: collect.Refused, Size: 1}, {State: collect.Refused, Size: 1}},
 		Redaction: archive.Redaction{Findings: redact.Counts{}, Opaque: []string{"-"}, Disclosed: map[string]int{"-": 1},
 			Weaker: []string{"-"}, AsIs: []string{"-"}, StillThere: []archive.StillThere{{}}},
@@ -37,17 +37,19 @@ func Text() string {
 	for _, r := range redact.Rules {
 		m.Redaction.Findings[r.Name] = 1
 	}
-	c := Content{Manifest: &m, Active: map[string]bool{"-": true}, Brief: brief.Brief{Questions: []ask.Question{{ID: "a"}, {ID: "b"}},
+	c := Content{Manifest: &m, Brief: brief.Brief{Questions: []ask.Question{{ID: "a"}, {ID: "b"}},
 		Answers: map[string]string{"a": "-"}},
 		Facts: Facts{Systems: []string{"-"}, Rows: []Fact{{Values: []string{"-"}, Heeds: []bool{true}},
 			{Values: []string{""}, Differs: true}}}}
 	var b bytes.Buffer
 	whole := m
 	whole.Complete, whole.Redaction.Findings = true, nil
-	c.links = len(m.Files)
-	m.Files = append(m.Files, archive.File{System: "-", State: collect.Cut}) // more than are listed
-	for _, one := range []*archive.Manifest{&m, &whole} {
+	listed := len(m.Files)
+	m.Files = append(m.Files, archive.File{System: "-", Path: "-", State: collect.Cut}, // more than are listed
+		archive.File{System: "-", Path: "a/-"})
+	for i, one := range []*archive.Manifest{&m, &whole} {
 		c.Manifest = one
+		c.bounds = &bounds{cuts: listed, ofSystem: listed, folders: 1, unfolded: i * maxLinks}
 		if err := Page(&b, &c); err != nil {
 			panic(err) // a buffer takes everything
 		}

@@ -38,11 +38,6 @@ type signature struct {
 	Signature                 []byte
 }
 
-func textToSign(message []byte) []byte {
-	sum := sha512.Sum512(message)
-	return sumToSign(sum[:])
-}
-
 func sumToSign(sum []byte) []byte {
 	return append([]byte(signatureMagic), ssh.Marshal(signedText{Namespace, "", signatureHash, sum})...)
 }
@@ -57,6 +52,12 @@ func plainKey(k ssh.PublicKey) ssh.PublicKey {
 
 // Sign signs a message in the form of ssh-keygen -Y sign.
 func Sign(signer ssh.Signer, message []byte) (string, error) {
+	sum := sha512.Sum512(message)
+	return SignOf(signer, sum[:])
+}
+
+// SignOf does the same for a message of which only the SHA-512 is at hand.
+func SignOf(signer ssh.Signer, sum []byte) (string, error) {
 	key := plainKey(signer.PublicKey())
 	var made *ssh.Signature
 	var err error
@@ -65,9 +66,9 @@ func Sign(signer ssh.Signer, message []byte) (string, error) {
 		if !ok {
 			return "", errors.New("the key cannot sign with SHA-2")
 		}
-		made, err = with.SignWithAlgorithm(rand.Reader, textToSign(message), ssh.KeyAlgoRSASHA512)
+		made, err = with.SignWithAlgorithm(rand.Reader, sumToSign(sum), ssh.KeyAlgoRSASHA512)
 	} else {
-		made, err = signer.Sign(rand.Reader, textToSign(message))
+		made, err = signer.Sign(rand.Reader, sumToSign(sum))
 	}
 	if err != nil {
 		return "", err
