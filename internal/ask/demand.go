@@ -28,18 +28,32 @@ func (d Demand) String() string {
 	return "files like " + strings.Join(d.Patterns, ", ")
 }
 
-// Unmet says what is not there of a demand, given the paths that were taken; "" is nothing.
-func (d Demand) Unmet(paths []string) string {
-	if len(paths) < d.Least {
-		return fmt.Sprintf("%d files of at least %d", len(paths), d.Least)
+// Demanded holds files that come one by one against a demand.
+type Demanded struct {
+	d     Demand
+	files int
+	found []bool // by pattern
+}
+
+// Begin begins to hold files against the demand.
+func (d Demand) Begin() *Demanded { return &Demanded{d: d, found: make([]bool, len(d.Patterns))} }
+
+// Saw takes the path of a file into account.
+func (x *Demanded) Saw(path string) {
+	x.files++
+	for i, p := range x.d.Patterns {
+		x.found[i] = x.found[i] || x.d.matches(p, path)
+	}
+}
+
+// Unmet says what is not there of the demand, given the files that were seen; "" is nothing.
+func (x *Demanded) Unmet() string {
+	if x.files < x.d.Least {
+		return fmt.Sprintf("%d files of at least %d", x.files, x.d.Least)
 	}
 	var lacks []string
-	for _, p := range d.Patterns {
-		found := false
-		for _, name := range paths {
-			found = found || d.matches(p, name)
-		}
-		if !found {
+	for i, p := range x.d.Patterns {
+		if !x.found[i] {
 			lacks = append(lacks, p)
 		}
 	}

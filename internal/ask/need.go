@@ -3,7 +3,6 @@ package ask
 import (
 	"fmt"
 	"regexp"
-	"slices"
 	"strconv"
 	"strings"
 
@@ -160,11 +159,6 @@ func (a *Ask) readSets(m *keyfile.Map) {
 		vm.Done()
 		a.Values = append(a.Values, v)
 	}
-}
-
-// InGroup reports whether a group names an item.
-func (a *Ask) InGroup(item string) bool {
-	return slices.ContainsFunc(a.Groups, func(g Group) bool { return slices.Contains(g.Items, item) })
 }
 
 // Set gives the set with a name, or nil.

@@ -11,41 +11,60 @@ import (
 	"time"
 )
 
-// claims keeps two entries of one system from taking one place: nothing in raw/ is ever overwritten by another entry. Names and
-// owners are kept as hashes with a random key, so that a million files take some 50 MiB and no system can make two of them meet.
+// claims keeps two entries of one system from taking one place: nothing in raw/ is ever overwritten by another entry. Names are kept
+// as hashes with a random key, with where in the round's log the entry stands that has the place, so that a million files take some
+// 25 MiB and no system can make two of them meet.
 type claims struct {
-	mu   sync.Mutex
-	seed maphash.Seed
-	held map[uint64]claim // by name below the system's folder
+	mu    sync.Mutex
+	round *Round
+	seed  maphash.Seed
+	held  map[uint64]int64  // by name below the system's folder: twice the offset in the log, and 1 if several entries share it
+	fresh map[uint64]*Entry // whose entries do not stand in the log yet
 }
 
-// claim is one place: who has it and what is there.
-type claim struct {
-	owner  uint64 // item and source
-	sum    uint64 // of the SHA-256 of the bytes
-	shared bool   // several entries have it, with the same bytes
+const sharedClaim = 1
+
+func newClaims(r *Round) *claims {
+	return &claims{round: r, seed: maphash.MakeSeed(), held: map[uint64]int64{}, fresh: map[uint64]*Entry{}}
 }
 
-func newClaims() *claims { return &claims{seed: maphash.MakeSeed(), held: map[uint64]claim{}} }
+func (c *claims) key(name string) uint64 { return maphash.String(c.seed, name) }
 
-func (c *claims) owner(e *Entry) uint64 { return maphash.String(c.seed, e.Item+"\x00"+e.Source) }
+func sameOwner(a, b *Entry) bool { return a.Item == b.Item && a.Source == b.Source }
 
-// hold notes what an interrupted run of the round took.
-func (c *claims) hold(e *Entry) {
-	k := maphash.String(c.seed, e.Name)
+// hold notes that an entry which has a place stands at an offset of the log.
+func (c *claims) hold(e *Entry, offset int64) {
+	k := c.key(e.Name)
 	was, known := c.held[k]
-	now := claim{owner: c.owner(e), sum: maphash.String(c.seed, e.SHA256)}
-	now.shared = known && (was.shared || was.owner != now.owner)
-	c.held[k] = now
+	shared := was & sharedClaim
+	if known && shared == 0 {
+		if old, err := c.round.entryAt(was >> 1); err != nil || !sameOwner(&old, e) {
+			shared = sharedClaim
+		}
+	}
+	delete(c.fresh, k)
+	c.held[k] = offset<<1 | shared
 }
 
 // free reports whether an entry may put its bytes under a name, and whether the same bytes are there already.
 func (c *claims) free(name string, e *Entry) (free, there bool) {
-	was, known := c.held[maphash.String(c.seed, name)]
+	k := c.key(name)
+	old, shared := c.fresh[k], false
+	if old == nil {
+		was, known := c.held[k]
+		if !known {
+			return true, false
+		}
+		entry, err := c.round.entryAt(was >> 1)
+		if err != nil || entry.Name != name {
+			return false, false // whose it is cannot be told: another place is safe
+		}
+		old, shared = &entry, was&sharedClaim != 0
+	}
 	switch {
-	case !known, was.owner == c.owner(e) && !was.shared:
+	case sameOwner(old, e) && !shared:
 		return true, false
-	case was.sum == maphash.String(c.seed, e.SHA256):
+	case old.SHA256 == e.SHA256:
 		return true, true
 	}
 	return false, false
@@ -78,7 +97,8 @@ func (w *work) settlePlace(part, want string, e *Entry) error {
 			err := w.moveTo(part, name, there, e.ModTime)
 			if err == nil {
 				e.Name = name
-				c.hold(e)
+				mine := *e
+				c.fresh[c.key(name)] = &mine // until it stands in the log
 				return nil
 			}
 			if !inTheWay(err) { // a folder on the system is called like a file that another entry has

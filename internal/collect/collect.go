@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"os"
-	"path/filepath"
 	"slices"
 	"sync"
 	"sync/atomic"
@@ -167,6 +166,11 @@ func (c *Collector) fill(ctx context.Context, w *casefile.Writer, round *Round) 
 	if e := round.closeLog(ctx.Err() == nil); err == nil && e != nil {
 		err = &localError{e}
 	}
+	if err == nil && !c.LeaveOpen {
+		if err = round.arrange(ctx); err != nil && ctx.Err() == nil {
+			err = &localError{err}
+		}
+	}
 	if err == nil && os.RemoveAll(round.partDir()) != nil {
 		err = &localError{errors.New("the folder of what is not whole cannot be removed")}
 	}
@@ -204,24 +208,24 @@ func (c *Collector) fill(ctx context.Context, w *casefile.Writer, round *Round) 
 
 // state is what an interrupted run of a round left.
 type state struct {
-	cells   map[[2]string]Cell
-	entries map[[2]string]map[string]Entry
-	clocks  map[string]Clock
-	places  map[string]Place
-	claims  map[string]*claims // by system
+	cells  map[[2]string]Cell
+	done   map[[2]string]*done
+	clocks map[string]Clock
+	places map[string]Place
+	claims map[string]*claims // by system
 }
 
 // resume reads what an interrupted run has: whole cells, and of others the files that are whole.
 func (c *Collector) resume(round *Round) (state, error) {
-	s := state{cells: map[[2]string]Cell{}, entries: map[[2]string]map[string]Entry{}, clocks: map[string]Clock{},
+	s := state{cells: map[[2]string]Cell{}, done: map[[2]string]*done{}, clocks: map[string]Clock{},
 		places: map[string]Place{}, claims: map[string]*claims{}}
 	files := 0
-	err := round.eachLine(func(l line) error {
+	err := round.eachLine(func(l line, at int64) error {
 		if e := l.Entry; e != nil && e.Name != "" {
 			if s.claims[e.System] == nil {
-				s.claims[e.System] = newClaims()
+				s.claims[e.System] = newClaims(round)
 			}
-			s.claims[e.System].hold(e)
+			s.claims[e.System].hold(e, at)
 		}
 		if again := l.system(); slices.Contains(c.Again, again) {
 			return nil
@@ -237,17 +241,14 @@ func (c *Collector) resume(round *Round) (state, error) {
 		if l.Place != nil {
 			s.places[l.Place.System] = *l.Place
 		}
-		if e := l.Entry; e != nil && e.Name != "" && e.State == Taken {
-			info, err := os.Lstat(filepath.Join(round.RawDir(), e.System, filepath.FromSlash(e.Name)))
-			if err != nil || info.Size() != e.Bytes {
-				return nil // it is taken again
-			}
+		if e := l.Entry; e != nil {
 			k := [2]string{e.System, e.Item}
-			if s.entries[k] == nil {
-				s.entries[k] = map[string]Entry{}
+			if s.done[k] == nil {
+				s.done[k] = newDone(round)
 			}
-			s.entries[k][e.Source] = *e
-			files++
+			if s.done[k].hold(e, at) {
+				files++
+			}
 		}
 		return nil
 	})
@@ -398,14 +399,12 @@ func (c *Collector) dryOn(ctx context.Context, s *site.System, target reach.Syst
 			return all, ctx.Err()
 		}
 		w := &work{req: &c.Request, sys: s, item: c.item(cell.Item), target: target, dryRun: true, probing: probing, report: c.event,
-			parts: &c.parts, rates: &c.rates,
-			clock: c.clocks.get(s.Name)}
+			parts: &c.parts, rates: &c.rates, tally: newTally(c.item(cell.Item)), clock: c.clocks.get(s.Name)}
 		if probing {
 			cell.Unmet = unmet(ctx, w)
 		}
 		err := takeByKind(ctx, w)
-		*cell = summarise(*cell, w.entries)
-		cell.demand(w.item, w.entries)
+		*cell = w.tally.fill(*cell)
 		if err != nil {
 			cell.State, cell.Code, cell.Reason = stateOf(err), CodeBroken, plain(err)
 		}

@@ -28,8 +28,10 @@ import (
 
 func TestSafePath(t *testing.T) {
 	for in, want := range map[string]string{
-		"var/log/gate.log": "var/log/gate.log", "ümlaut/日本": "ümlaut/日本", "a\nb": "a%0Ab", "\x1b[31m": "%1B[31m", "x\xff": "x%FF", `a\b`: "a%5Cb", "a:b": "a%3Ab",
-		"100%": "100%", "100%41": "100%2541", "%~": "%25~", "\u202egol.exe": "%E2%80%AEgol.exe", "end.": "end%2E", "end ": "end%20", "a\ufffdb": "a%EF%BF%BDb", "q?": "q%3F",
+		"var/log/gate.log": "var/log/gate.log", "ümlaut/日本": "ümlaut/日本", "a\nb": "a%0Ab", "\x1b[31m": "%1B[31m", "x\xff": "x%FF",
+		`a\b`: "a%5Cb", "a:b": "a%3Ab",
+		"100%": "100%", "100%41": "100%2541", "%~": "%25~", "\u202egol.exe": "%E2%80%AEgol.exe", "end.": "end%2E", "end ": "end%20",
+		"a\ufffdb": "a%EF%BF%BDb", "q?": "q%3F",
 	} {
 		require.Equal(t, want, SafePath(in), "%q", in)
 	}
@@ -68,7 +70,8 @@ func expandAll(t *testing.T, m reach.FS, patterns ...string) (found []string, pr
 
 func TestExpand(t *testing.T) {
 	m := fstest.MapFS{}
-	for _, n := range []string{"var/log/a.log", "var/log/a.log.1", "var/log/b.txt", "var/log/sub/c.log", "var/log/sub/deep/d.log", "var/log/.hidden.log", "etc/x/one.conf", "etc/y/one.conf", "C/gate/g.log"} {
+	for _, n := range []string{"var/log/a.log", "var/log/a.log.1", "var/log/b.txt", "var/log/sub/c.log", "var/log/sub/deep/d.log",
+		"var/log/.hidden.log", "etc/x/one.conf", "etc/y/one.conf", "C/gate/g.log"} {
 		m[n] = &fstest.MapFile{Data: []byte("x")}
 	}
 	m["etc/z"] = &fstest.MapFile{Mode: fs.ModeSymlink, Data: []byte("y")}
@@ -79,7 +82,8 @@ func TestExpand(t *testing.T) {
 		{"/var/log/*.log", []string{"var/log/.hidden.log", "var/log/a.log"}},
 		{"/var/log/a.log*", []string{"var/log/a.log", "var/log/a.log.1"}},
 		{"/var/log/**/*.log", []string{"var/log/.hidden.log", "var/log/a.log", "var/log/sub/c.log", "var/log/sub/deep/d.log"}},
-		{"/var/log/**", []string{"var/log/.hidden.log", "var/log/a.log", "var/log/a.log.1", "var/log/b.txt", "var/log/sub/c.log", "var/log/sub/deep/d.log"}},
+		{"/var/log/**", []string{"var/log/.hidden.log", "var/log/a.log", "var/log/a.log.1", "var/log/b.txt", "var/log/sub/c.log",
+			"var/log/sub/deep/d.log"}},
 		{"/var/**/deep/*", []string{"var/log/sub/deep/d.log"}},
 		{"/etc/{x,y}/one.conf", []string{"etc/x/one.conf", "etc/y/one.conf"}},
 		{"/etc/?/*.conf", []string{"etc/x/one.conf", "etc/y/one.conf", "etc/z/one.conf"}},
@@ -139,9 +143,11 @@ func TestExpandNeverHidesWhatItCouldNotSee(t *testing.T) {
 
 func TestResolve(t *testing.T) {
 	link := func(to string) *fstest.MapFile { return &fstest.MapFile{Mode: fs.ModeSymlink, Data: []byte(to)} }
-	m := fstest.MapFS{"data/logs/a.log": {}, "var/log/app": link("/data/logs"), "var/log/cur": link("app/a.log"), "var/up": link("../../etc/passwd"), "etc/passwd": {},
+	m := fstest.MapFS{"data/logs/a.log": {}, "var/log/app": link("/data/logs"), "var/log/cur": link("app/a.log"),
+		"var/up": link("../../etc/passwd"), "etc/passwd": {},
 		"loop/a": link("b"), "loop/b": link("a"), "gone": link("nowhere/x")}
-	for name, want := range map[string]string{"data/logs/a.log": "data/logs/a.log", "var/log/app/a.log": "data/logs/a.log", "var/log/cur": "data/logs/a.log", "var/up": "etc/passwd"} {
+	for name, want := range map[string]string{"data/logs/a.log": "data/logs/a.log", "var/log/app/a.log": "data/logs/a.log",
+		"var/log/cur": "data/logs/a.log", "var/up": "etc/passwd"} {
 		r := &resolver{fsys: m, folders: map[string]folder{}}
 		got, err := r.resolve(name, nil)
 		require.NoError(t, err, name)
@@ -155,7 +161,8 @@ func TestResolve(t *testing.T) {
 }
 
 func TestGuarded(t *testing.T) {
-	for name, want := range map[string]bool{"etc/shadow": true, "home/x/.ssh/id_ed25519": true, "home/x/.ssh/id_ed25519.pub": false, "etc/ssh/ssh_host_rsa_key": true, "etc/pki/tls.key": true,
+	for name, want := range map[string]bool{"etc/shadow": true, "home/x/.ssh/id_ed25519": true, "home/x/.ssh/id_ed25519.pub": false,
+		"etc/ssh/ssh_host_rsa_key": true, "etc/pki/tls.key": true,
 		"etc/gate/gate.toml": false, "etc/hosts": false, "srv/private/a.pem": true, "root/.netrc": true} {
 		require.Equal(t, want, guarded(name, nil), name)
 	}
@@ -183,6 +190,14 @@ func TestTailFileKeepsTheNewest(t *testing.T) {
 		require.Equal(t, int64(len(all)-len(want)), tail.dropped())
 		tail.remove()
 	}
+}
+
+func summarise(cell Cell, entries []Entry) Cell {
+	t := newTally(&ask.Item{})
+	for i := range entries {
+		t.add(&entries[i])
+	}
+	return t.fill(cell)
 }
 
 func TestSummarise(t *testing.T) {
@@ -235,7 +250,8 @@ func newBench(t testing.TB, files int) *bench {
 		require.NoError(t, os.MkdirAll(filepath.Dir(name), 0o755))
 		require.NoError(t, os.WriteFile(name, []byte(strings.Repeat(fmt.Sprintf("line of %d\n", i), 1+i%50)), 0o644))
 	}
-	k, err := ask.Parse("a.yaml", []byte("ask: a\nvendor: v\nvitals: no\nitems:\n  - {id: log, files: ['/log/**'], required: true}\n  - {id: state, run: echo fine}\n"))
+	k, err := ask.Parse("a.yaml", []byte("ask: a\nvendor: v\nvitals: no\nitems:\n  - {id: log, files: ['/log/**'], required: true}\n  - "+
+		"{id: state, run: echo fine}\n"))
 	require.NoError(t, err)
 	s, err := site.Parse("s.yaml", []byte("site: s\nsystems: [{name: one, local: true}]\n"))
 	require.NoError(t, err)
@@ -245,7 +261,8 @@ func newBench(t testing.TB, files int) *bench {
 	b.w, err = kase.Write("test")
 	require.NoError(t, err)
 	t.Cleanup(func() { b.w.Close() })
-	b.c = &Collector{Request: Request{Ask: k, Site: s, Depth: ask.Standard, Jobs: 4}, Open: func(context.Context, *site.System) (reach.System, error) { return reach.NewLocal(b.root), nil }}
+	b.c = &Collector{Request: Request{Ask: k, Site: s, Depth: ask.Standard, Jobs: 4},
+		Open: func(context.Context, *site.System) (reach.System, error) { return reach.NewLocal(b.root), nil }}
 	return b
 }
 
@@ -355,7 +372,8 @@ func TestOurOwnTroubleIsNotBlamedOnASystem(t *testing.T) {
 }
 
 func TestUnreachableSystemsHaveAState(t *testing.T) {
-	for want, cause := range map[State]error{Refused: reach.ErrHostKey, Denied: reach.ErrLogin, Failed: reach.ErrConnection, TimedOut: os.ErrDeadlineExceeded} {
+	for want, cause := range map[State]error{Refused: reach.ErrHostKey, Denied: reach.ErrLogin, Failed: reach.ErrConnection,
+		TimedOut: os.ErrDeadlineExceeded} {
 		b := newBench(t, 1)
 		b.c.Open = func(context.Context, *site.System) (reach.System, error) { return nil, fmt.Errorf("x: %w", cause) }
 		round, err := b.c.Run(context.Background(), b.w, "", "test")
@@ -369,9 +387,12 @@ func TestUnreachableSystemsHaveAState(t *testing.T) {
 
 // A system that plays no role and that others are reached through gives what an item wants of hops, or what the engineer names.
 func TestPlanLeavesHopsOut(t *testing.T) {
-	k, err := ask.Parse("a.yaml", []byte("ask: a\nvendor: v\nitems:\n  - {id: all, run: date}\n  - {id: hops, of: [hop], run: date}\n  - {id: gates, of: [gate], run: date}\n"))
+	k, err := ask.Parse("a.yaml", []byte("ask: a\nvendor: v\nitems:\n  - {id: all, run: date}\n  - {id: hops, of: [hop], run: date}\n  "+
+		"- {id: gates, of: [gate], run: date}\n"))
 	require.NoError(t, err)
-	s, err := site.Parse("s.yaml", []byte("site: s\nsystems:\n  - {name: jump, ssh: svc@192.0.2.1}\n  - {name: both, roles: [gate], ssh: svc@192.0.2.2}\n  - {name: gate, roles: [gate], ssh: svc@192.0.2.3, via: jump}\n  - {name: far, roles: [gate], ssh: svc@192.0.2.4, via: both}\n  - {name: alone, ssh: svc@192.0.2.5}\n"))
+	s, err := site.Parse("s.yaml", []byte("site: s\nsystems:\n  - {name: jump, ssh: svc@192.0.2.1}\n  - {name: both, roles: [gate], "+
+		"ssh: svc@192.0.2.2}\n  - {name: gate, roles: [gate], ssh: svc@192.0.2.3, via: jump}\n  - {name: far, roles: [gate], ssh: "+
+		"svc@192.0.2.4, via: both}\n  - {name: alone, ssh: svc@192.0.2.5}\n"))
 	require.NoError(t, err)
 	of := func(systems ...string) (out []string) {
 		for _, c := range (&Request{Ask: k, Site: s, Systems: systems, Depth: ask.Standard}).Plan() {
@@ -395,7 +416,8 @@ func TestPlanNamesItemsThatNobodyPlays(t *testing.T) {
 	s, err := site.Parse("s.yaml", []byte("site: s\nsystems: [{name: one, local: true}]\n"))
 	require.NoError(t, err)
 	plan := (&Request{Ask: k, Site: s}).Plan()
-	require.Equal(t, Coverage{{Item: "x", Required: true, State: Missing, Code: CodeNoRole, Reason: "no system plays the role pilot"}}, plan)
+	require.Equal(t, Coverage{{Item: "x", Required: true, State: Missing, Code: CodeNoRole, Reason: "no system plays the role pilot"}},
+		plan)
 }
 
 func TestFetchTakesAFileAsItWasAtFirst(t *testing.T) {

@@ -1,6 +1,7 @@
 package collect
 
 import (
+	"envask/internal/ask"
 	"fmt"
 	"strings"
 	"time"
@@ -142,44 +143,75 @@ type Ran struct {
 	Output  string        `json:"output_sha256,omitempty"` // of its standard output, where that is compared later
 }
 
-// summarise makes the cell of an item from its entries.
-func summarise(cell Cell, entries []Entry) Cell {
-	cell.State = Missing
-	count := map[State]int{}
-	first := map[State]string{}
-	for _, e := range entries {
-		if e.Special {
-			addNote(&cell, e) // a FIFO among log files is no evidence, so it does not decide the state
-			continue
-		}
-		if count[e.State]++; count[e.State] == 1 {
-			first[e.State] = reasonOf(e)
-		}
-		if weight(e.State) > weight(cell.State) {
-			cell.State = e.State
-		}
-		if e.State == Empty {
-			cell.Left++
-		}
-		if e.Name != "" {
-			cell.Files++
-			cell.Bytes += e.Bytes
-		}
-		if e.State != Taken && e.State != Empty || e.Command != nil && e.Reason != "" {
-			addNote(&cell, e)
-		}
+// tally makes the cell of an item from its entries, which come one by one.
+type tally struct {
+	state  State
+	count  map[State]int
+	first  map[State]string // reasons
+	files  int
+	bytes  int64
+	left   int
+	notes  []string
+	demand *ask.Demanded
+}
+
+func newTally(item *ask.Item) *tally {
+	return &tally{state: Missing, count: map[State]int{}, first: map[State]string{}, demand: item.Each.Begin()}
+}
+
+// add takes an entry into account.
+func (t *tally) add(e *Entry) {
+	if isTakenFile(e) {
+		t.demand.Saw(e.Source)
 	}
-	if cell.State == Missing && count[Missing] == 0 && count[Skipped] > 0 {
+	if e.Special {
+		t.note(e) // a FIFO among log files is no evidence, so it does not decide the state
+		return
+	}
+	if t.count[e.State]++; t.count[e.State] == 1 {
+		t.first[e.State] = reasonOf(*e)
+	}
+	if weight(e.State) > weight(t.state) {
+		t.state = e.State
+	}
+	if e.State == Empty {
+		t.left++
+	}
+	if e.Name != "" {
+		t.files++
+		t.bytes += e.Bytes
+	}
+	if e.State != Taken && e.State != Empty || e.Command != nil && e.Reason != "" {
+		t.note(e)
+	}
+}
+
+func (t *tally) note(e *Entry) {
+	if len(t.notes) < MaxNotes {
+		t.notes = append(t.notes, strings.TrimSuffix(e.called()+": "+e.Reason, ": "))
+	}
+}
+
+// fill fills a cell with what was counted, and holds it against what the item demands of each system.
+func (t *tally) fill(cell Cell) Cell {
+	cell.State, cell.Files, cell.Bytes, cell.Left, cell.Notes = t.state, t.files, t.bytes, t.left, t.notes
+	if cell.State == Missing && t.count[Missing] == 0 && t.count[Skipped] > 0 {
 		cell.State = Skipped
 	}
-	cell.Reason = cellReason(cell, count, first)
+	cell.Reason = cellReason(cell, t.count, t.first)
 	switch {
-	case len(count) == 0:
+	case len(t.count) == 0:
 		cell.Code = CodeNothing
 	case cell.State == Empty:
 		cell.Code = CodeOutside
-	case cell.State != Taken || len(count) > 1:
+	case cell.State != Taken || len(t.count) > 1:
 		cell.Code = CodeSome
+	}
+	if cell.State != Taken && cell.State != Cut {
+		return cell
+	}
+	if why := t.demand.Unmet(); why != "" {
+		cell.State, cell.Code, cell.Reason = Failed, CodeDemand, join("not all that it demands: "+why, cell.Reason)
 	}
 	return cell
 }
@@ -205,12 +237,6 @@ func (e Entry) called() string {
 
 // maxCalled bounds how much of a command line stands in a reason, in bytes.
 const maxCalled = 60
-
-func addNote(cell *Cell, e Entry) {
-	if len(cell.Notes) < MaxNotes {
-		cell.Notes = append(cell.Notes, strings.TrimSuffix(e.called()+": "+e.Reason, ": "))
-	}
-}
 
 func cellReason(cell Cell, count map[State]int, first map[State]string) string {
 	if len(count) == 0 {

@@ -23,7 +23,8 @@ type expander struct {
 	fsys    reach.FS
 	found   func(name string, info fs.FileInfo)
 	problem func(name string, err error)
-	seen    map[string]bool
+	seen    map[string]bool // nil finds what several patterns match several times
+	count   int
 }
 
 func (x *expander) expand(pattern string) error {
@@ -76,7 +77,7 @@ const maxMatches = 1_000_000
 var errManyMatches = fmt.Errorf("the patterns match more than %d files; name them more exactly", maxMatches)
 
 func (x *expander) tooMany(folders int) error {
-	if len(x.seen)+folders > maxMatches {
+	if x.count+folders > maxMatches {
 		return errManyMatches
 	}
 	return nil
@@ -144,7 +145,10 @@ func (x *expander) add(name string, info fs.FileInfo) {
 	if info.IsDir() || x.seen[name] {
 		return
 	}
-	x.seen[name] = true
+	if x.seen != nil {
+		x.seen[name] = true
+	}
+	x.count++
 	x.found(name, info)
 }
 

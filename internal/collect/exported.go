@@ -39,9 +39,14 @@ func exportedPatterns(spec ask.Events) (out []string) {
 
 func takeExported(ctx context.Context, w *work, spec ask.Events) error {
 	f := newFilesWork(w, ask.Files{Patterns: exportedPatterns(spec), Cut: "none", History: ask.AllHistory})
-	found, err := f.list(ctx)
+	list, err := f.list(ctx)
 	if err != nil {
 		return err
+	}
+	defer closeList(list)
+	found, err := matchesOf(list)
+	if err != nil {
+		return ours(err)
 	}
 	if len(found) == 0 {
 		w.add(Entry{Source: strings.Join(spec.Logs, ", "), State: Missing,

@@ -1,6 +1,7 @@
 package collect
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -16,6 +17,7 @@ import (
 	"envask/internal/fault"
 	"envask/internal/logset"
 	"envask/internal/reach"
+	"envask/internal/spill"
 )
 
 // fetchers is how many files of one system are on the way at a time: enough to hide the time that answers take.
@@ -33,6 +35,7 @@ const rotationPasses = 3
 type match struct {
 	name string
 	info fs.FileInfo
+	was  bool // it was listed before, and changed since
 }
 
 // candidate is a file that the item's patterns match and that may be read.
@@ -53,10 +56,10 @@ type filesWork struct {
 	*work
 	spec   ask.Files
 	links  *resolver
-	seen   map[string]fs.FileInfo // by name, as it was listed first
-	beside map[string]bool        // companions that were looked at
-	plain  map[string]bool        // names given to what was unpacked
-	marks  map[[32]byte]bool      // of the beginnings of what was taken or left
+	names  hashes          // of what was listed, where they matter later
+	beside map[string]bool // companions that were looked at
+	plain  map[string]bool // names given to what was unpacked
+	marks  hashes          // of the beginnings of what was taken or left
 }
 
 func newFilesWork(w *work, spec ask.Files) *filesWork {
@@ -66,7 +69,7 @@ func newFilesWork(w *work, spec ask.Files) *filesWork {
 	}
 	spec.Patterns = at
 	return &filesWork{work: w, spec: spec, links: &resolver{fsys: w.target.FS(), folders: map[string]folder{}},
-		seen: map[string]fs.FileInfo{}, marks: map[[32]byte]bool{}, beside: map[string]bool{}, plain: map[string]bool{}}
+		names: newHashes(), marks: newHashes(), beside: map[string]bool{}, plain: map[string]bool{}}
 }
 
 // takeFiles takes the files that the item's patterns match.
@@ -75,32 +78,38 @@ func takeFiles(ctx context.Context, w *work) error {
 	if err := f.rotateFirst(ctx); err != nil {
 		return err
 	}
+	var last *spill.List[listed]
+	defer func() { closeList(last) }()
 	for pass := range rotationPasses {
-		found, err := f.list(ctx)
+		all, err := f.list(ctx)
 		if err != nil {
 			return err
 		}
+		found := all
 		if pass > 0 {
-			if found = f.moved(found); len(found) == 0 {
-				return nil
+			if found, err = f.moved(last, all); err != nil || found.Len() == 0 {
+				closeList(found)
+				closeList(all)
+				return ours(err)
 			}
 		} else {
-			w.report(Event{Kind: ItemSize, System: w.sys.Name, Item: w.item.ID, Files: len(found)})
+			w.report(Event{Kind: ItemSize, System: w.sys.Name, Item: w.item.ID, Files: found.Len()})
 		}
-		for _, m := range found {
-			if f.seen[m.name] == nil {
-				f.seen[m.name] = m.info
-			}
+		if err := f.keepNames(found); err != nil {
+			return ours(err)
 		}
 		if err := f.takeAll(ctx, found, pass > 0); err != nil {
 			return err
 		}
 		if w.dryRun || !f.inspects() {
+			closeList(all)
 			return nil
 		}
-		for _, m := range found { // the next pass looks only at what changed since
-			f.seen[m.name] = m.info
+		if pass > 0 {
+			closeList(found)
 		}
+		closeList(last)
+		last = all // the next pass looks only at what changed since
 	}
 	return nil
 }
@@ -111,51 +120,6 @@ func (f *filesWork) atATime(usual int) int {
 		return min(n, usual)
 	}
 	return usual
-}
-
-// list finds what the patterns match.
-func (f *filesWork) list(ctx context.Context) ([]match, error) {
-	var matches []match
-	var last error
-	x := &expander{ctx: ctx, fsys: f.target.FS(), seen: map[string]bool{},
-		found: func(name string, info fs.FileInfo) { matches = append(matches, match{name, info}) },
-		problem: func(name string, err error) {
-			last = err
-			e := Entry{Source: source(name), State: stateOf(err), Reason: plain(err)}
-			if e.State == Denied {
-				e.Reason += f.whatWouldHelp(nil)
-			}
-			f.add(e)
-		},
-	}
-	for _, p := range f.spec.Patterns {
-		if err := x.expand(p); err != nil {
-			return nil, err
-		}
-		if err := lostBy(f.target, last); err != nil {
-			return nil, err
-		}
-	}
-	sort.Slice(matches, func(i, j int) bool { return matches[i].name < matches[j].name })
-	return matches, nil
-}
-
-// moved gives the files that came up, or changed their content for another, since they were listed: a log was rotated
-// while it was read.
-func (f *filesWork) moved(found []match) []match {
-	var out []match
-	for _, m := range found {
-		was := f.seen[m.name]
-		switch {
-		case was == nil, m.info.Size() < was.Size():
-			out = append(out, m)
-		case m.info.Size() != was.Size() || !m.info.ModTime().Equal(was.ModTime()):
-			if !logset.PlaceOf(m.name).Current { // a current file grows; a rotated one is another
-				out = append(out, m)
-			}
-		}
-	}
-	return out
 }
 
 // inspects says whether what is in the files decides about them.
@@ -174,26 +138,29 @@ func source(name string) string {
 
 // takeAll decides about files and takes them, some sets at a time: of many files not all need to be known at once. Where
 // files are ranked over all sets, all are.
-func (f *filesWork) takeAll(ctx context.Context, found []match, again bool) error {
-	found = f.newestVersions(found)
-	if f.spec.Newest > 0 || f.spec.Max > 0 {
-		return f.takeBatch(ctx, found, again)
-	}
-	names := make([]string, len(found))
-	for i, m := range found {
-		names[i] = m.name
+func (f *filesWork) takeAll(ctx context.Context, found *spill.List[listed], again bool) error {
+	if f.spec.Newest > 0 || f.spec.Max > 0 || f.spec.NewestVersion {
+		all, err := matchesOf(found)
+		if err != nil {
+			return ours(err)
+		}
+		return f.takeBatch(ctx, f.newestVersions(all), again)
 	}
 	var batch []match
-	for _, set := range logset.Sets(names) {
-		for _, i := range set {
-			batch = append(batch, found[i])
-		}
-		if len(batch) >= batchFiles {
+	var set []byte
+	err := found.Each(func(l *listed) error {
+		if len(batch) >= batchFiles && !bytes.Equal(l.Set, set) {
 			if err := f.takeBatch(ctx, batch, again); err != nil {
 				return err
 			}
 			batch = batch[:0]
 		}
+		set = l.Set
+		batch = append(batch, l.match())
+		return nil
+	})
+	if err != nil {
+		return err
 	}
 	return f.takeBatch(ctx, batch, again)
 }
@@ -232,7 +199,7 @@ func (f *filesWork) admitAll(found []match, again bool) []*candidate {
 	var out []*candidate
 	for _, m := range found {
 		e := Entry{Source: source(m.name), Size: m.info.Size(), ModTime: m.info.ModTime().UTC()}
-		if had, ok := f.done[e.Source]; ok && !again {
+		if had, ok := f.done.get(e.Source); ok && !again {
 			f.add(had)
 			continue
 		}
@@ -247,7 +214,7 @@ func (f *filesWork) admitAll(found []match, again bool) []*candidate {
 				c.info = info
 			}
 		}
-		if again && f.seen[m.name] != nil && f.seen[m.name] != m.info {
+		if again && m.was {
 			c.again = true
 			c.entry.Source += "%~again" // so that both are kept
 		}
@@ -382,10 +349,9 @@ func (f *filesWork) unseen(files []*candidate, again bool) []*candidate {
 	var out []*candidate
 	for _, c := range files {
 		if mark, ok := c.member.Look.Mark(); ok {
-			if again && f.marks[mark] {
+			if f.marks.put(mark[:]) && again {
 				continue
 			}
-			f.marks[mark] = true
 		} else if again && c.again && c.info.Size() == 0 {
 			continue // the new current file, still empty
 		}
@@ -461,7 +427,7 @@ func (f *filesWork) companions(files []*candidate) []*candidate {
 		stem := strings.TrimSuffix(base, path.Ext(base))
 		for _, pattern := range f.spec.With {
 			name := path.Join(path.Dir(c.name), strings.NewReplacer("{stem}", stem, "{name}", base).Replace(pattern))
-			if f.seen[name] != nil || f.beside[name] {
+			if f.names.has([]byte(name)) || f.beside[name] {
 				continue
 			}
 			f.beside[name] = true
@@ -478,13 +444,13 @@ func (f *filesWork) companions(files []*candidate) []*candidate {
 			e.Size, e.ModTime = info.Size(), info.ModTime().UTC()
 			spec := f.spec
 			spec.Patterns = append([]string{reach.Path(name)}, spec.Patterns...)
-			real, ok := admit(f.work, spec, f.links, match{name, info}, &e)
+			real, ok := admit(f.work, spec, f.links, match{name: name, info: info}, &e)
 			if !ok {
 				f.add(e)
 				continue
 			}
 			e.Reason = "belongs to " + c.entry.Source
-			out = append(out, &candidate{match: match{name, info}, real: real, entry: e, whole: true,
+			out = append(out, &candidate{match: match{name: name, info: info}, real: real, entry: e, whole: true,
 				member: &logset.Member{Name: real, Info: info}})
 		}
 	}

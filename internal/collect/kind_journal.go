@@ -174,9 +174,9 @@ type stored struct {
 
 func (s stored) take(ctx context.Context, w *work) error {
 	e := Entry{Source: s.line}
-	if had, ok := w.done[s.line]; ok {
+	if had, ok := w.done.get(s.line); ok {
 		w.add(had)
-		if copied, ok := w.done[s.readable]; ok {
+		if copied, ok := w.done.get(s.readable); ok {
 			w.add(copied)
 		}
 		return w.failure()

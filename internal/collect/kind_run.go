@@ -32,7 +32,7 @@ func takeRun(ctx context.Context, w *work) error {
 			name = fmt.Sprintf("commands/%s/%02d-%s.txt", w.item.ID, i+1, slug(template))
 		}
 		e := Entry{Source: command}
-		if had, ok := w.done[command]; ok && had.Name == name {
+		if had, ok := w.done.get(command); ok && had.Name == name {
 			w.add(had)
 			continue
 		}

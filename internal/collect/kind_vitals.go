@@ -87,7 +87,7 @@ type Process struct {
 // takeVitals reads the basic state of a system, and the values that the ask wants from files.
 func takeVitals(ctx context.Context, w *work) error {
 	e := Entry{Source: ask.Vitals, Name: vitalsName}
-	if had, ok := w.done[e.Source]; ok {
+	if had, ok := w.done.get(e.Source); ok {
 		w.add(had)
 		return w.failure()
 	}
@@ -190,7 +190,7 @@ func (v *Vitals) readValues(ctx context.Context, w *work) {
 func valueOf(ctx context.Context, w *work, want ask.Value) (string, error) {
 	var found []match
 	x := &expander{ctx: ctx, fsys: w.target.FS(), seen: map[string]bool{}, problem: func(string, error) {},
-		found: func(name string, info os.FileInfo) { found = append(found, match{name, info}) }}
+		found: func(name string, info os.FileInfo) { found = append(found, match{name: name, info: info}) }}
 	if err := x.expand(w.at(want.File)); err != nil {
 		return "", err
 	}

@@ -3,6 +3,7 @@ package collect
 import (
 	"context"
 	"fmt"
+	"hash/maphash"
 	"io"
 	"path/filepath"
 	"sync"
@@ -47,8 +48,8 @@ type work struct {
 	target  reach.System
 	round   *Round
 	dryRun  bool
-	probing bool             // in a dry run: whether commands are there is looked up
-	done    map[string]Entry // by source: what an interrupted run of this round has already
+	probing bool  // in a dry run: whether commands are there is looked up
+	done    *done // what an earlier try, or an interrupted run of this round, has already
 	report  func(Event)
 	clock   *Clock // of the system
 	rates   *rates
@@ -59,8 +60,10 @@ type work struct {
 
 	mu      sync.Mutex
 	again   map[string]again // by source, of an item that belongs to a group
-	entries []Entry
-	err     error // the first failure to write an entry down
+	tally   *tally
+	seen    map[uint64]struct{} // hashes of the sources of what was added, where something is done already
+	entries []Entry             // of a dry run
+	err     error               // the first failure to write an entry down
 }
 
 // add records an entry.
@@ -68,14 +71,32 @@ func (w *work) add(e Entry) {
 	e.System, e.Item = w.sys.Name, w.item.ID
 	e.Reason = w.round.bounded(e.System, e.Item, e.Reason)
 	w.mu.Lock()
-	w.entries = append(w.entries, e)
+	w.tally.add(&e)
+	if w.dryRun {
+		w.entries = append(w.entries, e)
+	}
+	if w.done != nil {
+		w.seen[maphash.String(w.done.seed, e.Source)] = struct{}{}
+	}
 	w.mu.Unlock()
 	if !w.dryRun {
-		if err := w.round.record(line{Entry: &e}); err != nil {
-			w.fail(&localError{err})
-		}
+		w.write(&e)
 	}
 	w.report(Event{Kind: FileDone, System: w.sys.Name, Item: w.item.ID, Entry: &e})
+}
+
+// write writes an entry down, and where it has a place, who has that.
+func (w *work) write(e *Entry) {
+	offset, err := w.round.record(line{Entry: e})
+	if err != nil {
+		w.fail(&localError{err})
+		return
+	}
+	if e.Name != "" {
+		w.claims.mu.Lock()
+		w.claims.hold(e, offset)
+		w.claims.mu.Unlock()
+	}
 }
 
 // runner gives what runs the item's commands: with the system's elevation where the item says so. why says why there is none.
@@ -102,16 +123,13 @@ func (r elevatedRunner) Run(ctx context.Context, command string, stdout, stderr 
 }
 
 // keepVanished counts what an interrupted run of this round took and the system does not have any more.
-func (w *work) keepVanished() {
-	seen := map[string]bool{}
-	for _, e := range w.entries {
-		seen[e.Source] = true
-	}
-	for source, e := range w.done {
-		if !seen[source] {
-			w.entries = append(w.entries, e)
+func (w *work) keepVanished() error {
+	return w.done.each(func(e *Entry) error {
+		if _, seen := w.seen[maphash.String(w.done.seed, e.Source)]; !seen {
+			w.tally.add(e)
 		}
-	}
+		return nil
+	})
 }
 
 func (w *work) fail(err error) {

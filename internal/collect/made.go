@@ -160,7 +160,7 @@ func (m *maker) inside(x product) bool {
 func (m *maker) candidate(x product) *candidate {
 	rel, inside := strings.CutPrefix(x.name, reach.Name(m.state.Folder)+"/made/")
 	e := Entry{Source: source(x.name), Size: x.info.Size(), ModTime: x.info.ModTime().UTC()}
-	if had, ok := m.done[madeAs(e.Source, rel, inside)]; ok {
+	if had, ok := m.done.get(madeAs(e.Source, rel, inside)); ok {
 		m.add(had)
 		return nil
 	}
@@ -211,7 +211,7 @@ func (m *maker) patterns() []string {
 
 // removeTaken removes what a run before took, and had no time to remove or to strike off.
 func (m *maker) removeTaken(ctx context.Context) error {
-	if len(m.done) == 0 {
+	if m.done == nil {
 		return nil
 	}
 	pending, err := m.changes.Pending()
@@ -220,7 +220,7 @@ func (m *maker) removeTaken(ctx context.Context) error {
 	}
 	for _, ch := range pending {
 		name := reach.Name(ch.Path)
-		if had := m.done[source(name)]; had.State == Taken && ch.Kind == KindFile && ch.Where == m.sys.Name {
+		if _, ok := m.done.get(source(name)); ok && ch.Kind == KindFile && ch.Where == m.sys.Name {
 			if err := m.removeMade(ctx, name); err != nil {
 				return err
 			}

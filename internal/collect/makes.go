@@ -84,9 +84,9 @@ func takeMakes(ctx context.Context, w *work, spec ask.Run) error {
 	m := &maker{shown: line, filesWork: newFilesWork(w, ask.Files{Cut: spec.Cut, History: ask.AllHistory, Patterns: spec.Makes}),
 		spec: spec, run: run, plain: plain,
 		file: filepath.Join(w.round.dir, "making", w.sys.Name+"."+w.item.ID+".json")}
-	if _, ok := w.done[line]; ok { // it ran, and what it made is here
-		for _, e := range w.done {
-			w.add(e)
+	if _, ok := w.done.get(line); ok { // it ran, and what it made is here
+		if err := w.done.each(func(e *Entry) error { w.add(*e); return nil }); err != nil {
+			return &localError{err}
 		}
 		if m.load() {
 			return m.clean(ctx, 0)
@@ -347,7 +347,7 @@ func (m *maker) placed(p string) string {
 func (m *maker) expand(ctx context.Context, each func(match)) error {
 	var last error
 	x := &expander{ctx: ctx, fsys: m.target.FS(), seen: map[string]bool{},
-		found:   func(name string, info fs.FileInfo) { each(match{name, info}) },
+		found:   func(name string, info fs.FileInfo) { each(match{name: name, info: info}) },
 		problem: func(_ string, err error) { last = err }}
 	for _, p := range m.spec.Makes {
 		if err := x.expand(m.placed(p)); err != nil {

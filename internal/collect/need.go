@@ -85,24 +85,9 @@ func failing(ctx context.Context, w *work, n ask.Need) string {
 	return n.Judge(text)
 }
 
-// takenFiles gives the paths of an item's files that were taken.
-func takenFiles(entries []Entry) (paths []string) {
-	for _, e := range entries {
-		if e.Name != "" && !e.Special && e.Command == nil && (e.State == Taken || e.State == Cut) {
-			paths = append(paths, e.Source)
-		}
-	}
-	return paths
-}
-
-// demand holds a cell against what the item demands of each system.
-func (c *Cell) demand(item *ask.Item, entries []Entry) {
-	if c.State != Taken && c.State != Cut {
-		return
-	}
-	if why := item.Each.Unmet(takenFiles(entries)); why != "" {
-		c.State, c.Code, c.Reason = Failed, CodeDemand, join("not all that it demands: "+why, c.Reason)
-	}
+// isTakenFile reports whether an entry is a file of an item that was taken.
+func isTakenFile(e *Entry) bool {
+	return e.Name != "" && !e.Special && e.Command == nil && (e.State == Taken || e.State == Cut)
 }
 
 // CheckGroups says for every group of the ask on which systems it is not there as a whole: an item, or a file of one, or a file that
@@ -111,53 +96,96 @@ func CheckGroups(a *ask.Ask, plan Coverage, each func(func(Entry) error) error) 
 	if len(a.Groups) == 0 {
 		return nil, nil
 	}
-	entries := map[[2]string][]Entry{}
-	if err := each(func(e Entry) error {
-		if k := [2]string{e.System, e.Item}; a.InGroup(e.Item) {
-			entries[k] = append(entries[k], e)
+	groups := make([]*grouping, len(a.Groups))
+	for i, g := range a.Groups {
+		groups[i] = newGrouping(g, plan)
+	}
+	err := each(func(e Entry) error {
+		for _, g := range groups {
+			g.saw(&e)
 		}
 		return nil
-	}); err != nil {
+	})
+	if err != nil {
 		return nil, err
 	}
 	var out []GroupResult
-	for _, g := range a.Groups {
-		out = append(out, checkGroup(g, plan, entries))
+	for _, g := range groups {
+		out = append(out, g.result())
 	}
 	return out, nil
 }
 
-func checkGroup(g ask.Group, plan Coverage, entries map[[2]string][]Entry) GroupResult {
-	r := GroupResult{Name: g.Name, Why: g.Why, Items: g.Items}
-	lacks, files, without := map[string][]string{}, map[string][]string{}, map[string]bool{}
-	var order []string
+// grouping holds what comes of the items of a group against it, system by system.
+type grouping struct {
+	ask.Group
+	order   []string
+	systems map[string]*groupOn
+}
+
+// groupOn is a group on one system.
+type groupOn struct {
+	files   *ask.Demanded
+	cells   map[string]bool     // by item: whether it was taken
+	lacks   map[string][]string // by item: files of it
+	items   []string
+	without bool // an item is not there
+}
+
+func newGrouping(g ask.Group, plan Coverage) *grouping {
+	out := &grouping{Group: g, systems: map[string]*groupOn{}}
 	for _, cell := range plan {
 		if !slices.Contains(g.Items, cell.Item) || cell.System == "" || cell.NotChosen() {
 			continue
 		}
-		if _, seen := lacks[cell.System]; !seen {
-			lacks[cell.System] = nil
-			order = append(order, cell.System)
+		on := out.systems[cell.System]
+		if on == nil {
+			on = &groupOn{files: g.Each.Begin(), cells: map[string]bool{}, lacks: map[string][]string{}}
+			out.systems[cell.System] = on
+			out.order = append(out.order, cell.System)
 		}
-		of := entries[[2]string{cell.System, cell.Item}]
-		files[cell.System] = append(files[cell.System], takenFiles(of)...)
-		if cell.State != Taken && cell.State != Cut {
-			lacks[cell.System], without[cell.System] = append(lacks[cell.System], cell.Item), true
-			continue
-		}
-		for _, e := range of {
-			if e.Name == "" && !e.Special && e.State != Empty && e.State != Skipped && e.State != Refused {
-				lacks[cell.System] = append(lacks[cell.System], fmt.Sprintf("%s (%s: %s)", cell.Item, e.Source, e.State))
-			}
-		}
+		there := cell.State == Taken || cell.State == Cut
+		on.cells[cell.Item] = there
+		on.items = append(on.items, cell.Item)
+		on.without = on.without || !there
 	}
-	for _, system := range order {
-		if why := g.Each.Unmet(files[system]); why != "" && len(lacks[system]) == 0 {
-			lacks[system] = append(lacks[system], "files ("+why+")")
+	return out
+}
+
+func (g *grouping) saw(e *Entry) {
+	on := g.systems[e.System]
+	if on == nil {
+		return
+	}
+	there, wanted := on.cells[e.Item]
+	if !wanted {
+		return
+	}
+	if isTakenFile(e) {
+		on.files.Saw(e.Source)
+	}
+	if there && e.Name == "" && !e.Special && e.State != Empty && e.State != Skipped && e.State != Refused {
+		on.lacks[e.Item] = append(on.lacks[e.Item], fmt.Sprintf("%s (%s: %s)", e.Item, e.Source, e.State))
+	}
+}
+
+func (g *grouping) result() GroupResult {
+	r := GroupResult{Name: g.Name, Why: g.Why, Items: g.Items}
+	for _, system := range g.order {
+		on := g.systems[system]
+		var lacks []string
+		for _, item := range on.items {
+			if !on.cells[item] {
+				lacks = append(lacks, item)
+			}
+			lacks = append(lacks, on.lacks[item]...)
 		}
-		if items := lacks[system]; len(items) > 0 {
-			r.Lacking = append(r.Lacking, system+" lacks "+strings.Join(items, ", "))
-			if !without[system] {
+		if why := on.files.Unmet(); why != "" && len(lacks) == 0 {
+			lacks = append(lacks, "files ("+why+")")
+		}
+		if len(lacks) > 0 {
+			r.Lacking = append(r.Lacking, system+" lacks "+strings.Join(lacks, ", "))
+			if !on.without {
 				r.Short = append(r.Short, system)
 			}
 		} else {

@@ -39,7 +39,7 @@ func (c *Collector) placeOf(round *Round, s *site.System, target reach.System, h
 	if same || round == nil {
 		return nil
 	}
-	if err := round.record(line{Place: &p}); err != nil {
+	if _, err := round.record(line{Place: &p}); err != nil {
 		return &localError{err}
 	}
 	return nil

@@ -14,7 +14,7 @@ import (
 // to take what is there.
 func (f *filesWork) rotateFirst(ctx context.Context) error {
 	command := f.spec.RotateFirst
-	if command == "" || f.done[command].Command != nil {
+	if command == "" {
 		return nil
 	}
 	e := Entry{Source: command, State: Taken, Special: true}

@@ -47,14 +47,16 @@ type Round struct {
 	Reached  []Place       `json:"reached,omitempty"` // by which way each system was reached
 	Groups   []GroupResult `json:"groups,omitempty"`  // what the ask demands together
 	Coverage Coverage      `json:"coverage"`
+	Sorted   bool          `json:"sorted,omitempty"` // the log holds each entry once, by system, item and source
 	// Discarded is when the raw evidence was removed; what was taken is still known.
 	Discarded time.Time `json:"raw_removed,omitzero"`
 	// Thinned is when that part of the raw evidence was removed which had been sent.
 	Thinned time.Time `json:"sent_raw_removed,omitzero"`
 
-	dir string
-	mu  sync.Mutex
-	log *os.File
+	dir    string
+	mu     sync.Mutex
+	log    *os.File
+	logged int64 // bytes of it
 }
 
 // line is one line of a round's log: an entry, a cell that is done, a clock that was read, or how a system was reached.
@@ -196,14 +198,11 @@ func (r *Round) openLog() error {
 	if err == nil {
 		err = f.Truncate(good)
 	}
-	if err == nil {
-		_, err = f.Seek(good, io.SeekStart)
-	}
 	if err != nil {
 		f.Close()
 		return err
 	}
-	r.log = f
+	r.log, r.logged = f, good
 	return nil
 }
 
@@ -213,38 +212,42 @@ const (
 	recordPause = 100 * time.Millisecond
 )
 
-// record writes one line down. Cells are flushed to the disk, and with them the entries before them.
-func (r *Round) record(l line) error {
+// record writes one line down, and gives where it stands in the log. Cells are flushed to the disk, and with them the entries before
+// them.
+func (r *Round) record(l line) (offset int64, err error) {
 	data, err := json.Marshal(l)
 	if err != nil {
-		return err
+		return 0, err
 	}
+	data = append(data, '\n')
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	offset = r.logged
 	for try := 0; ; try++ {
-		at, err := r.log.Seek(0, io.SeekCurrent)
-		if err == nil {
-			_, err = r.log.Write(append(data, '\n'))
-		}
-		if err == nil {
+		if _, err = r.log.WriteAt(data, offset); err == nil {
 			break
 		}
 		if !errors.Is(err, syscall.ENOSPC) || try == recordTries {
-			return err
+			return 0, err
 		}
-		if err := r.log.Truncate(at); err != nil { // half a line would spoil what follows
-			return err
-		}
-		if _, err := r.log.Seek(at, io.SeekStart); err != nil {
-			return err
+		if err := r.log.Truncate(offset); err != nil { // half a line would spoil what follows
+			return 0, err
 		}
 		time.Sleep(recordPause) // evidence that does not fit is removed meanwhile
 	}
+	r.logged += int64(len(data))
 	durable.Point("after a line of the round")
 	if l.Cell != nil {
-		return r.log.Sync()
+		return offset, r.log.Sync()
 	}
-	return nil
+	return offset, nil
+}
+
+// length is how long the log is.
+func (r *Round) length() int64 {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.logged
 }
 
 // closeLog ends the log. An interrupted run does not wait for the disk: what it wrote can be gone on with as far as it got there.
@@ -263,9 +266,12 @@ func (r *Round) closeLog(flush bool) error {
 	return err
 }
 
-// readLines calls each for every whole line and gives the length of the good part.
-func readLines(f io.Reader, each func(line) error) (good int64, err error) {
-	br := bufio.NewReaderSize(f, 256<<10)
+// readLines calls each for every whole line, with its offset, and gives the length of the good part.
+func readLines(f io.Reader, each func(line, int64) error) (good int64, err error) {
+	br, ok := f.(*bufio.Reader)
+	if !ok {
+		br = bufio.NewReaderSize(f, 256<<10)
+	}
 	for {
 		text, err := br.ReadBytes('\n')
 		if err == io.EOF {
@@ -282,7 +288,7 @@ func readLines(f io.Reader, each func(line) error) (good int64, err error) {
 			l.Cell.Code = codeOfOld(*l.Cell)
 		}
 		if each != nil {
-			if err := each(l); err != nil {
+			if err := each(l, good); err != nil {
 				return good, err
 			}
 		}
@@ -293,6 +299,14 @@ func readLines(f io.Reader, each func(line) error) (good int64, err error) {
 // Entries calls each for the entries of the round: for every item on every system those of the last time that it was
 // taken, sorted by system, item and source.
 func (r *Round) Entries(each func(Entry) error) error {
+	if r.Sorted {
+		return r.eachLine(func(l line, _ int64) error {
+			if l.Entry == nil {
+				return nil
+			}
+			return each(*l.Entry)
+		})
+	}
 	all, err := r.entries()
 	if err != nil {
 		return err
@@ -308,7 +322,7 @@ func (r *Round) Entries(each func(Entry) error) error {
 // NewestLines gives the time of the newest dated line of each system, in all files whose lines were dated, also those outside the window.
 func (r *Round) NewestLines() (map[string]time.Time, error) {
 	newest := map[string]time.Time{}
-	err := r.eachLine(func(l line) error {
+	err := r.eachLine(func(l line, _ int64) error {
 		if e := l.Entry; e != nil && e.Last.After(newest[e.System]) {
 			newest[e.System] = e.Last
 		}
@@ -319,9 +333,10 @@ func (r *Round) NewestLines() (map[string]time.Time, error) {
 
 type key struct{ system, item, source string }
 
+// entries gives them of a log that was not sorted yet: of a round that is not finished, or was finished by an older version.
 func (r *Round) entries() ([]Entry, error) {
 	last := map[key]Entry{}
-	err := r.eachLine(func(l line) error {
+	err := r.eachLine(func(l line, _ int64) error {
 		if l.Entry != nil {
 			last[key{l.Entry.System, l.Entry.Item, l.Entry.Source}] = *l.Entry
 		}
@@ -349,7 +364,7 @@ func sortEntries(out []Entry) {
 	})
 }
 
-func (r *Round) eachLine(each func(line) error) error {
+func (r *Round) eachLine(each func(line, int64) error) error {
 	f, err := os.Open(r.logFile())
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil

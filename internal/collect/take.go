@@ -298,7 +298,7 @@ func (f *filesWork) plainName(target string) string {
 	plain, _ := logset.Unsuffixed(target)
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	if _, taken := f.seen[strings.TrimPrefix(plain, "files/")]; taken || f.plain[plain] || plain == target {
+	if f.names.has([]byte(strings.TrimPrefix(plain, "files/"))) || f.plain[plain] || plain == target {
 		return target + ".txt"
 	}
 	f.plain[plain] = true // x.log.1.gz and x.log.1.xz would both be x.log.1
@@ -405,7 +405,7 @@ const mostSparse = 8 << 30
 // room gives how many bytes a file takes on a disk: one with holes takes less than its size says.
 func (f *filesWork) room(info fs.FileInfo) (int64, error) {
 	size := info.Size()
-	takes, known := reach.Occupied(info)
+	takes, known := occupied(info)
 	if !known || takes >= size {
 		return size, nil
 	}

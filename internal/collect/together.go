@@ -64,6 +64,7 @@ func (v *visit) settleGroup(ctx, inner context.Context, name string, cells []*Ce
 		case len(changed) > 0 && try < groupTries:
 			for _, cell := range cells {
 				delete(v.done, cell.Item)
+				delete(v.from, cell.Item)
 				*cell = Cell{System: cell.System, Item: cell.Item, Required: cell.Required}
 				if err := v.take(ctx, inner, cell); err != nil {
 					return err
@@ -127,24 +128,25 @@ func (v *visit) changed(ctx context.Context, cells []*Cell) ([]string, error) {
 func (v *visit) ranAgain(ctx context.Context, cell *Cell) ([]string, error) {
 	var out []string
 	item := v.c.item(cell.Item)
-	for _, e := range v.done[cell.Item] {
+	err := v.done[cell.Item].each(func(e *Entry) error {
 		if e.Command == nil || e.Command.Output == "" {
-			continue
+			return nil
 		}
 		w := &work{req: &v.c.Request, sys: v.sys, item: item, target: v.target}
 		run, why := w.runner()
 		if run == nil {
-			return nil, errors.New(why)
+			return errors.New(why)
 		}
 		h := sha256.New()
 		if _, err := run.Run(ctx, e.Command.Line, h, io.Discard); err != nil {
-			return nil, err
+			return err
 		}
 		if hex.EncodeToString(h.Sum(nil)) != e.Command.Output {
 			out = append(out, e.Source)
 		}
-	}
-	return out, nil
+		return nil
+	})
+	return out, err
 }
 
 // sumOf gives the SHA-256 of the first bytes of a file on a system; a file that is not of this size any more has none.

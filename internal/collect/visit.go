@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"hash/maphash"
 	"slices"
 	"sync/atomic"
 	"time"
@@ -36,7 +37,8 @@ type visit struct {
 	round  *Round
 	sys    *site.System
 	had    state
-	done   map[string]map[string]Entry // by item and source: what is there already
+	done   map[string]*done // by item: what is there already
+	from   map[string]int64 // by item: how long the log was when it was begun
 	target reach.System
 	unhook func() bool // takes back that the end of the context closes the connection
 	gone   error       // why the system cannot be reached any more
@@ -48,17 +50,15 @@ type visit struct {
 
 func (c *Collector) visit(ctx context.Context, round *Round, s *site.System, cells []*Cell, had state) error {
 	defer c.event(Event{Kind: SystemDone, System: s.Name})
-	v := &visit{c: c, round: round, sys: s, had: had, done: map[string]map[string]Entry{}, again: map[string]map[string]again{},
-		budget: newBudget(s.Limits.Bytes), claims: newClaims()}
+	v := &visit{c: c, round: round, sys: s, had: had, done: map[string]*done{}, from: map[string]int64{},
+		again: map[string]map[string]again{}, budget: newBudget(s.Limits.Bytes), claims: newClaims(round)}
 	if held := had.claims[s.Name]; held != nil {
 		v.claims = held
 	}
-	for k, entries := range had.entries {
+	for k, d := range had.done {
 		if k[0] == s.Name && c.item(k[1]).Together == "" { // what belongs together is read at one time
-			v.done[k[1]] = entries
-			for _, e := range entries {
-				v.budget.spend(e.Bytes)
-			}
+			v.done[k[1]] = d
+			v.budget.spend(d.bytes)
 		}
 	}
 	defer v.leave()
@@ -252,7 +252,7 @@ func (c *Collector) clockOf(ctx context.Context, round *Round, s *site.System, t
 	if round == nil {
 		return nil
 	}
-	if err := round.record(line{Clock: k}); err != nil {
+	if _, err := round.record(line{Clock: k}); err != nil {
 		return &localError{err}
 	}
 	return nil
@@ -296,7 +296,7 @@ func unreachable(err error) (State, Code, string) {
 
 func (c *Collector) finishCell(round *Round, cell *Cell) error {
 	round.bound(cell)
-	if err := round.record(line{Cell: cell}); err != nil {
+	if _, err := round.record(line{Cell: cell}); err != nil {
 		return &localError{err}
 	}
 	c.event(Event{Kind: CellDone, System: cell.System, Item: cell.Item, Cell: cell})
@@ -309,17 +309,20 @@ func (v *visit) takeCell(ctx, inner context.Context, cell *Cell) (broke, err err
 	item := c.item(cell.Item)
 	w := &work{req: &c.Request, sys: v.sys, item: item, target: v.target, round: v.round, report: v.event, parts: &c.parts,
 		claims: v.claims, rates: &c.rates, clock: c.clocks.get(v.sys.Name),
-		done: v.done[item.ID], budget: v.budget, changes: c.changes}
+		done: v.done[item.ID], tally: newTally(item), seen: map[uint64]struct{}{}, budget: v.budget, changes: c.changes}
+	if _, begun := v.from[item.ID]; !begun {
+		v.from[item.ID] = v.round.length()
+	}
 	*cell = Cell{System: cell.System, Item: cell.Item, Required: cell.Required, Took: cell.Took, Unmet: unmet(inner, w)}
 	if len(cell.Unmet) == 0 || item.Spec.Kind() == "files" { // what files hold may do all the same
 		err = fault.Safely(func() error { return takeByKind(inner, w) })
 	} else {
 		w.add(Entry{Source: cell.Unmet[0], State: Missing, Reason: "not taken, since it would yield nothing"})
 	}
-	w.keepVanished()
-	v.keep(w)
-	*cell = summarise(*cell, w.entries)
-	cell.demand(item, w.entries)
+	if kept := errors.Join(w.keepVanished(), v.keep(w, err)); kept != nil {
+		return nil, &localError{kept}
+	}
+	*cell = w.tally.fill(*cell)
 	var local *localError
 	switch {
 	case ctx.Err() != nil:
@@ -340,16 +343,25 @@ func (v *visit) takeCell(ctx, inner context.Context, cell *Cell) (broke, err err
 	return nil, nil
 }
 
-// keep remembers what was taken, for the next try.
-func (v *visit) keep(w *work) {
-	taken := map[string]Entry{}
-	for _, e := range w.entries {
-		if e.Name != "" && e.State == Taken {
-			taken[e.Source] = e
-		}
-	}
-	v.done[w.item.ID] = taken
+// keep remembers what was taken: for the next try where the connection broke, and for the second reading of a group.
+func (v *visit) keep(w *work, broke error) (err error) {
 	v.again[w.item.ID] = w.again
+	if broke == nil && w.item.Together == "" {
+		return nil
+	}
+	since, err := v.round.doneSince(v.from[w.item.ID], v.sys.Name, w.item.ID)
+	if err != nil {
+		return err
+	}
+	had := v.done[w.item.ID]
+	if had == nil {
+		v.done[w.item.ID] = since
+		return nil
+	}
+	return since.each(func(e *Entry) error {
+		had.at[maphash.String(had.seed, e.Source)] = since.at[maphash.String(since.seed, e.Source)]
+		return nil
+	})
 }
 
 func takeByKind(ctx context.Context, w *work) error {

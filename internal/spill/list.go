@@ -22,7 +22,7 @@ type List[T any] struct {
 	read bool
 }
 
-// NewList begins a list whose file, if it needs one, lies in a folder.
+// NewList begins a list whose file, if it needs one, lies in a folder; "" keeps all of it in memory.
 func NewList[T any](dir string) *List[T] {
 	l := &List[T]{dir: dir, out: swap{dir: dir}}
 	l.enc = gob.NewEncoder(&l.out)
@@ -109,7 +109,7 @@ type swap struct {
 }
 
 func (s *swap) Write(b []byte) (int, error) {
-	if s.file == nil && s.mem.Len()+len(b) > kept {
+	if s.file == nil && s.dir != "" && s.mem.Len()+len(b) > kept {
 		f, err := os.CreateTemp(s.dir, "list-*")
 		if err != nil {
 			return 0, err

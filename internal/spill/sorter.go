@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"math"
 
 	"github.com/lanrat/extsort"
 )
@@ -25,15 +26,20 @@ type Sorter[T any] struct {
 	done chan struct{} // closed when all that came is sorted, or sorting failed
 }
 
-// NewSorter begins to sort in a folder. compare gives the order, which should have no two equal records; it is called by several
+// NewSorter begins to sort in a folder; "" keeps all in memory. Text that is not UTF-8 must be bytes in a record. compare gives the order,
+// which should have no two equal records; it is called by several
 // goroutines.
 func NewSorter[T any](ctx context.Context, dir string, compare func(a, b *T) int) *Sorter[T] {
 	s := &Sorter[T]{in: make(chan T, waiting), done: make(chan struct{})}
 	s.ctx, s.stop = context.WithCancel(ctx)
 	decode := func(b []byte) (v T, err error) { err = json.Unmarshal(b, &v); return v, err }
 	encode := func(v T) ([]byte, error) { return json.Marshal(v) }
+	chunk := chunkRecords
+	if dir == "" {
+		chunk = math.MaxInt
+	}
 	sorting, out, errs := extsort.Generic(s.in, decode, encode, func(a, b T) int { return compare(&a, &b) },
-		&extsort.Config{ChunkSize: chunkRecords, NumWorkers: 1, ChanBuffSize: 0, SortedChanBuffSize: waiting, TempFilesDir: dir})
+		&extsort.Config{ChunkSize: chunk, NumWorkers: 1, ChanBuffSize: 0, SortedChanBuffSize: waiting, TempFilesDir: dir})
 	s.out, s.errs = out, errs
 	go func() {
 		defer close(s.done)
