@@ -70,6 +70,7 @@ func TestImportsPointDown(t *testing.T) {
 			if p.ImportPath == "envask/internal/redact" {
 				require.NotContains(t, []string{"net", "net/http", "os/exec"}, imp, "rules get their inputs handed in")
 			}
+			require.NotEqual(t, "encoding/json", imp, "%s: there is one library of JSON, github.com/go-json-experiment/json (/v1)", p.ImportPath)
 			if ours && strings.HasSuffix(imp, "/standin") {
 				require.Contains(t, p.ImportPath, "/cli", "stand-ins are for the demo and the tests only")
 			}

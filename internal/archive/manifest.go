@@ -2,11 +2,12 @@ package archive
 
 import (
 	"bytes"
-	"encoding/json"
 	"fmt"
 	"io"
 	"strings"
 	"time"
+
+	"github.com/go-json-experiment/json/v1"
 
 	"envask/internal/collect"
 	"envask/internal/redact"

@@ -1,9 +1,10 @@
 package archive
 
 import (
-	"encoding/json"
 	"errors"
 	"io"
+
+	"github.com/go-json-experiment/json/v1"
 
 	"envask/internal/seal"
 )

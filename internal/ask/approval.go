@@ -1,7 +1,6 @@
 package ask
 
 import (
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -11,6 +10,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"github.com/go-json-experiment/json/v1"
 
 	"envask/internal/durable"
 )

@@ -1,16 +1,16 @@
 package casefile
 
 import (
-	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
 	"time"
 
-	"envask/internal/durable"
-
+	"github.com/go-json-experiment/json/v1"
 	"github.com/gofrs/flock"
+
+	"envask/internal/durable"
 )
 
 // Holder says who works on a case.

@@ -4,7 +4,6 @@ import (
 	"bufio"
 	"bytes"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -12,6 +11,8 @@ import (
 	"path/filepath"
 	"slices"
 	"time"
+
+	"github.com/go-json-experiment/json/v1"
 
 	"envask/internal/durable"
 )

@@ -1,8 +1,9 @@
 package cli
 
 import (
-	"encoding/json"
 	"time"
+
+	"github.com/go-json-experiment/json/v1"
 
 	"envask/internal/cli/term"
 	"envask/internal/collect"

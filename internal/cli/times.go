@@ -2,12 +2,12 @@ package cli
 
 import (
 	"bytes"
-	"encoding/json"
 	"fmt"
 	"strings"
 	"time"
 
 	"github.com/dustin/go-humanize"
+	"github.com/go-json-experiment/json/v1"
 	"github.com/spf13/cobra"
 
 	"envask/internal/cli/term"

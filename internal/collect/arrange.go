@@ -4,11 +4,12 @@ import (
 	"bufio"
 	"cmp"
 	"context"
-	"encoding/json"
 	"errors"
 	"io"
 	"os"
 	"strings"
+
+	"github.com/go-json-experiment/json/v1"
 
 	"envask/internal/durable"
 	"envask/internal/spill"

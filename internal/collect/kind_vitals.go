@@ -2,7 +2,6 @@ package collect
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -10,6 +9,8 @@ import (
 	"runtime"
 	"sort"
 	"time"
+
+	"github.com/go-json-experiment/json/v1"
 
 	"envask/internal/ask"
 	"envask/internal/posix"

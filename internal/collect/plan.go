@@ -3,11 +3,12 @@ package collect
 import (
 	"crypto/sha256"
 	"encoding/hex"
-	"encoding/json"
 	"fmt"
 	"slices"
 	"strings"
 	"time"
+
+	"github.com/go-json-experiment/json/v1"
 
 	"envask/internal/ask"
 	"envask/internal/site"

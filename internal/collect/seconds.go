@@ -1,8 +1,9 @@
 package collect
 
 import (
-	"encoding/json"
 	"time"
+
+	"github.com/go-json-experiment/json/v1"
 )
 
 // Durations are in seconds in JSON, and their keys say so. What versions before wrote, in nanoseconds under keys without a unit, is read,

@@ -1,7 +1,6 @@
 package compare
 
 import (
-	"encoding/json"
 	"fmt"
 	"io"
 	"io/fs"
@@ -9,6 +8,8 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+
+	"github.com/go-json-experiment/json/v1"
 
 	"envask/internal/archive"
 	"envask/internal/collect"

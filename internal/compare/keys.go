@@ -2,7 +2,6 @@ package compare
 
 import (
 	"bytes"
-	"encoding/json"
 	"fmt"
 	"io"
 	"maps"
@@ -13,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/go-json-experiment/json/v1"
 	"github.com/pelletier/go-toml/v2"
 	"go.yaml.in/yaml/v4"
 	"gopkg.in/ini.v1"

@@ -2,10 +2,11 @@ package flow
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"io/fs"
 	"path/filepath"
+
+	"github.com/go-json-experiment/json/v1"
 
 	"envask/internal/ask"
 	"envask/internal/casefile"

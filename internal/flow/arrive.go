@@ -3,7 +3,6 @@ package flow
 import (
 	"context"
 	"encoding/hex"
-	"encoding/json"
 	"hash/maphash"
 	"io"
 	"os"
@@ -13,6 +12,7 @@ import (
 	"time"
 
 	"github.com/cespare/xxhash/v2"
+	"github.com/go-json-experiment/json/v1"
 
 	"envask/internal/ask"
 	"envask/internal/casefile"

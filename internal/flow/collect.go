@@ -212,6 +212,7 @@ func (a *App) Collect(ctx context.Context, c *casefile.Case, q CollectRequest) (
 		return nil, err
 	}
 	defer d.Close()
+	defer calm()()
 	w, err := a.write(c)
 	if err != nil {
 		return nil, err

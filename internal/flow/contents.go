@@ -3,7 +3,6 @@ package flow
 import (
 	"bufio"
 	"crypto/sha256"
-	"encoding/json"
 	"errors"
 	"io"
 	"io/fs"
@@ -13,6 +12,7 @@ import (
 	"strconv"
 	"strings"
 
+	"github.com/go-json-experiment/json/v1"
 	"github.com/klauspost/compress/zstd"
 
 	"envask/internal/casefile"

@@ -3,7 +3,6 @@ package flow
 import (
 	"cmp"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -11,6 +10,8 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+
+	"github.com/go-json-experiment/json/v1"
 
 	"envask/internal/archive"
 	"envask/internal/casefile"

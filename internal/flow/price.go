@@ -1,9 +1,10 @@
 package flow
 
 import (
-	"encoding/json"
 	"sort"
 	"time"
+
+	"github.com/go-json-experiment/json/v1"
 
 	"envask/internal/collect"
 	"envask/internal/logset"

@@ -3,7 +3,6 @@ package flow
 import (
 	"bufio"
 	"bytes"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -13,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/go-json-experiment/json/v1"
 	"golang.org/x/crypto/ssh"
 
 	"envask/internal/archive"

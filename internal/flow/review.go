@@ -4,7 +4,6 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -16,6 +15,7 @@ import (
 	"strings"
 	"sync"
 
+	"github.com/go-json-experiment/json/v1"
 	"go.yaml.in/yaml/v4"
 
 	"envask/internal/archive"

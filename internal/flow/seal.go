@@ -3,7 +3,6 @@ package flow
 import (
 	"context"
 	"crypto/sha512"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -13,6 +12,7 @@ import (
 	"strings"
 
 	"filippo.io/age"
+	"github.com/go-json-experiment/json/v1"
 	"golang.org/x/crypto/ssh"
 
 	"envask/internal/archive"

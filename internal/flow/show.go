@@ -1,12 +1,13 @@
 package flow
 
 import (
-	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
 	"strings"
 	"time"
+
+	"github.com/go-json-experiment/json/v1"
 
 	"envask/internal/casefile"
 	"envask/internal/collect"

@@ -2,7 +2,6 @@ package flow
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
@@ -10,6 +9,7 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/go-json-experiment/json/v1"
 	"golang.org/x/time/rate"
 
 	"envask/internal/archive"

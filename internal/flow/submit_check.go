@@ -2,13 +2,13 @@ package flow
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"path/filepath"
 	"slices"
 	"strings"
 
 	"github.com/dustin/go-humanize"
+	"github.com/go-json-experiment/json/v1"
 
 	"envask/internal/archive"
 	"envask/internal/ask"

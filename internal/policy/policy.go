@@ -3,7 +3,6 @@ package policy
 import (
 	"crypto/sha256"
 	"encoding/hex"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -13,6 +12,7 @@ import (
 	"strings"
 
 	"github.com/bmatcuk/doublestar/v4"
+	"github.com/go-json-experiment/json/v1"
 
 	"envask/internal/keyfile"
 	"envask/internal/redact"

@@ -2,13 +2,14 @@ package redact
 
 import (
 	"encoding/base64"
-	"encoding/json"
 	"fmt"
 	"html"
 	"net/url"
 	"strings"
 	"unicode/utf16"
 	"unicode/utf8"
+
+	"github.com/go-json-experiment/json/v1"
 )
 
 // writtenForms gives the other forms in which a value is written where it stands within another text: with the escapes of

@@ -3,10 +3,10 @@ package spill
 import (
 	"cmp"
 	"context"
-	"encoding/json"
 	"errors"
 	"math"
 
+	"github.com/go-json-experiment/json/v1"
 	"github.com/lanrat/extsort"
 )
 

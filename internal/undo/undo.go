@@ -3,9 +3,10 @@ package undo
 import (
 	"crypto/rand"
 	"encoding/hex"
-	"encoding/json"
 	"fmt"
 	"time"
+
+	"github.com/go-json-experiment/json/v1"
 
 	"envask/internal/casefile"
 )

@@ -4,11 +4,12 @@ package main
 
 import (
 	"bufio"
-	"encoding/json"
 	"fmt"
 	"os"
 	"sort"
 	"strings"
+
+	"github.com/go-json-experiment/json/v1"
 )
 
 type event struct {
