@@ -25,6 +25,7 @@ import (
 
 	"envask/internal/cli"
 	"envask/internal/collect"
+	"envask/internal/patience"
 	"envask/internal/standin"
 )
 
@@ -32,7 +33,7 @@ import (
 func TestMain(m *testing.M) {
 	testscript.Main(m, map[string]func(){
 		"envask": func() {
-			collect.DefaultPauses = []time.Duration{10 * time.Millisecond, 50 * time.Millisecond} // a stand-in that is down stays down
+			collect.DefaultPauses = patience.Steps{10 * time.Millisecond, 50 * time.Millisecond} // a stand-in that is down stays down
 			ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
 			defer stop()
 			os.Exit(cli.Main(ctx, os.Args[1:], cli.ProcessEnv()))

@@ -64,7 +64,7 @@ type Collector struct {
 	Patience *patience.Clock
 
 	// Pauses are the times between tries where the connection broke; nil means those of DefaultPauses.
-	Pauses []time.Duration
+	Pauses patience.Steps
 
 	reportMu sync.Mutex
 	parts    atomic.Int64

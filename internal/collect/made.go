@@ -9,6 +9,7 @@ import (
 	"envask/internal/ask"
 	"envask/internal/durable"
 	"envask/internal/logset"
+	"envask/internal/patience"
 	"envask/internal/posix"
 	"envask/internal/reach"
 	"envask/internal/undo"
@@ -77,10 +78,8 @@ func (m *maker) results(ctx context.Context) ([]product, error) {
 			return m.made(ctx, found)
 		}
 		sizes = now
-		select {
-		case <-time.After(settleWait):
-		case <-ctx.Done():
-			return nil, ctx.Err()
+		if err := patience.Wait(ctx, settleWait); err != nil {
+			return nil, err
 		}
 	}
 }

@@ -21,6 +21,7 @@ import (
 	"envask/internal/ask"
 	"envask/internal/casefile"
 	"envask/internal/durable"
+	"envask/internal/patience"
 	"envask/internal/posix"
 	"envask/internal/reach"
 )
@@ -325,10 +326,8 @@ func (m *maker) wait(ctx context.Context) (int, error) {
 		} else {
 			m.report(Event{Kind: Waiting, System: m.sys.Name, Item: m.item.ID, Took: took})
 		}
-		select {
-		case <-time.After(pause):
-		case <-ctx.Done():
-			return 0, ctx.Err()
+		if err := patience.Wait(ctx, pause); err != nil {
+			return 0, err
 		}
 	}
 }

@@ -11,6 +11,7 @@ import (
 
 	"envask/internal/ask"
 	"envask/internal/fault"
+	"envask/internal/patience"
 	"envask/internal/reach"
 	"envask/internal/site"
 )
@@ -23,7 +24,7 @@ const (
 )
 
 // DefaultPauses are the times between tries of what may heal.
-var DefaultPauses = []time.Duration{500 * time.Millisecond, 2 * time.Second}
+var DefaultPauses = patience.Steps{500 * time.Millisecond, 2 * time.Second}
 
 var (
 	errSystemTime = errors.New("the time limit of the system is over")
@@ -190,15 +191,9 @@ func (c *Collector) pause(ctx context.Context, s *site.System, try int, why erro
 	if pauses == nil {
 		pauses = DefaultPauses
 	}
-	wait := pauses[min(try, len(pauses))-1]
 	_, _, reason := unreachable(why)
-	c.event(Event{Kind: Retrying, System: s.Name, Reason: reason, Took: wait})
-	select {
-	case <-time.After(wait):
-		return nil
-	case <-ctx.Done():
-		return ctx.Err()
-	}
+	c.event(Event{Kind: Retrying, System: s.Name, Reason: reason, Took: pauses.At(try)})
+	return pauses.Wait(ctx, try)
 }
 
 // arrive reaches the system, unless it is reached already, and reads its clock.

@@ -2,6 +2,7 @@ package reach
 
 import (
 	"context"
+	"envask/internal/patience"
 	"errors"
 	"fmt"
 	"sync"
@@ -16,13 +17,14 @@ import (
 
 // Bounds of sessions.
 const (
-	usualSessions   = 8                      // at a time on one connection, until the server says otherwise
-	mostConnections = 4                      // to one system
-	sessionWait     = time.Second            // after so long without a free session a further connection is made
-	refusedPause    = 50 * time.Millisecond  // before a refused session is tried again: a server frees one a moment after it was closed
-	refusedPauseMax = 500 * time.Millisecond //
-	refusedTries    = 30                     // with nothing of ours open on that connection
+	usualSessions   = 8           // at a time on one connection, until the server says otherwise
+	mostConnections = 4           // to one system
+	sessionWait     = time.Second // after so long without a free session a further connection is made
+	refusedTries    = 30          // with nothing of ours open on that connection
 )
+
+// refusedPauses are waited before a refused session is tried again: a server frees one a moment after it was closed.
+var refusedPauses = patience.Doubling(50*time.Millisecond, 500*time.Millisecond)
 
 // ErrNoSession says that a server opened no session, though it was asked again and again.
 var ErrNoSession = errors.New("the server opens no further session on the connection (MaxSessions in its configuration)")
@@ -141,7 +143,7 @@ func (s *sessions) more(ctx context.Context) (bool, error) {
 // get gives a session, and what gives its place back. first wants it on the first connection, which is the one that is watched.
 func (s *sessions) get(ctx context.Context, first bool) (*ssh.Session, *connection, func(), error) {
 	var dialErr error
-	for tries, pause := 0, refusedPause; ; {
+	for tries := 0; ; {
 		c, freed, idle := s.claim(first)
 		if c == nil {
 			err := s.wait(ctx, freed, idle, &dialErr)
@@ -167,11 +169,8 @@ func (s *sessions) get(ctx context.Context, first bool) (*ssh.Session, *connecti
 		if tries++; tries > refusedTries {
 			return nil, nil, nil, fmt.Errorf("%w: %w", ErrNoSession, err)
 		}
-		select {
-		case <-time.After(pause):
-			pause = min(2*pause, refusedPauseMax)
-		case <-ctx.Done():
-			return nil, nil, nil, ctx.Err()
+		if err := refusedPauses.Wait(ctx, tries); err != nil {
+			return nil, nil, nil, err
 		}
 	}
 }

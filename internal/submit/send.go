@@ -16,10 +16,11 @@ import (
 
 	"envask/internal/durable"
 	"envask/internal/fault"
+	"envask/internal/patience"
 )
 
-// patience is how many tries in a row may fail without a byte more having gone.
-const patience = 5
+// mostFailures is how many tries in a row may fail without a byte more having gone.
+const mostFailures = 5
 
 // passing is a failure that another try may not meet: a lost connection, a busy server.
 type passing struct{ error }
@@ -68,13 +69,13 @@ func Send(ctx context.Context, open func(context.Context) (Route, error), p Parc
 			failures = 1
 		}
 		x.kept = max(x.kept, rec.Resumed)
-		if failures >= patience {
+		if failures >= mostFailures {
 			return rec, fmt.Errorf("%w (tried %d times)", err, rec.Tries)
 		}
 		m.note(fmt.Sprintf("%v; trying again", err))
 		pause := m.Pause
 		if pause == nil {
-			pause = wait
+			pause = pauses.Wait
 		}
 		if err := pause(ctx, failures); err != nil {
 			if ctx.Err() != nil {
@@ -97,15 +98,8 @@ func (p Parcel) sendable() error {
 	return err
 }
 
-// wait waits for 1, 2, 4, … seconds.
-func wait(ctx context.Context, failures int) error {
-	select {
-	case <-time.After(time.Second << (failures - 1)):
-		return nil
-	case <-ctx.Done():
-		return ctx.Err()
-	}
-}
+// pauses are the times between tries.
+var pauses = patience.Doubling(time.Second, 32*time.Second)
 
 func (m *Means) note(text string) {
 	if m.Note != nil {
