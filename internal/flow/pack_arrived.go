@@ -176,8 +176,8 @@ func takePlaces(r *collect.Round, got *arrived, mustBeSame bool, learned *redact
 		}
 	}
 	values, err := got.values(f)
-	if err != nil {
-		return false
+	if err != nil || slices.ContainsFunc(values, func(v redact.Value) bool { return !v.Possible() }) {
+		return false // other bytes stand there than those that were learned from
 	}
 	learned.Add(values...)
 	return true

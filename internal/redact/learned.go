@@ -2,6 +2,7 @@ package redact
 
 import (
 	"bytes"
+	"net/netip"
 	"slices"
 	"strings"
 	"sync"
@@ -30,6 +31,19 @@ type Value struct {
 	Text  string
 	Class Class
 	Rule  string
+}
+
+// Possible reports whether a text can be what its class says. One that was found always is; what stands at a place in a file that was
+// changed since need not be.
+func (v Value) Possible() bool {
+	switch v.Class {
+	case IPv4, IPv6:
+		a, err := netip.ParseAddr(canonical(v.Class, v.Text))
+		return err == nil && (a.Is4() || v.Class == IPv6)
+	case Mail:
+		return strings.Contains(canonical(Mail, v.Text), "@")
+	}
+	return v.Text != ""
 }
 
 // NewLearned makes an empty set. The words of the given texts are common, besides those that always are: they stand all
@@ -160,7 +174,8 @@ var commonWords = wordSet(`password passwd secret token changeme default example
 func stands(b []byte, at int, text string, class Class) bool {
 	if class == Secret {
 		end := at + len(text)
-		return unmistakable(text) || !(isWord(text[0]) && wordBefore(b, at)) && !(end < len(b) && isWord(b[end]) && isWord(text[len(text)-1]))
+		return unmistakable(text) || !(isWord(text[0]) && wordBefore(b, at)) &&
+			!(end < len(b) && isWord(b[end]) && isWord(text[len(text)-1]))
 	}
 	if class == User && isAllLetters([]byte(text)) && withinName(b, at, at+len(text)) {
 		return false
