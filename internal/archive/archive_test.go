@@ -159,6 +159,16 @@ func TestManifestIsWrittenAsItWouldBeAtOnce(t *testing.T) {
 	}
 }
 
+func TestTwoFilesOfOneNameAreRefused(t *testing.T) {
+	for _, f := range Formats {
+		var out memory
+		w := NewWriter(&out, "top", t.TempDir(), &f, Balanced, nil)
+		require.NoError(t, w.Add(context.Background(), Sources(source("a", nil), source("b", nil), source("a", []byte("1")))))
+		require.ErrorContains(t, w.Close(context.Background(), epoch), "a: two files of this name")
+		w.Discard()
+	}
+}
+
 func TestFailingSources(t *testing.T) {
 	var out memory
 	dir := t.TempDir()
@@ -171,7 +181,6 @@ func TestFailingSources(t *testing.T) {
 	err := w.Add(context.Background(), Sources(Source{Name: "d", Write: func(io.Writer) error { return broken }}, source("e", nil)))
 	require.ErrorIs(t, err, broken)
 	require.ErrorContains(t, err, "d: broken")
-	require.ErrorContains(t, w.Add(context.Background(), Sources(source("a", nil))), "two files of this name")
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()
 	require.ErrorIs(t, w.Add(ctx, Sources(source("z", content(pieceSize, 1)))), context.Canceled)

@@ -9,7 +9,6 @@ import (
 	"encoding/binary"
 	"fmt"
 	"hash"
-	"hash/maphash"
 	"io"
 	"iter"
 	"path"
@@ -73,8 +72,6 @@ type Writer struct {
 	zip    *zip.Writer            // nil for tar files
 	batch  *spill.List[Written]   // what was written since the last reading back
 	done   []*spill.List[Written] // what was read back
-	names  map[uint64]struct{}    // hashes of the names of all
-	seed   maphash.Seed
 
 	inspect Inspect
 	readTo  int64     // of out
@@ -86,7 +83,7 @@ type Writer struct {
 // long lists of files. inspect (which may be nil) sees each file as it was read back.
 func NewWriter(out Storage, top, tmpDir string, format *Format, level Level, inspect Inspect) *Writer {
 	w := &Writer{out: &counted{file: out}, format: format, level: level, top: top, tmpDir: tmpDir, batch: spill.NewList[Written](tmpDir),
-		names: map[uint64]struct{}{}, seed: maphash.MakeSeed(), inspect: inspect, sum: sha256.New()}
+		inspect: inspect, sum: sha256.New()}
 	if format.zip {
 		w.zip = zip.NewWriter(w.out)
 	}
@@ -150,11 +147,6 @@ func (w *Writer) put(s *spool) error {
 	if s.err != nil {
 		return fmt.Errorf("%s: %w", s.src.Name, s.err)
 	}
-	name := maphash.String(w.seed, s.src.Name)
-	if _, there := w.names[name]; there {
-		return fmt.Errorf("%s: two files of this name", s.src.Name)
-	}
-	w.names[name] = struct{}{}
 	d := &Written{Name: s.src.Name, Size: s.size, CRC: s.crc}
 	put := w.entry
 	if w.zip != nil {
@@ -289,7 +281,12 @@ func (w *Writer) Close(ctx context.Context, modified time.Time) error {
 		return err
 	}
 	err := w.Add(ctx, Sources(Source{Name: SumsName, ModTime: modified, Write: func(out io.Writer) error {
+		last := ""
 		return sums.Each(func(d *Written) error {
+			if d.Name == last {
+				return fmt.Errorf("%s: two files of this name", d.Name)
+			}
+			last = d.Name
 			// The form that sha256sum -c reads. Names never hold a line end or a backslash, see collect.SafePath.
 			_, err := fmt.Fprintf(out, "%s  %s\n", d.SHA256, d.Name)
 			return err

@@ -56,10 +56,10 @@ type filesWork struct {
 	*work
 	spec   ask.Files
 	links  *resolver
-	names  hashes          // of what was listed, where they matter later
+	names  *spill.Hashes   // of what was listed, where they matter later
 	beside map[string]bool // companions that were looked at
 	plain  map[string]bool // names given to what was unpacked
-	marks  hashes          // of the beginnings of what was taken or left
+	marks  *spill.Hashes   // of the beginnings of what was taken or left
 }
 
 func newFilesWork(w *work, spec ask.Files) *filesWork {
@@ -69,7 +69,7 @@ func newFilesWork(w *work, spec ask.Files) *filesWork {
 	}
 	spec.Patterns = at
 	return &filesWork{work: w, spec: spec, links: &resolver{fsys: w.target.FS(), folders: map[string]folder{}},
-		names: newHashes(), marks: newHashes(), beside: map[string]bool{}, plain: map[string]bool{}}
+		names: spill.NewHashes(), marks: spill.NewHashes(), beside: map[string]bool{}, plain: map[string]bool{}}
 }
 
 // takeFiles takes the files that the item's patterns match.
@@ -349,7 +349,7 @@ func (f *filesWork) unseen(files []*candidate, again bool) []*candidate {
 	var out []*candidate
 	for _, c := range files {
 		if mark, ok := c.member.Look.Mark(); ok {
-			if f.marks.put(mark[:]) && again {
+			if f.marks.Put(mark[:]) && again {
 				continue
 			}
 		} else if again && c.again && c.info.Size() == 0 {
@@ -427,7 +427,7 @@ func (f *filesWork) companions(files []*candidate) []*candidate {
 		stem := strings.TrimSuffix(base, path.Ext(base))
 		for _, pattern := range f.spec.With {
 			name := path.Join(path.Dir(c.name), strings.NewReplacer("{stem}", stem, "{name}", base).Replace(pattern))
-			if f.names.has([]byte(name)) || f.beside[name] {
+			if f.names.Has([]byte(name)) || f.beside[name] {
 				continue
 			}
 			f.beside[name] = true

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"cmp"
 	"context"
-	"hash/maphash"
 	"io"
 	"io/fs"
 	"path"
@@ -57,27 +56,6 @@ func occupied(info fs.FileInfo) (bytes int64, known bool) {
 		return l.Disk, l.Disk >= 0
 	}
 	return reach.Occupied(info)
-}
-
-// hashes is a set of names or the like, of which a million take some 15 MiB. The key is random.
-type hashes struct {
-	seed maphash.Seed
-	all  map[uint64]struct{}
-}
-
-func newHashes() hashes { return hashes{maphash.MakeSeed(), map[uint64]struct{}{}} }
-
-// put adds one, and reports whether it was there.
-func (h hashes) put(b []byte) bool {
-	k := maphash.Bytes(h.seed, b)
-	_, there := h.all[k]
-	h.all[k] = struct{}{}
-	return there
-}
-
-func (h hashes) has(b []byte) bool {
-	_, there := h.all[maphash.Bytes(h.seed, b)]
-	return there
 }
 
 // spillDir is where lists wait that do not fit in memory; a dry run keeps them there.
@@ -156,7 +134,7 @@ func (f *filesWork) keepNames(found *spill.List[listed]) error {
 		return nil
 	}
 	return found.Each(func(l *listed) error {
-		f.names.put(l.Path)
+		f.names.Put(l.Path)
 		return nil
 	})
 }
@@ -181,7 +159,7 @@ func (f *filesWork) moved(before, now *spill.List[listed]) (*spill.List[listed],
 				return err
 			}
 		}
-		l.Was = f.names.has(l.Path)
+		l.Was = f.names.Has(l.Path)
 		if was == nil || !bytes.Equal(was.Path, l.Path) || changedFor(was, l) {
 			return out.Add(l)
 		}

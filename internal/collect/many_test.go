@@ -106,7 +106,7 @@ func TestMovedFilesAreFound(t *testing.T) {
 	write := func(name, text string) {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))
 	}
-	f := &filesWork{work: &work{dryRun: true}, names: newHashes()}
+	f := &filesWork{work: &work{dryRun: true}, names: spill.NewHashes()}
 	list := func() *spill.List[listed] {
 		l := spill.NewList[listed]("")
 		names, err := os.ReadDir(dir)
@@ -128,7 +128,7 @@ func TestMovedFilesAreFound(t *testing.T) {
 	write("b.log", "a long current one")
 	write("c.log", "same")
 	before := list()
-	require.NoError(t, before.Each(func(l *listed) error { f.names.put(l.Path); return nil }))
+	require.NoError(t, before.Each(func(l *listed) error { f.names.Put(l.Path); return nil }))
 	write("a.log", "current, and it grew") // not another file
 	write("a.log.1", "what was current")   // another content under the name
 	write("a.log.2", "older")              // new

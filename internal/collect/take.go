@@ -298,7 +298,7 @@ func (f *filesWork) plainName(target string) string {
 	plain, _ := logset.Unsuffixed(target)
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	if f.names.has([]byte(strings.TrimPrefix(plain, "files/"))) || f.plain[plain] || plain == target {
+	if f.names.Has([]byte(strings.TrimPrefix(plain, "files/"))) || f.plain[plain] || plain == target {
 		return target + ".txt"
 	}
 	f.plain[plain] = true // x.log.1.gz and x.log.1.xz would both be x.log.1

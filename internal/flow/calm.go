@@ -13,7 +13,7 @@ import (
 const (
 	calmLimit   = 64 << 20 // bytes
 	calmPercent = 800      // by how much the heap may grow between two collections, below the limit
-	calmRoom    = 8 << 20  // bytes that are free at least, beside half of what is in use
+	calmRoom    = 8 << 20  // bytes that are free at least, beside a quarter of what is in use
 )
 
 var calming struct {
@@ -54,7 +54,7 @@ func watch() {
 		live := []metrics.Sample{{Name: "/gc/heap/live:bytes"}}
 		metrics.Read(live)
 		used := int64(live[0].Value.Uint64())
-		debug.SetMemoryLimit(max(calmLimit, used+used/2+calmRoom))
+		debug.SetMemoryLimit(max(calmLimit, used+used/4+calmRoom))
 		watch()
 	}, 0)
 }

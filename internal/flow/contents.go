@@ -54,7 +54,7 @@ func newContents(name string) (*contents, error) {
 	if err != nil {
 		return nil, err
 	}
-	z, err := zstd.NewWriter(f, zstd.WithEncoderConcurrency(1))
+	z, err := zstd.NewWriter(f, zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(256<<10))
 	if err != nil {
 		return nil, errors.Join(err, f.Close())
 	}

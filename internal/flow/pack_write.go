@@ -5,7 +5,6 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"hash/maphash"
 	"io"
 	"iter"
 	"os"
@@ -33,15 +32,14 @@ type writing struct {
 	*evidence
 	format  *archive.Format
 	level   archive.Level
-	signer  ssh.Signer          // nil signs nothing
-	names   map[uint64]struct{} // hashes of the paths that are given, in small letters
-	seed    maphash.Seed
+	signer  ssh.Signer         // nil signs nothing
+	names   *spill.Hashes      // paths that are given, in small letters
 	written *spill.List[piece] // what is in the archive, in its order
 	stayed  *spill.List[piece] // what is not
 }
 
 func newWriting(v *evidence, format *archive.Format, level archive.Level, signer ssh.Signer) *writing {
-	return &writing{evidence: v, format: format, level: level, signer: signer, names: map[uint64]struct{}{}, seed: maphash.MakeSeed(),
+	return &writing{evidence: v, format: format, level: level, signer: signer, names: spill.NewHashes(),
 		written: spill.NewList[piece](v.tmp), stayed: spill.NewList[piece](v.tmp)}
 }
 
@@ -58,10 +56,7 @@ func (w *writing) name(e *redact.Engine, x *piece) {
 
 // claim takes a path, if nobody has it. Some disks ignore case.
 func (w *writing) claim(path string) bool {
-	h := maphash.String(w.seed, strings.ToLower(path))
-	_, there := w.names[h]
-	w.names[h] = struct{}{}
-	return !there
+	return !w.names.Put([]byte(strings.ToLower(path)))
 }
 
 // archiveName takes out of a redacted name what not every file system can hold: colons, and on Windows the names of devices,
@@ -151,6 +146,7 @@ func (w *writing) fill(ctx context.Context, aw *archive.Writer, t *telling) erro
 	if err := aw.Add(ctx, w.sources(ctx)); err != nil {
 		return err
 	}
+	w.names = nil // all are given
 	w.begin("checking", w.bytes)
 	if err := t.begin(ctx); err != nil {
 		return err

@@ -12,7 +12,7 @@ import (
 
 // Of sorting: how many records are in memory in one piece (of which there can be four), and how many wait on each side.
 const (
-	chunkRecords = 4096
+	chunkRecords = 8192
 	waiting      = 256
 )
 

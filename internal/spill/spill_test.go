@@ -122,3 +122,20 @@ func TestSorterEnds(t *testing.T) {
 	require.NoError(t, s.Add(record{}))
 	s.Close()
 }
+
+// The set knows what was put into it, and nothing else, while it grows.
+func TestHashes(t *testing.T) {
+	h := spill.NewHashes()
+	require.False(t, h.Has(nil))
+	for i := range 50_000 {
+		name := fmt.Appendf(nil, "gate-%d/log/%d", i%7, i)
+		require.False(t, h.Has(name), i)
+		require.False(t, h.Put(name), i)
+		require.True(t, h.Put(name), i)
+	}
+	require.Equal(t, 50_000, h.Len())
+	for i := range 50_000 {
+		require.True(t, h.Has(fmt.Appendf(nil, "gate-%d/log/%d", i%7, i)), i)
+		require.False(t, h.Has(fmt.Appendf(nil, "gate-%d/log/%d", i%7, i+50_000)), i)
+	}
+}
