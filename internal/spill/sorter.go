@@ -30,8 +30,8 @@ type Sorter[T any] struct {
 // which should have no two equal records; it is called by several
 // goroutines.
 func NewSorter[T any](ctx context.Context, dir string, compare func(a, b *T) int) *Sorter[T] {
-	s := &Sorter[T]{in: make(chan T, waiting), done: make(chan struct{})}
-	s.ctx, s.stop = context.WithCancel(ctx)
+	ctx, stop := context.WithCancel(ctx)
+	s := &Sorter[T]{in: make(chan T, waiting), done: make(chan struct{}), ctx: ctx, stop: stop}
 	decode := func(b []byte) (v T, err error) { err = json.Unmarshal(b, &v); return v, err }
 	encode := func(v T) ([]byte, error) { return json.Marshal(v) }
 	chunk := chunkRecords
@@ -43,7 +43,7 @@ func NewSorter[T any](ctx context.Context, dir string, compare func(a, b *T) int
 	s.out, s.errs = out, errs
 	go func() {
 		defer close(s.done)
-		sorting.Sort(s.ctx)
+		sorting.Sort(ctx)
 	}()
 	return s
 }
