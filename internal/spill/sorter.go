@@ -30,7 +30,7 @@ type Sorter[T any] struct {
 // which should have no two equal records; it is called by several
 // goroutines.
 func NewSorter[T any](ctx context.Context, dir string, compare func(a, b *T) int) *Sorter[T] {
-	ctx, stop := context.WithCancel(ctx)
+	ctx, stop := context.WithCancel(ctx) // #nosec G118 -- Each and Close call it
 	s := &Sorter[T]{in: make(chan T, waiting), done: make(chan struct{}), ctx: ctx, stop: stop}
 	decode := func(b []byte) (v T, err error) { err = json.Unmarshal(b, &v); return v, err }
 	encode := func(v T) ([]byte, error) { return json.Marshal(v) }
