@@ -15,10 +15,10 @@ import (
 
 	"envask/internal/archive"
 	"envask/internal/ask"
-	"envask/internal/collect"
 	"envask/internal/fault"
 	"envask/internal/reach"
 	"envask/internal/redact"
+	"envask/internal/round"
 	"envask/internal/site"
 	"envask/internal/standin"
 	"envask/internal/submit"
@@ -67,9 +67,9 @@ func keysOf(v any, into map[string]bool) {
 
 func TestDocsOfTheArchive(t *testing.T) {
 	text := page(t, "docs/archive.md")
-	sample, err := json.Marshal(archive.Manifest{Title: "x", Rounds: []archive.RoundInfo{{Note: "x"}}, Coverage: collect.Coverage{{Unmet: []string{"x"}, Together: "x", Notes: []string{"x"}}},
-		Clocks: []collect.Clock{{Synchronised: "x"}}, Reached: []collect.Place{{Served: reach.Served{After: "x", Noisy: true}}}, Groups: []collect.GroupResult{{Why: "x", Lacking: []string{"x"}}}, Window: archive.WindowInfo{Extra: "1m"},
-		Files: []archive.File{{How: "x", First: time.Now(), Last: time.Now(), Cut: &collect.CutInfo{Unpacked: "x", Notes: []string{"x"}}, Modified: time.Now(), Findings: redact.Counts{}}}, LeftOut: []archive.LeftOut{{}}})
+	sample, err := json.Marshal(archive.Manifest{Title: "x", Rounds: []archive.RoundInfo{{Note: "x"}}, Coverage: round.Coverage{{Unmet: []string{"x"}, Together: "x", Notes: []string{"x"}}},
+		Clocks: []round.Clock{{Synchronised: "x"}}, Reached: []round.Place{{Served: reach.Served{After: "x", Noisy: true}}}, Groups: []round.GroupResult{{Why: "x", Lacking: []string{"x"}}}, Window: archive.WindowInfo{Extra: "1m"},
+		Files: []archive.File{{How: "x", First: time.Now(), Last: time.Now(), Cut: &round.CutInfo{Unpacked: "x", Notes: []string{"x"}}, Modified: time.Now(), Findings: redact.Counts{}}}, LeftOut: []archive.LeftOut{{}}})
 	require.NoError(t, err)
 	var v any
 	require.NoError(t, json.Unmarshal(sample, &v))
@@ -78,7 +78,7 @@ func TestDocsOfTheArchive(t *testing.T) {
 	for k := range keys {
 		require.Contains(t, text, "`"+k+"`", "the manifest's key %s is not explained", k)
 	}
-	for _, s := range collect.States {
+	for _, s := range round.States {
 		require.Contains(t, text, "`"+string(s)+"`")
 	}
 	for _, n := range []string{archive.PageName, archive.BriefName, archive.ManifestName, archive.SumsName} {

@@ -9,8 +9,8 @@ import (
 
 	"github.com/go-json-experiment/json/v1"
 
-	"envask/internal/collect"
 	"envask/internal/redact"
+	"envask/internal/round"
 	"envask/internal/window"
 )
 
@@ -52,16 +52,16 @@ type Manifest struct {
 	Window    WindowInfo        `json:"window"`
 	Rounds    []RoundInfo       `json:"rounds"`
 	// a round of which the vendor has the archive: what is the same there is not here
-	NewSince  string                `json:"new_since,omitempty"`
-	Complete  bool                  `json:"complete"`          // nothing that the ask requires is missing
-	Lacking   []string              `json:"lacking"`           // what is, as "item on system: reason"
-	Clocks    []collect.Clock       `json:"clocks"`            // of the systems, as they were when first reached
-	Reached   []collect.Place       `json:"reached,omitempty"` // by which way each system was reached
-	Groups    []collect.GroupResult `json:"groups,omitempty"`  // what the ask demands together
-	Coverage  collect.Coverage      `json:"coverage"`
-	Files     []File                `json:"files"`
-	LeftOut   []LeftOut             `json:"left_out"`
-	Redaction Redaction             `json:"redaction"`
+	NewSince  string              `json:"new_since,omitempty"`
+	Complete  bool                `json:"complete"`          // nothing that the ask requires is missing
+	Lacking   []string            `json:"lacking"`           // what is, as "item on system: reason"
+	Clocks    []round.Clock       `json:"clocks"`            // of the systems, as they were when first reached
+	Reached   []round.Place       `json:"reached,omitempty"` // by which way each system was reached
+	Groups    []round.GroupResult `json:"groups,omitempty"`  // what the ask demands together
+	Coverage  round.Coverage      `json:"coverage"`
+	Files     []File              `json:"files"`
+	LeftOut   []LeftOut           `json:"left_out"`
+	Redaction Redaction           `json:"redaction"`
 
 	// FilesFrom and LeftOutFrom give the two long lists where they are not in memory.
 	FilesFrom   func(func(*File) error) error    `json:"-"`
@@ -112,36 +112,36 @@ type RoundInfo struct {
 
 // File is one piece of evidence in the archive.
 type File struct {
-	Path      string           `json:"path"`            // below the top folder
-	Round     string           `json:"round,omitempty"` // where the archive holds several
-	System    string           `json:"system"`
-	Item      string           `json:"item"`
-	Source    string           `json:"source"` // path on the system, or the command line
-	State     collect.State    `json:"state"`
-	How       string           `json:"how,omitempty"`  // why it was taken, how it was cut, what was odd
-	SizeThere int64            `json:"size_on_system"` // bytes
-	SizeTaken int64            `json:"size_taken"`     // bytes
-	Size      int64            `json:"size"`           // bytes in the archive, after redaction
-	SHA256    string           `json:"sha256"`         // of the bytes in the archive
-	Modified  time.Time        `json:"modified,omitzero"`
-	First     time.Time        `json:"first_dated_line,omitzero"` // of the file as it is on the system
-	Last      time.Time        `json:"last_dated_line,omitzero"`
-	Cut       *collect.CutInfo `json:"cut,omitempty"` // how it was cut to the window
-	Form      redact.Form      `json:"form"`
-	Findings  redact.Counts    `json:"findings,omitempty"` // replaced, by rule
-	Command   *collect.Ran     `json:"command,omitempty"`
-	Active    bool             `json:"-"` // a browser might run or draw it; known while the archive is made
+	Path      string         `json:"path"`            // below the top folder
+	Round     string         `json:"round,omitempty"` // where the archive holds several
+	System    string         `json:"system"`
+	Item      string         `json:"item"`
+	Source    string         `json:"source"` // path on the system, or the command line
+	State     round.State    `json:"state"`
+	How       string         `json:"how,omitempty"`  // why it was taken, how it was cut, what was odd
+	SizeThere int64          `json:"size_on_system"` // bytes
+	SizeTaken int64          `json:"size_taken"`     // bytes
+	Size      int64          `json:"size"`           // bytes in the archive, after redaction
+	SHA256    string         `json:"sha256"`         // of the bytes in the archive
+	Modified  time.Time      `json:"modified,omitzero"`
+	First     time.Time      `json:"first_dated_line,omitzero"` // of the file as it is on the system
+	Last      time.Time      `json:"last_dated_line,omitzero"`
+	Cut       *round.CutInfo `json:"cut,omitempty"` // how it was cut to the window
+	Form      redact.Form    `json:"form"`
+	Findings  redact.Counts  `json:"findings,omitempty"` // replaced, by rule
+	Command   *round.Ran     `json:"command,omitempty"`
+	Active    bool           `json:"-"` // a browser might run or draw it; known while the archive is made
 }
 
 // LeftOut is what was there, or should have been, and is not in the archive.
 type LeftOut struct {
-	System string        `json:"system"`
-	Item   string        `json:"item"`
-	Source string        `json:"source"`
-	State  collect.State `json:"state"`
-	Reason string        `json:"reason"`
-	Size   int64         `json:"size_on_system,omitempty"`
-	Round  string        `json:"round,omitempty"` // where the archive holds several
+	System string      `json:"system"`
+	Item   string      `json:"item"`
+	Source string      `json:"source"`
+	State  round.State `json:"state"`
+	Reason string      `json:"reason"`
+	Size   int64       `json:"size_on_system,omitempty"`
+	Round  string      `json:"round,omitempty"` // where the archive holds several
 }
 
 // Redaction says what was replaced, and what could not be looked into.

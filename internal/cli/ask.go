@@ -13,9 +13,9 @@ import (
 
 	"envask/internal/ask"
 	"envask/internal/cli/term"
-	"envask/internal/collect"
 	"envask/internal/fault"
 	"envask/internal/flow"
+	"envask/internal/round"
 	"envask/internal/site"
 )
 
@@ -157,20 +157,20 @@ func (s *session) tryAsk(ctx context.Context, a *flow.App, q flow.TryRequest) er
 	}
 	if s.common.json {
 		return s.writeJSON(struct {
-			Ask      string           `json:"ask"`
-			Window   string           `json:"window"`
-			Coverage collect.Coverage `json:"coverage"`
-			Entries  []collect.Entry  `json:"entries"`
-			Price    flow.Price       `json:"price"`
-			Unused   []string         `json:"unused_patterns"`
+			Ask      string         `json:"ask"`
+			Window   string         `json:"window"`
+			Coverage round.Coverage `json:"coverage"`
+			Entries  []round.Entry  `json:"entries"`
+			Price    flow.Price     `json:"price"`
+			Unused   []string       `json:"unused_patterns"`
 		}{q.Ask.Name, got.Window.String(), got.Coverage, got.Entries, got.Price, got.Unused})
 	}
 	s.screen.Print("ask %s, tried on %s; window: %s", q.Ask.Name, term.Clean(q.Against), got.Window)
 	shown := got.Collected
 	if !s.common.verbose { // which system plays which role is not known here: what is not there need not be
-		shown.Coverage = slices.DeleteFunc(slices.Clone(shown.Coverage), func(c collect.Cell) bool { return c.State == collect.Missing })
+		shown.Coverage = slices.DeleteFunc(slices.Clone(shown.Coverage), func(c round.Cell) bool { return c.State == round.Missing })
 		shown.Entries = slices.DeleteFunc(slices.Clone(shown.Entries),
-			func(e collect.Entry) bool { return strings.HasPrefix(e.Name, "commands/") })
+			func(e round.Entry) bool { return strings.HasPrefix(e.Name, "commands/") })
 	}
 	s.drawDryRun(&shown)
 	for _, p := range got.Unused {

@@ -4,15 +4,15 @@ import (
 	"time"
 
 	"envask/internal/cli/term"
-	"envask/internal/collect"
+	"envask/internal/round"
 )
 
 // doubtful says whether a clock needs a look.
-func doubtful(c collect.Clock) bool {
+func doubtful(c round.Clock) bool {
 	return !c.Measured || c.Offset.Abs() > c.Uncertainty+time.Second || c.Synchronised == "no"
 }
 
-func (s *session) clockCells(c collect.Clock) (clock, sync, zone string) {
+func (s *session) clockCells(c round.Clock) (clock, sync, zone string) {
 	clock, sync = term.Clean(c.String()), c.Synchronised
 	if doubtful(c) {
 		clock = s.screen.Paint(term.Warn, clock)
@@ -24,7 +24,7 @@ func (s *session) clockCells(c collect.Clock) (clock, sync, zone string) {
 }
 
 // drawClocks draws what was found out about the systems' time. Unless all is wanted, only what needs a look.
-func (s *session) drawClocks(clocks []collect.Clock, all bool) {
+func (s *session) drawClocks(clocks []round.Clock, all bool) {
 	var rows [][]string
 	for _, c := range clocks {
 		if !doubtful(c) && !all {

@@ -6,8 +6,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"envask/internal/casefile"
-	"envask/internal/collect"
 	"envask/internal/flow"
+	"envask/internal/round"
 )
 
 func newCollect(s *session) *cobra.Command {
@@ -82,14 +82,14 @@ func (s *session) collect(ctx context.Context, a *flow.App, c *casefile.Case, q 
 }
 
 type collectedDoc struct {
-	Case     string           `json:"case"`
-	Round    *flow.RoundView  `json:"round"`   // null for a dry run
-	DryRun   bool             `json:"dry_run"` // nothing was taken; sizes are those on the systems
-	Complete bool             `json:"complete"`
-	Coverage collect.Coverage `json:"coverage"`
-	Entries  []collect.Entry  `json:"entries,omitempty"`
-	Clocks   []collect.Clock  `json:"clocks"`
-	Price    *flow.Price      `json:"price,omitempty"` // of a dry run
+	Case     string          `json:"case"`
+	Round    *flow.RoundView `json:"round"`   // null for a dry run
+	DryRun   bool            `json:"dry_run"` // nothing was taken; sizes are those on the systems
+	Complete bool            `json:"complete"`
+	Coverage round.Coverage  `json:"coverage"`
+	Entries  []round.Entry   `json:"entries,omitempty"`
+	Clocks   []round.Clock   `json:"clocks"`
+	Price    *flow.Price     `json:"price,omitempty"` // of a dry run
 }
 
 func collectedJSON(got *flow.Collected) collectedDoc {

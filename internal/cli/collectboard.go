@@ -10,6 +10,7 @@ import (
 	"envask/internal/cli/term"
 	"envask/internal/collect"
 	"envask/internal/flow"
+	"envask/internal/round"
 )
 
 // collectBoard shows a collection while it runs: live lines on a terminal, plain lines elsewhere.
@@ -188,7 +189,7 @@ func fileCount(st *systemState) string {
 // cell reports a finished field: on a terminal only what went wrong, elsewhere every one.
 func (b *collectBoard) cell(st *systemState, e collect.Event) {
 	c := e.Cell
-	good := c.State == collect.Taken || c.State == collect.Cut || c.State == collect.Empty
+	good := c.State == round.Taken || c.State == round.Cut || c.State == round.Empty
 	if !good {
 		st.bad++
 	}

@@ -7,18 +7,18 @@ import (
 	"github.com/dustin/go-humanize"
 
 	"envask/internal/cli/term"
-	"envask/internal/collect"
 	"envask/internal/flow"
+	"envask/internal/round"
 )
 
 // stateColors say at a glance what a state means; the word itself says the same.
-var stateColors = map[collect.State]string{
-	collect.Taken: term.Good, collect.Cut: term.Warn, collect.Empty: term.Warn, collect.Skipped: term.Faint,
-	collect.Missing: term.Bad, collect.Denied: term.Bad, collect.Refused: term.Bad, collect.Failed: term.Bad, collect.TimedOut: term.Bad,
+var stateColors = map[round.State]string{
+	round.Taken: term.Good, round.Cut: term.Warn, round.Empty: term.Warn, round.Skipped: term.Faint,
+	round.Missing: term.Bad, round.Denied: term.Bad, round.Refused: term.Bad, round.Failed: term.Bad, round.TimedOut: term.Bad,
 }
 
 // paintState colours a state. What spoils a required item stands out from what is only missed.
-func (s *session) paintState(c collect.Cell) string {
+func (s *session) paintState(c round.Cell) string {
 	color := stateColors[c.State]
 	if c.Lacking() && !c.NotChosen() {
 		color = term.Worst
@@ -27,7 +27,7 @@ func (s *session) paintState(c collect.Cell) string {
 }
 
 // paintEntry colours the state of one file. What is no evidence, such as a FIFO, is nothing to worry about.
-func (s *session) paintEntry(e collect.Entry, word string) string {
+func (s *session) paintEntry(e round.Entry, word string) string {
 	if e.Special {
 		return s.screen.Paint(term.Faint, word)
 	}
@@ -39,15 +39,15 @@ const wholeTable = 60
 
 // drawCoverage draws the table systems × items, a row for each cell; unless each is wanted, what several systems share is one row, and of a
 // very long table only the rows that need a look are drawn and the rest is counted.
-func (s *session) drawCoverage(cov collect.Coverage, all bool) {
+func (s *session) drawCoverage(cov round.Coverage, all bool) {
 	all = all || len(cov) <= wholeTable
-	var shown collect.Coverage
+	var shown round.Coverage
 	hidden, notChosen := 0, 0
 	for _, c := range cov {
 		switch {
 		case c.NotChosen() && !s.common.verbose:
 			notChosen++
-		case !all && (c.State == collect.Taken || c.State == collect.Skipped) && !c.Lacking():
+		case !all && (c.State == round.Taken || c.State == round.Skipped) && !c.Lacking():
 			hidden++
 		default:
 			shown = append(shown, c)
@@ -77,12 +77,12 @@ func (s *session) drawCoverage(cov collect.Coverage, all bool) {
 	s.screen.Print("%s   * required", stateCounts(cov))
 }
 
-func stateCounts(cov collect.Coverage) string {
+func stateCounts(cov round.Coverage) string {
 	count := cov.Count()
 	var parts []string
-	for i := len(collect.States) - 1; i >= 0; i-- {
-		if n := count[collect.States[i]]; n > 0 {
-			parts = append(parts, fmt.Sprintf("%d %s", n, collect.States[i]))
+	for i := len(round.States) - 1; i >= 0; i-- {
+		if n := count[round.States[i]]; n > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", n, round.States[i]))
 		}
 	}
 	return strings.Join(parts, ", ")
@@ -106,7 +106,7 @@ func (s *session) drawRoundEnd(got *flow.Collected) {
 }
 
 // drawReached says by which way systems were reached where that is not the first one; with all, of every system.
-func (s *session) drawReached(places []collect.Place, all bool) {
+func (s *session) drawReached(places []round.Place, all bool) {
 	for _, p := range places {
 		switch {
 		case p.After != "":
@@ -122,7 +122,7 @@ func (s *session) drawReached(places []collect.Place, all bool) {
 }
 
 // drawGroups says what became of items that are demanded together.
-func (s *session) drawGroups(groups []collect.GroupResult, all bool) {
+func (s *session) drawGroups(groups []round.GroupResult, all bool) {
 	for _, g := range groups {
 		for _, l := range g.Lacking {
 			s.screen.Print("%s group %s (%s): %s", s.screen.Paint(term.Bad, "not whole:"), g.Name,

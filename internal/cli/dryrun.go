@@ -7,8 +7,8 @@ import (
 	"time"
 
 	"envask/internal/cli/term"
-	"envask/internal/collect"
 	"envask/internal/flow"
+	"envask/internal/round"
 )
 
 // drawDryRun draws what a collection would take, and what its window costs.
@@ -17,7 +17,7 @@ func (s *session) drawDryRun(got *flow.Collected) {
 	total, files := int64(0), 0
 	left := map[[2]string]int{}
 	for _, e := range got.Entries {
-		if e.State == collect.Empty {
+		if e.State == round.Empty {
 			left[[2]string{e.System, e.Item}]++
 			if !s.common.verbose {
 				continue
@@ -49,7 +49,7 @@ func (s *session) drawDryRun(got *flow.Collected) {
 		{Title: "why", Wide: true, Least: 24}}, rows)
 	gap := "\n" // before the first of the remarks
 	for _, c := range got.Coverage {
-		if c.State != collect.Taken && c.State != collect.Empty && !c.NotChosen() {
+		if c.State != round.Taken && c.State != round.Empty && !c.NotChosen() {
 			where := c.System
 			if where == "" {
 				where = "(none)"
@@ -108,7 +108,7 @@ func (s *session) drawPrice(p flow.Price, total int64) {
 	}
 }
 
-func wouldBe(e collect.Entry) string {
+func wouldBe(e round.Entry) string {
 	if e.Command == nil && strings.HasPrefix(e.Name, "commands/") {
 		return "run"
 	}

@@ -8,7 +8,7 @@ import (
 	"sync"
 
 	"envask/internal/cli/term"
-	"envask/internal/collect"
+	"envask/internal/round"
 )
 
 // What many systems share is one row: with the count, and their names.
@@ -28,9 +28,9 @@ func sharedReason(system, reason string) string {
 }
 
 // ofSystem reports whether a code speaks of the whole system, not of one item.
-func ofSystem(c collect.Code) bool {
+func ofSystem(c round.Code) bool {
 	switch c {
-	case collect.CodeUnreachable, collect.CodeSilent, collect.CodeLogin, collect.CodeHostKey:
+	case round.CodeUnreachable, round.CodeSilent, round.CodeLogin, round.CodeHostKey:
 		return true
 	}
 	return false
@@ -38,14 +38,14 @@ func ofSystem(c collect.Code) bool {
 
 // folded is a row of the coverage table: one cell, or several that share a state and a reason.
 type folded struct {
-	collect.Cell
+	round.Cell
 	systems []string // of which it tells, when these are several
 	items   []string // when these are several
 }
 
 // fold brings together the cells of a system that cannot be reached, and the cells of several systems with the same item, state and reason.
 // What was taken stays as it is.
-func fold(cov collect.Coverage) []folded {
+func fold(cov round.Coverage) []folded {
 	var rows []folded
 	bySystem := map[string]int{}
 	for _, c := range cov {
@@ -117,7 +117,7 @@ func (f *folded) reason() string {
 }
 
 // folded brings cells together, unless the engineer wants each.
-func (s *session) folded(cov collect.Coverage) []folded {
+func (s *session) folded(cov round.Coverage) []folded {
 	if !s.each {
 		return fold(cov)
 	}

@@ -1,29 +1,28 @@
 package cli
 
 import (
+	"envask/internal/round"
 	"fmt"
 	"testing"
 
 	"github.com/stretchr/testify/require"
-
-	"envask/internal/collect"
 )
 
 // 290 systems that are down for one reason are one row with the count and the first names; what was taken stays a row each.
 func TestManySystemsWithOneReasonAreOneRow(t *testing.T) {
-	var cov collect.Coverage
+	var cov round.Coverage
 	for i := range 300 {
 		name := fmt.Sprintf("gate-%d", i)
 		for _, item := range []string{"log", "config"} {
-			c := collect.Cell{System: name, Item: item, Required: item == "log", State: collect.Taken, Files: 1}
+			c := round.Cell{System: name, Item: item, Required: item == "log", State: round.Taken, Files: 1}
 			if i >= 10 {
-				c.State, c.Code, c.Files = collect.Failed, collect.CodeUnreachable, 0
+				c.State, c.Code, c.Files = round.Failed, round.CodeUnreachable, 0
 				c.Reason = fmt.Sprintf("no connection to 192.0.2.%d:22: refused; is %s up?", i%250, name)
 			}
 			cov = append(cov, c)
 		}
 	}
-	cov = append(cov, collect.Cell{System: "fare", Item: "log", State: collect.Denied, Code: collect.CodeLogin, Reason: "login refused"})
+	cov = append(cov, round.Cell{System: "fare", Item: "log", State: round.Denied, Code: round.CodeLogin, Reason: "login refused"})
 	rows := fold(cov)
 	require.Len(t, rows, 22)
 	r := rows[21]

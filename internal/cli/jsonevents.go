@@ -9,21 +9,22 @@ import (
 	"envask/internal/collect"
 	"envask/internal/flow"
 	"envask/internal/reach"
+	"envask/internal/round"
 )
 
 // eventDoc is one step of a collection as a line of JSON on standard error, for whoever watches it with a program.
 type eventDoc struct {
-	Event   string         `json:"event"`
-	At      time.Time      `json:"at"`
-	System  string         `json:"system,omitempty"`
-	Item    string         `json:"item,omitempty"`
-	Files   int            `json:"files,omitempty"`
-	Seconds float64        `json:"seconds,omitempty"`
-	Text    string         `json:"text,omitempty"`
-	Entry   *collect.Entry `json:"entry,omitempty"`
-	Cell    *collect.Cell  `json:"cell,omitempty"`
-	Clock   *collect.Clock `json:"clock,omitempty"`
-	Reached *reach.Served  `json:"reached,omitempty"`
+	Event   string        `json:"event"`
+	At      time.Time     `json:"at"`
+	System  string        `json:"system,omitempty"`
+	Item    string        `json:"item,omitempty"`
+	Files   int           `json:"files,omitempty"`
+	Seconds float64       `json:"seconds,omitempty"`
+	Text    string        `json:"text,omitempty"`
+	Entry   *round.Entry  `json:"entry,omitempty"`
+	Cell    *round.Cell   `json:"cell,omitempty"`
+	Clock   *round.Clock  `json:"clock,omitempty"`
+	Reached *reach.Served `json:"reached,omitempty"`
 }
 
 // jsonEvent writes one event. Bytes as they arrive are left out: they would be most of the lines.

@@ -8,6 +8,7 @@ import (
 	"envask/internal/cli/term"
 	"envask/internal/collect"
 	"envask/internal/flow"
+	"envask/internal/round"
 )
 
 func newProbe(s *session) *cobra.Command {
@@ -57,7 +58,7 @@ code is 3 if a system cannot be reached or a required item would be missing.`,
 type probedDoc struct {
 	Systems  []collect.Probed `json:"systems"`
 	Items    bool             `json:"items_looked_at"` // false when the ask is not approved
-	Coverage collect.Coverage `json:"coverage"`        // what a collection would come to
+	Coverage round.Coverage   `json:"coverage"`        // what a collection would come to
 	Price    flow.Price       `json:"price"`
 	Free     int64            `json:"free_here"` // bytes; -1 when it is not known
 }
@@ -70,18 +71,18 @@ func (s *session) drawProbed(p *flow.Probed) {
 	ok, bad := map[string]int{}, map[string]int{}
 	for _, c := range p.Coverage {
 		switch c.State {
-		case collect.Taken, collect.Cut, collect.Empty:
+		case round.Taken, round.Cut, round.Empty:
 			ok[c.System]++
-		case collect.Skipped:
+		case round.Skipped:
 		default:
 			bad[c.System]++
 		}
 	}
 	var rows [][]string
-	var gone collect.Coverage
+	var gone round.Coverage
 	for _, x := range p.Systems {
 		if !x.Reached {
-			gone = append(gone, collect.Cell{System: x.System, State: x.State, Code: x.Code, Reason: x.Reason})
+			gone = append(gone, round.Cell{System: x.System, State: x.State, Code: x.Code, Reason: x.Reason})
 			continue
 		}
 		items := "not looked at"
@@ -109,7 +110,7 @@ func (s *session) drawProbed(p *flow.Probed) {
 	}
 	s.screen.Print("")
 	for _, c := range p.Coverage {
-		fine := c.State == collect.Taken || c.State == collect.Cut || c.State == collect.Empty || c.State == collect.Skipped
+		fine := c.State == round.Taken || c.State == round.Cut || c.State == round.Empty || c.State == round.Skipped
 		if fine && len(c.Unmet) == 0 || !reachedIn(p, c.System) {
 			continue
 		}

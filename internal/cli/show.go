@@ -13,9 +13,9 @@ import (
 
 	"envask/internal/casefile"
 	"envask/internal/cli/term"
-	"envask/internal/collect"
 	"envask/internal/fault"
 	"envask/internal/flow"
+	"envask/internal/round"
 	"envask/internal/window"
 )
 
@@ -96,7 +96,7 @@ func (s *session) show(ctx context.Context, what string, x showing) error {
 }
 
 func newestRound(c *casefile.Case) string {
-	rounds, err := collect.Rounds(c)
+	rounds, err := round.List(c)
 	if err != nil || len(rounds) == 0 {
 		return "r1"
 	}
@@ -240,9 +240,9 @@ func (s *session) showRound(a *flow.App, c *casefile.Case, id string, x showing)
 		}
 		return s.drawFiles(list, "round "+r.ID, x.file)
 	}
-	var entries []collect.Entry
+	var entries []round.Entry
 	if x.ofFiles() || s.common.json {
-		err = r.Entries(func(e collect.Entry) error {
+		err = r.Entries(func(e round.Entry) error {
 			if in(x.systems, e.System) && in(x.items, e.Item) {
 				entries = append(entries, e)
 			}
@@ -255,11 +255,11 @@ func (s *session) showRound(a *flow.App, c *casefile.Case, id string, x showing)
 	if s.common.json {
 		return s.writeJSON(struct {
 			flow.RoundView
-			Clocks   []collect.Clock       `json:"clocks"`
-			Reached  []collect.Place       `json:"reached"`
-			Groups   []collect.GroupResult `json:"groups"`
-			Coverage collect.Coverage      `json:"coverage"`
-			Entries  []collect.Entry       `json:"entries"`
+			Clocks   []round.Clock       `json:"clocks"`
+			Reached  []round.Place       `json:"reached"`
+			Groups   []round.GroupResult `json:"groups"`
+			Coverage round.Coverage      `json:"coverage"`
+			Entries  []round.Entry       `json:"entries"`
 		}{flow.NewRoundView(r), r.Clocks, r.Reached, r.Groups, r.Coverage, entries})
 	}
 	v := flow.NewRoundView(r)
@@ -307,7 +307,7 @@ func in(list []string, x string) bool {
 	return len(list) == 0
 }
 
-func (s *session) drawEntries(entries []collect.Entry) {
+func (s *session) drawEntries(entries []round.Entry) {
 	var rows [][]string
 	for _, e := range entries {
 		size := bytesText(e.Size)

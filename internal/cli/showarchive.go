@@ -10,10 +10,10 @@ import (
 	"github.com/dustin/go-humanize"
 
 	"envask/internal/cli/term"
-	"envask/internal/collect"
 	"envask/internal/fault"
 	"envask/internal/flow"
 	"envask/internal/redact"
+	"envask/internal/round"
 	"envask/internal/window"
 )
 
@@ -162,7 +162,7 @@ func (s *session) drawFile(f flow.FileView) {
 }
 
 // cutText says how a log was cut.
-func cutText(c *collect.CutInfo) string {
+func cutText(c *round.CutInfo) string {
 	if c == nil {
 		return ""
 	}

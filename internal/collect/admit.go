@@ -5,16 +5,17 @@ import (
 	"io/fs"
 
 	"envask/internal/ask"
+	"envask/internal/round"
 )
 
 // admit says under which name a file is read, after links, or why it is not read at all.
-func admit(w *work, spec ask.Files, links *resolver, m match, e *Entry) (string, bool) {
+func admit(w *work, spec ask.Files, links *resolver, m match, e *round.Entry) (string, bool) {
 	if t := m.info.Mode(); !t.IsRegular() && t&fs.ModeSymlink == 0 {
-		e.State, e.Reason, e.Special = Refused, plain(errSpecial(t)), true
+		e.State, e.Reason, e.Special = round.Refused, plain(errSpecial(t)), true
 		return "", false
 	}
 	if guarded(m.name, w.req.AllowPaths) {
-		e.State, e.Reason = Refused, "holds secrets of the system; --allow-path "+e.Source+" takes it"
+		e.State, e.Reason = round.Refused, "holds secrets of the system; --allow-path "+e.Source+" takes it"
 		return "", false
 	}
 	name, err := links.resolve(m.name, m.info)
@@ -22,9 +23,9 @@ func admit(w *work, spec ask.Files, links *resolver, m match, e *Entry) (string,
 		e.State, e.Reason = stateOf(err), plain(err)
 		switch {
 		case notThere(err):
-			e.State, e.Reason = Missing, "a broken symlink"
+			e.State, e.Reason = round.Missing, "a broken symlink"
 		case errors.Is(err, errLoop): // no evidence, whatever it was meant to be
-			e.State, e.Special = Refused, true
+			e.State, e.Special = round.Refused, true
 		}
 		return "", false
 	}
@@ -33,11 +34,11 @@ func admit(w *work, spec ask.Files, links *resolver, m match, e *Entry) (string,
 	}
 	switch {
 	case guarded(name, w.req.AllowPaths):
-		e.State, e.Reason = Refused, "a link to "+source(name)+", which holds secrets of the system"
+		e.State, e.Reason = round.Refused, "a link to "+source(name)+", which holds secrets of the system"
 	case matchesAny(spec.Patterns, name):
-		e.State, e.Reason, e.Special = Skipped, "a link to "+source(name)+", which is taken itself", true
+		e.State, e.Reason, e.Special = round.Skipped, "a link to "+source(name)+", which is taken itself", true
 	case !matchesAny(w.approved(), name) && !matchesAny(w.req.AllowPaths, name):
-		e.State, e.Reason = Refused, "a link to "+source(name)+", out of the approved paths; --allow-path takes it"
+		e.State, e.Reason = round.Refused, "a link to "+source(name)+", out of the approved paths; --allow-path takes it"
 	default:
 		return resolvedKind(w, name, e)
 	}
@@ -45,14 +46,14 @@ func admit(w *work, spec ask.Files, links *resolver, m match, e *Entry) (string,
 }
 
 // resolvedKind makes sure that a link's target is a file.
-func resolvedKind(w *work, name string, e *Entry) (string, bool) {
+func resolvedKind(w *work, name string, e *round.Entry) (string, bool) {
 	info, err := w.target.FS().Lstat(name)
 	if err != nil {
 		e.State, e.Reason = stateOf(err), plain(err)
 		return "", false
 	}
 	if !info.Mode().IsRegular() {
-		e.State, e.Reason, e.Special = Refused, "a link to "+source(name)+": "+plain(errSpecial(info.Mode())), true
+		e.State, e.Reason, e.Special = round.Refused, "a link to "+source(name)+": "+plain(errSpecial(info.Mode())), true
 		return "", false
 	}
 	e.Size, e.ModTime = info.Size(), info.ModTime().UTC()

@@ -13,6 +13,7 @@ import (
 
 	"envask/internal/ask"
 	"envask/internal/reach"
+	"envask/internal/round"
 	"envask/internal/site"
 )
 
@@ -56,33 +57,33 @@ func TestAdmitOpensOnlyWhatWasApproved(t *testing.T) {
 		name    string
 		allow   []string
 		real    string // "" is left out
-		state   State
+		state   round.State
 		reason  string
 		special bool
 	}{
 		{name: "log/gate.log", real: "log/gate.log"},
 		{name: "log/tls.pub", real: "log/tls.pub"},
-		{name: "log/tls.key", state: Refused, reason: "holds secrets of the system; --allow-path /log/tls.key takes it"},
+		{name: "log/tls.key", state: round.Refused, reason: "holds secrets of the system; --allow-path /log/tls.key takes it"},
 		{name: "log/tls.key", allow: []string{"/log/tls.key"}, real: "log/tls.key"},
-		{name: "log/current.log", state: Skipped, reason: "a link to /log/gate.log, which is taken itself", special: true},
-		{name: "log/secret.log", state: Refused, reason: "a link to /etc/shadow, which holds secrets of the system"},
+		{name: "log/current.log", state: round.Skipped, reason: "a link to /log/gate.log, which is taken itself", special: true},
+		{name: "log/secret.log", state: round.Refused, reason: "a link to /etc/shadow, which holds secrets of the system"},
 		{name: "log/secret.log", allow: []string{"/etc/*"}, real: "etc/shadow"},
-		{name: "log/out.log", state: Refused, reason: "a link to /srv/else.log, out of the approved paths"},
+		{name: "log/out.log", state: round.Refused, reason: "a link to /srv/else.log, out of the approved paths"},
 		{name: "log/out.log", allow: []string{"/srv/**"}, real: "srv/else.log"},
-		{name: "log/up.log", state: Refused, reason: "out of the approved paths"},
+		{name: "log/up.log", state: round.Refused, reason: "out of the approved paths"},
 		{name: "log/today.log", real: "opt/real/today.log"},
-		{name: "log/broken.log", state: Missing, reason: "a broken symlink"},
-		{name: "log/a.log", state: Refused, reason: "circular", special: true},
-		{name: "log/folder.log", state: Refused, reason: "a folder is never opened", special: true},
-		{name: "log/pipe.log", state: Refused, reason: "a FIFO is never opened", special: true},
-		{name: "log/sub.log", state: Refused, reason: "a folder is never opened", special: true},
-		{name: "var/logs/gate.log", state: Skipped, reason: "a link to /log/gate.log, which is taken itself", special: true},
+		{name: "log/broken.log", state: round.Missing, reason: "a broken symlink"},
+		{name: "log/a.log", state: round.Refused, reason: "circular", special: true},
+		{name: "log/folder.log", state: round.Refused, reason: "a folder is never opened", special: true},
+		{name: "log/pipe.log", state: round.Refused, reason: "a FIFO is never opened", special: true},
+		{name: "log/sub.log", state: round.Refused, reason: "a folder is never opened", special: true},
+		{name: "var/logs/gate.log", state: round.Skipped, reason: "a link to /log/gate.log, which is taken itself", special: true},
 	} {
 		target := reach.NewLocal(root)
 		w := &work{req: &Request{Ask: k, AllowPaths: c.allow}, sys: &site.System{Name: "pc"}, item: &k.Items[0], target: target}
 		info, err := target.FS().Lstat(c.name)
 		require.NoError(t, err, c.name)
-		e := Entry{Source: source(c.name), Size: info.Size()}
+		e := round.Entry{Source: source(c.name), Size: info.Size()}
 		links := &resolver{fsys: target.FS(), folders: map[string]folder{}}
 		real, ok := admit(w, k.Items[0].Spec.(ask.Files), links, match{name: c.name, info: info}, &e)
 		require.Equal(t, c.real != "", ok, "%s: %s", c.name, e.Reason)

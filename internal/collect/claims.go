@@ -1,6 +1,7 @@
 package collect
 
 import (
+	"envask/internal/round"
 	"errors"
 	"fmt"
 	"hash/maphash"
@@ -16,29 +17,29 @@ import (
 // 25 MiB and no system can make two of them meet.
 type claims struct {
 	mu    sync.Mutex
-	round *Round
+	round *round.Round
 	seed  maphash.Seed
-	held  map[uint64]int64  // by name below the system's folder: twice the offset in the log, and 1 if several entries share it
-	fresh map[uint64]*Entry // whose entries do not stand in the log yet
+	held  map[uint64]int64        // by name below the system's folder: twice the offset in the log, and 1 if several entries share it
+	fresh map[uint64]*round.Entry // whose entries do not stand in the log yet
 }
 
 const sharedClaim = 1
 
-func newClaims(r *Round) *claims {
-	return &claims{round: r, seed: maphash.MakeSeed(), held: map[uint64]int64{}, fresh: map[uint64]*Entry{}}
+func newClaims(r *round.Round) *claims {
+	return &claims{round: r, seed: maphash.MakeSeed(), held: map[uint64]int64{}, fresh: map[uint64]*round.Entry{}}
 }
 
 func (c *claims) key(name string) uint64 { return maphash.String(c.seed, name) }
 
-func sameOwner(a, b *Entry) bool { return a.Item == b.Item && a.Source == b.Source }
+func sameOwner(a, b *round.Entry) bool { return a.Item == b.Item && a.Source == b.Source }
 
 // hold notes that an entry which has a place stands at an offset of the log.
-func (c *claims) hold(e *Entry, offset int64) {
+func (c *claims) hold(e *round.Entry, offset int64) {
 	k := c.key(e.Name)
 	was, known := c.held[k]
 	shared := was & sharedClaim
 	if known && shared == 0 {
-		if old, err := c.round.entryAt(was >> 1); err != nil || !sameOwner(&old, e) {
+		if old, err := c.round.EntryAt(was >> 1); err != nil || !sameOwner(&old, e) {
 			shared = sharedClaim
 		}
 	}
@@ -47,7 +48,7 @@ func (c *claims) hold(e *Entry, offset int64) {
 }
 
 // free reports whether an entry may put its bytes under a name, and whether the same bytes are there already.
-func (c *claims) free(name string, e *Entry) (free, there bool) {
+func (c *claims) free(name string, e *round.Entry) (free, there bool) {
 	k := c.key(name)
 	old, shared := c.fresh[k], false
 	if old == nil {
@@ -55,7 +56,7 @@ func (c *claims) free(name string, e *Entry) (free, there bool) {
 		if !known {
 			return true, false
 		}
-		entry, err := c.round.entryAt(was >> 1)
+		entry, err := c.round.EntryAt(was >> 1)
 		if err != nil || entry.Name != name {
 			return false, false // whose it is cannot be told: another place is safe
 		}
@@ -86,7 +87,7 @@ func otherPlace(want, item string, n int) string {
 
 // settlePlace gives what is whole its final name: the wanted one, unless another entry has that with other bytes. With the same
 // bytes both name one file. The entry needs its source, SHA-256 and time of change; it gets its name.
-func (w *work) settlePlace(part, want string, e *Entry) error {
+func (w *work) settlePlace(part, want string, e *round.Entry) error {
 	e.Item = w.item.ID
 	c := w.claims
 	c.mu.Lock()

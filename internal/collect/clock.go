@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"errors"
-	"fmt"
 	"io"
 	"io/fs"
 	"strconv"
@@ -12,26 +11,11 @@ import (
 	"sync"
 	"time"
 
-	"envask/internal/logset"
 	"envask/internal/reach"
+	"envask/internal/round"
 	"envask/internal/site"
 	"envask/internal/window"
 )
-
-// Clock is what was found out about a system's time when it was first reached in a round.
-type Clock struct {
-	System       string        `json:"system"`
-	Zone         string        `json:"zone"`                   // in which its logs are read, where their lines name none
-	ZoneFrom     string        `json:"zone_from"`              // where that comes from
-	Measured     bool          `json:"measured"`               // whether the offset could be measured
-	Offset       time.Duration `json:"-"`                      // of its clock from ours, offset_seconds in JSON; positive when it is ahead
-	Uncertainty  time.Duration `json:"-"`                      // uncertainty_seconds in JSON, of the offset, to both sides
-	Synchronised string        `json:"synchronised,omitempty"` // "yes", "no", or "" when it does not tell
-	How          string        `json:"how"`                    // how it was measured, or why it could not be
-	At           time.Time     `json:"at"`
-
-	zone *time.Location
-}
 
 // Where a zone comes from.
 const (
@@ -67,9 +51,9 @@ const (
 )
 
 // readClock finds out about a system's time. It never fails: what cannot be found out is said in the clock.
-func readClock(ctx context.Context, s *site.System, st *site.Site, target reach.System) *Clock {
-	c := &Clock{System: s.Name, At: time.Now().UTC().Truncate(time.Second)}
-	c.setZone(s, st, target)
+func readClock(ctx context.Context, s *site.System, st *site.Site, target reach.System) *round.Clock {
+	c := &round.Clock{System: s.Name, At: time.Now().UTC().Truncate(time.Second)}
+	setZone(c, s, st, target)
 	if reach.Own(target) {
 		c.Measured, c.How = true, "it is our own"
 		return c
@@ -189,18 +173,18 @@ func synchronised(text string) string {
 
 // setZone settles in which zone the system's logs are read: what the systems file says, else the system's own setting,
 // else the site's zone.
-func (c *Clock) setZone(s *site.System, st *site.Site, target reach.System) {
+func setZone(c *round.Clock, s *site.System, st *site.Site, target reach.System) {
 	switch own := ownZone(target); {
 	case s.Zone != nil:
-		c.zone, c.ZoneFrom = s.Zone, zoneSystem
+		c.Location, c.ZoneFrom = s.Zone, zoneSystem
 	case own != nil:
-		c.zone, c.ZoneFrom = own, zoneOwn
+		c.Location, c.ZoneFrom = own, zoneOwn
 	case st.Zone != nil:
-		c.zone, c.ZoneFrom = st.Zone, zoneSite
+		c.Location, c.ZoneFrom = st.Zone, zoneSite
 	default:
-		c.zone, c.ZoneFrom = time.UTC, zoneAssumed
+		c.Location, c.ZoneFrom = time.UTC, zoneAssumed
 	}
-	c.Zone = c.zone.String()
+	c.Zone = c.Location.String()
 }
 
 // maxZoneFile bounds what is read of a system's zone file, in bytes.
@@ -252,18 +236,18 @@ func readHead(fsys fs.FS, name string, limit int64) ([]byte, error) {
 }
 
 // restore gives a clock that was written down its zone again.
-func (c *Clock) restore(s *site.System, st *site.Site, target reach.System) {
+func restoreZone(c *round.Clock, s *site.System, st *site.Site, target reach.System) {
 	if z, err := window.ParseZone(c.Zone); err == nil {
-		c.zone = z
+		c.Location = z
 		return
 	}
 	at, from := c.Zone, c.ZoneFrom
-	c.setZone(s, st, target) // a zone without a name
+	setZone(c, s, st, target) // a zone without a name
 	c.Zone, c.ZoneFrom = at, from
 }
 
 // zone gives in which zone the system's logs are read, and where that comes from.
-func (w *work) zone() (*time.Location, string) { return w.clock.zone, w.clock.ZoneFrom }
+func (w *work) zone() (*time.Location, string) { return w.clock.Location, w.clock.ZoneFrom }
 
 // window gives what is wanted of the logs of this system: the window as it is, and as the system's clock showed it (the
 // clock may have been corrected since). A clock that could not be measured may be wrong by ClockSlack.
@@ -274,50 +258,6 @@ func (w *work) window() window.Window {
 	}
 	base = base.Grow(w.req.Context)
 	return w.clock.Widen(base)
-}
-
-// Widen gives the union of a window as it is and as a clock shows it.
-func (c *Clock) Widen(base window.Window) window.Window {
-	if !c.Measured {
-		return base.Grow(logset.ClockSlack)
-	}
-	spans := append([]window.Span(nil), base.Spans...)
-	if c.Offset.Abs() > c.Uncertainty {
-		for _, s := range base.Spans {
-			spans = append(spans, window.Span{From: s.From.Add(c.Offset - c.Uncertainty), To: s.To.Add(c.Offset + c.Uncertainty)})
-		}
-	}
-	w, err := window.New(spans, base.Zone)
-	if err != nil {
-		return base
-	}
-	return w
-}
-
-// String tells a clock in words.
-func (c *Clock) String() string {
-	switch {
-	case !c.Measured:
-		return "not measured: " + c.How + "; " + logset.ClockSlack.String() + " more are taken on both sides"
-	case c.How == "it is our own":
-		return c.How
-	}
-	d := c.Offset.Abs()
-	way := "ahead of ours"
-	if c.Offset < 0 {
-		way = "behind ours"
-	}
-	if d <= c.Uncertainty {
-		return fmt.Sprintf("as ours (± %s)", c.Uncertainty)
-	}
-	unit := 100 * time.Millisecond // more digits than were measured say nothing
-	if 2*c.Uncertainty > unit {
-		unit = time.Second
-	}
-	if d.Round(unit) == 0 {
-		unit = time.Millisecond
-	}
-	return fmt.Sprintf("%s %s (± %s)", d.Round(unit), way, c.Uncertainty)
 }
 
 // bootTime reads when the system was started, by its own clock; zero when it does not tell.
@@ -341,32 +281,32 @@ func (w *work) bootTime() time.Time {
 // clocks are those of the systems reached so far.
 type clocks struct {
 	mu     sync.Mutex
-	byName map[string]*Clock
+	byName map[string]*round.Clock
 }
 
-func (c *clocks) get(system string) *Clock {
+func (c *clocks) get(system string) *round.Clock {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	return c.byName[system]
 }
 
-func (c *clocks) put(k *Clock) {
+func (c *clocks) put(k *round.Clock) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if c.byName == nil {
-		c.byName = map[string]*Clock{}
+		c.byName = map[string]*round.Clock{}
 	}
 	c.byName[k.System] = k
 }
 
 // Clocks gives the clocks of the systems reached so far.
-func (c *Collector) Clocks() []Clock { return c.clocks.list(c.Site) }
+func (c *Collector) Clocks() []round.Clock { return c.clocks.list(c.Site) }
 
 // list gives the clocks in the order of the systems file.
-func (c *clocks) list(s *site.Site) []Clock {
+func (c *clocks) list(s *site.Site) []round.Clock {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	var out []Clock
+	var out []round.Clock
 	for i := range s.Systems {
 		if k := c.byName[s.Systems[i].Name]; k != nil {
 			out = append(out, *k)

@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"envask/internal/reach"
+	"envask/internal/round"
 	"envask/internal/site"
 )
 
@@ -101,17 +102,17 @@ func TestZoneOfASystem(t *testing.T) {
 		{"neither", &site.System{Ways: []string{"ssh"}}, &site.Site{Zone: lisbon}, fstest.MapFS{"etc/timezone": {Data: []byte("No/Such\n")}}, "Europe/Lisbon", zoneSite},
 		{"nothing at all", &site.System{Ways: []string{"ssh"}}, &site.Site{}, fstest.MapFS{}, "UTC", zoneAssumed},
 	} {
-		k := &Clock{}
-		k.setZone(c.system, c.site, clocked{files: c.files})
+		k := &round.Clock{}
+		setZone(k, c.system, c.site, clocked{files: c.files})
 		require.Equal(t, []string{c.zone, c.from}, []string{k.Zone, k.ZoneFrom}, c.name)
-		again := &Clock{Zone: k.Zone, ZoneFrom: k.ZoneFrom}
-		again.restore(c.system, c.site, clocked{files: c.files})
-		require.Equal(t, c.zone, again.zone.String(), c.name)
+		again := &round.Clock{Zone: k.Zone, ZoneFrom: k.ZoneFrom}
+		restoreZone(again, c.system, c.site, clocked{files: c.files})
+		require.Equal(t, c.zone, again.Location.String(), c.name)
 	}
 	if err == nil { // the zone's own file, without a name
-		k := &Clock{}
-		k.setZone(&site.System{Ways: []string{"ssh"}}, &site.Site{}, clocked{files: fstest.MapFS{"etc/localtime": {Data: zoneFile}}})
-		_, offset := six.In(k.zone).Zone()
+		k := &round.Clock{}
+		setZone(k, &site.System{Ways: []string{"ssh"}}, &site.Site{}, clocked{files: fstest.MapFS{"etc/localtime": {Data: zoneFile}}})
+		_, offset := six.In(k.Location).Zone()
 		require.Equal(t, 9*3600, offset)
 		require.Equal(t, zoneOwn, k.ZoneFrom)
 	}

@@ -15,6 +15,7 @@ import (
 	"envask/internal/fault"
 	"envask/internal/patience"
 	"envask/internal/reach"
+	"envask/internal/round"
 	"envask/internal/site"
 	"envask/internal/undo"
 )
@@ -45,9 +46,9 @@ type Event struct {
 	Item   string
 	Files  int
 	Bytes  int64
-	Entry  *Entry
-	Cell   *Cell
-	Clock  *Clock
+	Entry  *round.Entry
+	Cell   *round.Cell
+	Clock  *round.Clock
 	Served *reach.Served
 	Reason string
 	Took   time.Duration
@@ -58,7 +59,7 @@ type Collector struct {
 	Request
 	Open   func(ctx context.Context, s *site.System) (reach.System, error)
 	Report func(Event)
-	Begun  func(*Round) // is told which round it is, before anything is taken; nil is allowed
+	Begun  func(*round.Round) // is told which round it is, before anything is taken; nil is allowed
 
 	// Patience stands still while a person is asked; nil never does.
 	Patience *patience.Clock
@@ -101,33 +102,33 @@ type begun struct {
 // finished vouches for a round: what there is of each system stands in the round itself, and the ledger holds the digests of it, so
 // that its records stay short however many systems there are.
 type finished struct {
-	Round   string        `json:"round"`
-	Files   int           `json:"files"`
-	Bytes   int64         `json:"bytes"`
-	Lacking int           `json:"lacking"`
-	Cells   map[State]int `json:"cells"`
-	Entries string        `json:"entries_sha256"` // of the round's log
-	Facts   string        `json:"facts_sha256"`   // of clocks, ways, groups and coverage, see Round.facts
+	Round   string              `json:"round"`
+	Files   int                 `json:"files"`
+	Bytes   int64               `json:"bytes"`
+	Lacking int                 `json:"lacking"`
+	Cells   map[round.State]int `json:"cells"`
+	Entries string              `json:"entries_sha256"` // of the round's log
+	Facts   string              `json:"facts_sha256"`   // of clocks, ways, groups and coverage, see Round.facts
 }
 
 // Run collects into the case: it goes on with the last round if that is unfinished and asks for the same, else begins a
 // new one. The error is set only when the round could not be finished; what could not be taken is in the coverage.
-func (c *Collector) Run(ctx context.Context, w *casefile.Writer, note, by string) (*Round, error) {
-	rounds, err := Rounds(w.Case)
+func (c *Collector) Run(ctx context.Context, w *casefile.Writer, note, by string) (*round.Round, error) {
+	rounds, err := round.List(w.Case)
 	if err != nil {
 		return nil, err
 	}
 	number, kindOf := 1, KindRoundBegun
-	var round *Round
+	var r *round.Round
 	if n := len(rounds); n > 0 {
 		last := rounds[n-1]
 		number = last.Number() + 1
 		if c.goesOn(last) {
-			round, kindOf = last, KindRoundResumed
+			r, kindOf = last, KindRoundResumed
 		}
 	}
-	if round == nil {
-		round = newRound(w.Case, number, &c.Request, note)
+	if r == nil {
+		r = c.Request.newRound(w.Case, number, note)
 	}
 	c.changes = undo.Log{Ledger: w.Ledger}
 	if c.Within > 0 {
@@ -135,43 +136,47 @@ func (c *Collector) Run(ctx context.Context, w *casefile.Writer, note, by string
 		c.within, cancel = c.Patience.WithTimeout(ctx, c.Within, errWithin)
 		defer cancel()
 	}
-	if err := w.Ledger.Append(kindOf, begun{Round: round.ID, Note: round.Note, Ask: c.Ask.Digest, By: by}); err != nil {
+	if err := w.Ledger.Append(kindOf, begun{Round: r.ID, Note: r.Note, Ask: c.Ask.Digest, By: by}); err != nil {
 		return nil, err
 	}
-	if err := errors.Join(os.MkdirAll(round.dir, 0o700), round.save()); err != nil {
+	if err := errors.Join(os.MkdirAll(r.Dir(), 0o700), r.Save()); err != nil {
 		return nil, &localError{err}
 	}
 	if c.Begun != nil {
-		c.Begun(round)
+		c.Begun(r)
 	}
-	return round, c.fill(ctx, w, round)
+	return r, c.fill(ctx, w, r)
 }
 
 // goesOn says whether the collection goes on with a round: one that is unfinished and asks for the same.
-func (c *Collector) goesOn(last *Round) bool {
+func (c *Collector) goesOn(last *round.Round) bool {
 	return !last.Finished() && (last.Same == c.Fingerprint() || last.Open && last.Base == c.base())
 }
 
 // fill takes all cells of a round and closes it.
-func (c *Collector) fill(ctx context.Context, w *casefile.Writer, round *Round) error {
-	if err := round.openLog(); err != nil {
+func (c *Collector) fill(ctx context.Context, w *casefile.Writer, r *round.Round) error {
+	err := r.OpenLog()
+	if err == nil {
+		err = dropParts(r.PartDir())
+	}
+	if err != nil {
 		return &localError{err}
 	}
-	had, err := c.resume(round)
+	had, err := c.resume(r)
 	if err != nil {
-		return errors.Join(err, round.closeLog(true))
+		return errors.Join(err, r.CloseLog(true))
 	}
 	plan := c.Plan()
-	err = c.take(ctx, round, plan, had)
-	if e := round.closeLog(ctx.Err() == nil); err == nil && e != nil {
+	err = c.take(ctx, r, plan, had)
+	if e := r.CloseLog(ctx.Err() == nil); err == nil && e != nil {
 		err = &localError{e}
 	}
 	if err == nil && !c.LeaveOpen {
-		if err = round.arrange(ctx); err != nil && ctx.Err() == nil {
+		if err = r.Arrange(ctx); err != nil && ctx.Err() == nil {
 			err = &localError{err}
 		}
 	}
-	if err == nil && os.RemoveAll(round.partDir()) != nil {
+	if err == nil && os.RemoveAll(r.PartDir()) != nil {
 		err = &localError{errors.New("the folder of what is not whole cannot be removed")}
 	}
 	if err != nil {
@@ -181,53 +186,53 @@ func (c *Collector) fill(ctx context.Context, w *casefile.Writer, round *Round) 
 		}
 		return err
 	}
-	round.Coverage = plan
-	round.Clocks, round.Reached = c.clocks.list(c.Site), c.places.list(c.Site)
-	if round.Groups, err = CheckGroups(c.Ask, plan, round.Entries); err != nil {
+	r.Coverage = plan
+	r.Clocks, r.Reached = c.clocks.list(c.Site), c.places.list(c.Site)
+	if r.Groups, err = round.CheckGroups(c.Ask, plan, r.Entries); err != nil {
 		return err
 	}
-	if round.Open = c.LeaveOpen; round.Open {
-		return round.save()
+	if r.Open = c.LeaveOpen; r.Open {
+		return r.Save()
 	}
-	round.Ended = time.Now().UTC().Truncate(time.Second)
-	digest, err := round.digest()
+	r.Ended = time.Now().UTC().Truncate(time.Second)
+	digest, err := r.LogSum()
 	if err != nil {
 		return err
 	}
 	files, bytes := plan.Totals()
-	facts, err := round.facts()
+	facts, err := r.Facts()
 	if err != nil {
 		return err
 	}
-	err = w.Ledger.Append(KindRoundFinished, finished{round.ID, files, bytes, len(plan.Lacking()), plan.Count(), digest, facts})
+	err = w.Ledger.Append(KindRoundFinished, finished{r.ID, files, bytes, len(plan.Lacking()), plan.Count(), digest, facts})
 	if err != nil {
 		return err
 	}
-	return round.save()
+	return r.Save()
 }
 
 // state is what an interrupted run of a round left.
 type state struct {
-	cells  map[[2]string]Cell
+	cells  map[[2]string]round.Cell
 	done   map[[2]string]*done
-	clocks map[string]Clock
-	places map[string]Place
+	clocks map[string]round.Clock
+	places map[string]round.Place
 	claims map[string]*claims // by system
 }
 
 // resume reads what an interrupted run has: whole cells, and of others the files that are whole.
-func (c *Collector) resume(round *Round) (state, error) {
-	s := state{cells: map[[2]string]Cell{}, done: map[[2]string]*done{}, clocks: map[string]Clock{},
-		places: map[string]Place{}, claims: map[string]*claims{}}
+func (c *Collector) resume(r *round.Round) (state, error) {
+	s := state{cells: map[[2]string]round.Cell{}, done: map[[2]string]*done{}, clocks: map[string]round.Clock{},
+		places: map[string]round.Place{}, claims: map[string]*claims{}}
 	files := 0
-	err := round.eachLine(func(l line, at int64) error {
+	err := r.EachLine(func(l round.Line, at int64) error {
 		if e := l.Entry; e != nil && e.Name != "" {
 			if s.claims[e.System] == nil {
-				s.claims[e.System] = newClaims(round)
+				s.claims[e.System] = newClaims(r)
 			}
 			s.claims[e.System].hold(e, at)
 		}
-		if again := l.system(); slices.Contains(c.Again, again) {
+		if again := l.System(); slices.Contains(c.Again, again) {
 			return nil
 		}
 		if l.Cell != nil {
@@ -244,7 +249,7 @@ func (c *Collector) resume(round *Round) (state, error) {
 		if e := l.Entry; e != nil {
 			k := [2]string{e.System, e.Item}
 			if s.done[k] == nil {
-				s.done[k] = newDone(round)
+				s.done[k] = newDone(r)
 			}
 			if s.done[k].hold(e, at) {
 				files++
@@ -259,13 +264,13 @@ func (c *Collector) resume(round *Round) (state, error) {
 }
 
 // healed says whether a cell of an interrupted run need not be tried again.
-func healed(cell Cell) bool {
-	return cell.State == Taken || cell.State == Cut || cell.State == Empty
+func healed(cell round.Cell) bool {
+	return cell.State == round.Taken || cell.State == round.Cut || cell.State == round.Empty
 }
 
 // take fills the cells of the plan, many systems at a time.
-func (c *Collector) take(ctx context.Context, round *Round, plan Coverage, had state) error {
-	bySystem := map[string][]*Cell{}
+func (c *Collector) take(ctx context.Context, r *round.Round, plan round.Coverage, had state) error {
+	bySystem := map[string][]*round.Cell{}
 	c.breakGroups(plan, had)
 	for i := range plan {
 		cell := &plan[i]
@@ -283,7 +288,7 @@ func (c *Collector) take(ctx context.Context, round *Round, plan Coverage, had s
 	for i := range c.Site.Systems {
 		s := &c.Site.Systems[i]
 		if cells := bySystem[s.Name]; len(cells) > 0 && inner.Err() == nil {
-			g.Go(func() error { return c.visitSafely(inner, round, s, cells, had) })
+			g.Go(func() error { return c.visitSafely(inner, r, s, cells, had) })
 		}
 	}
 	if err := g.Wait(); err != nil {
@@ -293,16 +298,16 @@ func (c *Collector) take(ctx context.Context, round *Round, plan Coverage, had s
 }
 
 // visitSafely visits a system; a mistake of ours in its middle is the failure of what was not taken of that system.
-func (c *Collector) visitSafely(ctx context.Context, round *Round, s *site.System, cells []*Cell, had state) error {
-	err := fault.Safely(func() error { return c.visit(ctx, round, s, cells, had) })
+func (c *Collector) visitSafely(ctx context.Context, r *round.Round, s *site.System, cells []*round.Cell, had state) error {
+	err := fault.Safely(func() error { return c.visit(ctx, r, s, cells, had) })
 	var broken *fault.PanicError
 	if !errors.As(err, &broken) {
 		return err
 	}
 	for _, cell := range cells {
 		if cell.State == "" {
-			cell.State, cell.Code, cell.Reason = Failed, CodeBroken, err.Error()
-			if err := c.finishCell(round, cell); err != nil {
+			cell.State, cell.Code, cell.Reason = round.Failed, round.CodeBroken, err.Error()
+			if err := c.finishCell(r, cell); err != nil {
 				return err
 			}
 		}
@@ -312,7 +317,7 @@ func (c *Collector) visitSafely(ctx context.Context, round *Round, s *site.Syste
 
 // breakGroups makes sure that of items which belong together all are taken again, when an interrupted run left one of them
 // undone: they are to be of one state.
-func (c *Collector) breakGroups(plan Coverage, had state) {
+func (c *Collector) breakGroups(plan round.Coverage, had state) {
 	type group struct{ system, name string }
 	broken := map[group]bool{}
 	each := func(do func(g group, k [2]string)) {
@@ -334,18 +339,18 @@ func (c *Collector) breakGroups(plan Coverage, had state) {
 }
 
 // DryRun finds out what would be taken, without taking it: the entries hold the sizes on the systems.
-func (c *Collector) DryRun(ctx context.Context) (Coverage, []Entry, error) {
+func (c *Collector) DryRun(ctx context.Context) (round.Coverage, []round.Entry, error) {
 	plan := c.Plan()
-	open := plan.open()
+	open := openCells(plan)
 	var mu sync.Mutex
-	var all []Entry
+	var all []round.Entry
 	g, ctx := errgroup.WithContext(ctx)
 	g.SetLimit(max(1, c.Jobs))
 	for i := range c.Site.Systems {
 		s := &c.Site.Systems[i]
 		cells := open[s.Name]
 		g.Go(func() error {
-			var entries []Entry
+			var entries []round.Entry
 			err := fault.Safely(func() (err error) { entries, err = c.drySystem(ctx, s, cells); return err })
 			mu.Lock()
 			defer mu.Unlock()
@@ -354,13 +359,13 @@ func (c *Collector) DryRun(ctx context.Context) (Coverage, []Entry, error) {
 		})
 	}
 	err := g.Wait()
-	sortEntries(all)
+	round.Sort(all)
 	return plan, all, err
 }
 
 // open gives the cells that are still to be filled, by system. It is called before several systems are worked on at once.
-func (c Coverage) open() map[string][]*Cell {
-	out := map[string][]*Cell{}
+func openCells(c round.Coverage) map[string][]*round.Cell {
+	out := map[string][]*round.Cell{}
 	for i := range c {
 		if c[i].State == "" {
 			out[c[i].System] = append(out[c[i].System], &c[i])
@@ -369,7 +374,7 @@ func (c Coverage) open() map[string][]*Cell {
 	return out
 }
 
-func (c *Collector) drySystem(ctx context.Context, s *site.System, cells []*Cell) ([]Entry, error) {
+func (c *Collector) drySystem(ctx context.Context, s *site.System, cells []*round.Cell) ([]round.Entry, error) {
 	if len(cells) == 0 || ctx.Err() != nil {
 		return nil, ctx.Err()
 	}
@@ -392,23 +397,24 @@ func (c *Collector) drySystem(ctx context.Context, s *site.System, cells []*Cell
 }
 
 // dryOn finds out what would be taken from a system that is reached. probing says that commands are looked for, too.
-func (c *Collector) dryOn(ctx context.Context, s *site.System, target reach.System, cells []*Cell, probing bool) ([]Entry, error) {
-	var all []Entry
+func (c *Collector) dryOn(ctx context.Context, s *site.System, target reach.System, cells []*round.Cell, probing bool) ([]round.Entry,
+	error) {
+	var all []round.Entry
 	for _, cell := range cells {
 		if ctx.Err() != nil {
 			return all, ctx.Err()
 		}
 		w := &work{req: &c.Request, sys: s, item: c.item(cell.Item), target: target, dryRun: true, probing: probing, report: c.event,
-			parts: &c.parts, rates: &c.rates, tally: newTally(c.item(cell.Item)), clock: c.clocks.get(s.Name)}
+			parts: &c.parts, rates: &c.rates, tally: round.NewTally(c.item(cell.Item)), clock: c.clocks.get(s.Name)}
 		if probing {
 			cell.Unmet = unmet(ctx, w)
 		}
 		err := takeByKind(ctx, w)
-		*cell = w.tally.fill(*cell)
+		*cell = w.tally.Fill(*cell)
 		if err != nil {
-			cell.State, cell.Code, cell.Reason = stateOf(err), CodeBroken, plain(err)
+			cell.State, cell.Code, cell.Reason = stateOf(err), round.CodeBroken, plain(err)
 		}
-		cell.unmetReason(w.item)
+		unmetReason(cell, w.item)
 		all = append(all, w.entries...)
 	}
 	return all, ctx.Err()

@@ -22,6 +22,7 @@ import (
 	"envask/internal/ask"
 	"envask/internal/casefile"
 	"envask/internal/reach"
+	"envask/internal/round"
 	"envask/internal/site"
 	"envask/internal/window"
 )
@@ -191,46 +192,6 @@ func TestTailFileKeepsTheNewest(t *testing.T) {
 		tail.remove()
 	}
 }
-
-func summarise(cell Cell, entries []Entry) Cell {
-	t := newTally(&ask.Item{})
-	for i := range entries {
-		t.add(&entries[i])
-	}
-	return t.fill(cell)
-}
-
-func TestSummarise(t *testing.T) {
-	e := func(s State, name string) Entry {
-		return Entry{Source: "/" + string(s), State: s, Reason: "why", Name: name, Bytes: 10}
-	}
-	for _, c := range []struct {
-		entries []Entry
-		state   State
-		reason  string
-	}{
-		{nil, Missing, "nothing matches the patterns"},
-		{[]Entry{e(Empty, ""), e(Empty, "")}, Empty, "2 files found, none in the window"},
-		{[]Entry{e(Taken, "x"), e(Empty, "")}, Taken, "1 outside the window left"},
-		{[]Entry{e(Taken, "x"), e(Denied, "")}, Denied, "1 denied: /denied: why"},
-		{[]Entry{e(Taken, "x"), e(Refused, ""), e(Refused, "")}, Taken, "2 refused: /refused: why"},
-		{[]Entry{e(Refused, "")}, Refused, "/refused: why"},
-		{[]Entry{e(Taken, "x"), e(Cut, "y"), e(Failed, "")}, Failed, "1 failed: /failed: why; 1 cut: /cut: why"},
-		{[]Entry{{State: Refused, Special: true, Reason: "a FIFO is never opened"}, e(Taken, "x")}, Taken, ""},
-		{[]Entry{{State: Taken, Name: "c", Command: &Ran{Exit: 3}, Reason: "exit code 3"}}, Taken, "exit code 3"},
-	} {
-		got := summarise(Cell{Required: true}, c.entries)
-		require.Equal(t, c.state, got.State, "%v", c.entries)
-		require.Equal(t, c.reason, got.Reason, "%v", c.entries)
-		require.Equal(t, c.state != Taken && c.state != Cut, got.Lacking())
-	}
-	many := make([]Entry, MaxNotes+5)
-	for i := range many {
-		many[i] = e(Denied, "")
-	}
-	require.Len(t, summarise(Cell{}, many).Notes, MaxNotes)
-}
-
 func TestKindsAgreeWithTheAsk(t *testing.T) {
 	require.Equal(t, append(ask.Kinds(), ask.Vitals), Kinds())
 }
@@ -283,16 +244,16 @@ func TestAnInterruptedRoundGoesOn(t *testing.T) {
 	require.ErrorIs(t, err, context.Canceled)
 
 	// As a crash would leave it: a torn line, a file that is not what it was, a half-fetched one.
-	rounds, err := Rounds(b.w.Case)
+	rounds, err := round.List(b.w.Case)
 	require.NoError(t, err)
 	require.False(t, rounds[0].Finished())
-	f, err := os.OpenFile(rounds[0].logFile(), os.O_APPEND|os.O_WRONLY, 0o600)
+	f, err := os.OpenFile(rounds[0].LogFile(), os.O_APPEND|os.O_WRONLY, 0o600)
 	require.NoError(t, err)
 	_, err = f.WriteString(`{"entry":{"system":"one","ite`)
 	require.NoError(t, err)
 	require.NoError(t, f.Close())
 	first := ""
-	require.NoError(t, rounds[0].Entries(func(e Entry) error {
+	require.NoError(t, rounds[0].Entries(func(e round.Entry) error {
 		if first == "" && e.Bytes > 20 {
 			first = filepath.Join(rounds[0].RawDir(), e.System, e.Name)
 			return os.Truncate(first, 7)
@@ -310,18 +271,18 @@ func TestAnInterruptedRoundGoesOn(t *testing.T) {
 			fetched++
 		}
 	}
-	round, err := b.c.Run(context.Background(), b.w, "", "test")
+	r, err := b.c.Run(context.Background(), b.w, "", "test")
 	require.NoError(t, err)
-	require.Equal(t, "r1", round.ID)
+	require.Equal(t, "r1", r.ID)
 	require.GreaterOrEqual(t, resumed, 90)
 	require.Less(t, fetched, 300, "what was there was not fetched again")
-	require.Equal(t, 300, round.Coverage[0].Files)
+	require.Equal(t, 300, r.Coverage[0].Files)
 
 	whole := newBench(t, 300)
 	undisturbed, err := whole.c.Run(context.Background(), whole.w, "", "test")
 	require.NoError(t, err)
-	require.Equal(t, evidence(t, undisturbed), evidence(t, round), "the same evidence as of a round that nobody disturbed")
-	require.Equal(t, undisturbed.Coverage[0].Bytes, round.Coverage[0].Bytes)
+	require.Equal(t, evidence(t, undisturbed), evidence(t, r), "the same evidence as of a round that nobody disturbed")
+	require.Equal(t, undisturbed.Coverage[0].Bytes, r.Coverage[0].Bytes)
 
 	next, err := b.c.Run(context.Background(), b.w, "again", "test")
 	require.NoError(t, err)
@@ -329,10 +290,10 @@ func TestAnInterruptedRoundGoesOn(t *testing.T) {
 }
 
 // evidence gives the checksum of every file of a round.
-func evidence(t testing.TB, r *Round) map[string]string {
+func evidence(t testing.TB, r *round.Round) map[string]string {
 	t.Helper()
 	out := map[string]string{}
-	require.NoError(t, r.Entries(func(e Entry) error {
+	require.NoError(t, r.Entries(func(e round.Entry) error {
 		if e.Command == nil {
 			out[e.Name] = e.SHA256
 		}
@@ -362,23 +323,23 @@ func TestOurOwnTroubleIsNotBlamedOnASystem(t *testing.T) {
 	}
 	_, err := b.c.Run(context.Background(), b.w, "", "test")
 	require.ErrorContains(t, err, "write in the case folder")
-	rounds, err := Rounds(b.w.Case)
+	rounds, err := round.List(b.w.Case)
 	require.NoError(t, err)
 	require.False(t, rounds[0].Finished(), "it can be gone on with")
 	b.c.Report = nil
-	round, err := b.c.Run(context.Background(), b.w, "", "test")
+	r, err := b.c.Run(context.Background(), b.w, "", "test")
 	require.NoError(t, err)
-	require.Equal(t, 20, round.Coverage[0].Files)
+	require.Equal(t, 20, r.Coverage[0].Files)
 }
 
 func TestUnreachableSystemsHaveAState(t *testing.T) {
-	for want, cause := range map[State]error{Refused: reach.ErrHostKey, Denied: reach.ErrLogin, Failed: reach.ErrConnection,
-		TimedOut: os.ErrDeadlineExceeded} {
+	for want, cause := range map[round.State]error{round.Refused: reach.ErrHostKey, round.Denied: reach.ErrLogin, round.Failed: reach.ErrConnection,
+		round.TimedOut: os.ErrDeadlineExceeded} {
 		b := newBench(t, 1)
 		b.c.Open = func(context.Context, *site.System) (reach.System, error) { return nil, fmt.Errorf("x: %w", cause) }
-		round, err := b.c.Run(context.Background(), b.w, "", "test")
+		r, err := b.c.Run(context.Background(), b.w, "", "test")
 		require.NoError(t, err)
-		for _, cell := range round.Coverage {
+		for _, cell := range r.Coverage {
 			require.Equal(t, want, cell.State)
 			require.NotEmpty(t, cell.Reason)
 		}
@@ -416,7 +377,7 @@ func TestPlanNamesItemsThatNobodyPlays(t *testing.T) {
 	s, err := site.Parse("s.yaml", []byte("site: s\nsystems: [{name: one, local: true}]\n"))
 	require.NoError(t, err)
 	plan := (&Request{Ask: k, Site: s}).Plan()
-	require.Equal(t, Coverage{{Item: "x", Required: true, State: Missing, Code: CodeNoRole, Reason: "no system plays the role pilot"}},
+	require.Equal(t, round.Coverage{{Item: "x", Required: true, State: round.Missing, Code: round.CodeNoRole, Reason: "no system plays the role pilot"}},
 		plan)
 }
 

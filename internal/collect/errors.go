@@ -9,21 +9,22 @@ import (
 	"time"
 
 	"envask/internal/reach"
+	"envask/internal/round"
 )
 
 // stateOf maps an error of a file to a state.
-func stateOf(err error) State {
+func stateOf(err error) round.State {
 	switch {
 	case errors.Is(err, fs.ErrPermission):
-		return Denied
+		return round.Denied
 	case errors.Is(err, fs.ErrNotExist):
-		return Missing
+		return round.Missing
 	case errors.Is(err, reach.ErrExchanged):
-		return Refused
+		return round.Refused
 	case silent(err):
-		return TimedOut
+		return round.TimedOut
 	}
-	return Failed
+	return round.Failed
 }
 
 // silent says whether the other side did not answer in time.

@@ -19,6 +19,7 @@ import (
 	"envask/internal/ask"
 	"envask/internal/logset"
 	"envask/internal/reach"
+	"envask/internal/round"
 	"envask/internal/window"
 )
 
@@ -49,7 +50,7 @@ func takeExported(ctx context.Context, w *work, spec ask.Events) error {
 		return ours(err)
 	}
 	if len(found) == 0 {
-		w.add(Entry{Source: strings.Join(spec.Logs, ", "), State: Missing,
+		w.add(round.Entry{Source: strings.Join(spec.Logs, ", "), State: round.Missing,
 			Reason: "no exported event log at " + strings.Join(f.spec.Patterns, ", ")})
 		return w.failure()
 	}
@@ -90,22 +91,22 @@ func (f *filesWork) takeEventXML(ctx context.Context, c *candidate) error {
 	case err != nil:
 		return err
 	case kept == 0 && odd == nil:
-		f.leave(c, Empty, fmt.Sprintf("none of %d events is of the window", all))
+		f.leave(c, round.Empty, fmt.Sprintf("none of %d events is of the window", all))
 		return f.failure()
 	case kept == 0:
-		f.leave(c, Failed, odd.Error())
+		f.leave(c, round.Failed, odd.Error())
 		return f.failure()
 	}
-	e.State, e.Bytes, e.SHA256 = Taken, n, sum
+	e.State, e.Bytes, e.SHA256 = round.Taken, n, sum
 	if e.Reason = fmt.Sprintf("%d of %d events", kept, all); odd != nil {
-		e.State, e.Reason = Cut, join(e.Reason, odd.Error())
+		e.State, e.Reason = round.Cut, round.Join(e.Reason, odd.Error())
 	}
 	if err := f.settlePlace(part, c.target, e); err != nil {
 		return err
 	}
 	f.add(*e)
 	s := stored{name: c.target, readable: strings.TrimSuffix(c.target, path.Ext(c.target)) + ".txt",
-		convert: func(in io.Reader, out io.Writer) error { return EventsText(in, out, f.clock.zone) }}
+		convert: func(in io.Reader, out io.Writer) error { return EventsText(in, out, f.clock.Location) }}
 	return errors.Join(f.failure(), s.copy(f.work, e))
 }
 

@@ -5,6 +5,7 @@ package collect
 import (
 	"bytes"
 	"envask/internal/reach"
+	"envask/internal/round"
 	"envask/internal/window"
 	"os"
 	"path/filepath"
@@ -43,12 +44,12 @@ func TestExportedEvents(t *testing.T) {
 	f := newField(t)
 	f.window = w
 	f.open = func() (reach.System, error) { return reach.NewFolder(dir), nil }
-	round, err := f.collect(t.Context(), "  - {id: logs, events: [System, Application]}\n  - {id: none, events: Security}\n  - {id: v, files: 'C:\\gate\\*.txt', cut: none, needs: [{file: 'C:\\gate\\version.txt', like: 'version (.*)', least: 4.1}, {file: '/C:/gate/version.txt', like: 'version (.*)', least: 4.1}]}\n")
+	r, err := f.collect(t.Context(), "  - {id: logs, events: [System, Application]}\n  - {id: none, events: Security}\n  - {id: v, files: 'C:\\gate\\*.txt', cut: none, needs: [{file: 'C:\\gate\\version.txt', like: 'version (.*)', least: 4.1}, {file: '/C:/gate/version.txt', like: 'version (.*)', least: 4.1}]}\n")
 	require.NoError(t, err)
-	require.Equal(t, []State{Taken, Missing, Taken}, []State{round.Coverage[0].State, round.Coverage[1].State, round.Coverage[2].State}, "%v", round.Coverage)
-	require.Empty(t, round.Coverage[2].Unmet)
-	data, err := os.ReadFile(filepath.Join(round.RawDir(), "desk/events/logs/System.txt"))
+	require.Equal(t, []round.State{round.Taken, round.Missing, round.Taken}, []round.State{r.Coverage[0].State, r.Coverage[1].State, r.Coverage[2].State}, "%v", r.Coverage)
+	require.Empty(t, r.Coverage[2].Unmet)
+	data, err := os.ReadFile(filepath.Join(r.RawDir(), "desk/events/logs/System.txt"))
 	require.NoError(t, err)
 	require.Equal(t, 2, strings.Count(string(data), "\n"))
-	require.FileExists(t, filepath.Join(round.RawDir(), "desk/events/logs/Application.evtx"))
+	require.FileExists(t, filepath.Join(r.RawDir(), "desk/events/logs/Application.evtx"))
 }

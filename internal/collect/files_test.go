@@ -21,6 +21,7 @@ import (
 	"envask/internal/ask"
 	"envask/internal/casefile"
 	"envask/internal/reach"
+	"envask/internal/round"
 	"envask/internal/site"
 	"envask/internal/window"
 )
@@ -150,7 +151,7 @@ func (w wrapped) Served() reach.Served {
 }
 
 // collect takes one item, given by its keys, from 06:00 to 07:00.
-func (h *host) collect(item string) (map[string]Entry, Cell, *Round) {
+func (h *host) collect(item string) (map[string]round.Entry, round.Cell, *round.Round) {
 	h.t.Helper()
 	k, err := ask.Parse("ask.yaml", []byte("ask: a\nvendor: v\nvitals: no\nitems:\n  - {id: log, "+item+"}\n"))
 	require.NoError(h.t, err)
@@ -173,14 +174,14 @@ func (h *host) collect(item string) (map[string]Entry, Cell, *Round) {
 	}
 	col := &Collector{Request: Request{Ask: k, Site: s, Window: w, Depth: ask.Standard, Jobs: 1},
 		Open: func(context.Context, *site.System) (reach.System, error) { return target, nil }}
-	round, err := col.Run(context.Background(), writer, "", "test")
+	r, err := col.Run(context.Background(), writer, "", "test")
 	require.NoError(h.t, err)
-	entries := map[string]Entry{}
-	require.NoError(h.t, round.Entries(func(e Entry) error { entries[e.Source] = e; return nil }))
-	return entries, round.Coverage[0], round
+	entries := map[string]round.Entry{}
+	require.NoError(h.t, r.Entries(func(e round.Entry) error { entries[e.Source] = e; return nil }))
+	return entries, r.Coverage[0], r
 }
 
-func (h *host) text(r *Round, e Entry) string {
+func (h *host) text(r *round.Round, e round.Entry) string {
 	h.t.Helper()
 	data, err := os.ReadFile(filepath.Join(r.RawDir(), e.System, filepath.FromSlash(e.Name)))
 	require.NoError(h.t, err)
@@ -202,15 +203,15 @@ func TestRotatedSetByContent(t *testing.T) {
 	h.write("log/other-20260313.log", minutes(-24*hour, -20*hour), now)
 	h.write("log/old.txt", "nothing dated\n", six.Add(-hour))
 	h.write("log/new.txt", "nothing dated\n", now)
-	got, cell, round := h.collect("files: [/log/*]")
-	states := map[string]State{}
+	got, cell, r := h.collect("files: [/log/*]")
+	states := map[string]round.State{}
 	for source, e := range got {
 		states[source] = e.State
 	}
-	require.Equal(t, map[string]State{"/log/gate.log": Taken, "/log/gate.log.1": Taken, "/log/gate.log.2.gz": Empty, "/log/gate.log.3.gz": Empty,
-		"/log/other-20260314.log": Taken, "/log/other-20260313.log": Empty, "/log/old.txt": Empty, "/log/new.txt": Taken}, states)
-	require.Equal(t, minutes(50*time.Minute, hour), h.text(round, got["/log/gate.log"]))
-	require.Equal(t, minutes(0, 49*time.Minute), h.text(round, got["/log/gate.log.1"]))
+	require.Equal(t, map[string]round.State{"/log/gate.log": round.Taken, "/log/gate.log.1": round.Taken, "/log/gate.log.2.gz": round.Empty, "/log/gate.log.3.gz": round.Empty,
+		"/log/other-20260314.log": round.Taken, "/log/other-20260313.log": round.Empty, "/log/old.txt": round.Empty, "/log/new.txt": round.Taken}, states)
+	require.Equal(t, minutes(50*time.Minute, hour), h.text(r, got["/log/gate.log"]))
+	require.Equal(t, minutes(0, 49*time.Minute), h.text(r, got["/log/gate.log.1"]))
 	require.Equal(t, "read whole", got["/log/gate.log"].Cut.Sure)
 	require.EqualValues(t, 131, got["/log/gate.log"].Cut.Of)
 	require.Nil(t, got["/log/other-20260314.log"].Cut, "all of it belongs, so it is taken as it is")
@@ -238,16 +239,16 @@ func TestPackedMembersAreCutToPlainText(t *testing.T) {
 	h.write("log/inner.log.gz", packed(minutes(10*time.Minute, 20*time.Minute)), six.Add(hour))
 	h.write("log/inner.log", minutes(2*hour, 3*hour), six.Add(3*hour))
 	h.write("log/torn.log.gz", packed(strings.Repeat(minutes(10*time.Minute, 20*time.Minute), 50))[:120], six.Add(hour))
-	got, _, round := h.collect("files: [/log/*]")
+	got, _, r := h.collect("files: [/log/*]")
 	require.Equal(t, "files/log/gate.log.1", got["/log/gate.log.1.gz"].Name)
 	e := got["/log/gate.log.1.gz"]
 	require.Equal(t, "files/log/gate.log.1", e.Name)
 	require.Equal(t, "gzip", e.Cut.Unpacked)
-	require.Equal(t, minutes(30*time.Minute, hour), h.text(round, e))
+	require.Equal(t, minutes(30*time.Minute, hour), h.text(r, e))
 	torn := got["/log/torn.log.gz"]
-	require.Equal(t, Cut, torn.State, torn.Reason)
+	require.Equal(t, round.Cut, torn.State, torn.Reason)
 	require.Contains(t, torn.Reason, "it ends early")
-	require.Contains(t, h.text(round, torn), "2026-03-14 06:10:00 line\n")
+	require.Contains(t, h.text(r, torn), "2026-03-14 06:10:00 line\n")
 }
 
 func TestHistoryNewestVersionsAndCompanions(t *testing.T) {
@@ -267,7 +268,7 @@ func TestHistoryNewestVersionsAndCompanions(t *testing.T) {
 		got, _, _ := h.collect(c.item)
 		var taken []string
 		for _, n := range []string{"/log/gate.log", "/log/gate.log.1", "/log/gate.log.2", "/log/gate.log.3"} {
-			if got[n].State == Taken {
+			if got[n].State == round.Taken {
 				taken = append(taken, n)
 			}
 		}
@@ -277,19 +278,19 @@ func TestHistoryNewestVersionsAndCompanions(t *testing.T) {
 		h.write("opt/agent-"+v+"/log/a.log", minutes(0, time.Minute), six)
 	}
 	got, _, _ := h.collect("files: ['/opt/agent-*/log/*.log'], newest-version: true")
-	require.Equal(t, Taken, got["/opt/agent-4.10/log/a.log"].State)
-	require.Equal(t, Skipped, got["/opt/agent-4.9/log/a.log"].State)
+	require.Equal(t, round.Taken, got["/opt/agent-4.10/log/a.log"].State)
+	require.Equal(t, round.Skipped, got["/opt/agent-4.9/log/a.log"].State)
 	require.Contains(t, got["/opt/agent-4.9/log/a.log"].Reason, "the newest is 4.10")
 
 	h.write("trace/x.trc", minutes(0, time.Minute), six)
 	h.write("trace/x.aux", "index", six.Add(-999*hour))
 	h.write("trace/y.trc", minutes(0, time.Minute), six)
 	got, cell, _ := h.collect("files: [/trace/*.trc], with: ['{stem}.aux', '{name}.idx']")
-	require.Equal(t, Taken, got["/trace/x.aux"].State)
+	require.Equal(t, round.Taken, got["/trace/x.aux"].State)
 	require.Equal(t, "belongs to /trace/x.trc", got["/trace/x.aux"].Reason)
-	require.Equal(t, Missing, got["/trace/y.aux"].State)
+	require.Equal(t, round.Missing, got["/trace/y.aux"].State)
 	require.Equal(t, "belongs to /trace/y.trc and is missing", got["/trace/y.aux"].Reason)
-	require.Equal(t, Missing, got["/trace/x.trc.idx"].State)
+	require.Equal(t, round.Missing, got["/trace/x.trc.idx"].State)
 	require.Contains(t, cell.Reason, "missing")
 }
 
@@ -299,18 +300,18 @@ func TestLimitsOfAnItem(t *testing.T) {
 	h.write("log/b.log", minutes(30*time.Minute, 59*time.Minute), six)
 	h.write("log/c.log", minutes(-30*time.Minute, 10*time.Minute), six)
 	line := len("2026-03-14 06:00:00 line\n")
-	got, cell, round := h.collect(fmt.Sprintf("files: [/log/*], max: %dB", 45*line+3))
-	require.Equal(t, Taken, got["/log/b.log"].State)
-	require.Equal(t, Cut, got["/log/a.log"].State)
-	require.Equal(t, minutes(15*time.Minute, 29*time.Minute), h.text(round, got["/log/a.log"]))
+	got, cell, r := h.collect(fmt.Sprintf("files: [/log/*], max: %dB", 45*line+3))
+	require.Equal(t, round.Taken, got["/log/b.log"].State)
+	require.Equal(t, round.Cut, got["/log/a.log"].State)
+	require.Equal(t, minutes(15*time.Minute, 29*time.Minute), h.text(r, got["/log/a.log"]))
 	require.Contains(t, got["/log/a.log"].Reason, "newest 375 B kept of 750 B (the item's max)")
-	require.Equal(t, Cut, cell.State)
-	require.Contains(t, []State{Cut, Skipped}, got["/log/c.log"].State)
+	require.Equal(t, round.Cut, cell.State)
+	require.Contains(t, []round.State{round.Cut, round.Skipped}, got["/log/c.log"].State)
 
-	got, _, round = h.collect("files: [/log/a.log], last-lines: 3")
-	require.Equal(t, minutes(27*time.Minute, 29*time.Minute), h.text(round, got["/log/a.log"]))
-	got, _, round = h.collect("files: [/log/c.log], last-lines: 2")
-	require.Equal(t, minutes(9*time.Minute, 10*time.Minute), h.text(round, got["/log/c.log"]))
+	got, _, r = h.collect("files: [/log/a.log], last-lines: 3")
+	require.Equal(t, minutes(27*time.Minute, 29*time.Minute), h.text(r, got["/log/a.log"]))
+	got, _, r = h.collect("files: [/log/c.log], last-lines: 2")
+	require.Equal(t, minutes(9*time.Minute, 10*time.Minute), h.text(r, got["/log/c.log"]))
 }
 
 // cut: files keeps whole members that overlap the window, cut: none all of them.
@@ -318,12 +319,12 @@ func TestWholeMembers(t *testing.T) {
 	h := newHost(t)
 	h.write("log/gate.log", minutes(30*time.Minute, 3*hour), six.Add(3*hour))
 	h.write("log/gate.log.1", minutes(-3*hour, -2*hour), six.Add(-2*hour))
-	got, _, round := h.collect("files: [/log/*], cut: files")
-	require.Equal(t, minutes(30*time.Minute, 3*hour), h.text(round, got["/log/gate.log"]))
+	got, _, r := h.collect("files: [/log/*], cut: files")
+	require.Equal(t, minutes(30*time.Minute, 3*hour), h.text(r, got["/log/gate.log"]))
 	require.Nil(t, got["/log/gate.log"].Cut)
-	require.Equal(t, Empty, got["/log/gate.log.1"].State)
-	got, _, round = h.collect("files: [/log/*], cut: none")
-	require.Equal(t, minutes(-3*hour, -2*hour), h.text(round, got["/log/gate.log.1"]))
+	require.Equal(t, round.Empty, got["/log/gate.log.1"].State)
+	got, _, r = h.collect("files: [/log/*], cut: none")
+	require.Equal(t, minutes(-3*hour, -2*hour), h.text(r, got["/log/gate.log.1"]))
 }
 
 func TestRotateFirst(t *testing.T) {
@@ -332,12 +333,12 @@ func TestRotateFirst(t *testing.T) {
 	mark := filepath.Join(h.root, "rotated")
 	got, cell, _ := h.collect("files: [/log/*], rotate-first: 'touch " + mark + "'")
 	require.FileExists(t, mark)
-	require.Equal(t, Taken, cell.State)
+	require.Equal(t, round.Taken, cell.State)
 	require.Equal(t, 0, got["touch "+mark].Command.Exit)
 	got, cell, _ = h.collect("files: [/log/*], rotate-first: 'echo no such log; exit 3'")
-	require.Equal(t, Failed, cell.State)
+	require.Equal(t, round.Failed, cell.State)
 	require.Contains(t, cell.Reason, "rotate-first ended with code 3; the log is taken as it is: no such log")
-	require.Equal(t, Taken, got["/log/gate.log"].State)
+	require.Equal(t, round.Taken, got["/log/gate.log"].State)
 }
 
 // rotating renames the log at the moment when its rotated member is opened to be taken.
@@ -371,14 +372,14 @@ func TestRotationWhileWeRead(t *testing.T) {
 			h.write("log/gate.log", minutes(56*time.Minute, 59*time.Minute), six.Add(59*time.Minute))
 		}}
 	}
-	got, _, round := h.collect("files: [/log/*]")
+	got, _, r := h.collect("files: [/log/*]")
 	all := ""
 	for _, e := range got {
 		if e.Name != "" {
-			all += h.text(round, e)
+			all += h.text(r, e)
 		}
 	}
-	require.Equal(t, Taken, got["/log/gate.log%~again"].State, "the new current file has an entry of its own")
+	require.Equal(t, round.Taken, got["/log/gate.log%~again"].State, "the new current file has an entry of its own")
 	for at := 20 * time.Minute; at < time.Hour; at += time.Minute {
 		require.Contains(t, all, six.Add(at).Format("2006-01-02 15:04:05"), "nothing is lost")
 	}
@@ -388,15 +389,15 @@ func TestClocks(t *testing.T) {
 	base, err := window.New([]window.Span{{From: six, To: six.Add(hour)}}, time.UTC)
 	require.NoError(t, err)
 	for _, c := range []struct {
-		clock Clock
+		clock round.Clock
 		want  string
 		text  string
 	}{
-		{Clock{Measured: true, Offset: 90 * time.Second, Uncertainty: time.Second}, "2026-03-14 06:00 to 07:01:31 (UTC, +00:00)", "1m30s ahead of ours (± 1s)"},
-		{Clock{Measured: true, Offset: -90 * time.Second, Uncertainty: time.Second}, "2026-03-14 05:58:29 to 07:00 (UTC, +00:00)", "1m30s behind ours (± 1s)"},
-		{Clock{Measured: true, Offset: 30 * hour, Uncertainty: time.Second}, "2026-03-14 06:00 to 07:00, 2026-03-15 11:59:59 to 13:00:01 (UTC, +00:00)", "30h0m0s ahead of ours (± 1s)"},
-		{Clock{Measured: true, Offset: time.Millisecond, Uncertainty: time.Second}, "2026-03-14 06:00 to 07:00 (UTC, +00:00)", "as ours (± 1s)"},
-		{Clock{How: "it cannot run commands"}, "2026-03-14 05:55 to 07:05 (UTC, +00:00)", "not measured: it cannot run commands; 5m0s more are taken on both sides"},
+		{round.Clock{Measured: true, Offset: 90 * time.Second, Uncertainty: time.Second}, "2026-03-14 06:00 to 07:01:31 (UTC, +00:00)", "1m30s ahead of ours (± 1s)"},
+		{round.Clock{Measured: true, Offset: -90 * time.Second, Uncertainty: time.Second}, "2026-03-14 05:58:29 to 07:00 (UTC, +00:00)", "1m30s behind ours (± 1s)"},
+		{round.Clock{Measured: true, Offset: 30 * hour, Uncertainty: time.Second}, "2026-03-14 06:00 to 07:00, 2026-03-15 11:59:59 to 13:00:01 (UTC, +00:00)", "30h0m0s ahead of ours (± 1s)"},
+		{round.Clock{Measured: true, Offset: time.Millisecond, Uncertainty: time.Second}, "2026-03-14 06:00 to 07:00 (UTC, +00:00)", "as ours (± 1s)"},
+		{round.Clock{How: "it cannot run commands"}, "2026-03-14 05:55 to 07:05 (UTC, +00:00)", "not measured: it cannot run commands; 5m0s more are taken on both sides"},
 	} {
 		require.Equal(t, c.want, c.clock.Widen(base).String())
 		require.Equal(t, c.text, c.clock.String())

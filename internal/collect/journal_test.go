@@ -19,6 +19,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/text/encoding/unicode"
 
+	"envask/internal/round"
 	"envask/internal/window"
 )
 
@@ -92,26 +93,26 @@ func TestARealJournal(t *testing.T) {
 	require.NoError(t, err, string(out))
 	f.window, err = window.New([]window.Span{{From: six, To: six.Add(9 * time.Minute)}}, time.UTC)
 	require.NoError(t, err)
-	round, err := f.collect(context.Background(), `  - {id: all, journal: all, folder: `+folder+`}
+	r, err := f.collect(context.Background(), `  - {id: all, journal: all, folder: `+folder+`}
   - {id: fare, journal: [fare.service, other.service], priority: warning, folder: `+folder+`}
   - {id: none, journal: sshd.service, folder: `+folder+`}
   - {id: nowhere, journal: all, folder: /no/such/folder}
 `)
 	require.NoError(t, err)
 	read := func(name string) string {
-		data, err := os.ReadFile(filepath.Join(round.RawDir(), "desk", "journal", name))
+		data, err := os.ReadFile(filepath.Join(r.RawDir(), "desk", "journal", name))
 		require.NoError(t, err)
 		return string(data)
 	}
-	require.Equal(t, Taken, round.Coverage[0].State, round.Coverage[0].Reason)
+	require.Equal(t, round.Taken, r.Coverage[0].State, r.Coverage[0].Reason)
 	require.Equal(t, 10, strings.Count(read("all.txt"), "\n"), "nine minutes, both ends")
 	require.Contains(t, read("all.txt"), "2026-03-14T06:00:00.000000Z gate-2 agent[130] <warning>: pass 30 accepted\n")
 	require.Contains(t, read("all.txt"), "\n2026-03-14T06:09:00.000000Z ")
 	require.Contains(t, read("all.export"), "\nMESSAGE=pass 31 accepted\n")
 	require.Equal(t, 4, strings.Count(read("fare.txt"), "\n"))
-	require.Equal(t, Empty, round.Coverage[2].State, round.Coverage[2].Reason)
-	require.Equal(t, Failed, round.Coverage[3].State)
-	require.Contains(t, round.Coverage[3].Reason, "No such file or directory")
+	require.Equal(t, round.Empty, r.Coverage[2].State, r.Coverage[2].Reason)
+	require.Equal(t, round.Failed, r.Coverage[3].State)
+	require.Contains(t, r.Coverage[3].Reason, "No such file or directory")
 }
 
 // events are as wevtutil writes them.
@@ -155,17 +156,17 @@ func TestEventsOfASystem(t *testing.T) {
 	var err error
 	f.window, err = window.New([]window.Span{{From: six, To: six.Add(time.Hour)}}, time.UTC)
 	require.NoError(t, err)
-	round, err := f.collect(context.Background(), "  - {id: log, events: [System]}\n  - {id: other, events: [No Such Log]}\n")
+	r, err := f.collect(context.Background(), "  - {id: log, events: [System]}\n  - {id: other, events: [No Such Log]}\n")
 	require.NoError(t, err)
-	require.Equal(t, Taken, round.Coverage[0].State, round.Coverage[0].Reason)
+	require.Equal(t, round.Taken, r.Coverage[0].State, r.Coverage[0].Reason)
 	query, err := os.ReadFile(filepath.Join(f.dir, "query"))
 	require.NoError(t, err)
 	require.Equal(t, "/q:*[System[TimeCreated[(@SystemTime>='2026-03-14T06:00:00.000Z' and @SystemTime<='2026-03-14T07:00:00.000Z')]]]\n", string(query))
-	text, err := os.ReadFile(filepath.Join(round.RawDir(), "desk", "events", "log", "System.txt"))
+	text, err := os.ReadFile(filepath.Join(r.RawDir(), "desk", "events", "log", "System.txt"))
 	require.NoError(t, err)
 	require.Contains(t, string(text), "kiosk-1 Kiosk 12: The kiosk is ready.")
-	require.Equal(t, Failed, round.Coverage[1].State)
-	require.Contains(t, round.Coverage[1].Reason, "The specified channel could not be found.")
+	require.Equal(t, round.Failed, r.Coverage[1].State)
+	require.Contains(t, r.Coverage[1].Reason, "The specified channel could not be found.")
 }
 
 // A journal of one endless line, and an event without end, are read in little memory.

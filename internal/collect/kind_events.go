@@ -26,7 +26,7 @@ func takeEvents(ctx context.Context, w *work) error {
 	for _, log := range spec.Logs {
 		name := "events/" + w.item.ID + "/" + SafePath(strings.ReplaceAll(log, "/", "-"))
 		s := stored{line: w.eventsLine(log), name: name + ".xml", readable: name + ".txt", timeout: spec.Timeout, max: spec.Max,
-			convert: func(in io.Reader, out io.Writer) error { return EventsText(in, out, w.clock.zone) },
+			convert: func(in io.Reader, out io.Writer) error { return EventsText(in, out, w.clock.Location) },
 			empty:   func(size int64) bool { return size < 40 }} // <Events></Events>, with or without a byte order mark
 		if err := s.take(ctx, w); err != nil {
 			return err

@@ -17,6 +17,7 @@ import (
 	"envask/internal/fault"
 	"envask/internal/logset"
 	"envask/internal/reach"
+	"envask/internal/round"
 	"envask/internal/spill"
 )
 
@@ -42,13 +43,13 @@ type match struct {
 type candidate struct {
 	match
 	real   string // the name without links
-	entry  Entry
+	entry  round.Entry
 	member *logset.Member
 	chosen logset.Verdict
-	whole  bool         // a companion: it is taken as it is
-	again  bool         // another content was taken under the same name before
-	target string       // its place in the round, where that does not follow from its path
-	check  func(*Entry) // looks at what arrived, before it is recorded; may be nil
+	whole  bool               // a companion: it is taken as it is
+	again  bool               // another content was taken under the same name before
+	target string             // its place in the round, where that does not follow from its path
+	check  func(*round.Entry) // looks at what arrived, before it is recorded; may be nil
 }
 
 // filesWork is one item of files on one system.
@@ -198,7 +199,7 @@ func (f *filesWork) takeBatch(ctx context.Context, found []match, again bool) er
 func (f *filesWork) admitAll(found []match, again bool) []*candidate {
 	var out []*candidate
 	for _, m := range found {
-		e := Entry{Source: source(m.name), Size: m.info.Size(), ModTime: m.info.ModTime().UTC()}
+		e := round.Entry{Source: source(m.name), Size: m.info.Size(), ModTime: m.info.ModTime().UTC()}
 		if had, ok := f.done.get(e.Source); ok && !again {
 			f.add(had)
 			continue
@@ -225,8 +226,8 @@ func (f *filesWork) admitAll(found []match, again bool) []*candidate {
 }
 
 // leave records why a file is not taken.
-func (f *filesWork) leave(c *candidate, s State, reason string) {
-	if s == Denied {
+func (f *filesWork) leave(c *candidate, s round.State, reason string) {
+	if s == round.Denied {
 		reason += f.whatWouldHelp(c.info)
 	}
 	c.entry.State, c.entry.Reason = s, reason
@@ -260,7 +261,7 @@ func (f *filesWork) newestVersions(found []match) []match {
 		if keep[i] {
 			out = append(out, m)
 		} else {
-			f.add(Entry{Source: source(m.name), Size: m.info.Size(), ModTime: m.info.ModTime().UTC(), State: Skipped,
+			f.add(round.Entry{Source: source(m.name), Size: m.info.Size(), ModTime: m.info.ModTime().UTC(), State: round.Skipped,
 				Reason: "an older version; the newest is " + newest[m.name]})
 		}
 	}
@@ -384,16 +385,16 @@ func (f *filesWork) choose(files []*candidate) []*candidate {
 			c.chosen = logset.Choose(c.member, w)
 		}
 		if !c.chosen.Take {
-			f.leave(c, Empty, c.chosen.Why)
+			f.leave(c, round.Empty, c.chosen.Why)
 			continue
 		}
-		c.entry.Reason = join(c.chosen.Why, c.entry.Reason)
+		c.entry.Reason = round.Join(c.chosen.Why, c.entry.Reason)
 		out = append(out, c)
 	}
 	if n := f.spec.Newest; n > 0 && len(out) > n {
 		sort.SliceStable(out, func(i, j int) bool { return out[i].member.Newest().After(out[j].member.Newest()) })
 		for _, c := range out[n:] {
-			f.leave(c, Skipped, fmt.Sprintf("not among the newest %d", n))
+			f.leave(c, round.Skipped, fmt.Sprintf("not among the newest %d", n))
 		}
 		out = out[:n]
 	}
@@ -412,7 +413,7 @@ func (f *filesWork) history(files []*candidate) []*candidate {
 			if rank <= f.spec.History {
 				out = append(out, files[i])
 			} else {
-				f.leave(files[i], Skipped, fmt.Sprintf("a rotated file beyond the %d that the ask wants", f.spec.History))
+				f.leave(files[i], round.Skipped, fmt.Sprintf("a rotated file beyond the %d that the ask wants", f.spec.History))
 			}
 		}
 	}
@@ -431,7 +432,7 @@ func (f *filesWork) companions(files []*candidate) []*candidate {
 				continue
 			}
 			f.beside[name] = true
-			e := Entry{Source: source(name)}
+			e := round.Entry{Source: source(name)}
 			info, err := f.target.FS().Lstat(name)
 			if err != nil {
 				e.State, e.Reason = stateOf(err), "belongs to "+c.entry.Source+": "+plain(err)
@@ -463,7 +464,7 @@ func (f *filesWork) takeWithin(ctx context.Context, files []*candidate, limit in
 	left := limit
 	for _, c := range files {
 		if left <= 0 {
-			f.leave(c, Skipped, "the newest "+bytesText(limit)+" of the item are taken; this is older")
+			f.leave(c, round.Skipped, "the newest "+bytesText(limit)+" of the item are taken; this is older")
 			continue
 		}
 		n, err := f.take(ctx, c, left)

@@ -14,6 +14,7 @@ import (
 
 	"envask/internal/ask"
 	"envask/internal/posix"
+	"envask/internal/round"
 )
 
 // takeJournal takes the system journal of the window: in its export form
@@ -23,7 +24,7 @@ func takeJournal(ctx context.Context, w *work) error {
 	line := w.journalLine(spec)
 	s := stored{line: line, name: "journal/" + w.item.ID + ".export", readable: "journal/" + w.item.ID + ".txt",
 		timeout: spec.Timeout, max: spec.Max,
-		convert: func(in io.Reader, out io.Writer) error { return JournalText(in, out, w.clock.zone) }}
+		convert: func(in io.Reader, out io.Writer) error { return JournalText(in, out, w.clock.Location) }}
 	return s.take(ctx, w)
 }
 
@@ -173,7 +174,7 @@ type stored struct {
 }
 
 func (s stored) take(ctx context.Context, w *work) error {
-	e := Entry{Source: s.line}
+	e := round.Entry{Source: s.line}
 	if had, ok := w.done.get(s.line); ok {
 		w.add(had)
 		if copied, ok := w.done.get(s.readable); ok {
@@ -184,11 +185,11 @@ func (s stored) take(ctx context.Context, w *work) error {
 	run, why := w.runner()
 	switch {
 	case run == nil:
-		e.State, e.Reason = Failed, why
+		e.State, e.Reason = round.Failed, why
 	case w.probing:
 		e.State, e.Reason = lookUp(ctx, run, s.line)
 	case w.dryRun:
-		e.State, e.Name, e.Reason = Taken, s.name, fmt.Sprintf("would be read, at most %s", s.timeout)
+		e.State, e.Name, e.Reason = round.Taken, s.name, fmt.Sprintf("would be read, at most %s", s.timeout)
 	default:
 		return s.read(ctx, w, run, &e)
 	}
@@ -198,10 +199,10 @@ func (s stored) take(ctx context.Context, w *work) error {
 
 func (s stored) read(ctx context.Context, w *work, run interface {
 	Run(context.Context, string, io.Writer, io.Writer) (int, error)
-}, e *Entry) error {
+}, e *round.Entry) error {
 	runCtx, cancel := context.WithTimeout(ctx, s.timeout)
 	defer cancel()
-	out, err := newTailFile(w.round.partDir(), s.max)
+	out, err := newTailFile(w.round.PartDir(), s.max)
 	if err != nil {
 		return err
 	}
@@ -216,13 +217,13 @@ func (s stored) read(ctx context.Context, w *work, run interface {
 	if e := w.failure(); e != nil {
 		return e
 	}
-	e.Command = &Ran{Line: s.line, Exit: exit, Started: begun.UTC().Truncate(time.Millisecond),
+	e.Command = &round.Ran{Line: s.line, Exit: exit, Started: begun.UTC().Truncate(time.Millisecond),
 		Took: time.Since(begun).Round(time.Millisecond)}
 	e.State, e.Reason = judgeStored(s, out, exit, runCtx.Err(), err, firstLine(said.String()))
 	if out.total == 0 || s.empty != nil && s.empty(out.total) {
-		if e.State == Taken {
-			e.State = Empty
-			e.Reason = join("nothing of the window", e.Reason)
+		if e.State == round.Taken {
+			e.State = round.Empty
+			e.Reason = round.Join("nothing of the window", e.Reason)
 		}
 		w.add(*e)
 		return errors.Join(w.failure(), lostBy(w.target, err))
@@ -237,28 +238,28 @@ func (s stored) read(ctx context.Context, w *work, run interface {
 	return errors.Join(w.failure(), s.copy(w, e))
 }
 
-func judgeStored(s stored, out *tailFile, exit int, ended, err error, said string) (State, string) {
+func judgeStored(s stored, out *tailFile, exit int, ended, err error, said string) (round.State, string) {
 	switch {
 	case errors.Is(ended, context.DeadlineExceeded):
-		return TimedOut, fmt.Sprintf("stopped after %s; what had arrived is kept", s.timeout)
+		return round.TimedOut, fmt.Sprintf("stopped after %s; what had arrived is kept", s.timeout)
 	case err != nil:
-		return Failed, plain(err)
+		return round.Failed, plain(err)
 	case exit == 127, exit == 126:
-		return Failed, withText(fmt.Sprintf("exit code %d", exit), said)
+		return round.Failed, withText(fmt.Sprintf("exit code %d", exit), said)
 	case strings.Contains(said, "No journal files were found"), strings.Contains(said, "Access is denied"),
 		strings.Contains(said, "ermission denied"),
 		strings.Contains(said, "insufficient permissions"):
-		return Denied, said
+		return round.Denied, said
 	case exit != 0:
-		return Failed, strings.TrimSuffix(fmt.Sprintf("exit code %d: %s", exit, said), ": ")
+		return round.Failed, strings.TrimSuffix(fmt.Sprintf("exit code %d: %s", exit, said), ": ")
 	case out.dropped() > 0:
-		return Cut, fmt.Sprintf("newest %s kept, %s before it dropped", bytesText(out.max), bytesText(out.dropped()))
+		return round.Cut, fmt.Sprintf("newest %s kept, %s before it dropped", bytesText(out.max), bytesText(out.dropped()))
 	}
-	return Taken, said
+	return round.Taken, said
 }
 
 // store gives the output its final name.
-func (s stored) store(w *work, out *tailFile, e *Entry) error {
+func (s stored) store(w *work, out *tailFile, e *round.Entry) error {
 	part := w.part()
 	n, sum, err := writePart(part, out.copyTo)
 	defer os.Remove(part) // fails harmlessly after the rename
@@ -270,7 +271,7 @@ func (s stored) store(w *work, out *tailFile, e *Entry) error {
 }
 
 // copy makes the copy to read.
-func (s stored) copy(w *work, of *Entry) error {
+func (s stored) copy(w *work, of *round.Entry) error {
 	in, err := os.Open(w.final(of.Name))
 	if err != nil {
 		return ours(err)
@@ -286,10 +287,10 @@ func (s stored) copy(w *work, of *Entry) error {
 	if err != nil {
 		return err
 	}
-	e := Entry{Source: s.readable, State: Taken, Size: n, Bytes: n, SHA256: sum, ModTime: of.ModTime,
+	e := round.Entry{Source: s.readable, State: round.Taken, Size: n, Bytes: n, SHA256: sum, ModTime: of.ModTime,
 		Reason: "made here from " + s.name + ", to read"}
 	if odd != nil {
-		e.Reason = join(e.Reason, odd.Error())
+		e.Reason = round.Join(e.Reason, odd.Error())
 	}
 	if err := w.settlePlace(part, s.readable, &e); err != nil {
 		return err

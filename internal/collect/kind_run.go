@@ -15,6 +15,7 @@ import (
 
 	"envask/internal/ask"
 	"envask/internal/reach"
+	"envask/internal/round"
 )
 
 // takeRun runs the item's commands one after the other and keeps their output.
@@ -31,22 +32,22 @@ func takeRun(ctx context.Context, w *work) error {
 		if !spec.Single {
 			name = fmt.Sprintf("commands/%s/%02d-%s.txt", w.item.ID, i+1, slug(template))
 		}
-		e := Entry{Source: command}
+		e := round.Entry{Source: command}
 		if had, ok := w.done.get(command); ok && had.Name == name {
 			w.add(had)
 			continue
 		}
 		switch {
 		case runner == nil:
-			e.State, e.Reason = Failed, why
+			e.State, e.Reason = round.Failed, why
 		case unfilled != nil:
-			e.Source, e.State, e.Reason = template, Failed, unfilled.Error()
+			e.Source, e.State, e.Reason = template, round.Failed, unfilled.Error()
 		case !w.budget.reserve(0):
-			e.State, e.Reason = Skipped, w.budget.why()
+			e.State, e.Reason = round.Skipped, w.budget.why()
 		case w.probing:
 			e.State, e.Reason = lookUp(ctx, runner, command)
 		case w.dryRun:
-			e.State, e.Name, e.Reason = Taken, name, fmt.Sprintf("would run, at most %s", spec.Timeout)
+			e.State, e.Name, e.Reason = round.Taken, name, fmt.Sprintf("would run, at most %s", spec.Timeout)
 		default:
 			if err := runOne(ctx, w, runner, spec, name, &e); err != nil {
 				return err
@@ -68,10 +69,10 @@ const notLookedUp = "not looked up"
 
 // lookUp finds out whether a command is there, without running it. Of a line that begins with more than a plain word, or that goes on
 // without its first command, nothing is known beforehand; nor of a system whose shell is no POSIX one: it may have commands of its own.
-func lookUp(ctx context.Context, runner reach.Runner, line string) (State, string) {
+func lookUp(ctx context.Context, runner reach.Runner, line string) (round.State, string) {
 	word, _, _ := strings.Cut(strings.TrimSpace(line), " ")
 	if !plainCommand.MatchString(word) || strings.ContainsAny(strings.ReplaceAll(line, "&&", ""), ";\n&") || strings.Contains(line, "||") {
-		return Taken, notLookedUp
+		return round.Taken, notLookedUp
 	}
 	ctx, cancel := context.WithTimeout(ctx, clockTimeout)
 	defer cancel()
@@ -85,11 +86,11 @@ func lookUp(ctx context.Context, runner reach.Runner, line string) (State, strin
 	case err != nil:
 		return stateOf(err), plain(err)
 	case said == "absent":
-		return Failed, "no such command: " + word
+		return round.Failed, "no such command: " + word
 	case said != "there":
-		return Taken, notLookedUp + ": this system has no POSIX shell"
+		return round.Taken, notLookedUp + ": this system has no POSIX shell"
 	}
-	return Taken, ""
+	return round.Taken, ""
 }
 
 var notWord = regexp.MustCompile(`[^A-Za-z0-9]+`)
@@ -107,12 +108,12 @@ func slug(command string) string {
 }
 
 // runOne runs one command and writes its output down. Only what concerns more than this command is an error.
-func runOne(ctx context.Context, w *work, runner reach.Runner, spec ask.Run, name string, e *Entry) error {
+func runOne(ctx context.Context, w *work, runner reach.Runner, spec ask.Run, name string, e *round.Entry) error {
 	runCtx, cancel := context.WithTimeout(ctx, spec.Timeout)
 	defer cancel()
 	var outputs [2]*tailFile
 	for i := range outputs {
-		t, err := newTailFile(w.round.partDir(), spec.Max)
+		t, err := newTailFile(w.round.PartDir(), spec.Max)
 		if err != nil {
 			return err
 		}
@@ -120,7 +121,7 @@ func runOne(ctx context.Context, w *work, runner reach.Runner, spec ask.Run, nam
 		t.onLocal, t.runaway, t.stop = w.fail, spec.Max*runawayFactor, cancel
 		outputs[i] = t
 	}
-	ran := &Ran{Line: e.Source, Started: time.Now().UTC().Truncate(time.Millisecond)}
+	ran := &round.Ran{Line: e.Source, Started: time.Now().UTC().Truncate(time.Millisecond)}
 	begun := time.Now()
 	var out io.Writer = outputs[0]
 	digest := sha256.New()
@@ -155,7 +156,7 @@ func runOne(ctx context.Context, w *work, runner reach.Runner, spec ask.Run, nam
 var streamNames = [2]string{"standard output", "standard error"}
 
 // writeOutput writes the output file: a head that says what ran and how it went, then both streams.
-func writeOutput(w *work, name string, outputs [2]*tailFile, ran *Ran, e *Entry) error {
+func writeOutput(w *work, name string, outputs [2]*tailFile, ran *round.Ran, e *round.Entry) error {
 	part := w.part()
 	defer os.Remove(part) // fails harmlessly after the rename
 	n, sum, err := writePart(part, func(out io.Writer) error {

@@ -15,6 +15,7 @@ import (
 	"envask/internal/ask"
 	"envask/internal/posix"
 	"envask/internal/reach"
+	"envask/internal/round"
 )
 
 // vitalsName is the place of a system's vitals in a round and in an archive.
@@ -55,7 +56,7 @@ type Vitals struct {
 	Memory     *Memory           `json:"memory,omitempty"`
 	Disks      []Disk            `json:"disks,omitempty"`
 	Addresses  []string          `json:"addresses,omitempty"`
-	Clock      *Clock            `json:"clock,omitempty"`
+	Clock      *round.Clock      `json:"clock,omitempty"`
 	Locale     string            `json:"locale,omitempty"`
 	Top        []Process         `json:"top,omitempty"`
 	Packages   []string          `json:"packages_changed,omitempty"` // newest first, as the system's package log tells
@@ -87,13 +88,13 @@ type Process struct {
 
 // takeVitals reads the basic state of a system, and the values that the ask wants from files.
 func takeVitals(ctx context.Context, w *work) error {
-	e := Entry{Source: ask.Vitals, Name: vitalsName}
+	e := round.Entry{Source: ask.Vitals, Name: vitalsName}
 	if had, ok := w.done.get(e.Source); ok {
 		w.add(had)
 		return w.failure()
 	}
 	if w.dryRun {
-		e.State, e.Reason = Taken, "would be read"
+		e.State, e.Reason = round.Taken, "would be read"
 		w.add(e)
 		return w.failure()
 	}
@@ -126,14 +127,14 @@ func takeVitals(ctx context.Context, w *work) error {
 		return w.failure()
 	}
 	if !ok && len(v.Values) == 0 {
-		e.Name, e.State, e.Reason = "", Skipped, "this system cannot run commands"
+		e.Name, e.State, e.Reason = "", round.Skipped, "this system cannot run commands"
 		w.add(e)
 		return w.failure()
 	}
 	if err := w.keepJSON(v, &e); err != nil {
 		return err
 	}
-	e.State = Taken
+	e.State = round.Taken
 	w.add(e)
 	return w.failure()
 }
@@ -150,7 +151,7 @@ func vitalsOf(ctx context.Context, run reach.Runner) (string, error) {
 }
 
 // keepJSON writes a document down under the entry's name.
-func (w *work) keepJSON(v any, e *Entry) error {
+func (w *work) keepJSON(v any, e *round.Entry) error {
 	data, err := json.MarshalIndent(v, "", "  ")
 	if err != nil {
 		return err
@@ -199,7 +200,7 @@ func valueOf(ctx context.Context, w *work, want ask.Value) (string, error) {
 	links := &resolver{fsys: w.target.FS(), folders: map[string]folder{}}
 	err := errors.New("no file matches " + want.File)
 	for _, m := range found {
-		e := Entry{Source: source(m.name)}
+		e := round.Entry{Source: source(m.name)}
 		name, ok := admit(w, ask.Files{Patterns: []string{w.at(want.File)}}, links, m, &e)
 		if !ok {
 			err = errors.New(e.Reason)

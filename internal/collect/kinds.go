@@ -11,6 +11,7 @@ import (
 
 	"envask/internal/ask"
 	"envask/internal/reach"
+	"envask/internal/round"
 	"envask/internal/site"
 	"envask/internal/undo"
 )
@@ -46,12 +47,12 @@ type work struct {
 	sys     *site.System
 	item    *ask.Item
 	target  reach.System
-	round   *Round
+	round   *round.Round
 	dryRun  bool
 	probing bool  // in a dry run: whether commands are there is looked up
 	done    *done // what an earlier try, or an interrupted run of this round, has already
 	report  func(Event)
-	clock   *Clock // of the system
+	clock   *round.Clock // of the system
 	rates   *rates
 	parts   *atomic.Int64
 	claims  *claims // of the system's places in the round
@@ -60,18 +61,18 @@ type work struct {
 
 	mu      sync.Mutex
 	again   map[string]again // by source, of an item that belongs to a group
-	tally   *tally
+	tally   *round.Tally
 	seen    map[uint64]struct{} // hashes of the sources of what was added, where something is done already
-	entries []Entry             // of a dry run
+	entries []round.Entry       // of a dry run
 	err     error               // the first failure to write an entry down
 }
 
 // add records an entry.
-func (w *work) add(e Entry) {
+func (w *work) add(e round.Entry) {
 	e.System, e.Item = w.sys.Name, w.item.ID
-	e.Reason = w.round.bounded(e.System, e.Item, e.Reason)
+	e.Reason = w.round.Bounded(e.System, e.Item, e.Reason)
 	w.mu.Lock()
-	w.tally.add(&e)
+	w.tally.Add(&e)
 	if w.dryRun {
 		w.entries = append(w.entries, e)
 	}
@@ -86,8 +87,8 @@ func (w *work) add(e Entry) {
 }
 
 // write writes an entry down, and where it has a place, who has that.
-func (w *work) write(e *Entry) {
-	offset, err := w.round.record(line{Entry: e})
+func (w *work) write(e *round.Entry) {
+	offset, err := w.round.Record(round.Line{Entry: e})
 	if err != nil {
 		w.fail(&localError{err})
 		return
@@ -124,9 +125,9 @@ func (r elevatedRunner) Run(ctx context.Context, command string, stdout, stderr 
 
 // keepVanished counts what an interrupted run of this round took and the system does not have any more.
 func (w *work) keepVanished() error {
-	return w.done.each(func(e *Entry) error {
+	return w.done.each(func(e *round.Entry) error {
 		if _, seen := w.seen[maphash.String(w.done.seed, e.Source)]; !seen {
-			w.tally.add(e)
+			w.tally.Add(e)
 		}
 		return nil
 	})
@@ -171,5 +172,5 @@ func (w *work) remember(source string, a again) {
 
 // part gives a place for what is not whole yet.
 func (w *work) part() string {
-	return filepath.Join(w.round.partDir(), fmt.Sprintf("%d.part", w.parts.Add(1)))
+	return filepath.Join(w.round.PartDir(), fmt.Sprintf("%d.part", w.parts.Add(1)))
 }

@@ -11,6 +11,7 @@ import (
 
 	"envask/internal/logset"
 	"envask/internal/reach"
+	"envask/internal/round"
 	"envask/internal/spill"
 )
 
@@ -63,7 +64,7 @@ func (w *work) spillDir() string {
 	if w.dryRun {
 		return ""
 	}
-	return w.round.partDir()
+	return w.round.PartDir()
 }
 
 func closeList(l *spill.List[listed]) {
@@ -95,8 +96,8 @@ func (f *filesWork) list(ctx context.Context) (*spill.List[listed], error) {
 		},
 		problem: func(name string, err error) {
 			last = err
-			e := Entry{Source: source(name), State: stateOf(err), Reason: plain(err)}
-			if e.State == Denied {
+			e := round.Entry{Source: source(name), State: stateOf(err), Reason: plain(err)}
+			if e.State == round.Denied {
 				e.Reason += f.whatWouldHelp(nil)
 			}
 			f.add(e)

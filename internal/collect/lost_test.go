@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"envask/internal/reach"
+	"envask/internal/round"
 )
 
 // dying is a system whose connection breaks at the first read; why is known only a moment later.
@@ -47,7 +48,7 @@ func TestALostConnectionIsNoFaultOfAFile(t *testing.T) {
 	h.write("log/b.log", minutes(0, time.Minute), six)
 	h.system = func(l *reach.Local) reach.System { return &dying{wrapped: wrapped{l, nil, false}} }
 	got, cell, _ := h.collect("files: [/log/*]")
-	require.Equal(t, Failed, cell.State)
+	require.Equal(t, round.Failed, cell.State)
 	require.Contains(t, cell.Reason, "connection lost: the other side closed it")
 	require.Empty(t, got, "no file is blamed")
 	for err, want := range map[error]bool{&net.OpError{}: true, sftp.ErrSSHFxConnectionLost: true, net.ErrClosed: true, fs.ErrPermission: false, nil: false} {

@@ -12,6 +12,7 @@ import (
 	"envask/internal/patience"
 	"envask/internal/posix"
 	"envask/internal/reach"
+	"envask/internal/round"
 	"envask/internal/undo"
 )
 
@@ -101,7 +102,7 @@ func (m *maker) made(ctx context.Context, found []match) ([]product, error) {
 	var out []product
 	for i, x := range found {
 		if old, there := was[ids[i]]; there && ids[i] != "" {
-			m.add(Entry{Source: source(x.name), Size: x.info.Size(), ModTime: x.info.ModTime().UTC(), State: Skipped, Special: true,
+			m.add(round.Entry{Source: source(x.name), Size: x.info.Size(), ModTime: x.info.ModTime().UTC(), State: round.Skipped, Special: true,
 				Reason: "not made by the command: it was " + source(old) + " before"})
 			continue
 		}
@@ -143,7 +144,7 @@ func (m *maker) takeAllOf(ctx context.Context, files []product) (left int, err e
 		if err := m.takeOne(ctx, x, c, m.inside(x)); err != nil {
 			return left, err
 		}
-		if s := c.entry.State; s != Taken && s != Empty {
+		if s := c.entry.State; s != round.Taken && s != round.Empty {
 			left++
 		}
 	}
@@ -158,7 +159,7 @@ func (m *maker) inside(x product) bool {
 // candidate gives what is to be taken of a product; nil when it is here already or is never taken.
 func (m *maker) candidate(x product) *candidate {
 	rel, inside := strings.CutPrefix(x.name, reach.Name(m.state.Folder)+"/made/")
-	e := Entry{Source: source(x.name), Size: x.info.Size(), ModTime: x.info.ModTime().UTC()}
+	e := round.Entry{Source: source(x.name), Size: x.info.Size(), ModTime: x.info.ModTime().UTC()}
 	if had, ok := m.done.get(madeAs(e.Source, rel, inside)); ok {
 		m.add(had)
 		return nil
@@ -192,8 +193,8 @@ func (m *maker) takeOne(ctx context.Context, x product, c *candidate, inside boo
 			return &localError{err}
 		}
 	}
-	c.check = func(e *Entry) { m.compare(ctx, x.match, e) }
-	if _, err := m.take(ctx, c, 0); err != nil || c.entry.State != Taken || !goes {
+	c.check = func(e *round.Entry) { m.compare(ctx, x.match, e) }
+	if _, err := m.take(ctx, c, 0); err != nil || c.entry.State != round.Taken || !goes {
 		return err
 	}
 	return m.removeMade(ctx, x.name)

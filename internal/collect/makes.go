@@ -24,6 +24,7 @@ import (
 	"envask/internal/patience"
 	"envask/internal/posix"
 	"envask/internal/reach"
+	"envask/internal/round"
 )
 
 // KindFolder and KindFile are the kinds of what is written on systems, in the ledger.
@@ -66,17 +67,17 @@ type maker struct {
 func takeMakes(ctx context.Context, w *work, spec ask.Run) error {
 	run, why := w.runner()
 	command := spec.Commands[0]
-	e := Entry{Source: command}
+	e := round.Entry{Source: command}
 	line, err := w.fill(command, "{folder}")
 	switch {
 	case run == nil:
-		e.State, e.Reason = Failed, why
+		e.State, e.Reason = round.Failed, why
 	case err != nil:
-		e.State, e.Reason = Failed, err.Error()
+		e.State, e.Reason = round.Failed, err.Error()
 	case w.dryRun:
 		e.State, e.Reason = dryMake(ctx, w, spec, run)
 	case !w.budget.reserve(0):
-		e.State, e.Reason = Skipped, w.budget.why()
+		e.State, e.Reason = round.Skipped, w.budget.why()
 	}
 	if e.State != "" {
 		w.add(e)
@@ -85,9 +86,9 @@ func takeMakes(ctx context.Context, w *work, spec ask.Run) error {
 	plain := w.target.(reach.Runner) // else there were no other either
 	m := &maker{shown: line, filesWork: newFilesWork(w, ask.Files{Cut: spec.Cut, History: ask.AllHistory, Patterns: spec.Makes}),
 		spec: spec, run: run, plain: plain,
-		file: filepath.Join(w.round.dir, "making", w.sys.Name+"."+w.item.ID+".json")}
+		file: filepath.Join(w.round.Dir(), "making", w.sys.Name+"."+w.item.ID+".json")}
 	if _, ok := w.done.get(line); ok { // it ran, and what it made is here
-		if err := w.done.each(func(e *Entry) error { w.add(*e); return nil }); err != nil {
+		if err := w.done.each(func(e *round.Entry) error { w.add(*e); return nil }); err != nil {
 			return &localError{err}
 		}
 		if m.load() {
@@ -99,18 +100,18 @@ func takeMakes(ctx context.Context, w *work, spec ask.Run) error {
 }
 
 // dryMake says what would be done, and whether there is room for it.
-func dryMake(ctx context.Context, w *work, spec ask.Run, run reach.Runner) (State, string) {
+func dryMake(ctx context.Context, w *work, spec ask.Run, run reach.Runner) (round.State, string) {
 	if w.probing {
-		if state, why := lookUp(ctx, run, spec.Commands[0]); state != Taken {
+		if state, why := lookUp(ctx, run, spec.Commands[0]); state != round.Taken {
 			return state, why
 		}
 		if _, free, err := baseFolder(ctx, run); err != nil {
-			return Failed, plain(err)
+			return round.Failed, plain(err)
 		} else if free < spec.Space {
-			return Failed, fmt.Sprintf("only %s are free there, and it wants %s", bytesText(free), bytesText(spec.Space))
+			return round.Failed, fmt.Sprintf("only %s are free there, and it wants %s", bytesText(free), bytesText(spec.Space))
 		}
 	}
-	return Taken, fmt.Sprintf("would run, at most %s, and take what it makes: %s", spec.Timeout, strings.Join(spec.Makes, ", "))
+	return round.Taken, fmt.Sprintf("would run, at most %s, and take what it makes: %s", spec.Timeout, strings.Join(spec.Makes, ", "))
 }
 
 func (m *maker) load() bool {
@@ -148,7 +149,7 @@ func (m *maker) make(ctx context.Context) error {
 		return err
 	}
 	durable.Point("after a command was started")
-	e := Entry{Source: m.shown, Command: &Ran{Line: m.state.Line, Started: m.state.Begun, Exit: -1}}
+	e := round.Entry{Source: m.shown, Command: &round.Ran{Line: m.state.Line, Started: m.state.Begun, Exit: -1}}
 	exit, err := m.wait(ctx)
 	if err != nil {
 		return err
@@ -160,17 +161,17 @@ func (m *maker) make(ctx context.Context) error {
 	}
 	switch {
 	case exit < 0:
-		e.State, e.Reason = TimedOut, fmt.Sprintf("stopped after %s", m.spec.Timeout)
+		e.State, e.Reason = round.TimedOut, fmt.Sprintf("stopped after %s", m.spec.Timeout)
 	case exit == 127 && len(files) == 0:
-		e.State, e.Reason = Failed, "exit code 127, no such command"
+		e.State, e.Reason = round.Failed, "exit code 127, no such command"
 	case exit == 126 && len(files) == 0:
-		e.State, e.Reason = Failed, "exit code 126, the command cannot be executed"
+		e.State, e.Reason = round.Failed, "exit code 126, the command cannot be executed"
 	case len(files) == 0:
-		e.State, e.Reason = Failed, fmt.Sprintf("no file matches %s (exit code %d)", strings.Join(m.spec.Makes, ", "), exit)
+		e.State, e.Reason = round.Failed, fmt.Sprintf("no file matches %s (exit code %d)", strings.Join(m.spec.Makes, ", "), exit)
 	case exit != 0:
-		e.State, e.Reason = Taken, fmt.Sprintf("exit code %d", exit)
+		e.State, e.Reason = round.Taken, fmt.Sprintf("exit code %d", exit)
 	default:
-		e.State = Taken
+		e.State = round.Taken
 	}
 	m.report(Event{Kind: ItemSize, System: m.sys.Name, Item: m.item.ID, Files: len(files) + 1})
 	left, err := m.takeAllOf(ctx, files)
@@ -180,8 +181,8 @@ func (m *maker) make(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if left > 0 && e.State == Taken {
-		e.State, e.Reason = Failed, "not every file it made could be taken"
+	if left > 0 && e.State == round.Taken {
+		e.State, e.Reason = round.Failed, "not every file it made could be taken"
 	}
 	if err := m.output(ctx, &e); err != nil {
 		return err
@@ -195,8 +196,8 @@ func (m *maker) make(ctx context.Context) error {
 
 // begin makes our folder and starts the command. ok is false when it cannot be; an entry says why.
 func (m *maker) begin(ctx context.Context) (ok bool, err error) {
-	refuse := func(s State, why string) (bool, error) {
-		m.add(Entry{Source: m.spec.Commands[0], State: s, Reason: why})
+	refuse := func(s round.State, why string) (bool, error) {
+		m.add(round.Entry{Source: m.spec.Commands[0], State: s, Reason: why})
 		return false, m.failure()
 	}
 	base, free, err := baseFolder(ctx, m.plain)
@@ -207,14 +208,14 @@ func (m *maker) begin(ctx context.Context) (ok bool, err error) {
 		return refuse(stateOf(err), plain(err))
 	}
 	if free < m.spec.Space {
-		return refuse(Failed, fmt.Sprintf("not run: only %s are free in %s, and it wants %s", bytesText(free),
+		return refuse(round.Failed, fmt.Sprintf("not run: only %s are free in %s, and it wants %s", bytesText(free),
 			base, bytesText(m.spec.Space)))
 	}
 	id := make([]byte, 6)
 	_, _ = rand.Read(id) // it never fails
 	m.state = making{Folder: path.Join(base, "envask-"+hex.EncodeToString(id)), Before: map[string]string{}}
 	if m.state.Line, err = m.fill(m.spec.Commands[0], m.state.Folder+"/made"); err != nil {
-		return refuse(Failed, err.Error())
+		return refuse(round.Failed, err.Error())
 	}
 	if err := m.before(ctx); err != nil {
 		return false, err
@@ -360,24 +361,24 @@ func (m *maker) expand(ctx context.Context, each func(match)) error {
 var sumLine = regexp.MustCompile(`(?m)^\\?([0-9a-f]{64})\b`)
 
 // compare compares what arrived with the checksum on the system, where that can make one.
-func (m *maker) compare(ctx context.Context, x match, e *Entry) {
+func (m *maker) compare(ctx context.Context, x match, e *round.Entry) {
 	out, err := shellText(ctx, m.run, "command -v sha256sum >/dev/null || exit 9; sha256sum "+posix.Word(reach.Path(x.name)))
 	sum := sumLine.FindStringSubmatch(out)
 	switch {
 	case err != nil || sum == nil:
-		e.Reason = join(e.Reason, "the system cannot compute a checksum to compare with")
+		e.Reason = round.Join(e.Reason, "the system cannot compute a checksum to compare with")
 	case sum[1] != e.SHA256:
-		e.State, e.Reason = Failed, "checksum differs from the one on the system"
+		e.State, e.Reason = round.Failed, "checksum differs from the one on the system"
 	default:
-		e.Reason = join(e.Reason, "SHA-256 verified against the system")
+		e.Reason = round.Join(e.Reason, "SHA-256 verified against the system")
 	}
 }
 
 // output keeps what the command printed.
-func (m *maker) output(ctx context.Context, e *Entry) error {
+func (m *maker) output(ctx context.Context, e *round.Entry) error {
 	var outputs [2]*tailFile
 	for i, name := range []string{"out", "err"} {
-		t, err := newTailFile(m.round.partDir(), m.spec.Max)
+		t, err := newTailFile(m.round.PartDir(), m.spec.Max)
 		if err != nil {
 			return err
 		}
@@ -407,7 +408,7 @@ func (m *maker) clean(ctx context.Context, left int) error {
 	f := posix.Word(m.state.Folder)
 	switch {
 	case left > 0:
-		m.add(Entry{Source: m.state.Folder, State: Skipped, Special: true,
+		m.add(round.Entry{Source: m.state.Folder, State: round.Skipped, Special: true,
 			Reason: "left on the system, since not all of it could be taken; envask tidy removes it"})
 		return m.failure()
 	case m.spec.Keep && m.insideOnly():
@@ -421,7 +422,7 @@ func (m *maker) clean(ctx context.Context, left int) error {
 		if gone := lostBy(m.target, err); gone != nil {
 			return gone
 		}
-		m.add(Entry{Source: m.state.Folder, State: Skipped, Special: true,
+		m.add(round.Entry{Source: m.state.Folder, State: round.Skipped, Special: true,
 			Reason: "could not be removed from the system (" + plain(err) + "); envask tidy tries again: " + f})
 		return m.failure()
 	}
@@ -452,11 +453,11 @@ func (m *maker) forget() error {
 // Making gives the ledger's numbers of what the collection would go on with: folders of ours in which a command works.
 func (c *Collector) Making(of *casefile.Case) (map[string]bool, error) {
 	out := map[string]bool{}
-	rounds, err := Rounds(of)
+	rounds, err := round.List(of)
 	if err != nil || len(rounds) == 0 || !c.goesOn(rounds[len(rounds)-1]) {
 		return out, err
 	}
-	files, err := filepath.Glob(filepath.Join(rounds[len(rounds)-1].dir, "making", "*.json"))
+	files, err := filepath.Glob(filepath.Join(rounds[len(rounds)-1].Dir(), "making", "*.json"))
 	for _, f := range files {
 		var m making
 		if data, err := os.ReadFile(f); err == nil && json.Unmarshal(data, &m) == nil {

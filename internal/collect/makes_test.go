@@ -19,6 +19,7 @@ import (
 	"envask/internal/casefile"
 	"envask/internal/patience"
 	"envask/internal/reach"
+	"envask/internal/round"
 	"envask/internal/site"
 	"envask/internal/undo"
 	"envask/internal/window"
@@ -50,7 +51,7 @@ func newField(t *testing.T) *field {
 	return f
 }
 
-func (f *field) collect(ctx context.Context, items string) (*Round, error) {
+func (f *field) collect(ctx context.Context, items string) (*round.Round, error) {
 	f.t.Helper()
 	k, err := ask.Parse("ask.yaml", []byte("ask: a\nvendor: v\nvitals: no\nquestions:\n  - {id: serial, text: which, like: '^OG[0-9]+$'}\nitems:\n"+items))
 	require.NoError(f.t, err)
@@ -68,10 +69,10 @@ func (f *field) room() func() int64 {
 	return func() int64 { return f.free }
 }
 
-func (f *field) entries(r *Round) map[string]Entry {
+func (f *field) entries(r *round.Round) map[string]round.Entry {
 	f.t.Helper()
-	m := map[string]Entry{}
-	require.NoError(f.t, r.Entries(func(e Entry) error { m[e.Source] = e; return nil }))
+	m := map[string]round.Entry{}
+	require.NoError(f.t, r.Entries(func(e round.Entry) error { m[e.Source] = e; return nil }))
 	return m
 }
 
@@ -90,19 +91,19 @@ func TestWhatACommandMakesIsTakenAndRemoved(t *testing.T) {
 	f := newField(t)
 	old := filepath.Join(f.dir, "bundle-old.tgz")
 	require.NoError(t, os.WriteFile(old, []byte("of an earlier case"), 0o600))
-	round, err := f.collect(context.Background(), `  - id: bundle
+	r, err := f.collect(context.Background(), `  - id: bundle
     run: "echo making; echo inside > {folder}/a.txt; mkdir {folder}/sub; echo $$ > {folder}/sub/b; sleep 0.3; echo outside > `+f.dir+`/bundle-new.tgz; exit 3"
     makes: ['{folder}/**', '`+f.dir+`/bundle-*.tgz']
     remove: yes
 `)
 	require.NoError(t, err)
-	require.Equal(t, Taken, round.Coverage[0].State, round.Coverage[0].Reason)
-	require.Equal(t, 4, round.Coverage[0].Files, "three files and what the command printed")
-	got := f.entries(round)
+	require.Equal(t, round.Taken, r.Coverage[0].State, r.Coverage[0].Reason)
+	require.Equal(t, 4, r.Coverage[0].Files, "three files and what the command printed")
+	got := f.entries(r)
 	require.Contains(t, got["{folder}/a.txt"].Reason, "SHA-256 verified against the system")
 	require.Equal(t, "made/bundle/sub/b", got["{folder}/sub/b"].Name)
 	require.Equal(t, "files"+f.dir+"/bundle-new.tgz", got[f.dir+"/bundle-new.tgz"].Name)
-	data, err := os.ReadFile(filepath.Join(round.RawDir(), "desk", "commands", "bundle.txt"))
+	data, err := os.ReadFile(filepath.Join(r.RawDir(), "desk", "commands", "bundle.txt"))
 	require.NoError(t, err)
 	require.Contains(t, string(data), "exit code: 3")
 	require.Contains(t, string(data), "\nmaking\n")
@@ -110,9 +111,9 @@ func TestWhatACommandMakesIsTakenAndRemoved(t *testing.T) {
 	require.NoFileExists(t, filepath.Join(f.dir, "bundle-new.tgz"))
 	f.clean()
 
-	round, err = f.collect(context.Background(), "  - {id: bundle, run: 'echo x > "+f.dir+"/bundle-kept.tgz', makes: '"+f.dir+"/*kept*'}\n")
+	r, err = f.collect(context.Background(), "  - {id: bundle, run: 'echo x > "+f.dir+"/bundle-kept.tgz', makes: '"+f.dir+"/*kept*'}\n")
 	require.NoError(t, err)
-	require.Equal(t, Taken, round.Coverage[0].State)
+	require.Equal(t, round.Taken, r.Coverage[0].State)
 	require.FileExists(t, filepath.Join(f.dir, "bundle-kept.tgz"))
 	f.clean()
 }
@@ -127,19 +128,19 @@ func TestMadeIsOnlyWhatWasNotThere(t *testing.T) {
 		return file
 	}
 	live, rotated := write("gate.log", "live\n"), write("door.log", "door\n")
-	round, err := f.collect(context.Background(), `  - id: bundle
+	r, err := f.collect(context.Background(), `  - id: bundle
     run: "echo more >> `+live+`; mv `+rotated+` `+rotated+`.1; echo fresh > `+rotated+`; echo key > `+f.dir+`/host.key; echo made > `+f.dir+`/made.log; ln -s `+live+` `+f.dir+`/link.log"
     makes: ['`+f.dir+`/*.log*', '`+f.dir+`/*.key']
     remove: yes
 `)
 	require.NoError(t, err)
-	got := f.entries(round)
-	require.Equal(t, Taken, got[f.dir+"/made.log"].State)
+	got := f.entries(r)
+	require.Equal(t, round.Taken, got[f.dir+"/made.log"].State)
 	require.NotContains(t, got, live)
-	require.Equal(t, Skipped, got[rotated+".1"].State)
+	require.Equal(t, round.Skipped, got[rotated+".1"].State)
 	require.Contains(t, got[rotated+".1"].Reason, "it was "+rotated+" before")
-	require.Equal(t, Refused, got[f.dir+"/host.key"].State)
-	require.NotEqual(t, Taken, got[f.dir+"/link.log"].State)
+	require.Equal(t, round.Refused, got[f.dir+"/host.key"].State)
+	require.NotEqual(t, round.Taken, got[f.dir+"/link.log"].State)
 	for _, stays := range []string{live, rotated, rotated + ".1", filepath.Join(f.dir, "host.key"), filepath.Join(f.dir, "link.log")} {
 		require.FileExists(t, stays)
 	}
@@ -149,26 +150,26 @@ func TestMadeIsOnlyWhatWasNotThere(t *testing.T) {
 
 func TestMakingThatDoesNotWork(t *testing.T) {
 	for item, want := range map[string]struct {
-		state  State
+		state  round.State
 		reason string
 	}{
-		"run: 'true', makes: '{folder}/*'":                                             {Failed, "no file matches {folder}/* (exit code 0)"},
-		"run: 'no-such-tool {folder}', makes: '{folder}/*'":                            {Failed, "no such command"},
-		"run: 'sleep 60; echo > {folder}/x', makes: '{folder}/*', timeout: 1s":         {TimedOut, "stopped after 1s"},
-		"run: 'echo > {folder}/x', makes: '{folder}/*', space: 900TiB":                 {Failed, "and it wants 900 TiB"},
-		"run: 'tool {from}', makes: '{folder}/*'":                                      {Failed, "the case has no window"},
-		"run: 'tool {folder}', makes: '{folder}/*', elevated: true":                    {Failed, "give elevate: for this system in the systems file"},
-		"run: 'kill -9 $$', makes: '{folder}/*'":                                       {Failed, "no file matches"},
-		"run: 'ln -s /etc/shadow {folder}/x; mkfifo {folder}/y', makes: '{folder}/**'": {Taken, ""},
+		"run: 'true', makes: '{folder}/*'":                                             {round.Failed, "no file matches {folder}/* (exit code 0)"},
+		"run: 'no-such-tool {folder}', makes: '{folder}/*'":                            {round.Failed, "no such command"},
+		"run: 'sleep 60; echo > {folder}/x', makes: '{folder}/*', timeout: 1s":         {round.TimedOut, "stopped after 1s"},
+		"run: 'echo > {folder}/x', makes: '{folder}/*', space: 900TiB":                 {round.Failed, "and it wants 900 TiB"},
+		"run: 'tool {from}', makes: '{folder}/*'":                                      {round.Failed, "the case has no window"},
+		"run: 'tool {folder}', makes: '{folder}/*', elevated: true":                    {round.Failed, "give elevate: for this system in the systems file"},
+		"run: 'kill -9 $$', makes: '{folder}/*'":                                       {round.Failed, "no file matches"},
+		"run: 'ln -s /etc/shadow {folder}/x; mkfifo {folder}/y', makes: '{folder}/**'": {round.Taken, ""},
 	} {
 		t.Run(item, func(t *testing.T) {
 			f := newField(t)
-			round, err := f.collect(context.Background(), "  - {id: x, "+item+"}\n")
+			r, err := f.collect(context.Background(), "  - {id: x, "+item+"}\n")
 			require.NoError(t, err)
-			require.Equal(t, want.state, round.Coverage[0].State, round.Coverage[0].Reason)
-			require.Contains(t, round.Coverage[0].Reason, want.reason)
-			for _, e := range f.entries(round) {
-				require.False(t, strings.HasSuffix(e.Source, "/x") && e.State == Taken, "a link that a tool made leads nowhere")
+			require.Equal(t, want.state, r.Coverage[0].State, r.Coverage[0].Reason)
+			require.Contains(t, r.Coverage[0].Reason, want.reason)
+			for _, e := range f.entries(r) {
+				require.False(t, strings.HasSuffix(e.Source, "/x") && e.State == round.Taken, "a link that a tool made leads nowhere")
 			}
 			f.clean()
 		})
@@ -204,10 +205,10 @@ func TestMakingGoesOnWithoutUs(t *testing.T) {
 		}
 		return l, nil
 	}
-	round, err := f.collect(context.Background(), items)
+	r, err := f.collect(context.Background(), items)
 	require.NoError(t, err)
-	require.Equal(t, "r1", round.ID)
-	require.Equal(t, Taken, round.Coverage[0].State, round.Coverage[0].Reason)
+	require.Equal(t, "r1", r.ID)
+	require.Equal(t, round.Taken, r.Coverage[0].State, r.Coverage[0].Reason)
 	require.GreaterOrEqual(t, opens, 2, "the connection broke in between")
 	data, err := os.ReadFile(count)
 	require.NoError(t, err)
@@ -236,9 +237,9 @@ func TestMakingGoesOnAfterAKillAtTheRecord(t *testing.T) {
 	require.NotEqual(t, string(data), string(cut))
 	require.NoError(t, os.WriteFile(note[0], cut, 0o600))
 	f.cancel = nil
-	round, err := f.collect(context.Background(), items)
+	r, err := f.collect(context.Background(), items)
 	require.NoError(t, err)
-	require.Equal(t, Taken, round.Coverage[0].State, round.Coverage[0].Reason)
+	require.Equal(t, round.Taken, r.Coverage[0].State, r.Coverage[0].Reason)
 	f.clean()
 }
 
@@ -250,10 +251,10 @@ func TestWhatWasMadeIsRemovedAfterALostConnection(t *testing.T) {
 		return &breaksAt{Local: reach.NewLocal("").WithEnv(os.Environ()), text: "rm -f ", broken: &broken}, nil
 	}
 	made := filepath.Join(f.dir, "bundle-new.tgz")
-	round, err := f.collect(context.Background(), "  - {id: x, run: 'echo x > "+made+"', makes: '"+f.dir+"/*.tgz', remove: yes}\n")
+	r, err := f.collect(context.Background(), "  - {id: x, run: 'echo x > "+made+"', makes: '"+f.dir+"/*.tgz', remove: yes}\n")
 	require.NoError(t, err)
 	require.True(t, broken)
-	require.Equal(t, Taken, round.Coverage[0].State, round.Coverage[0].Reason)
+	require.Equal(t, round.Taken, r.Coverage[0].State, r.Coverage[0].Reason)
 	require.NoFileExists(t, made)
 	f.clean()
 }
@@ -426,16 +427,16 @@ func TestNeeds(t *testing.T) {
 		"{run: 'echo v 5.1.0', least: '5.1'}":                             "",
 		"{run: 'exit 4'}":                                                 "it ended with exit code 4",
 	} {
-		round, err := f.collect(context.Background(), "  - {id: x, run: echo fine, required: true, needs: ["+need+"]}\n  - {id: y, files: ["+file+"], cut: none, required: true, needs: ["+need+"]}\n")
+		r, err := f.collect(context.Background(), "  - {id: x, run: echo fine, required: true, needs: ["+need+"]}\n  - {id: y, files: ["+file+"], cut: none, required: true, needs: ["+need+"]}\n")
 		require.NoError(t, err)
-		run, files := round.Coverage[0], round.Coverage[1]
-		require.Equal(t, Taken, files.State, "files may do all the same")
+		run, files := r.Coverage[0], r.Coverage[1]
+		require.Equal(t, round.Taken, files.State, "files may do all the same")
 		require.Equal(t, want != "", files.Lacking(), need)
 		if want == "" {
-			require.Equal(t, Taken, run.State, need+run.Reason)
+			require.Equal(t, round.Taken, run.State, need+run.Reason)
 			continue
 		}
-		require.Equal(t, Missing, run.State)
+		require.Equal(t, round.Missing, run.State)
 		require.Contains(t, run.Reason, want, need)
 		require.Contains(t, files.Reason, want)
 		require.True(t, run.Lacking())
@@ -448,14 +449,14 @@ func TestMadeFilesAreCut(t *testing.T) {
 	w, err := window.New([]window.Span{{From: at, To: at.Add(time.Minute)}}, time.UTC)
 	require.NoError(t, err)
 	script := "d={folder}; for m in 10 11 12 13 14; do echo 2026-03-14T06:$m:30Z line $m; done > $d/pass.log; echo 2026-03-13T01:00:00Z old > $d/old.log; echo about > $d/about.txt"
-	for cut, want := range map[string][3]State{"": {Taken, Taken, Taken}, ", cut: lines": {Taken, Empty, Taken}, ", cut: files": {Taken, Empty, Taken}} {
+	for cut, want := range map[string][3]round.State{"": {round.Taken, round.Taken, round.Taken}, ", cut: lines": {round.Taken, round.Empty, round.Taken}, ", cut: files": {round.Taken, round.Empty, round.Taken}} {
 		f := newField(t)
 		f.window = w
-		round, err := f.collect(context.Background(), "  - {id: x, run: '"+script+"', makes: '{folder}/*'"+cut+"}\n")
+		r, err := f.collect(context.Background(), "  - {id: x, run: '"+script+"', makes: '{folder}/*'"+cut+"}\n")
 		require.NoError(t, err)
-		all := f.entries(round)
-		require.Equal(t, want, [3]State{all["{folder}/pass.log"].State, all["{folder}/old.log"].State, all["{folder}/about.txt"].State}, "%s: %v", cut, round.Coverage)
-		data, err := os.ReadFile(filepath.Join(round.RawDir(), "desk", filepath.FromSlash(all["{folder}/pass.log"].Name)))
+		all := f.entries(r)
+		require.Equal(t, want, [3]round.State{all["{folder}/pass.log"].State, all["{folder}/old.log"].State, all["{folder}/about.txt"].State}, "%s: %v", cut, r.Coverage)
+		data, err := os.ReadFile(filepath.Join(r.RawDir(), "desk", filepath.FromSlash(all["{folder}/pass.log"].Name)))
 		require.NoError(t, err)
 		require.Equal(t, map[bool]int{true: 1, false: 5}[cut == ", cut: lines"], strings.Count(string(data), "line"), cut)
 		require.Empty(t, mustGlob(t, filepath.Join(f.tmp, "envask-*")), "our folder is removed")

@@ -11,13 +11,14 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"envask/internal/round"
 	"envask/internal/spill"
 )
 
 // sources gives the keys of the entries of a round in their order.
-func sources(t *testing.T, r *Round) (keys []string) {
+func sources(t *testing.T, r *round.Round) (keys []string) {
 	t.Helper()
-	require.NoError(t, r.Entries(func(e Entry) error {
+	require.NoError(t, r.Entries(func(e round.Entry) error {
 		keys = append(keys, e.System+"\x00"+e.Item+"\x00"+e.Source)
 		return nil
 	}))
@@ -35,24 +36,24 @@ func TestManyFilesWithOddNames(t *testing.T) {
 	}
 	files := b.c.Ask.Items[0].Spec
 	require.Equal(t, "files", files.Kind())
-	round, err := b.c.Run(context.Background(), b.w, "", "test")
+	r, err := b.c.Run(context.Background(), b.w, "", "test")
 	require.NoError(t, err)
-	require.Equal(t, 5000, round.Coverage[0].Files)
-	require.Equal(t, Taken, round.Coverage[0].State)
-	keys := sources(t, round)
+	require.Equal(t, 5000, r.Coverage[0].Files)
+	require.Equal(t, round.Taken, r.Coverage[0].State)
+	keys := sources(t, r)
 	require.Len(t, keys, 5001)
 	require.True(t, slices.IsSorted(keys))
-	require.True(t, round.Sorted)
+	require.True(t, r.Sorted)
 	n := 0
-	require.NoError(t, filepath.WalkDir(round.RawDir(), func(_ string, d fs.DirEntry, err error) error {
+	require.NoError(t, filepath.WalkDir(r.RawDir(), func(_ string, d fs.DirEntry, err error) error {
 		if err == nil && d.Type().IsRegular() {
 			n++
 		}
 		return err
 	}))
 	require.Equal(t, 5001, n)
-	require.NoDirExists(t, round.partDir())
-	left, err := os.ReadDir(round.dir)
+	require.NoDirExists(t, r.PartDir())
+	left, err := os.ReadDir(r.Dir())
 	require.NoError(t, err)
 	for _, x := range left {
 		require.NotContains(t, x.Name(), "tmp")
@@ -75,27 +76,27 @@ func TestTheLogOfARoundIsArranged(t *testing.T) {
 	_, err := b.c.Run(ctx, b.w, "", "test")
 	require.ErrorIs(t, err, context.Canceled)
 	b.c.Report = nil
-	round, err := b.c.Run(context.Background(), b.w, "", "test")
+	r, err := b.c.Run(context.Background(), b.w, "", "test")
 	require.NoError(t, err)
 
 	lines := 0
-	require.NoError(t, round.eachLine(func(l line, _ int64) error {
+	require.NoError(t, r.EachLine(func(l round.Line, _ int64) error {
 		if l.Entry != nil {
 			lines++
 		}
 		return nil
 	}))
-	keys := sources(t, round)
+	keys := sources(t, r)
 	require.Len(t, keys, 41)
 	require.Equal(t, len(keys), lines, "each once")
-	again, err := LoadRound(b.w.Case, round.ID)
+	again, err := round.Load(b.w.Case, r.ID)
 	require.NoError(t, err)
 	require.Equal(t, keys, sources(t, again))
 
 	// A log of before rounds were arranged gives the same.
-	data, err := os.ReadFile(round.logFile())
+	data, err := os.ReadFile(r.LogFile())
 	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(round.logFile(), slices.Concat(data, data), 0o600))
+	require.NoError(t, os.WriteFile(r.LogFile(), slices.Concat(data, data), 0o600))
 	again.Sorted = false
 	require.Equal(t, keys, sources(t, again))
 }
@@ -143,15 +144,15 @@ func TestMovedFilesAreFound(t *testing.T) {
 // A place that an entry of another item has with other bytes is never given away, before and after that entry stands in the log.
 func TestClaimsAreKept(t *testing.T) {
 	b := newBench(t, 1)
-	round, err := b.c.Run(context.Background(), b.w, "", "test")
+	r, err := b.c.Run(context.Background(), b.w, "", "test")
 	require.NoError(t, err)
-	require.NoError(t, round.openLog())
-	defer func() { require.NoError(t, round.closeLog(false)) }()
-	c := newClaims(round)
-	mine := &Entry{Item: "a", Source: "/x", Name: "files/x", SHA256: "11", State: Taken}
-	other := &Entry{Item: "b", Source: "/x", Name: "files/x", SHA256: "22"}
-	same := &Entry{Item: "b", Source: "/x", Name: "files/x", SHA256: "11", State: Taken}
-	check := func(e *Entry, free, there bool) {
+	require.NoError(t, r.OpenLog())
+	defer func() { require.NoError(t, r.CloseLog(false)) }()
+	c := newClaims(r)
+	mine := &round.Entry{Item: "a", Source: "/x", Name: "files/x", SHA256: "11", State: round.Taken}
+	other := &round.Entry{Item: "b", Source: "/x", Name: "files/x", SHA256: "22"}
+	same := &round.Entry{Item: "b", Source: "/x", Name: "files/x", SHA256: "11", State: round.Taken}
+	check := func(e *round.Entry, free, there bool) {
 		t.Helper()
 		gotFree, gotThere := c.free("files/x", e)
 		require.Equal(t, []bool{free, there}, []bool{gotFree, gotThere})
@@ -162,15 +163,15 @@ func TestClaimsAreKept(t *testing.T) {
 	check(mine, true, false)
 	check(other, false, false)
 	check(same, true, true)
-	at, err := round.record(line{Entry: mine})
+	at, err := r.Record(round.Line{Entry: mine})
 	require.NoError(t, err)
 	c.hold(mine, at)
 	require.Empty(t, c.fresh)
 	check(mine, true, false)
 	check(other, false, false)
 	check(same, true, true)
-	at, err = round.record(line{Entry: same})
+	at, err = r.Record(round.Line{Entry: same})
 	require.NoError(t, err)
 	c.hold(same, at)
-	check(&Entry{Item: "a", Source: "/x", SHA256: "33"}, false, false) // two have it: not even its first owner may change it
+	check(&round.Entry{Item: "a", Source: "/x", SHA256: "33"}, false, false) // two have it: not even its first owner may change it
 }

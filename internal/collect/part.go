@@ -51,7 +51,7 @@ type about struct {
 // resumePart gives the place where a part of a file stays.
 func (w *work) resumePart(source string) string {
 	sum := sha256.Sum256([]byte(w.sys.Name + "\x00" + w.item.ID + "\x00" + source))
-	return filepath.Join(w.round.partDir(), hex.EncodeToString(sum[:12])+resumeEnding)
+	return filepath.Join(w.round.PartDir(), hex.EncodeToString(sum[:12])+resumeEnding)
 }
 
 // openPart begins a file of ours, or goes on with one that was interrupted.

@@ -4,31 +4,26 @@ import (
 	"sync"
 
 	"envask/internal/reach"
+	"envask/internal/round"
 	"envask/internal/site"
 )
-
-// Place is by which way a system was reached in a round.
-type Place struct {
-	System string `json:"system"`
-	reach.Served
-}
 
 // places are the ways by which the systems were reached so far.
 type places struct {
 	mu     sync.Mutex
-	byName map[string]Place
+	byName map[string]round.Place
 }
 
 // placeOf notes by which way a system is reached; the latest counts.
-func (c *Collector) placeOf(round *Round, s *site.System, target reach.System, had state) error {
+func (c *Collector) placeOf(r *round.Round, s *site.System, target reach.System, had state) error {
 	v, ok := target.(reach.Serving)
 	if !ok {
 		return nil
 	}
-	p := Place{System: s.Name, Served: v.Served()}
+	p := round.Place{System: s.Name, Served: v.Served()}
 	c.places.mu.Lock()
 	if c.places.byName == nil {
-		c.places.byName = map[string]Place{}
+		c.places.byName = map[string]round.Place{}
 		for name, old := range had.places {
 			c.places.byName[name] = old
 		}
@@ -36,20 +31,20 @@ func (c *Collector) placeOf(round *Round, s *site.System, target reach.System, h
 	same := c.places.byName[s.Name] == p
 	c.places.byName[s.Name] = p
 	c.places.mu.Unlock()
-	if same || round == nil {
+	if same || r == nil {
 		return nil
 	}
-	if _, err := round.record(line{Place: &p}); err != nil {
+	if _, err := r.Record(round.Line{Place: &p}); err != nil {
 		return &localError{err}
 	}
 	return nil
 }
 
 // list gives the places in the order of the systems file.
-func (p *places) list(s *site.Site) []Place {
+func (p *places) list(s *site.Site) []round.Place {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	var out []Place
+	var out []round.Place
 	for i := range s.Systems {
 		if k, ok := p.byName[s.Systems[i].Name]; ok {
 			out = append(out, k)

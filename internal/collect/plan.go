@@ -11,6 +11,8 @@ import (
 	"github.com/go-json-experiment/json/v1"
 
 	"envask/internal/ask"
+	"envask/internal/casefile"
+	"envask/internal/round"
 	"envask/internal/site"
 	"envask/internal/window"
 )
@@ -94,8 +96,8 @@ func (r *Request) wants(it *ask.Item, s *site.System) bool {
 // Plan gives the table to be filled: a cell for each item and each system that it is wanted from, in the order of the
 // files. Cells that are not to be taken this time are Skipped already, with the reason; an item that no system plays a
 // role for has one cell without a system.
-func (r *Request) Plan() Coverage {
-	var plan Coverage
+func (r *Request) Plan() round.Coverage {
+	var plan round.Coverage
 	for i := range r.Site.Systems {
 		s := &r.Site.Systems[i]
 		for j := range r.Ask.Items {
@@ -103,16 +105,16 @@ func (r *Request) Plan() Coverage {
 			if !r.wants(it, s) {
 				continue
 			}
-			cell := Cell{System: s.Name, Item: it.ID, Required: it.Required}
+			cell := round.Cell{System: s.Name, Item: it.ID, Required: it.Required}
 			switch {
 			case !r.chosen(s):
-				cell.State, cell.Code, cell.Reason = Skipped, CodeNotChosen, "this system was not chosen"
+				cell.State, cell.Code, cell.Reason = round.Skipped, round.CodeNotChosen, "this system was not chosen"
 			case len(r.Items) > 0 && !slices.Contains(r.Items, it.ID):
-				cell.State, cell.Code, cell.Reason = Skipped, CodeNotChosen, "this item was not chosen"
+				cell.State, cell.Code, cell.Reason = round.Skipped, round.CodeNotChosen, "this item was not chosen"
 			case r.Only != nil && !r.Only[[2]string{s.Name, it.ID}]:
-				cell.State, cell.Code, cell.Reason = Skipped, CodeHad, r.OnlyWhy
+				cell.State, cell.Code, cell.Reason = round.Skipped, round.CodeHad, r.OnlyWhy
 			case it.Depth > r.Depth:
-				cell.State, cell.Code, cell.Reason = Skipped, CodeDepth,
+				cell.State, cell.Code, cell.Reason = round.Skipped, round.CodeDepth,
 					fmt.Sprintf("from depth %s on; this round is %s", it.Depth, r.Depth)
 			}
 			plan = append(plan, cell)
@@ -124,7 +126,7 @@ func (r *Request) Plan() Coverage {
 	for j := range r.Ask.Items {
 		it := &r.Ask.Items[j]
 		if !slices.ContainsFunc(r.Site.Systems, func(s site.System) bool { return r.wants(it, &s) }) {
-			plan = append(plan, Cell{Item: it.ID, Required: it.Required, State: Missing, Code: CodeNoRole,
+			plan = append(plan, round.Cell{Item: it.ID, Required: it.Required, State: round.Missing, Code: round.CodeNoRole,
 				Reason: "no system plays the role " + strings.Join(it.Of, " or ")})
 		}
 	}
@@ -132,17 +134,26 @@ func (r *Request) Plan() Coverage {
 }
 
 // vitals gives the cell of what every ask wants unless it says otherwise.
-func (r *Request) vitals(s *site.System) Cell {
-	cell := Cell{System: s.Name, Item: ask.Vitals}
+func (r *Request) vitals(s *site.System) round.Cell {
+	cell := round.Cell{System: s.Name, Item: ask.Vitals}
 	switch {
 	case !r.chosen(s):
-		cell.State, cell.Code, cell.Reason = Skipped, CodeNotChosen, "this system was not chosen"
+		cell.State, cell.Code, cell.Reason = round.Skipped, round.CodeNotChosen, "this system was not chosen"
 	case len(r.Items) > 0 && !slices.Contains(r.Items, ask.Vitals):
-		cell.State, cell.Code, cell.Reason = Skipped, CodeNotChosen, "this item was not chosen"
+		cell.State, cell.Code, cell.Reason = round.Skipped, round.CodeNotChosen, "this item was not chosen"
 	case r.Only != nil && !r.Only[[2]string{s.Name, ask.Vitals}]:
-		cell.State, cell.Code, cell.Reason = Skipped, CodeHad, r.OnlyWhy
+		cell.State, cell.Code, cell.Reason = round.Skipped, round.CodeHad, r.OnlyWhy
 	}
 	return cell
+}
+
+// newRound gives a round that asks for this.
+func (r *Request) newRound(c *casefile.Case, number int, note string) *round.Round {
+	out := round.New(c, number)
+	out.Note, out.Ask, out.Vendor, out.Digest, out.Site = note, r.Ask.Name, r.Ask.Vendor, r.Ask.Digest, r.Site.Name
+	out.Depth, out.Window, out.Zone, out.Context = r.Depth.String(), r.Window.Spans, r.Window.ZoneName(), r.Context
+	out.Baseline, out.Same, out.Base = r.Baseline, r.Fingerprint(), r.base()
+	return out
 }
 
 // Fingerprint is the same for two requests that ask for the same evidence.

@@ -7,21 +7,14 @@ import (
 	"time"
 
 	"envask/internal/logset"
+	"envask/internal/round"
 	"envask/internal/window"
 )
-
-// Price is what a file of a dry run would cost, and what an hour more would add.
-type Price struct {
-	Bytes    int64 `json:"bytes"`            // that would be taken
-	HourMore int64 `json:"hour_more"`        // bytes that would be added if the window began an hour earlier
-	Exact    bool  `json:"exact"`            // found by looking; else in proportion to the time that the file covers
-	Packed   bool  `json:"packed,omitempty"` // Bytes are unpacked ones
-}
 
 // price finds out what taking a file would cost, without taking it.
 func (f *filesWork) price(ctx context.Context, c *candidate, lines bool) (int64, error) {
 	e := &c.entry
-	e.State, e.Name = Taken, "files"+e.Source
+	e.State, e.Name = round.Taken, "files"+e.Source
 	content, _, done, err := f.content(c.real)
 	if err != nil {
 		e.State, e.Reason, e.Name = stateOf(err), plain(err), ""
@@ -30,7 +23,7 @@ func (f *filesWork) price(ctx context.Context, c *candidate, lines bool) (int64,
 	}
 	defer done()
 	f.measureRate(content)
-	p := &Price{Bytes: e.Size, Exact: true}
+	p := &round.Price{Bytes: e.Size, Exact: true}
 	if lines {
 		w := f.window()
 		p.Bytes, p.Exact = f.estimate(ctx, c, content, w)

@@ -6,6 +6,7 @@ import (
 
 	"envask/internal/fault"
 	"envask/internal/reach"
+	"envask/internal/round"
 	"envask/internal/site"
 
 	"golang.org/x/sync/errgroup"
@@ -13,23 +14,23 @@ import (
 
 // Probed is what trying a system beforehand told.
 type Probed struct {
-	System  string `json:"system"`
-	Reached bool   `json:"reached"`
-	State   State  `json:"state"` // "taken" when it was reached, else why not, as in a coverage table
-	Reason  string `json:"reason,omitempty"`
-	Code    Code   `json:"code,omitempty"` // why it was not reached
-	Clock   *Clock `json:"clock,omitempty"`
-	Way     string `json:"way,omitempty"`       // by which it was reached
-	Means   string `json:"means,omitempty"`     // how its files are read
-	After   string `json:"after,omitempty"`     // why the ways before did not serve
-	Elevate string `json:"elevation,omitempty"` // "works", or why not; "" where the systems file names none
+	System  string       `json:"system"`
+	Reached bool         `json:"reached"`
+	State   round.State  `json:"state"` // "taken" when it was reached, else why not, as in a coverage table
+	Reason  string       `json:"reason,omitempty"`
+	Code    round.Code   `json:"code,omitempty"` // why it was not reached
+	Clock   *round.Clock `json:"clock,omitempty"`
+	Way     string       `json:"way,omitempty"`       // by which it was reached
+	Means   string       `json:"means,omitempty"`     // how its files are read
+	After   string       `json:"after,omitempty"`     // why the ways before did not serve
+	Elevate string       `json:"elevation,omitempty"` // "works", or why not; "" where the systems file names none
 }
 
 // Probe reaches the chosen systems, many at once, and reads their clocks. With items it also looks whether each item's
 // files can be read and its commands are there: then plan and entries are as of a dry run. Nothing is taken.
-func (c *Collector) Probe(ctx context.Context, items bool) (systems []Probed, plan Coverage, entries []Entry, err error) {
+func (c *Collector) Probe(ctx context.Context, items bool) (systems []Probed, plan round.Coverage, entries []round.Entry, err error) {
 	plan = c.Plan()
-	open := plan.open()
+	open := openCells(plan)
 	var mu sync.Mutex
 	byName := map[string]Probed{}
 	g, inner := errgroup.WithContext(ctx)
@@ -42,8 +43,8 @@ func (c *Collector) Probe(ctx context.Context, items bool) (systems []Probed, pl
 		cells := open[s.Name]
 		g.Go(func() error {
 			defer c.event(Event{Kind: SystemDone, System: s.Name})
-			p := Probed{System: s.Name, State: Taken}
-			var found []Entry
+			p := Probed{System: s.Name, State: round.Taken}
+			var found []round.Entry
 			target, err := c.reach(inner, s)
 			if err != nil {
 				p.State, p.Code, p.Reason = unreachable(err)
@@ -58,7 +59,7 @@ func (c *Collector) Probe(ctx context.Context, items bool) (systems []Probed, pl
 				if items {
 					// It fails with the context, which is seen below, or by a mistake of ours.
 					if err := fault.Safely(func() error { found, _ = c.dryOn(inner, s, target, cells, true); return nil }); err != nil {
-						p.State, p.Reason = Failed, err.Error()
+						p.State, p.Reason = round.Failed, err.Error()
 					}
 				}
 			}
@@ -81,7 +82,7 @@ func (c *Collector) Probe(ctx context.Context, items bool) (systems []Probed, pl
 			systems = append(systems, p)
 		}
 	}
-	sortEntries(entries)
+	round.Sort(entries)
 	return systems, plan, entries, err
 }
 

@@ -19,6 +19,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"envask/internal/reach"
+	"envask/internal/round"
 )
 
 // cutting is a file system whose files break off after some bytes, as often as the test wants, and that counts what is read.
@@ -114,18 +115,18 @@ func TestAFileGoesOnFromItsLastByte(t *testing.T) {
 		change func(t *testing.T, file string)
 		most   int64 // bytes read in all
 		want   func() []byte
-		state  State
+		state  round.State
 	}{
-		"cut once":                             {1, 3 << 20, nil, size + 1<<20, func() []byte { return pattern(size) }, Taken},
-		"cut twice":                            {2, 3 << 20, nil, size + 1<<20, func() []byte { return pattern(size) }, Taken},
-		"cut again and again with progress":    {1000, 3 << 20, nil, size + 1<<20, func() []byte { return pattern(size) }, Taken},
-		"cut again and again without progress": {1000, 300 << 10, nil, 0, nil, Failed},
+		"cut once":                             {1, 3 << 20, nil, size + 1<<20, func() []byte { return pattern(size) }, round.Taken},
+		"cut twice":                            {2, 3 << 20, nil, size + 1<<20, func() []byte { return pattern(size) }, round.Taken},
+		"cut again and again with progress":    {1000, 3 << 20, nil, size + 1<<20, func() []byte { return pattern(size) }, round.Taken},
+		"cut again and again without progress": {1000, 300 << 10, nil, 0, nil, round.Failed},
 		"it grew meanwhile": {1, 3 << 20, func(t *testing.T, file string) {
 			require.NoError(t, os.WriteFile(file, append(pattern(size), "more"...), 0o600))
-		}, size + 1<<20, func() []byte { return pattern(size) }, Taken},
+		}, size + 1<<20, func() []byte { return pattern(size) }, round.Taken},
 		"another file meanwhile": {1, 3 << 20, func(t *testing.T, file string) {
 			require.NoError(t, os.WriteFile(file, bytes.Repeat([]byte("other"), size/4), 0o600))
-		}, 3 * size, func() []byte { return bytes.Repeat([]byte("other"), size/4) }, Taken},
+		}, 3 * size, func() []byte { return bytes.Repeat([]byte("other"), size/4) }, round.Taken},
 	} {
 		t.Run(name, func(t *testing.T) {
 			f, fsys := cutField(t, c.cuts, c.at)
@@ -137,17 +138,17 @@ func TestAFileGoesOnFromItsLastByte(t *testing.T) {
 					c.change(t, file)
 				}
 			}
-			round, err := f.collect(context.Background(), "  - {id: dump, files: ["+file+"], cut: none}\n")
+			r, err := f.collect(context.Background(), "  - {id: dump, files: ["+file+"], cut: none}\n")
 			require.NoError(t, err)
-			require.Equal(t, c.state, round.Coverage[0].State, round.Coverage[0].Reason)
+			require.Equal(t, c.state, r.Coverage[0].State, r.Coverage[0].Reason)
 			if c.want == nil {
 				return
 			}
-			data, err := os.ReadFile(filepath.Join(round.RawDir(), "desk", "files", file))
+			data, err := os.ReadFile(filepath.Join(r.RawDir(), "desk", "files", file))
 			require.NoError(t, err)
 			require.True(t, bytes.Equal(c.want(), data))
 			require.LessOrEqual(t, fsys.read.Load(), c.most, "bytes that travelled")
-			require.NoDirExists(t, round.partDir())
+			require.NoDirExists(t, r.PartDir())
 		})
 	}
 }
@@ -169,11 +170,11 @@ func TestAnInterruptedFileGoesOn(t *testing.T) {
 	require.ErrorIs(t, err, context.Canceled)
 	before := fsys.read.Load()
 	f.cancel = nil
-	round, err := f.collect(context.Background(), items)
+	r, err := f.collect(context.Background(), items)
 	require.NoError(t, err)
-	require.Equal(t, Taken, round.Coverage[0].State)
+	require.Equal(t, round.Taken, r.Coverage[0].State)
 	require.Less(t, fsys.read.Load()-before, int64(8<<20), "the first half was there")
-	data, err := os.ReadFile(filepath.Join(round.RawDir(), "desk", "files", file))
+	data, err := os.ReadFile(filepath.Join(r.RawDir(), "desk", "files", file))
 	require.NoError(t, err)
 	require.True(t, bytes.Equal(pattern(16<<20), data))
 }
@@ -184,15 +185,15 @@ func TestNoRoomForAFile(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(f.dir, "dump"), pattern(70<<20), 0o600))
 	items := "  - {id: small, run: echo}\n  - {id: dump, files: [" + f.dir + "/dump], cut: none}\n"
 	f.free = 100 << 20
-	round, err := f.collect(context.Background(), items)
+	r, err := f.collect(context.Background(), items)
 	require.NoError(t, err)
-	require.Equal(t, Taken, round.Coverage[0].State)
-	require.Equal(t, Failed, round.Coverage[1].State)
-	require.Contains(t, round.Coverage[1].Reason, "it takes 70 MiB, and only 100 MiB are free); make room, then run: envask collect --missing")
+	require.Equal(t, round.Taken, r.Coverage[0].State)
+	require.Equal(t, round.Failed, r.Coverage[1].State)
+	require.Contains(t, r.Coverage[1].Reason, "it takes 70 MiB, and only 100 MiB are free); make room, then run: envask collect --missing")
 	f.free = 1 << 30
-	round, err = f.collect(context.Background(), items)
+	r, err = f.collect(context.Background(), items)
 	require.NoError(t, err)
-	require.Equal(t, Taken, round.Coverage[1].State)
+	require.Equal(t, round.Taken, r.Coverage[1].State)
 }
 
 // A small file that is changed while it is read is read anew; one that never rests is marked.
@@ -230,10 +231,10 @@ func TestRetries(t *testing.T) {
 		f := newField(t)
 		opens := 0
 		f.open = func() (reach.System, error) { opens++; return nil, err }
-		round, e := f.collect(context.Background(), "  - {id: x, run: echo}\n  - {id: y, run: echo}\n")
+		r, e := f.collect(context.Background(), "  - {id: x, run: echo}\n  - {id: y, run: echo}\n")
 		require.NoError(t, e)
 		require.Equal(t, tries, opens, "%v", err)
-		require.NotEqual(t, Taken, round.Coverage[1].State)
+		require.NotEqual(t, round.Taken, r.Coverage[1].State)
 
 		opens = 0
 		f.open = func() (reach.System, error) {
@@ -242,9 +243,9 @@ func TestRetries(t *testing.T) {
 			}
 			return reach.NewLocal(""), nil
 		}
-		round, e = f.collect(context.Background(), "  - {id: x, run: echo}\n")
+		r, e = f.collect(context.Background(), "  - {id: x, run: echo}\n")
 		require.NoError(t, e)
-		require.Equal(t, tries == 3, round.Coverage[0].State == Taken, "%v", err)
+		require.Equal(t, tries == 3, r.Coverage[0].State == round.Taken, "%v", err)
 	}
 }
 
@@ -255,13 +256,13 @@ func TestLimitsOfASystem(t *testing.T) {
 	for _, n := range []string{"a", "b"} {
 		require.NoError(t, os.WriteFile(filepath.Join(f.dir, n), pattern(60_000), 0o600))
 	}
-	round, err := f.collect(context.Background(), "  - {id: files, files: ["+f.dir+"/*], cut: none}\n  - {id: long, run: sleep 5}\n  - {id: after, run: echo}\n")
+	r, err := f.collect(context.Background(), "  - {id: files, files: ["+f.dir+"/*], cut: none}\n  - {id: long, run: sleep 5}\n  - {id: after, run: echo}\n")
 	require.NoError(t, err)
-	require.Equal(t, []State{Taken, TimedOut, TimedOut}, []State{round.Coverage[0].State, round.Coverage[1].State, round.Coverage[2].State})
-	require.Equal(t, 1, round.Coverage[0].Files)
-	require.Contains(t, round.Coverage[0].Reason, "beyond the system's budget of 98 KiB")
-	require.Contains(t, round.Coverage[1].Reason, "stopped: the time limit of the system is over")
-	require.Contains(t, round.Coverage[2].Reason, "not begun: the time limit of the system is over")
+	require.Equal(t, []round.State{round.Taken, round.TimedOut, round.TimedOut}, []round.State{r.Coverage[0].State, r.Coverage[1].State, r.Coverage[2].State})
+	require.Equal(t, 1, r.Coverage[0].Files)
+	require.Contains(t, r.Coverage[0].Reason, "beyond the system's budget of 98 KiB")
+	require.Contains(t, r.Coverage[1].Reason, "stopped: the time limit of the system is over")
+	require.Contains(t, r.Coverage[2].Reason, "not begun: the time limit of the system is over")
 
 	// While a person is asked, limits of time stand still.
 	f.system, f.within = ", limits: {time: 300ms}", 300*time.Millisecond
@@ -270,13 +271,13 @@ func TestLimitsOfASystem(t *testing.T) {
 		time.Sleep(800 * time.Millisecond)
 		return reach.NewLocal("").WithEnv(os.Environ()), nil
 	}
-	round, err = f.collect(context.Background(), "  - {id: quick, run: echo here}\n")
+	r, err = f.collect(context.Background(), "  - {id: quick, run: echo here}\n")
 	require.NoError(t, err)
-	require.Equal(t, Taken, round.Coverage[0].State, round.Coverage[0].Reason)
+	require.Equal(t, round.Taken, r.Coverage[0].State, r.Coverage[0].Reason)
 	f.open = func() (reach.System, error) { return reach.NewLocal("").WithEnv(os.Environ()), nil }
 
 	f.system, f.within = "", 600*time.Millisecond
-	round, err = f.collect(context.Background(), "  - {id: last, run: sleep 5}\n  - {id: needed, run: echo here, required: true}\n  - {id: gone, run: echo, volatile: true}\n")
+	r, err = f.collect(context.Background(), "  - {id: last, run: sleep 5}\n  - {id: needed, run: echo here, required: true}\n  - {id: gone, run: echo, volatile: true}\n")
 	require.NoError(t, err)
-	require.Equal(t, []State{TimedOut, Taken, Taken}, []State{round.Coverage[0].State, round.Coverage[1].State, round.Coverage[2].State})
+	require.Equal(t, []round.State{round.TimedOut, round.Taken, round.Taken}, []round.State{r.Coverage[0].State, r.Coverage[1].State, r.Coverage[2].State})
 }

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"envask/internal/ask"
+	"envask/internal/round"
 )
 
 // answering answers every command the same way.
@@ -51,22 +52,22 @@ func TestWhereThereIsRoom(t *testing.T) {
 func TestGroupsAreCheckedBySystem(t *testing.T) {
 	k, err := ask.Parse("a.yaml", []byte("ask: a\nvendor: v\nitems: [{id: a, run: x}, {id: b, run: x}, {id: c, run: x}]\ngroups: [{name: g, items: [a, b], why: because}]\n"))
 	require.NoError(t, err)
-	none := func(func(Entry) error) error { return nil }
-	got, err := CheckGroups(k, Coverage{
-		{System: "one", Item: "a", State: Taken}, {System: "one", Item: "b", State: Cut}, {System: "one", Item: "c", State: Failed},
-		{System: "two", Item: "a", State: Taken}, {System: "two", Item: "b", State: Empty},
-		{System: "three", Item: "a", State: Denied}, {System: "three", Item: "b", State: TimedOut},
-		{System: "four", Item: "a", State: Skipped, Code: CodeNotChosen},
-		{System: "", Item: "b", State: Missing},
+	none := func(func(round.Entry) error) error { return nil }
+	got, err := round.CheckGroups(k, round.Coverage{
+		{System: "one", Item: "a", State: round.Taken}, {System: "one", Item: "b", State: round.Cut}, {System: "one", Item: "c", State: round.Failed},
+		{System: "two", Item: "a", State: round.Taken}, {System: "two", Item: "b", State: round.Empty},
+		{System: "three", Item: "a", State: round.Denied}, {System: "three", Item: "b", State: round.TimedOut},
+		{System: "four", Item: "a", State: round.Skipped, Code: round.CodeNotChosen},
+		{System: "", Item: "b", State: round.Missing},
 	}, none)
 	require.NoError(t, err)
-	require.Equal(t, []GroupResult{{Name: "g", Why: "because", Items: []string{"a", "b"}, Whole: []string{"one"}, Lacking: []string{"two lacks b", "three lacks a, b"}}}, got)
-	got, err = CheckGroups(k, Coverage{{System: "one", Item: "a", State: Taken}, {System: "one", Item: "b", State: Taken}}, func(each func(Entry) error) error {
-		return each(Entry{System: "one", Item: "b", Source: "/var/log/pass.idx", State: Missing})
+	require.Equal(t, []round.GroupResult{{Name: "g", Why: "because", Items: []string{"a", "b"}, Whole: []string{"one"}, Lacking: []string{"two lacks b", "three lacks a, b"}}}, got)
+	got, err = round.CheckGroups(k, round.Coverage{{System: "one", Item: "a", State: round.Taken}, {System: "one", Item: "b", State: round.Taken}}, func(each func(round.Entry) error) error {
+		return each(round.Entry{System: "one", Item: "b", Source: "/var/log/pass.idx", State: round.Missing})
 	})
 	require.NoError(t, err)
 	require.Equal(t, []string{"one lacks b (/var/log/pass.idx: missing)"}, got[0].Lacking)
-	got, err = CheckGroups(&ask.Ask{}, nil, none)
+	got, err = round.CheckGroups(&ask.Ask{}, nil, none)
 	require.NoError(t, err)
 	require.Empty(t, got)
 }

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"envask/internal/reach"
+	"envask/internal/round"
 )
 
 // rotateFirst runs the command that makes the system close its current log. That it failed is an entry, and no reason not
@@ -17,11 +18,11 @@ func (f *filesWork) rotateFirst(ctx context.Context) error {
 	if command == "" {
 		return nil
 	}
-	e := Entry{Source: command, State: Taken, Special: true}
+	e := round.Entry{Source: command, State: round.Taken, Special: true}
 	runner, ok := f.target.(reach.Runner)
 	switch {
 	case !ok:
-		e.State, e.Special, e.Reason = Failed, false, "this system cannot run commands"
+		e.State, e.Special, e.Reason = round.Failed, false, "this system cannot run commands"
 	case f.dryRun:
 		e.Reason = fmt.Sprintf("would run first, at most %s", f.spec.RotateTimeout)
 	default:
@@ -30,17 +31,17 @@ func (f *filesWork) rotateFirst(ctx context.Context) error {
 		defer cancel()
 		begun := time.Now()
 		exit, err := runner.Run(runCtx, command, &out, &out)
-		e.Command = &Ran{Line: command, Exit: exit, Started: begun.UTC().Truncate(time.Millisecond),
+		e.Command = &round.Ran{Line: command, Exit: exit, Started: begun.UTC().Truncate(time.Millisecond),
 			Took: time.Since(begun).Round(time.Millisecond)}
 		e.ModTime = e.Command.Started
 		switch {
 		case ctx.Err() != nil:
 			return ctx.Err()
 		case errors.Is(runCtx.Err(), context.DeadlineExceeded):
-			e.State, e.Special, e.Reason = TimedOut, false, fmt.Sprintf("rotate-first was stopped after %s; the log is taken as it is",
+			e.State, e.Special, e.Reason = round.TimedOut, false, fmt.Sprintf("rotate-first was stopped after %s; the log is taken as it is",
 				f.spec.RotateTimeout)
 		case err != nil || exit != 0:
-			e.State, e.Special, e.Reason = Failed, false, fmt.Sprintf("rotate-first ended with code %d; the log is taken as it is", exit)
+			e.State, e.Special, e.Reason = round.Failed, false, fmt.Sprintf("rotate-first ended with code %d; the log is taken as it is", exit)
 			if text := strings.TrimSpace(out.String()); text != "" {
 				e.Reason += ": " + text[:min(len(text), 200)]
 			}

@@ -13,12 +13,12 @@ import (
 	"os"
 	"path"
 	"strings"
-	"time"
 
 	"github.com/dustin/go-humanize"
 
 	"envask/internal/logset"
 	"envask/internal/reach"
+	"envask/internal/round"
 	"envask/internal/stamp"
 )
 
@@ -90,7 +90,7 @@ func (f *filesWork) take(ctx context.Context, c *candidate, limit int64) (int64,
 		return f.price(ctx, c, lines)
 	}
 	if lines && !f.budget.reserve(0) {
-		f.leave(c, Skipped, f.budget.why())
+		f.leave(c, round.Skipped, f.budget.why())
 		return 0, f.failure()
 	}
 	n, err := f.takeFile(ctx, c, lines, limit)
@@ -159,7 +159,7 @@ func (f *filesWork) takeLines(ctx context.Context, c *candidate, limit int64) (d
 	case o.All:
 		return false, 0, nil
 	case o.Nothing():
-		f.leave(c, Empty, join(c.entry.Reason, "no line of it is of the window"))
+		f.leave(c, round.Empty, round.Join(c.entry.Reason, "no line of it is of the window"))
 		return true, 0, nil
 	}
 	target := shortTarget(cmp.Or(c.target, "files/"+name0(c.entry.Source)))
@@ -167,13 +167,13 @@ func (f *filesWork) takeLines(ctx context.Context, c *candidate, limit int64) (d
 		target = f.plainName(target)
 	}
 	e := &c.entry
-	e.Size, e.ModTime, e.State = info.Size(), info.ModTime().UTC(), Taken
+	e.Size, e.ModTime, e.State = info.Size(), info.ModTime().UTC(), round.Taken
 	e.Cut = cutInfo(o)
 	f.budget.spend(s.n)
-	e.Reason = join(c.chosen.Why, e.Cut.words(f.window().Zone))
+	e.Reason = round.Join(c.chosen.Why, e.Cut.Words(f.window().Zone))
 	if o.Ended != nil {
-		e.State = Cut
-		e.Reason = join(e.Reason, "it ends early ("+plain(o.Ended)+"); what is whole was taken")
+		e.State = round.Cut
+		e.Reason = round.Join(e.Reason, "it ends early ("+plain(o.Ended)+"); what is whole was taken")
 	}
 	return true, s.n, f.finish(c, out, part, target, s, limit)
 }
@@ -203,8 +203,8 @@ func (f *filesWork) finish(c *candidate, out *os.File, part, target string, s *s
 		return ours(err)
 	}
 	if from > 0 {
-		e.State = Cut
-		e.Reason = join(e.Reason, why)
+		e.State = round.Cut
+		e.Reason = round.Join(e.Reason, why)
 		if e.Bytes, e.SHA256, err = dropHead(out, part, from, s.n); err != nil {
 			return ours(err)
 		}
@@ -234,7 +234,7 @@ func (f *filesWork) excess(file *os.File, size, limit int64, c *candidate) (from
 		if from, err = lineFrom(file, size-limit, size); err != nil {
 			return 0, "", err
 		}
-		why = join(why, fmt.Sprintf("newest %s kept of %s (the item's max)", bytesText(size-from), bytesText(all)))
+		why = round.Join(why, fmt.Sprintf("newest %s kept of %s (the item's max)", bytesText(size-from), bytesText(all)))
 	}
 	return from, why, nil
 }
@@ -342,7 +342,7 @@ func (f *filesWork) takeContent(ctx context.Context, c *candidate, limit int64) 
 		return 0, err
 	}
 	if !f.budget.reserve(need) {
-		f.leave(c, Skipped, f.budget.why())
+		f.leave(c, round.Skipped, f.budget.why())
 		return 0, f.failure()
 	}
 	var got fetched
@@ -370,21 +370,21 @@ func (f *filesWork) takeContent(ctx context.Context, c *candidate, limit int64) 
 		return 0, err
 	}
 	e.Size, e.Bytes, e.SHA256, e.ModTime = got.size, got.bytes, got.sha256, got.modified.UTC()
-	e.State, e.Reason, e.Through = Taken, join(e.Reason, got.note), got.through
+	e.State, e.Reason, e.Through = round.Taken, round.Join(e.Reason, got.note), got.through
 	if got.through != "" {
-		e.Reason = join(e.Reason, "read with "+got.through)
+		e.Reason = round.Join(e.Reason, "read with "+got.through)
 	}
 	if got.short {
-		e.State, e.Reason = Cut, got.note
+		e.State, e.Reason = round.Cut, got.note
 	}
-	f.remember(e.Source, again{name: c.real, whole: e.State == Taken, size: got.size, sha256: e.SHA256})
+	f.remember(e.Source, again{name: c.real, whole: e.State == round.Taken, size: got.size, sha256: e.SHA256})
 	if err := f.limitWhole(c, whole, limit); err != nil {
 		return 0, err
 	}
 	if c.check != nil {
 		c.check(e)
 	}
-	if e.State != Skipped {
+	if e.State != round.Skipped {
 		if err := f.settlePlace(whole, target, e); err != nil {
 			return 0, err
 		}
@@ -442,7 +442,7 @@ func (f *filesWork) limitWhole(c *candidate, name string, limit int64) error {
 	n, _ := file.ReadAt(head, 0)
 	if logset.PackingOf(head[:n]) != "" {
 		if limit > 0 && e.Bytes > limit {
-			e.State, e.Reason = Skipped, join(e.Reason, "larger than the item's max of "+bytesText(limit)+", and compressed: left out")
+			e.State, e.Reason = round.Skipped, round.Join(e.Reason, "larger than the item's max of "+bytesText(limit)+", and compressed: left out")
 			e.Bytes, e.SHA256 = 0, ""
 		}
 		return nil
@@ -452,7 +452,7 @@ func (f *filesWork) limitWhole(c *candidate, name string, limit int64) error {
 		return ours(err)
 	}
 	if from > 0 {
-		e.State, e.Reason = Cut, join(e.Reason, why)
+		e.State, e.Reason = round.Cut, round.Join(e.Reason, why)
 		if e.Bytes, e.SHA256, err = dropHead(file, name, from, e.Bytes); err != nil {
 			return ours(err)
 		}
@@ -460,19 +460,8 @@ func (f *filesWork) limitWhole(c *candidate, name string, limit int64) error {
 	return nil
 }
 
-// CutInfo is how a file was cut to the window.
-type CutInfo struct {
-	Lines    int64     `json:"lines"`              // kept; -1 where they were not counted
-	Of       int64     `json:"of_lines"`           // in the file; -1 where it was not read whole
-	First    time.Time `json:"first"`              // the first and last moment of what was kept
-	Last     time.Time `json:"last"`               //
-	Sure     string    `json:"sure"`               // "read whole", or "assumed sorted after n probes"
-	Unpacked string    `json:"unpacked,omitempty"` // how the file is compressed on the system; it was taken as plain text
-	Notes    []string  `json:"notes,omitempty"`
-}
-
-func cutInfo(o *logset.Outcome) *CutInfo {
-	c := &CutInfo{Lines: o.Lines, Of: o.Of, First: o.First, Last: o.Last, Unpacked: o.Packing, Sure: "read whole", Notes: o.Notes}
+func cutInfo(o *logset.Outcome) *round.CutInfo {
+	c := &round.CutInfo{Lines: o.Lines, Of: o.Of, First: o.First, Last: o.Last, Unpacked: o.Packing, Sure: "read whole", Notes: o.Notes}
 	if o.Probes > 0 {
 		c.Sure = fmt.Sprintf("assumed sorted after %d probes; lines up to %s or %d lines out of place are covered", o.Probes,
 			o.Bound, logset.DisorderLines)
@@ -481,22 +470,6 @@ func cutInfo(o *logset.Outcome) *CutInfo {
 		c.Notes = append(c.Notes, fmt.Sprintf("%d lines dated far from all others went with the line before them", o.Odd))
 	}
 	return c
-}
-
-// words tells how a file was cut.
-func (c *CutInfo) words(zone *time.Location) string {
-	if zone == nil {
-		zone = time.UTC
-	}
-	s := "cut to " + logset.SpanText(c.First, c.Last, zone)
-	if c.Of >= 0 {
-		s += fmt.Sprintf(", %s of %s lines", humanize.Comma(c.Lines), humanize.Comma(c.Of))
-	}
-	if c.Unpacked != "" {
-		s += ", unpacked from " + c.Unpacked
-	}
-	s = join(s, c.Sure)
-	return join(s, strings.Join(c.Notes, "; "))
 }
 
 // name0 takes the leading slash off an already safe path.

@@ -12,6 +12,7 @@ import (
 
 	"envask/internal/durable"
 	"envask/internal/reach"
+	"envask/internal/round"
 )
 
 // groupTries is how often the items of a group are taken until they are of one state.
@@ -27,10 +28,10 @@ type again struct {
 
 // settleGroups makes sure that items which belong together are of one state: they are read a second time, and taken anew when
 // something changed in between.
-func (v *visit) settleGroups(ctx, inner context.Context, cells []*Cell) error {
-	groups := map[string][]*Cell{}
+func (v *visit) settleGroups(ctx, inner context.Context, cells []*round.Cell) error {
+	groups := map[string][]*round.Cell{}
 	for _, cell := range cells {
-		if g := v.c.item(cell.Item).Together; g != "" && (cell.State == Taken || cell.State == Cut) {
+		if g := v.c.item(cell.Item).Together; g != "" && (cell.State == round.Taken || cell.State == round.Cut) {
 			groups[g] = append(groups[g], cell)
 		}
 	}
@@ -47,7 +48,7 @@ func (v *visit) settleGroups(ctx, inner context.Context, cells []*Cell) error {
 	return nil
 }
 
-func (v *visit) settleGroup(ctx, inner context.Context, name string, cells []*Cell) error {
+func (v *visit) settleGroup(ctx, inner context.Context, name string, cells []*round.Cell) error {
 	for try := 1; ; try++ {
 		if v.target == nil || inner.Err() != nil {
 			return v.sayTogether(ctx, cells, "whether the group "+name+
@@ -65,7 +66,7 @@ func (v *visit) settleGroup(ctx, inner context.Context, name string, cells []*Ce
 			for _, cell := range cells {
 				delete(v.done, cell.Item)
 				delete(v.from, cell.Item)
-				*cell = Cell{System: cell.System, Item: cell.Item, Required: cell.Required}
+				*cell = round.Cell{System: cell.System, Item: cell.Item, Required: cell.Required}
 				if err := v.take(ctx, inner, cell); err != nil {
 					return err
 				}
@@ -80,13 +81,13 @@ func (v *visit) settleGroup(ctx, inner context.Context, name string, cells []*Ce
 }
 
 // sayTogether notes in the cells of a group whether it is of one state.
-func (v *visit) sayTogether(ctx context.Context, cells []*Cell, note string) error {
+func (v *visit) sayTogether(ctx context.Context, cells []*round.Cell, note string) error {
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
 	for _, cell := range cells {
 		cell.Together = note
-		cell.Reason = join(cell.Reason, note)
+		cell.Reason = round.Join(cell.Reason, note)
 		if err := v.c.finishCell(v.round, cell); err != nil {
 			return err
 		}
@@ -95,7 +96,7 @@ func (v *visit) sayTogether(ctx context.Context, cells []*Cell, note string) err
 }
 
 // changed reads what was taken of a group once more and names what is not as it was.
-func (v *visit) changed(ctx context.Context, cells []*Cell) ([]string, error) {
+func (v *visit) changed(ctx context.Context, cells []*round.Cell) ([]string, error) {
 	var out []string
 	for _, cell := range cells {
 		for source, a := range v.again[cell.Item] {
@@ -125,10 +126,10 @@ func (v *visit) changed(ctx context.Context, cells []*Cell) ([]string, error) {
 }
 
 // ranAgain runs the commands of an item once more and names those that print something else now.
-func (v *visit) ranAgain(ctx context.Context, cell *Cell) ([]string, error) {
+func (v *visit) ranAgain(ctx context.Context, cell *round.Cell) ([]string, error) {
 	var out []string
 	item := v.c.item(cell.Item)
-	err := v.done[cell.Item].each(func(e *Entry) error {
+	err := v.done[cell.Item].each(func(e *round.Entry) error {
 		if e.Command == nil || e.Command.Output == "" {
 			return nil
 		}

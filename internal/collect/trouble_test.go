@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"envask/internal/reach"
+	"envask/internal/round"
 	"envask/internal/site"
 )
 
@@ -70,19 +71,19 @@ func TestAPanicIsOneSystemsFailure(t *testing.T) {
 				}
 				return local, nil
 			}
-			round, err := b.c.Run(context.Background(), b.w, "", "test")
+			r, err := b.c.Run(context.Background(), b.w, "", "test")
 			require.NoError(t, err)
-			for _, cell := range round.Coverage {
+			for _, cell := range r.Coverage {
 				if cell.Item != "log" {
 					continue
 				}
 				if cell.System == "two" {
-					require.Equal(t, Taken, cell.State)
+					require.Equal(t, round.Taken, cell.State)
 					require.Equal(t, 40, cell.Files)
 					continue
 				}
 				if in != "lstat" { // nothing of these patterns is asked for by lstat on the way of the other
-					require.Equal(t, Failed, cell.State)
+					require.Equal(t, round.Failed, cell.State)
 					require.Contains(t, cell.Reason, "please report it")
 				}
 			}
@@ -103,12 +104,12 @@ func TestReasonsAreBounded(t *testing.T) {
 	b.c.Site, b.c.Jobs = s, 50
 	endless := strings.Repeat("the server says much ", 5000)
 	b.c.Open = func(context.Context, *site.System) (reach.System, error) { return nil, errors.New(endless) }
-	round, err := b.c.Run(context.Background(), b.w, "", "test")
+	r, err := b.c.Run(context.Background(), b.w, "", "test")
 	require.NoError(t, err)
-	require.True(t, round.Finished())
-	for _, cell := range round.Coverage {
-		require.Equal(t, Failed, cell.State)
-		require.LessOrEqual(t, len(cell.Reason), maxReason)
+	require.True(t, r.Finished())
+	for _, cell := range r.Coverage {
+		require.Equal(t, round.Failed, cell.State)
+		require.LessOrEqual(t, len(cell.Reason), round.MaxReason)
 		require.Contains(t, cell.Reason, "rounds/r1/reasons.jsonl")
 	}
 	whole, err := os.ReadFile(filepath.Join(b.w.RoundDir("r1"), "reasons.jsonl"))
@@ -133,11 +134,11 @@ func TestSparseFiles(t *testing.T) {
 		t.Skip("this disk has no files of 2 TiB")
 	}
 	f.free = 1 << 30
-	round, err := f.collect(context.Background(), "  - {id: sparse, files: ["+f.dir+"/lastlog], cut: none}\n  - {id: huge, files: ["+f.dir+"/huge], cut: none}\n  - {id: state, run: echo fine}\n")
+	r, err := f.collect(context.Background(), "  - {id: sparse, files: ["+f.dir+"/lastlog], cut: none}\n  - {id: huge, files: ["+f.dir+"/huge], cut: none}\n  - {id: state, run: echo fine}\n")
 	require.NoError(t, err)
-	require.Equal(t, []State{Taken, Failed, Taken}, []State{round.Coverage[0].State, round.Coverage[1].State, round.Coverage[2].State})
-	require.Contains(t, round.Coverage[1].Reason, "a sparse file of 2.0 TiB")
-	taken := filepath.Join(round.RawDir(), "desk", "files", file)
+	require.Equal(t, []round.State{round.Taken, round.Failed, round.Taken}, []round.State{r.Coverage[0].State, r.Coverage[1].State, r.Coverage[2].State})
+	require.Contains(t, r.Coverage[1].Reason, "a sparse file of 2.0 TiB")
+	taken := filepath.Join(r.RawDir(), "desk", "files", file)
 	info, err := os.Stat(taken)
 	require.NoError(t, err)
 	require.Equal(t, int64(96<<20), info.Size())
@@ -164,14 +165,14 @@ func TestLongPaths(t *testing.T) {
 	for _, name := range []string{"one.log", "two.log"} {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(name), 0o600))
 	}
-	round, err := f.collect(context.Background(), "  - {id: deep, files: ['"+f.dir+"/**/*.log'], cut: none}\n")
+	r, err := f.collect(context.Background(), "  - {id: deep, files: ['"+f.dir+"/**/*.log'], cut: none}\n")
 	require.NoError(t, err)
-	require.Equal(t, Taken, round.Coverage[0].State)
-	require.Equal(t, 2, round.Coverage[0].Files)
-	require.NoError(t, round.Entries(func(e Entry) error {
+	require.Equal(t, round.Taken, r.Coverage[0].State)
+	require.Equal(t, 2, r.Coverage[0].Files)
+	require.NoError(t, r.Entries(func(e round.Entry) error {
 		require.LessOrEqual(t, len(e.Name), maxTarget)
 		require.Contains(t, e.Source, dir)
-		data, err := os.ReadFile(filepath.Join(round.RawDir(), e.System, e.Name))
+		data, err := os.ReadFile(filepath.Join(r.RawDir(), e.System, e.Name))
 		require.Equal(t, filepath.Base(e.Source), string(data))
 		return err
 	}))

@@ -2,6 +2,7 @@ package collect
 
 import (
 	"context"
+	"envask/internal/round"
 	"errors"
 	"fmt"
 	"regexp"
@@ -84,32 +85,32 @@ func (a *commandAnswer) empty() bool {
 }
 
 // judge gives the state of a command's output, and the reason.
-func (a *commandAnswer) judge() (State, string) {
+func (a *commandAnswer) judge() (round.State, string) {
 	cut := ""
 	for i, t := range a.outputs {
 		if d := t.dropped(); d > 0 {
-			cut = join(cut, fmt.Sprintf("%s: newest %s kept, %s before it dropped", streamNames[i],
+			cut = round.Join(cut, fmt.Sprintf("%s: newest %s kept, %s before it dropped", streamNames[i],
 				humanize.IBytes(uint64(t.max)), humanize.IBytes(uint64(d))))
 		}
 	}
 	switch {
 	case a.outputs[0].onlyOnce || a.outputs[1].onlyOnce:
-		return Cut, join("stopped because its output did not end", cut)
+		return round.Cut, round.Join("stopped because its output did not end", cut)
 	case errors.Is(a.ended, context.DeadlineExceeded):
-		return TimedOut, join(fmt.Sprintf("stopped after %s; its output so far is kept", a.timeout), cut)
+		return round.TimedOut, round.Join(fmt.Sprintf("stopped after %s; its output so far is kept", a.timeout), cut)
 	case a.err != nil:
-		return Failed, withText(plain(a.err), a.said())
+		return round.Failed, withText(plain(a.err), a.said())
 	}
 	if why := a.refused(); why != "" {
-		return Failed, why
+		return round.Failed, why
 	}
 	switch {
 	case cut != "":
-		return Cut, cut
+		return round.Cut, cut
 	case a.exit != 0:
-		return Taken, fmt.Sprintf("exit code %d", a.exit)
+		return round.Taken, fmt.Sprintf("exit code %d", a.exit)
 	}
-	return Taken, ""
+	return round.Taken, ""
 }
 
 // refused says why an output is no answer; "" is nothing.

@@ -4,6 +4,7 @@ package collect
 
 import (
 	"context"
+	"envask/internal/round"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -37,32 +38,32 @@ func TestRefusal(t *testing.T) {
 func TestCommandsThatAreRefused(t *testing.T) {
 	f := newField(t)
 	for run, want := range map[string]struct {
-		state  State
+		state  round.State
 		reason string
 	}{
-		"'no-such-tool --all', required: true":     {Failed, "exit code 127, no such command: "},
-		"'touch plain; ./plain', required: true":   {Failed, "exit code 126, the command cannot be executed: "},
-		"'echo exec requests are not supported'":   {Failed, "the system refused the command: exec requests are not supported"},
-		"'echo sorry >&2; exit 1', required: true": {Failed, "no output, exit code 1: sorry"},
-		"'exit 1'":               {Failed, "no output, exit code 1"},
-		"'true', required: true": {Failed, "no output"},
-		"'true'":                 {Taken, ""},
-		"'echo 2 lanes closed; exit 3', required: true":      {Taken, "exit code 3"},
-		"'exit 1', required: true, allow-exit: [1, 2]":       {Taken, "exit code 1"},
-		"'true', required: true, allow-exit: 0":              {Taken, ""},
-		"'no-such-tool || echo here', required: true":        {Taken, ""},
-		"'echo half; no-such-tool', required: true":          {Failed, "exit code 127, no such command: "},
-		"'exit 1', required: true, allow-exit: 2":            {Failed, "no output, exit code 1"},
-		"'echo Invalid inputs: 0'":                           {Taken, ""},
-		"'echo there; echo command not found >&2'":           {Taken, ""},
-		"'echo command not found >&2'":                       {Failed, "the system refused the command: command not found"},
-		"'seq 2000; echo command not found >&2'":             {Taken, ""},
-		"'seq 2000; echo command not found >&2; exit 1'":     {Taken, "exit code 1"},
-		"'printf \"\\n \\t\\n\"; exit 4', allow-exit: [0,4]": {Taken, "exit code 4"},
+		"'no-such-tool --all', required: true":     {round.Failed, "exit code 127, no such command: "},
+		"'touch plain; ./plain', required: true":   {round.Failed, "exit code 126, the command cannot be executed: "},
+		"'echo exec requests are not supported'":   {round.Failed, "the system refused the command: exec requests are not supported"},
+		"'echo sorry >&2; exit 1', required: true": {round.Failed, "no output, exit code 1: sorry"},
+		"'exit 1'":               {round.Failed, "no output, exit code 1"},
+		"'true', required: true": {round.Failed, "no output"},
+		"'true'":                 {round.Taken, ""},
+		"'echo 2 lanes closed; exit 3', required: true":      {round.Taken, "exit code 3"},
+		"'exit 1', required: true, allow-exit: [1, 2]":       {round.Taken, "exit code 1"},
+		"'true', required: true, allow-exit: 0":              {round.Taken, ""},
+		"'no-such-tool || echo here', required: true":        {round.Taken, ""},
+		"'echo half; no-such-tool', required: true":          {round.Failed, "exit code 127, no such command: "},
+		"'exit 1', required: true, allow-exit: 2":            {round.Failed, "no output, exit code 1"},
+		"'echo Invalid inputs: 0'":                           {round.Taken, ""},
+		"'echo there; echo command not found >&2'":           {round.Taken, ""},
+		"'echo command not found >&2'":                       {round.Failed, "the system refused the command: command not found"},
+		"'seq 2000; echo command not found >&2'":             {round.Taken, ""},
+		"'seq 2000; echo command not found >&2; exit 1'":     {round.Taken, "exit code 1"},
+		"'printf \"\\n \\t\\n\"; exit 4', allow-exit: [0,4]": {round.Taken, "exit code 4"},
 	} {
-		round, err := f.collect(context.Background(), "  - {id: x, run: "+run+"}\n")
+		r, err := f.collect(context.Background(), "  - {id: x, run: "+run+"}\n")
 		require.NoError(t, err)
-		cell := round.Coverage[0]
+		cell := r.Coverage[0]
 		require.Equal(t, want.state, cell.State, "%s: %s", run, cell.Reason)
 		require.Contains(t, cell.Reason, want.reason, run)
 		require.Equal(t, 1, cell.Files, run) // the output is kept, whatever it is

@@ -13,6 +13,7 @@ import (
 	"envask/internal/fault"
 	"envask/internal/patience"
 	"envask/internal/reach"
+	"envask/internal/round"
 	"envask/internal/site"
 )
 
@@ -35,7 +36,7 @@ var (
 // interruption are errors.
 type visit struct {
 	c      *Collector
-	round  *Round
+	round  *round.Round
 	sys    *site.System
 	had    state
 	done   map[string]*done // by item: what is there already
@@ -49,10 +50,10 @@ type visit struct {
 	again  map[string]map[string]again // by item and source: where what was taken stands on the system
 }
 
-func (c *Collector) visit(ctx context.Context, round *Round, s *site.System, cells []*Cell, had state) error {
+func (c *Collector) visit(ctx context.Context, r *round.Round, s *site.System, cells []*round.Cell, had state) error {
 	defer c.event(Event{Kind: SystemDone, System: s.Name})
-	v := &visit{c: c, round: round, sys: s, had: had, done: map[string]*done{}, from: map[string]int64{},
-		again: map[string]map[string]again{}, budget: newBudget(s.Limits.Bytes), claims: newClaims(round)}
+	v := &visit{c: c, round: r, sys: s, had: had, done: map[string]*done{}, from: map[string]int64{},
+		again: map[string]map[string]again{}, budget: newBudget(s.Limits.Bytes), claims: newClaims(r)}
 	if held := had.claims[s.Name]; held != nil {
 		v.claims = held
 	}
@@ -97,8 +98,8 @@ func (v *visit) event(e Event) {
 
 // inOrder gives the order in which items are taken: first the system's state and what is volatile; where the time is short,
 // then what is required.
-func (c *Collector) inOrder(cells []*Cell) []*Cell {
-	rank := func(cell *Cell) int {
+func (c *Collector) inOrder(cells []*round.Cell) []*round.Cell {
+	rank := func(cell *round.Cell) int {
 		switch it := c.item(cell.Item); {
 		case it.ID == ask.Vitals:
 			return 0
@@ -110,7 +111,7 @@ func (c *Collector) inOrder(cells []*Cell) []*Cell {
 		return 3
 	}
 	out := slices.Clone(cells)
-	slices.SortStableFunc(out, func(a, b *Cell) int { return rank(a) - rank(b) })
+	slices.SortStableFunc(out, func(a, b *round.Cell) int { return rank(a) - rank(b) })
 	return out
 }
 
@@ -132,7 +133,7 @@ func (v *visit) leave() {
 
 // take takes one item, with more tries where the connection breaks. ctx ends when the engineer interrupts, inner also when
 // a time limit is over.
-func (v *visit) take(ctx, inner context.Context, cell *Cell) error {
+func (v *visit) take(ctx, inner context.Context, cell *round.Cell) error {
 	c := v.c
 	for try := 1; ; try++ {
 		before := v.moved.Load()
@@ -178,11 +179,11 @@ func over(ctx, inner context.Context) error {
 }
 
 // outOfTime says in which state a time limit leaves an item that was not begun.
-func outOfTime(cause error) (State, Code, string) {
+func outOfTime(cause error) (round.State, round.Code, string) {
 	if errors.Is(cause, errWithin) {
-		return Skipped, CodeNotBegun, "not begun: " + cause.Error()
+		return round.Skipped, round.CodeNotBegun, "not begun: " + cause.Error()
 	}
-	return TimedOut, CodeNotBegun, "not begun: " + cause.Error()
+	return round.TimedOut, round.CodeNotBegun, "not begun: " + cause.Error()
 }
 
 // pause waits before the next try.
@@ -229,12 +230,12 @@ func (v *visit) arrive(ctx, inner context.Context) error {
 }
 
 // clockOf reads a system's clock, once in a round.
-func (c *Collector) clockOf(ctx context.Context, round *Round, s *site.System, target reach.System, had state) error {
+func (c *Collector) clockOf(ctx context.Context, r *round.Round, s *site.System, target reach.System, had state) error {
 	if c.clocks.get(s.Name) != nil {
 		return nil
 	}
 	if old, ok := had.clocks[s.Name]; ok {
-		old.restore(s, c.Site, target)
+		restoreZone(&old, s, c.Site, target)
 		c.clocks.put(&old)
 		return nil
 	}
@@ -244,10 +245,10 @@ func (c *Collector) clockOf(ctx context.Context, round *Round, s *site.System, t
 	}
 	c.clocks.put(k)
 	c.event(Event{Kind: ClockRead, System: s.Name, Clock: k})
-	if round == nil {
+	if r == nil {
 		return nil
 	}
-	if _, err := round.record(line{Clock: k}); err != nil {
+	if _, err := r.Record(round.Line{Clock: k}); err != nil {
 		return &localError{err}
 	}
 	return nil
@@ -269,7 +270,7 @@ func (c *Collector) reach(ctx context.Context, s *site.System) (reach.System, er
 }
 
 // unreachable says in which state a system that cannot be reached leaves an item.
-func unreachable(err error) (State, Code, string) {
+func unreachable(err error) (round.State, round.Code, string) {
 	reason := err.Error()
 	var f *fault.Error
 	if errors.As(err, &f) {
@@ -280,18 +281,18 @@ func unreachable(err error) (State, Code, string) {
 	}
 	switch {
 	case errors.Is(err, reach.ErrHostKey):
-		return Refused, CodeHostKey, reason
+		return round.Refused, round.CodeHostKey, reason
 	case errors.Is(err, reach.ErrLogin):
-		return Denied, CodeLogin, reason
+		return round.Denied, round.CodeLogin, reason
 	case silent(err):
-		return TimedOut, CodeSilent, reason
+		return round.TimedOut, round.CodeSilent, reason
 	}
-	return Failed, CodeUnreachable, reason
+	return round.Failed, round.CodeUnreachable, reason
 }
 
-func (c *Collector) finishCell(round *Round, cell *Cell) error {
-	round.bound(cell)
-	if _, err := round.record(line{Cell: cell}); err != nil {
+func (c *Collector) finishCell(r *round.Round, cell *round.Cell) error {
+	r.Bound(cell)
+	if _, err := r.Record(round.Line{Cell: cell}); err != nil {
 		return &localError{err}
 	}
 	c.event(Event{Kind: CellDone, System: cell.System, Item: cell.Item, Cell: cell})
@@ -299,25 +300,25 @@ func (c *Collector) finishCell(round *Round, cell *Cell) error {
 }
 
 // takeCell takes one item. broke is set when the connection was lost in its middle.
-func (v *visit) takeCell(ctx, inner context.Context, cell *Cell) (broke, err error) {
+func (v *visit) takeCell(ctx, inner context.Context, cell *round.Cell) (broke, err error) {
 	c := v.c
 	item := c.item(cell.Item)
 	w := &work{req: &c.Request, sys: v.sys, item: item, target: v.target, round: v.round, report: v.event, parts: &c.parts,
 		claims: v.claims, rates: &c.rates, clock: c.clocks.get(v.sys.Name),
-		done: v.done[item.ID], tally: newTally(item), seen: map[uint64]struct{}{}, budget: v.budget, changes: c.changes}
+		done: v.done[item.ID], tally: round.NewTally(item), seen: map[uint64]struct{}{}, budget: v.budget, changes: c.changes}
 	if _, begun := v.from[item.ID]; !begun {
-		v.from[item.ID] = v.round.length()
+		v.from[item.ID] = v.round.Length()
 	}
-	*cell = Cell{System: cell.System, Item: cell.Item, Required: cell.Required, Took: cell.Took, Unmet: unmet(inner, w)}
+	*cell = round.Cell{System: cell.System, Item: cell.Item, Required: cell.Required, Took: cell.Took, Unmet: unmet(inner, w)}
 	if len(cell.Unmet) == 0 || item.Spec.Kind() == "files" { // what files hold may do all the same
 		err = fault.Safely(func() error { return takeByKind(inner, w) })
 	} else {
-		w.add(Entry{Source: cell.Unmet[0], State: Missing, Reason: "not taken, since it would yield nothing"})
+		w.add(round.Entry{Source: cell.Unmet[0], State: round.Missing, Reason: "not taken, since it would yield nothing"})
 	}
 	if kept := errors.Join(w.keepVanished(), v.keep(w, err)); kept != nil {
 		return nil, &localError{kept}
 	}
-	*cell = w.tally.fill(*cell)
+	*cell = w.tally.Fill(*cell)
 	var local *localError
 	switch {
 	case ctx.Err() != nil:
@@ -325,16 +326,16 @@ func (v *visit) takeCell(ctx, inner context.Context, cell *Cell) (broke, err err
 	case errors.As(err, &local):
 		return nil, err
 	case over(ctx, inner) != nil:
-		cell.State, cell.Code, cell.Reason = TimedOut, CodeTimeLimit, join("stopped: "+over(ctx, inner).Error(),
+		cell.State, cell.Code, cell.Reason = round.TimedOut, round.CodeTimeLimit, round.Join("stopped: "+over(ctx, inner).Error(),
 			fmt.Sprintf("%d files were taken before", cell.Files))
 	case errors.Is(err, reach.ErrLost):
-		cell.State, cell.Code, cell.Reason = stateOf(err), CodeLost, join(err.Error(),
+		cell.State, cell.Code, cell.Reason = stateOf(err), round.CodeLost, round.Join(err.Error(),
 			fmt.Sprintf("%d files were taken before", cell.Files))
 		return err, nil
 	case err != nil:
-		cell.State, cell.Code, cell.Reason = stateOf(err), CodeBroken, plain(err)
+		cell.State, cell.Code, cell.Reason = stateOf(err), round.CodeBroken, plain(err)
 	}
-	cell.unmetReason(item)
+	unmetReason(cell, item)
 	return nil, nil
 }
 
@@ -344,7 +345,7 @@ func (v *visit) keep(w *work, broke error) (err error) {
 	if broke == nil && w.item.Together == "" {
 		return nil
 	}
-	since, err := v.round.doneSince(v.from[w.item.ID], v.sys.Name, w.item.ID)
+	since, err := doneSince(v.round, v.from[w.item.ID], v.sys.Name, w.item.ID)
 	if err != nil {
 		return err
 	}
@@ -353,7 +354,7 @@ func (v *visit) keep(w *work, broke error) (err error) {
 		v.done[w.item.ID] = since
 		return nil
 	}
-	return since.each(func(e *Entry) error {
+	return since.each(func(e *round.Entry) error {
 		had.at[maphash.String(had.seed, e.Source)] = since.at[maphash.String(since.seed, e.Source)]
 		return nil
 	})

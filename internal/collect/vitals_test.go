@@ -17,6 +17,7 @@ import (
 
 	"envask/internal/ask"
 	"envask/internal/reach"
+	"envask/internal/round"
 	"envask/internal/site"
 )
 
@@ -137,10 +138,10 @@ func TestVitalsAndValuesOfASystem(t *testing.T) {
 	s, err := site.Parse("s.yaml", []byte("site: pier\nsystems: [{name: desk, local: true}]\n"))
 	require.NoError(t, err)
 	col := &Collector{Request: Request{Ask: k, Site: s, Depth: ask.Light, Jobs: 1, Items: []string{"vitals"}}, Open: func(context.Context, *site.System) (reach.System, error) { return reach.NewLocal(""), nil }}
-	round, err := col.Run(context.Background(), f.writer, "", "test")
+	r, err := col.Run(context.Background(), f.writer, "", "test")
 	require.NoError(t, err)
-	require.Equal(t, Taken, round.Coverage[1].State, round.Coverage[1].Reason)
-	data, err := os.ReadFile(filepath.Join(round.RawDir(), "desk", "vitals.json"))
+	require.Equal(t, round.Taken, r.Coverage[1].State, r.Coverage[1].Reason)
+	data, err := os.ReadFile(filepath.Join(r.RawDir(), "desk", "vitals.json"))
 	require.NoError(t, err)
 	var v Vitals
 	require.NoError(t, json.Unmarshal(data, &v))

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"envask/internal/collect"
+	"envask/internal/round"
 )
 
 func side(files map[string]string) *Side {
@@ -98,7 +99,7 @@ func TestNotAskedFor(t *testing.T) {
 	for k, f := range b.Files {
 		f.Item = map[string]string{"files/x": "config", "files/y": "log", "files/z": "log", "files/w": "config"}[k.Path]
 	}
-	a.AskedFor(collect.Coverage{{System: "s", Item: "config", State: collect.Taken}, {System: "s", Item: "log", State: collect.Skipped}})
+	a.AskedFor(round.Coverage{{System: "s", Item: "config", State: round.Taken}, {System: "s", Item: "log", State: round.Skipped}})
 	r, err := Compare(context.Background(), a, b, Options{})
 	require.NoError(t, err)
 	require.Equal(t, []NotAsked{{"s", "log", false, 2}}, r.NotAsked)

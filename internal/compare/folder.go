@@ -13,6 +13,7 @@ import (
 
 	"envask/internal/archive"
 	"envask/internal/collect"
+	"envask/internal/round"
 )
 
 // Folder reads a side from a folder: an unpacked archive, the folder of a round, or any other, which is one system then.
@@ -81,10 +82,10 @@ func (s *Side) fromManifest(file string) {
 }
 
 // AskedFor takes from a coverage what was asked for.
-func (s *Side) AskedFor(table collect.Coverage) {
+func (s *Side) AskedFor(table round.Coverage) {
 	s.Took = map[[2]string]bool{}
 	for _, c := range table {
-		if c.State != collect.Skipped {
+		if c.State != round.Skipped {
 			s.Took[[2]string{c.System, c.Item}] = true
 		}
 	}

@@ -16,10 +16,10 @@ import (
 
 	"envask/internal/ask"
 	"envask/internal/casefile"
-	"envask/internal/collect"
 	"envask/internal/durable"
 	"envask/internal/policy"
 	"envask/internal/redact"
+	"envask/internal/round"
 )
 
 // Redaction learns from the evidence while it arrives, in the shadow of the systems and the network, so that packing reads
@@ -33,10 +33,10 @@ type arrivals struct {
 	digest string
 	ctx    context.Context
 	stop   context.CancelFunc
-	queue  chan collect.Entry
+	queue  chan round.Entry
 	left   chan struct{} // closed when all workers are done
 	mu     sync.Mutex
-	round  *collect.Round
+	round  *round.Round
 	out    *os.File
 	known  map[valueHash]bool    // what the lines of out say already
 	own    func() []redact.Value // secrets that we hold; more are known as a person types them in
@@ -73,7 +73,7 @@ func (a *App) learnArriving(ctx context.Context, w *casefile.Writer, k *ask.Ask)
 	if err != nil {
 		return nil // a full disk: packing learns
 	}
-	l := &arrivals{tmp: tmp, config: pol.Config(), policy: pol, digest: pol.Digest(), queue: make(chan collect.Entry, arrivalQueue),
+	l := &arrivals{tmp: tmp, config: pol.Config(), policy: pol, digest: pol.Digest(), queue: make(chan round.Entry, arrivalQueue),
 		left: make(chan struct{}), known: map[valueHash]bool{},
 		own: a.growingSecrets(w.Case)}
 	l.ctx, l.stop = context.WithCancel(ctx)
@@ -89,7 +89,7 @@ func (a *App) learnArriving(ctx context.Context, w *casefile.Writer, k *ask.Ask)
 }
 
 // begun is told which round it is.
-func (l *arrivals) begun(r *collect.Round) {
+func (l *arrivals) begun(r *round.Round) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	out, err := os.OpenFile(filepath.Join(r.Dir(), arrivedFile), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
@@ -99,7 +99,7 @@ func (l *arrivals) begun(r *collect.Round) {
 }
 
 // taken is told of every file. It never waits.
-func (l *arrivals) taken(e collect.Entry) {
+func (l *arrivals) taken(e round.Entry) {
 	if e.Name == "" || e.SHA256 == "" {
 		return
 	}
@@ -157,7 +157,7 @@ func (l *arrivals) work() {
 }
 
 // learn reads one file. Only plain texts are kept: what is in a container has no place in the file.
-func (l *arrivals) learn(engine *redact.Engine, file string, e collect.Entry) (got arrived, seen []sighting, ok bool) {
+func (l *arrivals) learn(engine *redact.Engine, file string, e round.Entry) (got arrived, seen []sighting, ok bool) {
 	f, err := os.Open(file)
 	if err != nil {
 		return got, nil, false

@@ -14,8 +14,8 @@ import (
 
 	"github.com/go-json-experiment/json"
 
-	"envask/internal/collect"
 	"envask/internal/redact"
+	"envask/internal/round"
 )
 
 const arrivedFile = "learned.jsonl"
@@ -45,7 +45,7 @@ type arrivedReader struct {
 	in   *bufio.Reader
 }
 
-func openArrived(r *collect.Round) (*arrivedReader, error) {
+func openArrived(r *round.Round) (*arrivedReader, error) {
 	f, err := os.Open(filepath.Join(r.Dir(), arrivedFile))
 	if errors.Is(err, fs.ErrNotExist) {
 		return &arrivedReader{}, nil
@@ -75,7 +75,7 @@ func (a *arrivedReader) Close() {
 }
 
 // learnedFrom calls each for what was learned from the files of a round on arrival; damaged lines are left out.
-func learnedFrom(r *collect.Round, each func(*arrived)) error {
+func learnedFrom(r *round.Round, each func(*arrived)) error {
 	lines, err := openArrived(r)
 	if err != nil {
 		return err

@@ -13,6 +13,7 @@ import (
 	"envask/internal/ask"
 	"envask/internal/collect"
 	"envask/internal/fault"
+	"envask/internal/round"
 	"envask/internal/undo"
 )
 
@@ -36,8 +37,8 @@ routes: [{name: stick, to: 'DIR/stick'}]
 	return d
 }
 
-func states(cov collect.Coverage) map[string]collect.State {
-	m := map[string]collect.State{}
+func states(cov round.Coverage) map[string]round.State {
+	m := map[string]round.State{}
 	for _, c := range cov {
 		m[c.System+" "+c.Item] = c.State
 	}
@@ -55,7 +56,7 @@ func TestGroupsAndWhatIsMissing(t *testing.T) {
 	got, err := d.app.Collect(context.Background(), d.c, q)
 	require.Equal(t, fault.Incomplete, fault.ClassOf(err))
 	require.ErrorContains(t, err, "the group pair is not whole: pc lacks dump")
-	require.Equal(t, []collect.GroupResult{{Name: "pair", Why: "they explain each other", Items: []string{"log", "dump"}, Lacking: []string{"pc lacks dump"}}}, got.Round.Groups)
+	require.Equal(t, []round.GroupResult{{Name: "pair", Why: "they explain each other", Items: []string{"log", "dump"}, Lacking: []string{"pc lacks dump"}}}, got.Round.Groups)
 
 	p := d.pack(t)
 	require.Contains(t, strings.Join(p.Lacking, "\n"), "group pair: pc lacks dump", "the archive says it, too")
@@ -65,14 +66,14 @@ func TestGroupsAndWhatIsMissing(t *testing.T) {
 	got, err = d.app.Collect(context.Background(), d.c, q)
 	require.NoError(t, err)
 	s := states(got.Coverage)
-	require.Equal(t, collect.Taken, s["pc dump"])
-	require.Equal(t, collect.Skipped, s["pc log"])
+	require.Equal(t, round.Taken, s["pc dump"])
+	require.Equal(t, round.Skipped, s["pc log"])
 	require.Equal(t, "r2", got.Round.ID)
 
 	q.Systems = nil
 	got, err = d.app.Collect(context.Background(), d.c, q)
 	require.Equal(t, fault.Incomplete, fault.ClassOf(err), "the other system is still lacking")
-	require.Equal(t, collect.Failed, states(got.Coverage)["old log"])
+	require.Equal(t, round.Failed, states(got.Coverage)["old log"])
 }
 
 // What has to be done first is asked; what is larger than it should be, too. A no changes nothing.
@@ -103,14 +104,14 @@ func TestQuestionsBeforeACollection(t *testing.T) {
 	require.Equal(t, fault.Refused, fault.ClassOf(err))
 	require.ErrorContains(t, err, "it would take about 4.9 KiB, and the budget is 1000 B")
 	require.Len(t, asked, 2)
-	rounds, err := collect.Rounds(d.c)
+	rounds, err := round.List(d.c)
 	require.NoError(t, err)
 	require.Empty(t, rounds)
 
 	answer["large"] = true
 	got, err := d.app.Collect(context.Background(), d.c, q)
 	require.NoError(t, err)
-	require.Equal(t, collect.Taken, states(got.Coverage)["pc dump"])
+	require.Equal(t, round.Taken, states(got.Coverage)["pc dump"])
 
 	d.app.Confirm = func(string) (bool, error) { return false, errors.New("the terminal is gone") }
 	_, err = d.app.Collect(context.Background(), d.c, q)
@@ -133,14 +134,14 @@ func TestPassesAndAgain(t *testing.T) {
 	require.Equal(t, fault.Incomplete, fault.ClassOf(err))
 	require.Equal(t, "r1", got.Round.ID)
 	s := states(got.Coverage)
-	require.Equal(t, collect.Taken, s["pc dump"], "of the first pass")
-	require.Equal(t, collect.Missing, s["old log"])
+	require.Equal(t, round.Taken, s["pc dump"], "of the first pass")
+	require.Equal(t, round.Missing, s["old log"])
 
 	got, err = d.app.Collect(context.Background(), d.c, CollectRequest{Depth: ask.Standard, Jobs: 2, Again: []string{"pc"}})
 	require.Error(t, err)
 	require.Equal(t, "r2", got.Round.ID)
 	s = states(got.Coverage)
-	require.Equal(t, []collect.State{collect.Missing, collect.Skipped}, []collect.State{s["pc dump"], s["old log"]})
+	require.Equal(t, []round.State{round.Missing, round.Skipped}, []round.State{s["pc dump"], s["old log"]})
 	_, err = d.app.Collect(context.Background(), d.c, CollectRequest{Depth: ask.Standard, Jobs: 2, Sets: []string{"freeze"}})
 	require.ErrorContains(t, err, `there is no set "freeze"`)
 }

@@ -14,6 +14,7 @@ import (
 	"envask/internal/collect"
 	"envask/internal/fault"
 	"envask/internal/reach"
+	"envask/internal/round"
 	"envask/internal/site"
 )
 
@@ -38,10 +39,10 @@ type CollectRequest struct {
 // Collected is what came of it.
 type Collected struct {
 	Case     *casefile.Case
-	Round    *collect.Round   // nil for a dry run
-	Coverage collect.Coverage // also of a dry run
-	Entries  []collect.Entry  // of a dry run only
-	Clocks   []collect.Clock
+	Round    *round.Round   // nil for a dry run
+	Coverage round.Coverage // also of a dry run
+	Entries  []round.Entry  // of a dry run only
+	Clocks   []round.Clock
 	Price    Price // of a dry run only
 }
 
@@ -117,7 +118,7 @@ func (a *App) fromLast(c *casefile.Case, req *collect.Request, q CollectRequest)
 	if !q.Missing && len(q.Again) == 0 {
 		return nil
 	}
-	rounds, err := collect.Rounds(c)
+	rounds, err := round.List(c)
 	if err != nil {
 		return fault.Wrap("read the rounds", c.Name, err)
 	}
@@ -139,7 +140,7 @@ func (a *App) fromLast(c *casefile.Case, req *collect.Request, q CollectRequest)
 	together := roundsTogether(v, rounds)
 	table := newestCells(together)
 	req.Only, req.OnlyWhy = map[[2]string]bool{}, "not asked for again: "+strings.ReplaceAll(roundIDs(together), ",", " or ")+" has it"
-	had := map[cellKey]collect.Cell{}
+	had := map[cellKey]round.Cell{}
 	for _, cell := range table {
 		had[cellKey{cell.System, cell.Item}] = cell
 	}
@@ -162,18 +163,18 @@ func (a *App) fromLast(c *casefile.Case, req *collect.Request, q CollectRequest)
 }
 
 // lacksStill reports whether a cell is asked for again when only what is missing is.
-func lacksStill(cell collect.Cell) bool {
+func lacksStill(cell round.Cell) bool {
 	switch cell.State {
-	case collect.Taken, collect.Cut, collect.Empty:
+	case round.Taken, round.Cut, round.Empty:
 		return false
-	case collect.Skipped:
+	case round.Skipped:
 		return cell.NotChosen() || cell.NotBegun()
 	}
 	return true
 }
 
 // wholeGroupsAgain asks again for all items of a group on a system that lacks a file of it.
-func wholeGroupsAgain(req *collect.Request, rounds []*collect.Round, table collect.Coverage) error {
+func wholeGroupsAgain(req *collect.Request, rounds []*round.Round, table round.Coverage) error {
 	groups, err := caseGroups(req.Ask, rounds, table)
 	for _, g := range groups {
 		for _, system := range g.Short {
@@ -343,8 +344,8 @@ func sizeText(n int64) string { return humanize.IBytes(uint64(max(n, 0))) }
 
 // lacking gives the error for what is missing of what is required. When all of it was refused by the host key check of
 // the only system, the whole command counts as refused.
-func lacking(cov collect.Coverage, groups []collect.GroupResult) error {
-	var lack collect.Coverage
+func lacking(cov round.Coverage, groups []round.GroupResult) error {
+	var lack round.Coverage
 	for _, cell := range cov.Lacking() {
 		if !cell.NotChosen() { // the engineer knows; the archive says it all the same
 			lack = append(lack, cell)
@@ -367,12 +368,12 @@ func lacking(cov collect.Coverage, groups []collect.GroupResult) error {
 		"fix what you can, then run: envask collect --missing (to send it as it is: envask submit --incomplete)")
 }
 
-func refusedAltogether(cov collect.Coverage) bool {
+func refusedAltogether(cov round.Coverage) bool {
 	system, refused := "", false
 	for _, cell := range cov {
 		switch {
-		case cell.State == collect.Skipped:
-		case cell.State != collect.Refused || cell.Files > 0 || system != "" && cell.System != system:
+		case cell.State == round.Skipped:
+		case cell.State != round.Refused || cell.Files > 0 || system != "" && cell.System != system:
 			return false
 		default:
 			system, refused = cell.System, true

@@ -19,6 +19,7 @@ import (
 	"envask/internal/fault"
 	"envask/internal/policy"
 	"envask/internal/redact"
+	"envask/internal/round"
 	"envask/internal/seal"
 )
 
@@ -146,11 +147,11 @@ func (x *comparing) choose(q *CompareRequest) error {
 	if err != nil {
 		return err
 	}
-	rounds, err := collect.Rounds(c)
+	rounds, err := round.List(c)
 	if err != nil {
 		return fault.Wrap("read the rounds", c.Name, err)
 	}
-	rounds = slices.DeleteFunc(rounds, func(r *collect.Round) bool { return !r.Finished() })
+	rounds = slices.DeleteFunc(rounds, func(r *round.Round) bool { return !r.Finished() })
 	if q.Now == "" {
 		if len(rounds) == 0 {
 			return fault.New(fault.Usage, "compare", c.Name, "the case has no finished round",
@@ -167,7 +168,7 @@ func (x *comparing) choose(q *CompareRequest) error {
 		q.Before = of.Name + "/" + r.ID
 		return nil
 	}
-	i := slices.IndexFunc(rounds, func(r *collect.Round) bool { return r.ID == q.Now })
+	i := slices.IndexFunc(rounds, func(r *round.Round) bool { return r.ID == q.Now })
 	if i < 1 {
 		return fault.New(fault.Usage, "compare", c.Name, "there is nothing before "+q.Now+
 			" to compare with: no baseline of the site, and no earlier round", "envask collect --baseline takes one before the next change")
@@ -177,7 +178,7 @@ func (x *comparing) choose(q *CompareRequest) error {
 }
 
 // baseline finds the newest baseline of the case's site, in this case or any other; but is the round that it is not.
-func (x *comparing) baseline(but string) (of *casefile.Case, best *collect.Round, err error) {
+func (x *comparing) baseline(but string) (of *casefile.Case, best *round.Round, err error) {
 	c, err := x.needCase()
 	if err != nil {
 		return nil, nil, err
@@ -190,7 +191,7 @@ func (x *comparing) baseline(but string) (of *casefile.Case, best *collect.Round
 		if l.Err != nil || l.Case.Site != c.Site {
 			continue
 		}
-		rounds, err := collect.Rounds(l.Case)
+		rounds, err := round.List(l.Case)
 		if err != nil {
 			continue // a broken case does not keep others from being compared
 		}
@@ -225,7 +226,7 @@ func (x *comparing) side(ctx context.Context, ref string, v *SideView) (*compare
 			c, err = x.app.Home.Open(name)
 		}
 		if err == nil {
-			if r, err := collect.LoadRound(c, id); err == nil {
+			if r, err := round.Load(c, id); err == nil {
 				return x.round(c, r, v)
 			}
 		}
@@ -244,13 +245,13 @@ func isRound(id string) bool {
 	return digits != "" && strings.Trim(digits, "0123456789") == ""
 }
 
-func (x *comparing) round(c *casefile.Case, r *collect.Round, v *SideView) (*compare.Side, error) {
+func (x *comparing) round(c *casefile.Case, r *round.Round, v *SideView) (*compare.Side, error) {
 	if !r.Finished() {
 		return nil, fault.New(fault.Usage, "compare", r.ID, "the round is unfinished", "run envask collect to resume it")
 	}
 	*v = SideView{Name: "round " + r.ID + " of case " + c.Name, At: r.Started, Baseline: r.Baseline}
 	s := &compare.Side{Files: map[compare.Key]*compare.File{}, Facts: map[string]collect.Vitals{}}
-	err := r.Entries(func(e collect.Entry) error {
+	err := r.Entries(func(e round.Entry) error {
 		if e.Name == "" {
 			return nil
 		}

@@ -16,8 +16,8 @@ import (
 	"github.com/klauspost/compress/zstd"
 
 	"envask/internal/casefile"
-	"envask/internal/collect"
 	"envask/internal/durable"
+	"envask/internal/round"
 	"envask/internal/submit"
 )
 
@@ -38,8 +38,8 @@ func contentsFile(c *casefile.Case, archiveSum string) string {
 	return filepath.Join(c.Dir, "contents", archiveSum+".jsonl.zst")
 }
 
-func heldOf(round string, e *collect.Entry) held {
-	return held{round, e.System, e.Item, e.Name, e.SHA256}
+func heldOf(r string, e *round.Entry) held {
+	return held{r, e.System, e.Item, e.Name, e.SHA256}
 }
 
 // contents is the list of what an archive holds while it is written.

@@ -17,10 +17,10 @@ import (
 	"github.com/dustin/go-humanize"
 
 	"envask/internal/casefile"
-	"envask/internal/collect"
 	"envask/internal/durable"
 	"envask/internal/fault"
 	"envask/internal/keyfile"
+	"envask/internal/round"
 	"envask/internal/seal"
 	"envask/internal/submit"
 )
@@ -105,7 +105,7 @@ func (a *App) Discards(c *casefile.Case, q TidyRequest) ([]Discard, error) {
 	if err != nil {
 		return nil, err
 	}
-	rounds, err := collect.Rounds(c)
+	rounds, err := round.List(c)
 	if err != nil {
 		return nil, fault.Wrap("read the rounds", c.Name, err)
 	}
@@ -170,7 +170,7 @@ func (v *CaseView) notSent(about func(ArchiveView) bool) string {
 	return "it was not sent"
 }
 
-func (a *App) rawOf(c *casefile.Case, v *CaseView, r *collect.Round, keep Retention, q TidyRequest) (Discard, error) {
+func (a *App) rawOf(c *casefile.Case, v *CaseView, r *round.Round, keep Retention, q TidyRequest) (Discard, error) {
 	d := Discard{Case: c.Name, What: "raw evidence", Round: r.ID, Since: r.Started,
 		paths: []string{r.RawDir(), filepath.Join(r.Dir(), "part"), filepath.Join(r.Dir(), arrivedFile)}}
 	var err error
@@ -207,7 +207,7 @@ func (a *App) rawOf(c *casefile.Case, v *CaseView, r *collect.Round, keep Retent
 
 // onlyWhatWasSent splits the raw evidence of a round that was sent: what the archives hold that are proved to have arrived goes, what
 // stayed out of them stays (opaque files, what was left out or refused).
-func onlyWhatWasSent(c *casefile.Case, v *CaseView, r *collect.Round, all Discard) ([]Discard, error) {
+func onlyWhatWasSent(c *casefile.Case, v *CaseView, r *round.Round, all Discard) ([]Discard, error) {
 	arrived, err := arrivedEvidence(c, v, func(x *submit.Receipt) bool { return x.Proved })
 	if err != nil {
 		return nil, err
@@ -216,7 +216,7 @@ func onlyWhatWasSent(c *casefile.Case, v *CaseView, r *collect.Round, all Discar
 	stays.Unsent = true
 	goes.thin, goes.paths, stays.Goes, stays.paths = true, []string{filepath.Join(r.Dir(), "part")}, false, nil
 	items := map[string]int{}
-	err = r.Entries(func(e collect.Entry) error {
+	err = r.Entries(func(e round.Entry) error {
 		if e.Name == "" {
 			return nil
 		}
@@ -363,7 +363,7 @@ func (a *App) RemoveDiscards(ctx context.Context, c *casefile.Case, list []Disca
 			return freed, &fault.Error{Class: fault.Interrupted, Op: "tidy", Err: errors.New("interrupted")}
 		}
 		if d.Round != "" { // known before the first byte goes: half a round must never look like a whole one
-			r, err := collect.LoadRound(c, d.Round)
+			r, err := round.Load(c, d.Round)
 			switch {
 			case err != nil:
 			case d.thin:

@@ -4,12 +4,12 @@ import (
 	"slices"
 
 	"envask/internal/ask"
-	"envask/internal/collect"
+	"envask/internal/round"
 )
 
 // caseGroups says which groups of the ask several rounds together have as a whole: by the table of what they have together, and by the
 // files of the round that each cell of it is of.
-func caseGroups(k *ask.Ask, rounds []*collect.Round, table collect.Coverage) ([]collect.GroupResult, error) {
+func caseGroups(k *ask.Ask, rounds []*round.Round, table round.Coverage) ([]round.GroupResult, error) {
 	if len(k.Groups) == 0 {
 		return nil, nil
 	}
@@ -19,7 +19,7 @@ func caseGroups(k *ask.Ask, rounds []*collect.Round, table collect.Coverage) ([]
 			table[i].Code = ""
 		}
 	}
-	of := map[cellKey]*collect.Round{}
+	of := map[cellKey]*round.Round{}
 	there := map[cellKey]bool{}
 	for _, r := range rounds {
 		for _, cell := range r.Coverage {
@@ -28,9 +28,9 @@ func caseGroups(k *ask.Ask, rounds []*collect.Round, table collect.Coverage) ([]
 			}
 		}
 	}
-	return collect.CheckGroups(k, table, func(each func(collect.Entry) error) error {
+	return round.CheckGroups(k, table, func(each func(round.Entry) error) error {
 		for _, r := range rounds {
-			err := r.Entries(func(e collect.Entry) error {
+			err := r.Entries(func(e round.Entry) error {
 				if of[cellKey{e.System, e.Item}] != r {
 					return nil
 				}
@@ -46,7 +46,7 @@ func caseGroups(k *ask.Ask, rounds []*collect.Round, table collect.Coverage) ([]
 
 // roundsTogether gives the rounds that count for what a case has: finished ones with the window of the newest, whose evidence is here or
 // was sent.
-func roundsTogether(v *CaseView, rounds []*collect.Round) (out []*collect.Round) {
+func roundsTogether(v *CaseView, rounds []*round.Round) (out []*round.Round) {
 	for _, r := range rounds {
 		last := rounds[len(rounds)-1]
 		if r.Finished() && !r.Baseline && sameSpans(r.Window, last.Window) && (r.Discarded.IsZero() || v.routesOf(r.ID) != "") {

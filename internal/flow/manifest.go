@@ -15,10 +15,10 @@ import (
 	"envask/internal/archive"
 	"envask/internal/ask"
 	"envask/internal/casefile"
-	"envask/internal/collect"
 	"envask/internal/reach"
 	"envask/internal/redact"
 	"envask/internal/report"
+	"envask/internal/round"
 	"envask/internal/spill"
 	"envask/internal/window"
 )
@@ -126,7 +126,7 @@ func (t *telling) unread(x *piece) error {
 	case !t.mayGoUnread(x):
 		for _, u := range x.Result.Unread {
 			t.opaqueOut = append(t.opaqueOut, where+": "+u+" (item "+x.Entry.Item+")")
-			if err := t.behindOf(x, ": "+u, collect.Refused, unreadReason, 0); err != nil {
+			if err := t.behindOf(x, ": "+u, round.Refused, unreadReason, 0); err != nil {
 				return err
 			}
 		}
@@ -135,7 +135,7 @@ func (t *telling) unread(x *piece) error {
 }
 
 // behindOf notes that a piece, or a member of it, is not in the archive.
-func (t *telling) behindOf(x *piece, member string, state collect.State, reason string, size int64) error {
+func (t *telling) behindOf(x *piece, member string, state round.State, reason string, size int64) error {
 	return t.unsorted.Add(archive.LeftOut{System: x.Entry.System, Item: x.Entry.Item, Source: t.e.String(x.Entry.Source) + member,
 		State: state, Reason: reason, Size: size})
 }
@@ -177,7 +177,7 @@ func (t *telling) manifest() error {
 	if s.round.Context > 0 {
 		m.Window.Extra = s.round.Context.String()
 	}
-	m.Rounds, m.Lacking, m.Clocks = []archive.RoundInfo{}, []string{}, []collect.Clock{}
+	m.Rounds, m.Lacking, m.Clocks = []archive.RoundInfo{}, []string{}, []round.Clock{}
 	for _, r := range s.rounds {
 		remarks, err := roundRemarks(r)
 		if err != nil {
@@ -215,28 +215,28 @@ func (t *telling) manifest() error {
 // our own page and manifest. A user called like an item cannot be removed everywhere; the approval sheet says which words of an
 // ask these are.
 func vocabulary(c *casefile.Case, k *ask.Ask) []string {
-	sample, err := json.Marshal(archive.Manifest{Files: []archive.File{{Command: &collect.Ran{Output: "-"},
-		Cut: &collect.CutInfo{Unpacked: "-", Notes: []string{"-"}}, Last: time.Now(), First: time.Now(), Modified: time.Now(), How: "-",
+	sample, err := json.Marshal(archive.Manifest{Files: []archive.File{{Command: &round.Ran{Output: "-"},
+		Cut: &round.CutInfo{Unpacked: "-", Notes: []string{"-"}}, Last: time.Now(), First: time.Now(), Modified: time.Now(), How: "-",
 		Findings: redact.Counts{"-": 1}, Round: "-"}},
-		LeftOut: []archive.LeftOut{{Size: 1, Round: "-"}}, NewSince: "-", Clocks: []collect.Clock{{Synchronised: "-"}},
+		LeftOut: []archive.LeftOut{{Size: 1, Round: "-"}}, NewSince: "-", Clocks: []round.Clock{{Synchronised: "-"}},
 		Rounds: []archive.RoundInfo{{Note: "-"}}, Title: "-", SignedBy: "-", Answers: map[string]string{"-": "-"},
 		Window:    archive.WindowInfo{Extra: "-", Spans: []window.Span{{}}, Remarks: []string{"-"}},
-		Reached:   []collect.Place{{Served: reach.Served{After: "-", Noisy: true}}},
-		Groups:    []collect.GroupResult{{Why: "-", Lacking: []string{"-"}}},
+		Reached:   []round.Place{{Served: reach.Served{After: "-", Noisy: true}}},
+		Groups:    []round.GroupResult{{Why: "-", Lacking: []string{"-"}}},
 		Redaction: archive.Redaction{StillThere: []archive.StillThere{{}}},
-		Coverage: collect.Coverage{{Code: "-", Unmet: []string{"-"}, Together: "-", Required: true, Reason: "-", Left: 1,
+		Coverage: round.Coverage{{Code: "-", Unmet: []string{"-"}, Together: "-", Required: true, Reason: "-", Left: 1,
 			Took: 1, Notes: []string{"-"}}}})
 	if err != nil {
 		panic(err) // plain values always marshal
 	}
 	texts := append([]string{string(sample), report.Text(), c.Site, caseNumber(c)}, k.Words()...)
-	for _, s := range collect.States {
+	for _, s := range round.States {
 		texts = append(texts, string(s))
 	}
 	for _, r := range redact.Rules {
 		texts = append(texts, r.Name)
 	}
-	for _, code := range append(slices.Clone(collect.Codes), codeOpaque, codeLeftOut, codeNotSent, codeSent) {
+	for _, code := range append(slices.Clone(round.Codes), codeOpaque, codeLeftOut, codeNotSent, codeSent) {
 		texts = append(texts, string(code))
 	}
 	if s, err := LoadSite(c.Systems); err == nil { // a broken systems file does not keep a round from being packed
@@ -248,7 +248,7 @@ func vocabulary(c *casefile.Case, k *ask.Ask) []string {
 }
 
 // otherAsk gives the SHA-256 of the ask by which a round was collected, where that is another version than the archive is packed by.
-func (t *telling) otherAsk(r *collect.Round) string {
+func (t *telling) otherAsk(r *round.Round) string {
 	if r.Digest == t.ask.Digest {
 		return ""
 	}
@@ -294,10 +294,10 @@ func (t *telling) leftOut() error {
 			return err
 		}
 		if t.without(x) {
-			return t.behindOf(x, "", collect.Skipped, withoutReason, x.Entry.Size)
+			return t.behindOf(x, "", round.Skipped, withoutReason, x.Entry.Size)
 		}
 		t.opaque[x.cell()]++
-		return t.behindOf(x, "", collect.Refused, unreadReason, x.Entry.Size)
+		return t.behindOf(x, "", round.Refused, unreadReason, x.Entry.Size)
 	})
 	if err != nil {
 		return err
@@ -307,10 +307,10 @@ func (t *telling) leftOut() error {
 
 // Codes of cells that only an archive has.
 const (
-	codeOpaque  collect.Code = "opaque"      // files that nobody could read stay behind
-	codeLeftOut collect.Code = "left-out"    // on the engineer's word
-	codeNotSent collect.Code = "not-sent"    // files stayed out of the archive that the vendor has
-	codeSent    collect.Code = "sent-before" // the vendor has it in an earlier archive
+	codeOpaque  round.Code = "opaque"      // files that nobody could read stay behind
+	codeLeftOut round.Code = "left-out"    // on the engineer's word
+	codeNotSent round.Code = "not-sent"    // files stayed out of the archive that the vendor has
+	codeSent    round.Code = "sent-before" // the vendor has it in an earlier archive
 )
 
 // withoutReason is why something stays behind that the engineer left out.
@@ -323,12 +323,12 @@ func (t *telling) coverage() (err error) {
 		k := cellKey{cell.System, cell.Item}
 		if n := t.opaque[k]; n > 0 {
 			cell.Files -= n
-			cell.State, cell.Code = collect.Refused, codeOpaque
+			cell.State, cell.Code = round.Refused, codeOpaque
 			cell.Reason = fmt.Sprintf("%d opaque %s left out: redaction cannot read %s", n,
 				plural(n, "file was", "files were"), plural(n, "it", "them"))
 		}
 		if slices.Contains(t.q.Without, cell.Item) {
-			cell.State, cell.Code, cell.Files, cell.Bytes, cell.Reason = collect.Skipped, codeLeftOut, 0, 0, withoutReason
+			cell.State, cell.Code, cell.Files, cell.Bytes, cell.Reason = round.Skipped, codeLeftOut, 0, 0, withoutReason
 		}
 		cell.Reason = t.texts.reason(cell.System, cell.Reason)
 		cell.Notes, cell.Unmet = t.reasons(cell.System, cell.Notes), t.reasons(cell.System, cell.Unmet)

@@ -16,8 +16,8 @@ import (
 	"github.com/cespare/xxhash/v2"
 	"github.com/go-json-experiment/json"
 
-	"envask/internal/collect"
 	"envask/internal/redact"
+	"envask/internal/round"
 	"envask/internal/spill"
 )
 
@@ -115,7 +115,7 @@ type arrivedLine struct {
 }
 
 // fromArrivalOf goes through the lines of a round. A line says what no line before it says, so it holds only if all of those do.
-func (v *evidence) fromArrivalOf(ctx context.Context, r *collect.Round, a *arrivedPieces) error {
+func (v *evidence) fromArrivalOf(ctx context.Context, r *round.Round, a *arrivedPieces) error {
 	lines, err := openArrived(r)
 	if err != nil {
 		return err
@@ -159,7 +159,7 @@ var errNotHeld = errors.New("a line does not hold")
 
 // takePlaces learns the values at their places, if all of them are there. Where nobody reads the file any more that is to be the same
 // still, that is made sure here.
-func takePlaces(r *collect.Round, got *arrived, mustBeSame bool, learned *redact.Learned) bool {
+func takePlaces(r *round.Round, got *arrived, mustBeSame bool, learned *redact.Learned) bool {
 	name := filepath.FromSlash(got.System + "/" + got.Name)
 	if !filepath.IsLocal(name) {
 		return false

@@ -1,20 +1,19 @@
 package flow
 
 import (
+	"envask/internal/round"
 	"fmt"
 	"slices"
-
-	"envask/internal/collect"
 )
 
 // coverage gives the coverage of all rounds together: of every field the newest round in which it was taken, or else the newest that
 // says why it was not.
-func (v *evidence) coverage() collect.Coverage {
+func (v *evidence) coverage() round.Coverage {
 	s := v.sel
 	if len(s.rounds) == 1 && len(s.sent) == 0 {
 		return s.round.Coverage
 	}
-	var out collect.Coverage
+	var out round.Coverage
 	at := map[cellKey]int{}
 	for i, r := range slices.Concat(s.sent, s.rounds) {
 		for _, cell := range r.Coverage {
@@ -29,7 +28,7 @@ func (v *evidence) coverage() collect.Coverage {
 }
 
 // asSent gives a cell of the round that the vendor has as it is in the archives that were sent.
-func (s *selection) asSent(r *collect.Round, cell collect.Cell) collect.Cell {
+func (s *selection) asSent(r *round.Round, cell round.Cell) round.Cell {
 	n := s.inSent[r.ID][cellKey{cell.System, cell.Item}]
 	if !isThere(cell) {
 		return cell
@@ -38,15 +37,15 @@ func (s *selection) asSent(r *collect.Round, cell collect.Cell) collect.Cell {
 		cell.Code, cell.Reason = codeSent, "in the archive of round "+r.ID+", which was sent"
 		return cell
 	}
-	cell.State, cell.Code = collect.Refused, codeNotSent
+	cell.State, cell.Code = round.Refused, codeNotSent
 	cell.Reason = how(cell.Reason, fmt.Sprintf("%d of %d files stayed out of the archive of round %s", cell.Files-n, cell.Files, r.ID))
 	return cell
 }
 
-func isThere(c collect.Cell) bool { return c.State == collect.Taken || c.State == collect.Cut }
+func isThere(c round.Cell) bool { return c.State == round.Taken || c.State == round.Cut }
 
 // fillIn gives each field what of it is in this archive.
-func (v *evidence) fillIn(table collect.Coverage) {
+func (v *evidence) fillIn(table round.Coverage) {
 	for i := range table {
 		c := &table[i]
 		k := cellKey{c.System, c.Item}
@@ -64,16 +63,16 @@ func (v *evidence) fillIn(table collect.Coverage) {
 }
 
 // clocks and reached of all rounds together: the newest word on each counts.
-func (s *selection) clocks() []collect.Clock {
-	return newestOf(s.rounds, func(r *collect.Round) []collect.Clock { return r.Clocks }, func(c collect.Clock) string { return c.System })
+func (s *selection) clocks() []round.Clock {
+	return newestOf(s.rounds, func(r *round.Round) []round.Clock { return r.Clocks }, func(c round.Clock) string { return c.System })
 }
 
-func (s *selection) reached() []collect.Place {
-	return newestOf(s.rounds, func(r *collect.Round) []collect.Place { return r.Reached }, func(c collect.Place) string { return c.System })
+func (s *selection) reached() []round.Place {
+	return newestOf(s.rounds, func(r *round.Round) []round.Place { return r.Reached }, func(c round.Place) string { return c.System })
 }
 
 // newestOf joins lists of several rounds, of which the newest entry of each name counts.
-func newestOf[T any](rounds []*collect.Round, list func(*collect.Round) []T, name func(T) string) []T {
+func newestOf[T any](rounds []*round.Round, list func(*round.Round) []T, name func(T) string) []T {
 	var out []T
 	at := map[string]int{}
 	for _, r := range rounds {

@@ -7,9 +7,9 @@ import (
 	"time"
 
 	"envask/internal/archive"
-	"envask/internal/collect"
 	"envask/internal/fault"
 	"envask/internal/redact"
+	"envask/internal/round"
 	"envask/internal/spill"
 )
 
@@ -40,7 +40,7 @@ const several = "several"
 
 // candidate is a file of evidence of a round.
 type candidate struct {
-	Entry collect.Entry
+	Entry round.Entry
 	Round int
 }
 
@@ -60,7 +60,7 @@ func (v *evidence) load(ctx context.Context) error {
 	for _, r := range v.sel.rounds {
 		w := r.InZone().Grow(r.Context)
 		v.rules.within[r.ID] = func(t time.Time) bool { return w.Overlaps(t, t) }
-		err := r.Entries(func(e collect.Entry) error {
+		err := r.Entries(func(e round.Entry) error {
 			switch {
 			case !v.sel.wants(r, &e): // a newer round has this item on this system
 				return nil
@@ -86,7 +86,7 @@ func (v *evidence) load(ctx context.Context) error {
 }
 
 // leave notes what is not in the archive, in the words of the round.
-func (v *evidence) leave(r *collect.Round, e *collect.Entry, state collect.State, reason string) error {
+func (v *evidence) leave(r *round.Round, e *round.Entry, state round.State, reason string) error {
 	if err := v.learnNames(e.Source, reason); err != nil {
 		return err
 	}
@@ -119,17 +119,17 @@ func (s *samePlace) next(c *candidate) error {
 		return v.leave(r, e, e.State, "the same bytes as of item "+last.Entry.Item+": one file, see "+e.Name)
 	case v.sel.goneHere(r, e):
 		v.sel.same[cellKey{e.System, e.Item}]++
-		return v.leave(r, e, collect.Skipped, "it was sent before, and tidy removed it here since")
+		return v.leave(r, e, round.Skipped, "it was sent before, and tidy removed it here since")
 	case v.sel.vendorHas(e):
 		v.sel.same[cellKey{e.System, e.Item}]++
 		v.behindBytes += e.Bytes
 		if err := v.behind.Add(v.piece(r, e)); err != nil {
 			return err
 		}
-		return v.leave(r, e, collect.Skipped, "unchanged since round "+v.sel.since.ID+", of which the vendor has the archive")
+		return v.leave(r, e, round.Skipped, "unchanged since round "+v.sel.since.ID+", of which the vendor has the archive")
 	case newest != nil && newest.Entry.SHA256 == e.SHA256:
 		newest.Also = append(newest.Also, heldOf(r.ID, e))
-		return v.leave(r, e, collect.Skipped, "the same bytes as of round "+newest.Round)
+		return v.leave(r, e, round.Skipped, "the same bytes as of round "+newest.Round)
 	}
 	x := v.piece(r, e)
 	x.Earlier, x.Out = newest != nil, v.without(x)
@@ -156,7 +156,7 @@ func (s *samePlace) end() error {
 	return nil
 }
 
-func (v *evidence) piece(r *collect.Round, e *collect.Entry) *piece {
+func (v *evidence) piece(r *round.Round, e *round.Entry) *piece {
 	return &piece{Entry: *e, Round: r.ID, Dir: r.RawDir(), AsIs: v.rules.asIs(e.System, e.Source, e.Name)}
 }
 

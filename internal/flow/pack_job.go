@@ -12,9 +12,9 @@ import (
 	"envask/internal/archive"
 	"envask/internal/ask"
 	"envask/internal/casefile"
-	"envask/internal/collect"
 	"envask/internal/fault"
 	"envask/internal/redact"
+	"envask/internal/round"
 )
 
 // Packing goes through stages: which rounds (selection), by which rules (ruleset), which pieces of evidence (evidence), which of them
@@ -74,7 +74,7 @@ func (m *meter) progress(n int64) {
 
 // piece is one file of evidence on its way into the archive. What each stage finds out of it is exported, since it waits on the disk.
 type piece struct {
-	Entry   collect.Entry
+	Entry   round.Entry
 	Round   string
 	Dir     string // of the raw evidence of that round
 	Earlier bool   // a later round of the archive has another form of it

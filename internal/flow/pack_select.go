@@ -8,8 +8,8 @@ import (
 	"slices"
 	"strings"
 
-	"envask/internal/collect"
 	"envask/internal/fault"
+	"envask/internal/round"
 	"envask/internal/submit"
 	"envask/internal/window"
 )
@@ -17,12 +17,12 @@ import (
 // selection is which rounds an archive is of, and what the vendor has of the case already.
 type selection struct {
 	*job
-	rounds []*collect.Round
-	round  *collect.Round // the newest of them
-	since  *collect.Round // of which the vendor has the archive; nil is none
+	rounds []*round.Round
+	round  *round.Round // the newest of them
+	since  *round.Round // of which the vendor has the archive; nil is none
 	view   *CaseView
-	of     map[cellKey]*collect.Round // of which round each item is; nil where the engineer chose the rounds
-	sent   []*collect.Round           // of which the vendor has archives, and which are not packed again
+	of     map[cellKey]*round.Round   // of which round each item is; nil where the engineer chose the rounds
+	sent   []*round.Round             // of which the vendor has archives, and which are not packed again
 	inSent map[string]map[cellKey]int // how many files of each item of a round the sent archives hold
 	there  map[place]bool             // all that they hold
 	had    map[place]had              // the newest form of each file that they hold, up to since
@@ -31,12 +31,12 @@ type selection struct {
 
 // unsentRounds gives the rounds that are packed when nobody chooses: all since the last archive that was sent, and the newest in any
 // case. Each item on each system is of the newest round that has it; of gives that round.
-func (s *selection) unsentRounds(v *CaseView) (out []*collect.Round, of map[cellKey]*collect.Round, err error) {
+func (s *selection) unsentRounds(v *CaseView) (out []*round.Round, of map[cellKey]*round.Round, err error) {
 	newest, err := chooseRounds(s.c, []string{""})
 	if err != nil {
 		return nil, nil, err
 	}
-	all, err := collect.Rounds(s.c)
+	all, err := round.List(s.c)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -44,7 +44,7 @@ func (s *selection) unsentRounds(v *CaseView) (out []*collect.Round, of map[cell
 	for _, x := range v.sent() {
 		last = max(last, slices.Max(roundNumbers(x.rounds())))
 	}
-	of = map[cellKey]*collect.Round{}
+	of = map[cellKey]*round.Round{}
 	there := map[cellKey]bool{}
 	for _, r := range all {
 		mayGo := r.Number() > last && r.Finished() && r.Discarded.IsZero() && !r.Baseline
@@ -111,13 +111,13 @@ func (s *selection) chooseUnsent() (err error) {
 }
 
 // wants reports whether what a round has goes: where nobody chose the rounds, each item is of the newest one that has it.
-func (s *selection) wants(r *collect.Round, e *collect.Entry) bool {
+func (s *selection) wants(r *round.Round, e *round.Entry) bool {
 	return s.of == nil || s.of[cellKey{e.System, e.Item}] == r
 }
 
 // byNumber gives a round of the selection.
-func (s *selection) byNumber(n int) *collect.Round {
-	return s.rounds[slices.IndexFunc(s.rounds, func(r *collect.Round) bool { return r.Number() == n })]
+func (s *selection) byNumber(n int) *round.Round {
+	return s.rounds[slices.IndexFunc(s.rounds, func(r *round.Round) bool { return r.Number() == n })]
 }
 
 // chooseSince takes the round of which the vendor is said to have the archive. Whether he has it, the ledger decides.
@@ -157,14 +157,14 @@ func (s *selection) loadHad() error {
 }
 
 // vendorHas reports whether the vendor has the same bytes of a file.
-func (s *selection) vendorHas(e *collect.Entry) bool {
+func (s *selection) vendorHas(e *round.Entry) bool {
 	was, ok := s.had[placeOf(e.System, e.Name, "")]
 	return ok && e.SHA256 != "" && was.sum == placeOf("", "", e.SHA256)
 }
 
 // loadThere finds out what the vendor has at all; it is asked only of rounds of which tidy removed something.
 func (s *selection) loadThere() (err error) {
-	if slices.ContainsFunc(s.rounds, func(r *collect.Round) bool { return !r.Thinned.IsZero() }) {
+	if slices.ContainsFunc(s.rounds, func(r *round.Round) bool { return !r.Thinned.IsZero() }) {
 		s.there, err = arrivedEvidence(s.c, s.view, func(*submit.Receipt) bool { return true })
 	}
 	return err
@@ -172,7 +172,7 @@ func (s *selection) loadThere() (err error) {
 
 // loadSent finds the rounds of which the vendor has archives, and what these hold: what he has already the case does not lack.
 func (s *selection) loadSent() error {
-	all, err := collect.Rounds(s.c)
+	all, err := round.List(s.c)
 	if err != nil {
 		return err
 	}
@@ -189,7 +189,7 @@ func (s *selection) loadSent() error {
 		}
 	}
 	for _, r := range all {
-		packed := slices.ContainsFunc(s.rounds, func(o *collect.Round) bool { return o.ID == r.ID })
+		packed := slices.ContainsFunc(s.rounds, func(o *round.Round) bool { return o.ID == r.ID })
 		same := s.since != nil && r.ID == s.since.ID || !r.Baseline && sameSpans(r.Window, s.round.Window)
 		if s.inSent[r.ID] != nil && !packed && same && r.Number() < s.round.Number() {
 			s.sent = append(s.sent, r)
@@ -203,7 +203,7 @@ func sameSpans(a, b []window.Span) bool {
 }
 
 // goneHere reports whether tidy removed evidence that the vendor has.
-func (s *selection) goneHere(r *collect.Round, e *collect.Entry) bool {
+func (s *selection) goneHere(r *round.Round, e *round.Entry) bool {
 	if r.Thinned.IsZero() || !s.there[placeOf(e.System, e.Name, e.SHA256)] {
 		return false
 	}
@@ -219,7 +219,7 @@ func (s *selection) roundOf(id string) string {
 	return id
 }
 
-func roundIDs(rounds []*collect.Round) string {
+func roundIDs(rounds []*round.Round) string {
 	var ids []string
 	for _, r := range rounds {
 		ids = append(ids, r.ID)

@@ -6,8 +6,8 @@ import (
 
 	"github.com/go-json-experiment/json/v1"
 
-	"envask/internal/collect"
 	"envask/internal/logset"
+	"envask/internal/round"
 )
 
 // Price is what a window costs.
@@ -36,7 +36,7 @@ type Loss struct {
 }
 
 // priceOf adds up the entries of a dry run. rates are bytes a second by system, as measured while looking.
-func priceOf(entries []collect.Entry, rates map[string]float64, now time.Time) Price {
+func priceOf(entries []round.Entry, rates map[string]float64, now time.Time) Price {
 	p := Price{Items: []ItemPrice{}}
 	at := map[string]int{}
 	bySystem := map[string]float64{}
@@ -71,7 +71,7 @@ func priceOf(entries []collect.Entry, rates map[string]float64, now time.Time) P
 
 // soonestLost finds the rotated set that will lose its oldest member next: by the distance of its rotations so far, and
 // the time since the last.
-func soonestLost(entries []collect.Entry, now time.Time) *Loss {
+func soonestLost(entries []round.Entry, now time.Time) *Loss {
 	type member struct {
 		first   time.Time
 		current bool

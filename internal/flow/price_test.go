@@ -1,24 +1,23 @@
 package flow
 
 import (
+	"envask/internal/round"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
-
-	"envask/internal/collect"
 )
 
 func TestThePriceOfAWindow(t *testing.T) {
 	now := time.Date(2026, 3, 14, 12, 0, 0, 0, time.UTC)
-	file := func(system, item, source string, first time.Duration, bytes, more int64) collect.Entry {
-		return collect.Entry{System: system, Item: item, Source: source, First: now.Add(first), Price: &collect.Price{Bytes: bytes, HourMore: more}}
+	file := func(system, item, source string, first time.Duration, bytes, more int64) round.Entry {
+		return round.Entry{System: system, Item: item, Source: source, First: now.Add(first), Price: &round.Price{Bytes: bytes, HourMore: more}}
 	}
-	p := priceOf([]collect.Entry{
+	p := priceOf([]round.Entry{
 		file("gate-1", "log", "/l/gate.log", -2*time.Hour, 100, 10), file("gate-1", "log", "/l/gate.log.1", -14*time.Hour, 100, 10), file("gate-1", "log", "/l/gate.log.2.gz", -26*time.Hour, 100, 0),
 		file("fare-1", "web", "/l/web.log", -3*time.Hour, 5000, 0), file("fare-1", "web", "/l/web.log.1", -8*time.Hour, 0, 0),
 		file("fare-1", "old", "/l/old.log", -900*time.Hour, 1, 0), file("fare-1", "old", "/l/old.log.1", -901*time.Hour, 1, 0),
-		{System: "gate-1", Item: "state", Command: &collect.Ran{}},
+		{System: "gate-1", Item: "state", Command: &round.Ran{}},
 	}, map[string]float64{"gate-1": 100, "fare-1": 1000}, now)
 	require.Equal(t, []string{"web", "log", "old"}, []string{p.Items[0].Item, p.Items[1].Item, p.Items[2].Item})
 	require.EqualValues(t, 5302, p.Bytes)

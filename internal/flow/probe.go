@@ -9,13 +9,14 @@ import (
 	"envask/internal/casefile"
 	"envask/internal/collect"
 	"envask/internal/fault"
+	"envask/internal/round"
 )
 
 // Probed is what a probe found out.
 type Probed struct {
 	Systems  []collect.Probed
-	Items    bool             // the items were looked at; an ask that is not approved is not
-	Coverage collect.Coverage // what a collection would come to
+	Items    bool           // the items were looked at; an ask that is not approved is not
+	Coverage round.Coverage // what a collection would come to
 	Price    Price
 	Free     int64 // bytes free for the case; -1 when it is not known
 }
@@ -63,13 +64,13 @@ func (p *Probed) verdict() error {
 	}
 	if p.Items {
 		for _, c := range p.Coverage.Lacking() {
-			if !c.NotChosen() && (c.State != collect.Empty || len(c.Unmet) > 0) {
+			if !c.NotChosen() && (c.State != round.Empty || len(c.Unmet) > 0) {
 				lack++
 			}
 		}
 	}
 	switch {
-	case lost == 1 && len(p.Systems) == 1 && p.Systems[0].State == collect.Refused:
+	case lost == 1 && len(p.Systems) == 1 && p.Systems[0].State == round.Refused:
 		return fault.New(fault.Refused, "probe", p.Systems[0].System, p.Systems[0].Reason, "")
 	case lost+lack == 0:
 		return nil

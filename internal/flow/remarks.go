@@ -8,7 +8,7 @@ import (
 
 	"envask/internal/ask"
 	"envask/internal/casefile"
-	"envask/internal/collect"
+	"envask/internal/round"
 	"envask/internal/site"
 	"envask/internal/window"
 )
@@ -64,7 +64,7 @@ func away(t, now time.Time) string {
 const reachSlack = time.Minute
 
 // roundRemarks says of a round that its window was not over when it was collected, or which systems' logs end before it.
-func roundRemarks(r *collect.Round) ([]string, error) {
+func roundRemarks(r *round.Round) ([]string, error) {
 	w := r.InZone()
 	last, ends := w.Last()
 	if !ends {

@@ -20,11 +20,11 @@ import (
 
 	"envask/internal/archive"
 	"envask/internal/casefile"
-	"envask/internal/collect"
 	"envask/internal/durable"
 	"envask/internal/fault"
 	"envask/internal/policy"
 	"envask/internal/redact"
+	"envask/internal/round"
 )
 
 // reviewRecord is what packing keeps for the review of an archive, beside it: no original, but where each sample stands in
@@ -52,7 +52,7 @@ type ReviewSample struct {
 }
 
 // pieceID stands for a piece of evidence outside of its round.
-func pieceID(e collect.Entry) string {
+func pieceID(e round.Entry) string {
 	sum := sha256.Sum256([]byte(e.System + "\x00" + e.Item + "\x00" + e.Name))
 	return hex.EncodeToString(sum[:12])
 }
@@ -256,11 +256,11 @@ func (v *Review) suspect(name string, s redact.Suspect, byValue map[string]int, 
 func (v *Review) unmask(c *casefile.Case) {
 	files := map[string]string{} // by round and piece
 	for _, id := range strings.Split(v.Round, ",") {
-		r, err := collect.LoadRound(c, id)
+		r, err := round.Load(c, id)
 		if err != nil {
 			continue // its samples say that their evidence is gone
 		}
-		_ = r.Entries(func(e collect.Entry) error {
+		_ = r.Entries(func(e round.Entry) error {
 			if e.Name != "" {
 				files[id+pieceID(e)] = filepath.Join(r.RawDir(), e.System, filepath.FromSlash(e.Name))
 			}

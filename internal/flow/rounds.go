@@ -6,8 +6,8 @@ import (
 	"time"
 
 	"envask/internal/casefile"
-	"envask/internal/collect"
 	"envask/internal/fault"
+	"envask/internal/round"
 )
 
 // An archive holds one round, or several together: the newest form of every file stands in systems/, and what an earlier
@@ -15,8 +15,8 @@ import (
 // what a vendor has from another round already.
 
 // chooseRound gives one finished round of a case; "" is the newest.
-func chooseRound(c *casefile.Case, id, flag string) (*collect.Round, error) {
-	rounds, err := collect.Rounds(c)
+func chooseRound(c *casefile.Case, id, flag string) (*round.Round, error) {
+	rounds, err := round.List(c)
 	if err != nil {
 		return nil, fault.Wrap("read the rounds", c.Name, err)
 	}
@@ -40,8 +40,8 @@ func chooseRound(c *casefile.Case, id, flag string) (*collect.Round, error) {
 }
 
 // chooseRounds gives the rounds to pack in their order, the newest last.
-func chooseRounds(c *casefile.Case, ids []string) ([]*collect.Round, error) {
-	var out []*collect.Round
+func chooseRounds(c *casefile.Case, ids []string) ([]*round.Round, error) {
+	var out []*round.Round
 	for _, id := range ids {
 		r, err := chooseRound(c, strings.TrimSpace(id), "--round")
 		if err != nil {
@@ -51,10 +51,10 @@ func chooseRounds(c *casefile.Case, ids []string) ([]*collect.Round, error) {
 			return nil, fault.New(fault.Usage, "pack round", r.ID, "its raw evidence was removed by tidy on "+
 				r.Discarded.Format(time.DateOnly), "collect again; its archive in out/ is as it was, if it was packed")
 		}
-		if !slices.ContainsFunc(out, func(o *collect.Round) bool { return o.ID == r.ID }) {
+		if !slices.ContainsFunc(out, func(o *round.Round) bool { return o.ID == r.ID }) {
 			out = append(out, r)
 		}
 	}
-	slices.SortFunc(out, func(a, b *collect.Round) int { return a.Number() - b.Number() })
+	slices.SortFunc(out, func(a, b *round.Round) int { return a.Number() - b.Number() })
 	return out, nil
 }

@@ -10,8 +10,8 @@ import (
 	"github.com/go-json-experiment/json/v1"
 
 	"envask/internal/casefile"
-	"envask/internal/collect"
 	"envask/internal/fault"
+	"envask/internal/round"
 	"envask/internal/submit"
 	"envask/internal/undo"
 )
@@ -84,7 +84,7 @@ func (a *App) ShowCase(c *casefile.Case) (*CaseView, error) {
 		Window: c.Window.String(), Opened: c.Opened,
 		Folder: c.Dir, Ask: c.Ask, Systems: c.Systems, Rounds: []RoundView{}, Archives: []ArchiveView{}, Lacking: []string{},
 		Receipts: []submit.Receipt{}, Pending: []undo.Change{}}
-	rounds, err := collect.Rounds(c)
+	rounds, err := round.List(c)
 	if err != nil {
 		return nil, fault.Wrap("read the rounds", c.Name, err)
 	}
@@ -120,7 +120,7 @@ func (a *App) ShowCase(c *casefile.Case) (*CaseView, error) {
 }
 
 // lacks finds what no round of the case has, of those that count.
-func (v *CaseView) lacks(rounds []*collect.Round) error {
+func (v *CaseView) lacks(rounds []*round.Round) error {
 	together := roundsTogether(v, rounds)
 	table := newestCells(together)
 	for _, cell := range table {
@@ -142,7 +142,7 @@ func (v *CaseView) lacks(rounds []*collect.Round) error {
 }
 
 // newestCells gives of every cell that of the newest round that has it, or else of the newest that says why not.
-func newestCells(rounds []*collect.Round) (out collect.Coverage) {
+func newestCells(rounds []*round.Round) (out round.Coverage) {
 	at := map[cellKey]int{}
 	for _, r := range rounds {
 		for _, cell := range r.Coverage {
@@ -153,7 +153,7 @@ func newestCells(rounds []*collect.Round) (out collect.Coverage) {
 }
 
 // newer puts a cell of a newer round into a table, if that knows more; at is where each stands.
-func newer(table collect.Coverage, at map[cellKey]int, cell collect.Cell) collect.Coverage {
+func newer(table round.Coverage, at map[cellKey]int, cell round.Cell) round.Coverage {
 	k := cellKey{cell.System, cell.Item}
 	if i, known := at[k]; !known {
 		at[k] = len(table)
@@ -164,7 +164,7 @@ func newer(table collect.Coverage, at map[cellKey]int, cell collect.Cell) collec
 	return table
 }
 
-func lackingText(cell collect.Cell) string {
+func lackingText(cell round.Cell) string {
 	return fmt.Sprintf("%s on %s: %s (%s)", cell.Item, orElse(cell.System, "any system"), cell.State, cell.Reason)
 }
 
@@ -210,7 +210,7 @@ func (v *CaseView) addRecord(r casefile.Record) error {
 }
 
 // NewRoundView makes a line of a round.
-func NewRoundView(r *collect.Round) RoundView {
+func NewRoundView(r *round.Round) RoundView {
 	files, bytes := r.Coverage.Totals()
 	return RoundView{ID: r.ID, Note: r.Note, Started: r.Started, Ended: r.Ended, Depth: r.Depth, Window: r.InZone().String(),
 		Files: files, Bytes: bytes,
@@ -219,8 +219,8 @@ func NewRoundView(r *collect.Round) RoundView {
 }
 
 // ShowRound gives one round; the entries are those of the chosen systems and items (all when none is chosen).
-func (a *App) ShowRound(c *casefile.Case, id string) (*collect.Round, error) {
-	r, err := collect.LoadRound(c, id)
+func (a *App) ShowRound(c *casefile.Case, id string) (*round.Round, error) {
+	r, err := round.Load(c, id)
 	if err != nil {
 		return nil, fault.New(fault.Usage, "show", id, "there is no such round in case "+c.Name, "envask show lists them")
 	}

@@ -9,9 +9,9 @@ import (
 
 	"envask/internal/archive"
 	"envask/internal/casefile"
-	"envask/internal/collect"
 	"envask/internal/fault"
 	"envask/internal/redact"
+	"envask/internal/round"
 	"envask/internal/seal"
 )
 
@@ -22,22 +22,22 @@ type FileView struct {
 	Item   string `json:"item"`
 	Source string `json:"source"` // path on the system, or the command line
 	// in the round's raw evidence, or in the archive; "" when nothing was taken, or it was removed
-	Path      string           `json:"path,omitempty"`
-	State     collect.State    `json:"state"`
-	How       string           `json:"how,omitempty"`
-	SizeThere int64            `json:"size_on_system"` // bytes
-	SizeTaken int64            `json:"size_taken"`
-	Size      int64            `json:"size,omitempty"` // in the archive, after redaction
-	SHA256    string           `json:"sha256,omitempty"`
-	Modified  time.Time        `json:"modified,omitzero"`
-	First     time.Time        `json:"first,omitzero"` // dated line
-	Last      time.Time        `json:"last,omitzero"`
-	Cut       *collect.CutInfo `json:"cut,omitempty"`
-	Form      redact.Form      `json:"form,omitempty"`
-	Findings  redact.Counts    `json:"findings,omitempty"` // replaced in the archive, by rule
-	Learned   redact.Counts    `json:"learned,omitempty"`  // values that redaction learned from it on arrival, by rule
-	Command   *collect.Ran     `json:"command,omitempty"`
-	Gone      bool             `json:"removed,omitempty"` // its bytes are not here any more
+	Path      string         `json:"path,omitempty"`
+	State     round.State    `json:"state"`
+	How       string         `json:"how,omitempty"`
+	SizeThere int64          `json:"size_on_system"` // bytes
+	SizeTaken int64          `json:"size_taken"`
+	Size      int64          `json:"size,omitempty"` // in the archive, after redaction
+	SHA256    string         `json:"sha256,omitempty"`
+	Modified  time.Time      `json:"modified,omitzero"`
+	First     time.Time      `json:"first,omitzero"` // dated line
+	Last      time.Time      `json:"last,omitzero"`
+	Cut       *round.CutInfo `json:"cut,omitempty"`
+	Form      redact.Form    `json:"form,omitempty"`
+	Findings  redact.Counts  `json:"findings,omitempty"` // replaced in the archive, by rule
+	Learned   redact.Counts  `json:"learned,omitempty"`  // values that redaction learned from it on arrival, by rule
+	Command   *round.Ran     `json:"command,omitempty"`
+	Gone      bool           `json:"removed,omitempty"` // its bytes are not here any more
 }
 
 // ArchiveDetail is what an archive tells about itself.
@@ -82,9 +82,9 @@ func ArchiveFiles(m *archive.Manifest, systems, items []string, text string) []F
 }
 
 // RoundFiles does the same for a round; what was not taken is among them.
-func (a *App) RoundFiles(r *collect.Round, systems, items []string, text string) ([]FileView, error) {
+func (a *App) RoundFiles(r *round.Round, systems, items []string, text string) ([]FileView, error) {
 	out, at := []FileView{}, map[string]int{}
-	err := r.Entries(func(e collect.Entry) error {
+	err := r.Entries(func(e round.Entry) error {
 		if wanted(systems, e.System) && wanted(items, e.Item) && (strings.Contains(e.Source, text) || strings.Contains(e.Name, text)) {
 			at[e.System+"/"+e.Name] = len(out)
 			path := ""

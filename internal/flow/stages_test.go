@@ -21,9 +21,9 @@ import (
 
 	"envask/internal/archive"
 	"envask/internal/ask"
-	"envask/internal/collect"
 	"envask/internal/fault"
 	"envask/internal/reach"
+	"envask/internal/round"
 	"envask/internal/seal"
 	"envask/internal/site"
 	"envask/internal/submit"
@@ -187,7 +187,7 @@ func TestOpaqueFilesAndWhatIsLeftOut(t *testing.T) {
 	require.Empty(t, p.Pictures)
 	m := told(t, p.Archive)
 	require.Len(t, m.LeftOut, 2)
-	require.Equal(t, collect.Refused, m.LeftOut[0].State)
+	require.Equal(t, round.Refused, m.LeftOut[0].State)
 	require.Equal(t, int64(9000), m.LeftOut[0].Size)
 	require.Equal(t, codeOpaque, m.Coverage[0].Code)
 	require.Equal(t, 1, m.Coverage[0].Files)
@@ -198,7 +198,7 @@ func TestOpaqueFilesAndWhatIsLeftOut(t *testing.T) {
 	require.Contains(t, inside(t, p.Archive), d.at("core"))
 
 	p = d.packWith(t, PackRequest{Without: []string{"log"}})
-	require.Equal(t, collect.Skipped, told(t, p.Archive).Coverage[0].State)
+	require.Equal(t, round.Skipped, told(t, p.Archive).Coverage[0].State)
 	require.NotContains(t, inside(t, p.Archive), d.at("gate.log"))
 	require.ErrorContains(t, d.refused(t, PackRequest{Without: []string{"logs"}}), "the ask names no such item; known: log")
 	require.ErrorContains(t, d.refused(t, PackRequest{Opaque: []string{"dump"}}), "no such item")
@@ -299,7 +299,7 @@ func TestTidyRemovesWhatArrived(t *testing.T) {
 	raw := filepath.Join(d.c.RoundDir("r1"), "raw", "pc", "files", d.dir, "log")
 	require.NoFileExists(t, filepath.Join(raw, "gate.log"))
 	require.FileExists(t, filepath.Join(raw, "core"))
-	r, err := collect.LoadRound(d.c, "r1")
+	r, err := round.Load(d.c, "r1")
 	require.NoError(t, err)
 	require.False(t, r.Thinned.IsZero())
 	files, err := d.app.RoundFiles(r, nil, nil, "")
@@ -412,14 +412,14 @@ func TestLookingChangesNothing(t *testing.T) {
 	got, err := d.app.DryRun(context.Background(), d.c, CollectRequest{Depth: ask.Standard, Jobs: 2})
 	require.NoError(t, err)
 	require.Nil(t, got.Round)
-	require.True(t, slices.ContainsFunc(got.Entries, func(e collect.Entry) bool { return e.Source == d.dir+"/log/gate.log" && e.Size > 0 }))
+	require.True(t, slices.ContainsFunc(got.Entries, func(e round.Entry) bool { return e.Source == d.dir+"/log/gate.log" && e.Size > 0 }))
 	probed, err := d.app.Probe(context.Background(), d.c, CollectRequest{Depth: ask.Standard, Jobs: 2})
 	require.NoError(t, err)
 	require.NotEmpty(t, probed)
 	after, err := os.ReadDir(d.c.Dir)
 	require.NoError(t, err)
 	require.Equal(t, len(before), len(after))
-	rounds, err := collect.Rounds(d.c)
+	rounds, err := round.List(d.c)
 	require.NoError(t, err)
 	require.Empty(t, rounds)
 }

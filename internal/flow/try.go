@@ -16,6 +16,7 @@ import (
 	"envask/internal/collect"
 	"envask/internal/fault"
 	"envask/internal/reach"
+	"envask/internal/round"
 	"envask/internal/site"
 	"envask/internal/window"
 )
@@ -165,7 +166,7 @@ func rolesOf(k *ask.Ask) []string {
 }
 
 // unused gives the patterns that match nothing.
-func unused(k *ask.Ask, entries []collect.Entry) []string {
+func unused(k *ask.Ask, entries []round.Entry) []string {
 	out := []string{}
 	for _, it := range k.Items {
 		f, ok := it.Spec.(ask.Files)
@@ -173,7 +174,7 @@ func unused(k *ask.Ask, entries []collect.Entry) []string {
 			continue
 		}
 		for _, p := range f.Patterns {
-			if !slices.ContainsFunc(entries, func(e collect.Entry) bool {
+			if !slices.ContainsFunc(entries, func(e round.Entry) bool {
 				match, err := doublestar.Match(reach.Name(p), reach.Name(e.Source))
 				return e.Item == it.ID && err == nil && match
 			}) {

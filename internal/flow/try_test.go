@@ -12,6 +12,7 @@ import (
 	"envask/internal/ask"
 	"envask/internal/collect"
 	"envask/internal/fault"
+	"envask/internal/round"
 	"envask/internal/window"
 )
 
@@ -33,7 +34,7 @@ func TestTryingAnAsk(t *testing.T) {
 		got, err := a.TryAsk(context.Background(), TryRequest{Ask: k, Against: dir, Zone: "UTC", Depth: ask.Deep,
 			Window: window.Given{From: []string{"2026-03-14 06:10"}, To: []string{"2026-03-14 07:00"}}})
 		require.NoError(t, err, name)
-		states := map[string]collect.State{}
+		states := map[string]round.State{}
 		sizes := map[string]int64{}
 		for _, e := range got.Entries {
 			states[e.Source] = e.State
@@ -41,7 +42,7 @@ func TestTryingAnAsk(t *testing.T) {
 				sizes[e.Source] = e.Price.Bytes
 			}
 		}
-		require.Equal(t, map[string]collect.State{"/l/gate.log": collect.Taken, "/l/gate.log.1": collect.Empty, "/etc/gate.conf": collect.Taken, "touch here": collect.Taken}, states, name)
+		require.Equal(t, map[string]round.State{"/l/gate.log": round.Taken, "/l/gate.log.1": round.Empty, "/etc/gate.conf": round.Taken, "touch here": round.Taken}, states, name)
 		require.EqualValues(t, 22, sizes["/l/gate.log"], name)
 		require.Equal(t, []string{"log: /none/*"}, got.Unused, name)
 		require.NoFileExists(t, filepath.Join(dir, "here"))
@@ -55,24 +56,24 @@ func TestTryingAnAsk(t *testing.T) {
 }
 
 func TestTheVerdictOfAProbe(t *testing.T) {
-	there := collect.Probed{System: "a", Reached: true, State: collect.Taken}
-	gone := collect.Probed{System: "b", State: collect.Failed, Reason: "down"}
-	unknown := collect.Probed{System: "b", State: collect.Refused, Reason: "key"}
-	cell := func(s collect.State, required bool) collect.Cell {
-		return collect.Cell{System: "a", Item: "x", State: s, Required: required}
+	there := collect.Probed{System: "a", Reached: true, State: round.Taken}
+	gone := collect.Probed{System: "b", State: round.Failed, Reason: "down"}
+	unknown := collect.Probed{System: "b", State: round.Refused, Reason: "key"}
+	cell := func(s round.State, required bool) round.Cell {
+		return round.Cell{System: "a", Item: "x", State: s, Required: required}
 	}
 	for _, c := range []struct {
 		name    string
 		systems []collect.Probed
 		items   bool
-		cells   collect.Coverage
+		cells   round.Coverage
 		class   fault.Class
 	}{
-		{"all fine", []collect.Probed{there}, true, collect.Coverage{cell(collect.Taken, true)}, 0},
-		{"nothing in the window yet", []collect.Probed{there}, true, collect.Coverage{cell(collect.Empty, true)}, 0},
-		{"something missing that nobody requires", []collect.Probed{there}, true, collect.Coverage{cell(collect.Denied, false)}, 0},
-		{"something required is denied", []collect.Probed{there}, true, collect.Coverage{cell(collect.Denied, true)}, fault.Incomplete},
-		{"not approved, so not looked at", []collect.Probed{there}, false, collect.Coverage{cell("", true)}, 0},
+		{"all fine", []collect.Probed{there}, true, round.Coverage{cell(round.Taken, true)}, 0},
+		{"nothing in the window yet", []collect.Probed{there}, true, round.Coverage{cell(round.Empty, true)}, 0},
+		{"something missing that nobody requires", []collect.Probed{there}, true, round.Coverage{cell(round.Denied, false)}, 0},
+		{"something required is denied", []collect.Probed{there}, true, round.Coverage{cell(round.Denied, true)}, fault.Incomplete},
+		{"not approved, so not looked at", []collect.Probed{there}, false, round.Coverage{cell("", true)}, 0},
 		{"one system down, of an ask that is not approved", []collect.Probed{there, gone}, false, nil, fault.Incomplete},
 		{"one system down of which nothing is required", []collect.Probed{there, gone}, true, nil, fault.Incomplete},
 		{"the only system refused", []collect.Probed{unknown}, true, nil, fault.Refused},

@@ -15,6 +15,7 @@ import (
 	"envask/internal/casefile"
 	"envask/internal/collect"
 	"envask/internal/fault"
+	"envask/internal/round"
 )
 
 // VitalsView compares the basic state of the systems of a round.
@@ -41,7 +42,7 @@ func (a *App) Vitals(c *casefile.Case, id string, systems []string) (*VitalsView
 		return nil, err
 	}
 	v := &VitalsView{Round: id, Systems: []collect.Vitals{}, Facts: []Fact{}}
-	err = r.Entries(func(e collect.Entry) error {
+	err = r.Entries(func(e round.Entry) error {
 		if e.Item != ask.Vitals || e.Name == "" || len(systems) > 0 && !contains(systems, e.System) {
 			return nil
 		}
@@ -72,7 +73,7 @@ func readVitals(file, system string) (one collect.Vitals, err error) {
 }
 
 // arrange puts the systems in the order of the systems file, as the coverage has it, and compares them.
-func (v *VitalsView) arrange(table collect.Coverage) {
+func (v *VitalsView) arrange(table round.Coverage) {
 	place := map[string]int{}
 	for i, cell := range table {
 		if _, seen := place[cell.System]; !seen {

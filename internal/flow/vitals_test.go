@@ -7,13 +7,14 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"envask/internal/collect"
+	"envask/internal/round"
 )
 
 func TestComparingVitals(t *testing.T) {
 	gate := func(name, agent string, load float64, free int64, ahead time.Duration) collect.Vitals {
 		return collect.Vitals{System: name, OS: "Debian 12", Kernel: "Linux 6.1", Uptime: 90000, Load: []float64{load}, Processors: 2, Memory: &collect.Memory{Total: 1 << 30, Available: free},
 			Disks: []collect.Disk{{Mount: "/", Total: 100 << 30, Free: 50 << 30}, {Mount: "/var", Total: 10 << 30, Free: 1 << 20}}, Locale: "C",
-			Clock: &collect.Clock{Measured: true, Offset: ahead, Uncertainty: time.Millisecond, Synchronised: "yes"}, Values: map[string]string{"agent": agent},
+			Clock: &round.Clock{Measured: true, Offset: ahead, Uncertainty: time.Millisecond, Synchronised: "yes"}, Values: map[string]string{"agent": agent},
 			Top: []collect.Process{{Name: "agent", CPU: load * 40}}}
 	}
 	v := &VitalsView{Systems: []collect.Vitals{gate("gate-1", "4.3.1", 0.2, 1<<29, 0), gate("gate-2", "4.2.9", 3.9, 1<<20, 90*time.Second), {System: "switch", OS: "Debian 12"}}}

@@ -14,7 +14,7 @@ import (
 
 	"envask/internal/archive"
 	"envask/internal/brief"
-	"envask/internal/collect"
+	"envask/internal/round"
 )
 
 //go:embed page.css
@@ -198,7 +198,7 @@ func (v *view) notHere() []string {
 	byReason := map[string]*shared{}
 	for _, c := range v.Coverage {
 		switch c.State {
-		case collect.Missing, collect.Denied, collect.Refused, collect.Failed, collect.TimedOut:
+		case round.Missing, round.Denied, round.Refused, round.Failed, round.TimedOut:
 		default:
 			continue
 		}

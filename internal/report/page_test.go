@@ -15,8 +15,8 @@ import (
 	"envask/internal/archive"
 	"envask/internal/ask"
 	"envask/internal/brief"
-	"envask/internal/collect"
 	"envask/internal/redact"
+	"envask/internal/round"
 )
 
 func draw(t *testing.T, m archive.Manifest) string {
@@ -46,10 +46,10 @@ func elements(t *testing.T, text string) (tags map[string]int, attributes map[st
 
 func sample() archive.Manifest {
 	return archive.Manifest{Case: "26031407", Ask: "gateway", Complete: true,
-		Coverage: collect.Coverage{{System: "gate-1", Item: "log", State: collect.Taken, Files: 1, Bytes: 10}, {System: "fare-1", Item: "table", State: collect.Denied, Reason: "permission denied", Required: true},
-			{Item: "crew", State: collect.Missing, Reason: "no system plays the role crew"}},
+		Coverage: round.Coverage{{System: "gate-1", Item: "log", State: round.Taken, Files: 1, Bytes: 10}, {System: "fare-1", Item: "table", State: round.Denied, Reason: "permission denied", Required: true},
+			{Item: "crew", State: round.Missing, Reason: "no system plays the role crew"}},
 		Files:     []archive.File{{Path: "systems/gate-1/files/var/log/a b#c?d%41.log", System: "gate-1", Source: "/var/log/a b#c?d%41.log", Size: 10}},
-		LeftOut:   []archive.LeftOut{{System: "gate-1", Item: "log", State: collect.Empty, Source: "/x", Reason: "old"}, {System: "gate-1", Item: "log", State: collect.Empty, Source: "/y", Reason: "old"}},
+		LeftOut:   []archive.LeftOut{{System: "gate-1", Item: "log", State: round.Empty, Source: "/x", Reason: "old"}, {System: "gate-1", Item: "log", State: round.Empty, Source: "/y", Reason: "old"}},
 		Redaction: archive.Redaction{Findings: redact.Counts{"mail": 3, "jwt": 70}}}
 }
 
@@ -77,13 +77,13 @@ func TestPageTrustsNothing(t *testing.T) {
 	m.Case, m.Title, m.Vendor, m.Site, m.Ask, m.NewSince, m.SignedBy, m.Envask = evil, evil, evil, evil, evil, evil, evil, evil
 	m.Coverage[1].Reason, m.Coverage[1].System, m.Coverage[1].Item, m.Coverage[1].State = evil, evil, evil, evil
 	m.Files[0].Source, m.Files[0].How, m.Files[0].Path, m.Files[0].Item = evil, evil, "systems/gate-1/files/"+evil, evil
-	m.Files[0].Cut = &collect.CutInfo{Sure: evil, Unpacked: evil}
+	m.Files[0].Cut = &round.CutInfo{Sure: evil, Unpacked: evil}
 	m.LeftOut[0].Source = evil
 	m.Lacking, m.Complete, m.Redaction.Opaque, m.Redaction.AsIs, m.Redaction.Weaker = []string{evil}, false, []string{evil}, []string{evil}, []string{evil}
 	m.Redaction.Findings[evil], m.Redaction.Disclosed = 1, map[string]int{evil: 1}
 	m.Rounds = []archive.RoundInfo{{ID: evil, Note: evil}}
-	m.Clocks = []collect.Clock{{System: evil, Zone: evil, How: evil}}
-	m.Groups = []collect.GroupResult{{Name: evil, Why: evil, Items: []string{evil}, Lacking: []string{evil}}}
+	m.Clocks = []round.Clock{{System: evil, Zone: evil, How: evil}}
+	m.Groups = []round.GroupResult{{Name: evil, Why: evil, Items: []string{evil}, Lacking: []string{evil}}}
 	var b bytes.Buffer
 	require.NoError(t, Page(&b, &Content{Manifest: &m, Brief: brief.Brief{Questions: []ask.Question{{ID: "a", Text: evil}}, Answers: map[string]string{"a": evil}},
 		Facts: Facts{Systems: []string{evil}, Rows: []Fact{{Name: evil, Values: []string{evil}}}}}))
@@ -126,11 +126,11 @@ func TestPageTurnsTheTable(t *testing.T) {
 	m := sample()
 	require.Contains(t, draw(t, m), "<th>item</th><th>gate-1</th><th>fare-1</th>")
 	for i := range 3 {
-		m.Coverage = append(m.Coverage, collect.Cell{System: fmt.Sprintf("pc-%d", i), Item: "log", State: collect.Taken})
+		m.Coverage = append(m.Coverage, round.Cell{System: fmt.Sprintf("pc-%d", i), Item: "log", State: round.Taken})
 	}
 	require.Contains(t, draw(t, m), "<th>system</th><th>log</th>")
 	for i := range 9 {
-		m.Coverage = append(m.Coverage, collect.Cell{System: "gate-1", Item: fmt.Sprintf("item-%d", i), State: collect.Taken})
+		m.Coverage = append(m.Coverage, round.Cell{System: "gate-1", Item: fmt.Sprintf("item-%d", i), State: round.Taken})
 	}
 	require.Contains(t, draw(t, m), "<th>item</th><th>gate-1</th><th>fare-1</th><th>pc-0</th>")
 }
@@ -162,7 +162,7 @@ func TestPageStaysReadableWithManyFiles(t *testing.T) {
 	many := sample()
 	for s := range 300 {
 		name := fmt.Sprintf("gate-%d", s+10)
-		many.Coverage = append(many.Coverage, collect.Cell{System: name, Item: "log", State: collect.Taken})
+		many.Coverage = append(many.Coverage, round.Cell{System: name, Item: "log", State: round.Taken})
 		for i := range 100 {
 			many.Files = append(many.Files, archive.File{Path: fmt.Sprintf("systems/%s/files/%d", name, i), System: name})
 		}

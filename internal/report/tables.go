@@ -11,8 +11,8 @@ import (
 	h "maragu.dev/gomponents/html"
 
 	"envask/internal/archive"
-	"envask/internal/collect"
 	"envask/internal/redact"
+	"envask/internal/round"
 )
 
 // coverage draws systems against items. The longer list goes down, so that the table stays narrow.
@@ -42,12 +42,12 @@ func (v *view) matrix() g.Node {
 		names = append(names, s.name)
 	}
 	if len(v.items) <= len(v.shown) {
-		return matrix("system", names, v.items, func(row, column int) *collect.Cell { return v.shown[row].cells[column] })
+		return matrix("system", names, v.items, func(row, column int) *round.Cell { return v.shown[row].cells[column] })
 	}
-	return matrix("item", v.items, names, func(row, column int) *collect.Cell { return v.shown[column].cells[row] })
+	return matrix("item", v.items, names, func(row, column int) *round.Cell { return v.shown[column].cells[row] })
 }
 
-func matrix(corner string, rows, columns []string, at func(row, column int) *collect.Cell) g.Node {
+func matrix(corner string, rows, columns []string, at func(row, column int) *round.Cell) g.Node {
 	var lines []g.Node
 	for r, name := range rows {
 		cells := []g.Node{h.Th(g.Text(name))}
@@ -64,7 +64,7 @@ func matrix(corner string, rows, columns []string, at func(row, column int) *col
 	return table(append([]string{corner}, columns...), lines)
 }
 
-func state(c *collect.Cell) g.Node {
+func state(c *round.Cell) g.Node {
 	class := "state " + string(c.State)
 	if c.Lacking() {
 		class += " lacks"
@@ -73,18 +73,18 @@ func state(c *collect.Cell) g.Node {
 }
 
 // stateWords say what the states mean.
-var stateWords = map[collect.State]string{
-	collect.Taken: "all of it", collect.Cut: "a limit cut it", collect.Empty: "nothing in the window", collect.Missing: "not there",
-	collect.Denied:  "no permission",
-	collect.Refused: "for safety", collect.Failed: "something broke", collect.TimedOut: "took too long",
-	collect.Skipped: "not wanted this time",
+var stateWords = map[round.State]string{
+	round.Taken: "all of it", round.Cut: "a limit cut it", round.Empty: "nothing in the window", round.Missing: "not there",
+	round.Denied:  "no permission",
+	round.Refused: "for safety", round.Failed: "something broke", round.TimedOut: "took too long",
+	round.Skipped: "not wanted this time",
 }
 
 // meanings explains the states that occur.
 func (v *view) meanings() g.Node {
 	var words []string
-	for _, s := range collect.States {
-		if slices.ContainsFunc(v.Coverage, func(c collect.Cell) bool { return c.State == s }) {
+	for _, s := range round.States {
+		if slices.ContainsFunc(v.Coverage, func(c round.Cell) bool { return c.State == s }) {
 			words = append(words, string(s)+": "+stateWords[s])
 		}
 	}

@@ -10,7 +10,7 @@ import (
 	"github.com/dustin/go-humanize"
 
 	"envask/internal/archive"
-	"envask/internal/collect"
+	"envask/internal/round"
 	"envask/internal/window"
 )
 
@@ -38,7 +38,7 @@ type view struct {
 	items    []string
 	shown    []systemView
 	findings []count
-	problems []collect.Cell
+	problems []round.Cell
 	left     []leftView
 	wasCut   []archive.File
 	moreCut  int
@@ -50,7 +50,7 @@ type view struct {
 
 type systemView struct {
 	name    string
-	cells   []*collect.Cell // in the order of items; nil where the item is not wanted from the system
+	cells   []*round.Cell // in the order of items; nil where the item is not wanted from the system
 	folders []*folderView
 	byPath  map[string]*folderView
 	listed  int        // files
@@ -131,14 +131,14 @@ func newView(c *Content) (*view, error) {
 		}
 	}
 	for i := range v.shown {
-		v.shown[i].cells = make([]*collect.Cell, len(v.items))
+		v.shown[i].cells = make([]*round.Cell, len(v.items))
 	}
 	for i := range c.Coverage {
 		cell := &c.Coverage[i]
 		if cell.System != "" {
 			v.shown[rows[cell.System]].cells[columns[cell.Item]] = cell
 		}
-		if cell.State != collect.Taken && cell.State != collect.Skipped || cell.Reason != "" || cell.System == "" {
+		if cell.State != round.Taken && cell.State != round.Skipped || cell.Reason != "" || cell.System == "" {
 			v.problems = append(v.problems, *cell)
 		}
 	}
@@ -171,7 +171,7 @@ func newView(c *Content) (*view, error) {
 }
 
 func (v *view) addCut(f *archive.File) {
-	if f.Cut == nil && f.State != collect.Cut {
+	if f.Cut == nil && f.State != round.Cut {
 		return
 	}
 	if len(v.wasCut) < v.cuts {
@@ -191,7 +191,7 @@ func (v *view) addLeft(l *archive.LeftOut, at map[string]int) {
 		v.left = append(v.left, leftView{what: k, sample: l.Source + ": " + l.Reason})
 	}
 	v.left[i].n++
-	if l.State == collect.Refused && l.Size > 0 {
+	if l.State == round.Refused && l.Size > 0 {
 		v.behind++
 	}
 }

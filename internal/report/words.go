@@ -7,9 +7,9 @@ import (
 	"envask/internal/archive"
 	"envask/internal/ask"
 	"envask/internal/brief"
-	"envask/internal/collect"
 	"envask/internal/reach"
 	"envask/internal/redact"
+	"envask/internal/round"
 )
 
 // Text gives the page's own words, which stand in every archive: a page on which every part is drawn, with nothing of any
@@ -18,20 +18,20 @@ func Text() string {
 	at := time.Unix(1, 0)
 	m := archive.Manifest{Title: "-", SignedBy: "-", NewSince: "-", Lacking: []string{"-"},
 		Window: archive.WindowInfo{Extra: "-", Remarks: []string{"-"}},
-		Rounds: []archive.RoundInfo{{Note: "-", Window: "-"}, {}}, Clocks: []collect.Clock{{},
+		Rounds: []archive.RoundInfo{{Note: "-", Window: "-"}, {}}, Clocks: []round.Clock{{},
 			{Measured: true, Offset: time.Second}, {Measured: true}},
-		Reached:  []collect.Place{{Served: reach.Served{After: "-"}}},
-		Groups:   []collect.GroupResult{{Why: "-", Items: []string{"-"}, Whole: []string{"-"}, Lacking: []string{"-"}}},
-		Coverage: collect.Coverage{{System: "", Item: "-"}},
+		Reached:  []round.Place{{Served: reach.Served{After: "-"}}},
+		Groups:   []round.GroupResult{{Why: "-", Items: []string{"-"}, Whole: []string{"-"}, Lacking: []string{"-"}}},
+		Coverage: round.Coverage{{System: "", Item: "-"}},
 		Files: []archive.File{{System: "-", Round: "-", Findings: redact.Counts{"-": 1},
-			Cut: &collect.CutInfo{Lines: 1, Of: 1, First: at, Last: at, Unpacked: "-"}},
-			{System: "-", State: collect.Cut, Path: "-", First: at, Last: at, Active: true}},
-		LeftOut: []archive.LeftOut{{State: collect.Refused, Size: 1}, {State: collect.Refused, Size: 1}},
+			Cut: &round.CutInfo{Lines: 1, Of: 1, First: at, Last: at, Unpacked: "-"}},
+			{System: "-", State: round.Cut, Path: "-", First: at, Last: at, Active: true}},
+		LeftOut: []archive.LeftOut{{State: round.Refused, Size: 1}, {State: round.Refused, Size: 1}},
 		Redaction: archive.Redaction{Findings: redact.Counts{}, Opaque: []string{"-"}, Disclosed: map[string]int{"-": 1},
 			Weaker: []string{"-"}, AsIs: []string{"-"}, StillThere: []archive.StillThere{{}}},
 	}
-	for _, s := range collect.States {
-		m.Coverage = append(m.Coverage, collect.Cell{System: "-", Item: string(s), State: s, Required: true,
+	for _, s := range round.States {
+		m.Coverage = append(m.Coverage, round.Cell{System: "-", Item: string(s), State: s, Required: true,
 			Files: 1, Unmet: []string{"-"}})
 	}
 	for _, r := range redact.Rules {
@@ -45,7 +45,7 @@ func Text() string {
 	whole := m
 	whole.Complete, whole.Redaction.Findings = true, nil
 	listed := len(m.Files)
-	m.Files = append(m.Files, archive.File{System: "-", Path: "-", State: collect.Cut}, // more than are listed
+	m.Files = append(m.Files, archive.File{System: "-", Path: "-", State: round.Cut}, // more than are listed
 		archive.File{System: "-", Path: "a/-"})
 	for i, one := range []*archive.Manifest{&m, &whole} {
 		c.Manifest = one

@@ -1,18 +1,16 @@
-package collect
+package round
 
 import (
 	"bufio"
 	"cmp"
 	"context"
+	"encoding/json"
+	"envask/internal/durable"
+	"envask/internal/spill"
 	"errors"
 	"io"
 	"os"
 	"strings"
-
-	"github.com/go-json-experiment/json/v1"
-
-	"envask/internal/durable"
-	"envask/internal/spill"
 )
 
 // placed is an entry and where it stands in the log.
@@ -30,21 +28,21 @@ func bySource(a, b *placed) int {
 		cmp.Compare(a.At, b.At))
 }
 
-// arrange sorts the log of a round that is complete: what was measured and the cells first, then each entry once, as it was last. Who
+// Arrange sorts the log of a round that is complete: what was measured and the cells first, then each entry once, as it was last. Who
 // reads the round needs no memory for it then, and no other file beside it.
-func (r *Round) arrange(ctx context.Context) error {
-	in, err := os.Open(r.logFile())
+func (r *Round) Arrange(ctx context.Context) error {
+	in, err := os.Open(r.LogFile())
 	if err != nil {
 		return err
 	}
 	defer in.Close()
-	sorter := spill.NewSorter(ctx, r.partDir(), bySource)
+	sorter := spill.NewSorter(ctx, r.PartDir(), bySource)
 	defer sorter.Close()
-	err = durable.Write(r.logFile(), 0o600, func(w io.Writer) error {
+	err = durable.Write(r.LogFile(), 0o600, func(w io.Writer) error {
 		out := bufio.NewWriterSize(w, 256<<10)
 		enc := json.NewEncoder(out)
 		enc.SetEscapeHTML(true) // as record writes them
-		_, err := readLines(in, func(l line, at int64) error {
+		_, err := readLines(in, func(l Line, at int64) error {
 			if e := l.Entry; e != nil {
 				return sorter.Add(placed{e.System, e.Item, e.Source, at})
 			}
