@@ -5,13 +5,14 @@ import (
 	"io/fs"
 
 	"envask/internal/ask"
+	"envask/internal/collect/transfer"
 	"envask/internal/round"
 )
 
 // admit says under which name a file is read, after links, or why it is not read at all.
 func admit(w *work, spec ask.Files, links *resolver, m match, e *round.Entry) (string, bool) {
 	if t := m.info.Mode(); !t.IsRegular() && t&fs.ModeSymlink == 0 {
-		e.State, e.Reason, e.Special = round.Refused, plain(errSpecial(t)), true
+		e.State, e.Reason, e.Special = round.Refused, transfer.Plain(transfer.ErrSpecial(t)), true
 		return "", false
 	}
 	if guarded(m.name, w.req.AllowPaths) {
@@ -20,7 +21,7 @@ func admit(w *work, spec ask.Files, links *resolver, m match, e *round.Entry) (s
 	}
 	name, err := links.resolve(m.name, m.info)
 	if err != nil {
-		e.State, e.Reason = stateOf(err), plain(err)
+		e.State, e.Reason = stateOf(err), transfer.Plain(err)
 		switch {
 		case notThere(err):
 			e.State, e.Reason = round.Missing, "a broken symlink"
@@ -49,11 +50,11 @@ func admit(w *work, spec ask.Files, links *resolver, m match, e *round.Entry) (s
 func resolvedKind(w *work, name string, e *round.Entry) (string, bool) {
 	info, err := w.target.FS().Lstat(name)
 	if err != nil {
-		e.State, e.Reason = stateOf(err), plain(err)
+		e.State, e.Reason = stateOf(err), transfer.Plain(err)
 		return "", false
 	}
 	if !info.Mode().IsRegular() {
-		e.State, e.Reason, e.Special = round.Refused, "a link to "+source(name)+": "+plain(errSpecial(info.Mode())), true
+		e.State, e.Reason, e.Special = round.Refused, "a link to "+source(name)+": "+transfer.Plain(transfer.ErrSpecial(info.Mode())), true
 		return "", false
 	}
 	e.Size, e.ModTime = info.Size(), info.ModTime().UTC()

@@ -1,6 +1,7 @@
 package collect
 
 import (
+	"envask/internal/collect/transfer"
 	"envask/internal/round"
 	"errors"
 	"fmt"
@@ -108,17 +109,17 @@ func (w *work) settlePlace(part, want string, e *round.Entry) error {
 		}
 		name = otherPlace(want, w.item.ID, n)
 	}
-	return ours(fmt.Errorf("there is no free name for %s", want))
+	return transfer.Ours(fmt.Errorf("there is no free name for %s", want))
 }
 
 func (w *work) moveTo(part, name string, there bool, modified time.Time) error {
 	if !there {
-		return place(part, w.final(name), modified)
+		return transfer.Place(part, w.final(name), modified)
 	}
 	if _, err := os.Lstat(w.final(name)); err != nil { // somebody removed it
-		return place(part, w.final(name), modified)
+		return transfer.Place(part, w.final(name), modified)
 	}
-	return ours(os.Remove(part))
+	return transfer.Ours(os.Remove(part))
 }
 
 func inTheWay(err error) bool {

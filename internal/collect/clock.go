@@ -11,6 +11,7 @@ import (
 	"sync"
 	"time"
 
+	"envask/internal/collect/transfer"
 	"envask/internal/reach"
 	"envask/internal/round"
 	"envask/internal/site"
@@ -73,7 +74,7 @@ func readClock(ctx context.Context, s *site.System, st *site.Site, target reach.
 		m, err := measure(ctx, runner, command)
 		if err != nil {
 			if !c.Measured {
-				c.How = plain(err)
+				c.How = transfer.Plain(err)
 			}
 			break
 		}

@@ -12,6 +12,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"envask/internal/casefile"
+	"envask/internal/collect/transfer"
 	"envask/internal/fault"
 	"envask/internal/patience"
 	"envask/internal/reach"
@@ -140,7 +141,7 @@ func (c *Collector) Run(ctx context.Context, w *casefile.Writer, note, by string
 		return nil, err
 	}
 	if err := errors.Join(os.MkdirAll(r.Dir(), 0o700), r.Save()); err != nil {
-		return nil, &localError{err}
+		return nil, &transfer.LocalError{Err: err}
 	}
 	if c.Begun != nil {
 		c.Begun(r)
@@ -157,10 +158,10 @@ func (c *Collector) goesOn(last *round.Round) bool {
 func (c *Collector) fill(ctx context.Context, w *casefile.Writer, r *round.Round) error {
 	err := r.OpenLog()
 	if err == nil {
-		err = dropParts(r.PartDir())
+		err = transfer.DropParts(r.PartDir())
 	}
 	if err != nil {
-		return &localError{err}
+		return &transfer.LocalError{Err: err}
 	}
 	had, err := c.resume(r)
 	if err != nil {
@@ -169,18 +170,18 @@ func (c *Collector) fill(ctx context.Context, w *casefile.Writer, r *round.Round
 	plan := c.Plan()
 	err = c.take(ctx, r, plan, had)
 	if e := r.CloseLog(ctx.Err() == nil); err == nil && e != nil {
-		err = &localError{e}
+		err = &transfer.LocalError{Err: e}
 	}
 	if err == nil && !c.LeaveOpen {
 		if err = r.Arrange(ctx); err != nil && ctx.Err() == nil {
-			err = &localError{err}
+			err = &transfer.LocalError{Err: err}
 		}
 	}
 	if err == nil && os.RemoveAll(r.PartDir()) != nil {
-		err = &localError{errors.New("the folder of what is not whole cannot be removed")}
+		err = &transfer.LocalError{Err: errors.New("the folder of what is not whole cannot be removed")}
 	}
 	if err != nil {
-		var local *localError
+		var local *transfer.LocalError
 		if errors.As(err, &local) {
 			err = &fault.Error{Op: "collect", Err: err, Hint: "free space or fix the folder, then resume with: envask collect"}
 		}
@@ -412,7 +413,7 @@ func (c *Collector) dryOn(ctx context.Context, s *site.System, target reach.Syst
 		err := takeByKind(ctx, w)
 		*cell = w.tally.Fill(*cell)
 		if err != nil {
-			cell.State, cell.Code, cell.Reason = stateOf(err), round.CodeBroken, plain(err)
+			cell.State, cell.Code, cell.Reason = stateOf(err), round.CodeBroken, transfer.Plain(err)
 		}
 		unmetReason(cell, w.item)
 		all = append(all, w.entries...)

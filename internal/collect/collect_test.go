@@ -21,6 +21,7 @@ import (
 
 	"envask/internal/ask"
 	"envask/internal/casefile"
+	"envask/internal/collect/transfer"
 	"envask/internal/reach"
 	"envask/internal/round"
 	"envask/internal/site"
@@ -60,7 +61,7 @@ func expandAll(t *testing.T, m reach.FS, patterns ...string) (found []string, pr
 	t.Helper()
 	x := &expander{ctx: context.Background(), fsys: m, seen: map[string]bool{},
 		found:   func(name string, _ fs.FileInfo) { found = append(found, name) },
-		problem: func(name string, err error) { problems = append(problems, name+": "+plain(err)) },
+		problem: func(name string, err error) { problems = append(problems, name+": "+transfer.Plain(err)) },
 	}
 	for _, p := range patterns {
 		require.NoError(t, x.expand(p))
@@ -174,7 +175,7 @@ func TestTailFileKeepsTheNewest(t *testing.T) {
 	r := rand.New(rand.NewPCG(1, 1))
 	for range 60 {
 		limit := int64(1 + r.IntN(200))
-		tail, err := newTailFile(t.TempDir(), limit)
+		tail, err := transfer.NewTail(t.TempDir(), limit)
 		require.NoError(t, err)
 		var all []byte
 		for range r.IntN(30) {
@@ -185,11 +186,11 @@ func TestTailFileKeepsTheNewest(t *testing.T) {
 			all = append(all, piece...)
 		}
 		var got bytes.Buffer
-		require.NoError(t, tail.copyTo(&got))
+		require.NoError(t, tail.CopyTo(&got))
 		want := all[max(0, int64(len(all))-limit):]
 		require.Equal(t, string(want), got.String(), "limit %d of %d", limit, len(all))
-		require.Equal(t, int64(len(all)-len(want)), tail.dropped())
-		tail.remove()
+		require.Equal(t, int64(len(all)-len(want)), tail.Dropped())
+		tail.Remove()
 	}
 }
 func TestKindsAgreeWithTheAsk(t *testing.T) {
@@ -392,18 +393,18 @@ func TestFetchTakesAFileAsItWasAtFirst(t *testing.T) {
 		_, err = f.WriteString("more")
 		require.NoError(t, errors.Join(err, f.Close()))
 	}
-	take := fetching{fsys: local, name: "src", part: filepath.Join(dir, "part"), final: filepath.Join(dir, "to", "final"), count: count}
-	got, err := take.fetch(context.Background())
+	take := transfer.File{FS: local, Name: "src", Part: filepath.Join(dir, "part"), Final: filepath.Join(dir, "to", "final"), Count: count}
+	got, err := take.Take(context.Background())
 	require.NoError(t, err)
-	require.Equal(t, int64(5), got.bytes)
-	require.Contains(t, got.note, "grew during collection")
+	require.Equal(t, int64(5), got.Bytes)
+	require.Contains(t, got.Note, "grew during collection")
 	data, err := os.ReadFile(filepath.Join(dir, "to", "final"))
 	require.NoError(t, err)
 	require.Equal(t, "12345", string(data))
 
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "folder"), 0o700))
-	take.name, take.final, take.count = "folder", filepath.Join(dir, "to", "other"), func(int64) {}
-	_, err = take.fetch(context.Background())
+	take.Name, take.Final, take.Count = "folder", filepath.Join(dir, "to", "other"), func(int64) {}
+	_, err = take.Take(context.Background())
 	require.ErrorContains(t, err, "a folder is never opened")
 	require.NoFileExists(t, filepath.Join(dir, "to", "other"))
 }

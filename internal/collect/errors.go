@@ -3,7 +3,6 @@ package collect
 import (
 	"context"
 	"errors"
-	"fmt"
 	"io/fs"
 	"os"
 	"time"
@@ -30,23 +29,6 @@ func stateOf(err error) round.State {
 // silent says whether the other side did not answer in time.
 func silent(err error) bool {
 	return errors.Is(err, context.DeadlineExceeded) || errors.Is(err, os.ErrDeadlineExceeded) || errors.Is(err, reach.ErrSilent)
-}
-
-// plain gives the reason in an error without the path, which stands beside it.
-func plain(err error) string {
-	noElevation := reach.WhyNoElevation(err)
-	var p *fs.PathError
-	for errors.As(err, &p) {
-		err = p.Err
-		p = nil
-	}
-	switch {
-	case errors.Is(err, fs.ErrPermission):
-		return "permission denied" + noElevation
-	case errors.Is(err, fs.ErrNotExist):
-		return "no longer there"
-	}
-	return fmt.Sprint(err)
 }
 
 // lostWait bounds how long is waited for the reason why a connection is gone, when a read has failed with it.

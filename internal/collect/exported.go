@@ -17,6 +17,7 @@ import (
 	"golang.org/x/text/transform"
 
 	"envask/internal/ask"
+	"envask/internal/collect/transfer"
 	"envask/internal/logset"
 	"envask/internal/reach"
 	"envask/internal/round"
@@ -47,7 +48,7 @@ func takeExported(ctx context.Context, w *work, spec ask.Events) error {
 	defer closeList(list)
 	found, err := matchesOf(list)
 	if err != nil {
-		return ours(err)
+		return transfer.Ours(err)
 	}
 	if len(found) == 0 {
 		w.add(round.Entry{Source: strings.Join(spec.Logs, ", "), State: round.Missing,

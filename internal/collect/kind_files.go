@@ -14,6 +14,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"envask/internal/ask"
+	"envask/internal/collect/transfer"
 	"envask/internal/fault"
 	"envask/internal/logset"
 	"envask/internal/reach"
@@ -91,13 +92,13 @@ func takeFiles(ctx context.Context, w *work) error {
 			if found, err = f.moved(last, all); err != nil || found.Len() == 0 {
 				closeList(found)
 				closeList(all)
-				return ours(err)
+				return transfer.Ours(err)
 			}
 		} else {
 			w.report(Event{Kind: ItemSize, System: w.sys.Name, Item: w.item.ID, Files: found.Len()})
 		}
 		if err := f.keepNames(found); err != nil {
-			return ours(err)
+			return transfer.Ours(err)
 		}
 		if err := f.takeAll(ctx, found, pass > 0); err != nil {
 			return err
@@ -143,7 +144,7 @@ func (f *filesWork) takeAll(ctx context.Context, found *spill.List[listed], agai
 	if f.spec.Newest > 0 || f.spec.Max > 0 || f.spec.NewestVersion {
 		all, err := matchesOf(found)
 		if err != nil {
-			return ours(err)
+			return transfer.Ours(err)
 		}
 		return f.takeBatch(ctx, f.newestVersions(all), again)
 	}
@@ -377,7 +378,7 @@ func (f *filesWork) choose(files []*candidate) []*candidate {
 		if l := c.member.Look; l != nil {
 			c.entry.First, c.entry.Last = l.First, l.Last
 			if l.Err != nil && !errors.Is(l.Err, logset.ErrSeveral) {
-				f.leave(c, stateOf(l.Err), plain(l.Err))
+				f.leave(c, stateOf(l.Err), transfer.Plain(l.Err))
 				continue
 			}
 		}
@@ -435,7 +436,7 @@ func (f *filesWork) companions(files []*candidate) []*candidate {
 			e := round.Entry{Source: source(name)}
 			info, err := f.target.FS().Lstat(name)
 			if err != nil {
-				e.State, e.Reason = stateOf(err), "belongs to "+c.entry.Source+": "+plain(err)
+				e.State, e.Reason = stateOf(err), "belongs to "+c.entry.Source+": "+transfer.Plain(err)
 				if notThere(err) {
 					e.Reason = "belongs to " + c.entry.Source + " and is missing"
 				}

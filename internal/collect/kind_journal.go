@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"envask/internal/ask"
+	"envask/internal/collect/transfer"
 	"envask/internal/posix"
 	"envask/internal/round"
 )
@@ -129,7 +130,7 @@ func binaryField(r *bufio.Reader) (string, error) {
 	if length > maxField {
 		return "", fmt.Errorf("a field of %d bytes", length)
 	}
-	b := head{room: 64 << 10}
+	b := transfer.Head{Room: 64 << 10}
 	n, err := io.CopyN(&b, r, int64(length))
 	if err != nil || n != int64(length) {
 		return "", io.ErrUnexpectedEOF
@@ -202,13 +203,13 @@ func (s stored) read(ctx context.Context, w *work, run interface {
 }, e *round.Entry) error {
 	runCtx, cancel := context.WithTimeout(ctx, s.timeout)
 	defer cancel()
-	out, err := newTailFile(w.round.PartDir(), s.max)
+	out, err := transfer.NewTail(w.round.PartDir(), s.max)
 	if err != nil {
 		return err
 	}
-	defer out.remove()
-	out.onLocal, out.onWrite = w.fail, w.count
-	said := head{room: 64 << 10}
+	defer out.Remove()
+	out.OnLocal, out.OnWrite = w.fail, w.count
+	said := transfer.Head{Room: 64 << 10}
 	begun := time.Now()
 	exit, err := run.Run(runCtx, s.line, out, &said)
 	if ctx.Err() != nil {
@@ -220,7 +221,7 @@ func (s stored) read(ctx context.Context, w *work, run interface {
 	e.Command = &round.Ran{Line: s.line, Exit: exit, Started: begun.UTC().Truncate(time.Millisecond),
 		Took: time.Since(begun).Round(time.Millisecond)}
 	e.State, e.Reason = judgeStored(s, out, exit, runCtx.Err(), err, firstLine(said.String()))
-	if out.total == 0 || s.empty != nil && s.empty(out.total) {
+	if out.Total == 0 || s.empty != nil && s.empty(out.Total) {
 		if e.State == round.Taken {
 			e.State = round.Empty
 			e.Reason = round.Join("nothing of the window", e.Reason)
@@ -238,12 +239,12 @@ func (s stored) read(ctx context.Context, w *work, run interface {
 	return errors.Join(w.failure(), s.copy(w, e))
 }
 
-func judgeStored(s stored, out *tailFile, exit int, ended, err error, said string) (round.State, string) {
+func judgeStored(s stored, out *transfer.Tail, exit int, ended, err error, said string) (round.State, string) {
 	switch {
 	case errors.Is(ended, context.DeadlineExceeded):
 		return round.TimedOut, fmt.Sprintf("stopped after %s; what had arrived is kept", s.timeout)
 	case err != nil:
-		return round.Failed, plain(err)
+		return round.Failed, transfer.Plain(err)
 	case exit == 127, exit == 126:
 		return round.Failed, withText(fmt.Sprintf("exit code %d", exit), said)
 	case strings.Contains(said, "No journal files were found"), strings.Contains(said, "Access is denied"),
@@ -252,21 +253,21 @@ func judgeStored(s stored, out *tailFile, exit int, ended, err error, said strin
 		return round.Denied, said
 	case exit != 0:
 		return round.Failed, strings.TrimSuffix(fmt.Sprintf("exit code %d: %s", exit, said), ": ")
-	case out.dropped() > 0:
-		return round.Cut, fmt.Sprintf("newest %s kept, %s before it dropped", bytesText(out.max), bytesText(out.dropped()))
+	case out.Dropped() > 0:
+		return round.Cut, fmt.Sprintf("newest %s kept, %s before it dropped", bytesText(out.Max), bytesText(out.Dropped()))
 	}
 	return round.Taken, said
 }
 
 // store gives the output its final name.
-func (s stored) store(w *work, out *tailFile, e *round.Entry) error {
+func (s stored) store(w *work, out *transfer.Tail, e *round.Entry) error {
 	part := w.part()
-	n, sum, err := writePart(part, out.copyTo)
+	n, sum, err := writePart(part, out.CopyTo)
 	defer os.Remove(part) // fails harmlessly after the rename
 	if err != nil {
 		return err
 	}
-	e.Bytes, e.Size, e.SHA256, e.ModTime = n, out.total, sum, e.Command.Started
+	e.Bytes, e.Size, e.SHA256, e.ModTime = n, out.Total, sum, e.Command.Started
 	return w.settlePlace(part, s.name, e)
 }
 
@@ -274,7 +275,7 @@ func (s stored) store(w *work, out *tailFile, e *round.Entry) error {
 func (s stored) copy(w *work, of *round.Entry) error {
 	in, err := os.Open(w.final(of.Name))
 	if err != nil {
-		return ours(err)
+		return transfer.Ours(err)
 	}
 	defer in.Close()
 	part := w.part()

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"envask/internal/ask"
+	"envask/internal/collect/transfer"
 	"envask/internal/reach"
 	"envask/internal/round"
 )
@@ -76,15 +77,15 @@ func lookUp(ctx context.Context, runner reach.Runner, line string) (round.State,
 	}
 	ctx, cancel := context.WithTimeout(ctx, clockTimeout)
 	defer cancel()
-	var out head
-	out.room = 4096
+	var out transfer.Head
+	out.Room = 4096
 	_, err := runner.Run(ctx, "command -v sh >/dev/null 2>&1 && { command -v "+word+
 		" >/dev/null 2>&1 && echo there || echo absent; }", &out, io.Discard)
 	said := strings.TrimSpace(out.String())
 	said = said[strings.LastIndexByte(said, '\n')+1:] // some systems greet first
 	switch {
 	case err != nil:
-		return stateOf(err), plain(err)
+		return stateOf(err), transfer.Plain(err)
 	case said == "absent":
 		return round.Failed, "no such command: " + word
 	case said != "there":
@@ -111,14 +112,14 @@ func slug(command string) string {
 func runOne(ctx context.Context, w *work, runner reach.Runner, spec ask.Run, name string, e *round.Entry) error {
 	runCtx, cancel := context.WithTimeout(ctx, spec.Timeout)
 	defer cancel()
-	var outputs [2]*tailFile
+	var outputs [2]*transfer.Tail
 	for i := range outputs {
-		t, err := newTailFile(w.round.PartDir(), spec.Max)
+		t, err := transfer.NewTail(w.round.PartDir(), spec.Max)
 		if err != nil {
 			return err
 		}
-		defer t.remove()
-		t.onLocal, t.runaway, t.stop = w.fail, spec.Max*runawayFactor, cancel
+		defer t.Remove()
+		t.OnLocal, t.Runaway, t.Stop = w.fail, spec.Max*runawayFactor, cancel
 		outputs[i] = t
 	}
 	ran := &round.Ran{Line: e.Source, Started: time.Now().UTC().Truncate(time.Millisecond)}
@@ -156,7 +157,7 @@ func runOne(ctx context.Context, w *work, runner reach.Runner, spec ask.Run, nam
 var streamNames = [2]string{"standard output", "standard error"}
 
 // writeOutput writes the output file: a head that says what ran and how it went, then both streams.
-func writeOutput(w *work, name string, outputs [2]*tailFile, ran *round.Ran, e *round.Entry) error {
+func writeOutput(w *work, name string, outputs [2]*transfer.Tail, ran *round.Ran, e *round.Entry) error {
 	part := w.part()
 	defer os.Remove(part) // fails harmlessly after the rename
 	n, sum, err := writePart(part, func(out io.Writer) error {
@@ -167,14 +168,14 @@ func writeOutput(w *work, name string, outputs [2]*tailFile, ran *round.Ran, e *
 			fmt.Fprintf(out, "note:      %s\n", e.Reason)
 		}
 		for i, t := range outputs {
-			if i == 1 && t.total == 0 {
+			if i == 1 && t.Total == 0 {
 				continue
 			}
 			fmt.Fprintf(out, "\n---- %s ----\n", streamNames[i])
-			if d := t.dropped(); d > 0 {
+			if d := t.Dropped(); d > 0 {
 				fmt.Fprintf(out, "[the first %d bytes were not kept]\n", d)
 			}
-			if err := t.copyTo(out); err != nil {
+			if err := t.CopyTo(out); err != nil {
 				return err
 			}
 		}
@@ -184,7 +185,7 @@ func writeOutput(w *work, name string, outputs [2]*tailFile, ran *round.Ran, e *
 		return err
 	}
 	e.Bytes, e.SHA256, e.ModTime = n, sum, ran.Started
-	e.Size = outputs[0].total + outputs[1].total
+	e.Size = outputs[0].Total + outputs[1].Total
 	w.count(n)
 	w.budget.spend(n)
 	return w.settlePlace(part, name, e)
@@ -194,7 +195,7 @@ func writeOutput(w *work, name string, outputs [2]*tailFile, ran *round.Ran, e *
 func writePart(part string, write func(io.Writer) error) (int64, string, error) {
 	f, err := os.OpenFile(part, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
 	if err != nil {
-		return 0, "", ours(err)
+		return 0, "", transfer.Ours(err)
 	}
 	sum := sha256.New()
 	buf := bufio.NewWriterSize(io.MultiWriter(f, sum), 64<<10)
@@ -203,7 +204,7 @@ func writePart(part string, write func(io.Writer) error) (int64, string, error) 
 	}
 	info, statErr := f.Stat()
 	if err = errors.Join(err, statErr, f.Close()); err != nil {
-		return 0, "", ours(err)
+		return 0, "", transfer.Ours(err)
 	}
 	return info.Size(), hex.EncodeToString(sum.Sum(nil)), nil
 }

@@ -13,6 +13,7 @@ import (
 	"github.com/go-json-experiment/json/v1"
 
 	"envask/internal/ask"
+	"envask/internal/collect/transfer"
 	"envask/internal/posix"
 	"envask/internal/reach"
 	"envask/internal/round"
@@ -122,7 +123,7 @@ func takeVitals(ctx context.Context, w *work) error {
 	}
 	v.readValues(ctx, w)
 	if failure != nil && len(v.Values) == 0 {
-		e.Name, e.State, e.Reason = "", stateOf(failure), plain(failure)
+		e.Name, e.State, e.Reason = "", stateOf(failure), transfer.Plain(failure)
 		w.add(e)
 		return w.failure()
 	}
@@ -142,7 +143,7 @@ func takeVitals(ctx context.Context, w *work) error {
 func vitalsOf(ctx context.Context, run reach.Runner) (string, error) {
 	ctx, cancel := context.WithTimeout(ctx, vitalsTimeout)
 	defer cancel()
-	out := head{room: 1 << 20}
+	out := transfer.Head{Room: 1 << 20}
 	exit, err := noisy(run)(ctx, posix.Shell(vitalsScript), &out, io.Discard)
 	if err == nil && !vitalsWhole(out.String()) {
 		err = fmt.Errorf("it has no shell that tells them (exit code %d)", exit)
@@ -158,12 +159,12 @@ func (w *work) keepJSON(v any, e *round.Entry) error {
 	}
 	whole := w.part()
 	defer os.Remove(whole) // fails harmlessly after the rename
-	got, err := keep(append(data, '\n'), time.Time{}, w.part(), whole)
+	got, err := transfer.Keep(append(data, '\n'), time.Time{}, w.part(), whole)
 	if err != nil {
 		return err
 	}
-	w.count(got.bytes)
-	e.Size, e.Bytes, e.SHA256, e.ModTime = got.size, got.bytes, got.sha256, time.Now().UTC().Truncate(time.Second)
+	w.count(got.Bytes)
+	e.Size, e.Bytes, e.SHA256, e.ModTime = got.Size, got.Bytes, got.SHA256, time.Now().UTC().Truncate(time.Second)
 	return w.settlePlace(whole, e.Name, e)
 }
 
@@ -179,7 +180,7 @@ func (v *Vitals) readValues(ctx context.Context, w *work) {
 		}
 		text, err := valueOf(ctx, w, want)
 		if err != nil {
-			v.Lacks = append(v.Lacks, want.ID+": "+plain(err))
+			v.Lacks = append(v.Lacks, want.ID+": "+transfer.Plain(err))
 			continue
 		}
 		if v.Values == nil {

@@ -10,6 +10,7 @@ import (
 	"sync/atomic"
 
 	"envask/internal/ask"
+	"envask/internal/collect/transfer"
 	"envask/internal/reach"
 	"envask/internal/round"
 	"envask/internal/site"
@@ -90,7 +91,7 @@ func (w *work) add(e round.Entry) {
 func (w *work) write(e *round.Entry) {
 	offset, err := w.round.Record(round.Line{Entry: e})
 	if err != nil {
-		w.fail(&localError{err})
+		w.fail(&transfer.LocalError{Err: err})
 		return
 	}
 	if e.Name != "" {

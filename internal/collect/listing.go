@@ -9,6 +9,7 @@ import (
 	"path"
 	"time"
 
+	"envask/internal/collect/transfer"
 	"envask/internal/logset"
 	"envask/internal/reach"
 	"envask/internal/round"
@@ -96,7 +97,7 @@ func (f *filesWork) list(ctx context.Context) (*spill.List[listed], error) {
 		},
 		problem: func(name string, err error) {
 			last = err
-			e := round.Entry{Source: source(name), State: stateOf(err), Reason: plain(err)}
+			e := round.Entry{Source: source(name), State: stateOf(err), Reason: transfer.Plain(err)}
 			if e.State == round.Denied {
 				e.Reason += f.whatWouldHelp(nil)
 			}
@@ -111,7 +112,7 @@ func (f *filesWork) list(ctx context.Context) (*spill.List[listed], error) {
 			return nil, err
 		}
 		if full != nil {
-			return nil, ours(full)
+			return nil, transfer.Ours(full)
 		}
 	}
 	out := spill.NewList[listed](f.spillDir())
@@ -124,7 +125,7 @@ func (f *filesWork) list(ctx context.Context) (*spill.List[listed], error) {
 		return out.Add(l)
 	})
 	if err != nil && ctx.Err() == nil {
-		err = ours(err)
+		err = transfer.Ours(err)
 	}
 	return out, err
 }

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"envask/internal/ask"
+	"envask/internal/collect/transfer"
 	"envask/internal/durable"
 	"envask/internal/logset"
 	"envask/internal/patience"
@@ -102,7 +103,8 @@ func (m *maker) made(ctx context.Context, found []match) ([]product, error) {
 	var out []product
 	for i, x := range found {
 		if old, there := was[ids[i]]; there && ids[i] != "" {
-			m.add(round.Entry{Source: source(x.name), Size: x.info.Size(), ModTime: x.info.ModTime().UTC(), State: round.Skipped, Special: true,
+			m.add(round.Entry{Source: source(x.name), Size: x.info.Size(), ModTime: x.info.ModTime().UTC(),
+				State: round.Skipped, Special: true,
 				Reason: "not made by the command: it was " + source(old) + " before"})
 			continue
 		}
@@ -190,7 +192,7 @@ func (m *maker) takeOne(ctx context.Context, x product, c *candidate, inside boo
 	goes := !inside && m.spec.Remove && x.id != ""
 	if goes {
 		if _, err := m.changes.BeginOf(KindFile, m.sys.Name, reach.Path(x.name), undo.Identity+x.id); err != nil {
-			return &localError{err}
+			return &transfer.LocalError{Err: err}
 		}
 	}
 	c.check = func(e *round.Entry) { m.compare(ctx, x.match, e) }
@@ -216,7 +218,7 @@ func (m *maker) removeTaken(ctx context.Context) error {
 	}
 	pending, err := m.changes.Pending()
 	if err != nil {
-		return &localError{err}
+		return &transfer.LocalError{Err: err}
 	}
 	for _, ch := range pending {
 		name := reach.Name(ch.Path)
@@ -234,7 +236,7 @@ func (m *maker) removeTaken(ctx context.Context) error {
 func (m *maker) removeMade(ctx context.Context, name string) error {
 	change, ours, err := m.changes.Find(KindFile, m.sys.Name, reach.Path(name))
 	if err != nil {
-		return &localError{err}
+		return &transfer.LocalError{Err: err}
 	}
 	if !ours {
 		return nil
@@ -245,7 +247,7 @@ func (m *maker) removeMade(ctx context.Context, name string) error {
 		return lostBy(m.target, err) // what a system refuses to remove is left to tidy
 	}
 	if err := m.changes.Done(change.ID, "removed"); err != nil {
-		return &localError{err}
+		return &transfer.LocalError{Err: err}
 	}
 	return nil
 }

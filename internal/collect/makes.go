@@ -20,6 +20,7 @@ import (
 
 	"envask/internal/ask"
 	"envask/internal/casefile"
+	"envask/internal/collect/transfer"
 	"envask/internal/durable"
 	"envask/internal/patience"
 	"envask/internal/posix"
@@ -89,7 +90,7 @@ func takeMakes(ctx context.Context, w *work, spec ask.Run) error {
 		file: filepath.Join(w.round.Dir(), "making", w.sys.Name+"."+w.item.ID+".json")}
 	if _, ok := w.done.get(line); ok { // it ran, and what it made is here
 		if err := w.done.each(func(e *round.Entry) error { w.add(*e); return nil }); err != nil {
-			return &localError{err}
+			return &transfer.LocalError{Err: err}
 		}
 		if m.load() {
 			return m.clean(ctx, 0)
@@ -106,7 +107,7 @@ func dryMake(ctx context.Context, w *work, spec ask.Run, run reach.Runner) (roun
 			return state, why
 		}
 		if _, free, err := baseFolder(ctx, run); err != nil {
-			return round.Failed, plain(err)
+			return round.Failed, transfer.Plain(err)
 		} else if free < spec.Space {
 			return round.Failed, fmt.Sprintf("only %s are free there, and it wants %s", bytesText(free), bytesText(spec.Space))
 		}
@@ -128,7 +129,7 @@ func (m *maker) save() error {
 		err = durable.WriteFile(m.file, data, 0o600)
 	}
 	if err != nil {
-		return &localError{err}
+		return &transfer.LocalError{Err: err}
 	}
 	return nil
 }
@@ -205,7 +206,7 @@ func (m *maker) begin(ctx context.Context) (ok bool, err error) {
 		if gone := lostBy(m.target, err); gone != nil {
 			return false, gone
 		}
-		return refuse(stateOf(err), plain(err))
+		return refuse(stateOf(err), transfer.Plain(err))
 	}
 	if free < m.spec.Space {
 		return refuse(round.Failed, fmt.Sprintf("not run: only %s are free in %s, and it wants %s", bytesText(free),
@@ -231,7 +232,7 @@ func (m *maker) onRecord() error {
 	}
 	change, err := m.changes.Begin(KindFolder, m.sys.Name, m.state.Folder)
 	if err != nil {
-		return &localError{err}
+		return &transfer.LocalError{Err: err}
 	}
 	m.state.Change = change.ID
 	return m.save()
@@ -258,7 +259,7 @@ func (m *maker) start(ctx context.Context) error {
 func shellText(ctx context.Context, run reach.Runner, script string) (string, error) {
 	ctx, cancel := context.WithTimeout(ctx, time.Minute)
 	defer cancel()
-	out, errOut := head{room: 1 << 20}, head{room: 64 << 10}
+	out, errOut := transfer.Head{Room: 1 << 20}, transfer.Head{Room: 64 << 10}
 	exit, err := run.Run(ctx, posix.Shell(script), &out, &errOut)
 	if err == nil && exit != 0 {
 		err = fmt.Errorf("exit code %d: %s", exit, firstLine(errOut.String()))
@@ -376,13 +377,13 @@ func (m *maker) compare(ctx context.Context, x match, e *round.Entry) {
 
 // output keeps what the command printed.
 func (m *maker) output(ctx context.Context, e *round.Entry) error {
-	var outputs [2]*tailFile
+	var outputs [2]*transfer.Tail
 	for i, name := range []string{"out", "err"} {
-		t, err := newTailFile(m.round.PartDir(), m.spec.Max)
+		t, err := transfer.NewTail(m.round.PartDir(), m.spec.Max)
 		if err != nil {
 			return err
 		}
-		defer t.remove()
+		defer t.Remove()
 		outputs[i] = t
 		f, err := reach.OpenResolved(m.target.FS(), reach.Name(m.state.Folder+"/ours/"+name))
 		if err != nil {
@@ -390,7 +391,7 @@ func (m *maker) output(ctx context.Context, e *round.Entry) error {
 		}
 		_, err = io.Copy(t, f)
 		f.Close()
-		if isOurs(err) {
+		if transfer.IsOurs(err) {
 			return err
 		}
 		if gone := lostBy(m.target, err); err != nil && gone != nil {
@@ -413,7 +414,7 @@ func (m *maker) clean(ctx context.Context, left int) error {
 		return m.failure()
 	case m.spec.Keep && m.insideOnly():
 		if err := m.changes.Done(m.state.Change, "kept, as the ask says"); err != nil {
-			return &localError{err}
+			return &transfer.LocalError{Err: err}
 		}
 		return m.forget()
 	}
@@ -423,12 +424,12 @@ func (m *maker) clean(ctx context.Context, left int) error {
 			return gone
 		}
 		m.add(round.Entry{Source: m.state.Folder, State: round.Skipped, Special: true,
-			Reason: "could not be removed from the system (" + plain(err) + "); envask tidy tries again: " + f})
+			Reason: "could not be removed from the system (" + transfer.Plain(err) + "); envask tidy tries again: " + f})
 		return m.failure()
 	}
 	durable.Point("after our folder was removed")
 	if err := m.changes.Done(m.state.Change, "removed"); err != nil {
-		return &localError{err}
+		return &transfer.LocalError{Err: err}
 	}
 	return m.forget()
 }
@@ -445,7 +446,7 @@ func (m *maker) insideOnly() bool {
 
 func (m *maker) forget() error {
 	if err := os.Remove(m.file); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return &localError{err}
+		return &transfer.LocalError{Err: err}
 	}
 	return nil
 }

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"envask/internal/ask"
+	"envask/internal/collect/transfer"
 	"envask/internal/reach"
 	"envask/internal/round"
 )
@@ -53,7 +54,7 @@ func failing(ctx context.Context, w *work, n ask.Need) string {
 			if notThere(err) {
 				return "there is no such file"
 			}
-			return plain(err)
+			return transfer.Plain(err)
 		}
 		text = string(data)
 	default:
@@ -69,11 +70,11 @@ func failing(ctx context.Context, w *work, n ask.Need) string {
 		}
 		ctx, cancel := context.WithTimeout(ctx, needTimeout)
 		defer cancel()
-		out := head{room: needHead}
+		out := transfer.Head{Room: needHead}
 		exit, err := run.Run(ctx, n.Run, &out, &out)
 		switch {
 		case err != nil:
-			return plain(err)
+			return transfer.Plain(err)
 		case exit != 0:
 			return fmt.Sprintf("it ended with exit code %d", exit)
 		}

@@ -3,6 +3,7 @@ package collect
 import (
 	"sync"
 
+	"envask/internal/collect/transfer"
 	"envask/internal/reach"
 	"envask/internal/round"
 	"envask/internal/site"
@@ -35,7 +36,7 @@ func (c *Collector) placeOf(r *round.Round, s *site.System, target reach.System,
 		return nil
 	}
 	if _, err := r.Record(round.Line{Place: &p}); err != nil {
-		return &localError{err}
+		return &transfer.LocalError{Err: err}
 	}
 	return nil
 }

@@ -6,6 +6,7 @@ import (
 	"sync"
 	"time"
 
+	"envask/internal/collect/transfer"
 	"envask/internal/logset"
 	"envask/internal/round"
 	"envask/internal/window"
@@ -17,7 +18,7 @@ func (f *filesWork) price(ctx context.Context, c *candidate, lines bool) (int64,
 	e.State, e.Name = round.Taken, "files"+e.Source
 	content, _, done, err := f.content(c.real)
 	if err != nil {
-		e.State, e.Reason, e.Name = stateOf(err), plain(err), ""
+		e.State, e.Reason, e.Name = stateOf(err), transfer.Plain(err), ""
 		f.add(*e)
 		return 0, lost(f.target)
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"sync"
 
+	"envask/internal/collect/transfer"
 	"envask/internal/fault"
 	"envask/internal/reach"
 	"envask/internal/round"
@@ -100,7 +101,7 @@ func (p *Probed) look(ctx context.Context, s *site.System, target reach.System) 
 	default:
 		p.Elevate = "works"
 		if err := e.TryElevation(ctx); err != nil {
-			p.Elevate = plain(err)
+			p.Elevate = transfer.Plain(err)
 		}
 	}
 }

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"envask/internal/collect/transfer"
 	"envask/internal/reach"
 	"envask/internal/round"
 )
@@ -26,7 +27,7 @@ func (f *filesWork) rotateFirst(ctx context.Context) error {
 	case f.dryRun:
 		e.Reason = fmt.Sprintf("would run first, at most %s", f.spec.RotateTimeout)
 	default:
-		out := head{room: 4096}
+		out := transfer.Head{Room: 4096}
 		runCtx, cancel := context.WithTimeout(ctx, f.spec.RotateTimeout)
 		defer cancel()
 		begun := time.Now()
@@ -38,10 +39,12 @@ func (f *filesWork) rotateFirst(ctx context.Context) error {
 		case ctx.Err() != nil:
 			return ctx.Err()
 		case errors.Is(runCtx.Err(), context.DeadlineExceeded):
-			e.State, e.Special, e.Reason = round.TimedOut, false, fmt.Sprintf("rotate-first was stopped after %s; the log is taken as it is",
-				f.spec.RotateTimeout)
+			e.State, e.Special, e.Reason = round.TimedOut, false,
+				fmt.Sprintf("rotate-first was stopped after %s; the log is taken as it is",
+					f.spec.RotateTimeout)
 		case err != nil || exit != 0:
-			e.State, e.Special, e.Reason = round.Failed, false, fmt.Sprintf("rotate-first ended with code %d; the log is taken as it is", exit)
+			e.State, e.Special, e.Reason = round.Failed, false, fmt.Sprintf("rotate-first ended with code %d; the log is taken as it is",
+				exit)
 			if text := strings.TrimSpace(out.String()); text != "" {
 				e.Reason += ": " + text[:min(len(text), 200)]
 			}

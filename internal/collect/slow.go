@@ -5,6 +5,7 @@ import (
 	"io"
 	"time"
 
+	"envask/internal/collect/transfer"
 	"envask/internal/logset"
 	"envask/internal/reach"
 )
@@ -14,7 +15,7 @@ const slowLink = 10 << 20
 
 // squeezed gives how a file's stretches come compressed; nil for systems that cannot do it. Whether the link is slow is
 // measured once, when the first large stretch is wanted.
-func (f *filesWork) squeezed(name string) stretch {
+func (f *filesWork) squeezed(name string) transfer.Stretch {
 	s, ok := f.target.(reach.Squeezer)
 	if !ok {
 		return nil

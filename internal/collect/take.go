@@ -12,10 +12,12 @@ import (
 	"io/fs"
 	"os"
 	"path"
+	"path/filepath"
 	"strings"
 
 	"github.com/dustin/go-humanize"
 
+	"envask/internal/collect/transfer"
 	"envask/internal/logset"
 	"envask/internal/reach"
 	"envask/internal/round"
@@ -42,7 +44,7 @@ func (f *filesWork) content(name string) (c logset.Content, info fs.FileInfo, cl
 		return c, nil, nil, err
 	}
 	if info, err = file.Stat(); err == nil && !info.Mode().IsRegular() {
-		err = errSpecial(info.Mode())
+		err = transfer.ErrSpecial(info.Mode())
 	}
 	if err != nil {
 		file.Close()
@@ -132,11 +134,11 @@ func (f *filesWork) takeLines(ctx context.Context, c *candidate, limit int64) (d
 	part := f.part()
 	out, err := os.OpenFile(part, os.O_CREATE|os.O_TRUNC|os.O_RDWR, 0o600)
 	if err != nil {
-		return true, 0, ours(err)
+		return true, 0, transfer.Ours(err)
 	}
 	defer os.Remove(part) // fails harmlessly after the rename
 	defer out.Close()
-	s := &sink{ctx: ctx, out: out, hash: sha256.New(), limit: 1 << 62, count: f.count}
+	s := &transfer.Sink{Ctx: ctx, Out: out, Hash: sha256.New(), Limit: 1 << 62, Count: f.count}
 	var spooled []string
 	defer func() {
 		for _, name := range spooled {
@@ -148,7 +150,7 @@ func (f *filesWork) takeLines(ctx context.Context, c *candidate, limit int64) (d
 		spool = func() (logset.Content, error) {
 			name := f.part()
 			spooled = append(spooled, name)
-			s.count = func(int64) {} // it is counted as it arrives
+			s.Count = func(int64) {} // it is counted as it arrives
 			return spoolFile(ctx, f.target.FS(), c.real, f.part(), name, f.count)
 		}
 	}
@@ -169,18 +171,18 @@ func (f *filesWork) takeLines(ctx context.Context, c *candidate, limit int64) (d
 	e := &c.entry
 	e.Size, e.ModTime, e.State = info.Size(), info.ModTime().UTC(), round.Taken
 	e.Cut = cutInfo(o)
-	f.budget.spend(s.n)
+	f.budget.spend(s.N)
 	e.Reason = round.Join(c.chosen.Why, e.Cut.Words(f.window().Zone))
 	if o.Ended != nil {
 		e.State = round.Cut
-		e.Reason = round.Join(e.Reason, "it ends early ("+plain(o.Ended)+"); what is whole was taken")
+		e.Reason = round.Join(e.Reason, "it ends early ("+transfer.Plain(o.Ended)+"); what is whole was taken")
 	}
-	return true, s.n, f.finish(c, out, part, target, s, limit)
+	return true, s.N, f.finish(c, out, part, target, s, limit)
 }
 
 // spoiled decides what an error in the middle of a file means.
 func (f *filesWork) spoiled(ctx context.Context, c *candidate, err error) (bool, int64, error) {
-	var local *localError
+	var local *transfer.LocalError
 	switch {
 	case ctx.Err() != nil:
 		return true, 0, ctx.Err()
@@ -190,27 +192,27 @@ func (f *filesWork) spoiled(ctx context.Context, c *candidate, err error) (bool,
 	if gone := lostBy(f.target, err); gone != nil {
 		return true, 0, gone
 	}
-	f.leave(c, stateOf(err), plain(err))
+	f.leave(c, stateOf(err), transfer.Plain(err))
 	return true, 0, f.failure()
 }
 
 // finish applies the item's limits to what was taken and gives it its final name.
-func (f *filesWork) finish(c *candidate, out *os.File, part, target string, s *sink, limit int64) error {
+func (f *filesWork) finish(c *candidate, out *os.File, part, target string, s *transfer.Sink, limit int64) error {
 	e := &c.entry
-	e.Bytes, e.SHA256 = s.n, hex.EncodeToString(s.hash.Sum(nil))
-	from, why, err := f.excess(out, s.n, limit, c)
+	e.Bytes, e.SHA256 = s.N, hex.EncodeToString(s.Hash.Sum(nil))
+	from, why, err := f.excess(out, s.N, limit, c)
 	if err != nil {
-		return ours(err)
+		return transfer.Ours(err)
 	}
 	if from > 0 {
 		e.State = round.Cut
 		e.Reason = round.Join(e.Reason, why)
-		if e.Bytes, e.SHA256, err = dropHead(out, part, from, s.n); err != nil {
-			return ours(err)
+		if e.Bytes, e.SHA256, err = dropHead(out, part, from, s.N); err != nil {
+			return transfer.Ours(err)
 		}
 	}
 	if err := out.Close(); err != nil {
-		return ours(err)
+		return transfer.Ours(err)
 	}
 	if err := f.settlePlace(part, target, e); err != nil {
 		return err
@@ -307,16 +309,16 @@ func (f *filesWork) plainName(target string) string {
 
 // spoolFile copies a file of the system to a file of ours.
 func spoolFile(ctx context.Context, fsys reach.FS, name, part, final string, count func(int64)) (logset.Content, error) {
-	if _, err := (fetching{fsys: fsys, name: name, part: part, final: final, count: count}).fetch(ctx); err != nil {
+	if _, err := (transfer.File{FS: fsys, Name: name, Part: part, Final: final, Count: count}).Take(ctx); err != nil {
 		return logset.Content{}, err
 	}
 	file, err := os.Open(final)
 	if err != nil {
-		return logset.Content{}, ours(err)
+		return logset.Content{}, transfer.Ours(err)
 	}
 	info, err := file.Stat()
 	if err != nil {
-		return logset.Content{}, ours(err)
+		return logset.Content{}, transfer.Ours(err)
 	}
 	return logset.Content{Open: func() (io.ReadCloser, error) { return os.Open(final) }, ReadAt: file.ReadAt, Size: info.Size()}, nil
 }
@@ -345,39 +347,39 @@ func (f *filesWork) takeContent(ctx context.Context, c *candidate, limit int64) 
 		f.leave(c, round.Skipped, f.budget.why())
 		return 0, f.failure()
 	}
-	var got fetched
-	defer func() { f.budget.spend(got.kept - need) }()
+	var got transfer.Got
+	defer func() { f.budget.spend(got.Kept - need) }()
 	if err := f.fits(need); err != nil {
 		return 0, err
 	}
 	whole := f.part()
 	defer os.Remove(whole) // fails harmlessly after the rename
 	if data, ok := c.content(); ok {
-		got, err = keep(data, c.info.ModTime(), f.part(), whole)
-		f.count(got.bytes)
+		got, err = transfer.Keep(data, c.info.ModTime(), f.part(), whole)
+		f.count(got.Bytes)
 	} else {
-		get := fetching{fsys: f.target.FS(), name: c.real, part: f.part(), final: whole, stream: f.squeezed(c.real), count: f.count,
-			resume: f.resumePart(e.Source)}
-		if got, err = get.fetch(ctx); err == nil && got.torn && got.size <= cheap {
-			f.count(-got.bytes)
+		get := transfer.File{FS: f.target.FS(), Name: c.real, Part: f.part(), Final: whole, Stream: f.squeezed(c.real), Count: f.count,
+			Resume: f.resumePart(e.Source)}
+		if got, err = get.Take(ctx); err == nil && got.Torn && got.Size <= cheap {
+			f.count(-got.Bytes)
 			first := got
-			if got, err = get.fetch(ctx); err == nil && !got.torn {
-				got.note = "changed during collection (" + first.note + "), read again"
+			if got, err = get.Take(ctx); err == nil && !got.Torn {
+				got.Note = "changed during collection (" + first.Note + "), read again"
 			}
 		}
 	}
 	if err != nil {
 		return 0, err
 	}
-	e.Size, e.Bytes, e.SHA256, e.ModTime = got.size, got.bytes, got.sha256, got.modified.UTC()
-	e.State, e.Reason, e.Through = round.Taken, round.Join(e.Reason, got.note), got.through
-	if got.through != "" {
-		e.Reason = round.Join(e.Reason, "read with "+got.through)
+	e.Size, e.Bytes, e.SHA256, e.ModTime = got.Size, got.Bytes, got.SHA256, got.Modified.UTC()
+	e.State, e.Reason, e.Through = round.Taken, round.Join(e.Reason, got.Note), got.Through
+	if got.Through != "" {
+		e.Reason = round.Join(e.Reason, "read with "+got.Through)
 	}
-	if got.short {
-		e.State, e.Reason = round.Cut, got.note
+	if got.Short {
+		e.State, e.Reason = round.Cut, got.Note
 	}
-	f.remember(e.Source, again{name: c.real, whole: e.State == round.Taken, size: got.size, sha256: e.SHA256})
+	f.remember(e.Source, again{name: c.real, whole: e.State == round.Taken, size: got.Size, sha256: e.SHA256})
 	if err := f.limitWhole(c, whole, limit); err != nil {
 		return 0, err
 	}
@@ -422,7 +424,7 @@ func (f *filesWork) fits(size int64) error {
 		return nil
 	}
 	if free := f.req.Free(); free >= 0 && free < size+spareRoom {
-		return &roomError{fmt.Errorf("it takes %s, and only %s are free", bytesText(size), bytesText(free))}
+		return &transfer.RoomError{Err: fmt.Errorf("it takes %s, and only %s are free", bytesText(size), bytesText(free))}
 	}
 	return nil
 }
@@ -435,26 +437,27 @@ func (f *filesWork) limitWhole(c *candidate, name string, limit int64) error {
 	}
 	file, err := os.OpenFile(name, os.O_RDWR, 0)
 	if err != nil {
-		return ours(err)
+		return transfer.Ours(err)
 	}
 	defer file.Close()
 	head := make([]byte, 8)
 	n, _ := file.ReadAt(head, 0)
 	if logset.PackingOf(head[:n]) != "" {
 		if limit > 0 && e.Bytes > limit {
-			e.State, e.Reason = round.Skipped, round.Join(e.Reason, "larger than the item's max of "+bytesText(limit)+", and compressed: left out")
+			e.State, e.Reason = round.Skipped, round.Join(e.Reason, "larger than the item's max of "+bytesText(limit)+
+				", and compressed: left out")
 			e.Bytes, e.SHA256 = 0, ""
 		}
 		return nil
 	}
 	from, why, err := f.excess(file, e.Bytes, limit, c)
 	if err != nil {
-		return ours(err)
+		return transfer.Ours(err)
 	}
 	if from > 0 {
 		e.State, e.Reason = round.Cut, round.Join(e.Reason, why)
 		if e.Bytes, e.SHA256, err = dropHead(file, name, from, e.Bytes); err != nil {
-			return ours(err)
+			return transfer.Ours(err)
 		}
 	}
 	return nil
@@ -478,4 +481,10 @@ func name0(source string) string {
 		return source[1:]
 	}
 	return path.Clean(source)
+}
+
+// resumePart gives the place where a part of a file stays.
+func (w *work) resumePart(source string) string {
+	sum := sha256.Sum256([]byte(w.sys.Name + "\x00" + w.item.ID + "\x00" + source))
+	return filepath.Join(w.round.PartDir(), hex.EncodeToString(sum[:12])+transfer.ResumeEnding)
 }

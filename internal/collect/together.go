@@ -10,6 +10,7 @@ import (
 	"sort"
 	"strings"
 
+	"envask/internal/collect/transfer"
 	"envask/internal/durable"
 	"envask/internal/reach"
 	"envask/internal/round"
@@ -61,7 +62,7 @@ func (v *visit) settleGroup(ctx, inner context.Context, name string, cells []*ro
 		note := "of one state with the group " + name + " (read twice)"
 		switch {
 		case err != nil:
-			note = "whether the group " + name + " is of one state is not known: " + plain(err)
+			note = "whether the group " + name + " is of one state is not known: " + transfer.Plain(err)
 		case len(changed) > 0 && try < groupTries:
 			for _, cell := range cells {
 				delete(v.done, cell.Item)

@@ -17,6 +17,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"envask/internal/collect/transfer"
 	"envask/internal/reach"
 	"envask/internal/round"
 	"envask/internal/site"
@@ -188,14 +189,14 @@ func TestShortTarget(t *testing.T) {
 }
 
 func TestOursSortsFailures(t *testing.T) {
-	require.NoError(t, ours(nil))
+	require.NoError(t, transfer.Ours(nil))
 	for err, local := range map[error]bool{
 		&fs.PathError{Op: "write", Path: "x", Err: syscall.ENOSPC}: false, &fs.PathError{Op: "open", Path: "x", Err: syscall.ENAMETOOLONG}: false,
 		&fs.PathError{Op: "open", Path: "x", Err: syscall.EROFS}: true, errors.New("what"): true,
 	} {
-		got := ours(err)
-		require.Equal(t, local, isLocal(got), "%v", err)
-		require.Equal(t, got, ours(got), "it stays what it is")
+		got := transfer.Ours(err)
+		require.Equal(t, local, transfer.IsLocal(got), "%v", err)
+		require.Equal(t, got, transfer.Ours(got), "it stays what it is")
 		if !local {
 			require.NotContains(t, got.Error(), "open x")
 		}

@@ -2,6 +2,7 @@ package collect
 
 import (
 	"context"
+	"envask/internal/collect/transfer"
 	"envask/internal/round"
 	"errors"
 	"fmt"
@@ -22,7 +23,7 @@ const runawayFactor = 4
 
 // commandAnswer is how a command went.
 type commandAnswer struct {
-	outputs  [2]*tailFile
+	outputs  [2]*transfer.Tail
 	exit     int
 	ended    error // why it was stopped
 	err      error // why it could not be run, or its end is not known
@@ -71,7 +72,7 @@ func refusal(text string) string {
 // said gives the first line of what a command printed, of standard error first.
 func (a *commandAnswer) said() string {
 	for _, i := range []int{1, 0} {
-		if line := firstLine(a.outputs[i].begin(refusalBytes)); line != "" {
+		if line := firstLine(a.outputs[i].Begin(refusalBytes)); line != "" {
 			return line
 		}
 	}
@@ -81,25 +82,25 @@ func (a *commandAnswer) said() string {
 // empty reports whether nothing but white space came on standard output.
 func (a *commandAnswer) empty() bool {
 	out := a.outputs[0]
-	return out.total <= refusalBytes && strings.TrimSpace(out.begin(refusalBytes)) == ""
+	return out.Total <= refusalBytes && strings.TrimSpace(out.Begin(refusalBytes)) == ""
 }
 
 // judge gives the state of a command's output, and the reason.
 func (a *commandAnswer) judge() (round.State, string) {
 	cut := ""
 	for i, t := range a.outputs {
-		if d := t.dropped(); d > 0 {
+		if d := t.Dropped(); d > 0 {
 			cut = round.Join(cut, fmt.Sprintf("%s: newest %s kept, %s before it dropped", streamNames[i],
-				humanize.IBytes(uint64(t.max)), humanize.IBytes(uint64(d))))
+				humanize.IBytes(uint64(t.Max)), humanize.IBytes(uint64(d))))
 		}
 	}
 	switch {
-	case a.outputs[0].onlyOnce || a.outputs[1].onlyOnce:
+	case a.outputs[0].RanAway || a.outputs[1].RanAway:
 		return round.Cut, round.Join("stopped because its output did not end", cut)
 	case errors.Is(a.ended, context.DeadlineExceeded):
 		return round.TimedOut, round.Join(fmt.Sprintf("stopped after %s; its output so far is kept", a.timeout), cut)
 	case a.err != nil:
-		return round.Failed, withText(plain(a.err), a.said())
+		return round.Failed, withText(transfer.Plain(a.err), a.said())
 	}
 	if why := a.refused(); why != "" {
 		return round.Failed, why
@@ -124,12 +125,12 @@ func (a *commandAnswer) refused() string {
 	case a.exit == 126:
 		return withText(code+", the command cannot be executed", a.said())
 	}
-	if a.outputs[0].total+a.outputs[1].total <= refusalBytes {
+	if a.outputs[0].Total+a.outputs[1].Total <= refusalBytes {
 		for i, t := range a.outputs {
 			if i == 1 && !a.empty() {
 				break // such as of the first half of "this || that"
 			}
-			if line := refusal(t.begin(refusalBytes)); line != "" {
+			if line := refusal(t.Begin(refusalBytes)); line != "" {
 				return withText("the system refused the command", line)
 			}
 		}

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"envask/internal/ask"
+	"envask/internal/collect/transfer"
 	"envask/internal/fault"
 	"envask/internal/patience"
 	"envask/internal/reach"
@@ -249,7 +250,7 @@ func (c *Collector) clockOf(ctx context.Context, r *round.Round, s *site.System,
 		return nil
 	}
 	if _, err := r.Record(round.Line{Clock: k}); err != nil {
-		return &localError{err}
+		return &transfer.LocalError{Err: err}
 	}
 	return nil
 }
@@ -293,7 +294,7 @@ func unreachable(err error) (round.State, round.Code, string) {
 func (c *Collector) finishCell(r *round.Round, cell *round.Cell) error {
 	r.Bound(cell)
 	if _, err := r.Record(round.Line{Cell: cell}); err != nil {
-		return &localError{err}
+		return &transfer.LocalError{Err: err}
 	}
 	c.event(Event{Kind: CellDone, System: cell.System, Item: cell.Item, Cell: cell})
 	return nil
@@ -316,10 +317,10 @@ func (v *visit) takeCell(ctx, inner context.Context, cell *round.Cell) (broke, e
 		w.add(round.Entry{Source: cell.Unmet[0], State: round.Missing, Reason: "not taken, since it would yield nothing"})
 	}
 	if kept := errors.Join(w.keepVanished(), v.keep(w, err)); kept != nil {
-		return nil, &localError{kept}
+		return nil, &transfer.LocalError{Err: kept}
 	}
 	*cell = w.tally.Fill(*cell)
-	var local *localError
+	var local *transfer.LocalError
 	switch {
 	case ctx.Err() != nil:
 		return nil, ctx.Err()
@@ -333,7 +334,7 @@ func (v *visit) takeCell(ctx, inner context.Context, cell *round.Cell) (broke, e
 			fmt.Sprintf("%d files were taken before", cell.Files))
 		return err, nil
 	case err != nil:
-		cell.State, cell.Code, cell.Reason = stateOf(err), round.CodeBroken, plain(err)
+		cell.State, cell.Code, cell.Reason = stateOf(err), round.CodeBroken, transfer.Plain(err)
 	}
 	unmetReason(cell, item)
 	return nil, nil

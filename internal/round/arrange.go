@@ -4,13 +4,14 @@ import (
 	"bufio"
 	"cmp"
 	"context"
-	"encoding/json"
 	"envask/internal/durable"
 	"envask/internal/spill"
 	"errors"
 	"io"
 	"os"
 	"strings"
+
+	"github.com/go-json-experiment/json/v1"
 )
 
 // placed is an entry and where it stands in the log.

@@ -1,9 +1,10 @@
 package round
 
 import (
-	"encoding/json"
 	"testing"
 	"time"
+
+	"github.com/go-json-experiment/json/v1"
 
 	"github.com/stretchr/testify/require"
 )

@@ -1,9 +1,9 @@
-package collect
+package transfer
 
 import (
 	"bytes"
 	"crypto/sha256"
-	"encoding/hex"
+	"envask/internal/durable"
 	"hash"
 	"io"
 	"io/fs"
@@ -13,12 +13,10 @@ import (
 	"time"
 
 	"github.com/go-json-experiment/json/v1"
-
-	"envask/internal/durable"
 )
 
-// resumeFrom is from what size on a file that was interrupted goes on from its last byte, in bytes.
-const resumeFrom = 1 << 20
+// ResumeFrom is from what size on a file that was interrupted goes on from its last byte, in bytes.
+const ResumeFrom = 1 << 20
 
 // compared is how much of a file is read again at both ends of what is there already, in bytes, to make sure that it is still
 // the same.
@@ -26,11 +24,11 @@ const compared = 64 << 10
 
 // Endings of files in the folder of what is not whole.
 const (
-	resumeEnding = ".resume" // the bytes that came
+	ResumeEnding = ".resume" // the bytes that came
 	aboutEnding  = ".about"  // of which file they are
 )
 
-// part is a file of ours that is not whole yet.
+// Part is a file of ours that is not whole yet.
 type part struct {
 	name     string
 	file     *os.File
@@ -48,17 +46,11 @@ type about struct {
 	Modified time.Time `json:"modified"`
 }
 
-// resumePart gives the place where a part of a file stays.
-func (w *work) resumePart(source string) string {
-	sum := sha256.Sum256([]byte(w.sys.Name + "\x00" + w.item.ID + "\x00" + source))
-	return filepath.Join(w.round.PartDir(), hex.EncodeToString(sum[:12])+resumeEnding)
-}
-
 // openPart begins a file of ours, or goes on with one that was interrupted.
-func (g fetching) openPart(f fs.File, info fs.FileInfo) (*part, error) {
-	p := &part{name: g.part, hash: sha256.New(), size: info.Size(), modified: info.ModTime()}
-	if g.resume != "" && info.Size() >= resumeFrom {
-		p.name, p.resume = g.resume, true
+func (g File) openPart(f fs.File, info fs.FileInfo) (*part, error) {
+	p := &part{name: g.Part, hash: sha256.New(), size: info.Size(), modified: info.ModTime()}
+	if g.Resume != "" && info.Size() >= ResumeFrom {
+		p.name, p.resume = g.Resume, true
 		if p.goOn(f, info) {
 			return p, nil
 		}
@@ -67,17 +59,17 @@ func (g fetching) openPart(f fs.File, info fs.FileInfo) (*part, error) {
 			err = durable.WriteFile(p.about(), data, 0o600)
 		}
 		if err != nil {
-			return nil, ours(err)
+			return nil, Ours(err)
 		}
 	}
 	var err error
 	if p.file, err = os.OpenFile(p.name, os.O_CREATE|os.O_TRUNC|os.O_RDWR, 0o600); err != nil {
-		return nil, ours(err)
+		return nil, Ours(err)
 	}
 	return p, nil
 }
 
-func (p *part) about() string { return strings.TrimSuffix(p.name, resumeEnding) + aboutEnding }
+func (p *part) about() string { return strings.TrimSuffix(p.name, ResumeEnding) + aboutEnding }
 
 // goOn goes on with what came earlier, when the file is still the same: it has its time, or has only grown, and at both ends of
 // what is there are the same bytes.
@@ -150,14 +142,14 @@ func (p *part) end() {
 	}
 }
 
-// dropParts removes what an interrupted run left and cannot be gone on with.
-func dropParts(dir string) error {
+// DropParts removes what an interrupted run left and cannot be gone on with.
+func DropParts(dir string) error {
 	entries, err := os.ReadDir(dir)
 	if err != nil {
 		return err
 	}
 	for _, e := range entries {
-		if !strings.HasSuffix(e.Name(), resumeEnding) && !strings.HasSuffix(e.Name(), aboutEnding) {
+		if !strings.HasSuffix(e.Name(), ResumeEnding) && !strings.HasSuffix(e.Name(), aboutEnding) {
 			if err := os.RemoveAll(filepath.Join(dir, e.Name())); err != nil {
 				return err
 			}
