@@ -6,12 +6,14 @@ require (
 	filippo.io/age v1.3.2
 	github.com/agext/levenshtein v1.2.3
 	github.com/aymanbagabas/go-udiff v0.4.1
+	github.com/bep/imagemeta v1.0.1
 	github.com/bmatcuk/doublestar/v4 v4.10.4
 	github.com/cespare/xxhash/v2 v2.3.0
 	github.com/dsnet/compress v0.0.1
 	github.com/dustin/go-humanize v1.1.0
 	github.com/emersion/go-sasl v0.0.0-20241020182733-b788ff22d5a6
 	github.com/emersion/go-smtp v0.25.1
+	github.com/gabriel-vasile/mimetype v1.4.16
 	github.com/go-json-experiment/json v1.27.2
 	github.com/gofrs/flock v0.13.1
 	github.com/google/pprof v0.0.0-20261105003125-4bf881d7fb0b

@@ -30,6 +30,9 @@ func (a *Ask) Sheet() []string {
 		if len(it.Of) > 0 {
 			of = "role " + strings.Join(it.Of, ", role ")
 		}
+		if it.OfCase {
+			of = "the case as a whole"
+		}
 		from := ""
 		if it.Depth > Standard {
 			from = ", only at depth " + it.Depth.String()

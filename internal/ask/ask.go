@@ -79,6 +79,7 @@ type Question struct {
 type Item struct {
 	ID       string
 	Of       []string // roles it is wanted from; empty means every system
+	OfCase   bool     // it is of the case as a whole, of no system
 	Depth    Depth    // taken from this depth on
 	Required bool
 	Why      string // what the vendor needs it for, in words
@@ -87,6 +88,7 @@ type Item struct {
 	Together string // items of the same group are of one state; "" for none
 	Needs    []Need
 	Each     Demand // which files must come from each system
+	Advice   string // how to make it smaller, where it is large
 	Spec     Spec
 }
 
@@ -98,8 +100,20 @@ func (a *Ask) Unused() (keys []string) {
 	return keys
 }
 
+// OfCase is what an item of the case as a whole is of, and what stands in place of a system for it.
+const OfCase = "case"
+
+// Brought says whether a person brings the item.
+func (it *Item) Brought() bool {
+	_, ok := it.Spec.(Person)
+	return ok
+}
+
 // Wanted says whether a system with these roles is asked for the item.
 func (it *Item) Wanted(roles []string) bool {
+	if it.OfCase {
+		return false
+	}
 	if len(it.Of) == 0 {
 		return true
 	}
@@ -131,6 +145,7 @@ var kinds = []kind{
 	{"run", readRun},
 	{"journal", readJournal},
 	{"events", readEvents},
+	{"person", readPerson},
 }
 
 // Kinds lists the keys that choose an item's kind.
@@ -296,7 +311,11 @@ func (a *Ask) readItems(m *keyfile.Map) {
 		}
 		it := Item{ID: checkWord("id", id), Required: im.Bool("required", false), Why: im.String("why"), Each: readDemand(im)}
 		for _, v := range im.Strings("of") {
-			it.Of = append(it.Of, checkWord("of", v))
+			if it.OfCase = v.Text == OfCase; it.OfCase && (!im.Has("person") || len(im.Strings("of")) > 1) {
+				v.Problem("of: %s goes with person: alone", OfCase)
+			} else if !it.OfCase {
+				it.Of = append(it.Of, checkWord("of", v))
+			}
 		}
 		it.Depth = Standard
 		if v := im.Value("depth"); v.Set() {
@@ -310,7 +329,7 @@ func (a *Ask) readItems(m *keyfile.Map) {
 		if v := im.Value("together"); v.Set() {
 			it.Together = checkWord("together", v)
 		}
-		it.Needs = readNeeds(im)
+		it.Needs, it.Advice = readNeeds(im), im.String("advice")
 		it.Spec = readSpec(im)
 		im.Done()
 		a.Items = append(a.Items, it)

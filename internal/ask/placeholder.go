@@ -105,7 +105,10 @@ func timeKeys(m *keyfile.Map, commands []keyfile.Value) (format string, zone *ti
 
 // checkAnswers reports placeholders of answers to questions that the ask does not have.
 func (a *Ask) checkAnswers(m *keyfile.Map) {
-	for _, im := range m.Maps("items") {
+	for i, im := range m.Maps("items") {
+		if i < len(a.Items) {
+			a.checkTold(im, &a.Items[i])
+		}
 		for _, v := range im.Strings("run") {
 			for _, f := range Fields(v.Text) {
 				id, ok := strings.CutPrefix(f, "answer.")

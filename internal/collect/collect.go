@@ -187,6 +187,11 @@ func (c *Collector) fill(ctx context.Context, w *casefile.Writer, r *round.Round
 		}
 		return err
 	}
+	brought, err := r.Brought()
+	if err != nil {
+		return err
+	}
+	round.FillBrought(c.Ask, plan, brought)
 	r.Coverage = plan
 	r.Clocks, r.Reached = c.clocks.list(c.Site), c.places.list(c.Site)
 	if r.Groups, err = round.CheckGroups(c.Ask, plan, r.Entries); err != nil {

@@ -116,6 +116,8 @@ func (r *Request) Plan() round.Coverage {
 			case it.Depth > r.Depth:
 				cell.State, cell.Code, cell.Reason = round.Skipped, round.CodeDepth,
 					fmt.Sprintf("from depth %s on; this round is %s", it.Depth, r.Depth)
+			case it.Brought():
+				cell = round.ToBring(cell)
 			}
 			plan = append(plan, cell)
 		}
@@ -125,12 +127,33 @@ func (r *Request) Plan() round.Coverage {
 	}
 	for j := range r.Ask.Items {
 		it := &r.Ask.Items[j]
+		if it.OfCase {
+			plan = append(plan, r.ofCase(it))
+			continue
+		}
 		if !slices.ContainsFunc(r.Site.Systems, func(s site.System) bool { return r.wants(it, &s) }) {
 			plan = append(plan, round.Cell{Item: it.ID, Required: it.Required, State: round.Missing, Code: round.CodeNoRole,
 				Reason: "no system plays the role " + strings.Join(it.Of, " or ")})
 		}
 	}
 	return plan
+}
+
+// ofCase gives the cell of what a person brings for the case as a whole.
+func (r *Request) ofCase(it *ask.Item) round.Cell {
+	cell := round.Cell{System: site.Case, Item: it.ID, Required: it.Required}
+	switch {
+	case len(r.Items) > 0 && !slices.Contains(r.Items, it.ID):
+		cell.State, cell.Code, cell.Reason = round.Skipped, round.CodeNotChosen, "this item was not chosen"
+	case r.Only != nil && !r.Only[[2]string{site.Case, it.ID}]:
+		cell.State, cell.Code, cell.Reason = round.Skipped, round.CodeHad, r.OnlyWhy
+	case it.Depth > r.Depth:
+		cell.State, cell.Code, cell.Reason = round.Skipped, round.CodeDepth,
+			fmt.Sprintf("from depth %s on; this round is %s", it.Depth, r.Depth)
+	default:
+		cell = round.ToBring(cell)
+	}
+	return cell
 }
 
 // vitals gives the cell of what every ask wants unless it says otherwise.

@@ -148,6 +148,9 @@ func (a *App) fromLast(c *casefile.Case, req *collect.Request, q CollectRequest)
 	all.Only = nil
 	for _, cell := range all.Plan() { // what the ask wants now, which may be more than it was
 		old, known := had[cellKey{cell.System, cell.Item}]
+		if it := req.Ask.Item(cell.Item); it != nil && it.Brought() {
+			continue // collecting brings nothing of it
+		}
 		if cell.System != "" && (!known || lacksStill(old)) {
 			req.Only[cellKey{cell.System, cell.Item}] = true
 		}

@@ -56,9 +56,10 @@ type Cell struct {
 const MaxNotes = 20
 
 // Lacking says whether a required item is not wholly there. One that the engineer did not choose this time is lacking too:
-// an archive of this round alone does not have it.
+// an archive of this round alone does not have it. What lies elsewhere is told of, with its address.
 func (c Cell) Lacking() bool {
-	return c.Required && (c.State != Taken && c.State != Cut || len(c.Unmet) > 0)
+	there := c.State == Taken || c.State == Cut || c.Code == CodeElsewhere
+	return c.Required && (!there || len(c.Unmet) > 0)
 }
 
 // NotChosen says whether the engineer left this field out of the round by choosing others.
@@ -90,12 +91,14 @@ const (
 	CodeNothing     Code = "nothing-matches"  // no file matches the patterns
 	CodeOutside     Code = "outside-window"   // what is there belongs to other times
 	CodeSome        Code = "some-files"       // it is so of some of its files; the entries tell each
+	CodeToBring     Code = "to-bring"         // a person has to bring it
+	CodeElsewhere   Code = "elsewhere"        // it lies elsewhere, under an address that the entry gives
 	CodeBroken      Code = "broken"           // a mistake of ours, or an error of the whole item
 )
 
 // Codes lists them all.
 var Codes = []Code{CodeNotChosen, CodeHad, CodeDepth, CodeNoRole, CodeNotBegun, CodeTimeLimit, CodeHostKey, CodeLogin, CodeUnreachable,
-	CodeSilent, CodeLost, CodeNeeds, CodeDemand, CodeNothing, CodeOutside, CodeSome, CodeBroken}
+	CodeSilent, CodeLost, CodeNeeds, CodeDemand, CodeNothing, CodeOutside, CodeSome, CodeToBring, CodeElsewhere, CodeBroken}
 
 // codeOfOld reads the code of a cell of before there were codes out of its reason.
 func codeOfOld(c Cell) Code {

@@ -28,6 +28,7 @@ type Entry struct {
 	Through string    `json:"through,omitempty"` // the words that gave the right to read it, where the account alone may not
 	Price   *Price    `json:"price,omitempty"`   // of a dry run
 	Command *Ran      `json:"command,omitempty"`
+	Brought *Brought  `json:"brought,omitempty"` // by a person
 }
 
 // Ran is how a command went.

@@ -3,6 +3,7 @@ package round
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"envask/internal/durable"
 	"errors"
 	"io"
@@ -11,6 +12,7 @@ import (
 	"os"
 	"path/filepath"
 	"sort"
+	"strings"
 	"syscall"
 	"time"
 
@@ -152,19 +154,39 @@ func readLines(f io.Reader, each func(Line, int64) error) (good int64, err error
 // Entries calls each for the entries of the round: for every item on every system those of the last time that it was
 // taken, sorted by system, item and source.
 func (r *Round) Entries(each func(Entry) error) error {
-	if r.Sorted {
-		return r.EachLine(func(l Line, _ int64) error {
-			if l.Entry == nil {
-				return nil
-			}
-			return each(*l.Entry)
-		})
-	}
-	all, err := r.entries()
+	brought, err := r.Brought()
 	if err != nil {
 		return err
 	}
-	for _, e := range all {
+	if !r.Sorted {
+		all, err := r.entries()
+		if err != nil {
+			return err
+		}
+		all = append(all, brought...)
+		Sort(all)
+		return eachOf(all, each)
+	}
+	err = r.EachLine(func(l Line, _ int64) error {
+		if l.Entry == nil {
+			return nil
+		}
+		for len(brought) > 0 && before(&brought[0], l.Entry) {
+			if err := each(brought[0]); err != nil {
+				return err
+			}
+			brought = brought[1:]
+		}
+		return each(*l.Entry)
+	})
+	if err != nil {
+		return err
+	}
+	return eachOf(brought, each)
+}
+
+func eachOf(list []Entry, each func(Entry) error) error {
+	for _, e := range list {
 		if err := each(e); err != nil {
 			return err
 		}
@@ -205,16 +227,11 @@ func (r *Round) entries() ([]Entry, error) {
 
 // Sort sorts by system, item and source.
 func Sort(out []Entry) {
-	sort.Slice(out, func(i, j int) bool {
-		a, b := &out[i], &out[j]
-		if a.System != b.System {
-			return a.System < b.System
-		}
-		if a.Item != b.Item {
-			return a.Item < b.Item
-		}
-		return a.Source < b.Source
-	})
+	sort.SliceStable(out, func(i, j int) bool { return before(&out[i], &out[j]) })
+}
+
+func before(a, b *Entry) bool {
+	return cmp.Or(strings.Compare(a.System, b.System), strings.Compare(a.Item, b.Item), strings.Compare(a.Source, b.Source)) < 0
 }
 
 func (r *Round) EachLine(each func(Line, int64) error) error {

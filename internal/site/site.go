@@ -151,11 +151,17 @@ func zone(v keyfile.Value) *time.Location {
 	return loc
 }
 
+// Case is the name that no system has: what a person brings for the case as a whole is listed under it.
+const Case = "case"
+
 func (s *Site) readSystem(m *keyfile.Map, seen map[string]int) (System, keyfile.Value) {
 	name := m.Need("name")
 	sys := System{Name: checkWord("name", name), Stall: m.Duration("stall", DefaultStall), FileLine: m.Line()}
 	if line, twice := seen[strings.ToLower(name.Text)]; twice {
 		name.Problem("system %q was given before, on line %d", name.Text, line)
+	}
+	if strings.EqualFold(name.Text, Case) {
+		name.Problem("no system is called %q: that is what the case itself is called in tables", name.Text)
 	}
 	seen[strings.ToLower(name.Text)] = name.Line // names become folders, and some disks ignore case
 	for _, v := range m.Strings("roles") {

@@ -1,0 +1,132 @@
+package bring
+
+import (
+	"bufio"
+	"fmt"
+	"image"
+	"image/color"
+	"image/draw"
+	"image/jpeg"
+	"image/png"
+	"io"
+	"regexp"
+	"strconv"
+	"time"
+
+	"github.com/bep/imagemeta"
+)
+
+// Picture is what a picture tells of itself.
+type Picture struct {
+	Width, Height int
+	Format        string
+	Taken         time.Time // zero where it has no time
+	Zoned         bool      // the time names its zone; otherwise it is a clock's wall time
+}
+
+// maxPixels bounds the pictures that are decoded whole: 4 bytes each.
+const maxPixels = 100_000_000
+
+// ReadPicture reads what a PNG or JPEG picture tells of itself. zone is that of a time which names none.
+func ReadPicture(r io.ReadSeeker, zone *time.Location) (p Picture, err error) {
+	config, format, err := image.DecodeConfig(bufio.NewReader(r))
+	if err != nil {
+		return p, fmt.Errorf("it is no whole picture: %w", err)
+	}
+	p = Picture{Width: config.Width, Height: config.Height, Format: format}
+	if _, err := r.Seek(0, io.SeekStart); err != nil {
+		return p, err
+	}
+	of := map[string]imagemeta.ImageFormat{"png": imagemeta.PNG, "jpeg": imagemeta.JPEG}[format]
+	var tags imagemeta.Tags
+	_, err = imagemeta.Decode(imagemeta.Options{R: r, ImageFormat: of, Sources: imagemeta.EXIF,
+		HandleTag: func(t imagemeta.TagInfo) error { tags.Add(t); return nil }})
+	if err != nil {
+		return p, nil //nolint:nilerr // what the camera wrote is a comfort; the picture is what counts
+	}
+	if zone == nil {
+		zone = time.UTC
+	}
+	p.Taken, p.Zoned = takenAt(tags.EXIF(), zone)
+	return p, nil
+}
+
+// Times of a picture (Exif 2.32, CIPA DC-008), the best first, with the tag of their zone.
+var pictureTimes = [][2]string{{"DateTimeOriginal", "OffsetTimeOriginal"}, {"DateTimeDigitized", "OffsetTimeDigitized"},
+	{"DateTime", "OffsetTime"}}
+
+func takenAt(tags map[string]imagemeta.TagInfo, zone *time.Location) (at time.Time, zoned bool) {
+	for _, names := range pictureTimes {
+		text, _ := tags[names[0]].Value.(string)
+		if text == "" {
+			continue
+		}
+		if off, ok := tags[names[1]].Value.(string); ok {
+			if at, err := time.Parse("2006:01:02 15:04:05-07:00", text+off); err == nil {
+				return at, true
+			}
+		}
+		if at, err := time.ParseInLocation("2006:01:02 15:04:05", text, zone); err == nil {
+			return at, false
+		}
+	}
+	return time.Time{}, false
+}
+
+// About tells a picture in a few words.
+func (p Picture) About() string {
+	return fmt.Sprintf("%s picture, %d × %d", map[string]string{"png": "PNG", "jpeg": "JPEG"}[p.Format], p.Width, p.Height)
+}
+
+var boxText = regexp.MustCompile(`^(\d{1,6}),(\d{1,6}),(\d{1,6}),(\d{1,6})$`)
+
+// ParseBox reads a rectangle as x,y,width,height, in pixels from the upper left corner.
+func ParseBox(text string) (image.Rectangle, error) {
+	m := boxText.FindStringSubmatch(text)
+	if m == nil {
+		return image.Rectangle{}, fmt.Errorf("expected x,y,width,height in pixels, found %q", text)
+	}
+	var n [4]int
+	for i := range n {
+		n[i], _ = strconv.Atoi(m[i+1]) // six digits always are a number
+	}
+	if n[2] == 0 || n[3] == 0 {
+		return image.Rectangle{}, fmt.Errorf("a box without width or height blackens nothing: %q", text)
+	}
+	return image.Rect(n[0], n[1], n[0]+n[2], n[1]+n[3]), nil
+}
+
+// Blacken writes a PNG or JPEG picture anew with rectangles of it black. Nothing of the old file is in the new one but the pixels
+// outside of them. A rectangle that lies outside of the picture is an error: it hides nothing.
+func Blacken(w io.Writer, r io.ReadSeeker, boxes []image.Rectangle) error {
+	config, format, err := image.DecodeConfig(bufio.NewReader(r))
+	if err != nil {
+		return fmt.Errorf("only PNG and JPEG pictures can be blackened: %w", err)
+	}
+	if config.Width <= 0 || config.Height <= 0 || config.Width > maxPixels/config.Height {
+		return fmt.Errorf("a picture of %d × %d is too large to be blackened", config.Width, config.Height)
+	}
+	for _, b := range boxes {
+		if !b.In(image.Rect(0, 0, config.Width, config.Height)) {
+			return fmt.Errorf("the box %d,%d,%d,%d reaches out of the picture (%d × %d)", b.Min.X, b.Min.Y, b.Dx(), b.Dy(), config.Width,
+				config.Height)
+		}
+	}
+	if _, err := r.Seek(0, io.SeekStart); err != nil {
+		return err
+	}
+	old, _, err := image.Decode(bufio.NewReader(r))
+	if err != nil {
+		return fmt.Errorf("it is no whole picture: %w", err)
+	}
+	at := old.Bounds().Min
+	out := image.NewNRGBA(image.Rect(0, 0, old.Bounds().Dx(), old.Bounds().Dy()))
+	draw.Draw(out, out.Bounds(), old, at, draw.Src)
+	for _, b := range boxes {
+		draw.Draw(out, b, image.NewUniform(color.Black), image.Point{}, draw.Src)
+	}
+	if format == "jpeg" {
+		return jpeg.Encode(w, out, &jpeg.Options{Quality: 92})
+	}
+	return png.Encode(w, out)
+}
