@@ -24,11 +24,13 @@ const (
 	SignatureName = "manifest.json.sig"
 	// Earlier begins the paths of what an earlier round had otherwise, in an archive of several.
 	Earlier = "earlier/"
+	// Added begins the paths of what persons brought for the case as a whole.
+	Added = "added/"
 )
 
 // IsEvidence says whether a path below the top folder is one of evidence, not one of Envask's own.
 func IsEvidence(name string) bool {
-	return strings.HasPrefix(name, "systems/") || strings.HasPrefix(name, Earlier)
+	return strings.HasPrefix(name, "systems/") || strings.HasPrefix(name, Added) || strings.HasPrefix(name, Earlier)
 }
 
 // ManifestFormat is the version of the manifest's shape. Fields are only ever added within one version. Version 1 had durations in
@@ -53,11 +55,12 @@ type Manifest struct {
 	Rounds    []RoundInfo       `json:"rounds"`
 	// a round of which the vendor has the archive: what is the same there is not here
 	NewSince  string              `json:"new_since,omitempty"`
-	Complete  bool                `json:"complete"`          // nothing that the ask requires is missing
-	Lacking   []string            `json:"lacking"`           // what is, as "item on system: reason"
-	Clocks    []round.Clock       `json:"clocks"`            // of the systems, as they were when first reached
-	Reached   []round.Place       `json:"reached,omitempty"` // by which way each system was reached
-	Groups    []round.GroupResult `json:"groups,omitempty"`  // what the ask demands together
+	Complete  bool                `json:"complete"`            // nothing that the ask requires is missing
+	Lacking   []string            `json:"lacking"`             // what is, as "item on system: reason"
+	Clocks    []round.Clock       `json:"clocks"`              // of the systems, as they were when first reached
+	Reached   []round.Place       `json:"reached,omitempty"`   // by which way each system was reached
+	Groups    []round.GroupResult `json:"groups,omitempty"`    // what the ask demands together
+	Elsewhere []Elsewhere         `json:"elsewhere,omitempty"` // what lies elsewhere
 	Coverage  round.Coverage      `json:"coverage"`
 	Files     []File              `json:"files"`
 	LeftOut   []LeftOut           `json:"left_out"`
@@ -130,7 +133,42 @@ type File struct {
 	Form      redact.Form    `json:"form"`
 	Findings  redact.Counts  `json:"findings,omitempty"` // replaced, by rule
 	Command   *round.Ran     `json:"command,omitempty"`
-	Active    bool           `json:"-"` // a browser might run or draw it; known while the archive is made
+	Brought   *Brought       `json:"brought,omitempty"` // by a person
+	Active    bool           `json:"-"`                 // a browser might run or draw it; known while the archive is made
+}
+
+// Brought is how a file came that a person brought.
+type Brought struct {
+	By       string    `json:"by"`
+	At       time.Time `json:"at"`
+	Type     string    `json:"type,omitempty"`  // what its content is
+	About    string    `json:"about,omitempty"` // in a few words
+	Note     string    `json:"note,omitempty"`
+	Boxes    int       `json:"boxes,omitempty"` // rectangles that were made black
+	Requests []Request `json:"failed_requests,omitempty"`
+	More     int       `json:"more_failed_requests,omitempty"` // beyond those
+}
+
+// Request is one request of a browser's recording that failed or was slow.
+type Request struct {
+	Method string    `json:"method"`
+	Path   string    `json:"path"`
+	Status int       `json:"status"` // 0: there was no answer
+	Took   float64   `json:"took_seconds"`
+	At     time.Time `json:"at"`
+	Why    string    `json:"why,omitempty"`
+}
+
+// Elsewhere is what an item wants and was not brought, with where it lies. Size and checksum are as somebody gave them.
+type Elsewhere struct {
+	System  string    `json:"system"`
+	Item    string    `json:"item"`
+	Address string    `json:"address"`
+	Size    int64     `json:"size,omitempty"`
+	SHA256  string    `json:"sha256,omitempty"`
+	Note    string    `json:"note,omitempty"`
+	By      string    `json:"by"`
+	At      time.Time `json:"at"`
 }
 
 // LeftOut is what was there, or should have been, and is not in the archive.

@@ -56,6 +56,16 @@ func TypeMeans(name string) string {
 // PersonFields are the placeholders of what a person is told; answer.ID gives the answer to a question.
 var PersonFields = []string{"case", "from", "to", "system"}
 
+// Persons gives the items that a person brings.
+func (a *Ask) Persons() (out []*Item) {
+	for i := range a.Items {
+		if a.Items[i].Brought() {
+			out = append(out, &a.Items[i])
+		}
+	}
+	return out
+}
+
 // Kind is the key that chooses this kind.
 func (Person) Kind() string { return "person" }
 
@@ -75,11 +85,7 @@ func (p Person) Recording() bool { return slices.Contains(p.Expect.Types, "har")
 func (e Expect) String() string {
 	what := "any file"
 	if len(e.Types) > 0 {
-		var types []string
-		for _, t := range e.Types {
-			types = append(types, TypeMeans(t))
-		}
-		what = strings.Join(types, " or ")
+		what = e.Wanted()
 	}
 	if e.Files > 1 {
 		what = fmt.Sprintf("%d files, each %s", e.Files, what)
@@ -94,7 +100,7 @@ func (e Expect) String() string {
 		what += ", at most " + humanize.IBytes(uint64(e.Most))
 	}
 	if e.Window {
-		what += ", of the window"
+		what += ", dated within the window"
 	}
 	if e.Holds != nil {
 		what += ", with " + e.Holds.String() + " in it"
@@ -206,4 +212,13 @@ func (e Expect) Unmet(files int) string {
 		return ""
 	}
 	return strconv.Itoa(files) + " of " + strconv.Itoa(e.Files) + " files"
+}
+
+// Wanted tells the types that are expected, in words.
+func (e Expect) Wanted() string {
+	var types []string
+	for _, t := range e.Types {
+		types = append(types, TypeMeans(t))
+	}
+	return strings.Join(types, " or ")
 }

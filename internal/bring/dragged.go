@@ -39,7 +39,7 @@ func fileAddress(text string) string {
 
 func quoted(text string) string { return unquote(text) }
 
-// unquote takes quotes around the whole away; a quote within single quotes is written '\''.
+// unquote takes quotes around the whole away; a quote within single quotes is written '\”.
 func unquote(text string) string {
 	if n := len(text); n >= 2 && (text[0] == '\'' || text[0] == '"') && text[n-1] == text[0] {
 		return strings.ReplaceAll(text[1:n-1], `'\''`, `'`)

@@ -21,6 +21,23 @@ type Recording struct {
 	Last    time.Time
 	Failed  []Exchange // requests that failed or were slow, MaxFailed at most
 	More    int        // failed or slow ones beyond those
+
+	passed func() // one entry is read
+}
+
+// boundedEntries ends reading when one entry has more bytes than any browser records.
+type boundedEntries struct {
+	r    io.Reader
+	room int64 // bytes, until passed is called
+}
+
+func (b *boundedEntries) Read(p []byte) (int, error) {
+	if b.room <= 0 {
+		return 0, &NoRecordingError{fmt.Sprintf("one request of it has more than %d MiB", maxEntry>>20)}
+	}
+	n, err := b.r.Read(p[:min(int64(len(p)), b.room)])
+	b.room -= int64(n)
+	return n, err
 }
 
 // Exchange is one request of a recording.
@@ -80,7 +97,10 @@ type harEntry struct {
 // then is given all the same.
 func ReadHAR(r io.Reader) (*Recording, error) {
 	rec := &Recording{}
-	dec := jsontext.NewDecoder(r, jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true))
+	bounded := &boundedEntries{r: r}
+	dec := jsontext.NewDecoder(bounded, jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true))
+	rec.passed = func() { bounded.room = maxEntry }
+	rec.passed()
 	seen, err := rec.object(dec, "")
 	var syntax *jsontext.SyntacticError
 	switch {
@@ -157,6 +177,7 @@ func (rec *Recording) entries(dec *jsontext.Decoder) error {
 			return err
 		}
 		rec.add(&e)
+		rec.passed()
 	}
 	_, err = dec.ReadToken()
 	return err

@@ -22,6 +22,7 @@ type Picture struct {
 	Format        string
 	Taken         time.Time // zero where it has no time
 	Zoned         bool      // the time names its zone; otherwise it is a clock's wall time
+	Way           int       // up, as the camera was held (Exif tag Orientation): 1 to 8, 0 where it does not say
 }
 
 // maxPixels bounds the pictures that are decoded whole: 4 bytes each.
@@ -40,7 +41,8 @@ func ReadPicture(r io.ReadSeeker, zone *time.Location) (p Picture, err error) {
 	of := map[string]imagemeta.ImageFormat{"png": imagemeta.PNG, "jpeg": imagemeta.JPEG}[format]
 	var tags imagemeta.Tags
 	_, err = imagemeta.Decode(imagemeta.Options{R: r, ImageFormat: of, Sources: imagemeta.EXIF,
-		HandleTag: func(t imagemeta.TagInfo) error { tags.Add(t); return nil }})
+		ShouldHandleTag: func(t imagemeta.TagInfo) bool { return wantedTags[t.Tag] },
+		HandleTag:       func(t imagemeta.TagInfo) error { tags.Add(t); return nil }})
 	if err != nil {
 		return p, nil //nolint:nilerr // what the camera wrote is a comfort; the picture is what counts
 	}
@@ -48,12 +50,16 @@ func ReadPicture(r io.ReadSeeker, zone *time.Location) (p Picture, err error) {
 		zone = time.UTC
 	}
 	p.Taken, p.Zoned = takenAt(tags.EXIF(), zone)
+	p.Way, _ = strconv.Atoi(fmt.Sprint(tags.EXIF()["Orientation"].Value))
 	return p, nil
 }
 
 // Times of a picture (Exif 2.32, CIPA DC-008), the best first, with the tag of their zone.
-var pictureTimes = [][2]string{{"DateTimeOriginal", "OffsetTimeOriginal"}, {"DateTimeDigitized", "OffsetTimeDigitized"},
-	{"DateTime", "OffsetTime"}}
+var pictureTimes = [][2]string{{"DateTimeOriginal", "OffsetTimeOriginal"}, {"CreateDate", "OffsetTimeDigitized"},
+	{"ModifyDate", "OffsetTime"}}
+
+var wantedTags = map[string]bool{"Orientation": true, "DateTimeOriginal": true, "OffsetTimeOriginal": true, "CreateDate": true,
+	"OffsetTimeDigitized": true, "ModifyDate": true, "OffsetTime": true}
 
 func takenAt(tags map[string]imagemeta.TagInfo, zone *time.Location) (at time.Time, zoned bool) {
 	for _, names := range pictureTimes {
@@ -96,33 +102,61 @@ func ParseBox(text string) (image.Rectangle, error) {
 	return image.Rect(n[0], n[1], n[0]+n[2], n[1]+n[3]), nil
 }
 
-// Blacken writes a PNG or JPEG picture anew with rectangles of it black. Nothing of the old file is in the new one but the pixels
+// upright gives a picture as viewers show it, which is how a person measures a box in it.
+func upright(old image.Image, way int) *image.NRGBA {
+	b := old.Bounds()
+	w, h := b.Dx(), b.Dy()
+	if way < 2 || way > 8 {
+		out := image.NewNRGBA(image.Rect(0, 0, w, h))
+		draw.Draw(out, out.Bounds(), old, b.Min, draw.Src)
+		return out
+	}
+	// Where the pixel x,y of the file is shown (Exif 2.32, 4.6.4, Orientation).
+	shown := [9]func(x, y int) (int, int){
+		2: func(x, y int) (int, int) { return w - 1 - x, y },
+		3: func(x, y int) (int, int) { return w - 1 - x, h - 1 - y },
+		4: func(x, y int) (int, int) { return x, h - 1 - y },
+		5: func(x, y int) (int, int) { return y, x },
+		6: func(x, y int) (int, int) { return h - 1 - y, x },
+		7: func(x, y int) (int, int) { return h - 1 - y, w - 1 - x },
+		8: func(x, y int) (int, int) { return y, w - 1 - x },
+	}[way]
+	out := image.NewNRGBA(image.Rect(0, 0, w, h))
+	if way >= 5 {
+		out = image.NewNRGBA(image.Rect(0, 0, h, w))
+	}
+	for y := range h {
+		for x := range w {
+			to, down := shown(x, y)
+			out.Set(to, down, old.At(b.Min.X+x, b.Min.Y+y))
+		}
+	}
+	return out
+}
+
+// Blacken writes a PNG or JPEG picture anew with rectangles of it black, which are measured in the picture as viewers show it. Nothing of the old file is in the new one but the pixels
 // outside of them. A rectangle that lies outside of the picture is an error: it hides nothing.
 func Blacken(w io.Writer, r io.ReadSeeker, boxes []image.Rectangle) error {
-	config, format, err := image.DecodeConfig(bufio.NewReader(r))
+	p, err := ReadPicture(r, nil)
 	if err != nil {
 		return fmt.Errorf("only PNG and JPEG pictures can be blackened: %w", err)
 	}
-	if config.Width <= 0 || config.Height <= 0 || config.Width > maxPixels/config.Height {
-		return fmt.Errorf("a picture of %d × %d is too large to be blackened", config.Width, config.Height)
-	}
-	for _, b := range boxes {
-		if !b.In(image.Rect(0, 0, config.Width, config.Height)) {
-			return fmt.Errorf("the box %d,%d,%d,%d reaches out of the picture (%d × %d)", b.Min.X, b.Min.Y, b.Dx(), b.Dy(), config.Width,
-				config.Height)
-		}
+	if p.Width <= 0 || p.Height <= 0 || p.Width > maxPixels/p.Height {
+		return fmt.Errorf("a picture of %d × %d is too large to be blackened", p.Width, p.Height)
 	}
 	if _, err := r.Seek(0, io.SeekStart); err != nil {
 		return err
 	}
-	old, _, err := image.Decode(bufio.NewReader(r))
+	old, format, err := image.Decode(bufio.NewReader(r))
 	if err != nil {
 		return fmt.Errorf("it is no whole picture: %w", err)
 	}
-	at := old.Bounds().Min
-	out := image.NewNRGBA(image.Rect(0, 0, old.Bounds().Dx(), old.Bounds().Dy()))
-	draw.Draw(out, out.Bounds(), old, at, draw.Src)
+	out := upright(old, p.Way)
 	for _, b := range boxes {
+		if size := out.Bounds(); !b.In(size) {
+			return fmt.Errorf("the box %d,%d,%d,%d reaches out of the picture (%d × %d)", b.Min.X, b.Min.Y, b.Dx(), b.Dy(), size.Dx(),
+				size.Dy())
+		}
 		draw.Draw(out, b, image.NewUniform(color.Black), image.Point{}, draw.Src)
 	}
 	if format == "jpeg" {

@@ -77,6 +77,9 @@ func (s *session) collect(ctx context.Context, a *flow.App, c *casefile.Case, q 
 		s.drawReached(got.Round.Reached, s.common.verbose)
 		s.drawGroups(got.Round.Groups, s.common.verbose)
 		s.drawRoundEnd(got)
+		if list, err := a.ToDos(c); err == nil && !got.Round.Open {
+			s.drawStillToBring(list)
+		}
 	}
 	return got, err
 }

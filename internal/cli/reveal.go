@@ -8,6 +8,7 @@ import (
 
 	"envask/internal/durable"
 	"envask/internal/fault"
+	"envask/internal/flow"
 )
 
 func newReveal(s *session) *cobra.Command {
@@ -15,7 +16,7 @@ func newReveal(s *session) *cobra.Command {
 		Use:   "reveal [FILE]",
 		Short: "Turn the aliases in a vendor's reply back into the real names",
 		Long: `Copy a text to standard output and turn the aliases of the case back into the real names. Nothing is sent. Secrets cannot be
-turned back, because the case does not keep them.`,
+turned back, because the case does not keep them. FILE is a path, or the name of a reply that was added to the case.`,
 		Example: `  envask reveal reply.txt
   envask reveal < page.html`,
 		Args: cobra.MaximumNArgs(1),
@@ -26,7 +27,11 @@ turned back, because the case does not keep them.`,
 			}
 			var in io.Reader = s.env.In
 			if len(args) > 0 {
-				f, err := durable.OpenRegular(args[0])
+				path, err := flow.ReplyPath(cmd.Context(), c, args[0])
+				if err != nil {
+					return err
+				}
+				f, err := durable.OpenRegular(path)
 				if err != nil {
 					return fault.Wrap("reveal", "", err)
 				}

@@ -34,6 +34,7 @@ time span, how it was cut, and what redaction found in it.`,
   envask show r1 --system gate-2 --item gate-log
   envask show r1 gate.log.1
   envask show 26031407_tallow-pier_r1.tar.gz
+  envask show --todo
   envask show --vitals`,
 		Args: cobra.MaximumNArgs(2),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -45,6 +46,7 @@ time span, how it was cut, and what redaction found in it.`,
 	}
 	c.Flags().StringSliceVar(&x.systems, "system", nil, "list the files of these systems")
 	c.Flags().BoolVar(&s.each, "each", false, "a row for each system, also where many share a reason")
+	c.Flags().BoolVar(&x.todo, "todo", false, "list what persons still have to bring, with the steps")
 	c.Flags().BoolVar(&x.vitals, "vitals", false, "compare the basic state of the systems")
 	c.Flags().StringSliceVar(&x.items, "item", nil, "list the files of these items")
 	return c
@@ -55,6 +57,7 @@ type showing struct {
 	systems, items []string
 	file           string // a part of a path
 	vitals         bool
+	todo           bool // what persons bring
 }
 
 func (x showing) ofFiles() bool { return len(x.systems)+len(x.items) > 0 || x.file != "" }
@@ -67,6 +70,9 @@ func (s *session) show(ctx context.Context, what string, x showing) error {
 		a, c, err := s.appAndCase()
 		if err != nil {
 			return err
+		}
+		if x.todo {
+			return s.showToDo(a, c)
 		}
 		if what == "" && !x.ofFiles() && !x.vitals {
 			return s.showCase(a, c)

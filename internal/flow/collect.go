@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -353,6 +354,11 @@ func lacking(cov round.Coverage, groups []round.GroupResult) error {
 		if !cell.NotChosen() { // the engineer knows; the archive says it all the same
 			lack = append(lack, cell)
 		}
+	}
+	if people := slices.DeleteFunc(slices.Clone(lack), func(c round.Cell) bool { return c.Code != round.CodeToBring }); len(people) > 0 &&
+		len(people) == len(lack) {
+		return fault.New(fault.Incomplete, "", "", fmt.Sprintf("%d required %s still to be brought by a person", len(lack),
+			plural(len(lack), "item is", "items are")), "envask show --todo says how (to send it as it is: envask submit --incomplete)")
 	}
 	if refusedAltogether(cov) {
 		return fault.New(fault.Refused, "collect", cov[0].System, cov[0].Reason, "")

@@ -19,6 +19,7 @@ import (
 	"envask/internal/redact"
 	"envask/internal/report"
 	"envask/internal/round"
+	"envask/internal/site"
 	"envask/internal/spill"
 	"envask/internal/window"
 )
@@ -101,6 +102,9 @@ func (t *telling) file(out *archive.Written) error {
 		clean := *ran
 		clean.Line = e.String(ran.Line)
 		f.Command = &clean
+	}
+	if x.Entry.Brought != nil {
+		f.Brought = t.brought(x)
 	}
 	red.Findings.Add(x.Result.Counts)
 	t.count(x, out.Size)
@@ -189,6 +193,7 @@ func (t *telling) manifest() error {
 		m.Rounds = append(m.Rounds, archive.RoundInfo{ID: r.ID, Note: e.String(r.Note), Started: r.Started, Ended: r.Ended, Depth: r.Depth,
 			Window: r.InZone().String(), AskSHA256: t.otherAsk(r)})
 	}
+	m.Elsewhere = t.elsewhere()
 	if s.since != nil {
 		m.NewSince = s.since.ID
 	}
@@ -217,19 +222,24 @@ func (t *telling) manifest() error {
 func vocabulary(c *casefile.Case, k *ask.Ask) []string {
 	sample, err := json.Marshal(archive.Manifest{Files: []archive.File{{Command: &round.Ran{Output: "-"},
 		Cut: &round.CutInfo{Unpacked: "-", Notes: []string{"-"}}, Last: time.Now(), First: time.Now(), Modified: time.Now(), How: "-",
-		Findings: redact.Counts{"-": 1}, Round: "-"}},
+		Findings: redact.Counts{"-": 1}, Round: "-", Brought: &archive.Brought{Type: "-", About: "-", Note: "-", Boxes: 1, More: 1,
+			Requests: []archive.Request{{Why: "-"}}}}},
 		LeftOut: []archive.LeftOut{{Size: 1, Round: "-"}}, NewSince: "-", Clocks: []round.Clock{{Synchronised: "-"}},
 		Rounds: []archive.RoundInfo{{Note: "-"}}, Title: "-", SignedBy: "-", Answers: map[string]string{"-": "-"},
 		Window:    archive.WindowInfo{Extra: "-", Spans: []window.Span{{}}, Remarks: []string{"-"}},
 		Reached:   []round.Place{{Served: reach.Served{After: "-", Noisy: true}}},
 		Groups:    []round.GroupResult{{Why: "-", Lacking: []string{"-"}}},
+		Elsewhere: []archive.Elsewhere{{Size: 1, SHA256: "-", Note: "-"}},
 		Redaction: archive.Redaction{StillThere: []archive.StillThere{{}}},
 		Coverage: round.Coverage{{Code: "-", Unmet: []string{"-"}, Together: "-", Required: true, Reason: "-", Left: 1,
 			Took: 1, Notes: []string{"-"}}}})
 	if err != nil {
 		panic(err) // plain values always marshal
 	}
-	texts := append([]string{string(sample), report.Text(), c.Site, caseNumber(c)}, k.Words()...)
+	texts := append([]string{string(sample), report.Text(), c.Site, caseNumber(c), site.Case}, k.Words()...)
+	for _, t := range ask.FileTypes {
+		texts = append(texts, t.Name, t.Means)
+	}
 	for _, s := range round.States {
 		texts = append(texts, string(s))
 	}

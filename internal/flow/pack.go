@@ -167,6 +167,9 @@ func (p *packing) prepare(w *casefile.Writer, sel *selection, rules *ruleset) (e
 	if err := rules.load(); err != nil {
 		return err
 	}
+	if err := rules.keepLinks(sel.rounds); err != nil {
+		return err
+	}
 	if err := p.checkRequest(); err != nil {
 		return err
 	}

@@ -23,6 +23,7 @@ type evidence struct {
 	left   *spill.List[archive.LeftOut] // with the words of the round
 	cells  map[cellKey]*cellSize        // of the pieces
 	bytes  int64                        // of the pieces
+	links  []round.Entry                // to what lies elsewhere
 	said   *redact.Learned              // what names and reasons taught
 
 	behindBytes int64
@@ -64,6 +65,11 @@ func (v *evidence) load(ctx context.Context) error {
 			switch {
 			case !v.sel.wants(r, &e): // a newer round has this item on this system
 				return nil
+			case e.Brought != nil && e.Brought.Link != "":
+				v.links = append(v.links, e)
+				return nil
+			case e.Brought != nil && e.Brought.Older:
+				return v.leave(r, &e, round.Skipped, "an older version: another one counts, and goes")
 			case e.Name == "":
 				return v.leave(r, &e, e.State, e.Reason)
 			}

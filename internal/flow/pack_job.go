@@ -15,6 +15,7 @@ import (
 	"envask/internal/fault"
 	"envask/internal/redact"
 	"envask/internal/round"
+	"envask/internal/site"
 )
 
 // Packing goes through stages: which rounds (selection), by which rules (ruleset), which pieces of evidence (evidence), which of them
@@ -105,6 +106,9 @@ func (x *piece) cell() cellKey { return cellKey{x.Entry.System, x.Entry.Item} }
 // folder is where a piece's system stands in the archive.
 func (x *piece) folder() string {
 	folder := "systems/" + x.Entry.System + "/"
+	if x.Entry.System == site.Case {
+		folder = "" // what a person brought for the case stands in added/
+	}
 	if x.Earlier {
 		return archive.Earlier + x.Round + "/" + folder
 	}

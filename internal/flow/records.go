@@ -12,6 +12,8 @@ const (
 	kindApproved    = "archive approved" // a person approved it
 	kindDecided     = "review decided"   // a person decided about what looks like a secret
 	kindSubmitted   = "submitted"        // it went over a route; the record is the receipt
+	kindBrought     = "brought"          // a person brought something, or took it back; the record is a broughtRecord
+	kindReply       = "reply"            // the vendor sent something back; the record is a Reply
 	kindDiscarded   = "discarded"        // something of the case was removed; the record is a Discard
 )
 

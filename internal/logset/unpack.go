@@ -82,6 +82,22 @@ func PackingOf(head []byte) string {
 	return ""
 }
 
+// Plain gives a stream without its compression, told by its first bytes; one that is not compressed comes as it is. A zip archive, which
+// needs random reads, comes as it is, too.
+func Plain(r io.Reader) (io.Reader, func(), error) {
+	br := bufio.NewReaderSize(r, 64<<10)
+	head, err := br.Peek(6)
+	if err != nil && err != io.EOF {
+		return nil, nil, err
+	}
+	for _, p := range packings {
+		if p.Open != nil && bytes.HasPrefix(head, p.Magic) {
+			return p.Open(br)
+		}
+	}
+	return br, func() {}, nil
+}
+
 // Unsuffixed takes the suffix of a compression off a name.
 func Unsuffixed(name string) (plain string, packed bool) {
 	for _, p := range packings {

@@ -15,6 +15,7 @@ import (
 	"envask/internal/archive"
 	"envask/internal/brief"
 	"envask/internal/round"
+	"envask/internal/site"
 )
 
 //go:embed page.css
@@ -79,6 +80,7 @@ func (v *view) sections() []section {
 		{"coverage", "What was taken from where", v.coverage()},
 		{"clocks", "Window and clocks", v.clocks()},
 		{"systems", "The systems", v.systems()},
+		{"brought", "What persons brought", v.brought()},
 		{"cut", "What was cut", v.cut()},
 		{"files", "The files", v.files()},
 		{"left-out", "Left out", v.leftOut()},
@@ -118,13 +120,17 @@ func (v *view) head() g.Node {
 
 // evidence says how much there is.
 func (v *view) evidence() string {
-	from := 0
+	from, of := 0, 0
 	for _, s := range v.shown {
+		if s.name == site.Case {
+			continue // what persons brought for the case as a whole
+		}
+		of++
 		if s.total > 0 {
 			from++
 		}
 	}
-	return fmt.Sprintf("%s from %d of %d systems, %s", files(v.total), from, len(v.shown), size(v.bytes))
+	return fmt.Sprintf("%s from %d of %d systems, %s", files(v.total), from, of, size(v.bytes))
 }
 
 func (v *view) window() string {

@@ -34,14 +34,16 @@ type bounds struct {
 // view is the content in the order in which the page needs it.
 type view struct {
 	*Content
-	zone     *time.Location // of all times on the page: that of the window
-	items    []string
-	shown    []systemView
-	findings []count
-	problems []round.Cell
-	left     []leftView
-	wasCut   []archive.File
-	moreCut  int
+	zone        *time.Location // of all times on the page: that of the window
+	items       []string
+	shown       []systemView
+	findings    []count
+	problems    []round.Cell
+	left        []leftView
+	wasCut      []archive.File
+	moreCut     int
+	persons     []archive.File // what persons brought
+	morePersons int
 	bounds
 	total  int   // files
 	bytes  int64 // of them
@@ -147,6 +149,7 @@ func newView(c *Content) (*view, error) {
 		v.total++
 		v.bytes += f.Size
 		v.addCut(f)
+		v.addBrought(f)
 		if row, ok := rows[f.System]; ok {
 			v.shown[row].add(f, v.bounds)
 		}
@@ -168,6 +171,16 @@ func newView(c *Content) (*view, error) {
 		return nil
 	})
 	return v, err
+}
+
+func (v *view) addBrought(f *archive.File) {
+	switch {
+	case f.Brought == nil:
+	case len(v.persons) < maxBrought:
+		v.persons = append(v.persons, *f)
+	default:
+		v.morePersons++
+	}
 }
 
 func (v *view) addCut(f *archive.File) {

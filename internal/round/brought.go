@@ -22,6 +22,7 @@ import (
 
 // Brought is how an entry came by a person.
 type Brought struct {
+	Name  string    `json:"name,omitempty"` // the file's own
 	By    string    `json:"by"`
 	At    time.Time `json:"at"`
 	From  string    `json:"from"` // path on the person's machine, or "-" for what was typed or pasted
@@ -120,7 +121,7 @@ func broughtCell(item *ask.Item, cell Cell, of []Entry) Cell {
 	failed := ""
 	for i := range of {
 		e := &of[i]
-		name := e.Name[strings.LastIndexByte(e.Name, '/')+1:]
+		name := e.Brought.Name
 		switch {
 		case e.Brought.Older:
 			cell.note(name + ": an older version")

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"strconv"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -123,6 +124,26 @@ func (s *Screen) Confirm(question string) (bool, error) {
 	}
 	answer := strings.ToLower(strings.TrimSpace(string(line)))
 	return answer == "y" || answer == "yes", nil
+}
+
+// Pick asks which of several answers is meant, by its number; anything else is none, -1.
+func (s *Screen) Pick(question string, answers []string) (int, error) {
+	for i, a := range answers {
+		s.say("  %d  %s\n", i+1, a)
+	}
+	s.say("%s [1-%d] ", question, len(answers))
+	line, err := s.await(func() ([]byte, error) {
+		line, err := bufio.NewReader(io.LimitReader(s.In, 1<<10)).ReadString('\n')
+		return []byte(line), err
+	})
+	if err != nil && err != io.EOF {
+		return -1, err
+	}
+	n, err := strconv.Atoi(strings.TrimSpace(string(line)))
+	if err != nil || n < 1 || n > len(answers) {
+		return -1, nil
+	}
+	return n - 1, nil
 }
 
 // await waits for an answer, or for the end of the program: Ctrl-C at a question ends it at once.
