@@ -105,9 +105,11 @@ func ReadHAR(r io.Reader) (*Recording, error) {
 	var syntax *jsontext.SyntacticError
 	switch {
 	case errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, io.EOF) && dec.InputOffset() > 0:
-		return rec, &NoRecordingError{fmt.Sprintf("it is cut off after %d bytes (%d requests are whole)", dec.InputOffset(), rec.Entries)}
+		return rec, &NoRecordingError{fmt.Sprintf("it is cut off after %d bytes; %s", dec.InputOffset(), rec.whole())}
 	case errors.Is(err, io.EOF):
 		return rec, &NoRecordingError{"it is empty"}
+	case errors.As(err, &syntax) && rec.Entries > 0:
+		return rec, &NoRecordingError{fmt.Sprintf("it is damaged or cut off at byte %d; %s", syntax.ByteOffset, rec.whole())}
 	case errors.As(err, &syntax):
 		return rec, &NoRecordingError{fmt.Sprintf("it is no JSON text (byte %d)", syntax.ByteOffset)}
 	case err != nil:
@@ -232,5 +234,14 @@ func (rec *Recording) Remarks() (out []string) {
 
 // About tells in a few words what is in a recording.
 func (rec *Recording) About() string {
-	return fmt.Sprintf("%d requests, %d failed or slow", rec.Entries, len(rec.Failed)+rec.More)
+	return fmt.Sprintf("%s, %d failed or slow", requests(rec.Entries), len(rec.Failed)+rec.More)
 }
+
+func requests(n int) string {
+	if n == 1 {
+		return "1 request"
+	}
+	return fmt.Sprintf("%d requests", n)
+}
+
+func (rec *Recording) whole() string { return requests(rec.Entries) + " before that can be read" }

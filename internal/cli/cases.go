@@ -130,6 +130,9 @@ func lastArchive(v *flow.CaseView) string {
 
 func (s *session) lastSent(v *flow.CaseView) string {
 	if r := v.LastSent(); r != nil {
+		if r.ByHand != "" {
+			return s.when(r.Finished) + " by hand"
+		}
 		return s.when(r.Finished) + " over " + r.Route
 	}
 	return "-"

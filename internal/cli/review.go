@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"path"
 	"slices"
 	"sort"
 	"strings"
@@ -14,6 +15,7 @@ import (
 	"envask/internal/cli/term"
 	"envask/internal/fault"
 	"envask/internal/flow"
+	"envask/internal/posix"
 	"envask/internal/redact"
 )
 
@@ -21,6 +23,7 @@ type reviewFlags struct {
 	request       flow.ReviewRequest
 	approve, all  bool
 	remove, leave []int
+	looked        []string
 	rules         []string
 }
 
@@ -35,6 +38,7 @@ readable on purpose, what could not be read, and what looks like a secret and wa
 		Example: `  envask review
   envask review --rule keyed-secret --all
   envask review --remove 2 --leave 1,3     then pack again
+  envask review --looked error.png
   envask review --approve`,
 		Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -55,6 +59,7 @@ readable on purpose, what could not be read, and what looks like a secret and wa
 	c.Flags().BoolVar(&f.approve, "approve", false, "record that you have reviewed and approved it")
 	c.Flags().BoolVar(&f.all, "all", false, "every sample and every file")
 	c.Flags().StringSliceVar(&f.rules, "rule", nil, "samples of these rules only")
+	c.Flags().StringArrayVar(&f.looked, "looked", nil, "record that you have looked at this picture (several times)")
 	c.Flags().IntSliceVar(&f.remove, "remove", nil,
 		"suspicious values, by number, that must not leave: they go into the case's redaction.yaml")
 	c.Flags().IntSliceVar(&f.leave, "leave", nil, "suspicious values, by number, that may stay")
@@ -75,6 +80,11 @@ func (s *session) review(ctx context.Context, a *flow.App, c *casefile.Case, f r
 			s.next("pack", "review")
 		}
 		return nil
+	}
+	if len(f.looked) > 0 {
+		if err := a.Looked(c, v, f.looked); err != nil {
+			return err
+		}
 	}
 	if f.approve {
 		if err := a.ApproveArchive(c, v); err != nil {
@@ -100,6 +110,7 @@ func (s *session) drawReview(v *flow.Review, f reviewFlags) {
 	s.drawRules(v, f)
 	s.drawReviewedFiles(v, f.all)
 	s.drawLeft(v)
+	s.drawPictures(v)
 	s.drawSuspects(v)
 	s.screen.Print("")
 	if n := len(v.Proof.Missed); n > 0 {
@@ -119,6 +130,45 @@ func (s *session) drawReview(v *flow.Review, f reviewFlags) {
 		s.screen.Field("approved", "not yet (nobody demands it)")
 		s.next("review --approve", "submit")
 	}
+}
+
+// drawPictures names the pictures that go along, with the paths at which to look at them.
+func (s *session) drawPictures(v *flow.Review) {
+	if len(v.Pictures) == 0 {
+		return
+	}
+	s.screen.Print("")
+	s.screen.Print("%s", s.screen.Paint(term.Bold, "pictures that go along; only a person can say what they show"))
+	open := ""
+	for _, p := range v.Pictures {
+		s.screen.Print("  %s", term.Clean(p.File))
+		s.screen.Print("    look at  %s", term.Clean(p.Path))
+		switch {
+		case p.LookedBy != "":
+			s.screen.Print("    looked at by %s, %s", term.Clean(p.LookedBy), p.LookedAt)
+		case v.MustLook:
+			s.screen.Print("    %s", s.screen.Paint(term.Warn, "nobody looked at it yet; somebody must before it is sent"))
+		default:
+			s.screen.Print("    nobody looked at it yet")
+		}
+		if p.LookedBy == "" && open == "" {
+			open = path.Base(p.File)
+		}
+	}
+	if open != "" {
+		s.next("review --looked " + shellWord(open))
+	}
+}
+
+// shellWord quotes a word where a shell would take it apart.
+func shellWord(w string) string {
+	if strings.ContainsFunc(w, func(r rune) bool {
+		plain := r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9'
+		return !plain && !strings.ContainsRune("._-/~%+,@", r)
+	}) {
+		return posix.Word(w)
+	}
+	return w
 }
 
 // drawRules shows each rule with its count and some samples.

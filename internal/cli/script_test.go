@@ -8,6 +8,11 @@ import (
 	"compress/gzip"
 	"context"
 	"fmt"
+	"image"
+	"image/color"
+	"image/draw"
+	"image/jpeg"
+	"image/png"
 	"io"
 	"os"
 	"os/exec"
@@ -72,6 +77,7 @@ func TestScripts(t *testing.T) {
 			"digest":      cmdDigest,
 			"replace":     cmdReplace,
 			"interrupted": cmdInterrupted,
+			"picture":     cmdPicture,
 		},
 	})
 }
@@ -92,6 +98,22 @@ func cmdCode(ts *testscript.TestScript, neg bool, args []string) {
 	if got != want {
 		ts.Fatalf("exit code %d, want %d", got, want)
 	}
+}
+
+// cmdPicture makes a picture, PNG or JPEG by its name, of one shade: picture error.png 40x20 200
+func cmdPicture(ts *testscript.TestScript, neg bool, args []string) {
+	var w, h, shade int
+	_, err := fmt.Sscanf(args[1]+" "+args[2], "%dx%d %d", &w, &h, &shade)
+	ts.Check(err)
+	m := image.NewNRGBA(image.Rect(0, 0, w, h))
+	draw.Draw(m, m.Bounds(), image.NewUniform(color.Gray{uint8(shade)}), image.Point{}, draw.Src)
+	var b bytes.Buffer
+	if strings.HasSuffix(args[0], ".png") {
+		ts.Check(png.Encode(&b, m))
+	} else {
+		ts.Check(jpeg.Encode(&b, m, nil))
+	}
+	ts.Check(os.WriteFile(ts.MkAbs(args[0]), b.Bytes(), 0o600))
 }
 
 // cmdSite starts the simulated site and writes its files below files/ and home/. With a word, a system misbehaves:

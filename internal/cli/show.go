@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"regexp"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/dustin/go-humanize"
@@ -192,7 +193,11 @@ func (s *session) drawRounds(rounds []flow.RoundView) {
 		}
 		sent := "no"
 		if r.Sent != "" {
-			sent = "over " + r.Sent
+			sent = ""
+			for _, route := range strings.Split(r.Sent, ", ") {
+				sent += ", " + overRoute(route)
+			}
+			sent = strings.TrimPrefix(sent, ", ")
 		}
 		rows = append(rows, []string{r.ID, s.when(r.Started), r.Depth, humanize.Comma(int64(r.Files)), bytesText(r.Bytes), result,
 			term.Clean(sent), term.Clean(r.Note)})
@@ -212,6 +217,12 @@ func (s *session) drawArchives(v *flow.CaseView) {
 		said := "over " + r.Route + ", " + s.when(r.Finished)
 		if r.Handed {
 			said = "ready to hand over for " + r.Route
+		}
+		if r.ByHand != "" {
+			said = "by hand, " + s.when(r.Finished)
+		}
+		if r.Ticket != "" {
+			said += ", ticket " + r.Ticket
 		}
 		if r.Of != "" {
 			said += ", encrypted"

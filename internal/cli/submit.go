@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"strings"
@@ -37,6 +38,8 @@ The login of a route stands in credentials.yaml in the home, bound to the route 
     - {route: desk, host: desk.ostrevane.example, user: intake, key: ~/.ssh/desk}
     - {route: upload, host: files.ostrevane.example, token: env:UPLOAD_TOKEN}
 
+What a person hands over, by the desk's page, in a mail of their own or on a stick, is written down with --by-hand.
+
 With --ask an archive is sent where its case is not, such as on a jump host: carry it there with the file beside it that ends
 in .carry.json, and bring the receipt back with envask add.`,
 		Args: cobra.MaximumNArgs(1),
@@ -63,6 +66,11 @@ in .carry.json, and bring the receipt back with envask add.`,
 			if err != nil {
 				return err
 			}
+			if q.ByHand != "" || q.Ticket != "" {
+				if done, err := s.byHand(cmd.Context(), a, c, q); done || err != nil {
+					return err
+				}
+			}
 			if confirm {
 				return s.confirmReceipts(cmd.Context(), a, c, q)
 			}
@@ -71,12 +79,52 @@ in .carry.json, and bring the receipt back with envask add.`,
 	}
 	addSubmit(c, &q)
 	addAccept(c, &accept)
+	c.Flags().StringVar(&q.ByHand, "by-hand", "", "send nothing: you handed it over, and this says how (the desk's page, a stick)")
+	c.Flags().StringVar(&q.Ticket, "ticket", "", "the desk's number of it; of what was sent already it is added to the receipt")
 	c.Flags().StringVar(&q.SignWith, "sign", "", "sign the receipt with this private SSH key, so that envask add elsewhere takes its word")
 	c.Flags().BoolVar(&q.Resume, "resume", false, "resume the submit that was interrupted")
 	c.Flags().StringVar(&bandwidth, "bandwidth", "", "bytes a second at most, such as 2MiB")
 	c.Flags().StringVar(&askFile, "ask", "", "send ARCHIVE without its case, over the routes of this ask")
 	c.Flags().BoolVar(&confirm, "confirm", false, "send nothing; ask again whether what was sent is there")
 	return c
+}
+
+// byHand writes down what a person says of handing over; done says that nothing is left to be sent.
+func (s *session) byHand(ctx context.Context, a *flow.App, c *casefile.Case, q flow.SubmitRequest) (done bool, err error) {
+	if q.ByHand == "" {
+		list, none, err := a.AddTicket(c, q)
+		if none || err != nil {
+			return false, err
+		}
+		if s.common.json {
+			return true, s.writeJSON(list)
+		}
+		for _, r := range list {
+			s.screen.Print("ticket %s: %s, %s, %s", term.Clean(r.Ticket), term.Clean(r.Name), overRoute(r.Route), s.when(r.Finished))
+		}
+		return true, nil
+	}
+	rec, err := a.HandedOver(ctx, c, q)
+	if err != nil {
+		return true, err
+	}
+	if s.common.json {
+		return true, s.writeJSON([]*submit.Receipt{rec})
+	}
+	s.drawReceipt(c, rec)
+	s.next("tidy")
+	return true, nil
+}
+
+// drawHanded shows the receipt of what a person handed over.
+func (s *session) drawHanded(c *casefile.Case, rec *submit.Receipt) {
+	s.screen.Print("%s: %s", s.screen.Paint(term.Good, "handed over by hand"), term.Clean(rec.Name))
+	s.screen.Field("how", term.Clean(rec.ByHand))
+	s.screen.Field("ticket", term.Clean(cmp.Or(rec.Ticket, "none yet; envask submit --ticket ID adds it")))
+	s.screen.Field("size", fmt.Sprintf("%s (%d bytes)", bytesText(rec.Size), rec.Size))
+	s.screen.Field("SHA-256", rec.SHA256)
+	s.screen.Field("proof", "a person's word: "+term.Clean(rec.By)+", "+s.when(rec.Finished))
+	s.screen.Field("receipt", term.Clean(flow.ReceiptFile(c, rec)))
 }
 
 // carried is for an archive whose case is not here.
@@ -189,6 +237,10 @@ func pace(since time.Duration, done, left int64) string {
 }
 
 func (s *session) drawReceipt(c *casefile.Case, rec *submit.Receipt) {
+	if rec.ByHand != "" {
+		s.drawHanded(c, rec)
+		return
+	}
 	what, color := "arrived", term.Good
 	switch {
 	case rec.Handed:
@@ -225,4 +277,12 @@ func (s *session) drawReceipt(c *casefile.Case, rec *submit.Receipt) {
 			s.screen.Print("%s", term.Clean(line))
 		}
 	}
+}
+
+// overRoute says by which route something went.
+func overRoute(route string) string {
+	if route == submit.ByHandRoute {
+		return "by hand"
+	}
+	return "over " + term.Clean(route)
 }

@@ -24,20 +24,21 @@ type Request struct {
 	Window     window.Window
 	Context    time.Duration // extra time on both sides of the window, for what is cut to it
 	Depth      ask.Depth
-	Systems    []string           // only these; empty means all
-	Roles      []string           // only systems with one of these; empty means all
-	Items      []string           // only these; empty means all
-	AllowPaths []string           // paths and patterns that are taken although they are guarded or not approved
-	Jobs       int                // systems at a time
-	Case       string             // the vendor's number, for commands that want it; "" while there is none
-	Answers    map[string]string  // of the brief, by question, for commands that want one
-	Within     time.Duration      // the whole collection stops after so long; 0 is no limit
-	Only       map[[2]string]bool // system and item: only these fields; nil means all
-	OnlyWhy    string             // what it says of the others
-	Again      []string           // systems of which nothing that is there counts
-	Free       func() int64       // bytes free for the case, -1 when that is not known; nil is not asked
-	Baseline   bool               // the round shows how the site was before a change
-	LeaveOpen  bool               // the round stays open for further passes over other systems
+	Systems    []string             // only these; empty means all
+	Roles      []string             // only systems with one of these; empty means all
+	Items      []string             // only these; empty means all
+	AllowPaths []string             // paths and patterns that are taken although they are guarded or not approved
+	Jobs       int                  // systems at a time
+	Case       string               // the vendor's number, for commands that want it; "" while there is none
+	Answers    map[string]string    // of the brief, by question, for commands that want one
+	Within     time.Duration        // the whole collection stops after so long; 0 is no limit
+	Only       map[[2]string]bool   // system and item: only these fields; nil means all
+	OnlyWhy    string               // what it says of the others
+	Had        map[[2]string]string // system and item: the earlier round into which a person brought it
+	Again      []string             // systems of which nothing that is there counts
+	Free       func() int64         // bytes free for the case, -1 when that is not known; nil is not asked
+	Baseline   bool                 // the round shows how the site was before a change
+	LeaveOpen  bool                 // the round stays open for further passes over other systems
 }
 
 // Check says which chosen name does not exist.
@@ -117,7 +118,7 @@ func (r *Request) Plan() round.Coverage {
 				cell.State, cell.Code, cell.Reason = round.Skipped, round.CodeDepth,
 					fmt.Sprintf("from depth %s on; this round is %s", it.Depth, r.Depth)
 			case it.Brought():
-				cell = round.ToBring(cell)
+				cell = r.toBring(cell)
 			}
 			plan = append(plan, cell)
 		}
@@ -151,9 +152,18 @@ func (r *Request) ofCase(it *ask.Item) round.Cell {
 		cell.State, cell.Code, cell.Reason = round.Skipped, round.CodeDepth,
 			fmt.Sprintf("from depth %s on; this round is %s", it.Depth, r.Depth)
 	default:
-		cell = round.ToBring(cell)
+		cell = r.toBring(cell)
 	}
 	return cell
+}
+
+// toBring gives the cell of what a person brings: it is missing, unless an earlier round has it.
+func (r *Request) toBring(cell round.Cell) round.Cell {
+	if had := r.Had[[2]string{cell.System, cell.Item}]; had != "" {
+		cell.State, cell.Code, cell.Reason = round.Skipped, round.CodeHad, "it was brought into round "+had
+		return cell
+	}
+	return round.ToBring(cell)
 }
 
 // vitals gives the cell of what every ask wants unless it says otherwise.

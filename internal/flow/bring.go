@@ -284,9 +284,12 @@ func (b *bringing) blacken(part string, e *round.Entry) error {
 	if err != nil {
 		return transfer.Ours(err)
 	}
-	err = errors.Join(bring.Blacken(black, in, boxes), black.Close())
+	err = bring.Blacken(black, in, boxes)
+	if e := black.Close(); e != nil {
+		return transfer.Ours(e)
+	}
 	if err != nil {
-		return err
+		return fault.New(fault.Usage, "--boxes", strings.Join(b.q.Boxes, " "), err.Error(), "measure the boxes in the picture as a viewer shows it")
 	}
 	sum, size, err := sumAndSize(part + ".black")
 	if err != nil {
@@ -302,24 +305,50 @@ func (b *bringing) blacken(part string, e *round.Entry) error {
 	return transfer.Place(part+".black", b.raw(e), e.ModTime)
 }
 
-// forget takes the picture out of the round that is now there with parts of it black: it must not leave beside that.
+// forget takes a picture out of the case that is now there with parts of it black: it must not leave beside that, with whatever round.
 func (b *bringing) forget(sum string) error {
-	for i := 0; i < len(b.list); i++ {
-		e := b.list[i]
-		if e.SHA256 != sum || e.Brought.Original != "" || e.Name == "" {
+	var err error
+	if b.list, err = b.forgetIn(b.round, b.list, sum); err != nil {
+		return err
+	}
+	rounds, err := round.List(b.c)
+	if err != nil {
+		return err
+	}
+	for _, r := range rounds {
+		if r.ID == b.round.ID {
 			continue
 		}
-		if err := os.Remove(b.raw(&e)); err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return transfer.Ours(err)
+		list, err := r.Brought()
+		if err == nil {
+			_, err = b.forgetIn(r, list, sum)
 		}
-		b.list = slices.Delete(b.list, i, i+1)
-		i--
-		b.app.note("the whole picture, brought before as %s, is kept among the originals alone: it is not packed", e.Name)
-		if err := b.save(&e, true); err != nil {
+		if err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// forgetIn takes it out of one round, and gives what is left of the list.
+func (b *bringing) forgetIn(r *round.Round, list []round.Entry, sum string) ([]round.Entry, error) {
+	for i := 0; i < len(list); i++ {
+		e := list[i]
+		if e.SHA256 != sum || e.Brought.Original != "" || e.Name == "" {
+			continue
+		}
+		err := os.Remove(filepath.Join(r.RawDir(), e.System, filepath.FromSlash(e.Name)))
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return list, transfer.Ours(err)
+		}
+		list = slices.Delete(list, i, i+1)
+		i--
+		b.app.note("the whole picture, in round %s as %s, is kept among the originals alone: it is not packed any more", r.ID, e.Name)
+		if err := b.save(r, list, &e, true); err != nil {
+			return list, err
+		}
+	}
+	return list, nil
 }
 
 // broughtRecord is what the ledger has of a file that was brought, or of one that was taken back.
@@ -342,28 +371,31 @@ func (b *bringing) keep(e *round.Entry, file BroughtFile) error {
 	b.list = append(b.list, *e)
 	round.Sort(b.list)
 	b.items[e.Item] = true
-	if err := b.save(e, false); err != nil {
+	if err := b.save(b.round, b.list, e, false); err != nil {
 		return err
 	}
 	b.out.Files = append(b.out.Files, file)
 	return nil
 }
 
-func (b *bringing) save(e *round.Entry, dropped bool) error {
-	if err := b.round.SaveBrought(b.ask, b.list); err != nil {
-		return fault.Wrap("write down what was brought", b.round.ID, err)
+// save writes down what a round has of persons, after one entry changed.
+func (b *bringing) save(r *round.Round, list []round.Entry, e *round.Entry, dropped bool) error {
+	if err := r.SaveBrought(b.ask, list); err != nil {
+		return fault.Wrap("write down what was brought", r.ID, err)
 	}
-	facts, err := b.round.Facts()
+	facts, err := r.Facts()
 	if err != nil {
 		return err
 	}
-	b.out.Round, b.out.Coverage, b.out.Groups = b.round.ID, nil, b.round.Groups
-	for _, cell := range b.round.Coverage {
-		if b.items[cell.Item] {
-			b.out.Coverage = append(b.out.Coverage, cell)
+	if r == b.round {
+		b.out.Round, b.out.Coverage, b.out.Groups = r.ID, nil, r.Groups
+		for _, cell := range r.Coverage {
+			if b.items[cell.Item] {
+				b.out.Coverage = append(b.out.Coverage, cell)
+			}
 		}
 	}
-	return fault.Wrap("write the ledger", b.c.Name, b.w.Ledger.Append(kindBrought, broughtRecord{Round: b.round.ID, System: e.System, Item: e.Item, Name: e.Name,
+	return fault.Wrap("write the ledger", b.c.Name, b.w.Ledger.Append(kindBrought, broughtRecord{Round: r.ID, System: e.System, Item: e.Item, Name: e.Name,
 		SHA256: e.SHA256, Size: e.Bytes, State: e.State, Link: e.Brought.Link, Dropped: dropped, By: b.app.Who, Facts: facts}))
 }
 

@@ -258,7 +258,7 @@ func (b *bringing) drop(i int) error {
 		b.restore(&e)
 	}
 	b.out.Files = append(b.out.Files, BroughtFile{Entry: e})
-	if err := b.save(&e, true); err != nil {
+	if err := b.save(b.round, b.list, &e, true); err != nil {
 		return err
 	}
 	for _, name := range []string{e.Name, e.Brought.Original} {

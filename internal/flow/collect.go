@@ -75,8 +75,8 @@ func (a *App) prepare(c *casefile.Case, q CollectRequest) (*collect.Collector, *
 }
 
 // request makes the core's request of what was chosen.
-func (a *App) request(c *casefile.Case, k *ask.Ask, s *site.Site, q CollectRequest) (collect.Request, error) {
-	req := collect.Request{Ask: k, Site: s, Window: c.Window, Depth: q.Depth, Context: q.Context, Systems: q.Systems,
+func (a *App) request(c *casefile.Case, k *ask.Ask, s *site.Site, q CollectRequest) (req collect.Request, err error) {
+	req = collect.Request{Ask: k, Site: s, Window: c.Window, Depth: q.Depth, Context: q.Context, Systems: q.Systems,
 		Roles: q.Roles, Items: q.Items,
 		AllowPaths: q.AllowPaths, Jobs: q.Jobs, Case: c.Number, Answers: c.Brief, Within: q.Within, Again: q.Again,
 		LeaveOpen: q.LeaveOpen, Baseline: q.Baseline,
@@ -99,6 +99,9 @@ func (a *App) request(c *casefile.Case, k *ask.Ask, s *site.Site, q CollectReque
 	check.Systems = append(append([]string(nil), q.Systems...), q.Again...)
 	if err := check.Check(); err != nil {
 		return req, &fault.Error{Class: fault.Usage, Op: "collect", Err: err}
+	}
+	if req.Had, err = a.broughtBefore(c, k); err != nil {
+		return req, err
 	}
 	return req, a.fromLast(c, &req, q)
 }

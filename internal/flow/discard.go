@@ -152,11 +152,19 @@ func (v *CaseView) sentOf(about func(ArchiveView) bool) (last *submit.Receipt) {
 		if r.Handed || !slices.ContainsFunc(v.Archives, func(x ArchiveView) bool { return x.SHA256 == sum && about(x) }) {
 			continue
 		}
-		if last == nil || r.Proved || !last.Proved && r.Finished.After(last.Finished) {
+		if last == nil || r.Settled() || !last.Settled() && r.Finished.After(last.Finished) {
 			last = r
 		}
 	}
 	return last
+}
+
+// overRoute says how something was sent.
+func overRoute(r *submit.Receipt) string {
+	if r.ByHand != "" {
+		return "handed over by hand: a person's word is the proof"
+	}
+	return "sent over " + r.Route
 }
 
 // notSent says why something counts as not sent: nobody tells us when a person hands over what is ready.
@@ -181,7 +189,7 @@ func (a *App) rawOf(c *casefile.Case, v *CaseView, r *round.Round, keep Retentio
 	if sent != nil {
 		d.Since = sent.Finished
 	}
-	d.Unsent = sent == nil || !sent.Proved
+	d.Unsent = sent == nil || !sent.Settled()
 	age := a.Now().Sub(d.Since)
 	switch {
 	case !r.Discarded.IsZero(): // an earlier tidy was interrupted
@@ -192,7 +200,7 @@ func (a *App) rawOf(c *casefile.Case, v *CaseView, r *round.Round, keep Retentio
 		d.Why = "it is a baseline; --baselines removes it"
 	case sent == nil && !q.Unsent:
 		d.Why = v.notSent(func(x ArchiveView) bool { return slices.Contains(x.rounds(), r.ID) }) + "; --unsent removes it"
-	case sent != nil && !sent.Proved && !q.Unsent:
+	case sent != nil && !sent.Settled() && !q.Unsent:
 		d.Why = "it was sent without proof that all of it arrived; --unsent removes it"
 	case sent != nil && age < keep.Raw:
 		d.Why = fmt.Sprintf("it was sent %s; %s keeps it %d days", humanize.RelTime(d.Since, a.Now(), "ago", "from now"),
@@ -200,7 +208,7 @@ func (a *App) rawOf(c *casefile.Case, v *CaseView, r *round.Round, keep Retentio
 	case sent == nil:
 		d.Goes, d.Why = true, "it was not sent, and you said so"
 	default:
-		d.Goes, d.Why = true, "sent over "+sent.Route
+		d.Goes, d.Why = true, overRoute(sent)
 	}
 	return d, nil
 }
@@ -208,7 +216,7 @@ func (a *App) rawOf(c *casefile.Case, v *CaseView, r *round.Round, keep Retentio
 // onlyWhatWasSent splits the raw evidence of a round that was sent: what the archives hold that are proved to have arrived goes, what
 // stayed out of them stays (opaque files, what was left out or refused).
 func onlyWhatWasSent(c *casefile.Case, v *CaseView, r *round.Round, all Discard) ([]Discard, error) {
-	arrived, err := arrivedEvidence(c, v, func(x *submit.Receipt) bool { return x.Proved })
+	arrived, err := arrivedEvidence(c, v, func(x *submit.Receipt) bool { return x.Settled() })
 	if err != nil {
 		return nil, err
 	}
@@ -284,18 +292,18 @@ func (a *App) archivesOf(c *casefile.Case, v *CaseView, keep Retention) ([]Disca
 		if sent != nil {
 			d.Since = sent.Finished
 		}
-		d.Unsent = sent == nil || !sent.Proved
+		d.Unsent = sent == nil || !sent.Settled()
 		switch age := a.Now().Sub(d.Since); {
 		case sent == nil:
 			d.Why = v.notSent(func(o ArchiveView) bool { return o.SHA256 == x.SHA256 })
-		case !sent.Proved:
+		case !sent.Settled():
 			d.Why = "it was sent without proof that all of it arrived"
 		case keep.Forever:
 			d.Why = "archives are kept; keep-archives in " + RetentionFile + " limits that"
 		case age < keep.Archives:
 			d.Why = fmt.Sprintf("%s keeps it %d days", RetentionFile, int(keep.Archives.Hours()/24))
 		default:
-			d.Goes, d.Why = true, fmt.Sprintf("sent over %s; %s keeps it %d days", sent.Route, RetentionFile, int(keep.Archives.Hours()/24))
+			d.Goes, d.Why = true, fmt.Sprintf("%s; %s keeps it %d days", overRoute(sent), RetentionFile, int(keep.Archives.Hours()/24))
 		}
 		out = append(out, d)
 	}

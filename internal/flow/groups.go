@@ -23,8 +23,8 @@ func caseGroups(k *ask.Ask, rounds []*round.Round, table round.Coverage) ([]roun
 	there := map[cellKey]bool{}
 	for _, r := range rounds {
 		for _, cell := range r.Coverage {
-			if key := (cellKey{cell.System, cell.Item}); of[key] == nil || isThere(cell) || !there[key] && !cell.NotChosen() {
-				of[key], there[key] = r, isThere(cell)
+			if key := (cellKey{cell.System, cell.Item}); of[key] == nil || provided(cell) || !there[key] && !cell.NotChosen() {
+				of[key], there[key] = r, provided(cell)
 			}
 		}
 	}

@@ -41,6 +41,7 @@ type telling struct {
 	unsorted            *spill.Sorter[archive.LeftOut]
 	contents            *contents
 	pictures, opaqueOut []string
+	looks               []ReviewedPicture
 }
 
 func newTelling(w *writing) *telling {
@@ -102,6 +103,9 @@ func (t *telling) file(out *archive.Written) error {
 		clean := *ran
 		clean.Line = e.String(ran.Line)
 		f.Command = &clean
+	}
+	if x.Form == redact.Image {
+		t.looks = append(t.looks, ReviewedPicture{File: out.Name, Path: x.raw(), SHA256: out.SHA256})
 	}
 	if x.Entry.Brought != nil {
 		f.Brought = t.brought(x)

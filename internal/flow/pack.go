@@ -50,7 +50,8 @@ type Packed struct {
 	StillThere []archive.StillThere `json:"values_still_there,omitempty"` // in these or in files that stay as they are
 	Remarks    []string             `json:"window_remarks,omitempty"`     // the window was not over, or logs end before it
 	OpaqueOut  []string             `json:"opaque_out"`                   // stayed behind, because nobody said otherwise
-	Pictures   []string             `json:"pictures,omitempty"`           // of these, with the path at which to look at them
+	looks      []ReviewedPicture    // pictures that go along
+	Pictures   []string             `json:"pictures,omitempty"` // of these, with the path at which to look at them
 	Lacking    []string             `json:"lacking"`
 	Sealed     *Sealed              `json:"sealed,omitempty"`    // the archive, encrypted
 	Parts      []archive.Part       `json:"parts,omitempty"`     // of what is sent

@@ -53,8 +53,8 @@ func (s *selection) unsentRounds(v *CaseView) (out []*round.Round, of map[cellKe
 		}
 		for _, cell := range r.Coverage {
 			k := cellKey{cell.System, cell.Item}
-			if of[k] == nil || isThere(cell) || !there[k] && !cell.NotChosen() {
-				of[k], there[k] = r, isThere(cell)
+			if of[k] == nil || provided(cell) || !there[k] && !cell.NotChosen() {
+				of[k], there[k] = r, provided(cell)
 			}
 		}
 	}

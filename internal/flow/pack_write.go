@@ -108,7 +108,7 @@ func (w *writing) write(ctx context.Context) (*Packed, error) {
 		Weaker:   append([]string{}, w.rules.policy.Weaker()...),
 		OpaqueIn: m.Redaction.Opaque, StillThere: m.Redaction.StillThere, Remarks: m.Window.Remarks, OpaqueOut: []string{},
 		OpenQuestions: append([]string{}, w.brief().Open()...), Largest: t.largest(), asIs: m.Redaction.AsIs,
-		Pictures: t.pictures, contents: t.contents}
+		Pictures: t.pictures, looks: t.looks, contents: t.contents}
 	out.OpaqueOut = append(out.OpaqueOut, t.opaqueOut...)
 	return out, nil
 }

@@ -14,6 +14,7 @@ const (
 	kindSubmitted   = "submitted"        // it went over a route; the record is the receipt
 	kindBrought     = "brought"          // a person brought something, or took it back; the record is a broughtRecord
 	kindReply       = "reply"            // the vendor sent something back; the record is a Reply
+	kindLooked      = "looked at"        // a person looked at a picture of an archive
 	kindDiscarded   = "discarded"        // something of the case was removed; the record is a Discard
 )
 
@@ -75,6 +76,13 @@ type approvedRecord struct {
 	Archive string `json:"archive"`
 	SHA256  string `json:"sha256"`
 	By      string `json:"by"`
+}
+
+// lookedRecord is a picture that a person looked at.
+type lookedRecord struct {
+	File   string `json:"file"`   // in the archive
+	SHA256 string `json:"sha256"` // as it leaves
+	By     string `json:"by"`
 }
 
 // decidedRecord is what a person decided in a review.

@@ -38,6 +38,17 @@ type reviewRecord struct {
 	AsIs    []string       `json:"as_is"`  // files that stay as they are, on the engineer's word
 	Weaker  []string       `json:"weaker"` // what takes less out than the rules alone
 	Proof   redact.Proof   `json:"proof"`
+	// Pictures go as they are but for what the camera wrote: only a person can say what they show.
+	Pictures []ReviewedPicture `json:"pictures,omitempty"`
+}
+
+// ReviewedPicture is a picture in an archive.
+type ReviewedPicture struct {
+	File     string `json:"file"`   // in the archive
+	Path     string `json:"path"`   // of the evidence, to look at
+	SHA256   string `json:"sha256"` // as it leaves
+	LookedBy string `json:"looked_by,omitempty"`
+	LookedAt string `json:"looked_at,omitempty"`
 }
 
 // ReviewSample is one replaced place in one file of the archive.
@@ -110,7 +121,7 @@ func reviewFile(archiveFile string) string { return archiveFile + ".review.json"
 // saveReview writes down what a review needs.
 func (w *writing) saveReview(out *Packed) error {
 	rec := reviewRecord{SHA256: out.SHA256, Round: out.Round, Learned: map[string]int{}, Samples: w.rules.samples.list(),
-		Unread: []string{}, AsIs: append([]string{}, out.asIs...), Weaker: []string{}, Proof: w.rules.proof}
+		Unread: []string{}, AsIs: append([]string{}, out.asIs...), Weaker: []string{}, Proof: w.rules.proof, Pictures: out.looks}
 	e := w.rules.engine()
 	for _, u := range out.OpaqueOut { // as the manifest says it: with aliases
 		rec.Unread = append(rec.Unread, e.String(u))
@@ -148,6 +159,8 @@ type Review struct {
 	ApprovedBy string               `json:"approved_by,omitempty"`
 	ApprovedAt string               `json:"approved_at,omitempty"`
 	Required   bool                 `json:"approval_required"`
+	Pictures   []ReviewedPicture    `json:"pictures"`
+	MustLook   bool                 `json:"pictures_must_be_looked_at"`
 }
 
 // ReviewedFile is one file of the archive with what was replaced in it.
@@ -193,6 +206,10 @@ func (a *App) Review(ctx context.Context, c *casefile.Case, q ReviewRequest) (*R
 	}
 	v := &Review{Archive: file, Round: rec.Round, Samples: rec.Samples, Learned: rec.Learned, Weaker: rec.Weaker, AsIs: rec.AsIs,
 		OpaqueOut: rec.Unread, Proof: rec.Proof, Required: pol.Approval, Suspects: []ReviewedSuspect{}, Files: []ReviewedFile{}}
+	v.MustLook = pol.Pictures
+	if v.Pictures, err = looked(c, rec.Pictures); err != nil {
+		return nil, fault.Wrap("read the ledger", c.Name, err)
+	}
 	decided, err := a.decisions(c)
 	if err != nil {
 		return nil, err

@@ -158,7 +158,7 @@ func newer(table round.Coverage, at map[cellKey]int, cell round.Cell) round.Cove
 	if i, known := at[k]; !known {
 		at[k] = len(table)
 		return append(table, cell)
-	} else if isThere(cell) || !isThere(table[i]) && !cell.NotChosen() {
+	} else if provided(cell) || !provided(table[i]) && !cell.NotChosen() {
 		table[i] = cell
 	}
 	return table
@@ -202,6 +202,9 @@ func (v *CaseView) addRecord(r casefile.Record) error {
 		if err := json.Unmarshal(r.Data, &s); err != nil {
 			return err
 		}
+		v.Receipts = slices.DeleteFunc(v.Receipts, func(o submit.Receipt) bool { // what became known of it since
+			return o.Route == s.Route && o.SHA256 == s.SHA256 && o.Finished.Equal(s.Finished)
+		})
 		v.Receipts = append(v.Receipts, s)
 	case casefile.KindRepaired:
 		v.Repaired++

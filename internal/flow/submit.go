@@ -31,6 +31,8 @@ type SubmitRequest struct {
 	ReadBack   bool
 	Resume     bool   // the archive and the route of the last submit that did not come to its end
 	Bandwidth  int64  // bytes a second; 0 is no limit
+	ByHand     string // a person handed it over already, and says how; nothing is sent
+	Ticket     string // the desk's number of it
 	SignWith   string // path of a private SSH key that signs the receipts; "" signs nothing
 	Accept     map[string]string
 	// Confirm asks the last question before sending; nil when nobody can be asked.
@@ -375,7 +377,7 @@ func (a *App) send(ctx context.Context, w *casefile.Writer, k *ask.Ask, route as
 		rec.Of, rec.OfSHA256 = sealed.Archive, sealed.OfSHA256
 	}
 	rec.Ask, rec.Ledger = k.Digest, w.Ledger.Head()
-	rec.Case, rec.Route, rec.To, rec.By = w.Number, route.Name, route.To, a.Who
+	rec.Case, rec.Route, rec.To, rec.By, rec.Ticket = w.Number, route.Name, route.To, a.Who, q.Ticket
 	if err := a.keepReceipt(w, &rec); err != nil || q.SignWith == "" {
 		return &rec, err
 	}

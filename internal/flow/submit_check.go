@@ -26,7 +26,7 @@ func (a *App) mayGo(ctx context.Context, c *casefile.Case, k *ask.Ask, routes []
 	if err != nil {
 		return nil, nil, nil, err
 	}
-	if err := a.asAsked(c, k, file, rep, q); err != nil {
+	if err := a.asAsked(ctx, c, k, file, rep, q); err != nil {
 		return nil, nil, nil, err
 	}
 	if sealed == nil {
@@ -103,7 +103,7 @@ func (a *App) toSend(ctx context.Context, c *casefile.Case, q SubmitRequest) (
 }
 
 // asAsked refuses an archive that is not what the approved ask demands, unless the engineer sends it incomplete.
-func (a *App) asAsked(c *casefile.Case, k *ask.Ask, file string, rep *archive.Report, q SubmitRequest) error {
+func (a *App) asAsked(ctx context.Context, c *casefile.Case, k *ask.Ask, file string, rep *archive.Report, q SubmitRequest) error {
 	if m := rep.Manifest; m.AskSHA256 != k.Digest {
 		return fault.New(fault.Refused, "submit", file,
 			fmt.Sprintf("it was packed by another version of the ask (SHA-256 %s…) than the approved one (%s…)",
@@ -111,6 +111,9 @@ func (a *App) asAsked(c *casefile.Case, k *ask.Ask, file string, rep *archive.Re
 			"pack again, by the approved ask")
 	}
 	if err := a.mustBeApproved(c, k, rep); err != nil {
+		return err
+	}
+	if err := a.mustBeLookedAt(ctx, c, k, file, rep); err != nil {
 		return err
 	}
 	if !rep.Complete && !q.Incomplete {

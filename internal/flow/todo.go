@@ -84,10 +84,37 @@ func (a *App) ToDos(c *casefile.Case) ([]ToDo, error) {
 	return out, nil
 }
 
+// broughtBefore says of what persons brought in which round it is, of those that count together.
+func (a *App) broughtBefore(c *casefile.Case, k *ask.Ask) (map[[2]string]string, error) {
+	if len(k.Persons()) == 0 {
+		return nil, nil
+	}
+	v, err := a.ShowCase(c)
+	if err != nil {
+		return nil, err
+	}
+	rounds, err := round.List(c)
+	if err != nil {
+		return nil, fault.Wrap("read the rounds", c.Name, err)
+	}
+	had := map[[2]string]string{}
+	for _, r := range roundsTogether(v, rounds) {
+		for _, cell := range r.Coverage {
+			if it := k.Item(cell.Item); r.Finished() && it != nil && it.Brought() && provided(cell) {
+				had[cellKey{cell.System, cell.Item}] = r.ID
+			}
+		}
+	}
+	return had, nil
+}
+
+// provided reports whether what a cell is of was brought, or its address was.
+func provided(cell round.Cell) bool { return isThere(cell) || cell.Code == round.CodeElsewhere }
+
 func toDo(c *casefile.Case, it *ask.Item, cell round.Cell, had []round.Entry) ToDo {
 	spec := it.Spec.(ask.Person)
 	t := ToDo{Item: it.ID, System: cell.System, Required: it.Required, Why: it.Why, Advice: it.Advice, Expect: spec.Expect.String(),
-		Open: !isThere(cell) && cell.Code != round.CodeElsewhere, State: cell.State, Reason: cell.Reason, Brought: had}
+		Open: !provided(cell), State: cell.State, Reason: cell.Reason, Brought: had}
 	if cell.Code == round.CodeToBring {
 		t.Reason = ""
 	}

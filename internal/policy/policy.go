@@ -32,6 +32,7 @@ type Policy struct {
 	Paths       []string                          // patterns of files that stay as they are
 	Domains     []string                          // host names under these are removed
 	Approval    bool                              // an archive must be approved before it is sent
+	Pictures    bool                              // a person must have looked at each picture before
 }
 
 // Load reads a file about redaction. One that is not there says nothing.
@@ -93,6 +94,7 @@ func Read(m *keyfile.Map) *Policy {
 		p.Domains = append(p.Domains, strings.ToLower(v.Text))
 	}
 	p.Approval = m.Choice("approval", "no", "required") == "required"
+	p.Pictures = m.Choice("pictures", "no", "looked-at") == "looked-at"
 	return p
 }
 
@@ -209,6 +211,7 @@ func Merge(all ...*Policy) *Policy {
 		out.Paths = append(out.Paths, p.Paths...)
 		out.Domains = append(out.Domains, p.Domains...)
 		out.Approval = out.Approval || p.Approval
+		out.Pictures = out.Pictures || p.Pictures
 	}
 	return out
 }
@@ -291,6 +294,9 @@ func (p *Policy) Sheet() []string {
 	}
 	if p.Approval {
 		out = append(out, "redaction: an archive must be approved before it is sent")
+	}
+	if p.Pictures {
+		out = append(out, "redaction: a person must have looked at each picture in an archive before it is sent")
 	}
 	return out
 }

@@ -1,6 +1,7 @@
 package submit
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -31,12 +32,14 @@ type Receipt struct {
 	SHA256   string    `json:"sha256"`       // of the archive, as it was sent
 	Of       string    `json:"of,omitempty"` // of an encrypted archive: the name of the plain one, and its SHA-256
 	OfSHA256 string    `json:"of_sha256,omitempty"`
-	Server   string    `json:"server"`           // who took it: host, version and host key or certificate, or the folder
-	Cover    string    `json:"cover"`            // what kept others from reading along: "SSH", "TLS 1.3"; "" is nothing
-	Answer   string    `json:"answer,omitempty"` // of the server, such as the number of a ticket
-	Proof    string    `json:"proof"`            // how it is known that it arrived whole
-	Proved   bool      `json:"proved"`           // the checksum of what is there was compared, not only the size
-	Handed   bool      `json:"handed,omitempty"` // it is ready to hand over for a person to send: whether it arrived is not known
+	Server   string    `json:"server"`            // who took it: host, version and host key or certificate, or the folder
+	Cover    string    `json:"cover"`             // what kept others from reading along: "SSH", "TLS 1.3"; "" is nothing
+	Answer   string    `json:"answer,omitempty"`  // of the server, such as the number of a ticket
+	Proof    string    `json:"proof"`             // how it is known that it arrived whole
+	Proved   bool      `json:"proved"`            // the checksum of what is there was compared, not only the size
+	Handed   bool      `json:"handed,omitempty"`  // it is ready to hand over for a person to send: whether it arrived is not known
+	ByHand   string    `json:"by_hand,omitempty"` // a person handed it over, and says how: a desk's page, a mail of its own, a stick
+	Ticket   string    `json:"ticket,omitempty"`  // the desk's number of it, as a person says
 	Already  bool      `json:"already,omitempty"`
 	Resumed  int64     `json:"resumed_at,omitempty"` // bytes that were there from an earlier try
 	Tries    int       `json:"tries"`
@@ -58,9 +61,19 @@ func (r *Receipt) Plain() (name, sum string) {
 	return r.Name, r.SHA256
 }
 
+// Settled reports whether it is known that it arrived: it was compared, or a person stands for it.
+func (r *Receipt) Settled() bool { return r.Proved || r.ByHand != "" }
+
+// ByHandRoute is the route of what a person handed over.
+const ByHandRoute = "by-hand"
+
 // Line gives the receipt in one line of text.
 func (r *Receipt) Line() string {
 	what := "arrived"
+	if r.ByHand != "" {
+		return fmt.Sprintf("%s case %s: %s was handed over by hand (%s), ticket %s, %d bytes, SHA-256 %s, %s", r.Finished.Format(time.RFC3339),
+			r.Case, r.Name, r.ByHand, cmp.Or(r.Ticket, "none"), r.Size, r.SHA256, r.Proof)
+	}
 	switch {
 	case r.Handed:
 		what = "ready to hand over"
@@ -73,6 +86,9 @@ func (r *Receipt) Line() string {
 		what, r.Route, r.Path, r.Server, r.Size, r.SHA256, r.Proof)
 	if r.Answer != "" {
 		line += ", answer: " + r.Answer
+	}
+	if r.Ticket != "" {
+		line += ", ticket: " + r.Ticket
 	}
 	return line
 }
