@@ -99,6 +99,7 @@ items:
   - {nonsense: 1, run: x}
   - {nonsense: 1, journal: x}
   - {nonsense: 1, events: x}
+  - {nonsense: 1, person: x, expect: {nonsense: 1}}
   - {run: x, needs: [{nonsense: 1, command: x}]}
 values: [{nonsense: 1}]
 sets: [{nonsense: 1}]
@@ -107,14 +108,15 @@ routes: [{nonsense: 1, name: a, to: /x}]
 redaction: {nonsense: 1, literals: [{nonsense: 1}], expressions: [{nonsense: 1}]}
 `))
 	lists := known(err)
-	kinds := []string{"files", "run", "journal", "events"}
+	kinds := []string{"files", "run", "journal", "events", "person"}
+	taken := []string{"needs", "elevated", "volatile"} // what a person brings is read without
 	for i, path := range []string{"", "/properties/case", "/properties/severities/items", "/properties/questions/items", "/properties/items/items/oneOf/0", "/properties/items/items/oneOf/1",
-		"/properties/items/items/oneOf/2", "/properties/items/items/oneOf/3", "/properties/items/items/oneOf/1/properties/needs/items", "/properties/values/items", "/properties/sets/items", "/properties/groups/items",
+		"/properties/items/items/oneOf/2", "/properties/items/items/oneOf/3", "/properties/items/items/oneOf/4", "/properties/items/items/oneOf/4/properties/expect", "/properties/items/items/oneOf/1/properties/needs/items", "/properties/values/items", "/properties/sets/items", "/properties/groups/items",
 		"/properties/routes/items", "/properties/redaction", "/properties/redaction/properties/literals/items/oneOf/1", "/properties/redaction/properties/expressions/items"} {
 		want := lists[i]
-		if strings.Contains(path, "items/oneOf/") && !strings.Contains(path, "needs") && !strings.Contains(path, "redaction") { // the program names the other kinds beside
+		if strings.Contains(path, "items/oneOf/") && !strings.Contains(path, "needs") && !strings.Contains(path, "expect") && !strings.Contains(path, "redaction") { // the program names the other kinds beside
 			own := kinds[path[len(path)-1]-'0']
-			want = slices.DeleteFunc(slices.Clone(want), func(k string) bool { return k != own && slices.Contains(kinds, k) })
+			want = slices.DeleteFunc(slices.Clone(want), func(k string) bool { return k != own && slices.Contains(kinds, k) || own == "person" && slices.Contains(taken, k) })
 		}
 		require.Equal(t, want, keysAt(t, ask.Schema, path+"/properties"), "at %q", path)
 	}

@@ -134,7 +134,8 @@ func upright(old image.Image, way int) *image.NRGBA {
 	return out
 }
 
-// Blacken writes a PNG or JPEG picture anew with rectangles of it black, which are measured in the picture as viewers show it. Nothing of the old file is in the new one but the pixels
+// Blacken writes a PNG or JPEG picture anew with rectangles of it black, which are measured in the picture as viewers show it. Nothing of
+// the old file is in the new one but the pixels
 // outside of them. A rectangle that lies outside of the picture is an error: it hides nothing.
 func Blacken(w io.Writer, r io.ReadSeeker, boxes []image.Rectangle) error {
 	p, err := ReadPicture(r, nil)

@@ -67,9 +67,9 @@ by a key that stands in the file signers in your home, or envask submit --confir
 	l.StringVar(&f.request.Note, "note", "", "what to know about it")
 	l.StringVar(&f.request.As, "as", "", "name of what comes from standard input")
 	l.StringArrayVar(&f.request.Boxes, "boxes", nil, "make this rectangle of a picture black for good: x,y,width,height (several times)")
-	l.StringVar(&f.request.Link, "link", "", "it lies at this address, and is not brought")
-	l.StringVar(&f.size, "size", "", "size of what lies there, such as 41GiB")
-	l.StringVar(&f.request.LinkSHA256, "sha256", "", "checksum of what lies there")
+	l.StringVar(&f.request.Link, "link", "", "its address, where it is too large to bring: the page tells it, and nothing is fetched")
+	l.StringVar(&f.size, "size", "", "size of what is at that address, such as 41GiB")
+	l.StringVar(&f.request.LinkSHA256, "sha256", "", "checksum of what is at that address")
 	l.StringVar(&f.drop, "drop", "", "take back what was brought under this name")
 	l.BoolVar(&f.reply, "reply", false, "it is what the vendor sent back")
 	return c

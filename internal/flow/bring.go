@@ -133,9 +133,11 @@ func (b *bringing) take(ctx context.Context, src source, looked *bring.File, cel
 	if err != nil {
 		return err
 	}
-	e := round.Entry{System: cell[0], Item: cell[1], Source: collect.SafePath(src.shown), Size: got.Size, Bytes: got.Bytes, SHA256: got.SHA256,
+	e := round.Entry{System: cell[0], Item: cell[1], Source: collect.SafePath(src.shown), Size: got.Size,
+		Bytes: got.Bytes, SHA256: got.SHA256,
 		ModTime: got.Modified.UTC(), First: looked.First.UTC(), Last: looked.Last.UTC(), State: round.Taken,
-		Brought: &round.Brought{Name: src.name, By: b.app.Who, At: b.app.Now().UTC().Truncate(time.Second), From: src.shown, Note: b.q.Note, Type: looked.Kind,
+		Brought: &round.Brought{Name: src.name, By: b.app.Who, At: b.app.Now().UTC().Truncate(time.Second), From: src.shown,
+			Note: b.q.Note, Type: looked.Kind,
 			About: looked.About}}
 	if known := b.known(&e); known != nil {
 		b.out.Files = append(b.out.Files, BroughtFile{Entry: *known, Known: known.Name, Counts: !known.Brought.Older})
@@ -182,8 +184,9 @@ func (b *bringing) copy(ctx context.Context, src source, part string) (transfer.
 		return transfer.Got{}, fault.Wrap("add", src.shown, transfer.PlainPath(err))
 	}
 	if free := freeSpace(b.c.Dir); free >= 0 && info.Size() > free {
-		return transfer.Got{}, fault.New(fault.Failed, "add", src.shown, fmt.Sprintf("it has %s, and only %s are free for the case", sizeText(info.Size()),
-			sizeText(free)), "make room, or say where it lies: envask add --link URL")
+		return transfer.Got{}, fault.New(fault.Failed, "add", src.shown,
+			fmt.Sprintf("it has %s, and only %s are free for the case", sizeText(info.Size()),
+				sizeText(free)), "make room, or say where it lies: envask add --link URL")
 	}
 	var sofar int64
 	f := transfer.File{FS: os.DirFS(filepath.Dir(src.path)), Name: filepath.Base(src.path), Part: part + ".part", Final: part,
@@ -289,7 +292,8 @@ func (b *bringing) blacken(part string, e *round.Entry) error {
 		return transfer.Ours(e)
 	}
 	if err != nil {
-		return fault.New(fault.Usage, "--boxes", strings.Join(b.q.Boxes, " "), err.Error(), "measure the boxes in the picture as a viewer shows it")
+		return fault.New(fault.Usage, "--boxes", strings.Join(b.q.Boxes, " "), err.Error(),
+			"measure the boxes in the picture as a viewer shows it")
 	}
 	sum, size, err := sumAndSize(part + ".black")
 	if err != nil {
@@ -301,7 +305,8 @@ func (b *bringing) blacken(part string, e *round.Entry) error {
 	}
 	e.Brought.Boxes, e.Brought.Original, e.Brought.OfSHA256 = b.q.Boxes, original, e.SHA256
 	e.SHA256, e.Bytes = sum, size
-	e.Reason = round.Join(e.Reason, fmt.Sprintf("%d %s made black in it", len(boxes), plural(len(boxes), "rectangle was", "rectangles were")))
+	e.Reason = round.Join(e.Reason, fmt.Sprintf("%d %s made black in it", len(boxes),
+		plural(len(boxes), "rectangle was", "rectangles were")))
 	return transfer.Place(part+".black", b.raw(e), e.ModTime)
 }
 
@@ -395,8 +400,9 @@ func (b *bringing) save(r *round.Round, list []round.Entry, e *round.Entry, drop
 			}
 		}
 	}
-	return fault.Wrap("write the ledger", b.c.Name, b.w.Ledger.Append(kindBrought, broughtRecord{Round: r.ID, System: e.System, Item: e.Item, Name: e.Name,
-		SHA256: e.SHA256, Size: e.Bytes, State: e.State, Link: e.Brought.Link, Dropped: dropped, By: b.app.Who, Facts: facts}))
+	return fault.Wrap("write the ledger", b.c.Name, b.w.Ledger.Append(kindBrought,
+		broughtRecord{Round: r.ID, System: e.System, Item: e.Item, Name: e.Name,
+			SHA256: e.SHA256, Size: e.Bytes, State: e.State, Link: e.Brought.Link, Dropped: dropped, By: b.app.Who, Facts: facts}))
 }
 
 // link writes down where something lies that was not brought itself.
@@ -411,10 +417,14 @@ func (b *bringing) link(ctx context.Context) error {
 	if err := b.join(ctx, cell); err != nil {
 		return err
 	}
-	e := round.Entry{System: cell[0], Item: cell[1], Source: b.q.Link, State: round.Skipped, Size: b.q.LinkSize, SHA256: strings.ToLower(b.q.LinkSHA256),
+	e := round.Entry{System: cell[0], Item: cell[1], Source: b.q.Link, State: round.Skipped, Size: b.q.LinkSize,
+		SHA256:  strings.ToLower(b.q.LinkSHA256),
 		Reason:  "it lies elsewhere; nothing of it was read",
 		Brought: &round.Brought{By: b.app.Who, At: b.app.Now().UTC().Truncate(time.Second), From: b.q.Link, Note: b.q.Note, Link: b.q.Link}}
-	if i := slices.IndexFunc(b.list, func(x round.Entry) bool { return x.System == e.System && x.Item == e.Item && x.Source == e.Source }); i >= 0 {
+	if i := slices.IndexFunc(b.list, func(x round.Entry) bool {
+		return x.System == e.System && x.Item == e.Item &&
+			x.Source == e.Source
+	}); i >= 0 {
 		if x := &b.list[i]; x.Size == e.Size && x.SHA256 == e.SHA256 {
 			b.out.Round = b.round.ID
 			b.out.Files = append(b.out.Files, BroughtFile{Entry: *x, Known: x.Brought.Link})

@@ -36,7 +36,8 @@ func (b *bringing) join(ctx context.Context, cell cellKey) error {
 		}
 	}
 	item := b.ask.Item(cell[1])
-	if !slices.ContainsFunc(b.round.Coverage, func(c round.Cell) bool { return c.System == cell[0] && c.Item == cell[1] }) && b.round.Finished() {
+	if !slices.ContainsFunc(b.round.Coverage, func(c round.Cell) bool { return c.System == cell[0] && c.Item == cell[1] }) &&
+		b.round.Finished() {
 		b.round.Coverage = append(b.round.Coverage, round.ToBring(round.Cell{System: cell[0], Item: cell[1], Required: item.Required}))
 	}
 	return nil
@@ -87,7 +88,8 @@ func (b *bringing) choices() (out []cellKey) {
 		}
 		for i := range b.site.Systems {
 			s := &b.site.Systems[i]
-			if it.Wanted(s.Roles) && (b.q.System == "" || b.q.System == s.Name) && (!b.site.Hop(s) || slices.Contains(it.Of, site.RoleHop)) {
+			if it.Wanted(s.Roles) && (b.q.System == "" || b.q.System == s.Name) &&
+				(!b.site.Hop(s) || slices.Contains(it.Of, site.RoleHop)) {
 				out = append(out, cellKey{s.Name, it.ID})
 			}
 		}
@@ -107,7 +109,8 @@ func (b *bringing) checkNamed() error {
 			return fault.New(fault.Usage, "--item", b.q.Item, why, "a person brings: "+strings.Join(personIDs(b.ask), ", "))
 		}
 		if it.OfCase && b.q.System != "" {
-			return fault.New(fault.Usage, "--system", b.q.System, "the item "+it.ID+" is of the case, not of a system", "leave --system out")
+			return fault.New(fault.Usage, "--system", b.q.System, "the item "+it.ID+
+				" is of the case, not of a system", "leave --system out")
 		}
 	}
 	if b.q.System != "" && b.site.System(b.q.System) == nil {
@@ -246,7 +249,8 @@ func (a *App) TakeBack(ctx context.Context, c *casefile.Case, name string) (*Bro
 		b.round = r
 		return b.out, b.drop(found[0])
 	}
-	return nil, fault.New(fault.Usage, "add --drop", name, "nobody brought something of that name", "envask show --todo lists what was brought")
+	return nil, fault.New(fault.Usage, "add --drop", name, "nobody brought something of that name",
+		"envask show --todo lists what was brought")
 }
 
 // drop removes an entry and its files. Of several versions the newest that is left counts.

@@ -38,7 +38,8 @@ func (b *bringing) each(ctx context.Context, take func(source) error) error {
 	one := func(s source) error {
 		if files++; files > maxBrought {
 			s.done()
-			return fault.New(fault.Usage, "add", "", fmt.Sprintf("more than %d files", maxBrought), "bring an archive of them, for an item that expects one")
+			return fault.New(fault.Usage, "add", "", fmt.Sprintf("more than %d files", maxBrought),
+				"bring an archive of them, for an item that expects one")
 		}
 		if err := take(s); err != nil {
 			var stop *stopAll
@@ -138,7 +139,8 @@ func (b *bringing) within(ctx context.Context, dir, shown string, one func(sourc
 // fromInput takes what was pasted or piped.
 func (b *bringing) fromInput(ctx context.Context) (source, error) {
 	if b.q.As == "" || filepath.Base(b.q.As) != b.q.As {
-		return source{}, fault.New(fault.Usage, "add", "-", "what comes from standard input needs a name", "give it with --as NAME, without a folder")
+		return source{}, fault.New(fault.Usage, "add", "-", "what comes from standard input needs a name",
+			"give it with --as NAME, without a folder")
 	}
 	path := filepath.Join(b.tmp, "input")
 	err := durable.Write(path, 0o600, func(w io.Writer) error {

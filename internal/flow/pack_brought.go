@@ -16,7 +16,8 @@ import (
 // brought tells how a piece came that a person brought, and which requests of a recording failed. All of it goes through redaction.
 func (t *telling) brought(x *piece) *archive.Brought {
 	b, e := x.Entry.Brought, t.e
-	out := &archive.Brought{By: e.String(b.By), At: b.At, Type: b.Type, About: e.String(b.About), Note: e.String(b.Note), Boxes: len(b.Boxes)}
+	out := &archive.Brought{By: e.String(b.By), At: b.At, Type: b.Type, About: e.String(b.About),
+		Note: e.String(b.Note), Boxes: len(b.Boxes)}
 	if b.Type != "har" || x.Opaque || x.AsIs {
 		return out
 	}
@@ -40,7 +41,8 @@ func (t *telling) brought(x *piece) *archive.Brought {
 // elsewhere tells what lies elsewhere.
 func (t *telling) elsewhere() (out []archive.Elsewhere) {
 	for _, x := range t.links {
-		out = append(out, archive.Elsewhere{System: x.System, Item: x.Item, Address: t.e.String(x.Brought.Link), Size: x.Size, SHA256: x.SHA256,
+		out = append(out, archive.Elsewhere{System: x.System, Item: x.Item, Address: t.e.String(x.Brought.Link),
+			Size: x.Size, SHA256: x.SHA256,
 			Note: t.e.String(x.Brought.Note), By: t.e.String(x.Brought.By), At: x.Brought.At})
 	}
 	return out

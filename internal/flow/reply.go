@@ -20,7 +20,8 @@ import (
 	"envask/internal/fault"
 )
 
-// Reply is something that the vendor sent back: a text, a corrected configuration, a tool. It is kept beside the evidence, and never packed.
+// Reply is something that the vendor sent back: a text, a corrected configuration, a tool. It is kept beside the evidence, and never
+// packed.
 type Reply struct {
 	Name   string    `json:"name"` // in the folder replies of the case
 	SHA256 string    `json:"sha256"`
@@ -57,7 +58,8 @@ func (a *App) AddReply(ctx context.Context, c *casefile.Case, file, note string)
 		return nil, fault.Wrap("add --reply", file, err)
 	}
 	part := filepath.Join(tmp, "reply")
-	got, err := transfer.File{FS: os.DirFS(filepath.Dir(file)), Name: filepath.Base(file), Part: part + ".part", Final: part, Count: func(int64) {}}.Take(ctx)
+	got, err := transfer.File{FS: os.DirFS(filepath.Dir(file)), Name: filepath.Base(file), Part: part + ".part", Final: part,
+		Count: func(int64) {}}.Take(ctx)
 	if err != nil {
 		return nil, fault.Wrap("add --reply", file, transfer.PlainPath(err))
 	}
@@ -122,7 +124,8 @@ func ReplyPath(ctx context.Context, c *casefile.Case, name string) (string, erro
 			return "", fault.Wrap("read the reply", name, transfer.PlainPath(err))
 		}
 		if sum != r.SHA256 {
-			return "", fault.New(fault.Refused, "read the reply", name, "it was changed since it was added", "add the vendor's file again: envask add --reply FILE")
+			return "", fault.New(fault.Refused, "read the reply", name, "it was changed since it was added",
+				"add the vendor's file again: envask add --reply FILE")
 		}
 		return r.Path, nil
 	}

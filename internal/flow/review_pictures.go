@@ -47,7 +47,8 @@ func (a *App) Looked(c *casefile.Case, v *Review, names []string) error {
 				continue
 			}
 			if at >= 0 {
-				return fault.New(fault.Usage, "--looked", n, "there are several: "+v.Pictures[at].File+", "+p.File, "name one with its folder")
+				return fault.New(fault.Usage, "--looked", n, "there are several: "+v.Pictures[at].File+", "+p.File,
+					"name one with its folder")
 			}
 			at = i
 		}

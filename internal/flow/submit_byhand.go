@@ -23,7 +23,8 @@ func (a *App) HandedOver(ctx context.Context, c *casefile.Case, q SubmitRequest)
 		return nil, err
 	}
 	if c.Number == "" {
-		return nil, fault.New(fault.Usage, "submit", c.Name, "the case has no number yet", "give it with: envask open NUMBER --was "+c.Name+", then pack again")
+		return nil, fault.New(fault.Usage, "submit", c.Name, "the case has no number yet",
+			"give it with: envask open NUMBER --was "+c.Name+", then pack again")
 	}
 	k, err := LoadAsk(c.Ask)
 	if err != nil {
@@ -59,8 +60,10 @@ func (a *App) HandedOver(ctx context.Context, c *casefile.Case, q SubmitRequest)
 		a.note("nobody approved it before it was handed over, and that is required")
 	}
 	at := a.Now().UTC().Truncate(time.Second)
-	rec := &submit.Receipt{Case: c.Number, Route: submit.ByHandRoute, Name: name, Size: size, SHA256: rep.SHA256, ByHand: q.ByHand, Ticket: q.Ticket,
-		Path: name, Server: "a person", Proof: "the word of " + a.Who + ": " + q.ByHand, Started: at, Finished: at, Tries: 1, By: a.Who, Ask: k.Digest,
+	rec := &submit.Receipt{Case: c.Number, Route: submit.ByHandRoute, Name: name, Size: size, SHA256: rep.SHA256,
+		ByHand: q.ByHand, Ticket: q.Ticket,
+		Path: name, Server: "a person", Proof: "the word of " + a.Who + ": " + q.ByHand, Started: at, Finished: at,
+		Tries: 1, By: a.Who, Ask: k.Digest,
 		Ledger: w.Ledger.Head()}
 	if sealed != nil {
 		rec.SHA256, rec.Of, rec.OfSHA256 = sealed.SHA256, sealed.Archive, sealed.OfSHA256

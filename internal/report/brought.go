@@ -33,10 +33,12 @@ func (v *view) brought() g.Node {
 			name = code(f.Path)
 		}
 		rows = append(rows, h.Tr(h.Td(h.Class("path"), name), h.Td(h.Class("name"), g.Text(f.Item)), h.Td(g.Text(f.System)),
-			h.Td(g.Text(f.Brought.By)), h.Td(h.Class("t"), g.Text(v.clock(f.Brought.At))), h.Td(g.Text(strings.Trim(about+"; "+f.How, "; ")))))
+			h.Td(g.Text(f.Brought.By)), h.Td(h.Class("t"), g.Text(v.clock(f.Brought.At))),
+			h.Td(g.Text(strings.Trim(about+"; "+f.How, "; ")))))
 	}
 	if len(rows) > 0 {
-		out = append(out, table([]string{"file", "item", "of", "brought by", "at", "what it is"}, rows), g.Iff(v.morePersons > 0, func() g.Node { return more(v.morePersons) }))
+		out = append(out, table([]string{"file", "item", "of", "brought by", "at", "what it is"}, rows),
+			g.Iff(v.morePersons > 0, func() g.Node { return more(v.morePersons) }))
 	}
 	for i := range v.persons {
 		if f := &v.persons[i]; len(f.Brought.Requests) > 0 {
@@ -49,7 +51,8 @@ func (v *view) brought() g.Node {
 		if e.Size > 0 {
 			there = size(e.Size)
 		}
-		rows = append(rows, h.Tr(h.Td(g.Text(e.Item)), h.Td(g.Text(e.System)), h.Td(h.Class("path"), code(e.Address)), h.Td(h.Class("n"), g.Text(there)),
+		rows = append(rows, h.Tr(h.Td(g.Text(e.Item)), h.Td(g.Text(e.System)), h.Td(h.Class("path"), code(e.Address)),
+			h.Td(h.Class("n"), g.Text(there)),
 			h.Td(h.Class("path"), code(e.SHA256)), h.Td(g.Text(e.By)), h.Td(g.Text(e.Note))))
 	}
 	if len(rows) > 0 {
@@ -68,9 +71,11 @@ func (v *view) requests(f *archive.File) g.Node {
 			status = "no answer"
 		}
 		took := time.Duration(r.Took * float64(time.Second)).Round(time.Millisecond).String()
-		rows = append(rows, h.Tr(h.Td(g.Text(r.Method)), h.Td(h.Class("path"), code(r.Path)), h.Td(g.Text(strings.TrimSpace(status+" "+r.Why))),
+		rows = append(rows, h.Tr(h.Td(g.Text(r.Method)), h.Td(h.Class("path"), code(r.Path)),
+			h.Td(g.Text(strings.TrimSpace(status+" "+r.Why))),
 			h.Td(h.Class("n"), g.Text(took)), h.Td(h.Class("t"), g.Text(v.clock(r.At)))))
 	}
 	return g.Group{h.P(g.Text("Requests that failed or took 3 s or more in "), code(f.Path), g.Text(":")),
-		table([]string{"method", "path", "status", "took", "at"}, rows), g.Iff(f.Brought.More > 0, func() g.Node { return more(f.Brought.More) })}
+		table([]string{"method", "path", "status", "took", "at"}, rows),
+		g.Iff(f.Brought.More > 0, func() g.Node { return more(f.Brought.More) })}
 }

@@ -71,7 +71,8 @@ const ByHandRoute = "by-hand"
 func (r *Receipt) Line() string {
 	what := "arrived"
 	if r.ByHand != "" {
-		return fmt.Sprintf("%s case %s: %s was handed over by hand (%s), ticket %s, %d bytes, SHA-256 %s, %s", r.Finished.Format(time.RFC3339),
+		return fmt.Sprintf("%s case %s: %s was handed over by hand (%s), ticket %s, %d bytes, SHA-256 %s, %s",
+			r.Finished.Format(time.RFC3339),
 			r.Case, r.Name, r.ByHand, cmp.Or(r.Ticket, "none"), r.Size, r.SHA256, r.Proof)
 	}
 	switch {
