@@ -19,7 +19,7 @@ import (
 // layers is the order of the house, from the front to the foundation. A package may import only what stands below it.
 var layers = []string{
 	"cmd/envask", "internal/cli", "internal/cli/term", "internal/standin", "internal/flow", "internal/report", "internal/brief", "internal/compare", "internal/bring", "internal/submit",
-	"internal/archive", "internal/collect", "internal/collect/transfer", "internal/round", "internal/reach", "internal/undo", "internal/logset", "internal/stamp",
+	"internal/archive", "internal/collect", "internal/collect/transfer", "internal/round", "internal/reach", "internal/undo", "internal/unpack", "internal/logset", "internal/stamp",
 	"internal/casefile", "internal/ask", "internal/site", "internal/policy", "internal/keyfile", "internal/seal", "internal/redact", "internal/window", "internal/durable", "internal/spill", "internal/fault", "internal/patience", "internal/posix",
 	"internal/reach/reachtest",
 }

@@ -108,6 +108,9 @@ func (s *session) drawRoundEnd(got *flow.Collected) {
 // drawReached says by which way systems were reached where that is not the first one; with all, of every system.
 func (s *session) drawReached(places []round.Place, all bool) {
 	for _, p := range places {
+		if p.Remark != "" {
+			s.screen.Print("%s %s: %s", s.screen.Paint(term.Warn, "heed:"), p.System, term.Clean(p.Remark))
+		}
 		switch {
 		case p.After != "":
 			s.screen.Print("%s was reached by %s (%s), since %s", p.System, p.Way, term.Clean(p.Means), term.Clean(p.After))

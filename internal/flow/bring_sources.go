@@ -1,6 +1,7 @@
 package flow
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -18,6 +19,7 @@ import (
 	"envask/internal/collect/transfer"
 	"envask/internal/durable"
 	"envask/internal/fault"
+	"envask/internal/unpack"
 )
 
 // source is one file that a person brings.
@@ -96,9 +98,9 @@ func (b *bringing) sources(ctx context.Context, given string, one func(source) e
 	if opened, err := b.opens(ctx, s); err != nil {
 		bad(err)
 		return nil
-	} else if opened != "" {
-		defer os.RemoveAll(opened)
-		return b.within(ctx, opened, abs, one, bad)
+	} else if opened != nil {
+		defer opened.Close()
+		return b.archived(ctx, opened, abs, one, bad)
 	}
 	return one(s)
 }
@@ -153,32 +155,66 @@ func (b *bringing) fromInput(ctx context.Context) (source, error) {
 	return source{path: path, shown: "-", name: b.q.As, done: func() { os.Remove(path) }}, nil
 }
 
-// archives are the types of files that are opened, where no item expects one.
-var archives = []string{"zip", "gzip"}
-
-// opens unpacks an archive of which no item expects that it stays one, and gives the folder; "" leaves it as it is.
-func (b *bringing) opens(ctx context.Context, s source) (string, error) {
+// opens opens an archive of which no item expects that it stays one; nil leaves it as it is.
+func (b *bringing) opens(ctx context.Context, s source) (*unpack.FS, error) {
 	looked, err := bring.Look(ctx, s.path, s.name, b.c.Window.Zone)
 	if err != nil {
-		return "", fault.Wrap("add", s.shown, transfer.PlainPath(err))
+		return nil, fault.Wrap("add", s.shown, transfer.PlainPath(err))
 	}
 	for _, it := range b.ask.Persons() {
 		e := it.Spec.(ask.Person).Expect
 		if (b.q.Item == "" || b.q.Item == it.ID) && (len(e.Types) == 0 || slices.Contains(e.Types, looked.Kind)) {
-			return "", nil
+			return nil, nil
 		}
 	}
-	dir := filepath.Join(b.tmp, "opened")
-	n, err := bring.Unpack(ctx, s.path, dir)
-	if err != nil || n == 0 {
-		os.RemoveAll(dir)
-		var bad *bring.BadArchiveError
-		if errors.As(err, &bad) {
-			return "", fault.New(fault.Refused, "add", s.shown, bad.Error(), "unpack it yourself, look at it, and bring the files")
-		}
-		return "", err
+	a, err := unpack.Open(ctx, s.path)
+	var no *unpack.BadError
+	switch {
+	case errors.As(err, &no) && looked.Kind != "zip":
+		return nil, nil // it is no archive
+	case errors.As(err, &no):
+		return nil, fault.New(fault.Refused, "add", s.shown, no.Error(), "unpack it yourself, look at it, and bring the files")
+	case err != nil:
+		return nil, err
+	case a.Left > 0:
+		b.app.note("%s: %d %s out of it and stayed", s.shown, a.Left, plural(a.Left, "name in it leads", "names in it lead"))
 	}
-	return dir, nil
+	if a.Cut != "" {
+		b.app.note("%s: %s", s.shown, a.Cut)
+	}
+	if a.Files == 0 {
+		a.Close()
+		return nil, fault.New(fault.Refused, "add", s.shown, "there is no file in it that can be taken",
+			"unpack it yourself, and look at it")
+	}
+	return a, nil
+}
+
+// archived brings the files of an archive, each from a copy of ours.
+func (b *bringing) archived(ctx context.Context, a *unpack.FS, shown string, one func(source) error, bad func(error)) error {
+	return fs.WalkDir(a, ".", func(name string, d fs.DirEntry, err error) error {
+		if err != nil || ctx.Err() != nil {
+			return cmp.Or(ctx.Err(), err)
+		}
+		if !d.Type().IsRegular() {
+			return nil
+		}
+		path := filepath.Join(b.tmp, "member")
+		if err := b.extract(ctx, a, name, path); err != nil {
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			bad(fault.Wrap("add", shown+"/"+name, transfer.PlainPath(err)))
+			return nil
+		}
+		return one(source{path: path, shown: shown + "/" + name, name: d.Name(), done: func() { os.Remove(path) }})
+	})
+}
+
+// extract copies one file of an archive, with its time.
+func (b *bringing) extract(ctx context.Context, a *unpack.FS, name, path string) error {
+	_, err := transfer.File{FS: a, Name: name, Part: path + ".part", Final: path, Count: func(int64) {}}.Take(ctx)
+	return err
 }
 
 func parseBoxes(texts []string) ([]image.Rectangle, error) {

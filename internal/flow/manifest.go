@@ -206,7 +206,7 @@ func (t *telling) manifest() error {
 		m.Clocks = append(m.Clocks, c)
 	}
 	for _, r := range s.reached() {
-		r.Means, r.After = e.String(r.Means), e.String(r.After)
+		r.Means, r.After, r.Remark = e.String(r.Means), e.String(r.After), e.String(r.Remark)
 		m.Reached = append(m.Reached, r)
 	}
 	for _, still := range t.check.stillThere() {
@@ -231,7 +231,7 @@ func vocabulary(c *casefile.Case, k *ask.Ask) []string {
 		LeftOut: []archive.LeftOut{{Size: 1, Round: "-"}}, NewSince: "-", Clocks: []round.Clock{{Synchronised: "-"}},
 		Rounds: []archive.RoundInfo{{Note: "-"}}, Title: "-", SignedBy: "-", Answers: map[string]string{"-": "-"},
 		Window:    archive.WindowInfo{Extra: "-", Spans: []window.Span{{}}, Remarks: []string{"-"}},
-		Reached:   []round.Place{{Served: reach.Served{After: "-", Noisy: true}}},
+		Reached:   []round.Place{{Served: reach.Served{After: "-", Noisy: true, Remark: "-"}}},
 		Groups:    []round.GroupResult{{Why: "-", Lacking: []string{"-"}}},
 		Elsewhere: []archive.Elsewhere{{Size: 1, SHA256: "-", Note: "-"}},
 		Redaction: archive.Redaction{StillThere: []archive.StillThere{{}}},

@@ -10,23 +10,30 @@ import (
 	"envask/internal/site"
 )
 
-// Folder is a copy of a system's files in a folder of this machine: a mounted disk, an unpacked backup. It runs nothing.
+// Folder is a copy of a system's files on this machine: a mounted disk, an unpacked backup, an archive. It runs nothing.
 type Folder struct {
 	serving
-	fsys localFS
+	fsys  FS
+	close func() error
 }
 
 var _ System = (*Folder)(nil)
 
-func openFolder(_ context.Context, d *Dialer, s *site.System) (System, error) {
+func openFolder(ctx context.Context, d *Dialer, s *site.System) (System, error) {
 	root := d.Path(s.Folder)
 	info, err := os.Stat(root)
-	if err == nil && !info.IsDir() {
+	if file, within := archiveIn(root); file != "" {
+		f, e := openArchive(ctx, file, within)
+		if e == nil || ctx.Err() != nil {
+			return f, e
+		}
+		err = e
+	} else if err == nil && !info.IsDir() {
 		err = errors.New("not a folder")
 	}
 	if err != nil {
 		return nil, &fault.Error{Target: s.Name, Err: fmt.Errorf("%w: the folder %s: %w", ErrConnection, root, plainPath(err)),
-			Hint: "mount or copy the system's files there, or fix folder: in the systems file"}
+			Hint: "mount or copy the system's files or an archive of them there, or fix folder: in the systems file"}
 	}
 	return NewFolder(root), nil
 }
@@ -50,5 +57,10 @@ func plainPath(err error) error {
 // FS gives the files of the copy.
 func (f *Folder) FS() FS { return f.fsys }
 
-// Close does nothing: there is no connection.
-func (f *Folder) Close() error { return nil }
+// Close ends reading an archive.
+func (f *Folder) Close() error {
+	if f.close == nil {
+		return nil
+	}
+	return f.close()
+}

@@ -19,6 +19,8 @@ type Served struct {
 	Means string `json:"means"`           // how files are read over it
 	After string `json:"after,omitempty"` // why the ways that come before it did not serve
 	Noisy bool   `json:"noisy,omitempty"` // its shell prints when it starts
+	// Remark is what has to be known of what comes by it, such as that an archive is cut off.
+	Remark string `json:"remark,omitempty"`
 }
 
 // Serving is what a system offers that can say how it is reached.

@@ -122,6 +122,9 @@ func (v *view) systems() g.Node {
 		out = append(out, table(append([]string{"as it was"}, v.Facts.Systems...), rows))
 	}
 	for _, r := range v.Reached {
+		if r.Remark != "" {
+			out = append(out, h.P(h.B(g.Text(r.System)), g.Text(": "+r.Remark)))
+		}
 		if r.After != "" {
 			out = append(out, h.P(h.B(g.Text(r.System)), g.Text(" was reached by "+r.Way+" ("+r.Means+"), since "+r.After)))
 		}

@@ -20,7 +20,7 @@ func Text() string {
 		Window: archive.WindowInfo{Extra: "-", Remarks: []string{"-"}},
 		Rounds: []archive.RoundInfo{{Note: "-", Window: "-"}, {}}, Clocks: []round.Clock{{},
 			{Measured: true, Offset: time.Second}, {Measured: true}},
-		Reached:   []round.Place{{Served: reach.Served{After: "-"}}},
+		Reached:   []round.Place{{Served: reach.Served{After: "-", Remark: "-"}}},
 		Groups:    []round.GroupResult{{Why: "-", Items: []string{"-"}, Whole: []string{"-"}, Lacking: []string{"-"}}},
 		Coverage:  round.Coverage{{System: "", Item: "-"}},
 		Elsewhere: []archive.Elsewhere{{Size: 1}},
