@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"path/filepath"
 	"strings"
 
 	"github.com/dustin/go-humanize"
@@ -85,7 +84,7 @@ func (s *session) add(ctx context.Context, a *flow.App, c *casefile.Case, args [
 		}
 		q.LinkSize = int64(n)
 	}
-	receipts, paths := splitReceipts(args)
+	receipts, paths := splitReceipts(a, c, args)
 	switch {
 	case f.drop != "" && len(args) > 0:
 		return fault.New(fault.Usage, "", "--drop", "takes one name and no paths", "")
@@ -113,11 +112,11 @@ func (s *session) add(ctx context.Context, a *flow.App, c *casefile.Case, args [
 	return s.bring(ctx, a, c, q)
 }
 
-// splitReceipts tells receipts from what a person brings, by their names.
-func splitReceipts(args []string) (receipts, paths []string) {
+// splitReceipts tells receipts from what a person brings. Where nobody is asked to bring something, all are receipts.
+func splitReceipts(a *flow.App, c *casefile.Case, args []string) (receipts, paths []string) {
+	nobody := !a.AsksPersons(c)
 	for _, p := range args {
-		name := filepath.Base(bring.Dragged(p))
-		if strings.Contains(name, ".receipt-") && strings.HasSuffix(name, ".json") {
+		if path := bring.Dragged(p); path != "-" && (nobody || flow.LooksLikeReceipt(path)) {
 			receipts = append(receipts, p)
 		} else {
 			paths = append(paths, p)

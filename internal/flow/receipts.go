@@ -86,6 +86,22 @@ func (a *App) AddReceipt(c *casefile.Case, file string) (rec *submit.Receipt, ad
 	return rec, true, fault.Wrap("add", file, a.keepReceipt(w, rec))
 }
 
+// LooksLikeReceipt reports whether a file is a receipt, as far as its content tells.
+func LooksLikeReceipt(file string) bool {
+	data, err := readSmall(file)
+	if err != nil {
+		return false
+	}
+	var rec submit.Receipt
+	return json.Unmarshal(data, &rec) == nil && rec.Route != "" && rec.SHA256 != "" && !rec.Finished.IsZero()
+}
+
+// AsksPersons reports whether the ask of a case wants something that persons bring.
+func (a *App) AsksPersons(c *casefile.Case) bool {
+	k, err := LoadAsk(c.Ask)
+	return err == nil && len(k.Persons()) > 0
+}
+
 // maxReceiptText bounds each text of a receipt, in bytes.
 const maxReceiptText = 2000
 

@@ -30,7 +30,17 @@ func openNoWait(p string) (*os.File, error) {
 
 func shellCommand(ctx context.Context, command string) *exec.Cmd {
 	cmd := exec.CommandContext(ctx, "/bin/sh", "-c", command) // #nosec G204 -- running approved commands is what it is for
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	ownGroup(cmd)
 	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
 	return cmd
+}
+
+// ownGroup puts a program into a process group of its own, so that stopping it stops its children.
+func ownGroup(cmd *exec.Cmd) { cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} }
+
+// killGroup stops a program and its children.
+func killGroup(cmd *exec.Cmd) {
+	if cmd.Process != nil {
+		_ = syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) // it may have ended
+	}
 }

@@ -34,3 +34,13 @@ func shellCommand(ctx context.Context, command string) *exec.Cmd {
 	cmd.SysProcAttr = &syscall.SysProcAttr{CmdLine: `/d /s /c "` + command + `"`}
 	return cmd
 }
+
+// ownGroup does nothing: Windows stops a program alone.
+func ownGroup(*exec.Cmd) {}
+
+// killGroup stops a program.
+func killGroup(cmd *exec.Cmd) {
+	if cmd.Process != nil {
+		_ = cmd.Process.Kill() // it may have ended
+	}
+}

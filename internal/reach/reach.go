@@ -74,6 +74,7 @@ var ways = []way{
 	{"local", openLocal},
 	{"ssh", openSSH},
 	{"folder", openFolder},
+	{"shell", openShell},
 }
 
 // Ways lists the keys of the table.

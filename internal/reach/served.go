@@ -48,7 +48,7 @@ func (s *serving) note(change func(*Served)) {
 // Near says whether a system's files are on this machine, so that reading them again costs nothing.
 func Near(s System) bool {
 	v, ok := s.(Serving)
-	return ok && v.Served().Way != "ssh"
+	return ok && (v.Served().Way == "local" || v.Served().Way == "folder")
 }
 
 // Own says whether a system is this machine itself.

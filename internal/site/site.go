@@ -31,6 +31,7 @@ type System struct {
 	Zone   *time.Location
 	SSH    SSH           // of the way "ssh"
 	Folder string        // of the way "folder": where a copy of its files is
+	Shell  []string      // of the way "shell": the program that gives a POSIX shell, and its arguments
 	Via    string        // name of the system to go through; "" means directly
 	Stall  time.Duration // how long it may be silent before it counts as gone
 	// Environment names variables of our own environment that commands on a local system see besides the usual ones.
@@ -67,6 +68,7 @@ var ways = []way{
 	{"local", readLocal},
 	{"ssh", readSSH},
 	{"folder", readFolder},
+	{"shell", readShell},
 }
 
 // Ways lists the keys that say how a system is reached.
