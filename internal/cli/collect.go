@@ -76,10 +76,8 @@ func (s *session) collect(ctx context.Context, a *flow.App, c *casefile.Case, q 
 		s.drawClocks(got.Clocks, s.common.verbose)
 		s.drawReached(got.Round.Reached, s.common.verbose)
 		s.drawGroups(got.Round.Groups, s.common.verbose)
-		s.drawRoundEnd(got)
-		if list, err := a.ToDos(c); err == nil && !got.Round.Open {
-			s.drawStillToBring(list)
-		}
+		toBring, _ := a.ToDos(c) // what they are is a comfort here; show --todo says what is wrong
+		s.drawRoundEnd(got, toBring)
 	}
 	return got, err
 }

@@ -88,7 +88,8 @@ func stateCounts(cov round.Coverage) string {
 	return strings.Join(parts, ", ")
 }
 
-func (s *session) drawRoundEnd(got *flow.Collected) {
+// drawRoundEnd says what a round has, what persons still bring, and what comes next.
+func (s *session) drawRoundEnd(got *flow.Collected, toBring []flow.ToDo) {
 	files, bytes := got.Coverage.Totals()
 	if got.Round.Open {
 		s.screen.Print("round %s stays open: %s so far", got.Round.ID, sizeText(files, bytes))
@@ -100,7 +101,14 @@ func (s *session) drawRoundEnd(got *flow.Collected) {
 		took = d.String()
 	}
 	s.screen.Print("round %s: %s in %s", got.Round.ID, sizeText(files, bytes), took)
-	if lack := got.Coverage.Lacking(); len(lack) == 0 {
+	open := flow.Open(toBring)
+	s.drawStillToBring(open)
+	switch lack := got.Coverage.Lacking(); {
+	case len(lack) == 0 && len(open) > 0:
+		s.next("show --todo", "pack")
+	case len(open) > 0:
+		s.next("show --todo")
+	case len(lack) == 0:
 		s.next("pack")
 	}
 }

@@ -25,7 +25,7 @@ const demoMark = ".envask-demo"
 const demoCase = "26031407"
 
 func newDemo(s *session) *cobra.Command {
-	var dir, files string
+	var dir, files, console string
 	var stay, routes bool
 	c := &cobra.Command{
 		Use:   "demo",
@@ -34,6 +34,9 @@ func newDemo(s *session) *cobra.Command {
 the vendor's desk, on loopback ports), and do the whole job on it with the real code. The case stays in the folder, to be read.`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
+			if console != "" {
+				return standin.Attach(cmd.Context(), console, s.env.In, s.env.Out, s.env.Err)
+			}
 			if files != "" {
 				if err := standin.WriteSamples(files); err != nil {
 					return fault.Wrap("write the samples", files, err)
@@ -51,6 +54,8 @@ the vendor's desk, on loopback ports), and do the whole job on it with the real 
 	c.Flags().StringVar(&dir, "dir", "envask-demo", "folder for the demo; an earlier demo in it is replaced")
 	c.Flags().BoolVar(&stay, "stay", false, "keep the site up afterwards, and say what to try by hand")
 	c.Flags().BoolVar(&routes, "routes", false, "hand the archive over by every route of the ask, one after the other")
+	c.Flags().StringVar(&console, "console", "", "attach to the shell of a simulated container, at this address")
+	_ = c.Flags().MarkHidden("console") // the flag is there
 	c.Flags().StringVar(&files, "files", "", "only write the sample ask and systems file to this folder")
 	return c
 }
@@ -82,14 +87,21 @@ func demoSteps(files string) []demoStep {
 		{"Can every system be reached? What do their clocks show? One display is switched off:", []string{"probe"}},
 		{"What would be taken? Nothing is, yet:", []string{"collect", "--dry-run", "--system", "gate-2"}},
 		{"Collect from all systems at once:", []string{"collect", "--note", "before any restart"}},
+		{"What can only a person bring?", []string{"show", "--todo"}},
+		{"The operator sends a picture of the screen and a recording of the browser. Each is told by its content, and checked:",
+			[]string{"add", filepath.Join(files, standin.PictureFile), filepath.Join(files, standin.RecordingFile), "--note",
+				"from the operator, by mail"}},
 		{"Gate 2's clock was 90 seconds ahead, and a part of the window had been rotated away and compressed:",
 			[]string{"show", "r1", "--system", "gate-2", "--item", "gate-log"}},
 		{"How do the systems differ? Gate 2 is busy, runs an older agent, and its clock is wrong:", []string{"show", "--vitals"}},
 		{"What is different from before the upgrade?", []string{"compare", "baseline", "r1", "--system", "fare-1"}},
-		{"Keep secrets and people out of it, and package it:", []string{"pack"}},
-		{"Review what was replaced, then approve it:", []string{"review", "--approve"}},
+		{"Keep secrets and people out of it, and package it. Nobody but a person can read the picture; it may go:",
+			[]string{"pack", "--opaque", "error-picture"}},
+		{"Review what was replaced, look at the picture, then approve it:", []string{"review", "--looked", standin.PictureFile, "--approve"}},
 		{"Check the archive as the vendor would:", []string{"verify"}},
 		{"Send it, and keep the proof:", []string{"submit", "--yes"}},
+		{"The desk answers. Its reply is kept with the case, and never packed:", []string{"add", "--reply", filepath.Join(files, standin.ReplyFile)}},
+		{"Read it with the real names:", []string{"reveal", standin.ReplyFile}},
 		{"What the case holds now:", []string{"show"}},
 	}
 }
@@ -123,6 +135,7 @@ func (s *session) demo(ctx context.Context, dir string, stay, routes bool) error
 		return fault.Wrap("start the simulated site", "", err)
 	}
 	defer site.Close()
+	site.Program = os.Args[0]
 	home, files := filepath.Join(dir, "home"), filepath.Join(dir, "files")
 	if err := site.WriteFiles(files, home); err != nil {
 		return fault.Wrap("write the demo's files", dir, err)

@@ -33,14 +33,21 @@ import (
 // long says whether the long tests run (make test-long).
 func long() bool { return os.Getenv("ENVASK_LONG") != "" }
 
-// program builds envask once for a test and gives a function that makes commands of it.
-func program(t *testing.T, home string) func(args ...string) *exec.Cmd {
+// built builds envask for a test, and gives its path.
+func built(t *testing.T) string {
 	t.Helper()
 	bin := filepath.Join(t.TempDir(), "envask")
 	build := exec.Command("go", "build", "-o", bin, "envask/cmd/envask")
 	build.Env = append(os.Environ(), "CGO_ENABLED=0")
 	out, err := build.CombinedOutput()
 	require.NoError(t, err, string(out))
+	return bin
+}
+
+// program builds envask once for a test and gives a function that makes commands of it.
+func program(t *testing.T, home string) func(args ...string) *exec.Cmd {
+	t.Helper()
+	bin := built(t)
 	return func(args ...string) *exec.Cmd {
 		c := exec.Command(bin, args...)
 		c.Env = append(os.Environ(), "ENVASK_HOME="+home, "SSH_AUTH_SOCK=")
@@ -62,6 +69,7 @@ func startSite(t *testing.T) (site *standin.Site, dir, home string) {
 	site, err := standin.StartSite(dir)
 	require.NoError(t, err)
 	t.Cleanup(func() { site.Close() })
+	site.Program = built(t)
 	return site, dir, filepath.Join(dir, "home")
 }
 

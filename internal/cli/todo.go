@@ -32,14 +32,12 @@ func (s *session) showToDo(a *flow.App, c *casefile.Case) error {
 const mostToDo = 5
 
 // drawStillToBring shows after a collection what persons still have to bring.
-func (s *session) drawStillToBring(list []flow.ToDo) {
-	open := flow.Open(list)
+func (s *session) drawStillToBring(open []flow.ToDo) {
 	if len(open) == 0 {
 		return
 	}
 	s.screen.Print("")
 	s.screen.Print("%s", s.screen.Paint(term.Bold, "Still to be brought by a person"))
-	recorded := false
 	for i := range open {
 		if i == mostToDo {
 			s.screen.Print("")
@@ -47,13 +45,7 @@ func (s *session) drawStillToBring(list []flow.ToDo) {
 			break
 		}
 		s.drawToDo(&open[i], false)
-		recorded = recorded || len(open[i].Recording) > 0
 	}
-	what := "it again"
-	if recorded {
-		what = "it again, and how to record a browser"
-	}
-	s.screen.Say("%s", s.withCase("envask show --todo shows "+what))
 }
 
 // drawToDos shows what is still to be brought, and what was.

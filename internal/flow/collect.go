@@ -384,7 +384,7 @@ func refusedAltogether(cov round.Coverage) bool {
 	system, refused := "", false
 	for _, cell := range cov {
 		switch {
-		case cell.State == round.Skipped:
+		case cell.State == round.Skipped || cell.Code == round.CodeToBring:
 		case cell.State != round.Refused || cell.Files > 0 || system != "" && cell.System != system:
 			return false
 		default:

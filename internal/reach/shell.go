@@ -53,7 +53,8 @@ func openShell(ctx context.Context, d *Dialer, s *site.System) (System, error) {
 	if s.Limits.Connections > 0 {
 		most = min(most, s.Limits.Connections)
 	}
-	r := &Shell{argv: s.Shell, env: cleanEnv(d.Getenv, append(append([]string{}, shellVariables...), s.Environment...)), nice: s.Limits.Nice,
+	r := &Shell{argv: s.Shell, env: cleanEnv(d.Getenv, append(append([]string{}, shellVariables...), s.Environment...)),
+		nice:  s.Limits.Nice,
 		rooms: make(chan struct{}, most)}
 	r.elevation.prefix, r.elevation.run = s.Elevation(), r.Run
 	fail := func(err error) (System, error) {
@@ -222,10 +223,8 @@ func (p *shellProcess) greet(ctx context.Context) error {
 	ctx, cancel := context.WithTimeout(ctx, ConnectTimeout)
 	defer cancel()
 	said := &said{}
-	// A terminal in between would echo what goes in, and change line ends.
-	if _, err := io.WriteString(p.in, "stty -echo -onlcr -opost 2>/dev/null\nPS1= PS2=; export PS1 PS2\n"); err != nil {
-		return p.noShell(ctx, said, err)
-	}
+	// A terminal in between would echo what goes in, and change line ends. A program that has ended says why in what follows.
+	_, _ = io.WriteString(p.in, "stty -echo -onlcr -opost 2>/dev/null\nPS1= PS2=; export PS1 PS2\n")
 	var out bytes.Buffer
 	exit, err := p.exchange(ctx, cleanCommand, &limitedBuffer{b: &out}, io.Discard, said)
 	switch {
@@ -276,7 +275,8 @@ func (p *shellProcess) exchange(ctx context.Context, command string, stdout, std
 	text := "echo " + half + "; echo " + half + " >&2; " + posix.Shell(command) + " </dev/null; e=$?; echo " + half +
 		" $e; echo " + half + " 0 >&2\n"
 	if p.merged { // the errors come behind the output then
-		text = "echo " + half + "; { w=$(" + posix.Shell(command) + " </dev/null 2>&1 >&3 3>&-); e=$?; } 3>&1; echo " + half + " $e; echo " + half +
+		text = "echo " + half + "; { w=$(" + posix.Shell(command) + " </dev/null 2>&1 >&3 3>&-); e=$?; } 3>&1; echo " +
+			half + " $e; echo " + half +
 			"; [ -z \"$w\" ] || printf '%s\\n' \"$w\"; echo " + half + " 0\n"
 	}
 	stop := context.AfterFunc(ctx, p.kill)

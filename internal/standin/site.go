@@ -24,6 +24,8 @@ systems:
   - {name: gate-2, roles: [gate], ssh: svc@192.0.2.12, via: jump, key: ~/.ssh/pier, elevate: sudo}
   - {name: fare-1, roles: [fare], ssh: 'svc@192.0.2.20:2222', password: env:FARE_PASSWORD}
   - {name: display-1, roles: [display], ssh: svc@192.0.2.31, via: jump, key: ~/.ssh/pier}
+  - {name: kiosk-1, roles: [kiosk], shell: [podman, exec, -i, kiosk-1, sh]}
+  - {name: old-gate, roles: [former], folder: stick/gate-2-until-february.tar.gz/gate-2-until-february}
 `
 
 // deskHost is the vendor's address in the sample ask.
@@ -37,6 +39,8 @@ type Site struct {
 	FTP     *FTPDesk
 	Web     *WebDesk  // the desk's web server
 	Mail    *MailDesk // the engineer's mail server
+	Kiosk   *Console  // kiosk-1, in a container
+	Program string    // that attaches to kiosk-1: ourselves
 	Inbox   string    // folder in which the desk keeps what arrives
 	keyFile []byte
 }
@@ -54,7 +58,7 @@ func StartSite(dir string) (*Site, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Site{keyFile: keyFile, Inbox: filepath.Join(dir, "desk", "incoming")}
+	s := &Site{keyFile: keyFile, Program: "envask", Inbox: filepath.Join(dir, "desk", "incoming")}
 	for gate := 1; gate <= 2; gate++ {
 		s.Systems = append(s.Systems, &Server{Name: fmt.Sprintf("gate-%d", gate), User: "svc", Key: public, Tree: GateTree(gate),
 			Commands: GateCommands(gate), Tools: GateTools(gate), Ahead: GateClock(gate), NoSudo: gate == 2})
@@ -62,6 +66,11 @@ func StartSite(dir string) (*Site, error) {
 	s.Systems = append(s.Systems, &Server{Name: "fare-1", User: "svc", Password: farePassword, Tree: FareTree(), Commands: FareCommands()},
 		&Server{Name: "jump", User: "svc", Key: public, Tree: JumpTree(), Commands: JumpCommands(), Forward: true},
 		&Server{Name: "display-1", User: "svc", Key: public, Tree: NewTree()})
+	s.Kiosk = &Console{Server: &Server{Name: "kiosk-1", User: "root", Tree: KioskTree(), Commands: stateCommands("192.0.2.41", " 2.1 212 kiosk\n")},
+		Banner: "kiosk-1\n"}
+	if err := s.Kiosk.Start(); err != nil {
+		return nil, err
+	}
 	web, ftp := filepath.Join(dir, "desk", "web"), filepath.Join(dir, "desk", "ftp")
 	for _, d := range []string{s.Inbox, filepath.Join(web, "plain"), filepath.Join(ftp, "incoming")} {
 		if err := os.MkdirAll(d, 0o700); err != nil {
@@ -106,6 +115,7 @@ func (s *Site) Close() error {
 			errs = append(errs, server.Close())
 		}
 	}
+	errs = append(errs, s.Kiosk.Close())
 	if s.Web != nil {
 		errs = append(errs, s.Web.Close())
 	}
@@ -132,6 +142,7 @@ func (s *Site) WriteFiles(dir, home string) error {
 	}
 	for _, r := range [][2]string{{"svc@192.0.2.20:2222", s.Systems[2].Address()}, {"~/.ssh/pier", "pier.key"},
 		{"env:FARE_PASSWORD", "file:fare.password"},
+		{"[podman, exec, -i, kiosk-1, sh]", "['" + s.Program + "', demo, --console, '" + s.Kiosk.Address() + "']"},
 		{"zone: Europe/Lisbon\n", "zone: Europe/Lisbon\nknown-hosts: known_hosts\n"}} {
 		systems = strings.ReplaceAll(systems, r[0], r[1])
 	}
@@ -149,6 +160,9 @@ func (s *Site) WriteFiles(dir, home string) error {
 		s.FTP.Fingerprint() + "'}\n"
 	credentials += "  - {route: mail, host: " + deskHost + ", server: '" + s.Mail.Address() + "', from: " + mailUser + ", user: " +
 		mailUser + ", password: " + secret("mail.password") + ", authority: '" + filepath.Join(dir, "mail.pem") + "'}\n"
+	if err := WritePersons(dir); err != nil {
+		return err
+	}
 	return writeAll(map[string]string{
 		filepath.Join(dir, "boarding-gateway.yaml"): ask, filepath.Join(dir, "tallow-pier.yaml"): systems,
 		filepath.Join(dir, "known_hosts"): known,
