@@ -14,7 +14,7 @@ ENVASK_HOME="$here/envask-demo/home"; export ENVASK_HOME
 ask=envask-demo/files/boarding-gateway.yaml
 cp "$here/envask-demo/files/boarding-gateway.yaml" changed.yaml
 sed -i 's/run: farectl tables/run: farectl tables --with-keys/' changed.yaml
-want="${*:-demo approval probe times dry-run coverage live vitals compare pack submit review show round tidy redact page}"
+want="${*:-demo approval probe times dry-run coverage todo live vitals compare pack submit by-hand review show round tidy redact page}"
 has() { case " $want " in *" $1 "*) return 0;; esac; return 1; }
 say() { echo "printf '\$ %s\n' \"$1\"; $1"; }
 has demo && sh "$root/scripts/shot.sh" "$shots/demo.png" 6 "envask demo --dir d2"
@@ -29,7 +29,12 @@ if has times; then
 	sh "$root/scripts/shot.sh" "$shots/times.png" 3 "$(say 'envask times --zone Europe/Lisbon --as-of 2026-03-14 logs/*'); echo; $(say 'envask times --each --zone Europe/Lisbon --as-of 2026-03-14 logs/pump.log logs/syslog')"
 fi
 has dry-run && sh "$root/scripts/shot.sh" "$shots/dry-run.png" 3 "$(say 'envask collect --dry-run --system gate-2')"
-has coverage && sh "$root/scripts/shot.sh" "$shots/coverage.png" 4 "$(say "envask collect --note 'after the restart'")"
+has coverage && FONT=10 GEOMETRY=156x46 sh "$root/scripts/shot.sh" "$shots/coverage.png" 4 "$(say "envask collect --note 'after the restart'")"
+if has todo; then # a case of its own, in which nobody brought anything yet
+	envask open 26031409 --ask "$ask" --systems envask-demo/files/tallow-pier.yaml --title 'gate 2 again' --around '2026-03-14 06:12' --margin 40m >/dev/null 2>&1
+	FONT=10 GEOMETRY=156x46 sh "$root/scripts/shot.sh" "$shots/todo.png" 3 "$(say 'envask show --todo'); echo; $(say 'envask add envask-demo/files/gate-2-screen.png envask-demo/files/operator.har')"
+	envask open 26031407 >/dev/null 2>&1 || true
+fi
 if has live; then # slow links, so that there is something to see
 	sed -E 's/(name: (jump|gate-[0-9]|fare-1),.*)\}$/\1}/; s/limits: \{connections: 8\}/limits: {connections: 8, bandwidth: 90KiB}/; s/(name: fare-1,.*)\}$/\1, limits: {bandwidth: 70KiB}}/' \
 		envask-demo/files/tallow-pier.yaml > envask-demo/files/slow.yaml
@@ -41,7 +46,15 @@ has vitals && sh "$root/scripts/shot.sh" "$shots/vitals.png" 2 "$(say 'envask sh
 has compare && sh "$root/scripts/shot.sh" "$shots/compare.png" 4 "$(say 'envask compare baseline r1 --system fare-1'); echo; $(say 'envask compare envask-demo/home/cases/26031407/rounds/r1/raw/gate-1/files/etc envask-demo/home/cases/26031407/rounds/r1/raw/gate-2/files/etc')"
 has pack && sh "$root/scripts/shot.sh" "$shots/pack.png" 5 "$(say 'envask pack'); echo; $(say 'envask submit --yes'); echo; $(say 'envask verify envask-demo/desk/incoming/*r2*.tar.gz')"
 has submit && sh "$root/scripts/shot.sh" "$shots/submit.png" 4 "envask submit --yes --route form >/dev/null 2>&1; $(say 'envask submit --yes --route page'); echo; $(say 'envask submit --confirm')"
-has review && sh "$root/scripts/shot.sh" "$shots/review.png" 3 "$(say 'envask review --rule keyed-secret,user,phone --approve')"
+if has by-hand; then
+	envask open 26031409 --ask "$ask" --systems envask-demo/files/tallow-pier.yaml --title 'gate 2 again' --around '2026-03-14 06:12' --margin 40m --answer serial=OG004417 >/dev/null 2>&1
+	envask add envask-demo/files/gate-2-screen.png envask-demo/files/operator.har >/dev/null 2>&1
+	envask pack --opaque error-picture >/dev/null 2>&1
+	hand="envask submit --by-hand 'the page of the desk, by Ines'"
+	FONT=10 GEOMETRY=156x46 sh "$root/scripts/shot.sh" "$shots/by-hand.png" 3 "echo \"\\$ $hand\"; $hand; echo; $(say 'envask submit --ticket OST-4711'); echo; $(say 'envask cases')"
+	envask open 26031407 >/dev/null 2>&1 || true
+fi
+has review && sh "$root/scripts/shot.sh" "$shots/review.png" 3 "$(say 'envask review --rule keyed-secret,user --looked gate-2-screen.png')"
 has show && sh "$root/scripts/shot.sh" "$shots/show.png" 2 "$(say 'envask cases'); echo; $(say 'envask show')"
 has round && sh "$root/scripts/shot.sh" "$shots/round.png" 2 "$(say 'envask show r1 --system gate-2')"
 has tidy && sh "$root/scripts/shot.sh" "$shots/tidy.png" 2 "$(say 'envask show r1 gate.log.1'); echo; $(say 'envask tidy --dry-run')"

@@ -72,7 +72,7 @@ func (s *session) drawCoverage(cov round.Coverage, all bool) {
 		s.screen.Print("and %s cells that were taken or skipped (--verbose shows them)", number(hidden))
 	}
 	if notChosen > 0 {
-		s.screen.Print("and %s cells of systems or items that were not chosen", number(notChosen))
+		s.screen.Print("and %s cells that were not chosen, or that an earlier round has", number(notChosen))
 	}
 	s.screen.Print("%s   * required", stateCounts(cov))
 }

@@ -65,7 +65,7 @@ func (a *App) openRound(c *casefile.Case) (*round.Round, error) {
 
 // begin makes a round of what persons bring alone.
 func (b *bringing) begin(ctx context.Context, item string) (*round.Round, error) {
-	col, d, err := b.app.prepare(b.c, CollectRequest{Items: []string{item}, Depth: ask.Deep})
+	col, d, err := b.app.prepare(b.c, CollectRequest{Items: []string{item}, Depth: max(ask.Standard, b.ask.Item(item).Depth)})
 	if err != nil {
 		return nil, err
 	}

@@ -2,6 +2,7 @@ package flow
 
 import (
 	"context"
+	"fmt"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -54,7 +55,7 @@ func (a *App) HandedOver(ctx context.Context, c *casefile.Case, q SubmitRequest)
 		return nil, err
 	}
 	if !rep.Complete {
-		a.note("it lacks what the ask requires: %s", strings.Join(rep.Lacking, "; "))
+		a.note("it lacks what the ask requires: %s", someOf(rep.Lacking))
 	}
 	if err := a.mustBeApproved(c, k, rep); err != nil {
 		a.note("nobody approved it before it was handed over, and that is required")
@@ -69,6 +70,15 @@ func (a *App) HandedOver(ctx context.Context, c *casefile.Case, q SubmitRequest)
 		rec.SHA256, rec.Of, rec.OfSHA256 = sealed.SHA256, sealed.Archive, sealed.OfSHA256
 	}
 	return rec, fault.Wrap("submit", name, a.keepReceipt(w, rec))
+}
+
+// someOf names the first of many.
+func someOf(list []string) string {
+	const most = 3
+	if len(list) > most+1 {
+		return strings.Join(list[:most], "; ") + fmt.Sprintf("; and %d more", len(list)-most)
+	}
+	return strings.Join(list, "; ")
 }
 
 // AddTicket adds the desk's ticket to the receipts of what was sent: of the archive that is named, or the one packed last, over the
