@@ -218,6 +218,9 @@ func Parse(file string, data []byte) (*Ask, error) {
 	a.readItems(m)
 	a.checkAnswers(m)
 	a.readSets(m)
+	for _, im := range m.Maps("items") {
+		a.checkPaths(im)
+	}
 	a.NoVitals = !m.Bool("vitals", true)
 	a.Redaction = &policy.Policy{}
 	if r := m.Map("redaction"); r != nil {

@@ -149,7 +149,10 @@ var bracesWithSlash = regexp.MustCompile(`\{[^{}]*/[^{}]*\}`)
 var loneBraces = regexp.MustCompile(`\{[^{},]*\}`)
 
 func checkPattern(key string, v keyfile.Value) {
-	p := v.Text
+	p := pathField.ReplaceAllString(v.Text, "x")
+	if strings.HasPrefix(v.Text, "{value.") || strings.HasPrefix(v.Text, "{system.") {
+		p = "/" + p // it is a whole path, or will be refused
+	}
 	switch {
 	case !strings.HasPrefix(p, "/") && !strings.HasPrefix(p, "~/") && !windowsPath.MatchString(p):
 		v.Problem(key+": %q must be a whole path, beginning with /, ~/, a drive letter or %%NAME%%", p)
@@ -160,7 +163,8 @@ func checkPattern(key string, v keyfile.Value) {
 	case keyfile.CostlyPattern(p) != "":
 		v.Problem(key+": the pattern %s", keyfile.CostlyPattern(p))
 	case loneBraces.MatchString(p):
-		v.Problem(key+": %q: there are no placeholders in paths, and {a,b} needs a comma: %s", p, loneBraces.FindString(p))
+		v.Problem(key+": %q: in paths there are {value.ID}, {system} and {system.KEY}, and {a,b} needs a comma: %s",
+			v.Text, loneBraces.FindString(p))
 	case bracesWithSlash.MatchString(p):
 		v.Problem(key+": %q has a slash within braces; write two patterns", p)
 	case !windowsPath.MatchString(p) && !doublestar.ValidatePattern(p):

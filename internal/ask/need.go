@@ -110,6 +110,8 @@ type Value struct {
 	Of   []string // roles; empty means every system
 	File string   // pattern
 	Like *regexp.Regexp
+	// Within are the folders in which it may lead where it becomes a path.
+	Within []string
 }
 
 // readSets reads sets and groups, whose items must be there.
@@ -152,7 +154,7 @@ func (a *Ask) readSets(m *keyfile.Map) {
 		}
 		file := vm.Need("file")
 		checkPattern("file", file)
-		v.File = file.Text
+		v.File, v.Within = file.Text, readWithin(vm)
 		if v.Like == nil || v.Like.NumSubexp() != 1 {
 			vm.Problem("values: like: needs one pair of parentheses around the value")
 		}
@@ -177,7 +179,7 @@ func (v Value) Wanted(roles []string) bool {
 	return it.Wanted(roles)
 }
 
-func (v Value) sheet() string { return fmt.Sprintf("value %s: read %s", v.ID, v.File) }
+func (v Value) sheet() string { return fmt.Sprintf("value %s: read %s", v.ID, v.File) + v.used() }
 
 var firstVersion = regexp.MustCompile(`[0-9]+(\.[0-9]+)+`)
 

@@ -45,7 +45,7 @@ func FormatTime(name string, t time.Time) string {
 }
 
 // commandField is a placeholder of a command line. Other braces are the shell's own.
-var commandField = regexp.MustCompile(`\{(from|to|case|folder|answer\.([A-Za-z0-9_-]+))\}`)
+var commandField = regexp.MustCompile(`\{(from|to|case|folder|system|(?:answer|value|system)\.([A-Za-z0-9_-]+))\}`)
 
 // Fill replaces the placeholders of a command line; value gives the text for one, which becomes one word of the shell.
 func Fill(command string, value func(name string) (string, error)) (string, error) {

@@ -63,9 +63,12 @@ func resolvedKind(w *work, name string, e *round.Entry) (string, bool) {
 
 // approved gives the patterns of all items, as they are on this system: the paths that the approval of the ask covers.
 func (w *work) approved() []string {
-	all := w.req.Ask.Patterns()
-	for i, p := range all {
-		all[i] = w.at(p)
+	var all []string
+	for _, p := range w.req.Ask.Patterns() {
+		p, err := ask.FillPath(p, w.readAlready)
+		if err == nil { // of what leads nowhere here nothing is approved
+			all = append(all, w.at(p))
+		}
 	}
 	return all
 }

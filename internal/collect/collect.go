@@ -406,16 +406,17 @@ func (c *Collector) drySystem(ctx context.Context, s *site.System, cells []*roun
 func (c *Collector) dryOn(ctx context.Context, s *site.System, target reach.System, cells []*round.Cell, probing bool) ([]round.Entry,
 	error) {
 	var all []round.Entry
+	known := &facts{}
 	for _, cell := range cells {
 		if ctx.Err() != nil {
 			return all, ctx.Err()
 		}
 		w := &work{req: &c.Request, sys: s, item: c.item(cell.Item), target: target, dryRun: true, probing: probing, report: c.event,
-			parts: &c.parts, rates: &c.rates, tally: round.NewTally(c.item(cell.Item)), clock: c.clocks.get(s.Name)}
+			parts: &c.parts, rates: &c.rates, tally: round.NewTally(c.item(cell.Item)), clock: c.clocks.get(s.Name), facts: known}
 		if probing {
 			cell.Unmet = unmet(ctx, w)
 		}
-		err := takeByKind(ctx, w)
+		err := w.take(ctx)
 		*cell = w.tally.Fill(*cell)
 		if err != nil {
 			cell.State, cell.Code, cell.Reason = stateOf(err), round.CodeBroken, transfer.Plain(err)

@@ -1,6 +1,7 @@
 package collect
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"strings"
@@ -11,7 +12,7 @@ import (
 )
 
 // fill replaces the placeholders of a command line for this system and case. folder is what {folder} stands for.
-func (w *work) fill(command, folder string) (string, error) {
+func (w *work) fill(ctx context.Context, command, folder string) (string, error) {
 	spec, _ := w.item.Spec.(ask.Run)
 	return ask.Fill(command, func(name string) (string, error) {
 		switch name {
@@ -24,6 +25,9 @@ func (w *work) fill(command, folder string) (string, error) {
 			return w.req.Case, nil
 		case "folder":
 			return folder, nil
+		}
+		if name == "system" || strings.HasPrefix(name, "system.") || strings.HasPrefix(name, "value.") {
+			return w.fact(ctx, name)
 		}
 		return w.req.answer(strings.TrimPrefix(name, "answer."))
 	})

@@ -28,7 +28,7 @@ func takeRun(ctx context.Context, w *work) error {
 	w.report(Event{Kind: ItemSize, System: w.sys.Name, Item: w.item.ID, Files: len(spec.Commands)})
 	runner, why := w.runner()
 	for i, template := range spec.Commands {
-		command, unfilled := w.fill(template, "")
+		command, unfilled := w.fill(ctx, template, "")
 		name := "commands/" + w.item.ID + ".txt"
 		if !spec.Single {
 			name = fmt.Sprintf("commands/%s/%02d-%s.txt", w.item.ID, i+1, slug(template))

@@ -168,6 +168,9 @@ func (w *work) keepJSON(v any, e *round.Entry) error {
 	return w.settlePlace(whole, e.Name, e)
 }
 
+// maxValue bounds a value beside the vitals, in bytes.
+const maxValue = 200
+
 // valueHead is how much of a file is looked at for a value, in bytes.
 const valueHead = 1 << 20
 
@@ -186,7 +189,7 @@ func (v *Vitals) readValues(ctx context.Context, w *work) {
 		if v.Values == nil {
 			v.Values = map[string]string{}
 		}
-		v.Values[want.ID] = text
+		v.Values[want.ID] = text[:min(len(text), maxValue)]
 	}
 }
 
@@ -213,7 +216,7 @@ func valueOf(ctx context.Context, w *work, want ask.Value) (string, error) {
 			continue
 		}
 		if got := want.Like.FindSubmatch(data); got != nil {
-			return string(got[1][:min(len(got[1]), 200)]), nil
+			return string(got[1][:min(len(got[1]), valueHead)]), nil
 		}
 		err = errors.New("no file that matches " + want.File + " holds it")
 	}

@@ -58,6 +58,7 @@ type work struct {
 	parts   *atomic.Int64
 	claims  *claims // of the system's places in the round
 	budget  *budget
+	facts   *facts // of the system
 	changes undo.Log
 
 	mu      sync.Mutex

@@ -69,7 +69,7 @@ func takeMakes(ctx context.Context, w *work, spec ask.Run) error {
 	run, why := w.runner()
 	command := spec.Commands[0]
 	e := round.Entry{Source: command}
-	line, err := w.fill(command, "{folder}")
+	line, err := w.fill(ctx, command, "{folder}")
 	switch {
 	case run == nil:
 		e.State, e.Reason = round.Failed, why
@@ -215,7 +215,7 @@ func (m *maker) begin(ctx context.Context) (ok bool, err error) {
 	id := make([]byte, 6)
 	_, _ = rand.Read(id) // it never fails
 	m.state = making{Folder: path.Join(base, "envask-"+hex.EncodeToString(id)), Before: map[string]string{}}
-	if m.state.Line, err = m.fill(m.spec.Commands[0], m.state.Folder+"/made"); err != nil {
+	if m.state.Line, err = m.fill(ctx, m.spec.Commands[0], m.state.Folder+"/made"); err != nil {
 		return refuse(round.Failed, err.Error())
 	}
 	if err := m.before(ctx); err != nil {

@@ -134,7 +134,7 @@ func (v *visit) ranAgain(ctx context.Context, cell *round.Cell) ([]string, error
 		if e.Command == nil || e.Command.Output == "" {
 			return nil
 		}
-		w := &work{req: &v.c.Request, sys: v.sys, item: item, target: v.target}
+		w := &work{req: &v.c.Request, sys: v.sys, item: item, target: v.target, facts: &v.facts}
 		run, why := w.runner()
 		if run == nil {
 			return errors.New(why)

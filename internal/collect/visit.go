@@ -42,6 +42,7 @@ type visit struct {
 	had    state
 	done   map[string]*done // by item: what is there already
 	from   map[string]int64 // by item: how long the log was when it was begun
+	facts  facts
 	target reach.System
 	unhook func() bool // takes back that the end of the context closes the connection
 	gone   error       // why the system cannot be reached any more
@@ -306,13 +307,14 @@ func (v *visit) takeCell(ctx, inner context.Context, cell *round.Cell) (broke, e
 	item := c.item(cell.Item)
 	w := &work{req: &c.Request, sys: v.sys, item: item, target: v.target, round: v.round, report: v.event, parts: &c.parts,
 		claims: v.claims, rates: &c.rates, clock: c.clocks.get(v.sys.Name),
-		done: v.done[item.ID], tally: round.NewTally(item), seen: map[uint64]struct{}{}, budget: v.budget, changes: c.changes}
+		done: v.done[item.ID], tally: round.NewTally(item), seen: map[uint64]struct{}{}, budget: v.budget,
+		changes: c.changes, facts: &v.facts}
 	if _, begun := v.from[item.ID]; !begun {
 		v.from[item.ID] = v.round.Length()
 	}
 	*cell = round.Cell{System: cell.System, Item: cell.Item, Required: cell.Required, Took: cell.Took, Unmet: unmet(inner, w)}
 	if len(cell.Unmet) == 0 || item.Spec.Kind() == "files" { // what files hold may do all the same
-		err = fault.Safely(func() error { return takeByKind(inner, w) })
+		err = fault.Safely(func() error { return w.take(inner) })
 	} else {
 		w.add(round.Entry{Source: cell.Unmet[0], State: round.Missing, Reason: "not taken, since it would yield nothing"})
 	}

@@ -175,7 +175,11 @@ func unused(k *ask.Ask, entries []round.Entry) []string {
 		}
 		for _, p := range f.Patterns {
 			if !slices.ContainsFunc(entries, func(e round.Entry) bool {
-				match, err := doublestar.Match(reach.Name(p), reach.Name(e.Source))
+				any, _ := ask.FillPath(p, func(string) (string, error) { return "", nil })
+				match, err := doublestar.Match(reach.Name(any), reach.Name(e.Source))
+				if any != p { // what it is on a system shows in what was taken
+					return e.Item == it.ID
+				}
 				return e.Item == it.ID && err == nil && match
 			}) {
 				out = append(out, it.ID+": "+p)

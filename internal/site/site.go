@@ -36,8 +36,9 @@ type System struct {
 	Stall  time.Duration // how long it may be silent before it counts as gone
 	// Environment names variables of our own environment that commands on a local system see besides the usual ones.
 	Environment []string
-	Elevate     string // how its account gets more rights: "sudo", "doas", or the words in front of a command; "" for not at all
-	Before      string // what a person has to do before it can be reached
+	Elevate     string            // how its account gets more rights: "sudo", "doas", or the words in front of a command; "" for not at all
+	Facts       map[string]string // of the engineer's own, by their keys: {system.KEY} in items
+	Before      string            // what a person has to do before it can be reached
 	Limits      Limits
 	FileLine    int
 }
@@ -194,6 +195,7 @@ func (s *Site) readSystem(m *keyfile.Map, seen map[string]int) (System, keyfile.
 		sys.Environment = append(sys.Environment, v.Text)
 	}
 	sys.Elevate = elevate(m.Value("elevate"))
+	sys.Facts = readFacts(m.Map("facts"))
 	sys.Before = strings.TrimSpace(m.String("before-you-start"))
 	sys.Limits = readLimits(m.Map("limits"), s.Limits)
 	sys.Folder = s.path(sys.Folder)
