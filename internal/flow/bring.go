@@ -189,7 +189,7 @@ func (b *bringing) copy(ctx context.Context, src source, part string) (transfer.
 				sizeText(free)), "make room, or say where it lies: envask add --link URL")
 	}
 	var sofar int64
-	f := transfer.File{FS: os.DirFS(filepath.Dir(src.path)), Name: filepath.Base(src.path), Part: part + ".part", Final: part,
+	f := transfer.File{FS: onDisk(src.path), Name: src.name, Part: part + ".part", Final: part,
 		Count: func(n int64) {
 			sofar += n
 			b.app.report(BringProgress{Name: src.name, Done: sofar, Total: info.Size()})
@@ -205,6 +205,12 @@ func (b *bringing) copy(ctx context.Context, src source, part string) (transfer.
 	}
 	return got, err
 }
+
+// onDisk is a file of this machine, whatever bytes its name has: io/fs takes names in UTF-8 alone.
+type onDisk string
+
+// Open opens it, whatever it is called there.
+func (f onDisk) Open(string) (fs.File, error) { return os.Open(string(f)) }
 
 // BringProgress says how much of a file is copied, in bytes.
 type BringProgress struct {

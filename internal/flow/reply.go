@@ -58,7 +58,7 @@ func (a *App) AddReply(ctx context.Context, c *casefile.Case, file, note string)
 		return nil, fault.Wrap("add --reply", file, err)
 	}
 	part := filepath.Join(tmp, "reply")
-	got, err := transfer.File{FS: os.DirFS(filepath.Dir(file)), Name: filepath.Base(file), Part: part + ".part", Final: part,
+	got, err := transfer.File{FS: onDisk(file), Name: filepath.Base(file), Part: part + ".part", Final: part,
 		Count: func(int64) {}}.Take(ctx)
 	if err != nil {
 		return nil, fault.Wrap("add --reply", file, transfer.PlainPath(err))
