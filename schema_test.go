@@ -116,7 +116,9 @@ redaction: {nonsense: 1, literals: [{nonsense: 1}], expressions: [{nonsense: 1}]
 		want := lists[i]
 		if strings.Contains(path, "items/oneOf/") && !strings.Contains(path, "needs") && !strings.Contains(path, "expect") && !strings.Contains(path, "redaction") { // the program names the other kinds beside
 			own := kinds[path[len(path)-1]-'0']
-			want = slices.DeleteFunc(slices.Clone(want), func(k string) bool { return k != own && slices.Contains(kinds, k) || own == "person" && slices.Contains(taken, k) })
+			want = slices.DeleteFunc(slices.Clone(want), func(k string) bool {
+				return k != own && slices.Contains(kinds, k) || own == "person" && slices.Contains(taken, k)
+			})
 		}
 		require.Equal(t, want, keysAt(t, ask.Schema, path+"/properties"), "at %q", path)
 	}

@@ -233,8 +233,8 @@ func (p *shellProcess) greet(ctx context.Context) error {
 	case exit != 0:
 		return fmt.Errorf("gives a shell in which printf fails (exit code %d)", exit)
 	case out.String() != clean:
-		return errors.New("gives a shell whose output is changed on its way: give it the option that makes no terminal (such as -i without " +
-			"-t, or -T)")
+		return errors.New("gives a shell whose output is changed on its way: give it the option that makes no terminal " +
+			"(such as -i without -t, or -T)")
 	}
 	return nil
 }
@@ -275,9 +275,8 @@ func (p *shellProcess) exchange(ctx context.Context, command string, stdout, std
 	text := "echo " + half + "; echo " + half + " >&2; " + posix.Shell(command) + " </dev/null; e=$?; echo " + half +
 		" $e; echo " + half + " 0 >&2\n"
 	if p.merged { // the errors come behind the output then
-		text = "echo " + half + "; { w=$(" + posix.Shell(command) + " </dev/null 2>&1 >&3 3>&-); e=$?; } 3>&1; echo " +
-			half + " $e; echo " + half +
-			"; [ -z \"$w\" ] || printf '%s\\n' \"$w\"; echo " + half + " 0\n"
+		text = "echo " + half + "; { w=$(" + posix.Shell(command) + " </dev/null 2>&1 >&3 3>&-); e=$?; } 3>&1; echo " + half +
+			" $e; echo " + half + "; [ -z \"$w\" ] || printf '%s\\n' \"$w\"; echo " + half + " 0\n"
 	}
 	stop := context.AfterFunc(ctx, p.kill)
 	defer stop()

@@ -100,16 +100,18 @@ func (c *Console) shell(in io.Reader, out, errOut io.Writer) {
 	if err != nil {
 		return
 	}
-	_ = syntax.NewParser(syntax.Variant(syntax.LangPOSIX)).Interactive(in, func(list []*syntax.Stmt) bool {
+	for list, err := range syntax.NewParser(syntax.Variant(syntax.LangPOSIX)).InteractiveSeq(in) {
+		if err != nil {
+			return
+		}
 		for _, s := range list {
 			err := r.Run(c.life, s)
 			var status interp.ExitStatus
 			if err != nil && !errors.As(err, &status) || r.Exited() {
-				return false
+				return
 			}
 		}
-		return true
-	})
+	}
 }
 
 // Attach connects standard input and outputs with the shell of a console.

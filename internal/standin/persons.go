@@ -40,10 +40,13 @@ func errorPicture() []byte {
 // recording is what the operator's browser saw, as HAR 1.2.
 func recording() []byte {
 	entry := func(second, status, ms int, method, path, body string) string {
-		return fmt.Sprintf(`{"startedDateTime":%q,"time":%d,"request":{"method":%q,"url":"https://gates.tallow.example%s","httpVersion":"HTTP/2","headers":[`+
-			`{"name":"Cookie","value":"session=%s"},{"name":"Authorization","value":"Bearer %s"}],"queryString":[]},"response":{"status":%d,`+
+		return fmt.Sprintf(`{"startedDateTime":%q,"time":%d,"request":{"method":%q,"url":"https://gates.tallow.example%s",`+
+			`"httpVersion":"HTTP/2","headers":[`+
+			`{"name":"Cookie","value":"session=%s"},{"name":"Authorization","value":"Bearer `+
+			`%s"}],"queryString":[]},"response":{"status":%d,`+
 			`"statusText":"","content":{"size":%d,"mimeType":"application/json","text":%q}},"timings":{"wait":%d}}`,
-			day(6, 14).Add(time.Duration(second)*time.Second).Format(time.RFC3339), ms, method, path, plant(2), plant(4), status, len(body), body, ms)
+			day(6, 14).Add(time.Duration(second)*time.Second).Format(time.RFC3339), ms, method, path, plant(2), plant(4),
+			status, len(body), body, ms)
 	}
 	entries := []string{
 		entry(0, 200, 84, "GET", "/lanes/2", `{"lane":2,"state":"open","duty":"`+plant(7)+`"}`),
@@ -52,7 +55,8 @@ func recording() []byte {
 		entry(9, 504, 30011, "GET", "/api/lanes/2/table", `{"error":"timeout"}`),
 		entry(40, 200, 5240, "GET", "/api/lanes/2/log?token="+plant(1), `{"lines":[]}`),
 	}
-	return []byte(`{"log":{"version":"1.2","creator":{"name":"browser","version":"128"},"pages":[],"entries":[` + strings.Join(entries, ",\n") + "]}}\n")
+	return []byte(`{"log":{"version":"1.2","creator":{"name":"browser","version":"128"},"pages":[],"entries":[` +
+		strings.Join(entries, ",\n") + "]}}\n")
 }
 
 // formerGate is the archive on the stick.
@@ -70,7 +74,8 @@ func formerGate() []byte {
 		{"etc/boarding/gate.toml", gateConfig(2, "4.0.3")},
 		{"var/log/boarding/gate.log", g.gateLog(2, until.Add(-2*time.Hour), until)},
 	} {
-		h := &tar.Header{Name: "gate-2-until-february/" + f.name, Typeflag: tar.TypeReg, Mode: 0o644, Size: int64(len(f.data)), ModTime: until}
+		h := &tar.Header{Name: "gate-2-until-february/" + f.name, Typeflag: tar.TypeReg, Mode: 0o644,
+			Size: int64(len(f.data)), ModTime: until}
 		_ = w.WriteHeader(h) // a buffer takes everything
 		_, _ = w.Write(f.data)
 	}

@@ -66,7 +66,8 @@ func StartSite(dir string) (*Site, error) {
 	s.Systems = append(s.Systems, &Server{Name: "fare-1", User: "svc", Password: farePassword, Tree: FareTree(), Commands: FareCommands()},
 		&Server{Name: "jump", User: "svc", Key: public, Tree: JumpTree(), Commands: JumpCommands(), Forward: true},
 		&Server{Name: "display-1", User: "svc", Key: public, Tree: NewTree()})
-	s.Kiosk = &Console{Server: &Server{Name: "kiosk-1", User: "root", Tree: KioskTree(), Commands: stateCommands("192.0.2.41", " 2.1 212 kiosk\n")},
+	s.Kiosk = &Console{Server: &Server{Name: "kiosk-1", User: "root", Tree: KioskTree(),
+		Commands: stateCommands("192.0.2.41", " 2.1 212 kiosk\n")},
 		Banner: "kiosk-1\n"}
 	if err := s.Kiosk.Start(); err != nil {
 		return nil, err
