@@ -27,6 +27,7 @@ type Expect struct {
 	Most   int64    // bytes; 0 is no limit
 	Files  int      // how many, at least
 	Window bool     // what is in it is dated within the window; otherwise there is a remark
+	Cut    bool     // of texts with dated lines only those of the window are kept
 	Holds  *regexp.Regexp
 }
 
@@ -102,6 +103,9 @@ func (e Expect) String() string {
 	if e.Window {
 		what += ", dated within the window"
 	}
+	if e.Cut {
+		what += ", cut to the window by line"
+	}
 	if e.Holds != nil {
 		what += ", with " + e.Holds.String() + " in it"
 	}
@@ -141,6 +145,7 @@ func readExpect(m *keyfile.Map) Expect {
 			v.Problem("within: expected window, found %q", v.Text)
 		}
 	}
+	e.Cut = m.Choice("cut", "none", "lines") == "lines"
 	for _, v := range m.Strings("names") {
 		if v.Text == "" || strings.Contains(v.Text, "/") || !doublestar.ValidatePattern(v.Text) {
 			v.Problem("names: expected a pattern of a file's name, such as error-*.png, found %q", v.Text)

@@ -170,7 +170,7 @@ func (f *filesWork) takeLines(ctx context.Context, c *candidate, limit int64) (d
 	}
 	e := &c.entry
 	e.Size, e.ModTime, e.State = info.Size(), info.ModTime().UTC(), round.Taken
-	e.Cut = cutInfo(o)
+	e.Cut = CutInfo(o)
 	f.budget.spend(s.N)
 	e.Reason = round.Join(c.chosen.Why, e.Cut.Words(f.window().Zone))
 	if o.Ended != nil {
@@ -463,7 +463,8 @@ func (f *filesWork) limitWhole(c *candidate, name string, limit int64) error {
 	return nil
 }
 
-func cutInfo(o *logset.Outcome) *round.CutInfo {
+// CutInfo tells for an entry how a file was cut.
+func CutInfo(o *logset.Outcome) *round.CutInfo {
 	c := &round.CutInfo{Lines: o.Lines, Of: o.Of, First: o.First, Last: o.Last, Unpacked: o.Packing, Sure: "read whole", Notes: o.Notes}
 	if o.Probes > 0 {
 		c.Sure = fmt.Sprintf("assumed sorted after %d probes; lines up to %s or %d lines out of place are covered", o.Probes,

@@ -19,8 +19,10 @@ import (
 	"envask/internal/collect"
 	"envask/internal/collect/transfer"
 	"envask/internal/fault"
+	"envask/internal/logset"
 	"envask/internal/round"
 	"envask/internal/site"
+	"envask/internal/stamp"
 )
 
 // BringRequest is what a person brings into a case.
@@ -157,6 +159,11 @@ func (b *bringing) take(ctx context.Context, src source, looked *bring.File, cel
 	} else {
 		e.Reason = strings.Join(verdict.Remarks, "; ")
 	}
+	if expect.Cut && e.State == round.Taken {
+		if err := b.cut(ctx, src, part, &e); err != nil {
+			return err
+		}
+	}
 	e.Brought.Remarks = verdict.Remarks
 	file := BroughtFile{Counts: e.State == round.Taken}
 	if err := b.versions(&e, src.name, &file); err != nil {
@@ -218,6 +225,49 @@ type BringProgress struct {
 	Done, Total int64
 }
 
+// cut keeps of a text with dated lines those of the window, in the place of the whole.
+func (b *bringing) cut(ctx context.Context, src source, part string, e *round.Entry) error {
+	if !b.c.Window.Limited() || e.Brought.Type != "text" {
+		return nil
+	}
+	in, err := os.Open(part)
+	if err != nil {
+		return fault.Wrap("add", src.shown, transfer.Ours(err))
+	}
+	defer in.Close()
+	content := logset.Content{Size: e.Bytes, ReadAt: in.ReadAt, Open: func() (io.ReadCloser, error) { return os.Open(part) }}
+	look := logset.Inspect(content, stamp.Facts{Name: src.name, Zone: b.c.Window.Zone, AsOf: e.ModTime})
+	if !look.Cuttable() {
+		return nil
+	}
+	out, err := os.Create(part + ".cut")
+	if err != nil {
+		return fault.Wrap("add", src.shown, transfer.Ours(err))
+	}
+	o, err := logset.Cut(ctx, content, look, logset.Wish{Window: b.c.Window}, nil, out)
+	if e := out.Close(); e != nil && err == nil {
+		err = transfer.Ours(e)
+	}
+	switch {
+	case ctx.Err() != nil:
+		return ctx.Err()
+	case err != nil:
+		return fault.Wrap("add", src.shown, err)
+	case o.All:
+		return os.Remove(part + ".cut")
+	case o.Nothing():
+		e.State, e.Reason = round.Failed, round.Join("no line of it is of the window", e.Reason)
+		return os.Remove(part + ".cut")
+	}
+	e.Brought.OfSHA256 = e.SHA256
+	if e.SHA256, e.Bytes, err = sumAndSize(part + ".cut"); err != nil {
+		return fault.Wrap("add", src.shown, err)
+	}
+	e.Cut = collect.CutInfo(o)
+	e.Reason = round.Join(e.Reason, e.Cut.Words(b.c.Window.Zone))
+	return fault.Wrap("add", src.shown, os.Rename(part+".cut", part))
+}
+
 // raw gives the place of a brought file.
 func (b *bringing) raw(e *round.Entry) string {
 	return filepath.Join(b.round.RawDir(), e.System, filepath.FromSlash(e.Name))
@@ -264,6 +314,24 @@ func (b *bringing) versions(e *round.Entry, name string, file *BroughtFile) erro
 
 // addedFolder is where what was brought stands, below a system's folder.
 const addedFolder = "added/"
+
+// sweep removes what an add that was killed left in the round: files that no entry names, of which the person has the originals.
+func (b *bringing) sweep() {
+	named := map[string]bool{}
+	for i := range b.list {
+		e := &b.list[i]
+		named[filepath.Join(e.System, filepath.FromSlash(e.Name))] = true
+		named[filepath.Join(e.System, filepath.FromSlash(e.Brought.Original))] = true
+	}
+	for _, folder := range []string{"added", "originals"} {
+		found, _ := filepath.Glob(filepath.Join(b.round.RawDir(), "*", folder, "*", "*")) // the pattern is ours
+		for _, file := range found {
+			if rel, err := filepath.Rel(b.round.RawDir(), file); err == nil && !named[rel] {
+				_ = os.Remove(file) // what cannot be removed is in nobody's way
+			}
+		}
+	}
+}
 
 // freeName gives the name that a file gets: nothing is ever overwritten.
 func (b *bringing) freeName(cell cellKey, name string) string {

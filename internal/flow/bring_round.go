@@ -34,6 +34,7 @@ func (b *bringing) join(ctx context.Context, cell cellKey) error {
 		if b.list, err = r.Brought(); err != nil {
 			return fault.Wrap("read the round", r.ID, err)
 		}
+		b.sweep()
 	}
 	item := b.ask.Item(cell[1])
 	if !slices.ContainsFunc(b.round.Coverage, func(c round.Cell) bool { return c.System == cell[0] && c.Item == cell[1] }) &&
