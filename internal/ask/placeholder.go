@@ -9,7 +9,6 @@ import (
 	"time"
 
 	"envask/internal/keyfile"
-	"envask/internal/posix"
 	"envask/internal/window"
 )
 
@@ -47,18 +46,22 @@ func FormatTime(name string, t time.Time) string {
 // commandField is a placeholder of a command line. Other braces are the shell's own.
 var commandField = regexp.MustCompile(`\{(from|to|case|folder|system|(?:answer|value|system)\.([A-Za-z0-9_-]+))\}`)
 
-// Fill replaces the placeholders of a command line; value gives the text for one, which becomes one word of the shell.
-func Fill(command string, value func(name string) (string, error)) (string, error) {
+// Fill replaces the placeholders of a command line; value gives the text for one, and word makes one word of the shell of it.
+func Fill(command string, value func(name string) (string, error), word func(text string) (string, error)) (string, error) {
 	var failure error
 	out := commandField.ReplaceAllStringFunc(command, func(p string) string {
 		text, err := value(p[1 : len(p)-1])
 		if err == nil && strings.ContainsAny(text, "\x00\n\r") {
 			err = fmt.Errorf("%s holds a line end or a NUL, which no command takes", p)
 		}
+		quoted := ""
+		if err == nil {
+			quoted, err = word(text)
+		}
 		if err != nil && failure == nil {
 			failure = err
 		}
-		return posix.Word(text)
+		return quoted
 	})
 	return out, failure
 }

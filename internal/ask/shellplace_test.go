@@ -1,6 +1,7 @@
 package ask
 
 import (
+	"envask/internal/posix"
 	"os/exec"
 	"strings"
 	"testing"
@@ -71,7 +72,7 @@ func FuzzPlaceholders(f *testing.F) {
 		if !strings.Contains(command, "{answer.x}") || len(command) > 200 || len(checkPlaces(command)) > 0 || !onlyEcho(command) {
 			return
 		}
-		filled, err := Fill(command, func(string) (string, error) { return "$(echo RAN)`echo RAN`;echo RAN'\"", nil })
+		filled, err := Fill(command, func(string) (string, error) { return "$(echo RAN)`echo RAN`;echo RAN'\"", nil }, func(s string) (string, error) { return posix.Word(s), nil })
 		if err != nil {
 			return
 		}

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"io"
 	"io/fs"
+	"regexp"
 	"strconv"
 	"strings"
 	"sync"
@@ -54,7 +55,7 @@ const (
 // readClock finds out about a system's time. It never fails: what cannot be found out is said in the clock.
 func readClock(ctx context.Context, s *site.System, st *site.Site, target reach.System) *round.Clock {
 	c := &round.Clock{System: s.Name, At: time.Now().UTC().Truncate(time.Second)}
-	setZone(c, s, st, target)
+	setZone(ctx, c, s, st, target)
 	if reach.Own(target) {
 		c.Measured, c.How = true, "it is our own"
 		return c
@@ -70,6 +71,9 @@ func readClock(ctx context.Context, s *site.System, st *site.Site, target reach.
 		command := dateCommand
 		if i == 0 {
 			command = clockCommand
+		}
+		if reach.OnWindows(target) {
+			command = reach.PowerShell(windowsClock)
 		}
 		m, err := measure(ctx, runner, command)
 		if err != nil {
@@ -169,13 +173,23 @@ func synchronised(text string) string {
 	case strings.HasPrefix(text, "no"), strings.Contains(text, "Not synchronised"), strings.Contains(text, "sync_unspec"):
 		return "no"
 	}
+	if leap := windowsLeap.FindStringSubmatch(text); leap != nil { // w32tm, whatever its language: 3 is not synchronised
+		return map[bool]string{true: "no", false: "yes"}[leap[1] == "3" || strings.Contains(text, "Local CMOS Clock")]
+	}
 	return ""
 }
 
+// windowsLeap is the first line of what w32tm says: the leap indicator of NTP (RFC 5905).
+var windowsLeap = regexp.MustCompile(`^\s*[^:\n]+: ([0-3])\(`)
+
 // setZone settles in which zone the system's logs are read: what the systems file says, else the system's own setting,
 // else the site's zone.
-func setZone(c *round.Clock, s *site.System, st *site.Site, target reach.System) {
-	switch own := ownZone(target); {
+func setZone(ctx context.Context, c *round.Clock, s *site.System, st *site.Site, target reach.System) {
+	own := ownZone(target)
+	if run, ok := target.(reach.Runner); ok && s.Zone == nil && reach.OnWindows(target) && !reach.Own(target) {
+		own = windowsZone(ctx, run)
+	}
+	switch {
 	case s.Zone != nil:
 		c.Location, c.ZoneFrom = s.Zone, zoneSystem
 	case own != nil:
@@ -237,13 +251,13 @@ func readHead(fsys fs.FS, name string, limit int64) ([]byte, error) {
 }
 
 // restore gives a clock that was written down its zone again.
-func restoreZone(c *round.Clock, s *site.System, st *site.Site, target reach.System) {
+func restoreZone(ctx context.Context, c *round.Clock, s *site.System, st *site.Site, target reach.System) {
 	if z, err := window.ParseZone(c.Zone); err == nil {
 		c.Location = z
 		return
 	}
 	at, from := c.Zone, c.ZoneFrom
-	setZone(c, s, st, target) // a zone without a name
+	setZone(ctx, c, s, st, target) // a zone without a name
 	c.Zone, c.ZoneFrom = at, from
 }
 

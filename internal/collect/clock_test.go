@@ -103,15 +103,15 @@ func TestZoneOfASystem(t *testing.T) {
 		{"nothing at all", &site.System{Ways: []string{"ssh"}}, &site.Site{}, fstest.MapFS{}, "UTC", zoneAssumed},
 	} {
 		k := &round.Clock{}
-		setZone(k, c.system, c.site, clocked{files: c.files})
+		setZone(context.Background(), k, c.system, c.site, clocked{files: c.files})
 		require.Equal(t, []string{c.zone, c.from}, []string{k.Zone, k.ZoneFrom}, c.name)
 		again := &round.Clock{Zone: k.Zone, ZoneFrom: k.ZoneFrom}
-		restoreZone(again, c.system, c.site, clocked{files: c.files})
+		restoreZone(context.Background(), again, c.system, c.site, clocked{files: c.files})
 		require.Equal(t, c.zone, again.Location.String(), c.name)
 	}
 	if err == nil { // the zone's own file, without a name
 		k := &round.Clock{}
-		setZone(k, &site.System{Ways: []string{"ssh"}}, &site.Site{}, clocked{files: fstest.MapFS{"etc/localtime": {Data: zoneFile}}})
+		setZone(context.Background(), k, &site.System{Ways: []string{"ssh"}}, &site.Site{}, clocked{files: fstest.MapFS{"etc/localtime": {Data: zoneFile}}})
 		_, offset := six.In(k.Location).Zone()
 		require.Equal(t, 9*3600, offset)
 		require.Equal(t, zoneOwn, k.ZoneFrom)

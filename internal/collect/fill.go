@@ -30,7 +30,7 @@ func (w *work) fill(ctx context.Context, command, folder string) (string, error)
 			return w.fact(ctx, name)
 		}
 		return w.req.answer(strings.TrimPrefix(name, "answer."))
-	})
+	}, func(text string) (string, error) { return reach.Word(ctx, w.target, text) })
 }
 
 // moment gives the begin or end of the window, in the format and zone that the command wants, as the system's clock shows it.

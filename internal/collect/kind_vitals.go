@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"runtime"
 	"sort"
 	"time"
 
@@ -105,12 +104,8 @@ func takeVitals(ctx context.Context, w *work) error {
 	switch {
 	case !ok:
 		v.Lacks = append(v.Lacks, "it cannot run commands, so that only values of files are there")
-	case reach.Own(w.target) && runtime.GOOS == "windows":
-		v.Host, _ = os.Hostname()
-		v.OS, v.Processors = runtime.GOOS, runtime.NumCPU()
-		v.Lacks = append(v.Lacks, "of a Windows system only its name and processors are read")
 	default:
-		out, err := vitalsOf(ctx, run)
+		out, err := vitalsOf(ctx, run, reach.OnWindows(w.target))
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
@@ -140,11 +135,15 @@ func takeVitals(ctx context.Context, w *work) error {
 	return w.failure()
 }
 
-func vitalsOf(ctx context.Context, run reach.Runner) (string, error) {
+func vitalsOf(ctx context.Context, run reach.Runner, windows bool) (string, error) {
 	ctx, cancel := context.WithTimeout(ctx, vitalsTimeout)
 	defer cancel()
 	out := transfer.Head{Room: 1 << 20}
-	exit, err := noisy(run)(ctx, posix.Shell(vitalsScript), &out, io.Discard)
+	script := posix.Shell(vitalsScript)
+	if windows {
+		script = reach.PowerShell(windowsVitals)
+	}
+	exit, err := noisy(run)(ctx, script, &out, io.Discard)
 	if err == nil && !vitalsWhole(out.String()) {
 		err = fmt.Errorf("it has no shell that tells them (exit code %d)", exit)
 	}

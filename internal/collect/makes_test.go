@@ -18,6 +18,7 @@ import (
 	"envask/internal/ask"
 	"envask/internal/casefile"
 	"envask/internal/patience"
+	"envask/internal/posix"
 	"envask/internal/reach"
 	"envask/internal/round"
 	"envask/internal/site"
@@ -335,10 +336,10 @@ func TestPlaceholdersOfACommand(t *testing.T) {
 			require.ErrorContains(t, err, want)
 		}
 	}
-	line, err := ask.Fill("echo {case}", func(string) (string, error) { return "it's; $(reboot)", nil })
+	line, err := ask.Fill("echo {case}", func(string) (string, error) { return "it's; $(reboot)", nil }, posixWord)
 	require.NoError(t, err)
 	require.Equal(t, `echo 'it'\''s; $(reboot)'`, line, "whatever an answer holds is one word")
-	_, err = ask.Fill("echo {case}", func(string) (string, error) { return "two\nlines", nil })
+	_, err = ask.Fill("echo {case}", func(string) (string, error) { return "two\nlines", nil }, posixWord)
 	require.ErrorContains(t, err, "{case} holds a line end")
 }
 
@@ -470,3 +471,5 @@ func mustGlob(t *testing.T, pattern string) []string {
 	require.NoError(t, err)
 	return list
 }
+
+func posixWord(text string) (string, error) { return posix.Word(text), nil }

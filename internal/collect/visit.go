@@ -237,7 +237,7 @@ func (c *Collector) clockOf(ctx context.Context, r *round.Round, s *site.System,
 		return nil
 	}
 	if old, ok := had.clocks[s.Name]; ok {
-		restoreZone(&old, s, c.Site, target)
+		restoreZone(ctx, &old, s, c.Site, target)
 		c.clocks.put(&old)
 		return nil
 	}

@@ -35,6 +35,9 @@ func shellCommand(ctx context.Context, command string) *exec.Cmd {
 	return cmd
 }
 
+// Windows is true here.
+func (l *Local) Windows() bool { return true }
+
 // ownGroup does nothing: Windows stops a program alone.
 func ownGroup(*exec.Cmd) {}
 

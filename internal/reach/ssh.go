@@ -35,6 +35,7 @@ type SSH struct {
 	lost    error
 	squeeze squeeze
 	noise   noise
+	login   loginShell
 	home    home
 }
 
@@ -254,7 +255,7 @@ func (r *SSH) FS() FS {
 	if r.files == nil {
 		return r.over(r.shell)
 	}
-	return r.over(sftpFS{r.files, r.wire, strings.Contains(r.Identity(), "for_Windows"), &r.one})
+	return r.over(sftpFS{r.files, r.wire, r.Windows(), &r.one})
 }
 
 // Files gives the SFTP client itself, for writing.
