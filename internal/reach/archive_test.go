@@ -76,7 +76,7 @@ func TestArchives(t *testing.T) {
 			system := open(t, &reach.Dialer{}, &site.System{Name: "gate-1", Ways: []string{"folder"}, Folder: filepath.Join(file, "gate-1")})
 			require.Equal(t, "folder", served(system).Way)
 			require.Empty(t, served(system).Remark)
-			reachtest.Test(t, system, "/")
+			reachtest.TestFiles(t, system, "/")
 			_, runs := system.(reach.Runner)
 			require.False(t, runs, "nothing runs in an archive")
 			f, err := system.FS().Open("dir-link/inner")

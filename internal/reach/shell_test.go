@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -61,11 +62,19 @@ func TestShellInAnotherRoot(t *testing.T) {
 	require.NoError(t, os.MkdirAll(filepath.Join(root, "bin"), 0o755))
 	require.NoError(t, os.MkdirAll(filepath.Join(root, "dev"), 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(root, "dev/null"), nil, 0o666))
-	data, err := os.ReadFile(busybox)
-	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(filepath.Join(root, "bin/busybox"), data, 0o755))
+	libraries, _ := exec.Command("ldd", busybox).Output() // a static one has none
+	for _, file := range append(regexp.MustCompile(`/\S+`).FindAllString(string(libraries), -1), busybox) {
+		data, err := os.ReadFile(file)
+		require.NoError(t, err)
+		to := filepath.Join(root, file)
+		if file == busybox {
+			to = filepath.Join(root, "bin/busybox")
+		}
+		require.NoError(t, os.MkdirAll(filepath.Dir(to), 0o755))
+		require.NoError(t, os.WriteFile(to, data, 0o755))
+	}
 	if err := exec.Command("chroot", root, "/bin/busybox", "true").Run(); err != nil {
-		t.Skip("this BusyBox is not static")
+		t.Skip("this BusyBox does not run in another root")
 	}
 	require.NoError(t, exec.Command("chroot", root, "/bin/busybox", "--install", "-s", "/bin").Run())
 	require.NoError(t, os.Mkdir(filepath.Join(root, "tree"), 0o755))

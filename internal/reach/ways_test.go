@@ -120,7 +120,7 @@ func TestSeveralWays(t *testing.T) {
 	require.False(t, func() bool { _, ok := system.(reach.Runner); return ok }(), "a copy runs nothing")
 	s.Folder = filepath.Join(root, "plain")
 	_, err := d.Open(context.Background(), s)
-	require.ErrorContains(t, err, "not a folder")
+	require.ErrorContains(t, err, "it is no archive (tar or zip)")
 	require.ErrorContains(t, err, "ssh: no connection")
 
 	_, d, s = standIn(t, nil)
