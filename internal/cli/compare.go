@@ -23,13 +23,15 @@ func newCompare(s *session) *cobra.Command {
 		Long: `Show what changed from A to B: new, removed and changed files, configuration keys with other values, and versions and
 facts of the systems. A and B are rounds (r1, or 26031406/r2 of another case), archives, or folders of either. The
 default for A is the newest baseline of the site (collect --baseline, also of an earlier case), else the round before
-B. The default for B is the newest round. Logs are compared by size only. Changed secrets are reported without their
+B. The default for B is the newest round. One of the two can be a file that the vendor sent back (envask add --reply), by its name: it is
+compared with the files of that name on the other side. Logs are compared by size only. Changed secrets are reported without their
 values.`,
 		Example: `  envask compare
   envask compare r1 r2
   envask compare baseline
   envask compare 26031406/r3 r1 --system gate-2
-  envask compare before.tar.gz after.tar.gz`,
+  envask compare before.tar.gz after.tar.gz
+  envask compare r1 gate.toml`,
 		Args: cobra.MaximumNArgs(2),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) > 0 {

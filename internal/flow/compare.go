@@ -78,11 +78,7 @@ func (a *App) Compare(ctx context.Context, q CompareRequest) (*Compared, error) 
 		}
 	}
 	out := &Compared{}
-	before, err := x.side(ctx, q.Before, &out.Before)
-	if err != nil {
-		return nil, err
-	}
-	now, err := x.side(ctx, q.Now, &out.Now)
+	before, now, err := x.sides(ctx, q, out)
 	if err != nil {
 		return nil, err
 	}

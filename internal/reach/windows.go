@@ -112,6 +112,7 @@ func cmdWord(text string) (string, error) {
 
 // powerShellWord quotes for PowerShell, to which typographic quotes are quotes, too.
 func powerShellWord(text string) string {
-	return "'" + strings.NewReplacer("'", "''", "\u2018", "\u2018\u2018", "\u2019", "\u2019\u2019", "\u201a", "\u201a\u201a", "\u201b", "\u201b\u201b").
+	return "'" + strings.NewReplacer("'", "''", "\u2018", "\u2018\u2018", "\u2019", "\u2019\u2019", "\u201a", "\u201a\u201a",
+		"\u201b", "\u201b\u201b").
 		Replace(text) + "'"
 }
