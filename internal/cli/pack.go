@@ -90,6 +90,9 @@ func (s *session) tooLarge(p *flow.Packed, warnOver int64) {
 	s.screen.Say("before packing, most of it is of")
 	for _, i := range p.Largest {
 		s.screen.Say("  %s: %s", term.Clean(i.Item), bytesText(i.Bytes))
+		if i.Advice != "" {
+			s.screen.Say("    to make it smaller: %s", term.Clean(i.Advice))
+		}
 	}
 	s.screen.Say("leave one out with --without ITEM, cut it deeper with a smaller window, or make parts with --split")
 }

@@ -166,7 +166,11 @@ func (t *telling) count(x *piece, size int64) {
 func (t *telling) largest() []ItemSize {
 	list := []ItemSize{}
 	for item, n := range t.items {
-		list = append(list, ItemSize{item, n})
+		size := ItemSize{Item: item, Bytes: n}
+		if it := t.ask.Item(item); it != nil {
+			size.Advice = it.Advice
+		}
+		list = append(list, size)
 	}
 	slices.SortFunc(list, func(a, b ItemSize) int {
 		return cmp.Or(cmp.Compare(b.Bytes, a.Bytes), strings.Compare(a.Item, b.Item))

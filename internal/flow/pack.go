@@ -74,8 +74,9 @@ type StageTime struct {
 
 // ItemSize is how much of an archive one item is, in bytes before packing.
 type ItemSize struct {
-	Item  string `json:"item"`
-	Bytes int64  `json:"bytes"`
+	Item   string `json:"item"`
+	Bytes  int64  `json:"bytes"`
+	Advice string `json:"advice,omitempty"` // of the ask: how to make it smaller
 }
 
 // RouteLimit is a route of the ask that takes less than was packed.
