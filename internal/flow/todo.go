@@ -40,15 +40,10 @@ func (a *App) ToDos(c *casefile.Case) ([]ToDo, error) {
 	if len(k.Persons()) == 0 {
 		return nil, nil
 	}
-	v, err := a.ShowCase(c)
+	together, err := a.countingRounds(c)
 	if err != nil {
 		return nil, err
 	}
-	rounds, err := round.List(c)
-	if err != nil {
-		return nil, fault.Wrap("read the rounds", c.Name, err)
-	}
-	together := roundsTogether(v, rounds)
 	cells := map[cellKey]round.Cell{}
 	for _, cell := range newestCells(together) {
 		cells[cellKey{cell.System, cell.Item}] = cell
@@ -84,21 +79,27 @@ func (a *App) ToDos(c *casefile.Case) ([]ToDo, error) {
 	return out, nil
 }
 
-// broughtBefore says of what persons brought in which round it is, of those that count together.
-func (a *App) broughtBefore(c *casefile.Case, k *ask.Ask) (map[[2]string]string, error) {
-	if len(k.Persons()) == 0 {
-		return nil, nil
-	}
+// countingRounds gives the rounds of a case that count together.
+func (a *App) countingRounds(c *casefile.Case) ([]*round.Round, error) {
 	v, err := a.ShowCase(c)
 	if err != nil {
 		return nil, err
 	}
 	rounds, err := round.List(c)
+	return roundsTogether(v, rounds), fault.Wrap("read the rounds", c.Name, err)
+}
+
+// broughtBefore says of what persons brought in which round it is, of those that count together.
+func (a *App) broughtBefore(c *casefile.Case, k *ask.Ask) (map[[2]string]string, error) {
+	if len(k.Persons()) == 0 {
+		return nil, nil
+	}
+	together, err := a.countingRounds(c)
 	if err != nil {
-		return nil, fault.Wrap("read the rounds", c.Name, err)
+		return nil, err
 	}
 	had := map[[2]string]string{}
-	for _, r := range roundsTogether(v, rounds) {
+	for _, r := range together {
 		for _, cell := range r.Coverage {
 			if it := k.Item(cell.Item); r.Finished() && it != nil && it.Brought() && provided(cell) {
 				had[cellKey{cell.System, cell.Item}] = r.ID
