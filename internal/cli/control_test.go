@@ -136,6 +136,7 @@ func rechained(lines [][]byte) []byte {
 
 // Control bytes in every text of every file that we read back never reach the terminal, whatever command is run, as text or JSON.
 func TestNoControlByteReachesTheTerminal(t *testing.T) {
+	t.Parallel()
 	dir, home := localCase(t)
 	caseDir := filepath.Join(home, "cases", "26031407")
 	archive := filepath.Join(caseDir, "out", "26031407_tallow-pier_r2.tar.gz")

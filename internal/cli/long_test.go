@@ -128,6 +128,7 @@ func states(t *testing.T, envask func(...string) *exec.Cmd, round string) map[st
 // TestKilledAtAnyMoment kills the program at random moments of a round; gone on with, evidence and coverage are those of
 // a round that nobody disturbed.
 func TestKilledAtAnyMoment(t *testing.T) {
+	t.Parallel()
 	site, dir, home := startSite(t)
 	require.NoError(t, site.WriteFiles(filepath.Join(dir, "files"), home))
 	withoutDisplay(t, filepath.Join(dir, "files", "tallow-pier.yaml"))

@@ -25,6 +25,7 @@ import (
 // TestRealOpenSSH does the whole job with the built program against a real OpenSSH server: it collects from it and submits
 // to it.
 func TestRealOpenSSH(t *testing.T) {
+	t.Parallel()
 	server := reachtest.StartOpenSSH(t)
 	dir := t.TempDir()
 	reachtest.MakeTree(t, filepath.Join(dir, "tree"))
@@ -69,6 +70,7 @@ func TestRealOpenSSH(t *testing.T) {
 // TestRealOpenSSHCuts cuts ten minutes out of a log and its compressed member on a real OpenSSH server, through a link that
 // is counted: of the sorted log little more than the window travels.
 func TestRealOpenSSHCuts(t *testing.T) {
+	t.Parallel()
 	server := reachtest.StartOpenSSH(t)
 	dir := t.TempDir()
 	link := countedLink(t, fmt.Sprintf("127.0.0.1:%d", server.Port))

@@ -91,6 +91,7 @@ func randomFile(t *testing.T, name string, size int) {
 
 // Through a real jump host, from a real server without SFTP, with a command that makes files.
 func TestRealJumpHostAndNoSFTP(t *testing.T) {
+	t.Parallel()
 	jump, gate := reachtest.StartOpenSSH(t), reachtest.StartOpenSSH(t, reachtest.Setting{NoSFTP: true})
 	tree := t.TempDir()
 	reachtest.MakeTree(t, tree)
@@ -114,6 +115,7 @@ func TestRealJumpHostAndNoSFTP(t *testing.T) {
 
 // A log that only root may read comes through a real sudo; the account alone is denied it.
 func TestRealSudo(t *testing.T) {
+	t.Parallel()
 	gate := reachtest.StartOpenSSH(t, reachtest.Setting{Account: reachtest.SudoAccount})
 	dir := t.TempDir()
 	for d := dir; d != os.TempDir() && d != "/"; d = filepath.Dir(d) {
@@ -150,6 +152,7 @@ func TestRealSudo(t *testing.T) {
 
 // However few sessions the server allows on one connection, all logs that only root may read come through sudo.
 func TestRealFewSessions(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	for d := dir; d != os.TempDir() && d != "/"; d = filepath.Dir(d) {
 		require.NoError(t, os.Chmod(d, 0o755))
@@ -171,6 +174,7 @@ func TestRealFewSessions(t *testing.T) {
 
 // Connections that are cut, reset, stalled and slow: the file is whole in the end, and little of it travels twice.
 func TestRealFaults(t *testing.T) {
+	t.Parallel()
 	server := reachtest.StartOpenSSH(t)
 	dir := t.TempDir()
 	const size = 24 << 20

@@ -24,6 +24,7 @@ import (
 // TestManySystems takes from 200 stand-in systems, of which a tenth misbehave, each in its own way: it ends in a bounded time,
 // with a complete table in which every field has a state and a reason where it needs one.
 func TestManySystems(t *testing.T) {
+	t.Parallel()
 	const systems = 200
 	dir := t.TempDir()
 	file, public, err := standin.NewKey()
