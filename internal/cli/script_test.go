@@ -7,6 +7,7 @@ import (
 	"bytes"
 	"compress/gzip"
 	"context"
+	"encoding/base64"
 	"fmt"
 	"image"
 	"image/color"
@@ -116,6 +117,41 @@ func cmdPicture(ts *testscript.TestScript, neg bool, args []string) {
 	ts.Check(os.WriteFile(ts.MkAbs(args[0]), b.Bytes(), 0o600))
 }
 
+// windowsTree are the files of a gate controller with Windows.
+func windowsTree() *standin.Tree {
+	t := standin.NewTree()
+	t.File("/C:/ProgramData/Gate/log/gate.log", []byte("2026-03-13 06:12:00 before\r\n2026-03-14 06:12:00 lane 4 stuck\r\n2026-03-15 06:12:00 after\r\n"),
+		time.Date(2026, 3, 15, 7, 0, 0, 0, time.UTC))
+	t.File("/C:/ProgramData/Gate/gate.ini", []byte("[log]\r\nfolder=C:\\ProgramData\\Gate\\log\r\n"), time.Date(2026, 3, 1, 7, 0, 0, 0, time.UTC))
+	return t
+}
+
+// windowsShell answers as cmd.exe does on that system. What PowerShell gets is encoded (UTF-16 in base64).
+func windowsShell(command string, out io.Writer) (int, bool) {
+	script := ""
+	if _, encoded, ok := strings.Cut(command, "-EncodedCommand "); ok {
+		raw, _ := base64.StdEncoding.DecodeString(encoded)
+		script = strings.ReplaceAll(string(raw), "\x00", "")
+	}
+	switch {
+	case strings.Contains(script, "UtcNow"):
+		now := time.Now().Add(45 * time.Second)
+		fmt.Fprintf(out, "%d.%09d\r\nLeap Indicator: 0(no warning)\r\n", now.Unix(), now.Nanosecond())
+	case strings.Contains(script, "Win32_OperatingSystem"):
+		fmt.Fprint(out, "\r\n== release ==\r\nPRETTY_NAME=Microsoft Windows Server 2022 Standard\r\n\r\n== processors ==\r\n4\r\n\r\n== end ==\r\n")
+	case command == "tzutil.exe /g":
+		fmt.Fprint(out, "GMT Standard Time")
+	case strings.HasPrefix(command, "echo envask-%ComSpec%"):
+		fmt.Fprint(out, "envask-C:\\Windows\\system32\\cmd.exe-$PSHOME-\r\n")
+	case strings.HasPrefix(command, "gatectl "):
+		fmt.Fprintf(out, "%s: 2 lanes\r\n", command)
+	default:
+		fmt.Fprintf(out, "'%s' is not recognized as an internal or external command\r\n", command)
+		return 1, true
+	}
+	return 0, true
+}
+
 // cmdSite starts the simulated site and writes its files below files/ and home/. With a word, a system misbehaves:
 // site drop gate-2, site stall gate-2, site changed-key gate-2, site down gate-2, site endless gate-2.
 func cmdSite(ts *testscript.TestScript, neg bool, args []string) {
@@ -139,6 +175,10 @@ func cmdSite(ts *testscript.TestScript, neg bool, args []string) {
 			rewrite(ts, "files/tallow-pier.yaml", "name: "+s.Name+",", "name: "+s.Name+", stall: 1s,")
 		case "down":
 			ts.Check(s.Close())
+		case "windows":
+			s.Change(func(s *standin.Server) {
+				s.Windows, s.NoShell, s.Tree, s.Exec = true, true, windowsTree(), windowsShell
+			})
 		case "jump": // another jump host behind the first
 			s.Change(func(s *standin.Server) { s.Forward = true })
 			text := ts.ReadFile("files/tallow-pier.yaml")
