@@ -120,12 +120,11 @@ func (s *skipBOM) Read(b []byte) (int, error) {
 	return s.r.Read(b)
 }
 
+// pictureHead is in how much of a picture its size and its time are looked for, in bytes: what a camera writes stands at the beginning.
+const pictureHead = 64 << 20
+
 func (f *File) lookPicture(in *os.File, zone *time.Location) {
-	if _, err := in.Seek(0, io.SeekStart); err != nil {
-		f.Broken = err.Error()
-		return
-	}
-	p, err := ReadPicture(in, zone)
+	p, err := ReadPicture(io.NewSectionReader(in, 0, min(f.Size, pictureHead)), zone)
 	if err != nil {
 		f.Broken = err.Error()
 		return

@@ -25,6 +25,9 @@ type Picture struct {
 	Way           int       // up, as the camera was held (Exif tag Orientation): 1 to 8, 0 where it does not say
 }
 
+// metaTimeout bounds looking for what a camera wrote into a picture.
+const metaTimeout = 10 * time.Second
+
 // maxPixels bounds the pictures that are decoded whole: 4 bytes each.
 const maxPixels = 100_000_000
 
@@ -40,7 +43,7 @@ func ReadPicture(r io.ReadSeeker, zone *time.Location) (p Picture, err error) {
 	}
 	of := map[string]imagemeta.ImageFormat{"png": imagemeta.PNG, "jpeg": imagemeta.JPEG}[format]
 	var tags imagemeta.Tags
-	_, err = imagemeta.Decode(imagemeta.Options{R: r, ImageFormat: of, Sources: imagemeta.EXIF,
+	_, err = imagemeta.Decode(imagemeta.Options{R: r, ImageFormat: of, Sources: imagemeta.EXIF, Timeout: metaTimeout,
 		ShouldHandleTag: func(t imagemeta.TagInfo) bool { return wantedTags[t.Tag] },
 		HandleTag:       func(t imagemeta.TagInfo) error { tags.Add(t); return nil }})
 	if err != nil {

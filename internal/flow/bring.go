@@ -184,16 +184,23 @@ func (b *bringing) take(ctx context.Context, src source, looked *bring.File, cel
 	return b.keep(&e, file)
 }
 
+// fits makes sure that there is room for a file before a byte of it is read.
+func (b *bringing) fits(shown string, size int64) error {
+	if free := freeSpace(b.c.Dir); free >= 0 && size > free {
+		return fault.New(fault.Failed, "add", shown, fmt.Sprintf("it has %s, and only %s are free for the case", sizeText(size), sizeText(free)),
+			"make room, or say where it lies: envask add --link URL")
+	}
+	return nil
+}
+
 // copy brings the bytes of a file to a place of ours.
 func (b *bringing) copy(ctx context.Context, src source, part string) (transfer.Got, error) {
 	info, err := os.Stat(src.path)
 	if err != nil {
 		return transfer.Got{}, fault.Wrap("add", src.shown, transfer.PlainPath(err))
 	}
-	if free := freeSpace(b.c.Dir); free >= 0 && info.Size() > free {
-		return transfer.Got{}, fault.New(fault.Failed, "add", src.shown,
-			fmt.Sprintf("it has %s, and only %s are free for the case", sizeText(info.Size()),
-				sizeText(free)), "make room, or say where it lies: envask add --link URL")
+	if err := b.fits(src.shown, info.Size()); err != nil {
+		return transfer.Got{}, err
 	}
 	var sofar int64
 	f := transfer.File{FS: onDisk(src.path), Name: src.name, Part: part + ".part", Final: part,

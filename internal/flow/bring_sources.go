@@ -94,6 +94,10 @@ func (b *bringing) sources(ctx context.Context, given string, one func(source) e
 		bad(fault.New(fault.Usage, "add", given, transfer.ErrSpecial(info.Mode()).Error(), ""))
 		return nil
 	}
+	if err := b.fits(abs, info.Size()); err != nil {
+		bad(err)
+		return nil
+	}
 	s := source{path: abs, shown: abs, name: filepath.Base(abs), done: func() {}}
 	if opened, err := b.opens(ctx, s); err != nil {
 		bad(err)
