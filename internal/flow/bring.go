@@ -187,7 +187,8 @@ func (b *bringing) take(ctx context.Context, src source, looked *bring.File, cel
 // fits makes sure that there is room for a file before a byte of it is read.
 func (b *bringing) fits(shown string, size int64) error {
 	if free := freeSpace(b.c.Dir); free >= 0 && size > free {
-		return fault.New(fault.Failed, "add", shown, fmt.Sprintf("it has %s, and only %s are free for the case", sizeText(size), sizeText(free)),
+		return fault.New(fault.Failed, "add", shown, fmt.Sprintf("it has %s, and only %s are free for the case",
+			sizeText(size), sizeText(free)),
 			"make room, or say where it lies: envask add --link URL")
 	}
 	return nil
