@@ -67,9 +67,14 @@ func keysOf(v any, into map[string]bool) {
 
 func TestDocsOfTheArchive(t *testing.T) {
 	text := page(t, "docs/archive.md")
-	sample, err := json.Marshal(archive.Manifest{Title: "x", Rounds: []archive.RoundInfo{{Note: "x"}}, Coverage: round.Coverage{{Unmet: []string{"x"}, Together: "x", Notes: []string{"x"}}},
-		Clocks: []round.Clock{{Synchronised: "x"}}, Reached: []round.Place{{Served: reach.Served{After: "x", Noisy: true, Remark: "x"}}}, Groups: []round.GroupResult{{Why: "x", Lacking: []string{"x"}}}, Window: archive.WindowInfo{Extra: "1m"},
-		Files: []archive.File{{How: "x", First: time.Now(), Last: time.Now(), Cut: &round.CutInfo{Unpacked: "x", Notes: []string{"x"}}, Modified: time.Now(), Findings: redact.Counts{}, Brought: &archive.Brought{Type: "x", About: "x", Note: "x", Boxes: 1, More: 1, Requests: []archive.Request{{Why: "x"}}}}}, Elsewhere: []archive.Elsewhere{{Size: 1, SHA256: "x", Note: "x"}}, LeftOut: []archive.LeftOut{{}}})
+	sample, err := json.Marshal(archive.Manifest{Title: "x", Rounds: []archive.RoundInfo{{Note: "x"}},
+		Coverage: round.Coverage{{Unmet: []string{"x"}, Together: "x", Notes: []string{"x"}}},
+		Clocks:   []round.Clock{{Synchronised: "x"}}, Reached: []round.Place{{Served: reach.Served{After: "x", Noisy: true, Remark: "x"}}},
+		Groups: []round.GroupResult{{Why: "x", Lacking: []string{"x"}}}, Window: archive.WindowInfo{Extra: "1m"},
+		Files: []archive.File{{How: "x", First: time.Now(), Last: time.Now(), Cut: &round.CutInfo{Unpacked: "x", Notes: []string{"x"}},
+			Modified: time.Now(), Findings: redact.Counts{}, Brought: &archive.Brought{Type: "x", About: "x", Note: "x", Boxes: 1, More: 1,
+				Requests: []archive.Request{{Why: "x"}}}}}, Elsewhere: []archive.Elsewhere{{Size: 1, SHA256: "x", Note: "x"}},
+		LeftOut: []archive.LeftOut{{}}})
 	require.NoError(t, err)
 	var v any
 	require.NoError(t, json.Unmarshal(sample, &v))
@@ -133,7 +138,8 @@ func TestDocsOfRoutes(t *testing.T) {
 	}
 	blocks := fenced.FindAllStringSubmatch(text, -1)
 	require.Len(t, blocks, 2)
-	_, err := ask.Parse("routes.md", []byte("ask: a\nvendor: v\nquestions: [{id: serial, text: which}]\nitems: [{id: x, run: y}]\n"+blocks[0][1]))
+	_, err := ask.Parse("routes.md", []byte("ask: a\nvendor: v\nquestions: [{id: serial, text: which}]\nitems: [{id: x, run: y}]\n"+
+		blocks[0][1]))
 	require.NoError(t, err)
 	file := filepath.Join(t.TempDir(), "credentials.yaml")
 	require.NoError(t, os.WriteFile(file, []byte(blocks[1][1]), 0o600))

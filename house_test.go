@@ -18,9 +18,12 @@ import (
 
 // layers is the order of the house, from the front to the foundation. A package may import only what stands below it.
 var layers = []string{
-	"cmd/envask", "internal/cli", "internal/cli/term", "internal/standin", "internal/flow", "internal/report", "internal/brief", "internal/compare", "internal/bring", "internal/submit",
-	"internal/archive", "internal/collect", "internal/collect/transfer", "internal/round", "internal/reach", "internal/undo", "internal/unpack", "internal/logset", "internal/stamp",
-	"internal/casefile", "internal/ask", "internal/site", "internal/policy", "internal/keyfile", "internal/seal", "internal/redact", "internal/window", "internal/durable", "internal/spill", "internal/fault", "internal/patience", "internal/posix",
+	"cmd/envask", "internal/cli", "internal/cli/term", "internal/standin", "internal/flow", "internal/report", "internal/brief",
+	"internal/compare", "internal/bring", "internal/submit",
+	"internal/archive", "internal/collect", "internal/collect/transfer", "internal/round", "internal/reach", "internal/undo",
+	"internal/unpack", "internal/logset", "internal/stamp",
+	"internal/casefile", "internal/ask", "internal/site", "internal/policy", "internal/keyfile", "internal/seal", "internal/redact",
+	"internal/window", "internal/durable", "internal/spill", "internal/fault", "internal/patience", "internal/posix",
 	"internal/reach/reachtest",
 }
 
@@ -70,7 +73,8 @@ func TestImportsPointDown(t *testing.T) {
 			if p.ImportPath == "envask/internal/redact" {
 				require.NotContains(t, []string{"net", "net/http", "os/exec"}, imp, "rules get their inputs handed in")
 			}
-			require.NotEqual(t, "encoding/json", imp, "%s: there is one library of JSON, github.com/go-json-experiment/json (/v1)", p.ImportPath)
+			require.NotEqual(t, "encoding/json", imp, "%s: there is one library of JSON, github.com/go-json-experiment/json (/v1)",
+				p.ImportPath)
 			if ours && strings.HasSuffix(imp, "/standin") {
 				require.Contains(t, p.ImportPath, "/cli", "stand-ins are for the demo and the tests only")
 			}
@@ -83,7 +87,8 @@ var forbidden = regexp.MustCompile(`\b(fmt\.Print\w*|os\.Stdout|os\.Stderr|os\.S
 
 func TestTheCoreIsSilent(t *testing.T) {
 	eachFile(t, func(name string, f *ast.File, set *token.FileSet, text string) {
-		inCore := strings.HasPrefix(name, "internal/") && !strings.HasPrefix(name, "internal/cli/") && !strings.Contains(name, "/reachtest/")
+		inCore := strings.HasPrefix(name, "internal/") && !strings.HasPrefix(name, "internal/cli/") &&
+			!strings.Contains(name, "/reachtest/")
 		if inCore {
 			require.NotRegexp(t, forbidden, text, name)
 		}

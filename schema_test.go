@@ -52,7 +52,8 @@ func TestSchemasTakeWhatTheProgramTakes(t *testing.T) {
 	for _, text := range []string{standin.SampleSystems, readme[1][1] + readme[2][1]} {
 		require.NoError(t, fits(t, systems, text))
 	}
-	for _, bad := range []string{"ask: a\nvendor: v\nitems: []\n", "ask: a\nvendor: v\nitems: [{id: x}]\n", "ask: a\nvendor: v\nitems: [{id: x, run: y, nonsense: 1}]\n", "ask: a\nvendor: v\nitmes: [{id: x, run: y}]\n",
+	for _, bad := range []string{"ask: a\nvendor: v\nitems: []\n", "ask: a\nvendor: v\nitems: [{id: x}]\n",
+		"ask: a\nvendor: v\nitems: [{id: x, run: y, nonsense: 1}]\n", "ask: a\nvendor: v\nitmes: [{id: x, run: y}]\n",
 		"ask: a\nvendor: v\nitems: [{id: x, run: y, files: [/z]}]\n", "ask: a\nvendor: v\nitems: [{id: x, files: [/z], cut: thin}]\n"} {
 		require.Error(t, fits(t, asks, bad), bad)
 	}
@@ -110,11 +111,17 @@ redaction: {nonsense: 1, literals: [{nonsense: 1}], expressions: [{nonsense: 1}]
 	lists := known(err)
 	kinds := []string{"files", "run", "journal", "events", "person"}
 	taken := []string{"needs", "elevated", "volatile"} // what a person brings is read without
-	for i, path := range []string{"", "/properties/case", "/properties/severities/items", "/properties/questions/items", "/properties/items/items/oneOf/0", "/properties/items/items/oneOf/1",
-		"/properties/items/items/oneOf/2", "/properties/items/items/oneOf/3", "/properties/items/items/oneOf/4", "/properties/items/items/oneOf/4/properties/expect", "/properties/items/items/oneOf/1/properties/needs/items", "/properties/values/items", "/properties/sets/items", "/properties/groups/items",
-		"/properties/routes/items", "/properties/redaction", "/properties/redaction/properties/literals/items/oneOf/1", "/properties/redaction/properties/expressions/items"} {
+	for i, path := range []string{"", "/properties/case", "/properties/severities/items", "/properties/questions/items",
+		"/properties/items/items/oneOf/0", "/properties/items/items/oneOf/1",
+		"/properties/items/items/oneOf/2", "/properties/items/items/oneOf/3", "/properties/items/items/oneOf/4",
+		"/properties/items/items/oneOf/4/properties/expect", "/properties/items/items/oneOf/1/properties/needs/items",
+		"/properties/values/items", "/properties/sets/items", "/properties/groups/items",
+		"/properties/routes/items", "/properties/redaction", "/properties/redaction/properties/literals/items/oneOf/1",
+		"/properties/redaction/properties/expressions/items"} {
 		want := lists[i]
-		if strings.Contains(path, "items/oneOf/") && !strings.Contains(path, "needs") && !strings.Contains(path, "expect") && !strings.Contains(path, "redaction") { // the program names the other kinds beside
+		// the program names the other kinds beside
+		if strings.Contains(path, "items/oneOf/") && !strings.Contains(path, "needs") && !strings.Contains(path, "expect") &&
+			!strings.Contains(path, "redaction") {
 			own := kinds[path[len(path)-1]-'0']
 			want = slices.DeleteFunc(slices.Clone(want), func(k string) bool {
 				return k != own && slices.Contains(kinds, k) || own == "person" && slices.Contains(taken, k)

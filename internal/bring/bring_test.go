@@ -67,7 +67,8 @@ func exif(jpg []byte, way byte, at string) []byte {
 func TestWhatIsBroughtIsToldByItsContent(t *testing.T) {
 	pdf := "%PDF-1.7\n1 0 obj\n<<>>\nendobj\ntrailer <<>>\n%%EOF\n"
 	good := recording(request("2026-03-14T06:20:00Z", 500, 12, "broken"), request("2026-03-14T06:21:00+01:00", 200, 5, "fine"))
-	w, err := window.New([]window.Span{{From: time.Date(2026, 3, 14, 5, 0, 0, 0, time.UTC), To: time.Date(2026, 3, 14, 7, 0, 0, 0, time.UTC)}}, time.UTC)
+	w, err := window.New([]window.Span{{From: time.Date(2026, 3, 14, 5, 0, 0, 0, time.UTC),
+		To: time.Date(2026, 3, 14, 7, 0, 0, 0, time.UTC)}}, time.UTC)
 	require.NoError(t, err)
 	for _, c := range []struct {
 		name, text string
@@ -80,28 +81,40 @@ func TestWhatIsBroughtIsToldByItsContent(t *testing.T) {
 		{name: "bom.har", text: "\xef\xbb\xbf" + good, expect: ask.Expect{Types: []string{"har"}}, kind: "har"},
 		{name: "cut.har", text: good[:len(good)-20], expect: ask.Expect{Types: []string{"har"}}, kind: "text",
 			fails: []string{"it is a JSON text (it is cut off after"}},
-		{name: "page.har", text: "<!doctype html><html><body>Sign in</body></html>", expect: ask.Expect{Types: []string{"har"}}, kind: "text",
+		{name: "page.har", text: "<!doctype html><html><body>Sign in</body></html>",
+			expect: ask.Expect{Types: []string{"har"}}, kind: "text",
 			fails: []string{"it is a page (HTML), not a recording of a browser (HAR 1.2)"}},
-		{name: "other.har", text: `{"a":1}`, expect: ask.Expect{Types: []string{"har"}}, kind: "text", fails: []string{"no recording (no log.entries)"}},
-		{name: "empty.har", text: recording(), expect: ask.Expect{Types: []string{"har"}}, kind: "har", remarks: []string{"there is no request in it"}},
-		{name: "bare.har", text: recording(request("2026-03-14T06:20:00Z", 200, 5, "")), expect: ask.Expect{Types: []string{"har"}}, kind: "har",
+		{name: "other.har", text: `{"a":1}`, expect: ask.Expect{Types: []string{"har"}}, kind: "text",
+			fails: []string{"no recording (no log.entries)"}},
+		{name: "empty.har", text: recording(), expect: ask.Expect{Types: []string{"har"}}, kind: "har",
+			remarks: []string{"there is no request in it"}},
+		{name: "bare.har", text: recording(request("2026-03-14T06:20:00Z", 200, 5, "")),
+			expect: ask.Expect{Types: []string{"har"}}, kind: "har",
 			remarks: []string{"no answer has its body", "no request failed or was slow"}},
 		{name: "old.har", text: recording(request("2026-03-10T06:20:00Z", 0, 5, "x")), expect: ask.Expect{Window: true}, kind: "har",
 			remarks: []string{"its requests are at 2026-03-10 06:20 UTC, outside of the window"}},
 		{name: "picture.txt", text: string(picture(t, "png")), expect: ask.Expect{Types: []string{"png", "jpeg"}}, kind: "png"},
-		{name: "half.png", text: string(picture(t, "png")[:20]), expect: ask.Expect{Types: []string{"png"}}, kind: "png", fails: []string{"it is no whole picture"}},
-		{name: "p.jpg", text: string(picture(t, "jpeg")), expect: ask.Expect{Types: []string{"png"}}, kind: "jpeg", fails: []string{"not a PNG picture"}},
-		{name: "taken.jpg", text: string(exif(picture(t, "jpeg"), 1, "2026:03:14 09:00:00")), expect: ask.Expect{Window: true}, kind: "jpeg",
+		{name: "half.png", text: string(picture(t, "png")[:20]), expect: ask.Expect{Types: []string{"png"}}, kind: "png",
+			fails: []string{"it is no whole picture"}},
+		{name: "p.jpg", text: string(picture(t, "jpeg")), expect: ask.Expect{Types: []string{"png"}}, kind: "jpeg",
+			fails: []string{"not a PNG picture"}},
+		{name: "taken.jpg", text: string(exif(picture(t, "jpeg"), 1, "2026:03:14 09:00:00")),
+			expect: ask.Expect{Window: true}, kind: "jpeg",
 			remarks: []string{"it was taken at 2026-03-14 09:00 UTC, outside of the window"}},
 		{name: "doc.pdf", text: pdf, expect: ask.Expect{Types: []string{"pdf"}}, kind: "pdf"},
-		{name: "cut.pdf", text: pdf[:30], expect: ask.Expect{Types: []string{"pdf"}}, kind: "pdf", fails: []string{"the document is cut off"}},
-		{name: "cut.zip", text: "PK\x03\x04nothing more", expect: ask.Expect{Types: []string{"zip"}}, kind: "zip", fails: []string{"no whole zip archive"}},
+		{name: "cut.pdf", text: pdf[:30], expect: ask.Expect{Types: []string{"pdf"}}, kind: "pdf",
+			fails: []string{"the document is cut off"}},
+		{name: "cut.zip", text: "PK\x03\x04nothing more", expect: ask.Expect{Types: []string{"zip"}}, kind: "zip",
+			fails: []string{"no whole zip archive"}},
 		{name: "a.pcapng", text: "\x0a\x0d\x0d\x0a\x00\x00", expect: ask.Expect{Types: []string{"capture"}}, kind: "capture"},
-		{name: "core", text: "\x7fELF\x02\x01\x01\x00\x00\x00\x00\x00\x00\x00\x00\x00\x04\x00", expect: ask.Expect{Types: []string{"dump"}}, kind: "dump"},
-		{name: "agent", text: "\x7fELF\x02\x01\x01\x00\x00\x00\x00\x00\x00\x00\x00\x00\x02\x00", expect: ask.Expect{Types: []string{"dump"}}, kind: "",
+		{name: "core", text: "\x7fELF\x02\x01\x01\x00\x00\x00\x00\x00\x00\x00\x00\x00\x04\x00",
+			expect: ask.Expect{Types: []string{"dump"}}, kind: "dump"},
+		{name: "agent", text: "\x7fELF\x02\x01\x01\x00\x00\x00\x00\x00\x00\x00\x00\x00\x02\x00",
+			expect: ask.Expect{Types: []string{"dump"}}, kind: "",
 			fails: []string{"not a dump of memory"}},
 		{name: "none", text: "", expect: ask.Expect{}, kind: "", fails: []string{"it is empty"}},
-		{name: "notes.txt", text: "lane 4 stuck\n", expect: ask.Expect{Names: []string{"*.log"}, Least: 1 << 10, Holds: regexp.MustCompile("lane 5")},
+		{name: "notes.txt", text: "lane 4 stuck\n", expect: ask.Expect{Names: []string{"*.log"}, Least: 1 << 10,
+			Holds: regexp.MustCompile("lane 5")},
 			kind: "text", fails: []string{"its name is not like *.log", "at least 1.0 KiB", "nothing in it is like lane 5"}},
 		{name: "notes.txt", text: "lane 4 stuck\n", expect: ask.Expect{Most: 5, Holds: regexp.MustCompile("lane [0-9]")}, kind: "text",
 			fails: []string{"at most 5 B"}},
@@ -154,7 +167,8 @@ func TestBoxesAreBlackForGood(t *testing.T) {
 		r, _, _, _ = m.At(30, 15).RGBA()
 		require.Greater(t, r, uint32(0xf000))
 	}
-	for way, want := range map[byte]image.Point{1: {0, 0}, 2: {39, 0}, 3: {39, 19}, 4: {0, 19}, 5: {0, 0}, 6: {19, 0}, 7: {19, 39}, 8: {0, 39}} {
+	for way, want := range map[byte]image.Point{1: {0, 0}, 2: {39, 0}, 3: {39, 19}, 4: {0, 19}, 5: {0, 0}, 6: {19, 0},
+		7: {19, 39}, 8: {0, 39}} {
 		m := upright(mustDecode(t, picture(t, "png")), int(way))
 		r, g, _, _ := m.At(want.X, want.Y).RGBA()
 		require.True(t, r > 0xf000 && g < 0x1000, "way %d", way)
@@ -196,7 +210,8 @@ func TestDraggedPaths(t *testing.T) {
 
 func FuzzReadHAR(f *testing.F) {
 	good := recording(request("2026-03-14T06:20:00Z", 500, 12, "broken"))
-	for _, s := range []string{good, good[:60], "{", `{"log":[]}`, `{"log":{"entries":{}}}`, `{"log":{"entries":[1]}}`, "", `{"log":{"entries":[{"time":"x"}]}}`} {
+	for _, s := range []string{good, good[:60], "{", `{"log":[]}`, `{"log":{"entries":{}}}`, `{"log":{"entries":[1]}}`, "",
+		`{"log":{"entries":[{"time":"x"}]}}`} {
 		f.Add([]byte(s))
 	}
 	f.Fuzz(func(t *testing.T, data []byte) {

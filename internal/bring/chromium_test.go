@@ -167,7 +167,8 @@ func TestARecordingOfARealBrowser(t *testing.T) {
 		switch r.URL.Path {
 		case "/lanes/4":
 			w.Header().Set("Content-Type", "text/html")
-			fmt.Fprint(w, `<!doctype html><script>fetch('/api/lanes/4/open?token=Zx8w2Lq9Tt41pQ',{method:'POST'});fetch('/api/ok');fetch('/api/slow')</script>`)
+			fmt.Fprint(w, `<!doctype `+
+				`html><script>fetch('/api/lanes/4/open?token=Zx8w2Lq9Tt41pQ',{method:'POST'});fetch('/api/ok');fetch('/api/slow')</script>`)
 		case "/api/ok":
 			fmt.Fprint(w, "fine")
 		case "/api/slow":

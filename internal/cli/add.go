@@ -89,7 +89,7 @@ func (s *session) add(ctx context.Context, a *flow.App, c *casefile.Case, args [
 	case f.drop != "" && len(args) > 0:
 		return fault.New(fault.Usage, "", "--drop", "takes one name and no paths", "")
 	case f.drop != "":
-		return s.dropped(a.TakeBack(ctx, c, f.drop))
+		return s.dropped(a.TakeBack(c, f.drop))
 	case f.reply:
 		return s.addReplies(ctx, a, c, args, q.Note)
 	case len(args) == 0 && q.Link == "":

@@ -120,9 +120,11 @@ func cmdPicture(ts *testscript.TestScript, neg bool, args []string) {
 // windowsTree are the files of a gate controller with Windows.
 func windowsTree() *standin.Tree {
 	t := standin.NewTree()
-	t.File("/C:/ProgramData/Gate/log/gate.log", []byte("2026-03-13 06:12:00 before\r\n2026-03-14 06:12:00 lane 4 stuck\r\n2026-03-15 06:12:00 after\r\n"),
+	t.File("/C:/ProgramData/Gate/log/gate.log",
+		[]byte("2026-03-13 06:12:00 before\r\n2026-03-14 06:12:00 lane 4 stuck\r\n2026-03-15 06:12:00 after\r\n"),
 		time.Date(2026, 3, 15, 7, 0, 0, 0, time.UTC))
-	t.File("/C:/ProgramData/Gate/gate.ini", []byte("[log]\r\nfolder=C:\\ProgramData\\Gate\\log\r\n"), time.Date(2026, 3, 1, 7, 0, 0, 0, time.UTC))
+	t.File("/C:/ProgramData/Gate/gate.ini", []byte("[log]\r\nfolder=C:\\ProgramData\\Gate\\log\r\n"),
+		time.Date(2026, 3, 1, 7, 0, 0, 0, time.UTC))
 	return t
 }
 
@@ -192,7 +194,8 @@ func cmdSite(ts *testscript.TestScript, neg bool, args []string) {
 		case "quiet-log": // debug logging is off
 			s.Change(func(s *standin.Server) { s.Commands["boardingctl log-level"] = standin.Command{Out: "info\n"} })
 		case "changed-key":
-			rewrite(ts, "files/known_hosts", s.KnownHost(), fmt.Sprintf("[127.0.0.1]:%d %s", s.Port(), strings.SplitN(site.Desk.KnownHost(), " ", 2)[1]))
+			rewrite(ts, "files/known_hosts", s.KnownHost(), fmt.Sprintf("[127.0.0.1]:%d %s", s.Port(),
+				strings.SplitN(site.Desk.KnownHost(), " ", 2)[1]))
 		case "unknown-key":
 			rewrite(ts, "files/known_hosts", s.KnownHost()+"\n", "")
 			ts.Setenv("FINGERPRINT", s.Fingerprint())
@@ -217,7 +220,8 @@ func hostile(t *standin.Tree) {
 	t.Put("/var/log/boarding/gate-loop.log", &standin.Node{Link: "gate-loop.log", Mode: os.ModeSymlink, Time: at})
 	t.Put("/var/log/boarding/gate-out.log", &standin.Node{Link: "/etc/shadow", Mode: os.ModeSymlink, Time: at})
 	t.Put("/var/log/boarding/gate-dev.log", &standin.Node{Mode: os.ModeDevice, Time: at})
-	t.Put("/var/log/boarding/gate-short.log", &standin.Node{Data: []byte("2026-03-14T06:12:00Z shorter than it says\n"), Size: 5000, Time: at})
+	t.Put("/var/log/boarding/gate-short.log", &standin.Node{Data: []byte("2026-03-14T06:12:00Z shorter than it says\n"), Size: 5000,
+		Time: at})
 	t.File("/etc/shadow", []byte("root:$6$abc$def:20000::::::\n"), at)
 }
 
@@ -244,7 +248,8 @@ func cmdLogs(ts *testscript.TestScript, neg bool, args []string) {
 		ts.Check(os.Chtimes(file, modified, modified))
 	}
 	at := standin.FaultAt
-	write("log/gate.log", "2026-03-14T06:11:59Z INFO start\n2026-03-14T06:12:00Z ERROR no fare table, token=tpg_1234567890ab\n2026-03-14T06:12:01Z try tpg_1234567890ab again\n", at.Add(time.Hour))
+	write("log/gate.log", "2026-03-14T06:11:59Z INFO start\n2026-03-14T06:12:00Z ERROR no fare table, "+
+		"token=tpg_1234567890ab\n2026-03-14T06:12:01Z try tpg_1234567890ab again\n", at.Add(time.Hour))
 	write("log/gate.log.1", "2026-03-13T01:00:00Z INFO yesterday\n", at.Add(-20*time.Hour))
 	write("log/late.log", "2026-03-14T09:00:00Z INFO later\n", at.Add(3*time.Hour))
 	write("log/notes.txt", "no time in here\n", at.Add(time.Minute))
@@ -267,7 +272,8 @@ routes:
 `, host, host, ts.MkAbs("stick"))
 	ts.Check(os.MkdirAll(ts.MkAbs("stick"), 0o755))
 	ts.Check(os.WriteFile(ts.MkAbs("ask.yaml"), []byte(ask), 0o644))
-	ts.Check(os.WriteFile(ts.MkAbs("systems.yaml"), []byte("site: tallow-pier\nzone: Europe/Lisbon\nsystems:\n  - {name: desk-pc, local: true}\n"), 0o644))
+	ts.Check(os.WriteFile(ts.MkAbs("systems.yaml"),
+		[]byte("site: tallow-pier\nzone: Europe/Lisbon\nsystems:\n  - {name: desk-pc, local: true}\n"), 0o644))
 }
 
 // cmdOpen opens and approves case 26031407, of the local system or of the site: open local, open site

@@ -113,26 +113,27 @@ func (b *bringing) run(ctx context.Context) error {
 	}
 	return b.each(ctx, func(src source) error {
 		defer src.done()
-		looked, err := bring.Look(ctx, src.path, src.name, b.c.Window.Zone)
-		if err != nil {
-			return fault.Wrap("add", src.shown, transfer.PlainPath(err))
-		}
-		cell, err := b.belongs(ctx, looked, src.path)
-		if err != nil {
-			return err
-		}
-		return b.take(ctx, src, looked, cell)
+		return b.take(ctx, src)
 	})
 }
 
-// take copies one file into the round and writes it down.
-func (b *bringing) take(ctx context.Context, src source, looked *bring.File, cell cellKey) error {
-	if err := b.join(ctx, cell); err != nil {
-		return err
-	}
+// take copies one file, and writes it down in the round. All that is told of it is told of the copy.
+func (b *bringing) take(ctx context.Context, src source) error {
 	part := filepath.Join(b.tmp, "brought")
 	got, err := b.copy(ctx, src, part)
 	if err != nil {
+		return err
+	}
+	defer os.Remove(part) // fails harmlessly once it has its place
+	looked, err := bring.Look(ctx, part, src.name, b.c.Window.Zone)
+	if err != nil {
+		return fault.Wrap("add", src.shown, transfer.PlainPath(err))
+	}
+	cell, err := b.belongs(ctx, looked, part)
+	if err != nil {
+		return err
+	}
+	if err := b.join(ctx, cell); err != nil {
 		return err
 	}
 	e := round.Entry{System: cell[0], Item: cell[1], Source: collect.SafePath(src.shown), Size: got.Size,
@@ -143,7 +144,7 @@ func (b *bringing) take(ctx context.Context, src source, looked *bring.File, cel
 			About: looked.About}}
 	if known := b.known(&e); known != nil {
 		b.out.Files = append(b.out.Files, BroughtFile{Entry: *known, Known: known.Name, Counts: !known.Brought.Older})
-		return os.Remove(part)
+		return nil
 	}
 	item := b.ask.Item(cell[1])
 	expect := item.Spec.(ask.Person).Expect
@@ -283,10 +284,13 @@ func (b *bringing) raw(e *round.Entry) string {
 
 // known finds what was brought with the same content.
 func (b *bringing) known(e *round.Entry) *round.Entry {
+	if len(b.q.Boxes) > 0 {
+		return nil
+	}
 	for i := range b.list {
 		x := &b.list[i]
-		same := x.SHA256 == e.SHA256 || x.Brought.OfSHA256 == e.SHA256 && len(b.q.Boxes) == 0
-		if x.System == e.System && x.Item == e.Item && x.Brought.Link == "" && same && len(b.q.Boxes) == 0 {
+		same := x.SHA256 == e.SHA256 || x.Brought.OfSHA256 == e.SHA256
+		if x.System == e.System && x.Item == e.Item && x.Brought.Link == "" && same {
 			return x
 		}
 	}
@@ -298,6 +302,9 @@ func (b *bringing) versions(e *round.Entry, name string, file *BroughtFile) erro
 	for i := range b.list {
 		x := &b.list[i]
 		if x.System != e.System || x.Item != e.Item || x.Brought.Older || !strings.EqualFold(x.Brought.Name, name) || x.Brought.Link != "" {
+			continue
+		}
+		if x.SHA256 == e.SHA256 { // the whole picture, of which parts are made black now: see forget
 			continue
 		}
 		newer := e.State == round.Taken || x.State != round.Taken
@@ -394,8 +401,11 @@ func (b *bringing) blacken(part string, e *round.Entry) error {
 
 // forget takes a picture out of the case that is now there with parts of it black: it must not leave beside that, with whatever round.
 func (b *bringing) forget(sum string) error {
-	var err error
-	if b.list, err = b.forgetIn(b.round, b.list, sum); err != nil {
+	sent, err := b.app.sentEvidence(b.c)
+	if err != nil {
+		return err
+	}
+	if b.list, err = b.forgetIn(b.round, b.list, sum, sent); err != nil {
 		return err
 	}
 	rounds, err := round.List(b.c)
@@ -408,7 +418,7 @@ func (b *bringing) forget(sum string) error {
 		}
 		list, err := r.Brought()
 		if err == nil {
-			_, err = b.forgetIn(r, list, sum)
+			_, err = b.forgetIn(r, list, sum, sent)
 		}
 		if err != nil {
 			return err
@@ -418,21 +428,25 @@ func (b *bringing) forget(sum string) error {
 }
 
 // forgetIn takes it out of one round, and gives what is left of the list.
-func (b *bringing) forgetIn(r *round.Round, list []round.Entry, sum string) ([]round.Entry, error) {
+func (b *bringing) forgetIn(r *round.Round, list []round.Entry, sum string, sent map[place]bool) ([]round.Entry, error) {
 	for i := 0; i < len(list); i++ {
 		e := list[i]
 		if e.SHA256 != sum || e.Brought.Original != "" || e.Name == "" {
 			continue
 		}
-		err := os.Remove(filepath.Join(r.RawDir(), e.System, filepath.FromSlash(e.Name)))
-		if err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return list, transfer.Ours(err)
+		if sent[placeOf(e.System, e.Name, e.SHA256)] {
+			b.app.note("the whole picture was sent before, with round %s as %s: tell the vendor", r.ID, e.Name)
+			continue
 		}
 		list = slices.Delete(list, i, i+1)
 		i--
 		b.app.note("the whole picture, in round %s as %s, is kept among the originals alone: it is not packed any more", r.ID, e.Name)
 		if err := b.save(r, list, &e, true); err != nil {
 			return list, err
+		}
+		err := os.Remove(filepath.Join(r.RawDir(), e.System, filepath.FromSlash(e.Name)))
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return list, transfer.Ours(err)
 		}
 	}
 	return list, nil
@@ -492,7 +506,7 @@ func (b *bringing) link(ctx context.Context) error {
 	if err := checkLink(b.q); err != nil {
 		return err
 	}
-	cell, err := b.named(ctx)
+	cell, err := b.named()
 	if err != nil {
 		return err
 	}

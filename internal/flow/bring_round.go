@@ -15,6 +15,7 @@ import (
 	"envask/internal/fault"
 	"envask/internal/round"
 	"envask/internal/site"
+	"envask/internal/submit"
 )
 
 // join finds the round that takes what is brought: the newest one, unless it was sent. Then a new one is begun.
@@ -164,7 +165,7 @@ func (b *bringing) belongs(ctx context.Context, f *bring.File, path string) (cel
 }
 
 // named gives the cell of something whose content is not here.
-func (b *bringing) named(context.Context) (cellKey, error) {
+func (b *bringing) named() (cellKey, error) {
 	if err := b.checkNamed(); err != nil {
 		return cellKey{}, err
 	}
@@ -203,8 +204,18 @@ func (b *bringing) oneOf(all []cellKey, what string) (cellKey, error) {
 		"say which: "+strings.Join(flags, "; "))
 }
 
+// sentEvidence gives the files that archives hold which were sent.
+func (a *App) sentEvidence(c *casefile.Case) (map[place]bool, error) {
+	v, err := a.ShowCase(c)
+	if err != nil {
+		return nil, err
+	}
+	sent, err := arrivedEvidence(c, v, func(r *submit.Receipt) bool { return !r.Handed })
+	return sent, fault.Wrap("read what was sent", c.Name, err)
+}
+
 // TakeBack removes something that was brought from the case, as long as it was not sent.
-func (a *App) TakeBack(ctx context.Context, c *casefile.Case, name string) (*Brought, error) {
+func (a *App) TakeBack(c *casefile.Case, name string) (*Brought, error) {
 	k, s, err := CaseFiles(c)
 	if err != nil {
 		return nil, err
@@ -219,7 +230,7 @@ func (a *App) TakeBack(ctx context.Context, c *casefile.Case, name string) (*Bro
 	if err != nil {
 		return nil, fault.Wrap("read the rounds", c.Name, err)
 	}
-	v, err := a.ShowCase(c)
+	sent, err := a.sentEvidence(c)
 	if err != nil {
 		return nil, err
 	}
@@ -236,16 +247,16 @@ func (a *App) TakeBack(ctx context.Context, c *casefile.Case, name string) (*Bro
 		if len(found) == 0 {
 			continue
 		}
-		if route := v.routesOf(r.ID); route != "" {
-			return nil, fault.New(fault.Refused, "add --drop", name, "it was sent with round "+r.ID+" over "+route,
-				"what was sent cannot be taken back; tell the vendor")
-		}
 		if len(found) > 1 {
 			var names []string
 			for _, i := range found {
 				names = append(names, b.list[i].Name)
 			}
 			return nil, fault.New(fault.Usage, "add --drop", name, "there are several: "+strings.Join(names, ", "), "name one of them")
+		}
+		if e := &b.list[found[0]]; sent[placeOf(e.System, e.Name, e.SHA256)] {
+			return nil, fault.New(fault.Refused, "add --drop", name, "it was sent with round "+r.ID,
+				"what was sent cannot be taken back; tell the vendor")
 		}
 		b.round = r
 		return b.out, b.drop(found[0])

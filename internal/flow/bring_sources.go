@@ -44,8 +44,7 @@ func (b *bringing) each(ctx context.Context, take func(source) error) error {
 				"bring an archive of them, for an item that expects one")
 		}
 		if err := take(s); err != nil {
-			var stop *stopAll
-			if ctx.Err() != nil || errors.As(err, &stop) {
+			if ctx.Err() != nil {
 				return err
 			}
 			failed = append(failed, err)
@@ -62,11 +61,6 @@ func (b *bringing) each(ctx context.Context, take func(source) error) error {
 	}
 	return errors.Join(failed...)
 }
-
-// stopAll is an error after which nothing else can be taken.
-type stopAll struct{ error }
-
-func (s *stopAll) Unwrap() error { return s.error }
 
 func (b *bringing) sources(ctx context.Context, given string, one func(source) error, bad func(error)) error {
 	if given == "-" {
@@ -109,13 +103,8 @@ func (b *bringing) sources(ctx context.Context, given string, one func(source) e
 	return one(s)
 }
 
-// folder brings what is in a folder. Links in it are left: what they lead to was not named.
+// folder brings the files below a folder. Links in it are left: what they lead to was not named.
 func (b *bringing) folder(ctx context.Context, dir string, one func(source) error, bad func(error)) error {
-	return b.within(ctx, dir, dir, one, bad)
-}
-
-// within brings the files below a folder; shown is where it came from.
-func (b *bringing) within(ctx context.Context, dir, shown string, one func(source) error, bad func(error)) error {
 	left := 0
 	err := filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
 		switch {
@@ -130,14 +119,10 @@ func (b *bringing) within(ctx context.Context, dir, shown string, one func(sourc
 			left++
 			return nil
 		}
-		rel, err := filepath.Rel(dir, path)
-		if err != nil {
-			rel = d.Name()
-		}
-		return one(source{path: path, shown: filepath.Join(shown, rel), name: d.Name(), done: func() {}})
+		return one(source{path: path, shown: path, name: d.Name(), done: func() {}})
 	})
 	if left > 0 {
-		b.app.note("%s: %d %s no file (links, sockets and the like) and stayed", shown, left, plural(left, "entry is", "entries are"))
+		b.app.note("%s: %d %s no file (links, sockets and the like) and stayed", dir, left, plural(left, "entry is", "entries are"))
 	}
 	return err
 }
@@ -161,20 +146,23 @@ func (b *bringing) fromInput(ctx context.Context) (source, error) {
 
 // opens opens an archive of which no item expects that it stays one; nil leaves it as it is.
 func (b *bringing) opens(ctx context.Context, s source) (*unpack.FS, error) {
-	looked, err := bring.Look(ctx, s.path, s.name, b.c.Window.Zone)
+	kind, err := kindOf(s.path)
 	if err != nil {
 		return nil, fault.Wrap("add", s.shown, transfer.PlainPath(err))
 	}
+	if kind != "" && kind != "zip" && kind != "gzip" {
+		return nil, nil // it is known, and no archive
+	}
 	for _, it := range b.ask.Persons() {
 		e := it.Spec.(ask.Person).Expect
-		if (b.q.Item == "" || b.q.Item == it.ID) && (len(e.Types) == 0 || slices.Contains(e.Types, looked.Kind)) {
+		if (b.q.Item == "" || b.q.Item == it.ID) && (len(e.Types) == 0 || slices.Contains(e.Types, kind)) {
 			return nil, nil
 		}
 	}
 	a, err := unpack.Open(ctx, s.path)
 	var no *unpack.BadError
 	switch {
-	case errors.As(err, &no) && looked.Kind != "zip":
+	case errors.As(err, &no) && kind != "zip":
 		return nil, nil // it is no archive
 	case errors.As(err, &no):
 		return nil, fault.New(fault.Refused, "add", s.shown, no.Error(), "unpack it yourself, look at it, and bring the files")
@@ -192,6 +180,16 @@ func (b *bringing) opens(ctx context.Context, s source) (*unpack.FS, error) {
 			"unpack it yourself, and look at it")
 	}
 	return a, nil
+}
+
+func kindOf(path string) (string, error) {
+	in, err := os.Open(path)
+	if err != nil {
+		return "", err
+	}
+	defer in.Close()
+	kind, _, err := bring.Kind(in)
+	return kind, err
 }
 
 // archived brings the files of an archive, each from a copy of ours.

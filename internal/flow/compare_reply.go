@@ -14,11 +14,11 @@ import (
 // name on the other side, on every system.
 func (x *comparing) sides(ctx context.Context, q CompareRequest, out *Compared) (before, now *compare.Side, err error) {
 	switch {
-	case x.reply(ctx, q.Now) != "":
+	case x.reply(q.Now) != "":
 		if before, err = x.side(ctx, q.Before, &out.Before); err == nil {
 			now, err = x.replySide(ctx, q.Now, before, &out.Now)
 		}
-	case x.reply(ctx, q.Before) != "":
+	case x.reply(q.Before) != "":
 		if now, err = x.side(ctx, q.Now, &out.Now); err == nil {
 			before, err = x.replySide(ctx, q.Before, now, &out.Before)
 		}
@@ -31,7 +31,7 @@ func (x *comparing) sides(ctx context.Context, q CompareRequest, out *Compared) 
 }
 
 // reply gives the name of a reply of the case that is meant; "" is none. What is there as a path is that.
-func (x *comparing) reply(_ context.Context, ref string) string {
+func (x *comparing) reply(ref string) string {
 	if _, err := os.Lstat(ref); err == nil || isRound(ref) || ref == baselineWord {
 		return ""
 	}

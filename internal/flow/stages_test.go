@@ -52,7 +52,8 @@ func (d *desk) refused(t *testing.T, q PackRequest) error {
 
 func (d *desk) send(t *testing.T, p *Packed) []*submit.Receipt {
 	t.Helper()
-	receipts, err := d.app.Submit(context.Background(), d.c, SubmitRequest{Archive: p.Archive, Routes: []string{"stick"}, Confirm: yes, Incomplete: true})
+	receipts, err := d.app.Submit(context.Background(), d.c, SubmitRequest{Archive: p.Archive, Routes: []string{"stick"},
+		Confirm: yes, Incomplete: true})
 	require.NoError(t, err)
 	return receipts
 }
@@ -247,7 +248,8 @@ func TestSignedEncryptedAndSplit(t *testing.T) {
 	want, err := os.ReadFile(p.Archive)
 	require.NoError(t, err)
 	require.Equal(t, want, got)
-	require.True(t, d.packWith(t, PackRequest{EncryptTo: []string{id.Recipient().String()}}).Sealed.Same, "what is encrypted for the same stays")
+	require.True(t, d.packWith(t, PackRequest{EncryptTo: []string{id.Recipient().String()}}).Sealed.Same,
+		"what is encrypted for the same stays")
 	require.ErrorContains(t, d.refused(t, PackRequest{EncryptTo: []string{"nobody"}}), "nobody")
 	require.ErrorContains(t, d.refused(t, PackRequest{EncryptTo: []string{id.Recipient().String()},
 		Passphrase: func() (string, error) { return "a long and quiet pier", nil }}), "not both")
@@ -432,7 +434,8 @@ func TestRedactFilesOfACase(t *testing.T) {
 	d.write(t, "b/x.bin", opaque(3000))
 	out := filepath.Join(d.dir, "clean")
 	require.NoError(t, os.Mkdir(out, 0o700))
-	res, err := d.app.Redact(context.Background(), RedactRequest{Case: d.c, Dir: out, Files: []string{filepath.Join(d.dir, "a/one.txt"), filepath.Join(d.dir, "b/x.bin")}})
+	res, err := d.app.Redact(context.Background(), RedactRequest{Case: d.c, Dir: out,
+		Files: []string{filepath.Join(d.dir, "a/one.txt"), filepath.Join(d.dir, "b/x.bin")}})
 	require.Equal(t, fault.Incomplete, fault.ClassOf(err))
 	require.Len(t, res.Opaque, 1)
 	text, err := os.ReadFile(filepath.Join(out, d.dir, "a/one.txt"))

@@ -73,7 +73,8 @@ func TestArchives(t *testing.T) {
 			} else if err := exec.Command("tar", append(args, file, "-C", dir, "gate-1")...).Run(); err != nil {
 				t.Skip("needs tar with this compression")
 			}
-			system := open(t, &reach.Dialer{}, &site.System{Name: "gate-1", Ways: []string{"folder"}, Folder: filepath.Join(file, "gate-1")})
+			system := open(t, &reach.Dialer{}, &site.System{Name: "gate-1", Ways: []string{"folder"},
+				Folder: filepath.Join(file, "gate-1")})
 			require.Equal(t, "folder", served(system).Way)
 			require.Empty(t, served(system).Remark)
 			reachtest.TestFiles(t, system, "/")

@@ -37,7 +37,8 @@ func TestShells(t *testing.T) {
 	require.NoError(t, os.WriteFile(noisy, []byte("#!/bin/sh\necho Welcome to the console; echo careful >&2; exec sh\n"), 0o700))
 	for name, argv := range map[string][]string{
 		"sh": {"sh"}, "with a banner": {noisy}, "busybox": {"busybox", "sh"}, "interactive": {"sh", "-i"},
-		"bash": {"bash", "--norc", "-i"}, "a terminal": {"script", "-q", "-c", "sh", "/dev/null"}, "through another": {"sh", "-c", "exec sh"},
+		"bash": {"bash", "--norc", "-i"}, "a terminal": {"script", "-q", "-c", "sh", "/dev/null"},
+		"through another": {"sh", "-c", "exec sh"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			if _, err := exec.LookPath(argv[0]); err != nil {
@@ -88,7 +89,8 @@ func TestShellOverSSH(t *testing.T) {
 	server := reachtest.StartOpenSSH(t)
 	root := t.TempDir()
 	reachtest.MakeTree(t, root)
-	system := open(t, shellDialer(), shellSystem("ssh", "-T", "-p", fmt.Sprint(server.Port), "-i", server.Key, "-o", "IdentitiesOnly=yes", "-o",
+	system := open(t, shellDialer(), shellSystem("ssh", "-T", "-p", fmt.Sprint(server.Port), "-i", server.Key, "-o",
+		"IdentitiesOnly=yes", "-o",
 		"UserKnownHostsFile="+server.KnownHosts, "-o", "BatchMode=yes", "-F", "/dev/null", server.User+"@127.0.0.1", "sh"))
 	reachtest.Test(t, system, root)
 }
@@ -99,8 +101,9 @@ func TestShellsThatAreNone(t *testing.T) {
 		argv []string
 		want string
 	}{
-		"no program":  {[]string{"/nowhere/podman", "exec"}, "start /nowhere/podman: no such file or directory"},
-		"ends":        {[]string{"sh", "-c", "echo 'no such container: app-1' >&2; exit 125"}, "ended at once (exit code 125), and said: no such container: app-1"},
+		"no program": {[]string{"/nowhere/podman", "exec"}, "start /nowhere/podman: no such file or directory"},
+		"ends": {[]string{"sh", "-c", "echo 'no such container: app-1' >&2; exit 125"},
+			"ended at once (exit code 125), and said: no such container: app-1"},
 		"is cat":      {[]string{"sh", "-c", "cat >/dev/null & sleep 1; kill $!"}, "ended at once"},
 		"drops bytes": {[]string{"sh", "-c", "sh 2>&1 | sed -u 's/c\\x01d/cd/'"}, "whose output is changed on its way"},
 	} {
@@ -159,7 +162,8 @@ func TestManyCommandsInShells(t *testing.T) {
 	for i := range 24 {
 		g.Go(func() error {
 			var out bytes.Buffer
-			_, err := system.(reach.Runner).Run(context.Background(), fmt.Sprintf("i=0; while [ $i -lt 300 ]; do printf 'envask-%d-%%d\\n\\nenvask-' $i; i=$((i+1)); done", i), &out, io.Discard)
+			_, err := system.(reach.Runner).Run(context.Background(),
+				fmt.Sprintf("i=0; while [ $i -lt 300 ]; do printf 'envask-%d-%%d\\n\\nenvask-' $i; i=$((i+1)); done", i), &out, io.Discard)
 			if err != nil {
 				return err
 			}

@@ -48,7 +48,7 @@ const (
 	powerShell
 )
 
-// login remembers which shell an account has.
+// loginShell remembers which shell an account has.
 type loginShell struct {
 	once sync.Once
 	kind shellKind

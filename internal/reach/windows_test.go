@@ -19,10 +19,12 @@ func TestWordsForTheShellsOfWindows(t *testing.T) {
 		words map[string]string // "" is refused
 	}{
 		"cmd": {func(s string) string { return strings.ReplaceAll(s, "%ComSpec%", `C:\Windows\system32\cmd.exe`) }, map[string]string{
-			"lane 4": `"lane 4"`, "it's": `"it's"`, `C:\log\`: `"C:\log\\"`, "a&reboot": "", "%PATH%": "", `say "x"`: "", "a|b": "", "two\nlines": ""}},
+			"lane 4": `"lane 4"`, "it's": `"it's"`, `C:\log\`: `"C:\log\\"`, "a&reboot": "", "%PATH%": "", `say "x"`: "",
+			"a|b": "", "two\nlines": ""}},
 		"powershell": {func(s string) string {
 			return strings.ReplaceAll(s, "$PSHOME", `C:\Windows\System32\WindowsPowerShell\v1.0`)
-		}, map[string]string{"lane 4": "'lane 4'", "it's": "'it''s'", "$(reboot)": "'$(reboot)'", "it\u2019s": "'it\u2019\u2019s'", "%PATH%": "'%PATH%'"}},
+		}, map[string]string{"lane 4": "'lane 4'", "it's": "'it''s'", "$(reboot)": "'$(reboot)'",
+			"it\u2019s": "'it\u2019\u2019s'", "%PATH%": "'%PATH%'"}},
 		"bash": {func(s string) string { return strings.ReplaceAll(s, "$PSHOME", "") }, map[string]string{"it's": `'it'\''s'`}},
 	} {
 		asked := 0

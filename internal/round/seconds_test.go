@@ -15,7 +15,8 @@ func TestDurationsInJSON(t *testing.T) {
 		value, empty any
 		text, old    string
 	}{
-		{&Clock{System: "gate-1", Offset: 90 * time.Second, Uncertainty: 1500 * time.Microsecond}, &Clock{}, `"offset_seconds":90,"uncertainty_seconds":0.0015`, `{"system":"gate-1","offset":90000000000,"uncertainty":1500000}`},
+		{&Clock{System: "gate-1", Offset: 90 * time.Second, Uncertainty: 1500 * time.Microsecond}, &Clock{},
+			`"offset_seconds":90,"uncertainty_seconds":0.0015`, `{"system":"gate-1","offset":90000000000,"uncertainty":1500000}`},
 		{&Cell{System: "gate-1", Took: 2500 * time.Millisecond}, &Cell{}, `"took_seconds":2.5`, `{"system":"gate-1","took":2500000000}`},
 		{&Ran{Line: "date", Took: 12 * time.Millisecond}, &Ran{}, `"took_seconds":0.012`, `{"line":"date","took":12000000}`},
 	} {

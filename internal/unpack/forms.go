@@ -11,7 +11,6 @@ import (
 	"io/fs"
 	"os"
 	"strings"
-	"time"
 
 	"envask/internal/durable"
 	"envask/internal/logset"
@@ -242,14 +241,4 @@ func (f *FS) spool(ctx context.Context, in *os.File, size int64) (*os.File, erro
 		f.Cut = fmt.Sprintf("its compression is damaged or cut off behind %d bytes", n)
 	}
 	return out, nil
-}
-
-// Newest gives the time of the newest change that an archive has; zero where it has none.
-func (f *FS) Newest() (newest time.Time) {
-	for _, n := range f.nodes {
-		if n.mode.IsRegular() && n.modified.After(newest) {
-			newest = n.modified
-		}
-	}
-	return newest
 }
