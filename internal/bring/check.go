@@ -78,7 +78,7 @@ func Look(ctx context.Context, path, name string, zone *time.Location) (*File, e
 
 func (f *File) lookText(ctx context.Context, in *os.File, path string, zone *time.Location) error {
 	if begin, _ := bufio.NewReader(io.NewSectionReader(in, 0, 64)).Peek(64); bytes.HasPrefix(trimBOM(begin), []byte("{")) {
-		rec, err := ReadHAR(durable.Until(ctx, &skipBOM{r: bufio.NewReader(io.NewSectionReader(in, 0, f.Size))}))
+		rec, err := ReadHAR(durable.Until(ctx, io.NewSectionReader(in, 0, f.Size)))
 		var none *NoRecordingError
 		switch {
 		case err == nil:
@@ -102,22 +102,6 @@ func (f *File) lookText(ctx context.Context, in *os.File, path string, zone *tim
 
 func trimBOM(b []byte) []byte {
 	return bytes.TrimLeft(bytes.TrimPrefix(b, []byte("\xef\xbb\xbf")), " \t\r\n")
-}
-
-// skipBOM leaves a byte order mark out, which no JSON text has (RFC 8259) and some programs write.
-type skipBOM struct {
-	r    *bufio.Reader
-	past bool
-}
-
-func (s *skipBOM) Read(b []byte) (int, error) {
-	if !s.past {
-		s.past = true
-		if head, _ := s.r.Peek(3); bytes.Equal(head, []byte("\xef\xbb\xbf")) {
-			_, _ = s.r.Discard(3)
-		}
-	}
-	return s.r.Read(b)
 }
 
 // pictureHead is in how much of a picture its size and its time are looked for, in bytes: what a camera writes stands at the beginning.

@@ -1,6 +1,8 @@
 package bring
 
 import (
+	"bufio"
+	"bytes"
 	"errors"
 	"fmt"
 	"io"
@@ -69,6 +71,22 @@ const (
 	maxEntry = 256 << 20
 )
 
+// skipBOM leaves a byte order mark out, which no JSON text has (RFC 8259) and some programs write.
+type skipBOM struct {
+	r    *bufio.Reader
+	past bool
+}
+
+func (s *skipBOM) Read(b []byte) (int, error) {
+	if !s.past {
+		s.past = true
+		if head, _ := s.r.Peek(3); bytes.Equal(head, []byte("\xef\xbb\xbf")) {
+			_, _ = s.r.Discard(3)
+		}
+	}
+	return s.r.Read(b)
+}
+
 // NoRecordingError says why a file is no recording.
 type NoRecordingError struct{ Why string }
 
@@ -97,7 +115,7 @@ type harEntry struct {
 // then is given all the same.
 func ReadHAR(r io.Reader) (*Recording, error) {
 	rec := &Recording{}
-	bounded := &boundedEntries{r: r}
+	bounded := &boundedEntries{r: &skipBOM{r: bufio.NewReader(r)}}
 	dec := jsontext.NewDecoder(bounded, jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true))
 	rec.passed = func() { bounded.room = maxEntry }
 	rec.passed()

@@ -80,7 +80,8 @@ func openSite(t *testing.T, envask func(...string) *exec.Cmd, dir string) {
 	sum, err := cli.AskDigest(filepath.Join(files, "boarding-gateway.yaml"))
 	require.NoError(t, err)
 	must(t, envask("ask", "approve", filepath.Join(files, "boarding-gateway.yaml"), "--digest", sum))
-	must(t, envask("open", "26031407", "--ask", filepath.Join(files, "boarding-gateway.yaml"), "--systems", filepath.Join(files, "tallow-pier.yaml"), "--around", "2026-03-14 06:12", "--margin", "40m"))
+	must(t, envask("open", "26031407", "--ask", filepath.Join(files, "boarding-gateway.yaml"), "--systems",
+		filepath.Join(files, "tallow-pier.yaml"), "--around", "2026-03-14 06:12", "--margin", "40m"))
 }
 
 // rawSums gives the checksum of every file of a round, but not of commands, whose output holds times.
@@ -157,7 +158,8 @@ func TestKilledAtAnyMoment(t *testing.T) {
 				break // it was done before
 			}
 		}
-		if rounds, err := os.ReadDir(filepath.Join(home, "cases", "26031407", "rounds")); err == nil && len(rounds) < round || !finished(home, id) {
+		if rounds, err := os.ReadDir(filepath.Join(home, "cases", "26031407", "rounds")); err == nil &&
+			len(rounds) < round || !finished(home, id) {
 			must(t, envask("collect", "--quiet"))
 		}
 		require.Equal(t, wantSums, rawSums(t, home, id), id)
@@ -222,7 +224,8 @@ func TestInterruptIsClean(t *testing.T) {
 	require.NoError(t, c.Process.Signal(os.Interrupt))
 	_ = c.Wait()
 	require.Equal(t, 130, c.ProcessState.ExitCode())
-	require.Less(t, time.Since(begun), 4*time.Second, "two seconds are promised; the machine may be busy, and the command would go on for a minute")
+	require.Less(t, time.Since(begun), 4*time.Second,
+		"two seconds are promised; the machine may be busy, and the command would go on for a minute")
 	site.Systems[1].Change(func(s *standin.Server) {
 		s.Commands["boardingctl status --all"] = standin.GateCommands(2)["boardingctl status --all"]
 	})
@@ -231,7 +234,8 @@ func TestInterruptIsClean(t *testing.T) {
 	require.Contains(t, out, "round r1: ")
 }
 
-// TestDiskFull runs each command that writes on a home that is full at every place: a tmpfs that grows, at first by 4 KiB, until the command
+// TestDiskFull runs each command that writes on a home that is full at every place: a tmpfs that grows, at first by 4 KiB, until the
+// command
 // has all it needs. Whatever was written by then, the command says so and ends, and the next try on more room, or tidy, works.
 func TestDiskFull(t *testing.T) {
 	if !long() || os.Getuid() != 0 {
@@ -245,7 +249,10 @@ func TestDiskFull(t *testing.T) {
 		require.NoError(t, os.WriteFile(filepath.Join(host, fmt.Sprintf("gate%d.log", i)), []byte(strings.Repeat(line, 1500)), 0o644))
 	}
 	askFile, systems := filepath.Join(dir, "ask.yaml"), filepath.Join(dir, "systems.yaml")
-	require.NoError(t, os.WriteFile(askFile, []byte("ask: local\nvendor: Ostrevane Gate Systems\nvitals: no\nitems:\n  - {id: log, files: ['"+host+"/*.log'], required: true}\n  - {id: state, run: echo fine}\nroutes:\n  - {name: stick, to: '"+filepath.Join(dir, "stick")+"'}\n"), 0o600))
+	require.NoError(t, os.WriteFile(askFile,
+		[]byte("ask: local\nvendor: Ostrevane Gate Systems\nvitals: no\nitems:\n  - {id: log, files: ['"+host+
+			"/*.log'], required: true}\n  - {id: state, run: echo fine}\nroutes:\n  - {name: stick, to: '"+
+			filepath.Join(dir, "stick")+"'}\n"), 0o600))
 	require.NoError(t, os.WriteFile(systems, []byte("site: tallow-pier\nsystems: [{name: desk-pc, local: true}]\n"), 0o600))
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "stick"), 0o755))
 	sum, err := cli.AskDigest(askFile)
@@ -348,7 +355,8 @@ func TestManySmallFiles(t *testing.T) {
 	}
 	site, dir, home := startSite(t)
 	for i := range 100_000 {
-		site.Systems[0].Tree.File(fmt.Sprintf("/var/crash/boarding/c%06d.txt", i), []byte(fmt.Sprintf("crash %d password=kelp-%06d\n", i, i)), standin.FaultAt)
+		site.Systems[0].Tree.File(fmt.Sprintf("/var/crash/boarding/c%06d.txt", i),
+			[]byte(fmt.Sprintf("crash %d password=kelp-%06d\n", i, i)), standin.FaultAt)
 	}
 	require.NoError(t, site.WriteFiles(filepath.Join(dir, "files"), home))
 	envask := program(t, home)

@@ -65,11 +65,15 @@ func TestReadingAClock(t *testing.T) {
 		sync     string
 		how      string
 	}{
-		{"ahead", remote, clocked{none, ahead(90*time.Second, "ns", "no\n")}, true, 90 * time.Second, time.Second, "no", "measured over the connection"},
-		{"behind", remote, clocked{none, ahead(-time.Hour, "ns", "yes\n")}, true, -time.Hour, time.Second, "yes", "measured over the connection"},
-		{"seconds only", remote, clocked{none, ahead(90*time.Second, "busybox", "")}, true, 90 * time.Second, 2 * time.Second, "", "measured over the connection"},
+		{"ahead", remote, clocked{none, ahead(90*time.Second, "ns", "no\n")}, true, 90 * time.Second, time.Second, "no",
+			"measured over the connection"},
+		{"behind", remote, clocked{none, ahead(-time.Hour, "ns", "yes\n")}, true, -time.Hour, time.Second, "yes",
+			"measured over the connection"},
+		{"seconds only", remote, clocked{none, ahead(90*time.Second, "busybox", "")}, true, 90 * time.Second, 2 * time.Second, "",
+			"measured over the connection"},
 		{"no such date", remote, clocked{none, ahead(0, "odd", "")}, false, 0, 0, "", "does not tell the seconds"},
-		{"no commands", remote, clocked{none, func(string, io.Writer) (int, error) { return -1, errors.New("not allowed") }}, false, 0, 0, "", "not allowed"},
+		{"no commands", remote, clocked{none, func(string, io.Writer) (int, error) { return -1, errors.New("not allowed") }},
+			false, 0, 0, "", "not allowed"},
 		{"our own", &site.System{Name: "desk", Ways: []string{"local"}}, reach.NewLocal(t.TempDir()), true, 0, 0, "", "it is our own"},
 	} {
 		k := readClock(context.Background(), c.system, &site.Site{Zone: lisbon}, c.target)
@@ -96,10 +100,12 @@ func TestZoneOfASystem(t *testing.T) {
 		files      fstest.MapFS
 		zone, from string
 	}{
-		{"the systems file first", &site.System{Ways: []string{"ssh"}, Zone: tokyo}, &site.Site{Zone: lisbon}, link, "Asia/Tokyo", zoneSystem},
+		{"the systems file first", &site.System{Ways: []string{"ssh"}, Zone: tokyo}, &site.Site{Zone: lisbon}, link,
+			"Asia/Tokyo", zoneSystem},
 		{"a link", &site.System{Ways: []string{"ssh"}}, &site.Site{Zone: lisbon}, link, "America/New_York", zoneOwn},
 		{"a name in a file", &site.System{Ways: []string{"ssh"}}, &site.Site{Zone: lisbon}, name, "America/New_York", zoneOwn},
-		{"neither", &site.System{Ways: []string{"ssh"}}, &site.Site{Zone: lisbon}, fstest.MapFS{"etc/timezone": {Data: []byte("No/Such\n")}}, "Europe/Lisbon", zoneSite},
+		{"neither", &site.System{Ways: []string{"ssh"}}, &site.Site{Zone: lisbon},
+			fstest.MapFS{"etc/timezone": {Data: []byte("No/Such\n")}}, "Europe/Lisbon", zoneSite},
 		{"nothing at all", &site.System{Ways: []string{"ssh"}}, &site.Site{}, fstest.MapFS{}, "UTC", zoneAssumed},
 	} {
 		k := &round.Clock{}
@@ -111,7 +117,8 @@ func TestZoneOfASystem(t *testing.T) {
 	}
 	if err == nil { // the zone's own file, without a name
 		k := &round.Clock{}
-		setZone(context.Background(), k, &site.System{Ways: []string{"ssh"}}, &site.Site{}, clocked{files: fstest.MapFS{"etc/localtime": {Data: zoneFile}}})
+		setZone(context.Background(), k, &site.System{Ways: []string{"ssh"}}, &site.Site{},
+			clocked{files: fstest.MapFS{"etc/localtime": {Data: zoneFile}}})
 		_, offset := six.In(k.Location).Zone()
 		require.Equal(t, 9*3600, offset)
 		require.Equal(t, zoneOwn, k.ZoneFrom)

@@ -90,9 +90,11 @@ func (s *slowHost) Squeezed(_ context.Context, name string, from, to int64) (io.
 	}
 	if s.broken {
 		return struct {
-			io.Reader
-			io.Closer
-		}{io.MultiReader(bytes.NewReader(data[from:from+1000]), iotest.ErrReader(errors.New("torn"))), io.NopCloser(strings.NewReader(""))}, nil
+				io.Reader
+				io.Closer
+			}{io.MultiReader(bytes.NewReader(data[from:from+1000]), iotest.ErrReader(errors.New("torn"))),
+				io.NopCloser(strings.NewReader(""))},
+			nil
 	}
 	return io.NopCloser(bytes.NewReader(data[from:to])), nil
 }
@@ -208,8 +210,10 @@ func TestRotatedSetByContent(t *testing.T) {
 	for source, e := range got {
 		states[source] = e.State
 	}
-	require.Equal(t, map[string]round.State{"/log/gate.log": round.Taken, "/log/gate.log.1": round.Taken, "/log/gate.log.2.gz": round.Empty, "/log/gate.log.3.gz": round.Empty,
-		"/log/other-20260314.log": round.Taken, "/log/other-20260313.log": round.Empty, "/log/old.txt": round.Empty, "/log/new.txt": round.Taken}, states)
+	require.Equal(t, map[string]round.State{"/log/gate.log": round.Taken, "/log/gate.log.1": round.Taken, "/log/gate.log.2.gz": round.Empty,
+		"/log/gate.log.3.gz":      round.Empty,
+		"/log/other-20260314.log": round.Taken, "/log/other-20260313.log": round.Empty, "/log/old.txt": round.Empty,
+		"/log/new.txt": round.Taken}, states)
 	require.Equal(t, minutes(50*time.Minute, hour), h.text(r, got["/log/gate.log"]))
 	require.Equal(t, minutes(0, 49*time.Minute), h.text(r, got["/log/gate.log.1"]))
 	require.Equal(t, "read whole", got["/log/gate.log"].Cut.Sure)
@@ -254,7 +258,8 @@ func TestPackedMembersAreCutToPlainText(t *testing.T) {
 func TestHistoryNewestVersionsAndCompanions(t *testing.T) {
 	h := newHost(t)
 	for i, n := range []string{"gate.log", "gate.log.1", "gate.log.2", "gate.log.3"} {
-		h.write("log/"+n, minutes(time.Duration(40-10*i)*time.Minute, time.Duration(49-10*i)*time.Minute), six.Add(time.Duration(50-10*i)*time.Minute))
+		h.write("log/"+n, minutes(time.Duration(40-10*i)*time.Minute, time.Duration(49-10*i)*time.Minute),
+			six.Add(time.Duration(50-10*i)*time.Minute))
 	}
 	for _, c := range []struct {
 		item string
@@ -393,16 +398,22 @@ func TestClocks(t *testing.T) {
 		want  string
 		text  string
 	}{
-		{round.Clock{Measured: true, Offset: 90 * time.Second, Uncertainty: time.Second}, "2026-03-14 06:00 to 07:01:31 (UTC, +00:00)", "1m30s ahead of ours (± 1s)"},
-		{round.Clock{Measured: true, Offset: -90 * time.Second, Uncertainty: time.Second}, "2026-03-14 05:58:29 to 07:00 (UTC, +00:00)", "1m30s behind ours (± 1s)"},
-		{round.Clock{Measured: true, Offset: 30 * hour, Uncertainty: time.Second}, "2026-03-14 06:00 to 07:00, 2026-03-15 11:59:59 to 13:00:01 (UTC, +00:00)", "30h0m0s ahead of ours (± 1s)"},
-		{round.Clock{Measured: true, Offset: time.Millisecond, Uncertainty: time.Second}, "2026-03-14 06:00 to 07:00 (UTC, +00:00)", "as ours (± 1s)"},
-		{round.Clock{How: "it cannot run commands"}, "2026-03-14 05:55 to 07:05 (UTC, +00:00)", "not measured: it cannot run commands; 5m0s more are taken on both sides"},
+		{round.Clock{Measured: true, Offset: 90 * time.Second, Uncertainty: time.Second}, "2026-03-14 06:00 to 07:01:31 (UTC, +00:00)",
+			"1m30s ahead of ours (± 1s)"},
+		{round.Clock{Measured: true, Offset: -90 * time.Second, Uncertainty: time.Second}, "2026-03-14 05:58:29 to 07:00 (UTC, +00:00)",
+			"1m30s behind ours (± 1s)"},
+		{round.Clock{Measured: true, Offset: 30 * hour, Uncertainty: time.Second},
+			"2026-03-14 06:00 to 07:00, 2026-03-15 11:59:59 to 13:00:01 (UTC, +00:00)", "30h0m0s ahead of ours (± 1s)"},
+		{round.Clock{Measured: true, Offset: time.Millisecond, Uncertainty: time.Second},
+			"2026-03-14 06:00 to 07:00 (UTC, +00:00)", "as ours (± 1s)"},
+		{round.Clock{How: "it cannot run commands"}, "2026-03-14 05:55 to 07:05 (UTC, +00:00)",
+			"not measured: it cannot run commands; 5m0s more are taken on both sides"},
 	} {
 		require.Equal(t, c.want, c.clock.Widen(base).String())
 		require.Equal(t, c.text, c.clock.String())
 	}
-	for text, want := range map[string]bool{"1773468720.123456789": true, "1773468720.%N": true, "1773468720": true, "x": false, "": false, "99999999999999999999": false} {
+	for text, want := range map[string]bool{"1773468720.123456789": true, "1773468720.%N": true, "1773468720": true, "x": false, "": false,
+		"99999999999999999999": false} {
 		_, _, ok := parseDate(text)
 		require.Equal(t, want, ok, text)
 	}
@@ -414,7 +425,8 @@ func TestClocks(t *testing.T) {
 		require.Equal(t, six.Add(12*time.Minute+500*time.Millisecond), a.there.UTC())
 		require.Equal(t, "yes\n", a.buf.String()[a.rest:])
 	}
-	for text, want := range map[string]string{"yes\n": "yes", "no\n": "no", "Leap status     : Normal\n": "yes", "Leap status     : Not synchronised\n": "no", "": "", "sh: no such thing": ""} {
+	for text, want := range map[string]string{"yes\n": "yes", "no\n": "no", "Leap status     : Normal\n": "yes",
+		"Leap status     : Not synchronised\n": "no", "": "", "sh: no such thing": ""} {
 		require.Equal(t, want, synchronised(text), text)
 	}
 }

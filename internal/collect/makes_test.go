@@ -42,7 +42,10 @@ type field struct {
 }
 
 func newField(t *testing.T) *field {
-	f := &field{t: t, tmp: t.TempDir(), dir: t.TempDir(), open: func() (reach.System, error) { return reach.NewLocal("").WithEnv(os.Environ()), nil }}
+	f := &field{t: t, tmp: t.TempDir(), dir: t.TempDir(), open: func() (reach.System,
+		error) {
+		return reach.NewLocal("").WithEnv(os.Environ()), nil
+	}}
 	t.Setenv("TMPDIR", f.tmp)
 	c, err := casefile.Home{Dir: t.TempDir()}.Create("26031407", casefile.Info{Opened: six})
 	require.NoError(t, err)
@@ -54,12 +57,15 @@ func newField(t *testing.T) *field {
 
 func (f *field) collect(ctx context.Context, items string) (*round.Round, error) {
 	f.t.Helper()
-	k, err := ask.Parse("ask.yaml", []byte("ask: a\nvendor: v\nvitals: no\nquestions:\n  - {id: serial, text: which, like: '^OG[0-9]+$'}\nitems:\n"+items))
+	k, err := ask.Parse("ask.yaml",
+		[]byte("ask: a\nvendor: v\nvitals: no\nquestions:\n  - {id: serial, text: which, like: '^OG[0-9]+$'}\nitems:\n"+items))
 	require.NoError(f.t, err)
 	s, err := site.Parse("site.yaml", []byte("site: pier\nsystems:\n  - {name: desk, local: true, zone: Europe/Lisbon"+f.system+"}\n"))
 	require.NoError(f.t, err)
-	col := &Collector{Request: Request{Ask: k, Site: s, Depth: ask.Standard, Jobs: 1, Case: "26031407", Answers: map[string]string{"serial": "OG410772"}, Window: f.window, Within: f.within, Free: f.room()},
-		Open: func(context.Context, *site.System) (reach.System, error) { return f.open() }, Report: f.cancel, Patience: &f.patience, Pauses: []time.Duration{time.Millisecond}}
+	col := &Collector{Request: Request{Ask: k, Site: s, Depth: ask.Standard, Jobs: 1, Case: "26031407",
+		Answers: map[string]string{"serial": "OG410772"}, Window: f.window, Within: f.within, Free: f.room()},
+		Open: func(context.Context, *site.System) (reach.System, error) { return f.open() }, Report: f.cancel, Patience: &f.patience,
+		Pauses: []time.Duration{time.Millisecond}}
 	return col.Run(ctx, f.writer, "", "test")
 }
 
@@ -154,12 +160,14 @@ func TestMakingThatDoesNotWork(t *testing.T) {
 		state  round.State
 		reason string
 	}{
-		"run: 'true', makes: '{folder}/*'":                                             {round.Failed, "no file matches {folder}/* (exit code 0)"},
-		"run: 'no-such-tool {folder}', makes: '{folder}/*'":                            {round.Failed, "no such command"},
-		"run: 'sleep 60; echo > {folder}/x', makes: '{folder}/*', timeout: 1s":         {round.TimedOut, "stopped after 1s"},
-		"run: 'echo > {folder}/x', makes: '{folder}/*', space: 900TiB":                 {round.Failed, "and it wants 900 TiB"},
-		"run: 'tool {from}', makes: '{folder}/*'":                                      {round.Failed, "the case has no window"},
-		"run: 'tool {folder}', makes: '{folder}/*', elevated: true":                    {round.Failed, "give elevate: for this system in the systems file"},
+		"run: 'true', makes: '{folder}/*'": {round.Failed,
+			"no file matches {folder}/* (exit code 0)"},
+		"run: 'no-such-tool {folder}', makes: '{folder}/*'":                    {round.Failed, "no such command"},
+		"run: 'sleep 60; echo > {folder}/x', makes: '{folder}/*', timeout: 1s": {round.TimedOut, "stopped after 1s"},
+		"run: 'echo > {folder}/x', makes: '{folder}/*', space: 900TiB":         {round.Failed, "and it wants 900 TiB"},
+		"run: 'tool {from}', makes: '{folder}/*'":                              {round.Failed, "the case has no window"},
+		"run: 'tool {folder}', makes: '{folder}/*', elevated: true": {round.Failed,
+			"give elevate: for this system in the systems file"},
 		"run: 'kill -9 $$', makes: '{folder}/*'":                                       {round.Failed, "no file matches"},
 		"run: 'ln -s /etc/shadow {folder}/x; mkfifo {folder}/y', makes: '{folder}/**'": {round.Taken, ""},
 	} {
@@ -307,7 +315,8 @@ func (s *shortLived) Run(ctx context.Context, command string, stdout, stderr io.
 
 func TestPlaceholdersOfACommand(t *testing.T) {
 	f := newField(t)
-	w, err := window.New([]window.Span{{From: six, To: six.Add(time.Hour)}, {From: six.Add(3 * time.Hour), To: six.Add(4 * time.Hour)}}, time.UTC)
+	w, err := window.New([]window.Span{{From: six, To: six.Add(time.Hour)}, {From: six.Add(3 * time.Hour), To: six.Add(4 * time.Hour)}},
+		time.UTC)
 	require.NoError(t, err)
 	f.window = w
 	round, err := f.collect(context.Background(), `  - {id: a, run: 'echo {from} {to} {case} {answer.serial}; echo ${HOME:+braces}'}
@@ -326,9 +335,11 @@ func TestPlaceholdersOfACommand(t *testing.T) {
 	require.Contains(t, text("c"), "\n1773482400\n")
 	require.Contains(t, text("d"), "\n20260314150000\n")
 
-	k, err := ask.Parse("ask.yaml", []byte("ask: a\nvendor: v\nquestions:\n  - {id: q, text: which, like: '^[a-z]+$'}\nitems:\n  - {id: x, run: 'echo {answer.q}'}\n"))
+	k, err := ask.Parse("ask.yaml", []byte("ask: a\nvendor: v\nquestions:\n  - {id: q, text: which, like: '^[a-z]+$'}\nitems:\n  - {id: "+
+		"x, run: 'echo {answer.q}'}\n"))
 	require.NoError(t, err)
-	for answer, want := range map[string]string{"": "it needs the answer to the question q", "x; rm -rf /": "is not as the vendor wants it", "fine": ""} {
+	for answer, want := range map[string]string{"": "it needs the answer to the question q",
+		"x; rm -rf /": "is not as the vendor wants it", "fine": ""} {
 		_, err := (&Request{Ask: k, Answers: map[string]string{"q": answer}}).answer("q")
 		if want == "" {
 			require.NoError(t, err)
@@ -349,7 +360,8 @@ func TestTogether(t *testing.T) {
 	a, b := filepath.Join(f.dir, "a"), filepath.Join(f.dir, "b")
 	require.NoError(t, os.WriteFile(a, []byte("one"), 0o600))
 	require.NoError(t, os.WriteFile(b, []byte("one"), 0o600))
-	items := "  - {id: a, files: [" + a + "], cut: none, together: pair}\n  - {id: b, files: [" + b + "], cut: none, together: pair}\n  - {id: c, run: cat " + a + ", together: pair}\n"
+	items := "  - {id: a, files: [" + a + "], cut: none, together: pair}\n  - {id: b, files: [" + b +
+		"], cut: none, together: pair}\n  - {id: c, run: cat " + a + ", together: pair}\n"
 	round, err := f.collect(context.Background(), items)
 	require.NoError(t, err)
 	for _, cell := range round.Coverage {
@@ -392,7 +404,8 @@ func TestTogetherAfterAnInterruption(t *testing.T) {
 	a, b := filepath.Join(f.dir, "a"), filepath.Join(f.dir, "b")
 	require.NoError(t, os.WriteFile(a, []byte("one"), 0o600))
 	require.NoError(t, os.WriteFile(b, []byte("one"), 0o600))
-	items := "  - {id: a, files: [" + a + "], cut: none, together: pair}\n  - {id: between, run: echo}\n  - {id: b, files: [" + b + "], cut: none, together: pair}\n"
+	items := "  - {id: a, files: [" + a + "], cut: none, together: pair}\n  - {id: between, run: echo}\n  - {id: b, files: [" + b +
+		"], cut: none, together: pair}\n"
 	ctx, cancel := context.WithCancel(context.Background())
 	f.cancel = func(e Event) {
 		if e.Kind == CellDone && e.Item == "between" {
@@ -418,7 +431,8 @@ func TestNeeds(t *testing.T) {
 	require.NoError(t, os.WriteFile(file, []byte("version = 4.10.1\nlevel = info\n"), 0o600))
 	for need, want := range map[string]string{
 		"{command: sh}": "",
-		"{command: no-such-tool, do: install it}":                         "needs the command no-such-tool: no such command: no-such-tool; install it",
+		"{command: no-such-tool, do: install it}": "needs the command no-such-tool: no such command: " +
+			"no-such-tool; install it",
 		"{file: " + file + ", like: 'level = debug', do: switch it on}":   "it is not so; switch it on",
 		"{file: " + file + ", like: 'level = info'}":                      "",
 		"{file: " + file + ", like: 'version = ([0-9.]+)', least: '4.9'}": "",
@@ -428,7 +442,8 @@ func TestNeeds(t *testing.T) {
 		"{run: 'echo v 5.1.0', least: '5.1'}":                             "",
 		"{run: 'exit 4'}":                                                 "it ended with exit code 4",
 	} {
-		r, err := f.collect(context.Background(), "  - {id: x, run: echo fine, required: true, needs: ["+need+"]}\n  - {id: y, files: ["+file+"], cut: none, required: true, needs: ["+need+"]}\n")
+		r, err := f.collect(context.Background(), "  - {id: x, run: echo fine, required: true, needs: ["+need+"]}\n  - {id: y, files: ["+
+			file+"], cut: none, required: true, needs: ["+need+"]}\n")
 		require.NoError(t, err)
 		run, files := r.Coverage[0], r.Coverage[1]
 		require.Equal(t, round.Taken, files.State, "files may do all the same")
@@ -449,14 +464,17 @@ func TestMadeFilesAreCut(t *testing.T) {
 	at := time.Date(2026, 3, 14, 6, 12, 0, 0, time.UTC)
 	w, err := window.New([]window.Span{{From: at, To: at.Add(time.Minute)}}, time.UTC)
 	require.NoError(t, err)
-	script := "d={folder}; for m in 10 11 12 13 14; do echo 2026-03-14T06:$m:30Z line $m; done > $d/pass.log; echo 2026-03-13T01:00:00Z old > $d/old.log; echo about > $d/about.txt"
-	for cut, want := range map[string][3]round.State{"": {round.Taken, round.Taken, round.Taken}, ", cut: lines": {round.Taken, round.Empty, round.Taken}, ", cut: files": {round.Taken, round.Empty, round.Taken}} {
+	script := "d={folder}; for m in 10 11 12 13 14; do echo 2026-03-14T06:$m:30Z line $m; done > $d/pass.log; echo 2026-03-13T01:00:00Z " +
+		"old > $d/old.log; echo about > $d/about.txt"
+	for cut, want := range map[string][3]round.State{"": {round.Taken, round.Taken, round.Taken},
+		", cut: lines": {round.Taken, round.Empty, round.Taken}, ", cut: files": {round.Taken, round.Empty, round.Taken}} {
 		f := newField(t)
 		f.window = w
 		r, err := f.collect(context.Background(), "  - {id: x, run: '"+script+"', makes: '{folder}/*'"+cut+"}\n")
 		require.NoError(t, err)
 		all := f.entries(r)
-		require.Equal(t, want, [3]round.State{all["{folder}/pass.log"].State, all["{folder}/old.log"].State, all["{folder}/about.txt"].State}, "%s: %v", cut, r.Coverage)
+		require.Equal(t, want, [3]round.State{all["{folder}/pass.log"].State, all["{folder}/old.log"].State,
+			all["{folder}/about.txt"].State}, "%s: %v", cut, r.Coverage)
 		data, err := os.ReadFile(filepath.Join(r.RawDir(), "desk", filepath.FromSlash(all["{folder}/pass.log"].Name)))
 		require.NoError(t, err)
 		require.Equal(t, map[bool]int{true: 1, false: 5}[cut == ", cut: lines"], strings.Count(string(data), "line"), cut)

@@ -1,7 +1,6 @@
 package flow
 
 import (
-	"bufio"
 	"net/url"
 	"os"
 	"strings"
@@ -26,7 +25,7 @@ func (t *telling) brought(x *piece) *archive.Brought {
 		return out
 	}
 	defer in.Close()
-	rec, err := bring.ReadHAR(bufio.NewReaderSize(in, 256<<10))
+	rec, err := bring.ReadHAR(in)
 	if err != nil { // it is in the archive all the same
 		return out
 	}

@@ -116,6 +116,8 @@ func (a *App) impossible(k *ask.Ask, rec *submit.Receipt) string {
 		return fmt.Sprintf("the ask has no route %s", clipped(rec.Route))
 	case route.To != rec.To:
 		return fmt.Sprintf("the route %s leads elsewhere in the ask", rec.Route)
+	case rec.ByHand != "": // it would free evidence by its word
+		return "a person's word is written down where that person works (envask submit --by-hand)"
 	case len(rec.Parts) > archive.MaxParts+1:
 		return "it has more parts than an archive can have"
 	}
@@ -127,10 +129,10 @@ func (a *App) impossible(k *ask.Ask, rec *submit.Receipt) string {
 		if err := plainFacts(names, sums, []int64{r.Size, r.Resumed, int64(r.Tries)}); err != nil {
 			return err.Error()
 		}
-		if i > 0 && len(r.Parts) > 0 {
-			return "a part of it has parts"
+		if i > 0 && (len(r.Parts) > 0 || r.ByHand != "") {
+			return "a part of it has parts, or is a person's word"
 		}
-		for _, text := range []string{r.Path, r.Server, r.Cover, r.Answer, r.Proof, r.By, r.Brought, r.Ask, r.Ledger, r.Word} {
+		for _, text := range []string{r.Path, r.Server, r.Cover, r.Answer, r.Proof, r.By, r.Brought, r.Ask, r.Ledger, r.Word, r.Ticket} {
 			if len(text) > maxReceiptText {
 				return fmt.Sprintf("one of its texts has %d bytes", len(text))
 			}

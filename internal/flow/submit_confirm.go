@@ -44,7 +44,7 @@ func (a *App) ConfirmReceipts(ctx context.Context, c *casefile.Case, q SubmitReq
 	}
 	var out []Confirmed
 	for _, rec := range receipts {
-		if len(q.Routes) > 0 && !slices.Contains(q.Routes, rec.Route) || len(q.Routes) == 0 && rec.Handed ||
+		if len(q.Routes) > 0 && !slices.Contains(q.Routes, rec.Route) || len(q.Routes) == 0 && (rec.Handed || rec.ByHand != "") ||
 			q.Archive != "" && filepath.Base(q.Archive) != rec.Name {
 			continue
 		}
