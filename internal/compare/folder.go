@@ -14,6 +14,7 @@ import (
 	"envask/internal/archive"
 	"envask/internal/collect"
 	"envask/internal/round"
+	"envask/internal/site"
 )
 
 // Folder reads a side from a folder: an unpacked archive, the folder of a round, or any other, which is one system then.
@@ -37,7 +38,14 @@ func Folder(dir string) (*Side, error) {
 		}
 		for _, e := range entries {
 			if e.IsDir() {
-				if err := s.add(e.Name(), filepath.Join(top, within, e.Name())); err != nil {
+				if err := s.add(e.Name(), filepath.Join(top, within, e.Name()), ""); err != nil {
+					return nil, err
+				}
+			}
+		}
+		if added := filepath.Join(top, strings.TrimSuffix(archive.Added, "/")); within == "systems" {
+			if _, err := os.Stat(added); err == nil { // of the case as a whole
+				if err := s.add(site.Case, added, archive.Added); err != nil {
 					return nil, err
 				}
 			}
@@ -45,7 +53,7 @@ func Folder(dir string) (*Side, error) {
 		s.fromManifest(filepath.Join(top, archive.ManifestName))
 		return s, nil
 	}
-	return s, s.add("", top)
+	return s, s.add("", top, "")
 }
 
 // topOf goes into the one folder that an unpacked archive has.
@@ -91,7 +99,8 @@ func (s *Side) AskedFor(table round.Coverage) {
 	}
 }
 
-func (s *Side) add(system, dir string) error {
+// add takes the files of a folder; their paths begin with prefix.
+func (s *Side) add(system, dir, prefix string) error {
 	return filepath.WalkDir(dir, func(file string, e fs.DirEntry, err error) error {
 		if err != nil {
 			return err
@@ -107,7 +116,7 @@ func (s *Side) add(system, dir string) error {
 		if err != nil {
 			return err
 		}
-		key := Key{system, filepath.ToSlash(rel)}
+		key := Key{system, prefix + filepath.ToSlash(rel)}
 		s.Files[key] = &File{Size: info.Size(), Log: LooksLikeLog(key.Path), Open: func() (io.ReadCloser, error) { return os.Open(file) }}
 		if key.Path == vitalsName {
 			s.AddFacts(system, file)
