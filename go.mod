@@ -6,7 +6,6 @@ require (
 	filippo.io/age v1.3.2
 	github.com/agext/levenshtein v1.2.3
 	github.com/aymanbagabas/go-udiff v0.4.1
-	github.com/bep/imagemeta v1.0.1
 	github.com/bmatcuk/doublestar/v4 v4.10.4
 	github.com/cespare/xxhash/v2 v2.3.0
 	github.com/dsnet/compress v0.0.1

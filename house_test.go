@@ -10,6 +10,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -23,7 +24,7 @@ var layers = []string{
 	"internal/archive", "internal/collect", "internal/collect/transfer", "internal/round", "internal/reach", "internal/undo",
 	"internal/unpack", "internal/logset", "internal/stamp",
 	"internal/casefile", "internal/ask", "internal/site", "internal/policy", "internal/keyfile", "internal/seal", "internal/redact",
-	"internal/window", "internal/durable", "internal/spill", "internal/fault", "internal/patience", "internal/posix",
+	"internal/window", "internal/durable", "internal/spill", "internal/fault", "internal/patience", "internal/posix", "internal/late",
 	"internal/reach/reachtest",
 }
 
@@ -162,4 +163,42 @@ func TestEveryKindIsOneFileAndOneLine(t *testing.T) {
 			require.Contains(t, strings.ToLower(string(table)), line, "%s has no line in %s", f, c.table)
 		}
 	}
+}
+
+// TestPatternsWait: the program starts without compiling a pattern, and each of those that wait for their first use can be compiled.
+func TestPatternsWait(t *testing.T) {
+	top := regexp.MustCompile(`(?m)^(var [a-zA-Z]+ = |\t[a-zA-Z]+ += )regexp\.MustCompile\(`)
+	files, err := filepath.Glob("internal/*/*.go")
+	require.NoError(t, err)
+	below, err := filepath.Glob("internal/*/*/*.go")
+	require.NoError(t, err)
+	compiled := 0
+	for _, f := range append(files, below...) {
+		if strings.HasSuffix(f, "_test.go") {
+			continue
+		}
+		src, err := os.ReadFile(f)
+		require.NoError(t, err)
+		require.Empty(t, top.FindString(string(src)), "%s: use late.Pattern", f)
+		tree, err := parser.ParseFile(token.NewFileSet(), f, src, 0)
+		require.NoError(t, err)
+		ast.Inspect(tree, func(n ast.Node) bool {
+			call, ok := n.(*ast.CallExpr)
+			if !ok {
+				return true
+			}
+			if name, ok := call.Fun.(*ast.SelectorExpr); !ok || name.Sel.Name != "Pattern" || len(call.Args) != 1 {
+				return true
+			}
+			text, ok := call.Args[0].(*ast.BasicLit)
+			require.True(t, ok, "%s: late.Pattern of a text that is written there", f)
+			expr, err := strconv.Unquote(text.Value)
+			require.NoError(t, err)
+			_, err = regexp.Compile(expr)
+			require.NoError(t, err, f)
+			compiled++
+			return true
+		})
+	}
+	require.Greater(t, compiled, 30)
 }

@@ -13,6 +13,9 @@ command -v 7zz >/dev/null || want="$want 7zip"
 command -v unzip >/dev/null || want="$want unzip"
 command -v zstd >/dev/null || want="$want zstd"
 [ -x /lib/systemd/systemd-journal-remote ] || want="$want systemd-journal-remote"
+[ -x /usr/lib/wine/wine64 ] || want="$want wine64"
+command -v x86_64-w64-mingw32-dlltool >/dev/null || want="$want binutils-mingw-w64-x86-64"
+command -v chromium >/dev/null || want="$want chromium"
 if [ -z "$want" ] && id envask-test >/dev/null 2>&1 && [ -f /etc/sudoers.d/envask-test ]; then
 	echo "all servers are there"
 	exit 0

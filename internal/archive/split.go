@@ -10,10 +10,10 @@ import (
 	"io"
 	"os"
 	"path/filepath"
-	"regexp"
 	"strings"
 
 	"envask/internal/durable"
+	"envask/internal/late"
 )
 
 // Part is one of the pieces of a file that plain cat joins again.
@@ -99,7 +99,7 @@ func JoinPage(name, sum string, parts []Part) string {
 	return s.String()
 }
 
-var partName = regexp.MustCompile(`\.[0-9]{3}$`)
+var partName = late.Pattern(`\.[0-9]{3}$`)
 
 // whole is a file, or parts of one as if they were joined.
 type whole struct {
@@ -111,7 +111,7 @@ type whole struct {
 // openWhole opens a file. The name of one part stands for all of them, from the first on.
 func openWhole(ctx context.Context, name string) (*whole, error) {
 	names := []string{name}
-	if partName.MatchString(name) {
+	if partName().MatchString(name) {
 		names = nil
 		for n := 1; n <= MaxParts; n++ {
 			p := fmt.Sprintf("%s.%03d", name[:len(name)-4], n)

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"envask/internal/keyfile"
+	"envask/internal/late"
 	"envask/internal/policy"
 	"envask/internal/seal"
 )
@@ -183,9 +184,9 @@ const MaxItems = 1000
 // DefaultArchive is the archive name when the ask gives none.
 const DefaultArchive = "{case}_{site}_{round}"
 
-var word = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9_-]{0,63}$`)
-var passwordInURL = regexp.MustCompile(`://[^/@]*:[^/@]*@`)
-var placeholder = regexp.MustCompile(`\{[^{}]*\}`)
+var word = late.Pattern(`^[A-Za-z0-9][A-Za-z0-9_-]{0,63}$`)
+var passwordInURL = late.Pattern(`://[^/@]*:[^/@]*@`)
+var placeholder = late.Pattern(`\{[^{}]*\}`)
 
 // Load reads and checks an ask file. Every mistake is reported at once, as keyfile.Problems.
 func Load(file string) (*Ask, error) {
@@ -236,7 +237,7 @@ func Parse(file string, data []byte) (*Ask, error) {
 }
 
 func checkWord(key string, v keyfile.Value) string {
-	if v.Text != "" && !word.MatchString(v.Text) {
+	if v.Text != "" && !word().MatchString(v.Text) {
 		v.Problem("%s: expected a word of letters, digits, - and _ (64 at most), found %q", key, v.Text)
 	}
 	return v.Text
@@ -251,7 +252,7 @@ func (a *Ask) readCase(m *keyfile.Map) {
 	if v := m.Value("archive"); v.Set() {
 		a.Archive = v.Text
 		a.checkPlaceholders(v, "archive: ", ArchiveFields)
-		if rest := placeholder.ReplaceAllString(v.Text, ""); strings.ContainsAny(rest, `/\{}`) || !strings.Contains(v.Text, "{case}") {
+		if rest := placeholder().ReplaceAllString(v.Text, ""); strings.ContainsAny(rest, `/\{}`) || !strings.Contains(v.Text, "{case}") {
 			v.Problem("archive: expected a file name with {case} in it and no slash, found %q", v.Text)
 		}
 	}
@@ -366,7 +367,7 @@ func (a *Ask) readRoutes(m *keyfile.Map) {
 		name := r.Need("name")
 		unique(seen, "route", name)
 		to := r.Need("to")
-		if passwordInURL.MatchString(to.Text) { // not repeated: it would stand in messages, sheets and receipts
+		if passwordInURL().MatchString(to.Text) { // not repeated: it would stand in messages, sheets and receipts
 			to.Problem("to: a password does not stand in a route; it belongs into the engineer's credentials.yaml")
 		}
 		route := Route{Name: checkWord("name", name), To: to.Text, Limit: r.Size("limit", 0), File: r.String("file"),
@@ -395,7 +396,7 @@ func (a *Ask) routeText(v keyfile.Value) string {
 
 // checkPlaceholders holds the placeholders of a text against those that are known, and answers against the questions.
 func (a *Ask) checkPlaceholders(v keyfile.Value, key string, known []string) {
-	for _, m := range placeholder.FindAllString(v.Text, -1) {
+	for _, m := range placeholder().FindAllString(v.Text, -1) {
 		name := strings.Trim(m, "{}")
 		id, answer := strings.CutPrefix(name, "answer:")
 		switch {

@@ -2,10 +2,10 @@ package ask
 
 import (
 	"fmt"
-	"regexp"
 	"time"
 
 	"envask/internal/keyfile"
+	"envask/internal/late"
 )
 
 // Events is an item that takes the event logs of Windows for the window.
@@ -18,7 +18,7 @@ type Events struct {
 	Exported []string
 }
 
-var logName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9 ._/-]*$`)
+var logName = late.Pattern(`^[A-Za-z0-9][A-Za-z0-9 ._/-]*$`)
 
 // Kind is the key that chooses this kind.
 func (Events) Kind() string { return "events" }
@@ -41,7 +41,7 @@ func (e Events) Sheet() []string {
 func readEvents(m *keyfile.Map) Spec {
 	e := Events{Timeout: m.Duration("timeout", DefaultJournalTimeout), Max: m.Size("max", DefaultJournalMax)}
 	for _, v := range m.Strings("events") {
-		if !logName.MatchString(v.Text) || len(v.Text) > maxNameOfLog {
+		if !logName().MatchString(v.Text) || len(v.Text) > maxNameOfLog {
 			v.Problem("events: expected the name of an event log such as System, found %q", v.Text)
 		}
 		e.Logs = append(e.Logs, v.Text)

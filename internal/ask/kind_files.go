@@ -3,7 +3,6 @@ package ask
 import (
 	"fmt"
 	"path"
-	"regexp"
 	"strconv"
 	"strings"
 	"time"
@@ -12,6 +11,7 @@ import (
 	"github.com/dustin/go-humanize"
 
 	"envask/internal/keyfile"
+	"envask/internal/late"
 	"envask/internal/window"
 )
 
@@ -140,21 +140,21 @@ func checkCompanion(v keyfile.Value) {
 	}
 }
 
-var windowsPath = regexp.MustCompile(`^([A-Za-z]:|%[A-Za-z][A-Za-z0-9_()]*%)[\\/]`)
-var bracesWithSlash = regexp.MustCompile(`\{[^{}]*/[^{}]*\}`)
+var windowsPath = late.Pattern(`^([A-Za-z]:|%[A-Za-z][A-Za-z0-9_()]*%)[\\/]`)
+var bracesWithSlash = late.Pattern(`\{[^{}]*/[^{}]*\}`)
 
 // checkPattern makes sure that a pattern is a whole path on some system: from its top, from the home of the account (~), or from a
 // folder that Windows names (%ProgramData%).
 // loneBraces are braces without a choice in them: somebody meant a placeholder.
-var loneBraces = regexp.MustCompile(`\{[^{},]*\}`)
+var loneBraces = late.Pattern(`\{[^{},]*\}`)
 
 func checkPattern(key string, v keyfile.Value) {
-	p := pathField.ReplaceAllString(v.Text, "x")
+	p := pathField().ReplaceAllString(v.Text, "x")
 	if strings.HasPrefix(v.Text, "{value.") || strings.HasPrefix(v.Text, "{system.") {
 		p = "/" + p // it is a whole path, or will be refused
 	}
 	switch {
-	case !strings.HasPrefix(p, "/") && !strings.HasPrefix(p, "~/") && !windowsPath.MatchString(p):
+	case !strings.HasPrefix(p, "/") && !strings.HasPrefix(p, "~/") && !windowsPath().MatchString(p):
 		v.Problem(key+": %q must be a whole path, beginning with /, ~/, a drive letter or %%NAME%%", p)
 	case strings.Contains("/"+strings.ReplaceAll(p, `\`, "/")+"/", "/../"):
 		v.Problem(key+": %q must not contain ..", p)
@@ -162,12 +162,12 @@ func checkPattern(key string, v keyfile.Value) {
 		v.Problem(key+": %q contains a NUL byte", p)
 	case keyfile.CostlyPattern(p) != "":
 		v.Problem(key+": the pattern %s", keyfile.CostlyPattern(p))
-	case loneBraces.MatchString(p):
+	case loneBraces().MatchString(p):
 		v.Problem(key+": %q: in paths there are {value.ID}, {system} and {system.KEY}, and {a,b} needs a comma: %s",
-			v.Text, loneBraces.FindString(p))
-	case bracesWithSlash.MatchString(p):
+			v.Text, loneBraces().FindString(p))
+	case bracesWithSlash().MatchString(p):
 		v.Problem(key+": %q has a slash within braces; write two patterns", p)
-	case !windowsPath.MatchString(p) && !doublestar.ValidatePattern(p):
+	case !windowsPath().MatchString(p) && !doublestar.ValidatePattern(p):
 		v.Problem(key+": %q is not a usable pattern (is a bracket or brace left open?)", p)
 	}
 }

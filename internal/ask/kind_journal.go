@@ -1,11 +1,11 @@
 package ask
 
 import (
-	"regexp"
 	"strings"
 	"time"
 
 	"envask/internal/keyfile"
+	"envask/internal/late"
 )
 
 // Journal is an item that takes the system journal of the window.
@@ -29,7 +29,7 @@ const DefaultJournalMax = 1 << 30
 // maxNameOfLog bounds the names of units and event logs, in bytes.
 const maxNameOfLog = 256
 
-var unitName = regexp.MustCompile(`^[A-Za-z0-9:_.@\\*?-]+$`)
+var unitName = late.Pattern(`^[A-Za-z0-9:_.@\\*?-]+$`)
 
 // Kind is the key that chooses this kind.
 func (Journal) Kind() string { return "journal" }
@@ -55,7 +55,7 @@ func readJournal(m *keyfile.Map) Spec {
 		if v.Text == "all" {
 			continue
 		}
-		if !unitName.MatchString(v.Text) || len(v.Text) > maxNameOfLog || strings.HasPrefix(v.Text, "-") {
+		if !unitName().MatchString(v.Text) || len(v.Text) > maxNameOfLog || strings.HasPrefix(v.Text, "-") {
 			v.Problem("journal: expected the name of a unit (or a pattern of names), or all; found %q", v.Text)
 		}
 		j.Units = append(j.Units, v.Text)

@@ -11,6 +11,7 @@ import (
 	"github.com/dustin/go-humanize"
 
 	"envask/internal/keyfile"
+	"envask/internal/late"
 )
 
 // Person is an item that a person brings: a picture, a recording, an export of a graphical program, a file from elsewhere.
@@ -173,11 +174,11 @@ func typeNames() []string {
 }
 
 // personField is a placeholder of what a person is told.
-var personField = regexp.MustCompile(`\{([a-z]+)(?:\.([A-Za-z0-9_-]+))?\}`)
+var personField = late.Pattern(`\{([a-z]+)(?:\.([A-Za-z0-9_-]+))?\}`)
 
 // Tell fills the placeholders of what a person is told; value gives the text for one, "" where there is none yet.
 func Tell(text string, value func(name string) string) string {
-	return personField.ReplaceAllStringFunc(text, func(p string) string {
+	return personField().ReplaceAllStringFunc(text, func(p string) string {
 		if v := value(p[1 : len(p)-1]); v != "" {
 			return v
 		}
@@ -188,7 +189,7 @@ func Tell(text string, value func(name string) string) string {
 // checkTold reports placeholders of a person's steps that cannot be filled.
 func (a *Ask) checkTold(im *keyfile.Map, it *Item) {
 	for _, v := range im.Strings("person") {
-		for _, f := range personField.FindAllStringSubmatch(v.Text, -1) {
+		for _, f := range personField().FindAllStringSubmatch(v.Text, -1) {
 			switch {
 			case f[1] == "answer" && f[2] != "":
 				if a.Question(f[2]) == nil {

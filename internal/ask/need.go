@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"envask/internal/keyfile"
+	"envask/internal/late"
 )
 
 // Need is a precondition of an item: without it the evidence would be empty or useless.
@@ -48,7 +49,7 @@ func (n Need) Sheet() string {
 	return ""
 }
 
-var versionText = regexp.MustCompile(`^[0-9]+(\.[0-9]+)*$`)
+var versionText = late.Pattern(`^[0-9]+(\.[0-9]+)*$`)
 
 func readNeeds(m *keyfile.Map) []Need {
 	var out []Need
@@ -77,7 +78,7 @@ func readNeeds(m *keyfile.Map) []Need {
 			}
 		}
 		if v := nm.Value("least"); v.Set() {
-			if n.Least = v.Text; !versionText.MatchString(v.Text) || n.Command != "" {
+			if n.Least = v.Text; !versionText().MatchString(v.Text) || n.Command != "" {
 				v.Problem("least: expected a version such as 4.2 (with run: or file:), found %q", v.Text)
 			}
 		}
@@ -181,7 +182,7 @@ func (v Value) Wanted(roles []string) bool {
 
 func (v Value) sheet() string { return fmt.Sprintf("value %s: read %s", v.ID, v.File) + v.used() }
 
-var firstVersion = regexp.MustCompile(`[0-9]+(\.[0-9]+)+`)
+var firstVersion = late.Pattern(`[0-9]+(\.[0-9]+)+`)
 
 // Judge says why a text does not do, or "".
 func (n Need) Judge(text string) string {
@@ -194,10 +195,10 @@ func (n Need) Judge(text string) string {
 		if len(m) > 1 {
 			version = m[1]
 		} else {
-			version = firstVersion.FindString(m[0])
+			version = firstVersion().FindString(m[0])
 		}
 	} else {
-		version = firstVersion.FindString(text)
+		version = firstVersion().FindString(text)
 	}
 	switch {
 	case n.Least == "":

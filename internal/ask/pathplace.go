@@ -3,19 +3,19 @@ package ask
 import (
 	"fmt"
 	"path"
-	"regexp"
 	"strings"
 
 	"envask/internal/keyfile"
+	"envask/internal/late"
 )
 
 // pathField is a placeholder of a pattern: a value that is read from the system, its name, or a fact that the systems file gives.
-var pathField = regexp.MustCompile(`\{(value\.[A-Za-z0-9_-]+|system(?:\.[A-Za-z0-9_-]+)?)\}`)
+var pathField = late.Pattern(`\{(value\.[A-Za-z0-9_-]+|system(?:\.[A-Za-z0-9_-]+)?)\}`)
 
 // FillPath replaces the placeholders of a pattern; value gives the text for one. What stands for a pattern in the text does not.
 func FillPath(pattern string, value func(name string) (string, error)) (string, error) {
 	var failure error
-	out := pathField.ReplaceAllStringFunc(pattern, func(p string) string {
+	out := pathField().ReplaceAllStringFunc(pattern, func(p string) string {
 		text, err := value(p[1 : len(p)-1])
 		if err != nil && failure == nil {
 			failure = err
@@ -30,7 +30,7 @@ var literal = strings.NewReplacer(`*`, `\*`, `?`, `\?`, `[`, `\[`, `]`, `\]`, `{
 
 // PathFields lists the placeholders of a pattern.
 func PathFields(pattern string) (out []string) {
-	for _, m := range pathField.FindAllStringSubmatch(pattern, -1) {
+	for _, m := range pathField().FindAllStringSubmatch(pattern, -1) {
 		out = append(out, m[1])
 	}
 	return out
@@ -39,7 +39,7 @@ func PathFields(pattern string) (out []string) {
 // Filled reports whether items have placeholders that differ by system.
 func (it *Item) Filled() bool {
 	for _, p := range patternsOf(it.Spec) {
-		if pathField.MatchString(p) {
+		if pathField().MatchString(p) {
 			return true
 		}
 	}
@@ -108,7 +108,7 @@ func (a *Ask) checkPaths(im *keyfile.Map) {
 // readWithin reads the folders in which a value may lead.
 func readWithin(m *keyfile.Map) (out []string) {
 	for _, v := range m.Strings("within") {
-		if !strings.HasPrefix(v.Text, "/") && !windowsPath.MatchString(v.Text) || v.Text == "/" ||
+		if !strings.HasPrefix(v.Text, "/") && !windowsPath().MatchString(v.Text) || v.Text == "/" ||
 			strings.ContainsAny(v.Text, "*?[]{}\x00") ||
 			strings.HasPrefix(v.Text, "/") && path.Clean(v.Text) != strings.TrimSuffix(v.Text, "/") {
 			v.Problem("within: expected whole paths of folders, such as /var/log, found %q", v.Text)

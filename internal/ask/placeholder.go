@@ -2,13 +2,13 @@ package ask
 
 import (
 	"fmt"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	"envask/internal/keyfile"
+	"envask/internal/late"
 	"envask/internal/window"
 )
 
@@ -44,12 +44,12 @@ func FormatTime(name string, t time.Time) string {
 }
 
 // commandField is a placeholder of a command line. Other braces are the shell's own.
-var commandField = regexp.MustCompile(`\{(from|to|case|folder|system|(?:answer|value|system)\.([A-Za-z0-9_-]+))\}`)
+var commandField = late.Pattern(`\{(from|to|case|folder|system|(?:answer|value|system)\.([A-Za-z0-9_-]+))\}`)
 
 // Fill replaces the placeholders of a command line; value gives the text for one, and word makes one word of the shell of it.
 func Fill(command string, value func(name string) (string, error), word func(text string) (string, error)) (string, error) {
 	var failure error
-	out := commandField.ReplaceAllStringFunc(command, func(p string) string {
+	out := commandField().ReplaceAllStringFunc(command, func(p string) string {
 		text, err := value(p[1 : len(p)-1])
 		if err == nil && strings.ContainsAny(text, "\x00\n\r") {
 			err = fmt.Errorf("%s holds a line end or a NUL, which no command takes", p)
@@ -69,7 +69,7 @@ func Fill(command string, value func(name string) (string, error), word func(tex
 // Fields lists the placeholders of a command line.
 func Fields(command string) []string {
 	var out []string
-	for _, m := range commandField.FindAllStringSubmatch(command, -1) {
+	for _, m := range commandField().FindAllStringSubmatch(command, -1) {
 		if !slices.Contains(out, m[1]) {
 			out = append(out, m[1])
 		}

@@ -35,7 +35,7 @@ func mark(n int) string { return fmt.Sprintf("EnvaskPlaceholder%dX", n) }
 // it may be one of a device that is no shell.
 func checkPlaces(command string) []misplaced {
 	var fields []string
-	marked := commandField.ReplaceAllStringFunc(command, func(p string) string {
+	marked := commandField().ReplaceAllStringFunc(command, func(p string) string {
 		fields = append(fields, p)
 		return mark(len(fields) - 1)
 	})

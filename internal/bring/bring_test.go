@@ -3,8 +3,10 @@ package bring
 import (
 	"bytes"
 	"context"
+	"encoding/binary"
 	"errors"
 	"fmt"
+	"hash/crc32"
 	"image"
 	"image/color"
 	"image/jpeg"
@@ -12,6 +14,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -206,6 +209,51 @@ func TestDraggedPaths(t *testing.T) {
 	require.Equal(t, "-", Dragged("-"))
 	require.Equal(t, "nowhere", Dragged("nowhere"))
 	require.Equal(t, "file://elsewhere.example/x", Dragged("file://elsewhere.example/x"))
+}
+
+// littleExif is a block as most cameras write it: little endian, its times in a second directory, texts behind both.
+func littleExif(taken, zone string) []byte {
+	b := []byte("II*\x00\x08\x00\x00\x00")
+	entry := func(tag, kind uint16, count, value uint32) {
+		b = binary.LittleEndian.AppendUint16(b, tag)
+		b = binary.LittleEndian.AppendUint16(b, kind)
+		b = binary.LittleEndian.AppendUint32(b, count)
+		b = binary.LittleEndian.AppendUint32(b, value)
+	}
+	b = binary.LittleEndian.AppendUint16(b, 1)
+	entry(tagExifDirectory, typeLong, 1, 26)
+	b = append(b, 0, 0, 0, 0) // no further directory
+	b = binary.LittleEndian.AppendUint16(b, 2)
+	entry(tagTaken, typeText, 20, 52)
+	entry(tagZoneTaken, typeText, 7, 72)
+	return append(b, taken+"\x00"+zone+"\x00"...)
+}
+
+func TestPictureTimesOfPNG(t *testing.T) {
+	whole := picture(t, "png")
+	block := littleExif("2026:03:14 07:12:00", "+01:00")
+	chunk := binary.BigEndian.AppendUint32(nil, uint32(len(block)))
+	chunk = append(append(chunk, "eXIf"...), block...)
+	chunk = binary.BigEndian.AppendUint32(chunk, crc32.ChecksumIEEE(chunk[4:]))
+	const afterHead = 8 + 25 // the signature, and the chunk IHDR
+	png := slices.Concat(whole[:afterHead], chunk, whole[afterHead:])
+	p, err := ReadPicture(bytes.NewReader(png), time.UTC)
+	require.NoError(t, err)
+	require.True(t, p.Zoned)
+	require.Equal(t, "2026-03-14T06:12:00Z", p.Taken.UTC().Format(time.RFC3339))
+
+	// Whatever is wrong in it, there is an answer.
+	for i := range block {
+		for _, bad := range []byte{0, 0x7f, 0xff} {
+			broken := slices.Clone(png)
+			broken[afterHead+8+i] = bad
+			if x, err := readExif(bytes.NewReader(broken), "png"); err == nil {
+				x.takenAt(time.UTC)
+			} else {
+				require.ErrorIs(t, err, errNoExif)
+			}
+		}
+	}
 }
 
 func FuzzReadHAR(f *testing.F) {

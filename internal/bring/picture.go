@@ -2,6 +2,7 @@ package bring
 
 import (
 	"bufio"
+	"envask/internal/late"
 	"fmt"
 	"image"
 	"image/color"
@@ -9,11 +10,8 @@ import (
 	"image/jpeg"
 	"image/png"
 	"io"
-	"regexp"
 	"strconv"
 	"time"
-
-	"github.com/bep/imagemeta"
 )
 
 // Picture is what a picture tells of itself.
@@ -24,9 +22,6 @@ type Picture struct {
 	Zoned         bool      // the time names its zone; otherwise it is a clock's wall time
 	Way           int       // up, as the camera was held (Exif tag Orientation): 1 to 8, 0 where it does not say
 }
-
-// metaTimeout bounds looking for what a camera wrote into a picture.
-const metaTimeout = 10 * time.Second
 
 // maxPixels bounds the pictures that are decoded whole: 4 bytes each.
 const maxPixels = 100_000_000
@@ -41,45 +36,16 @@ func ReadPicture(r io.ReadSeeker, zone *time.Location) (p Picture, err error) {
 	if _, err := r.Seek(0, io.SeekStart); err != nil {
 		return p, err
 	}
-	of := map[string]imagemeta.ImageFormat{"png": imagemeta.PNG, "jpeg": imagemeta.JPEG}[format]
-	var tags imagemeta.Tags
-	_, err = imagemeta.Decode(imagemeta.Options{R: r, ImageFormat: of, Sources: imagemeta.EXIF, Timeout: metaTimeout,
-		ShouldHandleTag: func(t imagemeta.TagInfo) bool { return wantedTags[t.Tag] },
-		HandleTag:       func(t imagemeta.TagInfo) error { tags.Add(t); return nil }})
+	x, err := readExif(r, format)
 	if err != nil {
 		return p, nil //nolint:nilerr // what the camera wrote is a comfort; the picture is what counts
 	}
 	if zone == nil {
 		zone = time.UTC
 	}
-	p.Taken, p.Zoned = takenAt(tags.EXIF(), zone)
-	p.Way, _ = strconv.Atoi(fmt.Sprint(tags.EXIF()["Orientation"].Value))
+	p.Taken, p.Zoned = x.takenAt(zone)
+	p.Way = int(x.numbers[tagOrientation])
 	return p, nil
-}
-
-// Times of a picture (Exif 2.32, CIPA DC-008), the best first, with the tag of their zone.
-var pictureTimes = [][2]string{{"DateTimeOriginal", "OffsetTimeOriginal"}, {"CreateDate", "OffsetTimeDigitized"},
-	{"ModifyDate", "OffsetTime"}}
-
-var wantedTags = map[string]bool{"Orientation": true, "DateTimeOriginal": true, "OffsetTimeOriginal": true, "CreateDate": true,
-	"OffsetTimeDigitized": true, "ModifyDate": true, "OffsetTime": true}
-
-func takenAt(tags map[string]imagemeta.TagInfo, zone *time.Location) (at time.Time, zoned bool) {
-	for _, names := range pictureTimes {
-		text, _ := tags[names[0]].Value.(string)
-		if text == "" {
-			continue
-		}
-		if off, ok := tags[names[1]].Value.(string); ok {
-			if at, err := time.Parse("2006:01:02 15:04:05-07:00", text+off); err == nil {
-				return at, true
-			}
-		}
-		if at, err := time.ParseInLocation("2006:01:02 15:04:05", text, zone); err == nil {
-			return at, false
-		}
-	}
-	return time.Time{}, false
 }
 
 // About tells a picture in a few words.
@@ -87,11 +53,11 @@ func (p Picture) About() string {
 	return fmt.Sprintf("%s picture, %d × %d", map[string]string{"png": "PNG", "jpeg": "JPEG"}[p.Format], p.Width, p.Height)
 }
 
-var boxText = regexp.MustCompile(`^(\d{1,6}),(\d{1,6}),(\d{1,6}),(\d{1,6})$`)
+var boxText = late.Pattern(`^(\d{1,6}),(\d{1,6}),(\d{1,6}),(\d{1,6})$`)
 
 // ParseBox reads a rectangle as x,y,width,height, in pixels from the upper left corner.
 func ParseBox(text string) (image.Rectangle, error) {
-	m := boxText.FindStringSubmatch(text)
+	m := boxText().FindStringSubmatch(text)
 	if m == nil {
 		return image.Rectangle{}, fmt.Errorf("expected x,y,width,height in pixels, found %q", text)
 	}

@@ -6,11 +6,11 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"regexp"
 	"sort"
 	"strings"
 
 	"envask/internal/durable"
+	"envask/internal/late"
 )
 
 // Home is the folder that holds all of an engineer's cases.
@@ -27,11 +27,11 @@ func (h Home) KnownHosts() string      { return filepath.Join(h.Dir, "known_host
 func (h Home) Credentials() string     { return filepath.Join(h.Dir, "credentials.yaml") }
 func (h Home) caseDir(n string) string { return filepath.Join(h.casesDir(), n) }
 
-var caseName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,63}$`)
+var caseName = late.Pattern(`^[A-Za-z0-9][A-Za-z0-9._-]{0,63}$`)
 
 // CheckName says whether a case number or working name can name a folder and an archive everywhere.
 func CheckName(name string) error {
-	if !caseName.MatchString(name) || strings.Contains(name, "..") || strings.HasSuffix(name, ".") {
+	if !caseName().MatchString(name) || strings.Contains(name, "..") || strings.HasSuffix(name, ".") {
 		return fmt.Errorf("%q cannot name a case: use letters, digits, '.', - and _ (64 at most), and no slash", name)
 	}
 	return nil
@@ -193,11 +193,11 @@ const removedPrefix = "removed-"
 // Remove removes a case, all at once: the folder gets another name first, so that half of one never counts. The caller holds its lock.
 func (h Home) Remove(c *Case) error {
 	aside := filepath.Join(h.Dir, removedPrefix+c.Name)
-	if err := os.RemoveAll(aside); err != nil {
+	if err := durable.RemoveAll(aside); err != nil {
 		return err
 	}
 	if err := os.Rename(c.Dir, aside); err != nil {
 		return err
 	}
-	return os.RemoveAll(aside)
+	return durable.RemoveAll(aside)
 }

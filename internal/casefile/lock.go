@@ -92,7 +92,7 @@ func (c *Case) takeLock(command string) (*flock.Flock, error) {
 
 // sweep removes what killed processes left: only who holds the lock may.
 func (c *Case) sweep() error {
-	err := errors.Join(os.RemoveAll(c.tempDir()), durable.Sweep(c.Dir), durable.Sweep(c.OutDir()),
+	err := errors.Join(durable.RemoveAll(c.tempDir()), durable.Sweep(c.Dir), durable.Sweep(c.OutDir()),
 		durable.Sweep(filepath.Join(c.Dir, "asks")), durable.Sweep(filepath.Join(c.Dir, "contents")))
 	rounds, globErr := filepath.Glob(filepath.Join(c.RoundsDir(), "r*"))
 	for _, r := range rounds {
@@ -113,5 +113,5 @@ func (w *Writer) Temp() (string, error) {
 
 // Close gives the right back.
 func (w *Writer) Close() error {
-	return errors.Join(w.Ledger.Close(), os.RemoveAll(w.tempDir()), w.lock.Unlock())
+	return errors.Join(w.Ledger.Close(), durable.RemoveAll(w.tempDir()), w.lock.Unlock())
 }

@@ -31,10 +31,10 @@ func (h Home) Temp() (dir string, done func(), err error) {
 	}
 	held := flock.New(dir + lockEnding)
 	if ok, err := held.TryLock(); err != nil || !ok {
-		return "", nil, errors.Join(err, os.RemoveAll(dir), errors.New("a folder for temporary files cannot be locked"))
+		return "", nil, errors.Join(err, durable.RemoveAll(dir), errors.New("a folder for temporary files cannot be locked"))
 	}
 	return dir, func() {
-		os.RemoveAll(dir)
+		durable.RemoveAll(dir)
 		held.Unlock()
 		os.Remove(dir + lockEnding)
 	}, nil
@@ -54,7 +54,7 @@ func (h Home) Sweep() error {
 func (h Home) sweepRemoved() error {
 	left, err := filepath.Glob(filepath.Join(h.Dir, removedPrefix+"*"))
 	for _, dir := range left {
-		err = errors.Join(err, os.RemoveAll(dir))
+		err = errors.Join(err, durable.RemoveAll(dir))
 	}
 	return err
 }
@@ -89,7 +89,7 @@ func sweepTemp(top string) error {
 		dir := filepath.Join(top, e.Name())
 		lock := flock.New(dir + lockEnding)
 		if ok, err := lock.TryLock(); err == nil && ok {
-			err = os.RemoveAll(dir)
+			err = durable.RemoveAll(dir)
 			err = errors.Join(err, lock.Unlock(), os.Remove(dir+lockEnding))
 			if err != nil {
 				return err

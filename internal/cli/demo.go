@@ -15,6 +15,7 @@ import (
 	"envask/internal/archive"
 	"envask/internal/casefile"
 	"envask/internal/cli/term"
+	"envask/internal/durable"
 	"envask/internal/fault"
 	"envask/internal/standin"
 )
@@ -179,7 +180,7 @@ func clearDemo(dir string) error {
 		if _, err := os.Stat(filepath.Join(dir, demoMark)); err != nil {
 			return fault.New(fault.Usage, "demo", dir, "the folder exists and was not created by envask demo", "choose another with --dir")
 		}
-		if err := os.RemoveAll(dir); err != nil {
+		if err := durable.RemoveAll(dir); err != nil {
 			return fault.Wrap("remove the earlier demo", dir, err)
 		}
 	}

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"regexp"
 	"strconv"
 	"strings"
 	"time"
@@ -16,6 +15,7 @@ import (
 	"envask/internal/cli/term"
 	"envask/internal/fault"
 	"envask/internal/flow"
+	"envask/internal/late"
 	"envask/internal/round"
 	"envask/internal/window"
 )
@@ -63,11 +63,11 @@ type showing struct {
 
 func (x showing) ofFiles() bool { return len(x.systems)+len(x.items) > 0 || x.file != "" }
 
-var roundID = regexp.MustCompile(`^r[0-9]+$`)
+var roundID = late.Pattern(`^r[0-9]+$`)
 
 // show finds out what was named, and shows it.
 func (s *session) show(ctx context.Context, what string, x showing) error {
-	if roundID.MatchString(what) || what == "" {
+	if roundID().MatchString(what) || what == "" {
 		a, c, err := s.appAndCase()
 		if err != nil {
 			return err

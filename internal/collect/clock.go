@@ -6,13 +6,13 @@ import (
 	"errors"
 	"io"
 	"io/fs"
-	"regexp"
 	"strconv"
 	"strings"
 	"sync"
 	"time"
 
 	"envask/internal/collect/transfer"
+	"envask/internal/late"
 	"envask/internal/reach"
 	"envask/internal/round"
 	"envask/internal/site"
@@ -173,14 +173,14 @@ func synchronised(text string) string {
 	case strings.HasPrefix(text, "no"), strings.Contains(text, "Not synchronised"), strings.Contains(text, "sync_unspec"):
 		return "no"
 	}
-	if leap := windowsLeap.FindStringSubmatch(text); leap != nil { // w32tm, whatever its language: 3 is not synchronised
+	if leap := windowsLeap().FindStringSubmatch(text); leap != nil { // w32tm, whatever its language: 3 is not synchronised
 		return map[bool]string{true: "no", false: "yes"}[leap[1] == "3" || strings.Contains(text, "Local CMOS Clock")]
 	}
 	return ""
 }
 
 // windowsLeap is the first line of what w32tm says: the leap indicator of NTP (RFC 5905).
-var windowsLeap = regexp.MustCompile(`^\s*[^:\n]+: ([0-3])\(`)
+var windowsLeap = late.Pattern(`^\s*[^:\n]+: ([0-3])\(`)
 
 // setZone settles in which zone the system's logs are read: what the systems file says, else the system's own setting,
 // else the site's zone.

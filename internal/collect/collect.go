@@ -13,6 +13,7 @@ import (
 
 	"envask/internal/casefile"
 	"envask/internal/collect/transfer"
+	"envask/internal/durable"
 	"envask/internal/fault"
 	"envask/internal/patience"
 	"envask/internal/reach"
@@ -177,7 +178,7 @@ func (c *Collector) fill(ctx context.Context, w *casefile.Writer, r *round.Round
 			err = &transfer.LocalError{Err: err}
 		}
 	}
-	if err == nil && os.RemoveAll(r.PartDir()) != nil {
+	if err == nil && durable.RemoveAll(r.PartDir()) != nil {
 		err = &transfer.LocalError{Err: errors.New("the folder of what is not whole cannot be removed")}
 	}
 	if err != nil {

@@ -9,12 +9,12 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"regexp"
 	"strings"
 	"time"
 
 	"envask/internal/ask"
 	"envask/internal/collect/transfer"
+	"envask/internal/late"
 	"envask/internal/reach"
 	"envask/internal/round"
 )
@@ -63,7 +63,7 @@ func takeRun(ctx context.Context, w *work) error {
 }
 
 // plainCommand is the first word of a command line that names a program and nothing else.
-var plainCommand = regexp.MustCompile(`^[A-Za-z0-9_./+-]+$`)
+var plainCommand = late.Pattern(`^[A-Za-z0-9_./+-]+$`)
 
 // notLookedUp is said of a command line of which nothing is known beforehand.
 const notLookedUp = "not looked up"
@@ -72,7 +72,8 @@ const notLookedUp = "not looked up"
 // without its first command, nothing is known beforehand; nor of a system whose shell is no POSIX one: it may have commands of its own.
 func lookUp(ctx context.Context, runner reach.Runner, line string) (round.State, string) {
 	word, _, _ := strings.Cut(strings.TrimSpace(line), " ")
-	if !plainCommand.MatchString(word) || strings.ContainsAny(strings.ReplaceAll(line, "&&", ""), ";\n&") || strings.Contains(line, "||") {
+	if !plainCommand().MatchString(word) || strings.ContainsAny(strings.ReplaceAll(line, "&&", ""), ";\n&") ||
+		strings.Contains(line, "||") {
 		return round.Taken, notLookedUp
 	}
 	ctx, cancel := context.WithTimeout(ctx, clockTimeout)
@@ -94,11 +95,11 @@ func lookUp(ctx context.Context, runner reach.Runner, line string) (round.State,
 	return round.Taken, ""
 }
 
-var notWord = regexp.MustCompile(`[^A-Za-z0-9]+`)
+var notWord = late.Pattern(`[^A-Za-z0-9]+`)
 
 // slug makes a piece of a file name out of a command line.
 func slug(command string) string {
-	s := strings.Trim(notWord.ReplaceAllString(command, "-"), "-")
+	s := strings.Trim(notWord().ReplaceAllString(command, "-"), "-")
 	if len(s) > 40 {
 		s = strings.TrimRight(s[:40], "-")
 	}

@@ -11,7 +11,6 @@ import (
 	"os"
 	"path"
 	"path/filepath"
-	"regexp"
 	"strconv"
 	"strings"
 	"time"
@@ -22,6 +21,7 @@ import (
 	"envask/internal/casefile"
 	"envask/internal/collect/transfer"
 	"envask/internal/durable"
+	"envask/internal/late"
 	"envask/internal/patience"
 	"envask/internal/posix"
 	"envask/internal/reach"
@@ -272,7 +272,7 @@ func firstLine(s string) string {
 	return s[:min(len(s), 200)]
 }
 
-var dfLine = regexp.MustCompile(`(?m)^\S.*\s(\d+)\s+(\d+)\s+(-?\d+)\s+\d+%\s+(/.*)$`)
+var dfLine = late.Pattern(`(?m)^\S.*\s(\d+)\s+(\d+)\s+(-?\d+)\s+\d+%\s+(/.*)$`)
 
 // baseFolder finds a folder on the system in which ours can be made, and how many bytes are free there.
 func baseFolder(ctx context.Context, run reach.Runner) (dir string, free int64, err error) {
@@ -289,7 +289,7 @@ echo 'neither /var/tmp nor /tmp can be written to' >&2; exit 1`)
 		return "", 0, errors.New("the system does not tell where a folder can be made")
 	}
 	free = 1 << 62 // where df cannot be read the command itself will tell
-	if f := dfLine.FindStringSubmatch(rest); f != nil {
+	if f := dfLine().FindStringSubmatch(rest); f != nil {
 		if n, err := strconv.ParseInt(f[3], 10, 64); err == nil {
 			free = n << 10
 		}
@@ -335,12 +335,12 @@ func (m *maker) wait(ctx context.Context) (int, error) {
 }
 
 // metaChars have a meaning in patterns.
-var metaChars = regexp.MustCompile(`[*?\[{]`)
+var metaChars = late.Pattern(`[*?\[{]`)
 
 // placed gives a pattern of makes as it is on the system.
 func (m *maker) placed(p string) string {
 	if rest, ok := strings.CutPrefix(p, "{folder}/"); ok {
-		p = metaChars.ReplaceAllString(m.state.Folder, "[$0]") + "/made/" + rest // its name is no pattern
+		p = metaChars().ReplaceAllString(m.state.Folder, "[$0]") + "/made/" + rest // its name is no pattern
 	}
 	return m.at(p)
 }
@@ -359,12 +359,12 @@ func (m *maker) expand(ctx context.Context, each func(match)) error {
 	return lostBy(m.target, last)
 }
 
-var sumLine = regexp.MustCompile(`(?m)^\\?([0-9a-f]{64})\b`)
+var sumLine = late.Pattern(`(?m)^\\?([0-9a-f]{64})\b`)
 
 // compare compares what arrived with the checksum on the system, where that can make one.
 func (m *maker) compare(ctx context.Context, x match, e *round.Entry) {
 	out, err := shellText(ctx, m.run, "command -v sha256sum >/dev/null || exit 9; sha256sum "+posix.Word(reach.Path(x.name)))
-	sum := sumLine.FindStringSubmatch(out)
+	sum := sumLine().FindStringSubmatch(out)
 	switch {
 	case err != nil || sum == nil:
 		e.Reason = round.Join(e.Reason, "the system cannot compute a checksum to compare with")

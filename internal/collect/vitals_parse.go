@@ -2,7 +2,7 @@ package collect
 
 import (
 	"bufio"
-	"regexp"
+	"envask/internal/late"
 	"slices"
 	"sort"
 	"strconv"
@@ -15,7 +15,7 @@ const (
 	maxPackages = 10
 )
 
-var sectionHead = regexp.MustCompile(`^== ([a-z]+) ==$`)
+var sectionHead = late.Pattern(`^== ([a-z]+) ==$`)
 
 // vitalsWhole says whether the script came to its end.
 func vitalsWhole(out string) bool { return strings.Contains(out, "\n== end ==") }
@@ -27,7 +27,7 @@ func sections(out string) map[string]string {
 	sc := bufio.NewScanner(strings.NewReader(out))
 	sc.Buffer(nil, 1<<20)
 	for sc.Scan() {
-		if h := sectionHead.FindStringSubmatch(sc.Text()); h != nil {
+		if h := sectionHead().FindStringSubmatch(sc.Text()); h != nil {
 			name = h[1]
 		} else if name != "" {
 			m[name] += sc.Text() + "\n"
@@ -129,13 +129,13 @@ func memory(text string) *Memory {
 }
 
 // noDisk are file systems that hold nothing of their own.
-var noDisk = regexp.MustCompile(`^(tmpfs|devtmpfs|udev|overlay|shm|none|proc|sysfs|cgroup.*|/dev/loop\d+)$`)
+var noDisk = late.Pattern(`^(tmpfs|devtmpfs|udev|overlay|shm|none|proc|sysfs|cgroup.*|/dev/loop\d+)$`)
 
 func disks(text string) []Disk {
 	var out []Disk
-	for _, l := range dfLine.FindAllStringSubmatch(text, -1) {
+	for _, l := range dfLine().FindAllStringSubmatch(text, -1) {
 		device := strings.Fields(l[0])[0]
-		if noDisk.MatchString(device) && l[4] != "/" {
+		if noDisk().MatchString(device) && l[4] != "/" {
 			continue
 		}
 		used, err := strconv.ParseInt(l[2], 10, 64)
@@ -149,11 +149,11 @@ func disks(text string) []Disk {
 	return out
 }
 
-var oneAddress = regexp.MustCompile(`\b(?:inet6? (?:addr: ?)?)([0-9a-fA-F:.]+(?:/\d+)?)`)
+var oneAddress = late.Pattern(`\b(?:inet6? (?:addr: ?)?)([0-9a-fA-F:.]+(?:/\d+)?)`)
 
 func addresses(text string) []string {
 	var out []string
-	for _, m := range oneAddress.FindAllStringSubmatch(text, -1) {
+	for _, m := range oneAddress().FindAllStringSubmatch(text, -1) {
 		a := m[1]
 		if strings.HasPrefix(a, "127.") || a == "::1" || strings.HasPrefix(a, "::1/") || slices.Contains(out, a) {
 			continue
@@ -229,11 +229,11 @@ func kibibytes(text string) int64 {
 }
 
 // dpkg's log has one line for each step; these are the last ones.
-var dpkgLine = regexp.MustCompile(`(?m)^(\S+ \S+) (status installed|remove|upgrade) (\S+) (\S+)(?: (\S+))?$`)
+var dpkgLine = late.Pattern(`(?m)^(\S+ \S+) (status installed|remove|upgrade) (\S+) (\S+)(?: (\S+))?$`)
 
 func packages(dpkg, rpm string) []string {
 	var out []string
-	for _, m := range dpkgLine.FindAllStringSubmatch(dpkg, -1) {
+	for _, m := range dpkgLine().FindAllStringSubmatch(dpkg, -1) {
 		text := m[1] + " " + strings.TrimPrefix(m[2], "status ") + " " + m[3] + " " + m[4]
 		if m[2] == "upgrade" {
 			text += " to " + m[5]

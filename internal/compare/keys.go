@@ -2,11 +2,11 @@ package compare
 
 import (
 	"bytes"
+	"envask/internal/late"
 	"fmt"
 	"io"
 	"maps"
 	"path"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -136,11 +136,11 @@ func parseTOML(text []byte) (any, error) {
 }
 
 // iniLine is a line of what ini formats have in common. Other formats use the same endings for other languages.
-var iniLine = regexp.MustCompile(`^\s*([#;!].*|\[[^\]]*\]\s*([#;].*)?|(export\s+)?[A-Za-z0-9_.@/:*-][^=:{}]*[=:].*)?$`)
+var iniLine = late.Pattern(`^\s*([#;!].*|\[[^\]]*\]\s*([#;].*)?|(export\s+)?[A-Za-z0-9_.@/:*-][^=:{}]*[=:].*)?$`)
 
 func parseINI(text []byte) (any, error) {
 	for _, line := range strings.Split(strings.ReplaceAll(string(text), "\\\n", ""), "\n") {
-		if !iniLine.MatchString(strings.TrimRight(line, "\r")) {
+		if !iniLine().MatchString(strings.TrimRight(line, "\r")) {
 			return nil, fmt.Errorf("no ini")
 		}
 	}
@@ -268,10 +268,10 @@ next:
 	return ""
 }
 
-var simpleKey = regexp.MustCompile(`^[A-Za-z0-9_-]+$`)
+var simpleKey = late.Pattern(`^[A-Za-z0-9_-]+$`)
 
 func under(at, key string) string {
-	if !simpleKey.MatchString(key) {
+	if !simpleKey().MatchString(key) {
 		key = strconv.Quote(key)
 	}
 	if at == "" {

@@ -249,7 +249,7 @@ func checkLink(q BringRequest) error {
 		return fault.New(fault.Usage, "--link", q.Link, "expected an address such as https://files.example/dump.gz", "")
 	case u.User != nil:
 		return fault.New(fault.Usage, "--link", u.Redacted(), "an address with a login in it goes nowhere", "leave the login out")
-	case q.LinkSHA256 != "" && !sha256Text.MatchString(strings.ToLower(q.LinkSHA256)):
+	case q.LinkSHA256 != "" && !sha256Text().MatchString(strings.ToLower(q.LinkSHA256)):
 		return fault.New(fault.Usage, "--sha256", q.LinkSHA256, "expected 64 hexadecimal digits", "")
 	case q.LinkSize < 0:
 		return fault.New(fault.Usage, "--size", "", "expected bytes, such as 40GiB", "")

@@ -8,7 +8,6 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"regexp"
 	"strings"
 	"time"
 
@@ -18,6 +17,7 @@ import (
 	"envask/internal/casefile"
 	"envask/internal/durable"
 	"envask/internal/fault"
+	"envask/internal/late"
 	"envask/internal/seal"
 )
 
@@ -214,7 +214,7 @@ func (r carryRecord) check() error {
 	return plainFacts(names, sums, sizes)
 }
 
-var sha256Text = regexp.MustCompile(`^[0-9a-f]{64}$`)
+var sha256Text = late.Pattern(`^[0-9a-f]{64}$`)
 
 // plainFacts makes sure that names, checksums and sizes from outside can be what they say.
 func plainFacts(names, sums []string, sizes []int64) error {
@@ -224,7 +224,7 @@ func plainFacts(names, sums []string, sizes []int64) error {
 		}
 	}
 	for _, s := range sums {
-		if !sha256Text.MatchString(s) {
+		if !sha256Text().MatchString(s) {
 			return fmt.Errorf("%s is not a SHA-256", clipped(s))
 		}
 	}

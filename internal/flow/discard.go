@@ -8,7 +8,6 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -20,6 +19,7 @@ import (
 	"envask/internal/durable"
 	"envask/internal/fault"
 	"envask/internal/keyfile"
+	"envask/internal/late"
 	"envask/internal/round"
 	"envask/internal/seal"
 	"envask/internal/submit"
@@ -35,7 +35,7 @@ type Retention struct {
 // RetentionFile is its name in the home.
 const RetentionFile = "tidy.yaml"
 
-var daysText = regexp.MustCompile(`^([0-9]{1,5}) days?$`)
+var daysText = late.Pattern(`^([0-9]{1,5}) days?$`)
 
 // LoadRetention reads tidy.yaml; without the file raw evidence may go once it was sent, and archives stay.
 func LoadRetention(home string) (r Retention, err error) {
@@ -53,7 +53,7 @@ func LoadRetention(home string) (r Retention, err error) {
 		if !v.Set() {
 			return 0
 		}
-		n := daysText.FindStringSubmatch(v.Text)
+		n := daysText().FindStringSubmatch(v.Text)
 		if n == nil {
 			v.Problem("%s: expected a number of days, such as 30 days, found %q", key, v.Text)
 			return 0
@@ -323,10 +323,10 @@ func belongsTo(name, archiveName string) bool {
 	rest = strings.TrimPrefix(rest, plainEnding)
 	rest = strings.TrimPrefix(rest, seal.Ending)
 	return rest == "" || rest == ".carry.json" || rest == ".review.json" || rest == ".how-to-open.txt" || rest == ".how-to-join.txt" ||
-		partEnding.MatchString(rest)
+		partEnding().MatchString(rest)
 }
 
-var partEnding = regexp.MustCompile(`^\.[0-9]{3,}$`)
+var partEnding = late.Pattern(`^\.[0-9]{3,}$`)
 
 // sizeOf counts the files below some paths, and their bytes; what is not there counts nothing.
 func sizeOf(paths []string) (files int, bytes int64, err error) {
@@ -385,7 +385,7 @@ func (a *App) RemoveDiscards(ctx context.Context, c *casefile.Case, list []Disca
 		}
 		for _, p := range d.paths {
 			durable.Point("before something goes")
-			if err := os.RemoveAll(p); err != nil {
+			if err := durable.RemoveAll(p); err != nil {
 				return freed, fault.Wrap("remove", p, err)
 			}
 		}

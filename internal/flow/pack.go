@@ -13,6 +13,7 @@ import (
 	"envask/internal/archive"
 	"envask/internal/ask"
 	"envask/internal/casefile"
+	"envask/internal/durable"
 	"envask/internal/fault"
 	"envask/internal/redact"
 	"envask/internal/submit"
@@ -146,7 +147,7 @@ func (a *App) Pack(ctx context.Context, c *casefile.Case, q PackRequest) (*Packe
 	if p.tmp, err = os.MkdirTemp(c.OutDir(), unfinished); err != nil {
 		return nil, fault.Wrap("pack", "", err)
 	}
-	defer os.RemoveAll(p.tmp)
+	defer durable.RemoveAll(p.tmp)
 	out, err := p.run(ctx, w, &evidence{job: p.job, sel: sel, rules: rules})
 	if err != nil {
 		return nil, err
@@ -231,7 +232,7 @@ func removeUnfinished(dir string) error {
 	}
 	for _, x := range list {
 		if x.IsDir() && strings.HasPrefix(x.Name(), unfinished) {
-			err = errors.Join(err, os.RemoveAll(filepath.Join(dir, x.Name())))
+			err = errors.Join(err, durable.RemoveAll(filepath.Join(dir, x.Name())))
 		}
 	}
 	return err

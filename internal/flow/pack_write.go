@@ -10,7 +10,6 @@ import (
 	"os"
 	"path"
 	"path/filepath"
-	"regexp"
 	"strings"
 
 	"github.com/cespare/xxhash/v2"
@@ -21,6 +20,7 @@ import (
 	"envask/internal/casefile"
 	"envask/internal/durable"
 	"envask/internal/fault"
+	"envask/internal/late"
 	"envask/internal/redact"
 	"envask/internal/report"
 	"envask/internal/seal"
@@ -64,7 +64,7 @@ func (w *writing) claim(path string) bool {
 func archiveName(s string) string {
 	parts := strings.Split(strings.ReplaceAll(s, ":", "-"), "/")
 	for i, part := range parts {
-		if stem, _, _ := strings.Cut(part, "."); reservedName.MatchString(stem) {
+		if stem, _, _ := strings.Cut(part, "."); reservedName().MatchString(stem) {
 			part = stem + "~" + part[len(stem):]
 		}
 		if strings.HasSuffix(part, ".") || strings.HasSuffix(part, " ") {
@@ -76,7 +76,7 @@ func archiveName(s string) string {
 }
 
 // reservedName are the names of devices on Windows, whatever their ending.
-var reservedName = regexp.MustCompile(`^(?i:con|prn|aux|nul|com[0-9]|lpt[0-9]|conin\$|conout\$) *$`)
+var reservedName = late.Pattern(`^(?i:con|prn|aux|nul|com[0-9]|lpt[0-9]|conin\$|conout\$) *$`)
 
 // write writes the archive under a name of its own and checks it.
 func (w *writing) write(ctx context.Context) (*Packed, error) {
@@ -222,9 +222,9 @@ func (w *writing) brief() brief.Brief {
 func caseNumber(c *casefile.Case) string { return orElse(c.Number, c.Name) }
 
 // inBraces are the placeholders of an archive's name; which there are is checked when the ask is read.
-var inBraces = regexp.MustCompile(`\{[^{}]*\}`)
+var inBraces = late.Pattern(`\{[^{}]*\}`)
 
-var notInName = regexp.MustCompile(`[^A-Za-z0-9._-]+`)
+var notInName = late.Pattern(`[^A-Za-z0-9._-]+`)
 
 // maxArchiveName is the longest name of an archive without its ending, in bytes.
 const maxArchiveName = 150
@@ -243,14 +243,14 @@ func (w *writing) top() string {
 	texts := map[string]string{"case": caseNumber(w.c), "site": w.c.Site, "system": w.system,
 		"round": w.sel.inName(), "from": from, "to": to,
 		"date": w.sel.round.Ended.In(in.Zone).Format("20060102"), "vendor": w.c.Vendor, "ask": w.ask.Name, "product": w.ask.Name}
-	name := inBraces.ReplaceAllStringFunc(w.ask.Archive, func(word string) string {
+	name := inBraces().ReplaceAllStringFunc(w.ask.Archive, func(word string) string {
 		word = word[1 : len(word)-1]
 		if id, ok := strings.CutPrefix(word, "answer:"); ok {
 			return answers[id]
 		}
 		return texts[word]
 	})
-	name = strings.Trim(notInName.ReplaceAllString(name, "-"), "-.")
+	name = strings.Trim(notInName().ReplaceAllString(name, "-"), "-.")
 	return name[:min(len(name), maxArchiveName)]
 }
 

@@ -1,8 +1,8 @@
 package keyfile
 
 import (
+	"envask/internal/late"
 	"fmt"
-	"regexp"
 	"slices"
 	"sort"
 	"strconv"
@@ -154,11 +154,11 @@ func (m *Map) Duration(key string, fallback time.Duration) time.Duration {
 	return d
 }
 
-var sizeText = regexp.MustCompile(`^[0-9]+(\.[0-9]+)? ?[kKMGT]?i?B?$`)
+var sizeText = late.Pattern(`^[0-9]+(\.[0-9]+)? ?[kKMGT]?i?B?$`)
 
 // ParseSize reads a size in bytes such as 20MiB, 5GB or 4096.
 func ParseSize(text string) (int64, error) {
-	if sizeText.MatchString(text) {
+	if sizeText().MatchString(text) {
 		if n, err := humanize.ParseBytes(text); err == nil && n > 0 && n < 1<<62 {
 			return int64(n), nil
 		}

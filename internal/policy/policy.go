@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"regexp"
 	"slices"
 	"sort"
 	"strings"
@@ -15,6 +14,7 @@ import (
 	"github.com/go-json-experiment/json/v1"
 
 	"envask/internal/keyfile"
+	"envask/internal/late"
 	"envask/internal/redact"
 )
 
@@ -98,10 +98,10 @@ func Read(m *keyfile.Map) *Policy {
 	return p
 }
 
-var domain = regexp.MustCompile(`^[A-Za-z0-9]([A-Za-z0-9-]*[A-Za-z0-9])?(\.[A-Za-z0-9]([A-Za-z0-9-]*[A-Za-z0-9])?)+$`)
+var domain = late.Pattern(`^[A-Za-z0-9]([A-Za-z0-9-]*[A-Za-z0-9])?(\.[A-Za-z0-9]([A-Za-z0-9-]*[A-Za-z0-9])?)+$`)
 
 // IsDomain says whether a text is a domain of two labels or more.
-func IsDomain(text string) bool { return domain.MatchString(text) }
+func IsDomain(text string) bool { return domain().MatchString(text) }
 
 // maxExpressions bounds the rules of one's own.
 const maxExpressions = 100
@@ -171,12 +171,12 @@ func (p *Policy) readLiteral(m *keyfile.Map) {
 	p.Literals = append(p.Literals, redact.Value{Text: v.Text, Class: redact.Class(class), Rule: redact.LiteralRule})
 }
 
-var ownName = regexp.MustCompile(`^[a-z][a-z0-9]*(-[a-z0-9]+)*$`)
+var ownName = late.Pattern(`^[a-z][a-z0-9]*(-[a-z0-9]+)*$`)
 
 func (p *Policy) readExpression(m *keyfile.Map) {
 	name, match := m.Need("name"), m.Need("match")
 	class := m.Choice("class", ownClasses...)
-	if name.Text != "" && (!ownName.MatchString(name.Text) || slices.Contains(redact.RuleNames(), name.Text)) {
+	if name.Text != "" && (!ownName().MatchString(name.Text) || slices.Contains(redact.RuleNames(), name.Text)) {
 		name.Problem("name: %q is not a name for a rule of one's own: lower-case words with dashes, and none that there is already",
 			name.Text)
 	}

@@ -1,6 +1,7 @@
 package reach
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"io"
@@ -105,11 +106,7 @@ func (l localFS) OpenResolved(name string) (fs.File, error) {
 	if err := checkName("open", name); err != nil {
 		return nil, err
 	}
-	root := l.root
-	if root == "" {
-		root = "/"
-	}
-	f, err := openResolved(root, name)
+	f, err := openResolved(cmp.Or(l.root, topFolder), name)
 	if err != nil {
 		return nil, &fs.PathError{Op: "open", Path: l.path(name), Err: err}
 	}

@@ -13,6 +13,9 @@ import (
 // usualVariables are those that commands on this machine see.
 var usualVariables = []string{"PATH", "HOME", "USER", "LOGNAME", "LANG", "LC_ALL", "TZ"}
 
+// topFolder is where the names of this machine's files begin.
+const topFolder = "/"
+
 const usualPath = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"
 
 func (l localFS) path(name string) string {

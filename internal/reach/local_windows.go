@@ -13,6 +13,9 @@ import (
 var usualVariables = []string{"PATH", "PATHEXT", "SystemRoot", "SystemDrive", "ComSpec", "TEMP", "TMP", "ProgramData", "ProgramFiles",
 	"USERPROFILE", "USERNAME", "HOME", "USER", "LANG", "TZ"}
 
+// topFolder is none: names begin with a drive.
+const topFolder = ""
+
 const usualPath = `C:\Windows\system32;C:\Windows`
 
 // path turns "C/x/y" into `C:\x\y`. The top itself is the system drive.

@@ -2,6 +2,7 @@ package reach
 
 import (
 	"context"
+	"envask/internal/late"
 	"os"
 	"regexp"
 	"runtime"
@@ -17,7 +18,7 @@ type Placer interface {
 	Place(pattern string) string
 }
 
-var windowsVariable = regexp.MustCompile(`^%([A-Za-z][A-Za-z0-9_()]*)%`)
+var windowsVariable = late.Pattern(`^%([A-Za-z][A-Za-z0-9_()]*)%`)
 
 // usualFolders are where Windows has its folders unless somebody moved them, for copies of a system.
 var usualFolders = map[string]string{"programdata": `C:\ProgramData`, "allusersprofile": `C:\ProgramData`,
@@ -29,7 +30,7 @@ func placed(pattern, home string, variable func(string) string) string {
 	if rest, ok := strings.CutPrefix(pattern, "~/"); ok && home != "" {
 		return escapeMeta(strings.TrimRight(home, `/\`)) + "/" + rest
 	}
-	if m := windowsVariable.FindStringSubmatch(pattern); m != nil {
+	if m := windowsVariable().FindStringSubmatch(pattern); m != nil {
 		if v := variable(m[1]); v != "" {
 			return strings.ReplaceAll(escapeMeta(strings.ReplaceAll(strings.TrimRight(v, `\`), `\`, "/")), "/", `\`) + pattern[len(m[0]):]
 		}

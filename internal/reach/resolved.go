@@ -6,10 +6,10 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"regexp"
 	"slices"
 	"strings"
 
+	"envask/internal/late"
 	"envask/internal/posix"
 )
 
@@ -118,7 +118,7 @@ func Identities(ctx context.Context, r Runner, paths []string) ([]string, error)
 		lines := strings.Split(strings.TrimSuffix(said.String(), "\n"), "\n")
 		for i := range batch {
 			id := ""
-			if exit == 0 && len(lines) == len(batch) && identity.MatchString(lines[i]) {
+			if exit == 0 && len(lines) == len(batch) && identity().MatchString(lines[i]) {
 				id = lines[i]
 			}
 			out = append(out, id)
@@ -127,7 +127,7 @@ func Identities(ctx context.Context, r Runner, paths []string) ([]string, error)
 	return out, nil
 }
 
-var identity = regexp.MustCompile(`^[0-9]+:[0-9a-f]+$`)
+var identity = late.Pattern(`^[0-9]+:[0-9a-f]+$`)
 
 // RemoveIfStill is a script that removes a file if it is still the one of an identity, and none otherwise.
 func RemoveIfStill(path, id string) string {

@@ -72,7 +72,8 @@ func (r *Round) Arrange(ctx context.Context) error {
 			last = p
 			return nil
 		})
-		return errors.Join(err, put(), out.Flush())
+		// What is open cannot be replaced on Windows.
+		return errors.Join(err, put(), out.Flush(), in.Close())
 	})
 	r.Sorted = err == nil
 	return err

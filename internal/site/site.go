@@ -2,12 +2,12 @@ package site
 
 import (
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
 
 	"envask/internal/keyfile"
+	"envask/internal/late"
 	"envask/internal/policy"
 	"envask/internal/window"
 )
@@ -81,7 +81,7 @@ func Ways() []string {
 	return keys
 }
 
-var word = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9_.-]{0,63}$`)
+var word = late.Pattern(`^[A-Za-z0-9][A-Za-z0-9_.-]{0,63}$`)
 
 // Load reads and checks a systems file. Every mistake is reported at once, as keyfile.Problems.
 func Load(file string) (*Site, error) {
@@ -134,10 +134,10 @@ func Parse(file string, data []byte) (*Site, error) {
 }
 
 // variable is the name of a variable of the environment.
-var variable = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
+var variable = late.Pattern(`^[A-Za-z_][A-Za-z0-9_]*$`)
 
 func checkWord(key string, v keyfile.Value) string {
-	if v.Text != "" && !word.MatchString(v.Text) {
+	if v.Text != "" && !word().MatchString(v.Text) {
 		v.Problem("%s: expected a word of letters, digits, '.', - and _ (64 at most), found %q", key, v.Text)
 	}
 	return v.Text
@@ -186,7 +186,7 @@ func (s *Site) readSystem(m *keyfile.Map, seen map[string]int) (System, keyfile.
 		m.Problem("system %q: say how it is reached, with one of: %s", sys.Name, strings.Join(Ways(), ", "))
 	}
 	for _, v := range m.Strings("environment") {
-		if !variable.MatchString(v.Text) {
+		if !variable().MatchString(v.Text) {
 			v.Problem("environment: expected the name of a variable, found %q", v.Text)
 		}
 		if !sys.Has("local") {

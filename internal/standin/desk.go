@@ -3,11 +3,11 @@ package standin
 import (
 	"crypto/sha256"
 	"encoding/hex"
+	"envask/internal/late"
 	"fmt"
 	"io"
 	"os"
 	"path"
-	"regexp"
 	"strings"
 
 	"github.com/pkg/sftp"
@@ -78,10 +78,10 @@ func (d *desk) Filelist(r *sftp.Request) (sftp.ListerAt, error) {
 	return listing(infos), err
 }
 
-var sumCommand = regexp.MustCompile(`^sha256sum -- '([^']+)'$`)
+var sumCommand = late.Pattern(`^sha256sum -- '([^']+)'$`)
 
 func (d *desk) exec(command string, out io.Writer) (int, bool) {
-	m := sumCommand.FindStringSubmatch(command)
+	m := sumCommand().FindStringSubmatch(command)
 	if m == nil {
 		return 0, false
 	}

@@ -5,12 +5,12 @@ import (
 	"crypto/ed25519"
 	"crypto/rand"
 	"encoding/pem"
+	"envask/internal/late"
 	"errors"
 	"fmt"
 	"io"
 	"maps"
 	"net"
-	"regexp"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -394,7 +394,7 @@ func (s *Server) clock() (ahead time.Duration, none bool) {
 }
 
 // lookUpLine asks a POSIX shell whether there is a command.
-var lookUpLine = regexp.MustCompile(`^command -v sh >.*\{ command -v (\S+) >`)
+var lookUpLine = late.Pattern(`^command -v sh >.*\{ command -v (\S+) >`)
 
 // run answers a command line.
 func (s *Server) run(ctx context.Context, line string, ch ssh.Channel) int {
@@ -411,7 +411,7 @@ func (s *Server) run(ctx context.Context, line string, ch ssh.Channel) int {
 		}
 		return 1
 	}
-	if m := lookUpLine.FindStringSubmatch(line); m != nil && !s.NoShell {
+	if m := lookUpLine().FindStringSubmatch(line); m != nil && !s.NoShell {
 		_, _ = io.WriteString(ch, map[bool]string{true: "there\n", false: "absent\n"}[s.knows(m[1])])
 		return 0
 	}

@@ -5,11 +5,11 @@ import (
 	"fmt"
 	"io/fs"
 	"path/filepath"
-	"regexp"
 	"strings"
 
 	"envask/internal/fault"
 	"envask/internal/keyfile"
+	"envask/internal/late"
 	"envask/internal/site"
 )
 
@@ -29,7 +29,7 @@ type Credential struct {
 	Fingerprint string      // SHA256:HEX of the server's certificate: this one, and no other
 }
 
-var fingerprint = regexp.MustCompile(`^SHA256:[0-9a-f]{64}$`)
+var fingerprint = late.Pattern(`^SHA256:[0-9a-f]{64}$`)
 
 // Credentials is the engineer's file of them. Each is bound to one host, so that an ask that moves a route elsewhere
 // does not take the credential along.
@@ -61,7 +61,7 @@ func LoadCredentials(file string) (Credentials, error) {
 			cm.Problem("insecure-plain-mail: a login is never sent without encryption; leave out user: and password:")
 		}
 		if p := cm.Value("fingerprint"); p.Set() {
-			if c.Fingerprint = p.Text; !fingerprint.MatchString(p.Text) {
+			if c.Fingerprint = p.Text; !fingerprint().MatchString(p.Text) {
 				p.Problem("fingerprint: write SHA256: and the 64 small hex digits of the certificate's SHA-256")
 			}
 		}

@@ -9,13 +9,13 @@ import (
 	"net/url"
 	"os"
 	"path"
-	"regexp"
 	"strings"
 
 	"github.com/pkg/sftp"
 
 	"envask/internal/durable"
 	"envask/internal/fault"
+	"envask/internal/late"
 	"envask/internal/reach"
 )
 
@@ -147,14 +147,14 @@ func isUnsupported(err error) bool {
 	return errors.As(err, &s) && s.FxCode() == sftp.ErrSSHFxOpUnsupported
 }
 
-var sumOutput = regexp.MustCompile(`^\\?([0-9a-f]{64})\s`)
+var sumOutput = late.Pattern(`^\\?([0-9a-f]{64})\s`)
 
 // Sum asks the server for the checksum, where it runs commands; else the file is read back, up to ReadBackLimit.
 func (r *sftpRoute) Sum(ctx context.Context, p string, size int64) (string, string, error) {
 	var out, discard limitedBuffer
 	exit, err := r.sys.Run(ctx, "sha256sum -- "+shellQuote(p), &out, &discard)
 	if err == nil && exit == 0 {
-		if m := sumOutput.FindSubmatch(out.Bytes()); m != nil {
+		if m := sumOutput().FindSubmatch(out.Bytes()); m != nil {
 			return string(m[1]), "computed by the server", nil
 		}
 	}

@@ -9,7 +9,6 @@ import (
 	"net/http"
 	"net/url"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -17,6 +16,7 @@ import (
 	"golang.org/x/time/rate"
 
 	"envask/internal/fault"
+	"envask/internal/late"
 	"envask/internal/reach"
 	"envask/internal/site"
 )
@@ -246,7 +246,7 @@ func Naked(to string) bool {
 	return strings.HasPrefix(to, "ftp:") || strings.HasPrefix(to, "http:") || strings.Contains(to, "+http:")
 }
 
-var placeholder = regexp.MustCompile(`\{[^{}]*\}`)
+var placeholder = late.Pattern(`\{[^{}]*\}`)
 
 func parse(to string) (*url.URL, error) {
 	if filepath.IsAbs(to) || !strings.Contains(to, ":") {

@@ -333,7 +333,7 @@ func brief(text string) string {
 
 // fill puts texts for the placeholders of one text.
 func (m *Means) fill(text string) string {
-	return placeholder.ReplaceAllStringFunc(text, func(p string) string {
+	return placeholder().ReplaceAllStringFunc(text, func(p string) string {
 		if m.Text == nil {
 			return ""
 		}

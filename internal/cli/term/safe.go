@@ -3,10 +3,10 @@ package term
 import (
 	"bytes"
 	"crypto/rand"
+	"envask/internal/late"
 	"fmt"
 	"io"
 	"math/big"
-	"regexp"
 	"strconv"
 	"strings"
 	"unicode"
@@ -27,7 +27,7 @@ func ownNumber() string {
 	return strconv.FormatInt(n.Int64()+100_000_000, 10)
 }
 
-var colour = regexp.MustCompile("^\x1b\\[([0-9;]{1,40})m")
+var colour = late.Pattern("^\x1b\\[([0-9;]{1,40})m")
 
 // paint puts a colour around text.
 func paint(color, text string) string {
@@ -36,7 +36,7 @@ func paint(color, text string) string {
 
 // ours gives a colour of ours at the beginning of a text as the terminal is to see it, and how long it is here; 0 is none.
 func ours(s string) (shown string, n int) {
-	m := colour.FindStringSubmatch(s)
+	m := colour().FindStringSubmatch(s)
 	if m == nil {
 		return "", 0
 	}

@@ -150,7 +150,7 @@ func DropParts(dir string) error {
 	}
 	for _, e := range entries {
 		if !strings.HasSuffix(e.Name(), ResumeEnding) && !strings.HasSuffix(e.Name(), aboutEnding) {
-			if err := os.RemoveAll(filepath.Join(dir, e.Name())); err != nil {
+			if err := durable.RemoveAll(filepath.Join(dir, e.Name())); err != nil {
 				return err
 			}
 		}
