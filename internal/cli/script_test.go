@@ -8,6 +8,7 @@ import (
 	"compress/gzip"
 	"context"
 	"encoding/base64"
+	"encoding/binary"
 	"fmt"
 	"image"
 	"image/color"
@@ -20,11 +21,13 @@ import (
 	"os/signal"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
 	"time"
 	_ "time/tzdata"
+	"unicode/utf16"
 
 	"github.com/rogpeppe/go-internal/testscript"
 	"github.com/stretchr/testify/require"
@@ -145,6 +148,11 @@ func windowsShell(command string, out io.Writer) (int, bool) {
 		fmt.Fprint(out, "GMT Standard Time")
 	case strings.HasPrefix(command, "echo envask-%ComSpec%"):
 		fmt.Fprint(out, "envask-C:\\Windows\\system32\\cmd.exe-$PSHOME-\r\n")
+	case strings.HasPrefix(command, `wevtutil qe "System" `):
+		windowsEvents(command, out)
+	case strings.HasPrefix(command, "wevtutil qe "):
+		fmt.Fprint(out, "Failed to read events.\r\nAccess is denied.\r\n")
+		return 5, true
 	case strings.HasPrefix(command, "gatectl "):
 		fmt.Fprintf(out, "%s: 2 lanes\r\n", command)
 	default:
@@ -152,6 +160,26 @@ func windowsShell(command string, out io.Writer) (int, bool) {
 		return 1, true
 	}
 	return 0, true
+}
+
+// windowsEvents answers a query for the events of some spans of time, in UTF-16 as the real one does.
+func windowsEvents(command string, out io.Writer) {
+	var text strings.Builder
+	text.WriteString("<Events>")
+	spans := regexp.MustCompile(`@SystemTime>='([^']+)' and @SystemTime<='([^']+)'`).FindAllStringSubmatch(command, -1)
+	for i, at := range []string{"2026-03-13T06:12:00.0000000Z", "2026-03-14T06:12:45.5000000Z", "2026-03-15T06:12:00.0000000Z"} {
+		if slices.ContainsFunc(spans, func(s []string) bool { return s[1] <= at && at <= s[2] }) {
+			fmt.Fprintf(&text, "<Event xmlns='http://schemas.microsoft.com/win/2004/08/events/event'><System><Provider Name='GateService'/>"+
+				"<EventID>70%d</EventID><Level>2</Level><TimeCreated SystemTime='%s'/><Computer>GATE-2</Computer></System>"+
+				"<EventData><Data Name='what'>lane %d lost its reader</Data></EventData></Event>", i, at, i)
+		}
+	}
+	text.WriteString("</Events>")
+	b := []byte{0xff, 0xfe}
+	for _, u := range utf16.Encode([]rune(text.String())) {
+		b = binary.LittleEndian.AppendUint16(b, u)
+	}
+	out.Write(b)
 }
 
 // cmdSite starts the simulated site and writes its files below files/ and home/. With a word, a system misbehaves:

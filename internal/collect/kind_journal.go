@@ -220,7 +220,7 @@ func (s stored) read(ctx context.Context, w *work, run interface {
 	}
 	e.Command = &round.Ran{Line: s.line, Exit: exit, Started: begun.UTC().Truncate(time.Millisecond),
 		Took: time.Since(begun).Round(time.Millisecond)}
-	e.State, e.Reason = judgeStored(s, out, exit, runCtx.Err(), err, firstLine(said.String()))
+	e.State, e.Reason = judgeStored(s, out, exit, runCtx.Err(), err, firstWords(said.String(), out, exit))
 	if out.Total == 0 || s.empty != nil && s.empty(out.Total) {
 		if e.State == round.Taken {
 			e.State = round.Empty
@@ -236,7 +236,20 @@ func (s stored) read(ctx context.Context, w *work, run interface {
 	if gone := lostBy(w.target, err); err != nil && gone != nil {
 		return gone
 	}
+	if e.State == round.Denied || e.State == round.Failed && exit != 0 {
+		return w.failure() // what it printed is no log
+	}
 	return errors.Join(w.failure(), s.copy(w, e))
+}
+
+// firstWords gives what a command said of itself in a line: what came on standard error, and of a failed one that said nothing there
+// its short output.
+func firstWords(said string, out *transfer.Tail, exit int) string {
+	if strings.TrimSpace(said) == "" && exit != 0 && out.Total <= refusalBytes {
+		said = out.Begin(refusalBytes)
+	}
+	said = strings.Join(strings.Fields(said), " ")
+	return strings.ToValidUTF8(said[:min(len(said), 200)], "")
 }
 
 func judgeStored(s stored, out *transfer.Tail, exit int, ended, err error, said string) (round.State, string) {
