@@ -136,17 +136,22 @@ type Spec interface {
 
 // kind reads the keys of one kind of item from its mapping. The mapping has the key that names the kind.
 type kind struct {
-	Key  string
-	Read func(m *keyfile.Map) Spec
+	Key   string
+	Read  func(m *keyfile.Map) Spec
+	Twice bool // it can be read a second time, to see whether it is of one state with others
+}
+
+func twice(s Spec) bool {
+	return slices.ContainsFunc(kinds, func(k kind) bool { return k.Key == s.Kind() && k.Twice })
 }
 
 // kinds is the table of item kinds, in the order of the documentation.
 var kinds = []kind{
-	{"files", readFiles},
-	{"run", readRun},
-	{"journal", readJournal},
-	{"events", readEvents},
-	{"person", readPerson},
+	{"files", readFiles, true},
+	{"run", readRun, true},
+	{"journal", readJournal, false},
+	{"events", readEvents, false},
+	{"person", readPerson, false},
 }
 
 // Kinds lists the keys that choose an item's kind.
@@ -335,6 +340,10 @@ func (a *Ask) readItems(m *keyfile.Map) {
 		}
 		it.Needs, it.Advice = readNeeds(im), im.String("advice")
 		it.Spec = readSpec(im)
+		if it.Together != "" && it.Spec != nil && !twice(it.Spec) {
+			im.Value("together").Problem("together: what is of one state is read twice, which is done with files and run only; " +
+				"groups say what is demanded together")
+		}
 		im.Done()
 		a.Items = append(a.Items, it)
 	}

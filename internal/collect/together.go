@@ -55,11 +55,15 @@ func (v *visit) settleGroup(ctx, inner context.Context, name string, cells []*ro
 			return v.sayTogether(ctx, cells, "whether the group "+name+
 				" is of one state is not known: the system was gone before it was read again")
 		}
-		changed, err := v.changed(inner, cells)
+		changed, once, err := v.changed(inner, cells)
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
 		note := "of one state with the group " + name + " (read twice)"
+		if once > 0 {
+			note = fmt.Sprintf("of one state with the group %s as far as it can be read twice; of %d of the files only a part was taken", name,
+				once)
+		}
 		switch {
 		case err != nil:
 			note = "whether the group " + name + " is of one state is not known: " + transfer.Plain(err)
@@ -96,10 +100,19 @@ func (v *visit) sayTogether(ctx context.Context, cells []*round.Cell, note strin
 	return nil
 }
 
-// changed reads what was taken of a group once more and names what is not as it was.
-func (v *visit) changed(ctx context.Context, cells []*round.Cell) ([]string, error) {
-	var out []string
+// changed reads what was taken of a group once more and names what is not as it was. once is how much was read once: a part of a file
+// cannot be held against what the file is now.
+func (v *visit) changed(ctx context.Context, cells []*round.Cell) (out []string, once int, err error) {
 	for _, cell := range cells {
+		err := v.done[cell.Item].each(func(e *round.Entry) error {
+			if a, whole := v.again[cell.Item][e.Source]; (!whole || !a.whole) && e.Command == nil && e.Bytes > 0 {
+				once++
+			}
+			return nil
+		})
+		if err != nil {
+			return nil, 0, err
+		}
 		for source, a := range v.again[cell.Item] {
 			if !a.whole {
 				continue
@@ -107,23 +120,23 @@ func (v *visit) changed(ctx context.Context, cells []*round.Cell) ([]string, err
 			sum, err := sumOf(ctx, v.target.FS(), a.name, a.size)
 			switch {
 			case ctx.Err() != nil:
-				return nil, ctx.Err()
+				return nil, 0, ctx.Err()
 			case err != nil && notThere(err):
 				out = append(out, source)
 			case err != nil:
-				return nil, err
+				return nil, 0, err
 			case sum != a.sha256:
 				out = append(out, source)
 			}
 		}
 		ran, err := v.ranAgain(ctx, cell)
 		if err != nil {
-			return nil, err
+			return nil, 0, err
 		}
 		out = append(out, ran...)
 	}
 	sort.Strings(out)
-	return out, nil
+	return out, once, nil
 }
 
 // ranAgain runs the commands of an item once more and names those that print something else now.

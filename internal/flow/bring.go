@@ -199,7 +199,7 @@ func (b *bringing) fits(shown string, size int64) error {
 func (b *bringing) copy(ctx context.Context, src source, part string) (transfer.Got, error) {
 	info, err := os.Stat(src.path)
 	if err != nil {
-		return transfer.Got{}, fault.Wrap("add", src.shown, transfer.PlainPath(err))
+		return transfer.Got{}, fault.Wrap("add", src.shown, errors.New(transfer.Plain(err)))
 	}
 	if err := b.fits(src.shown, info.Size()); err != nil {
 		return transfer.Got{}, err
