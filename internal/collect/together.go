@@ -61,7 +61,8 @@ func (v *visit) settleGroup(ctx, inner context.Context, name string, cells []*ro
 		}
 		note := "of one state with the group " + name + " (read twice)"
 		if once > 0 {
-			note = fmt.Sprintf("of one state with the group %s as far as it can be read twice; of %d of the files only a part was taken", name,
+			note = fmt.Sprintf("of one state with the group %s as far as it can be read twice; of %d of the files only a part was taken",
+				name,
 				once)
 		}
 		switch {
