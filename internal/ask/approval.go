@@ -40,7 +40,10 @@ func (a *Ask) Sheet() []string {
 		if it.Together != "" {
 			from += ", twice (group " + it.Together + ")"
 		}
-		if it.Elevated {
+		switch {
+		case it.ElevatedIfGiven:
+			from += ", WITH THE SYSTEM'S ELEVATION if it has one"
+		case it.Elevated:
 			from += ", WITH THE SYSTEM'S ELEVATION"
 		}
 		for _, n := range it.Needs {

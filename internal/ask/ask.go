@@ -86,6 +86,8 @@ type Item struct {
 	Why      string // what the vendor needs it for, in words
 	Volatile bool   // it is soon gone, so it is taken first
 	Elevated bool   // its commands run with the system's elevation
+	// ElevatedIfGiven: where the system has no elevation, its commands run with the rights of the account.
+	ElevatedIfGiven bool
 	Together string // items of the same group are of one state; "" for none
 	Needs    []Need
 	Each     Demand // which files must come from each system
@@ -334,7 +336,12 @@ func (a *Ask) readItems(m *keyfile.Map) {
 			}
 			it.Depth = d
 		}
-		it.Volatile, it.Elevated = im.Bool("volatile", false), im.Bool("elevated", false)
+		it.Volatile = im.Bool("volatile", false)
+		if v := im.Value("elevated"); v.Set() && v.Text == "if-given" {
+			it.Elevated, it.ElevatedIfGiven = true, true
+		} else {
+			it.Elevated = im.Bool("elevated", false)
+		}
 		if v := im.Value("together"); v.Set() {
 			it.Together = checkWord("together", v)
 		}

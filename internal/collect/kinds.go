@@ -112,6 +112,9 @@ func (w *work) runner() (run reach.Runner, why string) {
 		return r, ""
 	}
 	e, ok := w.target.(reach.Elevator)
+	if w.sys.Elevate == "" && w.item.ElevatedIfGiven {
+		return r, ""
+	}
 	if !ok || w.sys.Elevate == "" {
 		return nil, "it needs more rights than the account has: give elevate: for this system in the systems file"
 	}

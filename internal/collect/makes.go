@@ -242,7 +242,7 @@ func (m *maker) onRecord() error {
 // a run that did not come further, is left as it is.
 func (m *maker) start(ctx context.Context) error {
 	line := m.state.Line
-	if m.item.Elevated {
+	if m.item.Elevated && (m.sys.Elevate != "" || !m.item.ElevatedIfGiven) {
 		line = m.sys.Elevation() + " sh -c " + posix.Word(line)
 	}
 	_, err := shellText(ctx, m.plain, startInFolder(m.state.Folder, line))
