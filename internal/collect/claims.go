@@ -3,9 +3,9 @@ package collect
 import (
 	"envask/internal/collect/transfer"
 	"envask/internal/round"
+	"envask/internal/spill"
 	"errors"
 	"fmt"
-	"hash/maphash"
 	"os"
 	"strings"
 	"sync"
@@ -15,45 +15,40 @@ import (
 
 // claims keeps two entries of one system from taking one place: nothing in raw/ is ever overwritten by another entry. Names are kept
 // as hashes with a random key, with where in the round's log the entry stands that has the place, so that a million files take some
-// 25 MiB and no system can make two of them meet.
+// 20 MiB and no system can make two of them meet.
 type claims struct {
 	mu    sync.Mutex
 	round *round.Round
-	seed  maphash.Seed
-	held  map[uint64]int64        // by name below the system's folder: twice the offset in the log, and 1 if several entries share it
-	fresh map[uint64]*round.Entry // whose entries do not stand in the log yet
+	held  *spill.Numbers          // by name below the system's folder: twice the offset in the log, and 1 if several entries share it
+	fresh map[string]*round.Entry // whose entries do not stand in the log yet
 }
 
 const sharedClaim = 1
 
 func newClaims(r *round.Round) *claims {
-	return &claims{round: r, seed: maphash.MakeSeed(), held: map[uint64]int64{}, fresh: map[uint64]*round.Entry{}}
+	return &claims{round: r, held: spill.NewNumbers(), fresh: map[string]*round.Entry{}}
 }
-
-func (c *claims) key(name string) uint64 { return maphash.String(c.seed, name) }
 
 func sameOwner(a, b *round.Entry) bool { return a.Item == b.Item && a.Source == b.Source }
 
 // hold notes that an entry which has a place stands at an offset of the log.
 func (c *claims) hold(e *round.Entry, offset int64) {
-	k := c.key(e.Name)
-	was, known := c.held[k]
+	was, known := c.held.Get(e.Name)
 	shared := was & sharedClaim
 	if known && shared == 0 {
 		if old, err := c.round.EntryAt(was >> 1); err != nil || !sameOwner(&old, e) {
 			shared = sharedClaim
 		}
 	}
-	delete(c.fresh, k)
-	c.held[k] = offset<<1 | shared
+	delete(c.fresh, e.Name)
+	c.held.Set(e.Name, offset<<1|shared)
 }
 
 // free reports whether an entry may put its bytes under a name, and whether the same bytes are there already.
 func (c *claims) free(name string, e *round.Entry) (free, there bool) {
-	k := c.key(name)
-	old, shared := c.fresh[k], false
+	old, shared := c.fresh[name], false
 	if old == nil {
-		was, known := c.held[k]
+		was, known := c.held.Get(name)
 		if !known {
 			return true, false
 		}
@@ -100,7 +95,7 @@ func (w *work) settlePlace(part, want string, e *round.Entry) error {
 			if err == nil {
 				e.Name = name
 				mine := *e
-				c.fresh[c.key(name)] = &mine // until it stands in the log
+				c.fresh[name] = &mine // until it stands in the log
 				return nil
 			}
 			if !inTheWay(err) { // a folder on the system is called like a file that another entry has

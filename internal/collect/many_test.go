@@ -159,7 +159,7 @@ func TestClaimsAreKept(t *testing.T) {
 	}
 	check(mine, true, false)
 	entry := *mine
-	c.fresh[c.key("files/x")] = &entry
+	c.fresh["files/x"] = &entry
 	check(mine, true, false)
 	check(other, false, false)
 	check(same, true, true)

@@ -7,6 +7,7 @@ import (
 	"io"
 	"math/rand/v2"
 	"os"
+	"strconv"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -138,4 +139,23 @@ func TestHashes(t *testing.T) {
 		require.True(t, h.Has(fmt.Appendf(nil, "gate-%d/log/%d", i%7, i)), i)
 		require.False(t, h.Has(fmt.Appendf(nil, "gate-%d/log/%d", i%7, i+50_000)), i)
 	}
+}
+
+func TestNumbers(t *testing.T) {
+	n := spill.NewNumbers()
+	const many = 20_000
+	for i := range many {
+		n.Set(strconv.Itoa(i), int64(i))
+	}
+	for i := range many {
+		n.Set(strconv.Itoa(i), int64(2*i))
+	}
+	require.Equal(t, many, n.Len())
+	for i := range many {
+		got, there := n.Get(strconv.Itoa(i))
+		require.True(t, there)
+		require.Equal(t, int64(2*i), got)
+	}
+	_, there := n.Get("none of them")
+	require.False(t, there)
 }
