@@ -20,7 +20,7 @@ import (
 // layers is the order of the house, from the front to the foundation. A package may import only what stands below it.
 var layers = []string{
 	"cmd/envask", "internal/cli", "internal/cli/term", "internal/standin", "internal/flow", "internal/report", "internal/brief",
-	"internal/compare", "internal/bring", "internal/submit", "internal/parts",
+	"internal/compare", "internal/bring", "internal/draft", "internal/submit", "internal/parts",
 	"internal/archive", "internal/collect", "internal/collect/transfer", "internal/round", "internal/reach", "internal/undo",
 	"internal/unpack", "internal/logset", "internal/stamp",
 	"internal/casefile", "internal/ask", "internal/site", "internal/policy", "internal/keyfile", "internal/seal", "internal/redact",

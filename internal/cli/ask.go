@@ -4,8 +4,6 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 
@@ -21,7 +19,7 @@ import (
 
 func newAsk(s *session) *cobra.Command {
 	c := &cobra.Command{Use: "ask", Short: "Write, check and approve asks"}
-	c.AddCommand(newAskNew(s), newAskCheck(s), newAskApprove(s), newAskSchema(s))
+	c.AddCommand(newAskNew(s), newAskParts(s), newAskDraft(s), newAskCheck(s), newAskApprove(s), newAskSchema(s))
 	return c
 }
 
@@ -30,41 +28,6 @@ const (
 	schemaFile = "ask.schema.json"
 	editorLine = "# yaml-language-server: $schema=" + schemaFile + "\n"
 )
-
-func newAskNew(s *session) *cobra.Command {
-	return &cobra.Command{
-		Use:   "new FILE",
-		Short: "Write a commented ask to start from",
-		Args:  cobra.ExactArgs(1),
-		RunE: func(_ *cobra.Command, args []string) error {
-			f, err := os.OpenFile(args[0], os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644) // #nosec G302 -- an ask is shared and holds no secret
-			if os.IsExist(err) {
-				return fault.New(fault.Usage, "write", args[0], "there is a file of that name already",
-					"choose another name; nothing is overwritten")
-			}
-			if err != nil {
-				return &fault.Error{Class: fault.Usage, Err: err}
-			}
-			_, err = f.WriteString(editorLine + string(ask.Template))
-			if e := f.Close(); err == nil {
-				err = e
-			}
-			if err != nil {
-				return fault.Wrap("write", args[0], err)
-			}
-			s.screen.Print("wrote %s", term.Clean(args[0]))
-			beside := filepath.Join(filepath.Dir(args[0]), schemaFile)
-			if _, err := os.Lstat(beside); os.IsNotExist(err) {
-				if err := os.WriteFile(beside, ask.Schema, 0o644); err != nil { // #nosec G306 -- a schema holds no secret
-					return fault.Wrap("write", beside, err)
-				}
-				s.screen.Print("wrote %s, by which editors complete and check it", term.Clean(beside))
-			}
-			s.next("ask check " + args[0])
-			return nil
-		},
-	}
-}
 
 func newAskSchema(s *session) *cobra.Command {
 	return &cobra.Command{

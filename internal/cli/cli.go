@@ -101,12 +101,12 @@ type group struct {
 // groups are the commands in the order of the work.
 func groups() []group {
 	return []group{
-		{"Prepare:", []func(*session) *cobra.Command{newDemo, newAsk}},
+		{"Prepare:", []func(*session) *cobra.Command{newDemo, newAsk, newSite}},
 		{"Work on a case:", []func(*session) *cobra.Command{newOpen, newProbe, newCollect, newPack, newReview,
 			newVerify, newSubmit, newRun}},
 		{"Afterwards:", []func(*session) *cobra.Command{newAdd, newReveal, newCompare, newTidy, newRepair}},
 		{"Look:", []func(*session) *cobra.Command{newCases, newShow}},
-		{"Without a case:", []func(*session) *cobra.Command{newRedact, newTimes, newVersion}},
+		{"Without a case:", []func(*session) *cobra.Command{newRedact, newTimes, newCompletion, newVersion}},
 	}
 }
 
@@ -169,6 +169,8 @@ Begin with: envask demo`,
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error { return usage(c, nearFlag(c, err)) })
 	root.CompletionOptions.DisableDefaultCmd = true
 	wrapArgs(root)
+	root.RunE = func(c *cobra.Command, _ []string) error { return s.standing(c) }
+	s.completes(root)
 	return root
 }
 

@@ -156,19 +156,8 @@ func (s *session) drawPictures(v *flow.Review) {
 		}
 	}
 	if open != "" {
-		s.next("review --looked " + shellWord(open))
+		s.next("review --looked " + posix.Plain(open))
 	}
-}
-
-// shellWord quotes a word where a shell would take it apart.
-func shellWord(w string) string {
-	if strings.ContainsFunc(w, func(r rune) bool {
-		plain := r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9'
-		return !plain && !strings.ContainsRune("._-/~%+,@", r)
-	}) {
-		return posix.Word(w)
-	}
-	return w
 }
 
 // drawRules shows each rule with its count and some samples.

@@ -10,8 +10,7 @@ import (
 type Draft struct {
 	Name, Vendor string
 	Comment      []string // what stands on top, line by line
-	Choices      []Choice
-	Blocks       []Block // items beside those of parts
+	Blocks       []Block
 	Routes       []Route
 	LeftOut      []string // what was seen and is not asked for, line by line
 }
@@ -20,6 +19,13 @@ type Draft struct {
 type Block struct {
 	Comment []string
 	Items   string // as they stand in an ask
+	Part    *Part  // which they are of; nil for none
+}
+
+// Block gives the items of a choice under what the part takes.
+func (c Choice) Block() Block {
+	title := strings.ToUpper(c.Part.Title[:1]) + c.Part.Title[1:]
+	return Block{Comment: []string{title + ": " + strings.Join(c.Part.Takes, ", ") + "."}, Items: c.items(), Part: c.Part}
 }
 
 // Route is a way to hand the archive over.
@@ -32,28 +38,22 @@ func Compose(d Draft) []byte {
 		comment(&b, "", line)
 	}
 	fmt.Fprintf(&b, "ask: %s\nvendor: %s\ncase: {archive: '{case}_{site}_{round}'}  # add number: EXPRESSION if you know how its case numbers look\n",
-		d.Name, quoted(d.Vendor))
+		d.Name, Quoted(d.Vendor))
 	b.WriteString("\n# Roles (of: [web]) say which systems an item is wanted from; without them it is wanted from every system.\nitems:\n")
-	for _, block := range d.Blocks {
-		for _, line := range block.Comment {
-			comment(&b, "  ", line)
-		}
-		b.WriteString(block.Items + "\n")
-	}
-	for i, c := range d.Choices {
+	var expressions strings.Builder
+	seen := map[*Part]bool{}
+	for i, block := range d.Blocks {
 		if i > 0 {
 			b.WriteByte('\n')
 		}
-		comment(&b, "  ", strings.ToUpper(c.Part.Title[:1])+c.Part.Title[1:]+": "+strings.Join(c.Part.Takes, ", ")+".")
-		b.WriteString(c.items())
-	}
-	var expressions strings.Builder
-	seen := map[string]bool{}
-	for _, c := range d.Choices {
-		if !seen[c.Part.Name] {
-			expressions.WriteString(c.Part.expressions)
+		for _, line := range block.Comment {
+			comment(&b, "  ", line)
 		}
-		seen[c.Part.Name] = true
+		b.WriteString(block.Items)
+		if p := block.Part; p != nil && !seen[p] {
+			seen[p] = true
+			expressions.WriteString(p.expressions)
+		}
 	}
 	if expressions.Len() > 0 {
 		b.WriteString("\n# Secrets that only these programs write this way.\nredaction:\n  expressions:\n")
@@ -76,7 +76,7 @@ func Compose(d Draft) []byte {
 	}
 	b.WriteString("routes:\n")
 	for _, r := range d.Routes {
-		fmt.Fprintf(&b, "  - {name: %s, to: %s}\n", r.Name, quoted(r.To))
+		fmt.Fprintf(&b, "  - {name: %s, to: %s}\n", r.Name, Quoted(r.To))
 	}
 	return []byte(b.String())
 }
@@ -96,5 +96,5 @@ func OneLine(text string) string {
 	return strings.NewReplacer(`\"`, `"`, `\\`, `\`).Replace(q[1 : len(q)-1])
 }
 
-// quoted writes a text as YAML has it in single quotes.
-func quoted(text string) string { return "'" + strings.ReplaceAll(text, "'", "''") + "'" }
+// Quoted writes a text of one line as YAML has it in single quotes.
+func Quoted(text string) string { return "'" + strings.ReplaceAll(text, "'", "''") + "'" }

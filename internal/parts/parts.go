@@ -36,6 +36,9 @@ type Part struct {
 
 	items       string // as they stand in an ask, below items:
 	expressions string // below expressions: of its redaction; "" for none
+
+	once            sync.Once
+	patterns, units []string
 }
 
 // Fits tells on which systems a part fits: where one of the programs runs or one of the paths is there.
@@ -109,6 +112,45 @@ func (p *Part) Text() string {
 		c.Value = p.Value.Example
 	}
 	return c.items()
+}
+
+// Patterns gives the patterns of files that a part takes, without those of a folder that has to be named.
+func (p *Part) Patterns() []string {
+	p.once.Do(func() {
+		var items []struct {
+			Files   any `yaml:"files"`
+			Journal any `yaml:"journal"`
+		}
+		if p.Value != nil || yaml.Unmarshal([]byte(p.items), &items) != nil { // a test reads them all
+			return
+		}
+		for _, it := range items {
+			p.patterns = append(p.patterns, texts(it.Files)...)
+			p.units = append(p.units, texts(it.Journal)...)
+		}
+	})
+	return p.patterns
+}
+
+// Units gives the units whose journal a part takes.
+func (p *Part) Units() []string {
+	p.Patterns()
+	return p.units
+}
+
+// texts gives the texts of a value that is a text or a list of them.
+func texts(v any) (out []string) {
+	switch v := v.(type) {
+	case string:
+		return []string{v}
+	case []any:
+		for _, x := range v {
+			if s, ok := x.(string); ok {
+				out = append(out, s)
+			}
+		}
+	}
+	return out
 }
 
 // Find gives the part of a name.

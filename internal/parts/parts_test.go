@@ -15,7 +15,11 @@ import (
 func compose(t *testing.T, choices ...Choice) *ask.Ask {
 	t.Helper()
 	file := filepath.Join(t.TempDir(), "ask.yaml")
-	text := Compose(Draft{Name: "first", Vendor: "Ostrevane Gate Systems", Choices: choices})
+	d := Draft{Name: "first", Vendor: "Ostrevane Gate Systems"}
+	for _, c := range choices {
+		d.Blocks = append(d.Blocks, c.Block())
+	}
+	text := Compose(d)
 	require.NoError(t, os.WriteFile(file, text, 0o600))
 	k, err := ask.Load(file)
 	require.NoError(t, err, "%s", text)

@@ -4,12 +4,14 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"path"
 	"strconv"
 	"strings"
 
 	"github.com/kevinburke/ssh_config"
 
 	"envask/internal/site"
+	"envask/internal/window"
 )
 
 // ClientConfig is the engineer's own OpenSSH client configuration, see ssh_config(5). It says what the systems file leaves
@@ -161,3 +163,35 @@ func (d *Dialer) route(s *site.System) sshRoute {
 	}
 	return r
 }
+
+// maxHosts bounds how many hosts of a configuration are listed.
+const maxHosts = 2000
+
+// Hosts gives the hosts that the configuration names and of whose names one of the patterns matches, in the order of the files.
+func (c *ClientConfig) Hosts(patterns []string) (out []site.Host, err error) {
+	seen := map[string]bool{}
+	for _, f := range c.files {
+		for _, block := range f.Hosts {
+			for _, p := range block.Patterns {
+				name := p.String()
+				if seen[name] || strings.ContainsAny(name, "*?!'\n") || len(out) == maxHosts {
+					continue
+				}
+				for _, want := range patterns {
+					ok, err := path.Match(want, name)
+					if err != nil {
+						return nil, fmt.Errorf("%q is no pattern", want)
+					}
+					if ok && !seen[name] {
+						seen[name] = true
+						out = append(out, site.Host{Name: name, Jump: c.get(name, "ProxyJump")})
+					}
+				}
+			}
+		}
+	}
+	return out, nil
+}
+
+// LocalZoneName gives the name of this machine's time zone; "Local" where it has none.
+func LocalZoneName() string { return window.LocalZone().String() }

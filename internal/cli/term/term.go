@@ -126,6 +126,19 @@ func (s *Screen) Confirm(question string) (bool, error) {
 	return answer == "y" || answer == "yes", nil
 }
 
+// Line asks for a line of text.
+func (s *Screen) Line(question string) (string, error) {
+	s.say("%s ", question)
+	line, err := s.await(func() ([]byte, error) {
+		line, err := bufio.NewReader(io.LimitReader(s.In, 4<<10)).ReadString('\n')
+		return []byte(line), err
+	})
+	if err != nil && err != io.EOF {
+		return "", err
+	}
+	return strings.TrimSpace(string(line)), nil
+}
+
 // Pick asks which of several answers is meant, by its number; anything else is none, -1.
 func (s *Screen) Pick(question string, answers []string) (int, error) {
 	for i, a := range answers {

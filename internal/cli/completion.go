@@ -1,0 +1,243 @@
+package cli
+
+import (
+	"io"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"envask/internal/ask"
+	"envask/internal/casefile"
+	"envask/internal/fault"
+	"envask/internal/flow"
+	"envask/internal/parts"
+	"envask/internal/round"
+	"envask/internal/site"
+)
+
+// shells are those that completion is written for, with how each is told of it.
+var shells = []struct {
+	name  string
+	how   string
+	write func(root *cobra.Command, w io.Writer) error
+}{
+	{"bash", "source <(envask completion bash)", func(c *cobra.Command, w io.Writer) error { return c.GenBashCompletionV2(w, true) }},
+	{"zsh", "source <(envask completion zsh)", func(c *cobra.Command, w io.Writer) error { return c.GenZshCompletion(w) }},
+	{"fish", "envask completion fish | source", func(c *cobra.Command, w io.Writer) error { return c.GenFishCompletion(w, true) }},
+	{"powershell", "envask completion powershell | Out-String | Invoke-Expression",
+		func(c *cobra.Command, w io.Writer) error { return c.GenPowerShellCompletionWithDesc(w) }},
+}
+
+func newCompletion(s *session) *cobra.Command {
+	var names []string
+	how := ""
+	for _, sh := range shells {
+		names = append(names, sh.name)
+		how += "\n  " + sh.how
+	}
+	return &cobra.Command{
+		Use:   "completion " + strings.Join(names, "|"),
+		Short: "Print what makes a shell complete commands, cases, systems and items",
+		Long: `Print a script for your shell, which then completes commands and flags, and also the names of cases, systems, roles, items, sets, rounds,
+routes and archives. For this session; the same line in the shell's start-up file makes it stay:` + how,
+		Args:      cobra.MatchAll(cobra.ExactArgs(1), cobra.OnlyValidArgs),
+		ValidArgs: names,
+		RunE: func(c *cobra.Command, args []string) error {
+			for _, sh := range shells {
+				if sh.name == args[0] {
+					return fault.Wrap("write the completion", sh.name, sh.write(c.Root(), s.env.Out))
+				}
+			}
+			return nil
+		},
+	}
+}
+
+// completer gives the values that a flag or an argument may have. It must be quick and silent: it runs at each press of a key.
+type completer func(s *session, a *flow.App, c *casefile.Case, k *ask.Ask, st *site.Site) []string
+
+// ofFlags are the flags whose values are known, whatever command has them.
+var ofFlags = map[string]completer{
+	"system": func(_ *session, _ *flow.App, _ *casefile.Case, _ *ask.Ask, st *site.Site) (out []string) {
+		if st != nil {
+			for _, sys := range st.Systems {
+				out = append(out, sys.Name)
+			}
+		}
+		return out
+	},
+	"role": func(_ *session, _ *flow.App, _ *casefile.Case, _ *ask.Ask, st *site.Site) (out []string) {
+		if st != nil {
+			for _, sys := range st.Systems {
+				out = append(out, sys.Roles...)
+			}
+		}
+		return out
+	},
+	"item":    itemsOf,
+	"without": itemsOf,
+	"opaque":  itemsOf,
+	"set": func(_ *session, _ *flow.App, _ *casefile.Case, k *ask.Ask, _ *site.Site) (out []string) {
+		if k != nil {
+			for _, x := range k.Sets {
+				out = append(out, x.Name)
+			}
+		}
+		return out
+	},
+	"route": func(_ *session, _ *flow.App, _ *casefile.Case, k *ask.Ask, _ *site.Site) (out []string) {
+		if k != nil {
+			for _, r := range k.Routes {
+				out = append(out, r.Name)
+			}
+		}
+		return out
+	},
+	"round":     roundsOf,
+	"new-since": roundsOf,
+	"case": func(_ *session, a *flow.App, _ *casefile.Case, _ *ask.Ask, _ *site.Site) (out []string) {
+		cases, _ := a.Home.Cases() // what cannot be read is not proposed
+		for _, c := range cases {
+			if c.Case != nil {
+				out = append(out, c.Name+"\t"+c.Case.Title)
+			}
+		}
+		return out
+	},
+	"depth": func(*session, *flow.App, *casefile.Case, *ask.Ask, *site.Site) []string {
+		return []string{"light", "standard", "deep"}
+	},
+}
+
+func itemsOf(_ *session, _ *flow.App, _ *casefile.Case, k *ask.Ask, _ *site.Site) (out []string) {
+	if k != nil {
+		for _, it := range k.Items {
+			out = append(out, it.ID+"\t"+it.Why)
+		}
+	}
+	return out
+}
+
+func roundsOf(_ *session, _ *flow.App, c *casefile.Case, _ *ask.Ask, _ *site.Site) (out []string) {
+	if c == nil {
+		return nil
+	}
+	rounds, _ := round.List(c) // what cannot be read is not proposed
+	for _, r := range rounds {
+		out = append(out, r.ID)
+	}
+	return out
+}
+
+// ofArguments are the commands whose arguments are known.
+var ofArguments = map[string]completer{
+	"envask show": roundsOf, "envask compare": roundsOf,
+	"envask submit": archivesOf, "envask verify": archivesOf,
+	"envask open": ofFlags["case"],
+}
+
+func archivesOf(_ *session, a *flow.App, c *casefile.Case, _ *ask.Ask, _ *site.Site) (out []string) {
+	if c == nil {
+		return nil
+	}
+	view, err := a.ShowCase(c)
+	if err != nil { // what cannot be read is not proposed
+		return nil
+	}
+	for _, x := range view.Archives {
+		out = append(out, filepath.Join(c.OutDir(), x.Name))
+	}
+	return out
+}
+
+// completes tells the commands and their flags which values there are.
+func (s *session) completes(c *cobra.Command) {
+	for name, values := range ofFlags {
+		if f := c.Flags().Lookup(name); f != nil || c.PersistentFlags().Lookup(name) != nil {
+			if _, had := c.GetFlagCompletionFunc(name); !had {
+				_ = c.RegisterFlagCompletionFunc(name, s.live(values)) // it has the flag
+			}
+		}
+	}
+	if values, ok := ofArguments[c.CommandPath()]; ok && c.ValidArgsFunction == nil {
+		live := s.live(values)
+		files := c.CommandPath() == "envask verify" || c.CommandPath() == "envask submit" || c.CommandPath() == "envask compare"
+		c.ValidArgsFunction = func(c *cobra.Command, args []string, begun string) ([]string, cobra.ShellCompDirective) {
+			out, d := live(c, args, begun)
+			if files { // any other archive, too
+				d = cobra.ShellCompDirectiveDefault
+			}
+			return out, d
+		}
+	}
+	for _, sub := range c.Commands() {
+		s.completes(sub)
+	}
+}
+
+// live gives values from the current case, when they are asked for.
+func (s *session) live(values completer) cobra.CompletionFunc {
+	return func(c *cobra.Command, _ []string, begun string) ([]string, cobra.ShellCompDirective) {
+		if err := s.begin(c.Context()); err != nil {
+			return nil, cobra.ShellCompDirectiveNoFileComp
+		}
+		s.screen.Quiet, s.screen.Ask = true, false
+		a, err := s.app()
+		if err != nil {
+			return nil, cobra.ShellCompDirectiveNoFileComp
+		}
+		a.Report = nil
+		var k *ask.Ask
+		var st *site.Site
+		current, _ := a.Case(s.common.caseName) // without one, what does not need it is completed
+		if current != nil {
+			k, st, _ = flow.CaseFiles(current)
+		}
+		return beginning(values(s, a, current, k, st), begun), cobra.ShellCompDirectiveNoFileComp
+	}
+}
+
+// beginning gives the values that go on with what was typed; before it may stand others, with commas between them.
+func beginning(values []string, begun string) (out []string) {
+	head := ""
+	if i := strings.LastIndexByte(begun, ','); i >= 0 {
+		head = begun[:i+1]
+	}
+	seen := map[string]bool{}
+	for _, v := range values {
+		if v = head + v; strings.HasPrefix(v, begun) && !seen[v] {
+			seen[v] = true
+			out = append(out, v)
+		}
+	}
+	return out
+}
+
+// completeParts completes the names of parts.
+func completeParts(_ *cobra.Command, _ []string, begun string) ([]string, cobra.ShellCompDirective) {
+	var names []string
+	for _, p := range parts.All() {
+		name := p.Name
+		if p.Value != nil {
+			name += "="
+		}
+		names = append(names, name+"\t"+p.Title)
+	}
+	return beginning(names, begun), cobra.ShellCompDirectiveNoFileComp | cobra.ShellCompDirectiveNoSpace
+}
+
+// completeSystemOf completes the systems of a systems file that a flag names, or of the current case.
+func (s *session) completeSystemOf(file *string) cobra.CompletionFunc {
+	return func(c *cobra.Command, args []string, begun string) ([]string, cobra.ShellCompDirective) {
+		if len(args) > 0 {
+			return nil, cobra.ShellCompDirectiveDefault
+		}
+		if *file == "" {
+			out, _ := s.live(ofFlags["system"])(c, args, begun)
+			return out, cobra.ShellCompDirectiveDefault
+		}
+		st, _ := flow.LoadSite(*file) // one with mistakes completes nothing
+		return beginning(ofFlags["system"](s, nil, nil, nil, st), begun), cobra.ShellCompDirectiveDefault
+	}
+}
