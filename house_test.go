@@ -190,10 +190,7 @@ func TestPatternsWait(t *testing.T) {
 			if name, ok := call.Fun.(*ast.SelectorExpr); !ok || name.Sel.Name != "Pattern" || len(call.Args) != 1 {
 				return true
 			}
-			text, ok := call.Args[0].(*ast.BasicLit)
-			require.True(t, ok, "%s: late.Pattern of a text that is written there", f)
-			expr, err := strconv.Unquote(text.Value)
-			require.NoError(t, err)
+			expr := textOf(t, call.Args[0])
 			_, err = regexp.Compile(expr)
 			require.NoError(t, err, f)
 			compiled++
@@ -201,4 +198,17 @@ func TestPatternsWait(t *testing.T) {
 		})
 	}
 	require.Greater(t, compiled, 30)
+}
+
+// textOf gives a text that is written in a source, also one that is put together of several.
+func textOf(t *testing.T, e ast.Expr) string {
+	t.Helper()
+	if sum, ok := e.(*ast.BinaryExpr); ok {
+		return textOf(t, sum.X) + textOf(t, sum.Y)
+	}
+	lit, ok := e.(*ast.BasicLit)
+	require.True(t, ok, "late.Pattern of a text that is written there")
+	text, err := strconv.Unquote(lit.Value)
+	require.NoError(t, err)
+	return text
 }

@@ -88,11 +88,11 @@ type Item struct {
 	Elevated bool   // its commands run with the system's elevation
 	// ElevatedIfGiven: where the system has no elevation, its commands run with the rights of the account.
 	ElevatedIfGiven bool
-	Together string // items of the same group are of one state; "" for none
-	Needs    []Need
-	Each     Demand // which files must come from each system
-	Advice   string // how to make it smaller, where it is large
-	Spec     Spec
+	Together        string // items of the same group are of one state; "" for none
+	Needs           []Need
+	Each            Demand // which files must come from each system
+	Advice          string // how to make it smaller, where it is large
+	Spec            Spec
 }
 
 // Unused lists the keys that are read and that nothing uses.

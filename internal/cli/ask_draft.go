@@ -32,9 +32,9 @@ func newAskDraft(s *session) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "draft [SYSTEM] FILE",
 		Short: "Look at one system, reading only, and propose an ask for what is there",
-		Long: `Look at one system of the systems file, or with --local at this machine, and propose an ask: which services run, which files they hold
-open for writing, logs with their rotated members and dates, configuration, crash reports, and which shipped parts fit. Each proposal
-carries its reason as a comment, the best first. What looks like a secret or is huge is left out and named.
+		Long: `Look at one system of the systems file, or with --local at this machine, and propose an ask: which services run, which files
+they hold open for writing, logs with their rotated members and dates, configuration, crash reports, and which shipped parts fit. Each
+proposal carries its reason as a comment, the best first. What looks like a secret or is huge is left out and named.
 
 Nothing is changed on the system: folders are listed, both ends of logs are read for their dates, and one script is run, which is shown
 before. On a terminal you are asked what to keep; otherwise all of it is kept, or what --keep says.`,
@@ -192,7 +192,8 @@ func pick(text string, n int) (out []int, err error) {
 
 // localSite is a site of this machine alone.
 func localSite() *site.Site {
-	return &site.Site{Name: "local", File: "this machine", Systems: []site.System{{Name: "this", Ways: []string{"local"}, Stall: site.DefaultStall}}}
+	return &site.Site{Name: "local", File: "this machine", Systems: []site.System{{Name: "this", Ways: []string{"local"},
+		Stall: site.DefaultStall}}}
 }
 
 // siteOf loads a systems file, or that of the current case.

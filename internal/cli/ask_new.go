@@ -15,6 +15,7 @@ import (
 	"envask/internal/late"
 	"envask/internal/parts"
 	"envask/internal/posix"
+	"envask/internal/submit"
 )
 
 // askHead is what can be said of a new ask beside its items.
@@ -39,6 +40,9 @@ func (h *askHead) draft(file string) (parts.Draft, error) {
 		if !ok || to == "" {
 			return d, fault.New(fault.Usage, "", "--route", fmt.Sprintf("expected NAME=ADDRESS, found %q", r), "")
 		}
+		if err := submit.Check(name, to); err != nil {
+			return d, err
+		}
 		d.Routes = append(d.Routes, parts.Route{Name: name, To: to})
 	}
 	return d, nil
@@ -60,8 +64,8 @@ func newAskNew(s *session) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "new FILE",
 		Short: "Write an ask to start from: of shipped parts, or with every key explained",
-		Long: `Write an ask. With --for it is made of parts that Envask ships for open systems (see: envask ask parts), and can be used as it is.
-Without, it is a commented example with every key.
+		Long: `Write an ask. With --for it is made of parts that Envask ships for open systems (see: envask ask parts), and can be used as
+it is. Without, it is a commented example with every key.
 
 A part that has to be told something takes it after an equals sign, and a role that its items are wanted from before a colon:
   --for linux,journal,web:nginx,java=/opt/gate`,
@@ -92,8 +96,9 @@ A part that has to be told something takes it after an equals sign, and a role t
 				return fault.New(fault.Usage, "", "--for", "two of its parts would have the item "+id,
 					"name each part once; of two services with one name write the second item by hand")
 			}
-			d.Comment = []string{"Written by: envask ask new --for " + strings.Join(wanted, ","), "Change it as you like; envask ask check " +
-				filepath.Base(args[0]) + " names every mistake."}
+			d.Comment = []string{"Written by: envask ask new --for " + strings.Join(wanted, ","),
+				"Change it as you like; envask ask check " +
+					filepath.Base(args[0]) + " names every mistake."}
 			text, err := flow.ComposeAsk(d)
 			if err != nil {
 				return err

@@ -39,8 +39,8 @@ func newCompletion(s *session) *cobra.Command {
 	return &cobra.Command{
 		Use:   "completion " + strings.Join(names, "|"),
 		Short: "Print what makes a shell complete commands, cases, systems and items",
-		Long: `Print a script for your shell, which then completes commands and flags, and also the names of cases, systems, roles, items, sets, rounds,
-routes and archives. For this session; the same line in the shell's start-up file makes it stay:` + how,
+		Long: `Print a script for your shell, which then completes commands and flags, and also the names of cases, systems, roles, items, sets,
+rounds, routes and archives. For this session; the same line in the shell's start-up file makes it stay:` + how,
 		Args:      cobra.MatchAll(cobra.ExactArgs(1), cobra.OnlyValidArgs),
 		ValidArgs: names,
 		RunE: func(c *cobra.Command, args []string) error {

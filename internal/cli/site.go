@@ -32,8 +32,8 @@ func newSiteNew(s *session) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "new FILE",
 		Short: "Write a commented systems file, with this machine or hosts of your SSH configuration",
-		Long: `Write a commented systems file. It lists this machine, or with --from-ssh-config the hosts of your own OpenSSH client configuration whose
-names match: users, keys, ports and jump hosts stay there, and are honoured.`,
+		Long: `Write a commented systems file. It lists this machine, or with --from-ssh-config the hosts of your own OpenSSH client configuration
+whose names match: users, keys, ports and jump hosts stay there, and are honoured.`,
 		Example: `  envask site new my-systems.yaml
   envask site new tallow-pier.yaml --from-ssh-config 'gate-*' --from-ssh-config fare`,
 		Args: cobra.ExactArgs(1),
@@ -62,7 +62,8 @@ names match: users, keys, ports and jump hosts stay there, and are honoured.`,
 		},
 	}
 	c.Flags().StringVar(&name, "name", "", "short name of the site (default: that of the file)")
-	c.Flags().StringArrayVar(&patterns, "from-ssh-config", nil, "list the hosts of your SSH configuration whose names match (several times)")
+	c.Flags().StringArrayVar(&patterns, "from-ssh-config", nil,
+		"list the hosts of your SSH configuration whose names match (several times)")
 	return c
 }
 
@@ -79,7 +80,8 @@ func localZoneName() string {
 func (s *session) hostsLike(patterns []string) ([]site.Host, error) {
 	home, err := os.UserHomeDir()
 	if err != nil {
-		return nil, fault.New(fault.Failed, "find the SSH configuration", "", err.Error(), "write the systems file without --from-ssh-config")
+		return nil, fault.New(fault.Failed, "find the SSH configuration", "", err.Error(),
+			"write the systems file without --from-ssh-config")
 	}
 	files := []string{filepath.Join(home, ".ssh", "config")}
 	if runtime.GOOS != "windows" {
@@ -105,8 +107,9 @@ func newSiteCheck(s *session) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "check FILE",
 		Short: "Check a systems file: every mistake with its line and column",
-		Long:  "Check a systems file. With --against it also names the items of an ask whose roles no system plays, and systems that no item is for.",
-		Args:  cobra.ExactArgs(1),
+		Long: "Check a systems file. With --against it also names the items of an ask whose roles no system plays, and systems " +
+			"that no item is for.",
+		Args: cobra.ExactArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
 			st, err := flow.LoadSite(args[0])
 			if err != nil {

@@ -174,7 +174,7 @@ func (w *looking) logs(ctx context.Context) {
 	dated, cancel := context.WithTimeout(ctx, datesTimeout)
 	defer cancel()
 	for i, s := range w.sets {
-		if i >= maxDated || w.now().Sub(s.Written) > staleAfter {
+		if i >= maxDated || w.stale(s) {
 			break
 		}
 		w.Told(s.Head)
@@ -208,8 +208,10 @@ func (w *looking) worth(s *Set) int {
 	return worth
 }
 
-// stale reports whether a set is too old to be proposed.
-func (w *looking) stale(s *Set) bool { return w.now().Sub(s.Written) > staleAfter && len(s.By) == 0 }
+// stale reports whether a set is too old to be proposed: held against the newest one, since a system may have been off for months.
+func (w *looking) stale(s *Set) bool {
+	return w.sets[0].Written.Sub(s.Written) > staleAfter && len(s.By) == 0
+}
 
 // proposeParts proposes the shipped parts that fit.
 func (w *looking) proposeParts() {

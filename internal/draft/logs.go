@@ -9,6 +9,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode"
+	"unicode/utf8"
 
 	"envask/internal/late"
 	"envask/internal/logset"
@@ -36,7 +38,8 @@ var (
 	// logName is what files of logs are called, also where their folder says nothing.
 	logName = late.Pattern(`(?i)(^|[._-])(log|logs|out|err|error|trace|trc)([._-]|\d*$)`)
 	// secretName is what files are called that are there for a secret.
-	secretName = late.Pattern(`(?i)(^|[/._-])(secrets?|passwd|passwords?|tokens?|credentials?|private|shadow|keytab|id_(rsa|dsa|ecdsa|ed25519)|` +
+	secretName = late.Pattern(`(?i)(^|[/._-])(secrets?|passwd|passwords?|tokens?|credentials?|private|shadow|keytab|` +
+		`id_(rsa|dsa|ecdsa|ed25519)|` +
 		`vault|\.env|wallet)([/._-]|$)|\.(key|pem|p12|pfx|jks|kdbx|keytab|env)$`)
 	// noLog are files in folders of logs that are none: databases of logins, of mail and of counters.
 	noLog = late.Pattern(`^(wtmp|btmp|lastlog|faillog|tallylog|utmp)([.-]|$)|\.(journal|db|sqlite|pid|sock|lock)(~|$)|^sa\d|^README`)
@@ -205,9 +208,14 @@ func patternOf(members []string) string {
 	return plainly(dir) + "/" + plainly(prefix) + "*"
 }
 
-// plainly writes a path so that no character of it is one of a pattern.
+// plainly writes a path as a pattern that matches it, in which nothing but ? is a sign of a pattern and everything can be printed.
 func plainly(p string) string {
-	return strings.NewReplacer("*", "?", "?", "?", "[", "?", "]", "?", "{", "?", "}", "?").Replace(p)
+	return strings.Map(func(r rune) rune {
+		if strings.ContainsRune("*?[]{}", r) || r == utf8.RuneError || !unicode.IsPrint(r) {
+			return '?'
+		}
+		return r
+	}, p)
 }
 
 // date reads the dates of a set: both ends of its current member, and the beginning of its oldest one.

@@ -36,7 +36,7 @@ func (w *looking) about(s *Set) string {
 		said = append(said, fmt.Sprintf("lines from %s to %s (%s)", s.First.In(w.Zone).Format("2006-01-02 15:04"),
 			s.Last.In(w.Zone).Format("2006-01-02 15:04"), s.Form))
 	}
-	return s.Head + ": " + strings.Join(said, ", ")
+	return w.native(s.Head) + ": " + strings.Join(said, ", ")
 }
 
 // names gives the names of processes, each once.
@@ -124,7 +124,8 @@ func (w *looking) proposeFolder(dir string, sets []*Set) {
 			program = s.By[0].Name
 		}
 	}
-	if len(patterns) >= manySets && dir != "/var/log" {
+	secret := func(s *Set) bool { return s.Dir == dir && secretName().MatchString(s.Head) }
+	if len(patterns) >= manySets && dir != "/var/log" && !slices.ContainsFunc(w.sets, secret) {
 		patterns = []string{plainly(dir) + "/*"}
 	}
 	slices.Sort(patterns)
@@ -179,10 +180,11 @@ func (w *looking) id(p, kind string) string {
 }
 
 // ordinaryUnits are those of the system itself, which the parts of the host cover.
-var ordinaryUnits = late.Pattern(`^(systemd-|dbus|cron|crond|atd|getty@|serial-getty@|polkit|rsyslog|syslog|user@|udev|udisks|upower|networking|` +
-	`NetworkManager|ModemManager|wpa_supplicant|accounts-daemon|irqbalance|multipathd|snapd|unattended-upgrades|packagekit|ssh|sshd|` +
-	`auditd|firewalld|tuned|rngd|gssproxy|lvm2|smartd|smartmontools|thermald|fwupd|colord|rtkit|acpid|chrony|chronyd|qemu-guest-agent|` +
-	`containerd|docker|kubelet|postgresql@|ifup@|dhc|avahi|bluetooth|cups|gdm|lightdm|display-manager|sssd|nscd|nslcd|rpcbind|rpc-|nfs-)`)
+var ordinaryUnits = late.Pattern(`^(systemd-|dbus|cron|crond|atd|getty@|serial-getty@|polkit|rsyslog|syslog|user@|udev|udisks|upower|` +
+	`networking|NetworkManager|ModemManager|wpa_supplicant|accounts-daemon|irqbalance|multipathd|snapd|unattended-upgrades|packagekit|` +
+	`ssh|sshd|auditd|firewalld|tuned|rngd|gssproxy|lvm2|smartd|smartmontools|thermald|fwupd|colord|rtkit|acpid|chrony|chronyd|` +
+	`qemu-guest-agent|containerd|docker|kubelet|postgresql@|ifup@|dhc|avahi|bluetooth|cups|gdm|lightdm|display-manager|sssd|nscd|nslcd|` +
+	`rpcbind|rpc-|nfs-)`)
 
 // proposeServices proposes journal and configuration of services that no part knows.
 func (w *looking) proposeServices() {
@@ -247,32 +249,65 @@ func (w *looking) proposeConfigs() {
 func (w *looking) partHas(name string) bool {
 	return slices.ContainsFunc(w.fit, func(p *parts.Part) bool {
 		return slices.ContainsFunc(p.Patterns(), func(pattern string) bool {
-			return strings.HasPrefix(pattern, "/etc/"+name+"/") || strings.HasPrefix(pattern, "'/etc/"+name+"/")
+			return strings.HasPrefix(pattern, "/etc/"+name+"/")
 		})
 	})
 }
 
+// Bounds of the configuration of one program.
+const (
+	maxConfigs  = 40 // files
+	configDepth = 3  // folders
+)
+
+// proposeConfig proposes the files of a folder that configuration is in, one by one: a pattern would take its secrets, too.
 func (w *looking) proposeConfig(dir, name string) {
-	entries, err := w.fsys.ReadDir(reach.Name(dir))
-	if err != nil {
+	var files []string
+	left := len(w.out.LeftOut)
+	w.configs(dir, configDepth, &files)
+	if len(files) == 0 {
+		w.out.LeftOut = w.out.LeftOut[:left]
 		return
 	}
-	n := 0
-	for _, e := range entries {
+	about := fmt.Sprintf("%s: configuration of %s, which is here; %d %s", dir, name, len(files), one(len(files), "file", "files"))
+	if len(files) > maxConfigs {
+		about += fmt.Sprintf(", of which these are the first %d", maxConfigs)
+		files = files[:maxConfigs]
+	}
+	for i, f := range files {
+		files[i] = "      - " + parts.Quoted(w.native(plainly(f)))
+	}
+	w.add(Proposal{Title: "configuration in " + dir, Worth: 2, Reasons: []string{about},
+		Block: parts.Block{Items: item(w.id(name, "config"), "cut: none", "files:\n"+strings.Join(files, "\n"))}})
+}
+
+func one(n int, single, several string) string {
+	if n == 1 {
+		return single
+	}
+	return several
+}
+
+// configs lists the configuration below a folder. What looks like a secret is left out, and said.
+func (w *looking) configs(dir string, depth int, files *[]string) {
+	entries, err := w.fsys.ReadDir(reach.Name(dir))
+	if err != nil || depth == 0 {
+		return
+	}
+	for _, e := range entries[:min(len(entries), maxNames)] {
+		name := path.Join(dir, e.Name())
 		switch {
+		case len(*files) > maxConfigs:
+			return
+		case e.IsDir():
+			w.configs(name, depth-1, files)
+		case !e.Type().IsRegular() || !matches("/*."+configEndings, "/"+e.Name()):
 		case secretName().MatchString(e.Name()):
-			w.out.LeftOut = append(w.out.LeftOut, path.Join(dir, e.Name())+": its name is that of a secret")
-		case matches("/"+plainly("x")+"*."+configEndings, "/x"+e.Name()), e.IsDir():
-			n++
+			w.out.LeftOut = append(w.out.LeftOut, name+": its name is that of a secret")
+		default:
+			*files = append(*files, name)
 		}
 	}
-	if n == 0 {
-		return
-	}
-	w.add(Proposal{Title: "configuration in " + dir, Worth: 2,
-		Reasons: []string{fmt.Sprintf("%s: configuration of %s, which is here", dir, name)},
-		Block: parts.Block{Items: item(w.id(name, "config"), "files: ["+parts.Quoted(plainly(dir)+"/**/*."+configEndings)+"]",
-			"cut: none")}})
 }
 
 // maxLeftOut bounds what is said to be left out.

@@ -10,6 +10,7 @@ import (
 	"envask/internal/casefile"
 	"envask/internal/round"
 	"envask/internal/site"
+	"envask/internal/submit"
 	"envask/internal/window"
 )
 
@@ -128,6 +129,11 @@ func AskRemarks(k *ask.Ask, s *site.Site) (out []string) {
 				out = append(out, fmt.Sprintf("%sitem %s: no system of %s plays the role %s", required, it.ID, s.Name,
 					strings.Join(it.Of, " or ")))
 			}
+		}
+	}
+	for _, r := range k.Routes {
+		if err := submit.Check(r.Name, r.To); err != nil {
+			out = append(out, err.Error())
 		}
 	}
 	for _, key := range k.Unused() {

@@ -31,7 +31,8 @@ func (a *App) Standing(c *casefile.Case) (*Standing, error) {
 		return s, nil
 	}
 	if len(v.Pending) > 0 {
-		s.Lines = append(s.Lines, fmt.Sprintf("%d %s on systems not undone", len(v.Pending), plural(len(v.Pending), "change is", "changes are")))
+		s.Lines = append(s.Lines, fmt.Sprintf("%d %s on systems not undone", len(v.Pending),
+			plural(len(v.Pending), "change is", "changes are")))
 		s.Next = append(s.Next, "tidy")
 	}
 	todo, err := a.ToDos(c)
@@ -59,7 +60,8 @@ func (a *App) Standing(c *casefile.Case) (*Standing, error) {
 	case CaseSent:
 		x := v.Archives[len(v.Archives)-1]
 		sent := v.lastSent(x.SHA256)
-		s.Lines = append(s.Lines, fmt.Sprintf("sent: %s, over %s on %s", x.Name, sent.Route, sent.Finished.In(c.Window.Zone).Format("2006-01-02 15:04")))
+		s.Lines = append(s.Lines, fmt.Sprintf("sent: %s, over %s on %s", x.Name, sent.Route,
+			sent.Finished.In(c.Window.Zone).Format("2006-01-02 15:04")))
 		if !sent.Settled() {
 			s.Lines = append(s.Lines, "that all of it arrived is not proved yet")
 		}

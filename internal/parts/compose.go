@@ -37,7 +37,8 @@ func Compose(d Draft) []byte {
 	for _, line := range d.Comment {
 		comment(&b, "", line)
 	}
-	fmt.Fprintf(&b, "ask: %s\nvendor: %s\ncase: {archive: '{case}_{site}_{round}'}  # add number: EXPRESSION if you know how its case numbers look\n",
+	fmt.Fprintf(&b, "ask: %s\nvendor: %s\ncase: {archive: '{case}_{site}_{round}'}  # add number: EXPRESSION if you know how its case "+
+		"numbers look\n",
 		d.Name, Quoted(d.Vendor))
 	b.WriteString("\n# Roles (of: [web]) say which systems an item is wanted from; without them it is wanted from every system.\nitems:\n")
 	var expressions strings.Builder

@@ -225,6 +225,24 @@ func Schemes() []string {
 	return out
 }
 
+// Check says what is wrong with the address of a route, before anything is opened.
+func Check(name, to string) error {
+	u, err := parse(to)
+	if err != nil {
+		return &fault.Error{Class: fault.Usage, Op: "route", Target: name, Err: err}
+	}
+	return known(name, u)
+}
+
+func known(name string, u *url.URL) error {
+	if slices.Contains(Schemes(), u.Scheme) {
+		return nil
+	}
+	all := slices.DeleteFunc(Schemes(), func(s string) bool { return s == "" })
+	return fault.New(fault.Usage, "route", name, fmt.Sprintf("%q is no known way to send; known are a folder and %s", u.Scheme,
+		strings.Join(all, ", ")), "")
+}
+
 // Open opens the route to an address: a folder, or a URL.
 func Open(ctx context.Context, name, to string, m *Means) (Route, error) {
 	u, err := parse(to)
@@ -236,9 +254,7 @@ func Open(ctx context.Context, name, to string, m *Means) (Route, error) {
 			return k.Open(ctx, name, u, m)
 		}
 	}
-	known := slices.DeleteFunc(Schemes(), func(s string) bool { return s == "" })
-	return nil, fault.New(fault.Usage, "route", name, fmt.Sprintf("%q is no known way to send; known are a folder and %s", u.Scheme,
-		strings.Join(known, ", ")), "")
+	return nil, known(name, u)
 }
 
 // Naked says whether anybody on the way could read what goes to an address.
