@@ -19,6 +19,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -36,15 +37,31 @@ func long() bool { return os.Getenv("ENVASK_LONG") != "" }
 // built builds envask for a test, and gives its path.
 func built(t *testing.T) string {
 	t.Helper()
-	bin := filepath.Join(t.TempDir(), "envask")
-	build := exec.Command("go", "build", "-o", bin, "envask/cmd/envask")
-	build.Env = append(os.Environ(), "CGO_ENABLED=0")
-	out, err := build.CombinedOutput()
-	require.NoError(t, err, string(out))
+	bin, err := builtOnce()
+	require.NoError(t, err)
 	return bin
 }
 
-// program builds envask once for a test and gives a function that makes commands of it.
+// builtOnce builds envask for all tests of a run; TestMain removes it.
+var builtOnce = sync.OnceValues(func() (string, error) {
+	dir, err := os.MkdirTemp("", "envask-built-*")
+	if err != nil {
+		return "", err
+	}
+	builtDir = dir
+	bin := filepath.Join(dir, "envask")
+	build := exec.Command("go", "build", "-ldflags=-s -w", "-o", bin, "envask/cmd/envask")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if out, err := build.CombinedOutput(); err != nil {
+		return "", fmt.Errorf("%w: %s", err, out)
+	}
+	return bin, nil
+})
+
+// builtDir is where the program is that tests run; "" while none was built.
+var builtDir string
+
+// program gives a function that makes commands of it.
 func program(t *testing.T, home string) func(args ...string) *exec.Cmd {
 	t.Helper()
 	bin := built(t)

@@ -40,7 +40,7 @@ import (
 
 // TestMain makes the test program double as envask, so that scripts drive it as a process of its own.
 func TestMain(m *testing.M) {
-	testscript.Main(m, map[string]func(){
+	testscript.Main(tidied{m}, map[string]func(){
 		"envask": func() {
 			collect.DefaultPauses = patience.Steps{10 * time.Millisecond, 50 * time.Millisecond} // a stand-in that is down stays down
 			ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
@@ -48,6 +48,18 @@ func TestMain(m *testing.M) {
 			os.Exit(cli.Main(ctx, os.Args[1:], cli.ProcessEnv()))
 		},
 	})
+}
+
+// tidied removes what tests built.
+type tidied struct{ m *testing.M }
+
+func (t tidied) Run() int {
+	defer func() {
+		if builtDir != "" {
+			os.RemoveAll(builtDir)
+		}
+	}()
+	return t.m.Run()
 }
 
 func TestScripts(t *testing.T) {
