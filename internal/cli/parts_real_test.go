@@ -123,9 +123,12 @@ func (p realPart) try(t *testing.T) {
 	must(t, envask("open", "26031407", "--ask", ask, "--systems", systems, "--from", "2020-01-01 00:00", "--to", "2099-01-01 00:00"))
 	aside := filepath.Join(dir, "aside")
 	require.NoError(t, os.Mkdir(aside, 0o700))
+	traces := func(file string) string {
+		return "strace -f --seccomp-bpf -qq -y -s 4096 -o " + dir + "/" + file + " -e trace=%file,ftruncate " + built(t)
+	}
 	script := untouched + p.start + "\n" +
-		"strace -f --seccomp-bpf -qq -y -s 4096 -o " + dir + "/trace -e trace=%file,ftruncate " + built(t) + " collect --json > " + dir + "/out 2> " + dir + "/err\n" +
-		built(t) + " ask draft --local " + dir + "/draft.yaml > " + dir + "/draft.txt 2>&1\n" +
+		traces("trace") + " collect --json > " + dir + "/out 2> " + dir + "/err\n" +
+		traces("trace-draft") + " ask draft --local " + dir + "/draft.yaml > " + dir + "/draft.txt 2>&1\n" +
 		"grep -v '^{' " + dir + "/err\n"
 	cmd := exec.Command("unshare", "-mnp", "--fork", "--kill-child", "--mount-proc", "--propagation", "private", "sh", "-c", script)
 	cmd.Env = append(os.Environ(), "ASIDE="+aside, "ENVASK_HOME="+home, "SSH_AUTH_SOCK=", "HOME="+dir)
@@ -150,7 +153,8 @@ func (p realPart) try(t *testing.T) {
 		require.NoError(t, err)
 		require.Contains(t, string(text), holds, name)
 	}
-	p.onlyRead(t, dir)
+	p.onlyRead(t, dir, "trace")
+	p.onlyRead(t, dir, "trace-draft")
 	drafted, err := os.ReadFile(filepath.Join(dir, "draft.txt"))
 	require.NoError(t, err)
 	require.Contains(t, string(drafted), "part "+p.part, "the draft sees that it is here")
@@ -161,9 +165,9 @@ func (p realPart) try(t *testing.T) {
 var traced = regexp.MustCompile(`^\d+ +(\w+)\((.*)\) += (\d+)`)
 
 // onlyRead makes sure that nothing outside of our own home was opened for writing, made, changed or removed.
-func (p realPart) onlyRead(t *testing.T, dir string) {
+func (p realPart) onlyRead(t *testing.T, dir, trace string) {
 	t.Helper()
-	f, err := os.Open(filepath.Join(dir, "trace"))
+	f, err := os.Open(filepath.Join(dir, trace))
 	require.NoError(t, err)
 	defer f.Close()
 	opens, calls := regexp.MustCompile(`O_WRONLY|O_RDWR|O_CREAT|O_TRUNC|O_APPEND`), 0
@@ -183,7 +187,7 @@ func (p realPart) onlyRead(t *testing.T, dir string) {
 			require.Fail(t, "a command of the part writes", "%s", lines.Text())
 		}
 	}
-	require.Greater(t, calls, 100, fmt.Sprintf("the trace of %s was written", p.part))
+	require.Greater(t, calls, 50, fmt.Sprintf("%s of %s was written", trace, p.part))
 }
 
 var (
