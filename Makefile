@@ -17,14 +17,15 @@ cross:
 		echo "build $$t"; GOOS=$${t%/*} GOARCH=$${t#*/} $(GO) build -trimpath -tags nethttpomithttp2 -ldflags '$(LDFLAGS)' -o /dev/null ./cmd/envask || exit 1; \
 	done
 
-# Programs for all platforms, with their checksums, in dist/.
+# Programs for all platforms, with their checksums, and the manual pages, in dist/.
 dist:
 	rm -rf dist && mkdir dist
 	@for t in $(PLATFORMS); do \
 		ext=$$(case $$t in windows/*) echo .exe;; esac); echo "dist/envask-$${t%/*}-$${t#*/}$$ext"; \
 		GOOS=$${t%/*} GOARCH=$${t#*/} $(GO) build -trimpath -tags nethttpomithttp2 -ldflags '$(LDFLAGS)' -o dist/envask-$${t%/*}-$${t#*/}$$ext ./cmd/envask || exit 1; \
 	done
-	cd dist && sha256sum envask-* > SHA256SUMS
+	go run ./scripts/man dist/man
+	cd dist && sha256sum envask-* man/* > SHA256SUMS
 
 demo: build
 	./envask demo

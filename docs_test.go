@@ -2,6 +2,7 @@ package envask_test
 
 import (
 	"encoding/json"
+	"fmt"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -16,6 +17,7 @@ import (
 	"envask/internal/archive"
 	"envask/internal/ask"
 	"envask/internal/fault"
+	"envask/internal/parts"
 	"envask/internal/reach"
 	"envask/internal/redact"
 	"envask/internal/round"
@@ -161,14 +163,14 @@ var fenced = regexp.MustCompile("(?s)```yaml\n(.*?)```")
 func TestReadme(t *testing.T) {
 	text := page(t, "README.md")
 	blocks := fenced.FindAllStringSubmatch(text, -1)
-	require.Len(t, blocks, 4)
+	require.Len(t, blocks, 2)
 	file := filepath.Join(t.TempDir(), "credentials.yaml")
-	require.NoError(t, os.WriteFile(file, []byte(blocks[3][1]), 0o600))
+	require.NoError(t, os.WriteFile(file, []byte(blocks[1][1]), 0o600))
 	_, err := submit.LoadCredentials(file)
 	require.NoError(t, err)
-	_, err = ask.Parse("README", []byte(blocks[0][1]))
+	_, err = site.Parse("README", append(site.Compose(site.Draft{Name: "my-systems"}), "\n"...))
 	require.NoError(t, err)
-	_, err = site.Parse("README", []byte(blocks[1][1]+blocks[2][1]))
+	_, err = site.Parse("README", []byte("site: my-desk\nsystems:\n"+blocks[0][1]))
 	require.NoError(t, err)
 	for _, shot := range regexp.MustCompile(`docs/[a-z-]+/?[a-z-]*\.(png|md)`).FindAllString(text, -1) {
 		require.FileExists(t, shot)
@@ -179,6 +181,42 @@ func TestReadme(t *testing.T) {
 	for _, p := range pictures {
 		require.Contains(t, text, "docs/screenshots/"+p.Name())
 	}
+}
+
+// The files that are shown on how to write them by hand pass the check.
+func TestDocsOfFirstFiles(t *testing.T) {
+	blocks := fenced.FindAllStringSubmatch(page(t, "docs/first-files.md"), -1)
+	require.Len(t, blocks, 2)
+	_, err := ask.Parse("first-files", []byte(blocks[0][1]))
+	require.NoError(t, err)
+	_, err = site.Parse("first-files", []byte(blocks[1][1]))
+	require.NoError(t, err)
+}
+
+// The page of the parts is made of them: UPDATE_DOCS=1 go test -run TestDocsOfParts . writes it anew.
+func TestDocsOfParts(t *testing.T) {
+	var b strings.Builder
+	b.WriteString("# Parts of asks\n\nWhat `envask ask new FILE --for PART,PART` can take, for open systems. A part that has to be told " +
+		"something takes it after an " +
+		"equals\nsign (`java=/opt/gate`), a role before a colon (`web:nginx`). Commands of parts only read; each is tried on Debian's " +
+		"package where there is one.\n" +
+		"`envask ask parts PART` shows its items as they stand in an ask.\n\n| part | for | takes |\n|---|---|---|\n")
+	for _, p := range parts.All() {
+		name := p.Name
+		if p.Value != nil {
+			name += "=" + p.Value.Example
+		}
+		fmt.Fprintf(&b, "| `%s` | %s | %s |\n", name, p.Title, strings.Join(p.Takes, ", "))
+	}
+	b.WriteString("\n## How to add one\n\nA part is one file in `internal/parts/data` and one word in the order of " +
+		"`internal/parts/parts.go`. Above its line of three dashes " +
+		"stand\nname, title, what it takes and what it fits (programs that run, paths that are there); below are items as in an ask, " +
+		"and expressions for secrets that\n" +
+		"only this program writes so. `TestEachPartIsAnAsk`, `TestPartsOnlyRead` and `TestPartsOnRealServers` look at it.\n")
+	if os.Getenv("UPDATE_DOCS") != "" {
+		require.NoError(t, os.WriteFile("docs/parts.md", []byte(b.String()), 0o644))
+	}
+	require.Equal(t, b.String(), page(t, "docs/parts.md"))
 }
 
 // Every test that the page on security names is there, and every script.

@@ -14,6 +14,7 @@ import (
 	"go.yaml.in/yaml/v4"
 
 	"envask/internal/ask"
+	"envask/internal/parts"
 	"envask/internal/site"
 	"envask/internal/standin"
 )
@@ -44,13 +45,21 @@ func fits(t *testing.T, s *jsonschema.Schema, text string) error {
 // What the program takes, the schemas take; what has an unknown key or lacks a required one, they do not.
 func TestSchemasTakeWhatTheProgramTakes(t *testing.T) {
 	asks, systems := compiled(t, ask.Schema), compiled(t, site.Schema)
-	readme := fenced.FindAllStringSubmatch(page(t, "README.md"), -1)
+	byHand := fenced.FindAllStringSubmatch(page(t, "docs/first-files.md"), -1)
 	template := string(ask.Template)
-	for _, text := range []string{standin.SampleAsk, readme[0][1], template} {
+	for _, text := range []string{standin.SampleAsk, byHand[0][1], template} {
 		require.NoError(t, fits(t, asks, text))
 	}
-	for _, text := range []string{standin.SampleSystems, readme[1][1] + readme[2][1]} {
+	for _, text := range []string{standin.SampleSystems, byHand[1][1], string(site.Compose(site.Draft{Name: "pier", Zone: "Europe/Lisbon"}))} {
 		require.NoError(t, fits(t, systems, text))
+	}
+	for _, p := range parts.All() {
+		c := parts.Choice{Part: p, Role: "gate"}
+		if p.Value != nil {
+			c.Value = p.Value.Example
+		}
+		text := string(parts.Compose(parts.Draft{Name: "x", Vendor: "y", Blocks: []parts.Block{c.Block()}}))
+		require.NoError(t, fits(t, asks, text), text)
 	}
 	for _, bad := range []string{"ask: a\nvendor: v\nitems: []\n", "ask: a\nvendor: v\nitems: [{id: x}]\n",
 		"ask: a\nvendor: v\nitems: [{id: x, run: y, nonsense: 1}]\n", "ask: a\nvendor: v\nitmes: [{id: x, run: y}]\n",

@@ -14,10 +14,12 @@ ENVASK_HOME="$here/envask-demo/home"; export ENVASK_HOME
 ask=envask-demo/files/boarding-gateway.yaml
 cp "$here/envask-demo/files/boarding-gateway.yaml" changed.yaml
 sed -i 's/run: farectl tables/run: farectl tables --with-keys/' changed.yaml
-want="${*:-demo approval probe times dry-run coverage todo live vitals compare pack submit by-hand review show round tidy redact page}"
+want="${*:-demo parts draft approval probe times dry-run coverage todo live vitals compare pack by-hand review show tidy redact page}"
 has() { case " $want " in *" $1 "*) return 0;; esac; return 1; }
 say() { echo "printf '\$ %s\n' \"$1\"; $1"; }
 has demo && sh "$root/scripts/shot.sh" "$shots/demo.png" 6 "envask demo --dir d2"
+has parts && FONT=10 GEOMETRY=156x46 sh "$root/scripts/shot.sh" "$shots/parts.png" 2 "$(say 'envask ask parts')"
+has draft && FONT=10 GEOMETRY=156x46 sh "$root/scripts/shot.sh" "$shots/draft.png" 3 "$(say 'envask ask draft gate-2 gate.yaml --systems envask-demo/files/tallow-pier.yaml --yes'); echo; $(say envask)"
 has approval && FONT=10 GEOMETRY=156x46 sh "$root/scripts/shot.sh" "$shots/approval.png" 2 "$(say 'envask ask approve changed.yaml')"
 has probe && sh "$root/scripts/shot.sh" "$shots/probe.png" 3 "$(say 'envask probe')"
 if has times; then
@@ -45,7 +47,6 @@ fi
 has vitals && sh "$root/scripts/shot.sh" "$shots/vitals.png" 2 "$(say 'envask show r1 --vitals --case 26031407')"
 has compare && sh "$root/scripts/shot.sh" "$shots/compare.png" 4 "$(say 'envask compare baseline r1 --system fare-1'); echo; $(say 'envask compare envask-demo/home/cases/26031407/rounds/r1/raw/gate-1/files/etc envask-demo/home/cases/26031407/rounds/r1/raw/gate-2/files/etc')"
 has pack && sh "$root/scripts/shot.sh" "$shots/pack.png" 5 "$(say 'envask pack'); echo; $(say 'envask submit --yes'); echo; $(say 'envask verify envask-demo/desk/incoming/*r2*.tar.gz')"
-has submit && sh "$root/scripts/shot.sh" "$shots/submit.png" 4 "envask submit --yes --route form >/dev/null 2>&1; $(say 'envask submit --yes --route page'); echo; $(say 'envask submit --confirm')"
 if has by-hand; then
 	envask open 26031409 --ask "$ask" --systems envask-demo/files/tallow-pier.yaml --title 'gate 2 again' --around '2026-03-14 06:12' --margin 40m --answer serial=OG004417 >/dev/null 2>&1
 	envask add envask-demo/files/gate-2-screen.png envask-demo/files/operator.har >/dev/null 2>&1
@@ -56,7 +57,6 @@ if has by-hand; then
 fi
 has review && sh "$root/scripts/shot.sh" "$shots/review.png" 3 "$(say 'envask review --rule keyed-secret,user --looked gate-2-screen.png')"
 has show && sh "$root/scripts/shot.sh" "$shots/show.png" 2 "$(say 'envask cases'); echo; $(say 'envask show')"
-has round && sh "$root/scripts/shot.sh" "$shots/round.png" 2 "$(say 'envask show r1 --system gate-2')"
 has tidy && sh "$root/scripts/shot.sh" "$shots/tidy.png" 2 "$(say 'envask show r1 gate.log.1'); echo; $(say 'envask tidy --dry-run')"
 has redact && sh "$root/scripts/shot.sh" "$shots/redact.png" 2 "$(say 'envask redact --rules'); echo; $(say 'envask redact envask-demo/home/cases/26031407/rounds/r1/raw/gate-2/files/etc/boarding/gate.toml')"
 if has page; then

@@ -101,7 +101,11 @@ func (s *session) draftAsk(ctx context.Context, args []string, x drafting) error
 	if err != nil {
 		return err
 	}
-	return s.writeDraft(file, d, q.System, found, x.keep)
+	name := q.System
+	if x.local {
+		name = "this machine"
+	}
+	return s.writeDraft(file, d, name, found, x.keep)
 }
 
 // writeDraft shows what was found, asks what to keep, and writes the ask.

@@ -133,6 +133,9 @@ func Main(ctx context.Context, args []string, env Env) int {
 	return fault.ExitCode(err)
 }
 
+// Root gives all commands, for what describes them.
+func Root() *cobra.Command { return newRoot(&session{env: ProcessEnv()}) }
+
 func newRoot(s *session) *cobra.Command {
 	root := &cobra.Command{
 		Use:   "envask",

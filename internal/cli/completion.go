@@ -22,11 +22,25 @@ var shells = []struct {
 	how   string
 	write func(root *cobra.Command, w io.Writer) error
 }{
-	{"bash", "source <(envask completion bash)", func(c *cobra.Command, w io.Writer) error { return c.GenBashCompletionV2(w, true) }},
+	{"bash", "source <(envask completion bash)", bashCompletion},
 	{"zsh", "source <(envask completion zsh)", func(c *cobra.Command, w io.Writer) error { return c.GenZshCompletion(w) }},
 	{"fish", "envask completion fish | source", func(c *cobra.Command, w io.Writer) error { return c.GenFishCompletion(w, true) }},
 	{"powershell", "envask completion powershell | Out-String | Invoke-Expression",
 		func(c *cobra.Command, w io.Writer) error { return c.GenPowerShellCompletionWithDesc(w) }},
+}
+
+// escapedFirst is the line of Cobra's script for bash by which an escaped proposal is held against what was typed.
+const escapedFirst = `&>/dev/null || comp=$(printf "%q" "${compline%%$tab*}")` + "\n"
+
+// bashCompletion writes Cobra's script, and mends one thing of it: a comma is escaped in proposals and not in what is typed, so that lists
+// with commas were never completed.
+func bashCompletion(c *cobra.Command, w io.Writer) error {
+	var b strings.Builder
+	if err := c.GenBashCompletionV2(&b, true); err != nil {
+		return err
+	}
+	_, err := io.WriteString(w, strings.Replace(b.String(), escapedFirst, escapedFirst+"        comp=${comp//\\\\,/,}\n", 1))
+	return err
 }
 
 func newCompletion(s *session) *cobra.Command {
@@ -39,8 +53,10 @@ func newCompletion(s *session) *cobra.Command {
 	return &cobra.Command{
 		Use:   "completion " + strings.Join(names, "|"),
 		Short: "Print what makes a shell complete commands, cases, systems and items",
-		Long: `Print a script for your shell, which then completes commands and flags, and also the names of cases, systems, roles, items, sets,
-rounds, routes and archives. For this session; the same line in the shell's start-up file makes it stay:` + how,
+		Long: `Print a script for your shell, which then completes commands and flags, and also the names of cases, systems, roles, items,
+sets, rounds, routes and archives. Bash needs its package bash-completion.
+
+For this session; the same line in the start-up file makes it stay:` + how,
 		Args:      cobra.MatchAll(cobra.ExactArgs(1), cobra.OnlyValidArgs),
 		ValidArgs: names,
 		RunE: func(c *cobra.Command, args []string) error {

@@ -194,20 +194,6 @@ func windowsEvents(command string, out io.Writer) {
 	out.Write(b)
 }
 
-// runningGate tells what runs on a gate, as its shell would.
-func runningGate(command string, out io.Writer) (int, bool) {
-	if !strings.Contains(command, "== processes ==") {
-		return 0, false
-	}
-	fmt.Fprintf(out, "== now ==\n%d\n86400.00 1.00\n== services ==\ngate-agent.service loaded active running Gate agent\n== processes ==\n"+
-		"812 (gate-agent) S 1 1 1 0 -1 1 0 0 0 0 1 1 0 0 20 0 1 0 360000 1 1\n900 (postgres) S 1 1 1 0 -1 1 0 0 0 0 1 1 0 0 20 0 1 0 1 1 1\n"+
-		"== groups ==\n/proc/900/cgroup:0::/system.slice/docker-%s.scope\n== files ==\n/proc/812/fd:\n"+
-		"l-wx------ 1 svc svc 64 Mar 14 06:12 3 -> /var/log/boarding/gate.log\n"+
-		"l-wx------ 1 svc svc 64 Mar 14 06:12 4 -> /var/log/boarding/trace.log (deleted)\n== end ==\n",
-		standin.FaultAt.Add(time.Hour).Unix(), strings.Repeat("0123456789abcdef", 4))
-	return 0, true
-}
-
 // cmdSite starts the simulated site and writes its files below files/ and home/. With a word, a system misbehaves:
 // site drop gate-2, site stall gate-2, site changed-key gate-2, site down gate-2, site endless gate-2.
 func cmdSite(ts *testscript.TestScript, neg bool, args []string) {
@@ -235,8 +221,6 @@ func cmdSite(ts *testscript.TestScript, neg bool, args []string) {
 			s.Change(func(s *standin.Server) {
 				s.Windows, s.NoShell, s.Tree, s.Exec = true, true, windowsTree(), windowsShell
 			})
-		case "running": // it tells what runs on it
-			s.Change(func(s *standin.Server) { s.Exec = runningGate })
 		case "jump": // another jump host behind the first
 			s.Change(func(s *standin.Server) { s.Forward = true })
 			text := ts.ReadFile("files/tallow-pier.yaml")

@@ -32,8 +32,8 @@ func newSiteNew(s *session) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "new FILE",
 		Short: "Write a commented systems file, with this machine or hosts of your SSH configuration",
-		Long: `Write a commented systems file. It lists this machine, or with --from-ssh-config the hosts of your own OpenSSH client configuration
-whose names match: users, keys, ports and jump hosts stay there, and are honoured.`,
+		Long: `Write a commented systems file. It lists this machine, or with --from-ssh-config the hosts of your own OpenSSH client
+configuration whose names match: users, keys, ports and jump hosts stay there, and are honoured.`,
 		Example: `  envask site new my-systems.yaml
   envask site new tallow-pier.yaml --from-ssh-config 'gate-*' --from-ssh-config fare`,
 		Args: cobra.ExactArgs(1),

@@ -222,7 +222,7 @@ func (w *looking) proposeConfigs() {
 			continue
 		}
 		for _, p := range s.By {
-			programs = append(programs, p.Name)
+			programs = append(programs, p.Name, path.Base(s.Dir))
 		}
 		if parts := strings.Split(s.Dir, "/"); len(parts) > 3 && slices.Contains([]string{"opt", "srv"}, parts[1]) {
 			programs = append(programs, parts[2])

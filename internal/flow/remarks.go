@@ -147,10 +147,12 @@ func SiteRemarks(k *ask.Ask, s *site.Site) (out []string) {
 	for i := range s.Systems {
 		sys := &s.Systems[i]
 		wanted := func(it ask.Item) bool {
-			return !it.OfCase && (len(it.Of) == 0 || slices.ContainsFunc(it.Of, func(r string) bool { return slices.Contains(sys.Roles, r) }))
+			return !it.OfCase && (len(it.Of) == 0 || slices.ContainsFunc(it.Of,
+				func(r string) bool { return slices.Contains(sys.Roles, r) }))
 		}
 		if !s.Hop(sys) && !slices.ContainsFunc(k.Items, wanted) {
-			out = append(out, fmt.Sprintf("system %s: no item of %s is for its roles (%s)", sys.Name, k.Name, strings.Join(sys.Roles, ", ")))
+			out = append(out, fmt.Sprintf("system %s: no item of %s is for its roles (%s)", sys.Name, k.Name,
+				strings.Join(sys.Roles, ", ")))
 		}
 	}
 	return out

@@ -24,8 +24,7 @@ type Block struct {
 
 // Block gives the items of a choice under what the part takes.
 func (c Choice) Block() Block {
-	title := strings.ToUpper(c.Part.Title[:1]) + c.Part.Title[1:]
-	return Block{Comment: []string{title + ": " + strings.Join(c.Part.Takes, ", ") + "."}, Items: c.items(), Part: c.Part}
+	return Block{Comment: []string{c.Part.Title + ": " + strings.Join(c.Part.Takes, ", ")}, Items: c.items(), Part: c.Part}
 }
 
 // Route is a way to hand the archive over.

@@ -61,7 +61,7 @@ func StartSite(dir string) (*Site, error) {
 	s := &Site{keyFile: keyFile, Program: "envask", Inbox: filepath.Join(dir, "desk", "incoming")}
 	for gate := 1; gate <= 2; gate++ {
 		s.Systems = append(s.Systems, &Server{Name: fmt.Sprintf("gate-%d", gate), User: "svc", Key: public, Tree: GateTree(gate),
-			Commands: GateCommands(gate), Tools: GateTools(gate), Ahead: GateClock(gate), NoSudo: gate == 2})
+			Commands: GateCommands(gate), Tools: GateTools(gate), Ahead: GateClock(gate), NoSudo: gate == 2, Exec: runsOnGate})
 	}
 	s.Systems = append(s.Systems, &Server{Name: "fare-1", User: "svc", Password: farePassword, Tree: FareTree(), Commands: FareCommands()},
 		&Server{Name: "jump", User: "svc", Key: public, Tree: JumpTree(), Commands: JumpCommands(), Forward: true},
