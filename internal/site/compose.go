@@ -41,7 +41,7 @@ func Compose(d Draft) []byte {
 	} else {
 		b.WriteString("#zone: Europe/Lisbon        # of windows, and of logs that name none\n")
 	}
-	b.WriteString("systems:\n  # roles say which items of an ask are wanted from a system; items without roles are wanted from every one.\n")
+	b.WriteString("systems:\n  # roles say which items of an ask are wanted from a system; items without roles from every one.\n")
 	if len(d.Hosts) == 0 {
 		b.WriteString("  - {name: this, local: true}\n")
 	}
