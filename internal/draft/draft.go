@@ -213,6 +213,9 @@ func (w *looking) stale(s *Set) bool {
 	return w.sets[0].Written.Sub(s.Written) > staleAfter && len(s.By) == 0
 }
 
+// freshFor is how old a log may be that a program which does not run wrote of late.
+const freshFor = 7 * 24 * time.Hour
+
 // proposeParts proposes the shipped parts that fit.
 func (w *looking) proposeParts() {
 	for _, p := range parts.All() {
@@ -225,6 +228,7 @@ func (w *looking) proposeParts() {
 			worth = 3
 		}
 		var reasons []string
+		fresh := false
 		for _, s := range w.sets {
 			if w.took[s] || !slices.ContainsFunc(p.Patterns(), func(pattern string) bool { return matches(pattern, s.Head) }) {
 				continue
@@ -235,8 +239,14 @@ func (w *looking) proposeParts() {
 			}
 			reasons = append(reasons, w.about(s))
 			worth = max(worth, w.worth(s)+1)
+			fresh = fresh || w.now().Sub(s.Written) < freshFor
 		}
 		w.fit = append(w.fit, p)
+		if !running && !fresh && len(w.run.processes) > 0 {
+			w.out.LeftOut = append(w.out.LeftOut, fmt.Sprintf("%s: installed, it does not run, and no log of it is fresh; envask ask new "+
+				"--for %s takes it", p.Title, p.Name))
+			continue
+		}
 		block := parts.Choice{Part: p}.Block()
 		w.add(Proposal{Title: "part " + p.Name, Reasons: append([]string{why}, atMost(reasons, 6, "logs")...), Worth: worth, Block: block})
 	}

@@ -202,6 +202,14 @@ func TestDrafts(t *testing.T) {
 			m.noShell = true
 			return m
 		}(), want: []string{"id: linux-syslog"}, remarks: []string{"it runs no commands"}},
+		{name: "a server that does not run", system: func() *machine {
+			m := host().with("/etc/nginx/nginx.conf", "x", 0).with("/etc/exim4/exim4.conf", "x", 0).
+				with("/var/log/nginx/error.log", lines(3, 20*24*time.Hour), 20*24*time.Hour).
+				with("/var/log/exim4/mainlog", lines(3, time.Hour), time.Hour)
+			m.answer = answer(nil, []string{"init", "w /var/log/init.log"})
+			return m
+		}(), want: []string{"/etc/exim4 is there; it does not run now", "id: exim-log"}, never: []string{"id: nginx"},
+			left: []string{"nginx: installed, it does not run, and no log of it is fresh; envask ask new --for nginx takes it"}},
 		{name: "a service in a container", system: func() *machine {
 			m := host().with("/var/log/redis/other.log", lines(3, time.Minute), time.Minute)
 			m.answer = answer(nil, []string{"redis-server", "in " + id64, "w /data/redis.log"})

@@ -84,6 +84,9 @@ func cellReason(cell Cell, count map[State]int, first map[State]string) string {
 		return "nothing matches the patterns"
 	}
 	if cell.State == Empty {
+		if cell.Left == 1 {
+			return "1 file found, not in the window"
+		}
 		return fmt.Sprintf("%d files found, none in the window", cell.Left)
 	}
 	reason := ""
