@@ -50,6 +50,9 @@ type Ask struct {
 	NameMax    int            // the longest name with its ending, in characters; 0 means any
 	EncryptTo  []string       // public keys of the vendor, for which the archive is encrypted
 	Severities []Severity
+	Categories []Severity // under which the desk files a case
+	Desk       *Desk      // nil: nothing is known of it
+	Objects    []Object
 	Questions  []Question
 	Items      []Item
 	Routes     []Route
@@ -65,15 +68,17 @@ type Ask struct {
 	Data         []byte         // the file itself
 }
 
-// Severity is one word of the vendor for how bad it is.
-type Severity struct{ Name, Means string }
+// Severity is one word of the vendor for how bad it is, or for what kind of a case it is.
+type Severity struct{ Name, Means, NotFor string }
 
 // Question is one thing the vendor wants to know in words.
 type Question struct {
 	ID, Text string
 	Required bool
 	Like     *regexp.Regexp
-	Disclose bool // names, addresses and numbers of its answer stay readable: whom to call
+	Disclose bool  // names, addresses and numbers of its answer stay readable: whom to call
+	Most     int   // characters; 0 is no limit
+	Find     *Find // where in the evidence the answer can stand; nil: nowhere
 }
 
 // Item is one thing the ask names.
@@ -93,14 +98,6 @@ type Item struct {
 	Each            Demand // which files must come from each system
 	Advice          string // how to make it smaller, where it is large
 	Spec            Spec
-}
-
-// Unused lists the keys that are read and that nothing uses.
-func (a *Ask) Unused() (keys []string) {
-	if len(a.Severities) > 0 {
-		keys = append(keys, "severities")
-	}
-	return keys
 }
 
 // OfCase is what an item of the case as a whole is of, and what stands in place of a system for it.
@@ -179,6 +176,18 @@ type Route struct {
 // RouteTexts are the placeholders of the texts of a route; answer:ID gives the answer to a question.
 var RouteTexts = []string{"case", "title", "vendor", "site", "ask", "window", "archive", "size", "sha256", "brief"}
 
+// BriefFields are the fields that every write-up has: as {brief.FIELD} they are placeholders of the texts of a route, too, beside the
+// questions and objects of the ask.
+var BriefFields = []string{"title", "happens", "expected", "since", "how-often", "last-worked", "changed", "steps", "affected", "severity",
+	"severity-why", "category", "environment", "tried", "contact", "phone", "languages", "best-times", "attachments", "excerpt"}
+
+// briefField reports whether a write-up of this ask has a field.
+func (a *Ask) briefField(id string) bool {
+	object, named := strings.CutPrefix(id, "object.")
+	return slices.Contains(BriefFields, id) || slices.ContainsFunc(a.Questions, func(q Question) bool { return q.ID == id }) ||
+		named && slices.ContainsFunc(a.Objects, func(o Object) bool { return o.ID == object })
+}
+
 // ArchiveFields are the placeholders of an archive name; answer:ID gives the answer to a question.
 var ArchiveFields = []string{"case", "site", "system", "round", "from", "to", "date", "vendor", "ask", "product"}
 
@@ -217,14 +226,12 @@ func Parse(file string, data []byte) (*Ask, error) {
 	}
 	a.Vendor = m.Need("vendor").Text
 	a.NoWindow = m.Choice("window", "wanted", "unwanted") == "unwanted"
-	for _, s := range m.Maps("severities") {
-		a.Severities = append(a.Severities, Severity{Name: s.Need("name").Text, Means: s.String("means")})
-		s.Done()
-	}
+	a.readWriteUp(m)
 	a.readQuestions(m)
 	a.readCase(m.Map("case")) // its archive name may hold answers
 	a.readItems(m)
 	a.checkAnswers(m)
+	a.checkFinds(m)
 	a.readSets(m)
 	for _, im := range m.Maps("items") {
 		a.checkPaths(im)
@@ -288,7 +295,7 @@ func (a *Ask) readQuestions(m *keyfile.Map) {
 		}
 		a.Questions = append(a.Questions, Question{
 			ID: checkWord("id", id), Text: q.Need("text").Text, Required: q.Bool("required", false), Like: pattern(q.Value("like"), "like"),
-			Disclose: q.Bool("disclose", false),
+			Disclose: q.Bool("disclose", false), Most: q.Int("most", 1, 100_000, 0), Find: readFind(q),
 		})
 		q.Done()
 	}
@@ -415,7 +422,12 @@ func (a *Ask) checkPlaceholders(v keyfile.Value, key string, known []string) {
 	for _, m := range placeholder().FindAllString(v.Text, -1) {
 		name := strings.Trim(m, "{}")
 		id, answer := strings.CutPrefix(name, "answer:")
+		field, written := strings.CutPrefix(name, "brief.")
 		switch {
+		case written && slices.Contains(known, "brief"):
+			if !a.briefField(field) {
+				v.Problem("%s%s: the write-up has no field %q; it has %s", key, m, field, strings.Join(BriefFields, ", "))
+			}
 		case answer && !slices.ContainsFunc(a.Questions, func(q Question) bool { return q.ID == id }):
 			v.Problem("%s%s: there is no question %q", key, m, id)
 		case !answer && !slices.Contains(known, name):

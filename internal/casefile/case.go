@@ -25,7 +25,9 @@ type Info struct {
 	Ask     string // path of the ask file
 	Systems string // path of the systems file
 	Window  window.Window
-	Brief   map[string]string // answers by question id
+	Brief   map[string]string // what the write-up says, by its fields and the ask's questions
+	// BriefFrom says of fields that were filled from evidence where that stood.
+	BriefFrom map[string]string
 }
 
 // Case is one case folder.
@@ -69,13 +71,14 @@ type yamlCase struct {
 	Zone    string            `yaml:"zone"`
 	Window  []yamlSpan        `yaml:"window,omitempty"`
 	Brief   map[string]string `yaml:"brief,omitempty"`
+	From    map[string]string `yaml:"brief-from,omitempty"`
 }
 
 // Save writes the case file.
 func (c *Case) Save() error {
 	y := yamlCase{
 		Name: c.Name, Number: c.Number, Vendor: c.Vendor, Site: c.Site, Title: c.Title, Ask: c.Ask, Systems: c.Systems,
-		Opened: c.Opened.UTC().Format(time.RFC3339), Zone: c.Window.ZoneName(), Brief: c.Brief,
+		Opened: c.Opened.UTC().Format(time.RFC3339), Zone: c.Window.ZoneName(), Brief: c.Brief, From: c.BriefFrom,
 	}
 	for _, s := range c.Window.Spans {
 		y.Window = append(y.Window, yamlSpan{From: s.From.In(c.zone()).Format(time.RFC3339Nano),
@@ -112,17 +115,23 @@ func load(dir string) (*Case, error) {
 	c.Opened = caseTime(m.Need("opened"))
 	c.Ask, c.Systems = m.Need("ask").Text, m.Need("systems").Text
 	readWindow(c, m)
-	if b := m.Map("brief"); b != nil {
-		c.Brief = map[string]string{}
-		for _, k := range b.Keys() {
-			c.Brief[k] = b.String(k)
-		}
-	}
+	c.Brief, c.BriefFrom = textsOf(m.Map("brief")), textsOf(m.Map("brief-from"))
 	m.Done()
 	if err := f.Err(); err != nil {
 		return nil, err
 	}
 	return c, nil
+}
+
+func textsOf(m *keyfile.Map) map[string]string {
+	if m == nil {
+		return nil
+	}
+	out := map[string]string{}
+	for _, k := range m.Keys() {
+		out[k] = m.String(k)
+	}
+	return out
 }
 
 func caseTime(v keyfile.Value) time.Time {

@@ -3,9 +3,7 @@ package flow
 import (
 	"errors"
 	"fmt"
-	"maps"
 	"path/filepath"
-	"slices"
 	"strings"
 	"time"
 
@@ -131,29 +129,16 @@ func (a *App) describe(q OpenRequest, old *casefile.Case) (casefile.Info, *ask.A
 	return info, k, a.window(q, s, &info)
 }
 
-// answer takes up answers to the questions of an ask.
+// answer takes up answers to the questions of an ask, and to the fields of the write-up.
 func answer(given []string, k *ask.Ask, info *casefile.Info) error {
 	for _, g := range given {
 		id, text, ok := strings.Cut(g, "=")
-		i := slices.IndexFunc(k.Questions, func(q ask.Question) bool { return q.ID == id })
-		if !ok || i < 0 {
-			var ids []string
-			for _, q := range k.Questions {
-				ids = append(ids, q.ID)
-			}
-			return fault.New(fault.Usage, "--answer", g, "write ID=TEXT; the ask has the questions: "+strings.Join(ids, ", "), "")
+		if !ok {
+			return fault.New(fault.Usage, "--answer", g, "write ID=TEXT", "")
 		}
-		if like := k.Questions[i].Like; like != nil && text != "" && !like.MatchString(text) {
-			return fault.New(fault.Usage, "--answer", id, fmt.Sprintf("%q is not as the vendor wants it: %s", text, like), "")
+		if err := setField("--answer", k, info, id, text, ""); err != nil {
+			return err
 		}
-		answers := maps.Clone(info.Brief)
-		if answers == nil {
-			answers = map[string]string{}
-		}
-		if answers[id] = text; text == "" {
-			delete(answers, id)
-		}
-		info.Brief = answers
 	}
 	return nil
 }

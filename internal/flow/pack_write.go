@@ -211,10 +211,13 @@ func (w *writing) redact(ctx context.Context, x *piece, out io.Writer) (err erro
 func (w *writing) brief() brief.Brief {
 	e := w.rules.engine()
 	b := brief.Brief{Case: caseNumber(w.c), Title: e.String(w.c.Title), Vendor: w.c.Vendor, Site: w.c.Site,
-		Window:    w.sel.round.InZone().String(),
-		Questions: w.ask.Questions, Answers: map[string]string{}}
+		Window: w.sel.round.InZone().String(),
+		Ask:    w.ask, Answers: map[string]string{}, From: map[string]string{}}
 	for id, text := range w.c.Brief {
 		b.Answers[id] = e.String(text)
+	}
+	for id, text := range w.c.BriefFrom {
+		b.From[id] = e.String(text)
 	}
 	return b
 }

@@ -136,9 +136,6 @@ func AskRemarks(k *ask.Ask, s *site.Site) (out []string) {
 			out = append(out, err.Error())
 		}
 	}
-	for _, key := range k.Unused() {
-		out = append(out, fmt.Sprintf("%s: nothing uses this key of the ask yet", key))
-	}
 	return out
 }
 

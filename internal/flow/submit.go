@@ -14,6 +14,7 @@ import (
 
 	"envask/internal/archive"
 	"envask/internal/ask"
+	"envask/internal/brief"
 	"envask/internal/casefile"
 	"envask/internal/durable"
 	"envask/internal/fault"
@@ -446,6 +447,12 @@ func texts(k *ask.Ask, rep *archive.Report, p submit.Parcel) func(string) string
 	m := rep.Manifest
 	return func(name string) string {
 		if id, ok := strings.CutPrefix(name, "answer:"); ok {
+			return m.Answers[id]
+		}
+		if id, ok := strings.CutPrefix(name, "brief."); ok {
+			if id == brief.Title {
+				return m.Title
+			}
 			return m.Answers[id]
 		}
 		switch name {

@@ -12,6 +12,7 @@ import (
 
 	"envask/internal/archive"
 	"envask/internal/ask"
+	"envask/internal/brief"
 	"envask/internal/casefile"
 	"envask/internal/durable"
 	"envask/internal/fault"
@@ -186,9 +187,9 @@ func asSent(ctx context.Context, c *casefile.Case, rep *archive.Report, sealed *
 
 // unanswered gives the required questions that the archive has no answer to.
 func unanswered(k *ask.Ask, m *archive.Manifest) (open []string) {
-	for _, q := range k.Questions {
-		if q.Required && m.Answers[q.ID] == "" {
-			open = append(open, q.ID+": "+q.Text)
+	for _, f := range brief.Of(k) {
+		if text := m.Answers[f.ID]; f.Required && text == "" && (f.ID != brief.Title || m.Title == "") {
+			open = append(open, f.ID+": "+f.Text)
 		}
 	}
 	return open

@@ -241,12 +241,19 @@ func bounded(lines []string) []string {
 
 func (v *view) writeUp() g.Node {
 	var rows []g.Node
-	for _, q := range v.Brief.Questions {
-		answer := h.Span(h.Class("answer"), g.Text(v.Brief.Answers[q.ID]))
-		if v.Brief.Answers[q.ID] == "" {
+	for _, f := range v.Brief.Fields() {
+		text := v.Brief.Value(f.ID)
+		if f.ID == brief.Title || text == "" && !f.Asked {
+			continue
+		}
+		answer := h.Span(h.Class("answer"), g.Text(text))
+		if text == "" {
 			answer = h.Span(h.Class("dim"), g.Text("not answered"))
 		}
-		rows = append(rows, h.Dt(g.Text(q.Text)), h.Dd(answer))
+		if from := v.Brief.From[f.ID]; from != "" {
+			answer = g.Group{answer, h.Span(h.Class("dim"), g.Text(" from "+from))}
+		}
+		rows = append(rows, h.Dt(g.Text(f.Text)), h.Dd(answer))
 	}
 	if rows == nil {
 		return nil

@@ -39,7 +39,7 @@ func Text() string {
 	for _, r := range redact.Rules {
 		m.Redaction.Findings[r.Name] = 1
 	}
-	c := Content{Manifest: &m, Brief: brief.Brief{Questions: []ask.Question{{ID: "a"}, {ID: "b"}},
+	c := Content{Manifest: &m, Brief: brief.Brief{Ask: &ask.Ask{Questions: []ask.Question{{ID: "a"}, {ID: "b"}}},
 		Answers: map[string]string{"a": "-"}},
 		Facts: Facts{Systems: []string{"-"}, Rows: []Fact{{Values: []string{"-"}, Heeds: []bool{true}},
 			{Values: []string{""}, Differs: true}}}}
