@@ -1,0 +1,382 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"envask/internal/brief"
+	"envask/internal/casefile"
+	"envask/internal/cli/term"
+	"envask/internal/fault"
+	"envask/internal/flow"
+	"envask/internal/keyfile"
+)
+
+// briefing is what the flags of brief say.
+type briefing struct {
+	set, take []string
+	from, as  string
+	edit      bool
+}
+
+// briefForms are the forms in which the write-up is printed.
+var briefForms = []string{"text", "markdown", "mail", "fields", "json"}
+
+func newBrief(s *session) *cobra.Command {
+	var x briefing
+	c := &cobra.Command{
+		Use:   "brief",
+		Short: "Fill in and check the write-up that goes with the evidence",
+		Long: `Fill in and check the write-up: what fails, for whom, since when, how bad it is, and what the vendor asks for by its questions.
+
+On a terminal it asks for what is missing, one field at a time, and offers what the evidence says; each answer is kept at once, so that you
+can leave it and come back. Without a terminal, or with one of the flags, it takes answers from there. What is to be added is listed: no
+score, only what the desk would ask next.`,
+		Example: `  envask brief
+  envask brief --set title='Gate 2 at Tallow Pier rejects every pass' --take since,environment
+  envask brief --as mail`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			a, c, err := s.appAndCase()
+			if err != nil {
+				return err
+			}
+			return s.brief(cmd.Context(), a, c, x)
+		},
+	}
+	f := c.Flags()
+	f.StringArrayVar(&x.set, "set", nil, "answer a field: FIELD=TEXT (several times; an empty text takes the answer back)")
+	f.StringSliceVar(&x.take, "take", nil, "take what the evidence says for these fields (or all)")
+	f.StringVar(&x.from, "from", "", "take answers from a YAML file: FIELD: TEXT")
+	f.BoolVar(&x.edit, "edit", false, "edit all of it in your editor (VISUAL or EDITOR)")
+	f.StringVar(&x.as, "as", "", "print the write-up as: "+strings.Join(briefForms, ", "))
+	_ = c.RegisterFlagCompletionFunc("as", cobra.FixedCompletions(briefForms, cobra.ShellCompDirectiveNoFileComp))
+	return c
+}
+
+func (s *session) brief(ctx context.Context, a *flow.App, c *casefile.Case, x briefing) error {
+	if x.as != "" && !slices.Contains(briefForms, x.as) {
+		return fault.New(fault.Usage, "", "--as", "expected "+strings.Join(briefForms, ", ")+", found "+x.as, "")
+	}
+	changes, err := s.briefChanges(ctx, a, c, x)
+	if err != nil {
+		return err
+	}
+	if len(changes) > 0 {
+		if err := a.SetBrief(c, changes); err != nil {
+			return err
+		}
+	}
+	if x.edit {
+		if err := s.editBrief(ctx, a, c); err != nil {
+			return err
+		}
+	}
+	if x.as != "" {
+		return s.printBrief(a, c, x.as)
+	}
+	if s.screen.Ask && !x.edit && len(changes) == 0 && !s.common.json {
+		if err := s.askBrief(ctx, a, c); err != nil {
+			return err
+		}
+	}
+	v, err := a.ShowBrief(c)
+	if err != nil {
+		return err
+	}
+	var proposed []flow.Proposed
+	if len(changes) == 0 && !s.screen.Ask || s.common.json {
+		if proposed, err = a.ProposeBrief(ctx, c); err != nil {
+			return err
+		}
+	}
+	if s.common.json {
+		return s.writeJSON(struct {
+			*flow.BriefView
+			Proposed []flow.Proposed `json:"proposed"`
+		}{v, append([]flow.Proposed{}, proposed...)})
+	}
+	s.drawBrief(v, proposed)
+	return nil
+}
+
+// briefChanges gathers the answers that the flags give.
+func (s *session) briefChanges(ctx context.Context, a *flow.App, c *casefile.Case, x briefing) (out []flow.BriefChange, err error) {
+	if x.from != "" {
+		if out, err = readBrief(x.from); err != nil {
+			return nil, err
+		}
+	}
+	for _, set := range x.set {
+		id, text, ok := strings.Cut(set, "=")
+		if !ok {
+			return nil, fault.New(fault.Usage, "", "--set", fmt.Sprintf("expected FIELD=TEXT, found %q", set), "")
+		}
+		out = append(out, flow.BriefChange{ID: id, Text: text})
+	}
+	if len(x.take) == 0 {
+		return out, nil
+	}
+	proposed, err := a.ProposeBrief(ctx, c)
+	if err != nil {
+		return nil, err
+	}
+	took := map[string]bool{}
+	for _, p := range proposed {
+		if !took[p.Field] && (slices.Contains(x.take, p.Field) || slices.Contains(x.take, "all")) {
+			took[p.Field] = true
+			out = append(out, flow.BriefChange{ID: p.Field, Text: p.Text, From: p.From})
+		}
+	}
+	for _, want := range x.take {
+		if want != "all" && !took[want] {
+			return nil, fault.New(fault.Usage, "", "--take", "the evidence says nothing of "+want, "envask brief shows what it says")
+		}
+	}
+	return out, nil
+}
+
+// readBrief reads answers from a file.
+func readBrief(file string) (out []flow.BriefChange, err error) {
+	data, err := keyfile.ReadFile(file)
+	if err != nil {
+		return nil, &fault.Error{Class: fault.Usage, Op: "read the answers", Err: err}
+	}
+	f, m := keyfile.Parse(file, data)
+	for _, k := range m.Keys() {
+		out = append(out, flow.BriefChange{ID: k, Text: m.String(k)})
+	}
+	m.Done()
+	if err := f.Err(); err != nil {
+		return nil, &fault.Error{Class: fault.Usage, Err: err, Hint: "fix the file; nothing was changed"}
+	}
+	return out, nil
+}
+
+// drawBrief shows the write-up, what the evidence offers, and what is to be added.
+func (s *session) drawBrief(v *flow.BriefView, proposed []flow.Proposed) {
+	for _, f := range v.Fields {
+		if f.Answer == "" {
+			continue
+		}
+		lines := strings.Split(f.Answer, "\n")
+		from := ""
+		if f.From != "" {
+			from = "  (from " + f.From + ")"
+		}
+		s.screen.Print("%s", s.screen.Indented(0, 16, fmt.Sprintf("%-14s  %s", f.ID, term.Clean(lines[0]+from))))
+		for _, l := range lines[1:] {
+			s.screen.Print("%s", s.screen.Indented(16, 16, term.Clean(l)))
+		}
+	}
+	if len(proposed) > 0 {
+		s.screen.Print("the evidence says (take it with --take FIELD):")
+		for _, p := range proposed {
+			s.screen.Print("%s", s.screen.Indented(2, 16, fmt.Sprintf("%-12s  %s  (from %s)", p.Field,
+				term.Clean(strings.ReplaceAll(p.Text, "\n", "; ")), term.Clean(p.From))))
+		}
+	}
+	if len(v.Remarks) > 0 {
+		s.screen.Print("to add or to correct:")
+		for _, r := range v.Remarks {
+			s.screen.Print("%s", s.screen.Indented(2, 16, s.screen.Paint(term.Warn, fmt.Sprintf("%-12s", r.Field))+"  "+term.Clean(r.Text)))
+		}
+	}
+	if v.Desk != "" {
+		s.screen.Print("desk            %s", term.Clean(v.Desk))
+	}
+}
+
+// printBrief prints the write-up in a form.
+func (s *session) printBrief(a *flow.App, c *casefile.Case, form string) error {
+	v, err := a.ShowBrief(c)
+	if err != nil {
+		return err
+	}
+	switch form {
+	case "json":
+		return s.writeJSON(v)
+	case "markdown":
+		return v.Brief.Write(term.SafeWriter(s.env.Out))
+	case "mail":
+		s.screen.Print("Subject: [%s] %s", term.Clean(v.Brief.Case), term.Clean(v.Brief.Title))
+		s.screen.Print("")
+		return v.Brief.Text(term.SafeWriter(s.env.Out))
+	case "fields":
+		for _, f := range v.Fields {
+			if f.Answer != "" {
+				s.screen.Print("%s: %s", f.ID, term.Clean(strings.ReplaceAll(f.Answer, "\n", `\n`)))
+			}
+		}
+		return nil
+	}
+	return v.Brief.Text(term.SafeWriter(s.env.Out))
+}
+
+// askBrief asks for what is missing, one field at a time. Each answer is kept at once.
+func (s *session) askBrief(ctx context.Context, a *flow.App, c *casefile.Case) error {
+	v, err := a.ShowBrief(c)
+	if err != nil {
+		return err
+	}
+	proposed, err := a.ProposeBrief(ctx, c)
+	if err != nil {
+		return err
+	}
+	var open []flow.BriefField
+	for _, f := range v.Fields {
+		if f.Answer == "" || f.Wrong(f.Answer) != "" {
+			open = append(open, f)
+		}
+	}
+	if len(open) == 0 {
+		return nil
+	}
+	if v.Desk != "" {
+		s.screen.Print("desk: %s", term.Clean(v.Desk))
+	}
+	s.screen.Print("%d %s to fill in. Enter takes what stands in brackets, or leaves the field out; q leaves, and keeps what you answered.",
+		len(open), one(len(open), "field", "fields"))
+	for i, f := range open {
+		change, left, err := s.askField(f, fmt.Sprintf("%d/%d", i+1, len(open)), proposed)
+		if err != nil {
+			return err
+		}
+		if left {
+			break
+		}
+		if change == nil {
+			continue
+		}
+		if err := a.SetBrief(c, []flow.BriefChange{*change}); err != nil {
+			s.complain(s.env.Err, err) // the next one is asked for; this one is said again at the end
+		}
+	}
+	s.screen.Print("")
+	return nil
+}
+
+// askField asks for one field. No change is nil; left says that the person wants to stop.
+func (s *session) askField(f flow.BriefField, count string, proposed []flow.Proposed) (change *flow.BriefChange, left bool, err error) {
+	s.screen.Print("")
+	need := ""
+	if f.Required {
+		need = s.screen.Paint(term.Warn, " (the vendor needs it)")
+	}
+	s.screen.Print("%s %s%s", s.screen.Paint(term.Good, count), term.Clean(f.Text), need)
+	if f.Help != "" {
+		s.screen.Print("    %s", term.Clean(f.Help))
+	}
+	for i, choice := range f.Choices {
+		line := fmt.Sprintf("  %d  %s", i+1, choice.Name)
+		if choice.Means != "" {
+			line += ": " + choice.Means
+		}
+		if choice.NotFor != "" {
+			line += "; not for " + choice.NotFor
+		}
+		s.screen.Print("%s", s.screen.Indented(0, 7, term.Clean(line)))
+	}
+	var offer *flow.Proposed
+	for i := range proposed {
+		if proposed[i].Field == f.ID {
+			offer = &proposed[i]
+			s.screen.Print("  [%s]  from %s", term.Clean(strings.ReplaceAll(offer.Text, "\n", "; ")), term.Clean(offer.From))
+			break
+		}
+	}
+	text, err := s.answerLines(f.Lines)
+	switch {
+	case err != nil:
+		return nil, false, err
+	case text == "q":
+		return nil, true, nil
+	case text == "" && offer != nil:
+		return &flow.BriefChange{ID: f.ID, Text: offer.Text, From: offer.From}, false, nil
+	case text == "":
+		return nil, false, nil
+	}
+	for i, choice := range f.Choices {
+		if text == fmt.Sprint(i+1) {
+			text = choice.Name
+		}
+	}
+	return &flow.BriefChange{ID: f.ID, Text: text}, false, nil
+}
+
+// answerLines reads an answer: of several lines up to an empty one.
+func (s *session) answerLines(several bool) (string, error) {
+	defer s.pause()()
+	var lines []string
+	for {
+		lead := ">"
+		if len(lines) > 0 {
+			lead = "…"
+		}
+		line, err := s.screen.Line(lead)
+		if err != nil {
+			return "", err
+		}
+		if line == "" && len(lines) > 0 {
+			break
+		}
+		lines = append(lines, line)
+		if !several || line == "" || line == "q" {
+			break
+		}
+	}
+	return strings.Join(lines, "\n"), nil
+}
+
+// editBrief lets a person edit all of it in an editor. What was written is never lost: a file with a mistake stays, and its place is said.
+func (s *session) editBrief(ctx context.Context, a *flow.App, c *casefile.Case) error {
+	editor := s.env.Getenv("VISUAL")
+	if editor == "" {
+		editor = s.env.Getenv("EDITOR")
+	}
+	if editor == "" {
+		return fault.New(fault.Usage, "", "--edit", "neither VISUAL nor EDITOR names an editor", "or answer with --set FIELD=TEXT")
+	}
+	v, err := a.ShowBrief(c)
+	if err != nil {
+		return err
+	}
+	file := filepath.Join(c.Dir, "brief-edit.yaml")
+	if _, err := os.Lstat(file); err != nil { // else one with a mistake is gone on with
+		if err := os.WriteFile(file, brief.Editable(v.Brief), 0o600); err != nil {
+			return fault.Wrap("write", file, err)
+		}
+	}
+	words := strings.Fields(editor)
+	cmd := exec.CommandContext(ctx, words[0], append(words[1:], file)...) // #nosec G204 -- the engineer's own editor
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = s.env.In, s.env.Out, s.env.Err
+	if err := cmd.Run(); err != nil {
+		return fault.New(fault.Failed, "edit", editor, err.Error(), "what you wrote is in "+file)
+	}
+	changes, err := readBrief(file)
+	if err == nil {
+		err = a.SetBrief(c, withoutSame(changes, v))
+	}
+	if err != nil {
+		return &fault.Error{Class: fault.ClassOf(err), Err: err, Hint: "nothing was changed; what you wrote is in " + file +
+			": envask brief --edit opens it again"}
+	}
+	return fault.Wrap("remove", file, os.Remove(file))
+}
+
+// withoutSame leaves out the answers that are as they were, so that it is still known where they came from.
+func withoutSame(changes []flow.BriefChange, v *flow.BriefView) (out []flow.BriefChange) {
+	for _, ch := range changes {
+		if strings.TrimSpace(ch.Text) != v.Brief.Value(ch.ID) {
+			out = append(out, ch)
+		}
+	}
+	return out
+}

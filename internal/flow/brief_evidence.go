@@ -1,0 +1,272 @@
+package flow
+
+import (
+	"bufio"
+	"bytes"
+	"cmp"
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"envask/internal/ask"
+	"envask/internal/brief"
+	"envask/internal/casefile"
+	"envask/internal/fault"
+	"envask/internal/late"
+	"envask/internal/logset"
+	"envask/internal/round"
+	"envask/internal/stamp"
+)
+
+// Bounds of what is read of the evidence to fill a write-up.
+const (
+	maxLooked   = 64 << 20 // bytes of one file
+	maxLine     = 64 << 10 // bytes of a line; the rest of a longer one is passed over
+	maxQuoted   = 300      // characters of a line that is quoted
+	maxProposed = 5        // answers that are proposed for one field
+)
+
+// Proposed is an answer that the evidence suggests. It is offered, not assumed.
+type Proposed struct {
+	Field string `json:"field"`
+	Text  string `json:"text"`
+	From  string `json:"from"` // where it stands, such as "gate-2's gate.log, line 1841"
+}
+
+// firstError is the first line of a system that tells of an error.
+type firstError struct {
+	at     time.Time // by our clock
+	line   string
+	system string
+	from   string
+}
+
+// ProposeBrief reads the evidence of a case for what it says of the fields that have no answer: the first error and its time, the systems
+// that have errors, versions, and identifiers that the ask says where to find.
+func (a *App) ProposeBrief(ctx context.Context, c *casefile.Case) ([]Proposed, error) {
+	k, err := LoadAsk(c.Ask)
+	if err != nil {
+		return nil, err
+	}
+	rounds, err := a.countingRounds(c)
+	if err != nil || len(rounds) == 0 {
+		return nil, err
+	}
+	p := &proposing{ctx: ctx, r: rounds[len(rounds)-1], c: c, errors: map[string]*firstError{}, found: map[string][]Proposed{},
+		finds: map[string][]brief.Field{}}
+	for _, f := range brief.Of(k) {
+		if f.Find != nil {
+			p.finds[f.Find.Item] = append(p.finds[f.Find.Item], f)
+		}
+	}
+	if err := p.r.Entries(p.entry); err != nil {
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		return nil, fault.Wrap("read the evidence", c.Name, err)
+	}
+	return p.proposals(k), nil
+}
+
+type proposing struct {
+	ctx     context.Context
+	r       *round.Round
+	c       *casefile.Case
+	systems []string
+	errors  map[string]*firstError // by system
+	vitals  []Proposed
+	finds   map[string][]brief.Field // by item
+	found   map[string][]Proposed    // by field
+}
+
+func (p *proposing) entry(e round.Entry) error {
+	if p.ctx.Err() != nil {
+		return p.ctx.Err()
+	}
+	if !slices.Contains(p.systems, e.System) {
+		p.systems = append(p.systems, e.System)
+	}
+	if e.Name == "" || e.State != round.Taken && e.State != round.Cut {
+		return nil
+	}
+	file := filepath.Join(p.r.RawDir(), e.System, filepath.FromSlash(e.Name))
+	if e.Item == ask.Vitals {
+		p.vitalsOf(file, e.System)
+		return nil
+	}
+	if e.First.IsZero() && p.finds[e.Item] == nil {
+		return nil // neither a log nor asked for
+	}
+	f, err := os.Open(file)
+	if err != nil {
+		return nil //nolint:nilerr // it was tidied away; the rest is looked at
+	}
+	defer f.Close()
+	plain, done, err := logset.Plain(io.LimitReader(f, maxLooked))
+	if err != nil {
+		return nil //nolint:nilerr // what cannot be opened proposes nothing
+	}
+	defer done()
+	p.look(plain, &e, file)
+	return nil
+}
+
+// errorLine tells a line of an error by its level, as logs write it.
+var errorLine = late.Pattern(`(?:^|[^A-Za-z0-9_])(?:ERROR|FATAL|CRITICAL|CRIT|PANIC|ALERT|EMERG|SEVERE)(?:[^A-Za-z0-9_]|$)` +
+	`|[Ll]evel"?[=:] ?"?(?:error|fatal|critical|panic)\b|<[0-3]>|\b(?:panic|fatal error|Traceback|Exception in thread)\b`)
+
+func (p *proposing) look(in io.Reader, e *round.Entry, file string) {
+	var reader *stamp.Reader
+	lines := bufio.NewReaderSize(in, maxLine)
+	seenError := e.First.IsZero()
+	fields := slices.Clone(p.finds[e.Item])
+	for n := 1; p.ctx.Err() == nil && (!seenError || len(fields) > 0); n++ {
+		line, more, err := lines.ReadLine()
+		if err != nil {
+			return
+		}
+		line = bytes.Clone(line)
+		for more && err == nil {
+			_, more, err = lines.ReadLine()
+		}
+		where := fmt.Sprintf("%s's %s, line %d", e.System, path.Base(e.Name), n)
+		fields = slices.DeleteFunc(fields, func(f brief.Field) bool { return p.find(f, line, where) })
+		if seenError || !errorLine().Match(line) {
+			continue
+		}
+		if reader == nil {
+			reader = p.reader(e, file)
+		}
+		at, ok := reader.Time(line)
+		if ok {
+			seenError = true
+			p.errorAt(e, at, line, where)
+		}
+	}
+}
+
+// reader reads the times of a log.
+func (p *proposing) reader(e *round.Entry, file string) *stamp.Reader {
+	facts := stamp.Facts{Zone: p.c.Window.Zone, AsOf: e.ModTime, Name: e.Source}
+	if c := p.clock(e.System); c != nil && c.Location != nil {
+		facts.Zone = c.Location
+	}
+	content := logset.Content{Open: func() (io.ReadCloser, error) { return os.Open(file) }, Size: e.Bytes}
+	return logset.Inspect(content, facts).Profile.Reader()
+}
+
+func (p *proposing) clock(system string) *round.Clock {
+	for i := range p.r.Clocks {
+		if p.r.Clocks[i].System == system {
+			return &p.r.Clocks[i]
+		}
+	}
+	return nil
+}
+
+func (p *proposing) errorAt(e *round.Entry, at time.Time, line []byte, where string) {
+	if c := p.clock(e.System); c != nil && c.Measured {
+		at = at.Add(-c.Offset) // what its clock shows, by ours
+	}
+	if old := p.errors[e.System]; old == nil || at.Before(old.at) {
+		p.errors[e.System] = &firstError{at, quoted(string(line)), e.System, where}
+	}
+}
+
+// quoted makes a line fit for a write-up.
+func quoted(line string) string {
+	line = strings.TrimSpace(strings.Map(func(r rune) rune {
+		if r < ' ' || r == 0x7f {
+			return ' '
+		}
+		return r
+	}, strings.ToValidUTF8(line, "\ufffd")))
+	if r := []rune(line); len(r) > maxQuoted {
+		return string(r[:maxQuoted]) + "…"
+	}
+	return line
+}
+
+// find looks for the answer to a question in a line, and reports whether enough was found.
+func (p *proposing) find(f brief.Field, line []byte, where string) bool {
+	m := f.Find.Like.FindSubmatch(line)
+	if m == nil {
+		return false
+	}
+	text := quoted(string(m[min(1, len(m)-1)]))
+	if text == "" || f.Wrong(text) != "" {
+		return false
+	}
+	same := func(o Proposed) bool { return o.Text == text }
+	if !slices.ContainsFunc(p.found[f.ID], same) && len(p.found[f.ID]) < maxProposed {
+		p.found[f.ID] = append(p.found[f.ID], Proposed{f.ID, text, where})
+	}
+	return true
+}
+
+func (p *proposing) vitalsOf(file, system string) {
+	v, err := readVitals(file, system)
+	if err != nil || v.OS == "" {
+		return
+	}
+	text := system + ": " + v.OS
+	if v.Kernel != "" {
+		text += ", " + v.Kernel
+	}
+	if v.Uptime > 0 {
+		text += ", up " + roughly(time.Duration(v.Uptime)*time.Second)
+	}
+	for _, id := range sortedKeys(v.Values) {
+		text += ", " + id + " " + v.Values[id]
+	}
+	p.vitals = append(p.vitals, Proposed{"environment", text, "the vitals of " + system})
+}
+
+func roughly(d time.Duration) string {
+	if d > 48*time.Hour {
+		return fmt.Sprintf("%d days", int(d.Hours()/24))
+	}
+	return fmt.Sprintf("%d h", int(d.Hours()))
+}
+
+// proposals puts together what was found, of the fields in their order.
+func (p *proposing) proposals(k *ask.Ask) (out []Proposed) {
+	var all []*firstError
+	for _, e := range p.errors {
+		all = append(all, e)
+	}
+	slices.SortFunc(all, func(a, b *firstError) int { return cmp.Or(a.at.Compare(b.at), strings.Compare(a.system, b.system)) })
+	for _, f := range brief.Of(k) {
+		switch {
+		case p.c.Brief[f.ID] != "":
+			continue
+		case f.ID == "happens" && len(all) > 0:
+			out = append(out, Proposed{f.ID, all[0].line, all[0].from})
+		case f.ID == "since" && len(all) > 0:
+			zone := p.c.Window.Zone
+			out = append(out, Proposed{f.ID, all[0].at.In(zone).Format("2006-01-02 15:04:05") + " " + zone.String() + " (the first error there is)",
+				all[0].from})
+		case f.ID == "affected" && len(all) > 0:
+			var names []string
+			for _, e := range all {
+				names = append(names, e.system+" since "+e.at.In(p.c.Window.Zone).Format("15:04:05"))
+			}
+			out = append(out, Proposed{f.ID, fmt.Sprintf("errors on %d of %d systems: %s", len(all), len(p.systems), strings.Join(names, ", ")),
+				"the logs of round " + p.r.ID})
+		case f.ID == "environment" && len(p.vitals) > 0:
+			var lines []string
+			for _, v := range p.vitals {
+				lines = append(lines, v.Text)
+			}
+			out = append(out, Proposed{f.ID, strings.Join(lines, "\n"), "the vitals of round " + p.r.ID})
+		}
+		out = append(out, p.found[f.ID]...)
+	}
+	return out
+}
