@@ -29,8 +29,10 @@ func Editable(b Brief) []byte {
 		switch {
 		case f.Lines && value != "" && plain(value):
 			fmt.Fprintf(&s, "%s: |-\n  %s\n", f.ID, strings.ReplaceAll(value, "\n", "\n  "))
+		case value == "" && f.Lines:
+			fmt.Fprintf(&s, "%s: |-\n", f.ID)
 		case value == "":
-			fmt.Fprintf(&s, "%s:\n", f.ID)
+			fmt.Fprintf(&s, "%s: ''\n", f.ID)
 		default:
 			text, err := yaml.Marshal(map[string]string{f.ID: value})
 			if err != nil { // a map of texts can always be written

@@ -242,8 +242,8 @@ func (s *session) askBrief(ctx context.Context, a *flow.App, c *casefile.Case) e
 	if v.Desk != "" {
 		s.screen.Print("desk: %s", term.Clean(v.Desk))
 	}
-	s.screen.Print("%d %s to fill in. Enter takes what stands in brackets, or leaves the field out; q leaves, and keeps what you answered.",
-		len(open), one(len(open), "field", "fields"))
+	s.screen.Print("%s", s.screen.Indented(0, 0, fmt.Sprintf("%d %s to fill in. Enter takes what stands in brackets, or leaves the field out; "+
+		"q leaves, and keeps what you answered.", len(open), one(len(open), "field", "fields"))))
 	for i, f := range open {
 		change, left, err := s.askField(f, fmt.Sprintf("%d/%d", i+1, len(open)), proposed)
 		if err != nil {
@@ -288,7 +288,8 @@ func (s *session) askField(f flow.BriefField, count string, proposed []flow.Prop
 	for i := range proposed {
 		if proposed[i].Field == f.ID {
 			offer = &proposed[i]
-			s.screen.Print("  [%s]  from %s", term.Clean(strings.ReplaceAll(offer.Text, "\n", "; ")), term.Clean(offer.From))
+			s.screen.Print("%s", s.screen.Indented(2, 3, fmt.Sprintf("[%s]  from %s", term.Clean(strings.ReplaceAll(offer.Text, "\n", "; ")),
+				term.Clean(offer.From))))
 			break
 		}
 	}
