@@ -35,7 +35,8 @@ type Find struct {
 	Like *regexp.Regexp // its first group is the answer, or all of it
 }
 
-var hoursText = late.Pattern(`(?i)^(?:(mon|tue|wed|thu|fri|sat|sun)(?:-(mon|tue|wed|thu|fri|sat|sun))? )?([0-9]{1,2}):([0-9]{2})-([0-9]{1,2}):([0-9]{2})$`)
+var hoursText = late.Pattern(`(?i)^(?:(mon|tue|wed|thu|fri|sat|sun)(?:-(mon|tue|wed|thu|fri|sat|sun))? ` +
+	`)?([0-9]{1,2}):([0-9]{2})-([0-9]{1,2}):([0-9]{2})$`)
 
 var weekdays = []string{"sun", "mon", "tue", "wed", "thu", "fri", "sat"}
 

@@ -82,7 +82,8 @@ func (f Field) names() (names []string) {
 }
 
 // headings are the parts of the write-up; the first field of each begins it.
-var headings = map[string]string{"happens": "What happens", "affected": "Who is affected", "environment": "Environment", "contact": "Contact",
+var headings = map[string]string{"happens": "What happens", "affected": "Who is affected",
+	"environment": "Environment", "contact": "Contact",
 	"attachments": "Attachments"}
 
 // Write writes the write-up as Markdown.

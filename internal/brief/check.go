@@ -25,7 +25,8 @@ type Facts struct {
 	Secret   func(text string) bool
 }
 
-// Check gives a short list of what to add or to correct, in the order of the fields. It never judges: what is there is said, and why the desk
+// Check gives a short list of what to add or to correct, in the order of the fields. It never judges: what is there is said, and why the
+// desk
 // would ask again.
 func (b Brief) Check(f Facts) (out []Remark) {
 	for _, field := range b.Fields() {
@@ -52,12 +53,11 @@ var checks = []struct {
 	look  func(b Brief, f Facts, field Field, answer string) string
 }{
 	{Title, saysNothing},
-	{"expected", func(b Brief, _ Facts, _ Field, answer string) string {
-		if answer == "" && b.Value("happens") != "" {
-			return "what should happen instead is not said"
-		}
-		return ""
-	}},
+	{Title, unsaid("what fails, where, and for whom is not said")},
+	{"happens", unsaid("what happens is not said")},
+	{"expected", unsaid("what should happen instead is not said")},
+	{"since", unsaid("since when is not said")},
+	{Severity, unsaid("how bad it is, in the vendor's words, is not said")},
 	{"steps", stepsWithoutResult},
 	{Severity, doesNotFit},
 	{SeverityWhy, func(b Brief, _ Facts, _ Field, answer string) string {
@@ -77,10 +77,22 @@ var checks = []struct {
 	}},
 }
 
+// unsaid reports an answer that every desk asks for and that is not there.
+func unsaid(why string) func(Brief, Facts, Field, string) string {
+	return func(_ Brief, _ Facts, _ Field, answer string) string {
+		if answer == "" {
+			return why
+		}
+		return ""
+	}
+}
+
 // emptyWords say nothing of a fault by themselves.
-var emptyWords = strings.Fields(`a an the is are was it its this that does do not no on in at of to for and or with from our we please help urgent asap problem
-	problems issue issues error errors fault faults failure fails failing failed broken bug down work works working worked doesn't won't can't isn't system
-	systems software product device anymore longer question request case ticket support hello hi`)
+var emptyWords = strings.Fields(`
+	a an the is are was it its this that does do not no on in at of to for and or with from our we please help urgent asap
+	problem problems issue issues error errors fault faults failure fails failing failed broken bug down work works working
+	worked doesn't won't can't isn't system systems software product device anymore longer question request case ticket support
+	hello hi`)
 
 // leastWords is how many words a title needs that say something.
 const leastWords = 2
@@ -133,11 +145,13 @@ func stepsWithoutResult(_ Brief, _ Facts, _ Field, answer string) string {
 
 var (
 	mildWords  = late.Pattern(`(?i)\b(slow(ly)?|sometimes|cosmetic|typo|question|one user|a single user|workaround|now and then|rarely)\b`)
-	harshWords = late.Pattern(`(?i)\b(nobody can|no one can|all (users|passengers|customers|sites|gates)|everything|entire|whole (site|terminal)|halted|` +
+	harshWords = late.Pattern(`(?i)\b(nobody can|no one can|all (users|passengers|customers|sites|gates)|everything|entire|whole ` +
+		`(site|terminal)|halted|` +
 		`completely down|production stop(ped)?|data loss)\b`)
 )
 
-// doesNotFit reports the worst severity for what sounds mild, and the least one for what sounds bad. The vendor's list begins with the worst.
+// doesNotFit reports the worst severity for what sounds mild, and the least one for what sounds bad. The vendor's list begins with the
+// worst.
 func doesNotFit(b Brief, _ Facts, field Field, answer string) string {
 	if answer == "" || len(field.Choices) < 2 {
 		return ""
@@ -159,7 +173,8 @@ func doesNotFit(b Brief, _ Facts, field Field, answer string) string {
 
 var (
 	dateTimes = late.Pattern(`\d{4}-\d{2}-\d{2}(?:[ T]\d{2}:\d{2}(?::\d{2})?(?:Z|[+-]\d{2}:\d{2})?)?`)
-	formats   = []string{"2006-01-02T15:04:05Z07:00", "2006-01-02T15:04Z07:00", "2006-01-02 15:04:05", "2006-01-02 15:04", "2006-01-02T15:04", "2006-01-02"}
+	formats   = []string{"2006-01-02T15:04:05Z07:00", "2006-01-02T15:04Z07:00", "2006-01-02 15:04:05", "2006-01-02 15:04",
+		"2006-01-02T15:04", "2006-01-02"}
 )
 
 // outsideOfWindow reports a beginning after the end of the window: the evidence would be of another time.

@@ -10,7 +10,8 @@ import (
 // Editable writes the write-up as YAML with the questions as comments, to be edited and read again.
 func Editable(b Brief) []byte {
 	var s strings.Builder
-	fmt.Fprintf(&s, "# The write-up of case %s. Leave a field empty to leave it out; several lines stand indented below |.\n", oneLine(b.Case))
+	fmt.Fprintf(&s, "# The write-up of case %s. Leave a field empty to leave it out; several lines stand indented below |.\n",
+		oneLine(b.Case))
 	for _, f := range b.Fields() {
 		fmt.Fprintf(&s, "\n# %s\n", oneLine(f.Text))
 		if f.Help != "" {

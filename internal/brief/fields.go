@@ -69,7 +69,8 @@ func Known() []string {
 	return ids
 }
 
-// Of gives the fields of the write-up for an ask, in their order: those that every write-up has, worded by a question of the ask where it has
+// Of gives the fields of the write-up for an ask, in their order: those that every write-up has, worded by a question of the ask where it
+// has
 // one of that name; then the ask's other questions, and its objects.
 func Of(k *ask.Ask) []Field {
 	var out []Field

@@ -34,11 +34,12 @@ func newBrief(s *session) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "brief",
 		Short: "Fill in and check the write-up that goes with the evidence",
-		Long: `Fill in and check the write-up: what fails, for whom, since when, how bad it is, and what the vendor asks for by its questions.
+		Long: `Fill in and check the write-up: what fails, for whom, since when, how bad it is, and what the vendor asks for by its
+questions.
 
-On a terminal it asks for what is missing, one field at a time, and offers what the evidence says; each answer is kept at once, so that you
-can leave it and come back. Without a terminal, or with one of the flags, it takes answers from there. What is to be added is listed: no
-score, only what the desk would ask next.`,
+On a terminal it asks for what is missing, one field at a time, and offers what the evidence says; each answer is kept at once, so
+that you can leave it and come back. Without a terminal, or with one of the flags, it takes answers from there. What is to be added
+is listed: no score, only what the desk would ask next.`,
 		Example: `  envask brief
   envask brief --set title='Gate 2 at Tallow Pier rejects every pass' --take since,environment
   envask brief --as mail`,
@@ -242,8 +243,9 @@ func (s *session) askBrief(ctx context.Context, a *flow.App, c *casefile.Case) e
 	if v.Desk != "" {
 		s.screen.Print("desk: %s", term.Clean(v.Desk))
 	}
-	s.screen.Print("%s", s.screen.Indented(0, 0, fmt.Sprintf("%d %s to fill in. Enter takes what stands in brackets, or leaves the field out; "+
-		"q leaves, and keeps what you answered.", len(open), one(len(open), "field", "fields"))))
+	s.screen.Print("%s", s.screen.Indented(0, 0,
+		fmt.Sprintf("%d %s to fill in. Enter takes what stands in brackets, or leaves the field out; "+
+			"q leaves, and keeps what you answered.", len(open), one(len(open), "field", "fields"))))
 	for i, f := range open {
 		change, left, err := s.askField(f, fmt.Sprintf("%d/%d", i+1, len(open)), proposed)
 		if err != nil {
@@ -288,7 +290,8 @@ func (s *session) askField(f flow.BriefField, count string, proposed []flow.Prop
 	for i := range proposed {
 		if proposed[i].Field == f.ID {
 			offer = &proposed[i]
-			s.screen.Print("%s", s.screen.Indented(2, 3, fmt.Sprintf("[%s]  from %s", term.Clean(strings.ReplaceAll(offer.Text, "\n", "; ")),
+			s.screen.Print("%s", s.screen.Indented(2, 3, fmt.Sprintf("[%s]  from %s",
+				term.Clean(strings.ReplaceAll(offer.Text, "\n", "; ")),
 				term.Clean(offer.From))))
 			break
 		}
@@ -350,7 +353,7 @@ func (s *session) editBrief(ctx context.Context, a *flow.App, c *casefile.Case) 
 		return err
 	}
 	file := filepath.Join(c.Dir, "brief-edit.yaml")
-	if _, err := os.Lstat(file); err != nil { // else one with a mistake is gone on with
+	if _, err := os.Lstat(file); err != nil { // one with a mistake is opened again
 		if err := os.WriteFile(file, brief.Editable(v.Brief), 0o600); err != nil {
 			return fault.Wrap("write", file, err)
 		}

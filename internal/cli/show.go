@@ -115,9 +115,17 @@ func (s *session) showCase(a *flow.App, c *casefile.Case) error {
 	if err != nil {
 		return err
 	}
-	if s.common.json {
-		return errors.Join(s.writeJSON(v), damaged(v))
+	wants, err := a.Checklist(c, v)
+	if err != nil && v.Damage == nil {
+		s.screen.Say("note: what the vendor wants is not known: %s", term.Clean(err.Error()))
 	}
+	if s.common.json {
+		return errors.Join(s.writeJSON(struct {
+			*flow.CaseView
+			Checklist []flow.Want `json:"checklist"`
+		}{v, append([]flow.Want{}, wants...)}), damaged(v))
+	}
+	s.drawChecklist(wants)
 	s.screen.Print("vendor   %s", term.Clean(v.Vendor))
 	s.screen.Print("site     %s", v.Site)
 	s.screen.Print("window   %s", v.Window)
@@ -143,6 +151,27 @@ func (s *session) showCase(a *flow.App, c *casefile.Case) error {
 			term.Clean(p.Where), s.when(p.At))
 	}
 	return damaged(v)
+}
+
+// drawChecklist shows what the vendor wants, what is there, and which command brings the rest.
+func (s *session) drawChecklist(wants []flow.Want) {
+	if len(wants) == 0 {
+		return
+	}
+	var rows [][]string
+	for _, w := range wants {
+		have, next := s.screen.Paint(term.Good, "there"), ""
+		if !w.Have {
+			have = s.screen.Paint(term.Bad, "open")
+		}
+		if w.Next != "" {
+			next = term.Clean(s.withCase("envask " + w.Next))
+		}
+		rows = append(rows, []string{term.Clean(w.What), have, term.Clean(w.Text), next})
+	}
+	s.screen.Table([]term.Column{{Title: "wanted"}, {Title: "state"}, {Title: "what is there", Wide: true, Least: 24},
+		{Title: "brings it"}}, rows)
+	s.screen.Print("")
 }
 
 // mostLacking is how many lines show what a case lacks.

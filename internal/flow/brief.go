@@ -122,7 +122,8 @@ func (a *App) ShowBrief(c *casefile.Case) (*BriefView, error) {
 	if err != nil {
 		return nil, err
 	}
-	b := brief.Brief{Case: caseNumber(c), Title: c.Title, Vendor: c.Vendor, Site: c.Site, Window: c.Window.String(), Ask: k, Answers: c.Brief,
+	b := brief.Brief{Case: caseNumber(c), Title: c.Title, Vendor: c.Vendor, Site: c.Site,
+		Window: c.Window.String(), Ask: k, Answers: c.Brief,
 		From: c.BriefFrom}
 	v := &BriefView{Case: c.Name, Remarks: []brief.Remark{}, Missing: append([]string{}, b.Open()...), Brief: b}
 	for _, f := range b.Fields() {

@@ -250,14 +250,16 @@ func (p *proposing) proposals(k *ask.Ask) (out []Proposed) {
 			out = append(out, Proposed{f.ID, all[0].line, all[0].from})
 		case f.ID == "since" && len(all) > 0:
 			zone := p.c.Window.Zone
-			out = append(out, Proposed{f.ID, all[0].at.In(zone).Format("2006-01-02 15:04:05") + " " + zone.String() + " (the first error there is)",
+			out = append(out, Proposed{f.ID, all[0].at.In(zone).Format("2006-01-02 15:04:05") + " " + zone.String() +
+				" (the first error there is)",
 				all[0].from})
 		case f.ID == "affected" && len(all) > 0:
 			var names []string
 			for _, e := range all {
 				names = append(names, e.system+" since "+e.at.In(p.c.Window.Zone).Format("15:04:05"))
 			}
-			out = append(out, Proposed{f.ID, fmt.Sprintf("errors on %d of %d systems: %s", len(all), len(p.systems), strings.Join(names, ", ")),
+			out = append(out, Proposed{f.ID, fmt.Sprintf("errors on %d of %d systems: %s", len(all), len(p.systems),
+				strings.Join(names, ", ")),
 				"the logs of round " + p.r.ID})
 		case f.ID == "environment" && len(p.vitals) > 0:
 			var lines []string
