@@ -85,7 +85,7 @@ func TestPageTrustsNothing(t *testing.T) {
 	m.Clocks = []round.Clock{{System: evil, Zone: evil, How: evil}}
 	m.Groups = []round.GroupResult{{Name: evil, Why: evil, Items: []string{evil}, Lacking: []string{evil}}}
 	var b bytes.Buffer
-	require.NoError(t, Page(&b, &Content{Manifest: &m, Brief: brief.Brief{Questions: []ask.Question{{ID: "a", Text: evil}}, Answers: map[string]string{"a": evil}},
+	require.NoError(t, Page(&b, &Content{Manifest: &m, Brief: brief.Brief{Ask: &ask.Ask{Questions: []ask.Question{{ID: "a", Text: evil}}}, Answers: map[string]string{"a": evil}},
 		Facts: Facts{Systems: []string{evil}, Rows: []Fact{{Name: evil, Values: []string{evil}}}}}))
 	tags, attributes := elements(t, b.String())
 	require.Equal(t, 0, tags["script"]+tags["img"]+tags["iframe"]+tags["link"]+tags["object"]+tags["form"], "%v", tags)
