@@ -118,3 +118,34 @@ func TestDeskHours(t *testing.T) {
 	require.True(t, open)
 	require.True(t, until.IsZero())
 }
+
+func TestTemplates(t *testing.T) {
+	b := sample(map[string]string{"happens": "red", "steps": "a -> b\nc -> d", "serial": "OG410772"})
+	b.Title = "gate 2 rejects every pass"
+	for _, c := range []struct{ text, want, wrong string }{
+		{text: `{{.Case}} {{.Title}}: {{.Field "happens"}}{{range .Lines "steps"}} [{{.}}]{{end}}`,
+			want: "26031407 gate 2 rejects every pass: red [a -> b] [c -> d]"},
+		{text: `{{range .Fields}}{{.ID}}={{.Answer}};{{end}}{{range $.Fields}}.{{end}}`,
+			want: "title=gate 2 rejects every pass;happens=red;steps=a -> b\nc -> d;serial=OG410772;...."},
+		{text: `{{define "a"}}{{template "b"}}{{end}}{{define "b"}}{{template "a"}}{{end}}{{template "a"}}`, wrong: "calls itself"},
+		{text: `{{range $i := 1000000000}}x{{end}}`, wrong: "range goes over .Fields"},
+		{text: `{{range .Fields}}{{range $.Fields}}{{range $.Fields}}{{range $.Fields}}{{range $.Fields}}{{range $.Fields}}{{range $.Fields}}` +
+			`{{range $.Fields}}{{range $.Fields}}{{range $.Fields}}{{range $.Fields}}xxxxxxxx{{end}}{{end}}{{end}}{{end}}{{end}}{{end}}{{end}}{{end}}{{end}}{{end}}{{end}}`,
+			wrong: "more than 1 MiB"},
+		{text: `{{.Password}}`, wrong: "can't evaluate field Password"},
+		{text: `{{readFile "/etc/passwd"}}`, wrong: `function "readFile" not defined`},
+		{text: `{{printf "%999999999d" 1}}`, wrong: "is too wide"},
+		{text: `{{printf "%-6s|" .Case}}`, want: "26031407|"},
+		{text: `{{if`, wrong: "unclosed action"},
+	} {
+		var out bytes.Buffer
+		err := b.ByTemplate(&out, "mine.tmpl", c.text)
+		if c.wrong == "" {
+			require.NoError(t, err, c.text)
+			require.Equal(t, c.want, out.String())
+		} else {
+			require.ErrorContains(t, err, c.wrong, c.text)
+			require.Empty(t, out.String())
+		}
+	}
+}

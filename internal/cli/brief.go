@@ -23,7 +23,9 @@ import (
 type briefing struct {
 	set, take []string
 	from, as  string
+	template  string
 	edit      bool
+	handover  bool
 }
 
 // briefForms are the forms in which the write-up is printed.
@@ -58,6 +60,8 @@ is listed: no score, only what the desk would ask next.`,
 	f.StringVar(&x.from, "from", "", "take answers from a YAML file: FIELD: TEXT")
 	f.BoolVar(&x.edit, "edit", false, "edit all of it in your editor (VISUAL or EDITOR)")
 	f.StringVar(&x.as, "as", "", "print the write-up as: "+strings.Join(briefForms, ", "))
+	f.StringVar(&x.template, "template", "", "print it by a template of your own (Go text/template), for a ticket in your own system")
+	f.BoolVar(&x.handover, "handover", false, "print the state of the case for the next shift")
 	_ = c.RegisterFlagCompletionFunc("as", cobra.FixedCompletions(briefForms, cobra.ShellCompDirectiveNoFileComp))
 	return c
 }
@@ -80,7 +84,12 @@ func (s *session) brief(ctx context.Context, a *flow.App, c *casefile.Case, x br
 			return err
 		}
 	}
-	if x.as != "" {
+	switch {
+	case x.handover:
+		return s.handOver(a, c)
+	case x.template != "":
+		return s.printByTemplate(a, c, x.template)
+	case x.as != "":
 		return s.printBrief(a, c, x.as)
 	}
 	if s.screen.Ask && !x.edit && len(changes) == 0 && !s.common.json {
@@ -219,6 +228,35 @@ func (s *session) printBrief(a *flow.App, c *casefile.Case, form string) error {
 		return nil
 	}
 	return v.Brief.Text(term.SafeWriter(s.env.Out))
+}
+
+// handOver prints the state of a case for the next shift.
+func (s *session) handOver(a *flow.App, c *casefile.Case) error {
+	h, err := a.HandOver(c)
+	if err != nil {
+		return err
+	}
+	if s.common.json {
+		return s.writeJSON(h)
+	}
+	return h.Write(term.SafeWriter(s.env.Out))
+}
+
+// printByTemplate prints the write-up by a template of the engineer's.
+func (s *session) printByTemplate(a *flow.App, c *casefile.Case, file string) error {
+	text, err := keyfile.ReadFile(file)
+	if err != nil {
+		return &fault.Error{Class: fault.Usage, Op: "read the template", Err: err}
+	}
+	v, err := a.ShowBrief(c)
+	if err != nil {
+		return err
+	}
+	if err := v.Brief.ByTemplate(term.SafeWriter(s.env.Out), file, string(text)); err != nil {
+		return fault.New(fault.Usage, "", "--template", err.Error(),
+			"it knows .Case, .Title, .Vendor, .Site, .Window, .Field \"ID\" and .Fields")
+	}
+	return nil
 }
 
 // askBrief asks for what is missing, one field at a time. Each answer is kept at once.

@@ -36,6 +36,7 @@ time span, how it was cut, and what redaction found in it.`,
   envask show r1 gate.log.1
   envask show 26031407_tallow-pier_r1.tar.gz
   envask show --todo
+  envask show --history --page history.html
   envask show --vitals`,
 		Args: cobra.MaximumNArgs(2),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -48,6 +49,8 @@ time span, how it was cut, and what redaction found in it.`,
 	c.Flags().StringSliceVar(&x.systems, "system", nil, "list the files of these systems")
 	c.Flags().BoolVar(&s.each, "each", false, "a row for each system, also where many share a reason")
 	c.Flags().BoolVar(&x.todo, "todo", false, "list what persons still have to bring, with the steps")
+	c.Flags().BoolVar(&x.history, "history", false, "tell what was done in the case: when, by whom, and what vouches for it")
+	c.Flags().StringVar(&x.page, "page", "", "with --history: write it as a page into this file")
 	c.Flags().BoolVar(&x.vitals, "vitals", false, "compare the basic state of the systems")
 	c.Flags().StringSliceVar(&x.items, "item", nil, "list the files of these items")
 	return c
@@ -59,6 +62,8 @@ type showing struct {
 	file           string // a part of a path
 	vitals         bool
 	todo           bool // what persons bring
+	history        bool
+	page           string // of the history; "" shows it
 }
 
 func (x showing) ofFiles() bool { return len(x.systems)+len(x.items) > 0 || x.file != "" }
@@ -72,7 +77,12 @@ func (s *session) show(ctx context.Context, what string, x showing) error {
 		if err != nil {
 			return err
 		}
-		if x.todo {
+		switch {
+		case x.history:
+			return s.showHistory(a, c, x.page)
+		case x.page != "":
+			return fault.New(fault.Usage, "", "--page", "goes with --history", "")
+		case x.todo:
 			return s.showToDo(a, c)
 		}
 		if what == "" && !x.ofFiles() && !x.vitals {

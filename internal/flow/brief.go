@@ -112,8 +112,18 @@ func (a *App) SetBrief(c *casefile.Case, changes []BriefChange) error {
 	if err := errors.Join(wrong...); err != nil {
 		return err
 	}
+	if len(changes) == 0 {
+		return nil
+	}
+	var fields []string
+	for _, ch := range changes {
+		fields = append(fields, ch.ID)
+	}
 	c.Info = info
-	return fault.Wrap("write the case", c.Name, c.Save())
+	if err := c.Save(); err != nil {
+		return fault.Wrap("write the case", c.Name, err)
+	}
+	return fault.Wrap("write the ledger", c.Name, w.Ledger.Append(kindBrief, briefRecord{strings.Join(fields, ", "), a.Who}))
 }
 
 // ShowBrief gives the write-up of a case, with what is to be added.

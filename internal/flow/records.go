@@ -14,6 +14,7 @@ const (
 	kindSubmitted   = "submitted"        // it went over a route; the record is the receipt
 	kindBrought     = "brought"          // a person brought something, or took it back; the record is a broughtRecord
 	kindReply       = "reply"            // the vendor sent something back; the record is a Reply
+	kindBrief       = "brief"            // a person wrote in the write-up; the record is a briefRecord
 	kindLooked      = "looked at"        // a person looked at a picture of an archive
 	kindDiscarded   = "discarded"        // something of the case was removed; the record is a Discard
 )
@@ -82,6 +83,12 @@ type approvedRecord struct {
 type lookedRecord struct {
 	File   string `json:"file"`   // in the archive
 	SHA256 string `json:"sha256"` // as it leaves
+	By     string `json:"by"`
+}
+
+// briefRecord names the fields of the write-up that were changed. What they say stands in the case alone.
+type briefRecord struct {
+	Fields string `json:"fields"`
 	By     string `json:"by"`
 }
 
