@@ -25,6 +25,7 @@ func (h Home) currentFile() string     { return filepath.Join(h.Dir, "current") 
 func (h Home) ApprovalsDir() string    { return filepath.Join(h.Dir, "approvals") }
 func (h Home) KnownHosts() string      { return filepath.Join(h.Dir, "known_hosts") }
 func (h Home) Credentials() string     { return filepath.Join(h.Dir, "credentials.yaml") }
+func (h Home) CaseDir(n string) string { return h.caseDir(n) } // whether it is there or not
 func (h Home) caseDir(n string) string { return filepath.Join(h.casesDir(), n) }
 
 var caseName = late.Pattern(`^[A-Za-z0-9][A-Za-z0-9._-]{0,63}$`)

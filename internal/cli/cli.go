@@ -104,7 +104,7 @@ func groups() []group {
 		{"Prepare:", []func(*session) *cobra.Command{newDemo, newAsk, newSite}},
 		{"Work on a case:", []func(*session) *cobra.Command{newOpen, newProbe, newCollect, newBrief, newPack, newReview,
 			newVerify, newSubmit, newRun}},
-		{"Afterwards:", []func(*session) *cobra.Command{newAdd, newReveal, newCompare, newTidy, newRepair}},
+		{"Afterwards:", []func(*session) *cobra.Command{newAdd, newReveal, newCompare, newTidy, newCase, newRepair}},
 		{"Look:", []func(*session) *cobra.Command{newCases, newShow}},
 		{"Without a case:", []func(*session) *cobra.Command{newRedact, newTimes, newCompletion, newVersion}},
 	}

@@ -119,6 +119,12 @@ var stories = map[string]func(r ledgerData) (what, proof string){
 	kindReply: func(r ledgerData) (string, string) {
 		return "kept what the vendor sent back: " + r.text("name"), r.short("sha256")
 	},
+	kindExported: func(r ledgerData) (string, string) {
+		return "exported the case for another machine" + withoutRawText(r), ""
+	},
+	kindImported: func(r ledgerData) (string, string) {
+		return "imported the case, which " + r.text("from") + " exported on " + r.text("exported_at") + withoutRawText(r), ""
+	},
 	kindBrief: func(r ledgerData) (string, string) { return "wrote in the write-up: " + r.text("fields"), "" },
 	kindDiscarded: func(r ledgerData) (string, string) {
 		return fmt.Sprintf("removed %s %s: %d files, %s (%s)", r.text("what"), orElse(r.text("name"), r.text("round")), r.number("files"),
@@ -127,6 +133,13 @@ var stories = map[string]func(r ledgerData) (what, proof string){
 	casefile.KindRepaired: func(ledgerData) (string, string) {
 		return "repaired the ledger; what came before the damage counts", ""
 	},
+}
+
+func withoutRawText(r ledgerData) string {
+	if r["raw"] == false {
+		return ", without the evidence as taken"
+	}
+	return ""
 }
 
 func roundBegun(what string) func(ledgerData) (string, string) {

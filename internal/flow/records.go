@@ -14,6 +14,8 @@ const (
 	kindSubmitted   = "submitted"        // it went over a route; the record is the receipt
 	kindBrought     = "brought"          // a person brought something, or took it back; the record is a broughtRecord
 	kindReply       = "reply"            // the vendor sent something back; the record is a Reply
+	kindExported    = "case-exported"    // it was moved elsewhere; the record is an exportedRecord
+	kindImported    = "case-imported"    // it came from elsewhere; the record is an importedRecord
 	kindBrief       = "brief"            // a person wrote in the write-up; the record is a briefRecord
 	kindLooked      = "looked at"        // a person looked at a picture of an archive
 	kindDiscarded   = "discarded"        // something of the case was removed; the record is a Discard
