@@ -16,6 +16,7 @@ import (
 
 	"envask/internal/archive"
 	"envask/internal/ask"
+	"envask/internal/brief"
 	"envask/internal/fault"
 	"envask/internal/parts"
 	"envask/internal/reach"
@@ -180,6 +181,17 @@ func TestReadme(t *testing.T) {
 	require.Less(t, len(pictures), 20)
 	for _, p := range pictures {
 		require.Contains(t, text, "docs/screenshots/"+p.Name())
+	}
+}
+
+// The page of the brief names each field that a write-up has, and each flag.
+func TestDocsOfBrief(t *testing.T) {
+	text := page(t, "docs/brief.md")
+	for _, id := range brief.Known() {
+		require.Contains(t, text, "| `"+id+"` |")
+	}
+	for _, flag := range []string{"set", "take", "from", "edit", "as", "template", "handover"} {
+		require.Contains(t, text, "`--"+flag)
 	}
 }
 

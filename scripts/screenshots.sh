@@ -14,7 +14,7 @@ ENVASK_HOME="$here/envask-demo/home"; export ENVASK_HOME
 ask=envask-demo/files/boarding-gateway.yaml
 cp "$here/envask-demo/files/boarding-gateway.yaml" changed.yaml
 sed -i 's/run: farectl tables/run: farectl tables --with-keys/' changed.yaml
-want="${*:-demo parts draft approval probe times dry-run coverage todo live vitals compare pack by-hand review show tidy redact page}"
+want="${*:-demo parts draft approval probe times dry-run coverage todo live brief compare pack by-hand review show tidy redact page}"
 has() { case " $want " in *" $1 "*) return 0;; esac; return 1; }
 say() { echo "printf '\$ %s\n' \"$1\"; $1"; }
 has demo && sh "$root/scripts/shot.sh" "$shots/demo.png" 6 "envask demo --dir d2"
@@ -44,7 +44,12 @@ if has live; then # slow links, so that there is something to see
 	sh "$root/scripts/shot.sh" "$shots/live.png" 11 "$(say 'envask collect --case 26031408')"
 	envask open 26031407 >/dev/null 2>&1 || true
 fi
-has vitals && sh "$root/scripts/shot.sh" "$shots/vitals.png" 2 "$(say 'envask show r1 --vitals --case 26031407')"
+if has brief; then
+	envask open 26031410 --ask "$ask" --systems envask-demo/files/tallow-pier.yaml --title 'boarding gateway does not work' --around '2026-03-14 06:12' --margin 40m >/dev/null 2>&1
+	envask collect --quiet --system gate-2,fare-1 >/dev/null 2>&1
+	FONT=10 GEOMETRY=156x46 sh "$root/scripts/shot.sh" "$shots/brief.png" 4 "$(say 'envask brief --take happens,since,affected --set severity=halted --json') >/dev/null; clear; $(say 'envask brief --take environment,serial'); echo; $(say 'envask show') | head -12"
+	envask open 26031407 >/dev/null 2>&1 || true
+fi
 has compare && sh "$root/scripts/shot.sh" "$shots/compare.png" 4 "$(say 'envask compare baseline r1 --system fare-1'); echo; $(say 'envask compare envask-demo/home/cases/26031407/rounds/r1/raw/gate-1/files/etc envask-demo/home/cases/26031407/rounds/r1/raw/gate-2/files/etc')"
 has pack && sh "$root/scripts/shot.sh" "$shots/pack.png" 5 "$(say 'envask pack'); echo; $(say 'envask submit --yes'); echo; $(say 'envask verify envask-demo/desk/incoming/*r2*.tar.gz')"
 if has by-hand; then

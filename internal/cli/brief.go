@@ -170,37 +170,39 @@ func readBrief(file string) (out []flow.BriefChange, err error) {
 	return out, nil
 }
 
+// briefColumn is where answers begin.
+const briefColumn = 16
+
 // drawBrief shows the write-up, what the evidence offers, and what is to be added.
 func (s *session) drawBrief(v *flow.BriefView, proposed []flow.Proposed) {
 	for _, f := range v.Fields {
 		if f.Answer == "" {
 			continue
 		}
-		lines := strings.Split(f.Answer, "\n")
-		from := ""
+		text := f.Answer
 		if f.From != "" {
-			from = "  (from " + f.From + ")"
+			text += "  (from " + f.From + ")"
 		}
-		s.screen.Print("%s", s.screen.Indented(0, 16, fmt.Sprintf("%-14s  %s", f.ID, term.Clean(lines[0]+from))))
-		for _, l := range lines[1:] {
-			s.screen.Print("%s", s.screen.Indented(16, 16, term.Clean(l)))
+		name := f.ID
+		for _, l := range strings.Split(text, "\n") {
+			s.screen.Named(0, briefColumn, name, term.Clean(l))
+			name = ""
 		}
 	}
 	if len(proposed) > 0 {
 		s.screen.Print("the evidence says (take it with --take FIELD):")
 		for _, p := range proposed {
-			s.screen.Print("%s", s.screen.Indented(2, 16, fmt.Sprintf("%-12s  %s  (from %s)", p.Field,
-				term.Clean(strings.ReplaceAll(p.Text, "\n", "; ")), term.Clean(p.From))))
+			s.screen.Named(2, briefColumn, p.Field, term.Clean(strings.ReplaceAll(p.Text, "\n", "; ")+"  (from "+p.From+")"))
 		}
 	}
 	if len(v.Remarks) > 0 {
-		s.screen.Print("to add or to correct:")
+		s.screen.Print("%s", s.screen.Paint(term.Warn, "to add or to correct:"))
 		for _, r := range v.Remarks {
-			s.screen.Print("%s", s.screen.Indented(2, 16, s.screen.Paint(term.Warn, fmt.Sprintf("%-12s", r.Field))+"  "+term.Clean(r.Text)))
+			s.screen.Named(2, briefColumn, r.Field, term.Clean(r.Text))
 		}
 	}
 	if v.Desk != "" {
-		s.screen.Print("desk            %s", term.Clean(v.Desk))
+		s.screen.Named(0, briefColumn, "desk", term.Clean(v.Desk))
 	}
 }
 

@@ -25,8 +25,8 @@ func newCaseExport(s *session) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "export FILE",
 		Short: "Write the case into one encrypted file",
-		Long: `Write the whole case into one file: evidence as taken, archives, receipts, aliases, write-up, ledger. It holds secrets, so it is
-encrypted for the public keys that you give (age1… or ssh-ed25519 …). With --without-raw the evidence as taken stays here.`,
+		Long: `Write the whole case into one file: evidence as taken, archives, receipts, aliases, write-up, ledger. It holds secrets, so
+it is encrypted for the public keys that you give (age1… or ssh-ed25519 …). With --without-raw the evidence as taken stays here.`,
 		Example: `  envask case export 26031407.case --encrypt-to "$(cat ines.pub)"
   envask case import 26031407.case --key ~/.ssh/id_ed25519`,
 		Args: cobra.ExactArgs(1),
@@ -94,8 +94,8 @@ func newCaseImport(s *session) *cobra.Command {
 	c := &cobra.Command{
 		Use:   "import FILE",
 		Short: "Take in a case that was exported elsewhere",
-		Long: `Take in a case that a colleague exported. Nothing of it counts before all of it is here, its digest fits, and the chain of its ledger
-holds; from then on the ledger is continued by you. An ask has to be approved here, too.`,
+		Long: `Take in a case that a colleague exported. Nothing of it counts before all of it is here, its digest fits, and the chain of
+its ledger holds; from then on the ledger is continued by you. An ask has to be approved here, too.`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			q := flow.ImportRequest{File: args[0]}

@@ -112,7 +112,8 @@ func (a *App) Export(ctx context.Context, c *casefile.Case, q ExportRequest) (*E
 		recipients = append(recipients, r)
 	}
 	if _, err := os.Lstat(q.File); err == nil {
-		return nil, fault.New(fault.Usage, "write", q.File, "there is a file of that name already", "choose another name; nothing is overwritten")
+		return nil, fault.New(fault.Usage, "write", q.File, "there is a file of that name already",
+			"choose another name; nothing is overwritten")
 	}
 	w, err := a.write(c)
 	if err != nil {
@@ -244,7 +245,8 @@ func (m *mover) file(name, file string) error {
 	if err != nil {
 		return err
 	}
-	h := &tar.Header{Typeflag: tar.TypeReg, Name: name, Size: info.Size(), Mode: 0o600, ModTime: info.ModTime().Round(time.Second), Format: tar.FormatPAX}
+	h := &tar.Header{Typeflag: tar.TypeReg, Name: name, Size: info.Size(), Mode: 0o600,
+		ModTime: info.ModTime().Round(time.Second), Format: tar.FormatPAX}
 	if err := m.tw.WriteHeader(h); err != nil {
 		return err
 	}
@@ -262,7 +264,8 @@ func (m *mover) json(name string, v any) error {
 	if err != nil {
 		return err
 	}
-	if err := m.tw.WriteHeader(&tar.Header{Typeflag: tar.TypeReg, Name: name, Size: int64(len(data)), Mode: 0o600, Format: tar.FormatPAX}); err != nil {
+	if err := m.tw.WriteHeader(&tar.Header{Typeflag: tar.TypeReg, Name: name, Size: int64(len(data)), Mode: 0o600,
+		Format: tar.FormatPAX}); err != nil {
 		return err
 	}
 	_, err = m.tw.Write(data)

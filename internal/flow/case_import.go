@@ -82,7 +82,8 @@ func (a *App) Import(ctx context.Context, q ImportRequest) (*Imported, error) {
 	r := &receiver{app: a, ctx: ctx, tr: tar.NewReader(z), dir: at.Dir, digest: newDigest()}
 	head, err := r.all()
 	if ctx.Err() != nil {
-		return nil, &fault.Error{Class: fault.Interrupted, Op: "import", Err: errors.New("interrupted"), Hint: "run it again; nothing was kept"}
+		return nil, &fault.Error{Class: fault.Interrupted, Op: "import", Err: errors.New("interrupted"),
+			Hint: "run it again; nothing was kept"}
 	}
 	if err != nil {
 		return nil, fault.New(fault.Failed, "import", q.File, err.Error(), "nothing was kept; ask for it again")
@@ -234,7 +235,8 @@ func (r *receiver) json(name string, v any) error {
 // movedPath checks the path of a file in a moved case, and gives it below the case's folder.
 func movedPath(name string) (string, error) {
 	rel, ok := strings.CutPrefix(name, movedFiles)
-	bad := !ok || rel == "" || len(rel) > maxMovedPath || path.Clean("/"+rel) != "/"+rel || !utf8.ValidString(rel) || strings.Contains(rel, `\`) ||
+	bad := !ok || rel == "" || len(rel) > maxMovedPath || path.Clean("/"+rel) != "/"+rel || !utf8.ValidString(rel) ||
+		strings.Contains(rel, `\`) ||
 		strings.ContainsFunc(rel, unicode.IsControl) || stays(rel)
 	if bad {
 		return "", fmt.Errorf("%q is no file of a case", name)

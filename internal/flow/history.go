@@ -202,7 +202,7 @@ func sentText(r *submit.Receipt) string {
 	case r.ByHand != "":
 		what = "handed over by hand (" + r.ByHand + ") "
 	case r.Handed:
-		what = "made ready to hand over "
+		what = "prepared for a person to hand over "
 	}
 	what += fmt.Sprintf("%s, %s, over %s to %s", r.Name, sizeText(r.Size), r.Route, r.To)
 	if r.Ticket != "" {

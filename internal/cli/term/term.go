@@ -199,14 +199,16 @@ func (s *Screen) Secret(question string) ([]byte, error) {
 }
 
 // Field writes a line of the result that names what it says, wrapped below itself where the terminal is narrow.
-func (s *Screen) Field(name, value string) {
-	const indent = 12
-	lines := strings.Split(Wrap(value, max(20, s.Width-indent-1)), "\n")
-	for i, l := range lines {
+func (s *Screen) Field(name, value string) { s.Named(2, 12, name, value) }
+
+// Named writes a value beside its name: the name from one column on, and the value, which wraps at words, from another.
+func (s *Screen) Named(first, at int, name, value string) {
+	gap := strings.Repeat(" ", max(1, at-first-len([]rune(name))))
+	for i, l := range strings.Split(Wrap(value, max(20, s.Width-at-1)), "\n") {
 		if i > 0 {
-			name = ""
+			first, name, gap = at, "", ""
 		}
-		s.Print("  %-*s%s", indent-2, name, strings.TrimRight(l, " "))
+		s.Print("%s%s%s%s", strings.Repeat(" ", first), name, gap, strings.TrimRight(l, " "))
 	}
 }
 
