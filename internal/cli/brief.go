@@ -192,7 +192,11 @@ func (s *session) drawBrief(v *flow.BriefView, proposed []flow.Proposed) {
 	if len(proposed) > 0 {
 		s.screen.Print("the evidence says (take it with --take FIELD):")
 		for _, p := range proposed {
-			s.screen.Named(2, briefColumn, p.Field, term.Clean(strings.ReplaceAll(p.Text, "\n", "; ")+"  (from "+p.From+")"))
+			text := strings.ReplaceAll(p.Text, "\n", "; ") + "  (from " + p.From + ")"
+			if p.Instead {
+				text = "now something else: " + text
+			}
+			s.screen.Named(2, briefColumn, p.Field, term.Clean(text))
 		}
 	}
 	if len(v.Remarks) > 0 {

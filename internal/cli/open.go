@@ -69,6 +69,9 @@ func (s *session) drawOpened(a *flow.App, o *flow.Opened) error {
 	for _, r := range o.Remarks {
 		s.screen.Print("  %s %s", s.screen.Paint(term.Warn, "remark  "), term.Clean(r))
 	}
+	for _, w := range o.Wants {
+		s.screen.Print("  wanted   %s", term.Clean(w+" (envask brief)"))
+	}
 	if o.Case.Number == "" {
 		s.screen.Print("  number   none yet; give it with: envask open NUMBER --was %s", o.Case.Name)
 	}

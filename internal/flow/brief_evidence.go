@@ -37,6 +37,12 @@ type Proposed struct {
 	Field string `json:"field"`
 	Text  string `json:"text"`
 	From  string `json:"from"` // where it stands, such as "gate-2's gate.log, line 1841"
+	// Instead: the field was filled from evidence before, which says something else now.
+	Instead bool `json:"instead,omitempty"`
+}
+
+func proposed(field, text, from string) Proposed {
+	return Proposed{Field: field, Text: text, From: from}
 }
 
 // firstError is the first line of a system that tells of an error.
@@ -205,7 +211,7 @@ func (p *proposing) find(f brief.Field, line []byte, where string) bool {
 	}
 	same := func(o Proposed) bool { return o.Text == text }
 	if !slices.ContainsFunc(p.found[f.ID], same) && len(p.found[f.ID]) < maxProposed {
-		p.found[f.ID] = append(p.found[f.ID], Proposed{f.ID, text, where})
+		p.found[f.ID] = append(p.found[f.ID], proposed(f.ID, text, where))
 	}
 	return true
 }
@@ -225,7 +231,7 @@ func (p *proposing) vitalsOf(file, system string) {
 	for _, id := range sortedKeys(v.Values) {
 		text += ", " + id + " " + v.Values[id]
 	}
-	p.vitals = append(p.vitals, Proposed{"environment", text, "the vitals of " + system})
+	p.vitals = append(p.vitals, proposed("environment", text, "the vitals of "+system))
 }
 
 func roughly(d time.Duration) string {
@@ -233,6 +239,20 @@ func roughly(d time.Duration) string {
 		return fmt.Sprintf("%d days", int(d.Hours()/24))
 	}
 	return fmt.Sprintf("%d h", int(d.Hours()))
+}
+
+// stillOpen leaves out what is proposed for a field that has an answer, unless the evidence contradicts it: the answer was taken from
+// evidence, and none of what that says now is it.
+func (p *proposing) stillOpen(field string, list []Proposed) []Proposed {
+	answer := p.c.Brief[field]
+	switch {
+	case answer == "" || len(list) == 0:
+		return list
+	case p.c.BriefFrom[field] == "" || slices.ContainsFunc(list, func(o Proposed) bool { return o.Text == answer }):
+		return nil
+	}
+	list[0].Instead = true
+	return list[:1]
 }
 
 // proposals puts together what was found, of the fields in their order.
@@ -243,32 +263,32 @@ func (p *proposing) proposals(k *ask.Ask) (out []Proposed) {
 	}
 	slices.SortFunc(all, func(a, b *firstError) int { return cmp.Or(a.at.Compare(b.at), strings.Compare(a.system, b.system)) })
 	for _, f := range brief.Of(k) {
+		from := len(out)
 		switch {
-		case p.c.Brief[f.ID] != "":
-			continue
 		case f.ID == "happens" && len(all) > 0:
-			out = append(out, Proposed{f.ID, all[0].line, all[0].from})
+			out = append(out, proposed(f.ID, all[0].line, all[0].from))
 		case f.ID == "since" && len(all) > 0:
 			zone := p.c.Window.Zone
-			out = append(out, Proposed{f.ID, all[0].at.In(zone).Format("2006-01-02 15:04:05") + " " + zone.String() +
+			out = append(out, proposed(f.ID, all[0].at.In(zone).Format("2006-01-02 15:04:05")+" "+zone.String()+
 				" (the first error there is)",
-				all[0].from})
+				all[0].from))
 		case f.ID == "affected" && len(all) > 0:
 			var names []string
 			for _, e := range all {
 				names = append(names, e.system+" since "+e.at.In(p.c.Window.Zone).Format("15:04:05"))
 			}
-			out = append(out, Proposed{f.ID, fmt.Sprintf("errors on %d of %d systems: %s", len(all), len(p.systems),
+			out = append(out, proposed(f.ID, fmt.Sprintf("errors on %d of %d systems: %s", len(all), len(p.systems),
 				strings.Join(names, ", ")),
-				"the logs of round " + p.r.ID})
+				"the logs of round "+p.r.ID))
 		case f.ID == "environment" && len(p.vitals) > 0:
 			var lines []string
 			for _, v := range p.vitals {
 				lines = append(lines, v.Text)
 			}
-			out = append(out, Proposed{f.ID, strings.Join(lines, "\n"), "the vitals of round " + p.r.ID})
+			out = append(out, proposed(f.ID, strings.Join(lines, "\n"), "the vitals of round "+p.r.ID))
 		}
 		out = append(out, p.found[f.ID]...)
+		out = append(out[:from], p.stillOpen(f.ID, out[from:])...)
 	}
 	return out
 }

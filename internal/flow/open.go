@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"envask/internal/ask"
+	"envask/internal/brief"
 	"envask/internal/casefile"
 	"envask/internal/fault"
 	"envask/internal/site"
@@ -36,6 +37,7 @@ type Opened struct {
 	WasWindow string // of a case whose window was changed
 	Approved  bool
 	Ask       *ask.Ask
+	Wants     []string // questions that the vendor must have an answer to, and has not
 }
 
 // Open starts a case, changes one, or gives one its number.
@@ -74,7 +76,8 @@ func (a *App) Open(q OpenRequest) (*Opened, error) {
 	if s, err := LoadSite(c.Systems); err == nil {
 		remarks = append(remarks, AskRemarks(k, s)...)
 	}
-	return &Opened{Case: c, New: old == nil, WasWindow: was, Approved: approved, Ask: k, Remarks: remarks}, err
+	wants := brief.Brief{Title: c.Title, Ask: k, Answers: c.Brief}.Open()
+	return &Opened{Case: c, New: old == nil, WasWindow: was, Approved: approved, Ask: k, Remarks: remarks, Wants: wants}, err
 }
 
 func orElse(a, b string) string {
