@@ -23,7 +23,11 @@ import (
 // demoMark is a file by which the demo knows its own folder, so that it never removes another.
 const demoMark = ".envask-demo"
 
-const demoCase = "26031407"
+// demoCase is the case that the demo goes through, and demoHurriedCase one that has gaps.
+const (
+	demoCase        = "26031407"
+	demoHurriedCase = "26031302"
+)
 
 func newDemo(s *session) *cobra.Command {
 	var dir, files, console string
@@ -76,6 +80,10 @@ func demoBefore(files string) []demoStep {
 				"--around", "2026-03-13 20:00"}},
 		{"An ask comes from outside. See all that it would do, and approve it:", []string{"ask", "approve", ask, "--digest"}},
 		{"A baseline:", []string{"collect", "--baseline", "--system", "fare-1", "--item", "fare-config,fare-tables,vitals"}},
+		{"Another case was written in a hurry:", []string{"open", demoHurriedCase, "--ask", ask, "--systems",
+			filepath.Join(files, "tallow-pier.yaml"), "--title", "boarding gateway does not work", "--around", "2026-03-13 20:00"}},
+		{"What would the desk ask next?", []string{"brief", "--set", "severity=halted", "--set", "how-often=sometimes",
+			"--set", "steps=open lane 2", "--set", "attachments=see lane.png"}},
 	}
 }
 
