@@ -14,6 +14,7 @@ type Brief struct {
 	Window                    string
 	Ask                       *ask.Ask
 	Answers                   map[string]string // by field, without the title
+	News                      string            // what is new since an archive of the case was sent; "" for nothing
 	From                      map[string]string // by field: where the answer was taken from, such as "gate-2's gate.log, line 1841"
 }
 
@@ -94,6 +95,9 @@ func (b Brief) Write(w io.Writer) error {
 		title = "evidence"
 	}
 	fmt.Fprintf(&s, "# Case %s: %s\n\n- Vendor: %s\n- Site: %s\n- Window: %s\n", b.Case, title, b.Vendor, b.Site, b.Window)
+	if b.News != "" {
+		fmt.Fprintf(&s, "\n**%s**\n", b.News)
+	}
 	asked, head := false, ""
 	for _, f := range b.Fields() {
 		if h, ok := headings[f.ID]; ok {
@@ -154,6 +158,9 @@ func listed(f Field, answer string) string {
 func (b Brief) Text(w io.Writer) error {
 	var s strings.Builder
 	fmt.Fprintf(&s, "Case %s: %s\n\n", b.Case, b.Title)
+	if b.News != "" {
+		s.WriteString(b.News + "\n\n")
+	}
 	for _, f := range b.Fields() {
 		if answer := b.Value(f.ID); answer != "" && f.ID != Title {
 			fmt.Fprintf(&s, "%s\n%s\n\n", f.Text, indent(listedText(f, answer)))

@@ -135,6 +135,9 @@ func (a *App) ShowBrief(c *casefile.Case) (*BriefView, error) {
 	b := brief.Brief{Case: caseNumber(c), Title: c.Title, Vendor: c.Vendor, Site: c.Site,
 		Window: c.Window.String(), Ask: k, Answers: c.Brief,
 		From: c.BriefFrom}
+	if b.News, err = briefNews(c); err != nil {
+		return nil, fault.Wrap("read the ledger", c.Name, err)
+	}
 	v := &BriefView{Case: c.Name, Remarks: []brief.Remark{}, Missing: append([]string{}, b.Open()...), Brief: b}
 	for _, f := range b.Fields() {
 		v.Fields = append(v.Fields, BriefField{f.ID, f.Text, b.Value(f.ID), b.From[f.ID], f.Required, f})

@@ -203,6 +203,10 @@ func (p *packing) run(ctx context.Context, w *casefile.Writer, v *evidence) (*Pa
 		return nil, fault.Wrap("pack", "", err)
 	}
 	p.writing = newWriting(v, p.writing.format, p.writing.level, p.writing.signer)
+	var err error
+	if p.writing.news, err = briefNews(v.c); err != nil {
+		return nil, fault.Wrap("read the ledger", v.c.Name, err)
+	}
 	out, err := p.writing.write(ctx)
 	if err != nil {
 		return nil, fault.Wrap("pack", "", err)

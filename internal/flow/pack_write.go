@@ -36,6 +36,7 @@ type writing struct {
 	names   *spill.Hashes      // paths that are given, in small letters
 	written *spill.List[piece] // what is in the archive, in its order
 	stayed  *spill.List[piece] // what is not
+	news    string             // since an archive of the case was sent
 }
 
 func newWriting(v *evidence, format *archive.Format, level archive.Level, signer ssh.Signer) *writing {
@@ -212,6 +213,7 @@ func (w *writing) brief() brief.Brief {
 	e := w.rules.engine()
 	b := brief.Brief{Case: caseNumber(w.c), Title: e.String(w.c.Title), Vendor: w.c.Vendor, Site: w.c.Site,
 		Window: w.sel.round.InZone().String(),
+		News:   e.String(w.news),
 		Ask:    w.ask, Answers: map[string]string{}, From: map[string]string{}}
 	for id, text := range w.c.Brief {
 		b.Answers[id] = e.String(text)
