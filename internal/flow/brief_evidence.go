@@ -77,7 +77,42 @@ func (a *App) ProposeBrief(ctx context.Context, c *casefile.Case) ([]Proposed, e
 		}
 		return nil, fault.Wrap("read the evidence", c.Name, err)
 	}
-	return p.proposals(k), nil
+	out := p.proposals(k)
+	if c.Brief["changed"] == "" {
+		if text, from := a.changedSince(ctx, c); text != "" {
+			out = append(out, proposed("changed", text, from))
+		}
+	}
+	return out, ctx.Err()
+}
+
+// mostChanged bounds the changes that are proposed.
+const mostChanged = 6
+
+// changedSince says what differs from the newest baseline of the site; "" where there is none, or nothing differs.
+func (a *App) changedSince(ctx context.Context, c *casefile.Case) (text, from string) {
+	got, err := a.Compare(ctx, CompareRequest{Case: c.Name})
+	if err != nil || !got.Before.Baseline { // most cases have none
+		return "", ""
+	}
+	var lines []string
+	for _, d := range got.Files {
+		if d.Log || strings.HasPrefix(d.Path, "commands/") {
+			continue
+		}
+		name := d.System + " " + strings.TrimPrefix(d.Path, "files")
+		if len(d.Keys) == 0 {
+			lines = append(lines, name+": "+d.What)
+		}
+		for _, k := range d.Keys {
+			lines = append(lines, fmt.Sprintf("%s: %s was %s, is %s", name, k.Name, orElse(quoted(k.Before), "not there"),
+				orElse(quoted(k.Now), "not there")))
+		}
+	}
+	if n := len(lines); n > mostChanged {
+		lines = append(lines[:mostChanged], fmt.Sprintf("and %d more: envask compare", n-mostChanged))
+	}
+	return strings.Join(lines, "\n"), "the baseline, " + got.Before.Name
 }
 
 type proposing struct {

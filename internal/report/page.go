@@ -258,7 +258,8 @@ func (v *view) writeUp() g.Node {
 	if rows == nil {
 		return nil
 	}
-	return g.Group{g.If(v.Brief.News != "", h.P(h.B(g.Text(v.Brief.News)))), h.Dl(rows...), h.P(g.Text("The same as text: "), h.A(h.Href(archive.BriefName), g.Text(archive.BriefName)))}
+	return g.Group{g.If(v.Brief.News != "", h.P(h.B(g.Text(v.Brief.News)))), h.Dl(rows...),
+		h.P(g.Text("The same as text: "), h.A(h.Href(archive.BriefName), g.Text(archive.BriefName)))}
 }
 
 func (v *view) checking() g.Node {
