@@ -72,7 +72,7 @@ func TestChecks(t *testing.T) {
 		{name: "within it", field: "since", answers: map[string]string{"since": "2026-03-14 06:12"}},
 		{name: "nobody is there", field: "best-times", answers: map[string]string{"best-times": "18:00-20:00"}, want: "the desk is closed then (mon-fri 08:00-16:00 in Europe/Oslo)"},
 		{name: "somebody is there", field: "best-times", answers: map[string]string{"best-times": "14:30 to 20:00"}},
-		{name: "not brought", field: "attachments", answers: map[string]string{"attachments": "see error.png and trace 2.har"}, want: "trace 2.har is named and is not in the case"},
+		{name: "not brought", field: "attachments", answers: map[string]string{"attachments": "see error.png and the trace.har"}, want: "trace.har is named and is not in the case"},
 		{name: "a secret", field: "tried", answers: map[string]string{"tried": "logged in with hunter2"}, want: "a secret is in it"},
 		{name: "no identifier", field: "serial", answers: map[string]string{"serial": "4417"}, want: "not as the vendor wants it"},
 	} {

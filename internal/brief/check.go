@@ -266,10 +266,16 @@ func notThere(_ Brief, f Facts, field Field, answer string) string {
 	}
 	var lacks []string
 	for _, m := range namedFile().FindAllStringSubmatch(answer, -1) {
-		name := strings.TrimSpace(m[1])
-		has := func(have string) bool { return strings.EqualFold(have[strings.LastIndexAny(have, `/\`)+1:], name) }
-		if !slices.ContainsFunc(f.Files, has) {
-			lacks = append(lacks, name)
+		words := strings.Fields(m[1])
+		there := false
+		for i := range words { // its name may have blanks, and words may stand before it
+			name := strings.Join(words[i:], " ")
+			there = there || slices.ContainsFunc(f.Files, func(have string) bool {
+				return strings.EqualFold(have[strings.LastIndexAny(have, `/\`)+1:], name)
+			})
+		}
+		if !there {
+			lacks = append(lacks, words[len(words)-1])
 		}
 	}
 	if len(lacks) > 0 {

@@ -23,7 +23,7 @@ func (s *session) next(commands ...string) {
 
 // ofCase are the commands that work on a case, where they are named in a message.
 var ofCase = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile(`\benvask (add|collect|compare|pack|probe|repair|reveal|review|run|show|submit|tidy)\b`)
+	return regexp.MustCompile(`\benvask (add|brief|collect|compare|pack|probe|repair|reveal|review|run|show|submit|tidy)\b`)
 })
 
 // withCase adds the case to the commands in a message, when it was named: the command that is copied must not work on another one.
