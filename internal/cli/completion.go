@@ -198,12 +198,11 @@ func (s *session) live(values completer) cobra.CompletionFunc {
 		if err := s.begin(c.Context()); err != nil {
 			return nil, cobra.ShellCompDirectiveNoFileComp
 		}
-		s.screen.Quiet, s.screen.Ask = true, false
-		a, err := s.app()
+		a, err := s.app() // with the case that was used last in this terminal
 		if err != nil {
 			return nil, cobra.ShellCompDirectiveNoFileComp
 		}
-		a.Report = nil
+		s.screen.Quiet, s.screen.Ask, a.Report = true, false, nil
 		var k *ask.Ask
 		var st *site.Site
 		current, _ := a.Case(s.common.caseName) // without one, what does not need it is completed
