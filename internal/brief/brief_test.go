@@ -46,7 +46,7 @@ func TestChecks(t *testing.T) {
 	require.NoError(t, err)
 	weekdays, err := ask.ParseHours("mon-fri 08:00-16:00")
 	require.NoError(t, err)
-	facts := Facts{To: time.Date(2026, 3, 14, 7, 0, 0, 0, time.UTC), Zone: lisbon, Files: []string{"added/picture/error.png"},
+	facts := Facts{From: time.Date(2026, 3, 14, 5, 0, 0, 0, time.UTC), To: time.Date(2026, 3, 14, 7, 0, 0, 0, time.UTC), Zone: lisbon, Files: []string{"added/picture/error.png"},
 		Secret: func(s string) bool { return strings.Contains(s, "hunter2") }}
 	severities := []ask.Severity{{Name: "halted", Means: "nobody can board"}, {Name: "degraded"}, {Name: "question"}}
 	for _, c := range []struct {
@@ -69,6 +69,8 @@ func TestChecks(t *testing.T) {
 		{name: "no word of the vendor", field: Severity, answers: map[string]string{"severity": "sev1"}, want: `"sev1" is none of the vendor's words: halted, degraded`},
 		{name: "no why", field: SeverityWhy, answers: map[string]string{"severity": "degraded"}, want: "why it is degraded is not said"},
 		{name: "after the window", field: "since", answers: map[string]string{"since": "2026-03-15 09:00, after lunch"}, want: "after the end of the window"},
+		{name: "before the window", field: "since", answers: map[string]string{"since": "since 2026-03-13 09:00"}, want: "is before the window begins"},
+		{name: "the day of the window", field: "since", answers: map[string]string{"since": "2026-03-14"}},
 		{name: "within it", field: "since", answers: map[string]string{"since": "2026-03-14 06:12"}},
 		{name: "nobody is there", field: "best-times", answers: map[string]string{"best-times": "18:00-20:00"}, want: "the desk is closed then (mon-fri 08:00-16:00 in Europe/Oslo)"},
 		{name: "somebody is there", field: "best-times", answers: map[string]string{"best-times": "14:30 to 20:00"}},

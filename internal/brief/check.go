@@ -177,7 +177,18 @@ var (
 		"2006-01-02T15:04", "2006-01-02"}
 )
 
-// outsideOfWindow reports a beginning after the end of the window: the evidence would be of another time.
+// resolution is how long a time may last that is written in a format: a day, a minute or a second.
+func resolution(format string) time.Duration {
+	switch {
+	case !strings.Contains(format, "15"):
+		return 24 * time.Hour
+	case !strings.Contains(format, ":05"):
+		return time.Minute
+	}
+	return time.Second
+}
+
+// outsideOfWindow reports a beginning that lies outside of the window: the evidence would be of another time.
 func outsideOfWindow(_ Brief, f Facts, _ Field, answer string) string {
 	zone := f.Zone
 	if zone == nil {
@@ -189,8 +200,11 @@ func outsideOfWindow(_ Brief, f Facts, _ Field, answer string) string {
 			if err != nil {
 				continue
 			}
-			if !f.To.IsZero() && at.After(f.To) {
+			switch {
+			case !f.To.IsZero() && at.After(f.To):
 				return fmt.Sprintf("%s is after the end of the window; is the window right?", text)
+			case !f.From.IsZero() && at.Add(resolution(format)).Before(f.From):
+				return fmt.Sprintf("%s is before the window begins: how it began is not in the evidence; is the window right?", text)
 			}
 			break
 		}

@@ -22,6 +22,8 @@ import (
 // briefing is what the flags of brief say.
 type briefing struct {
 	set, take []string
+	marked    string
+	unmarked  string
 	from, as  string
 	template  string
 	edit      bool
@@ -59,6 +61,8 @@ is listed: no score, only what the desk would ask next.`,
 	f.StringSliceVar(&x.take, "take", nil, "take what the evidence says for these fields (or all)")
 	f.StringVar(&x.from, "from", "", "take answers from a YAML file: FIELD: TEXT")
 	f.BoolVar(&x.edit, "edit", false, "edit all of it in your editor (VISUAL or EDITOR)")
+	f.StringVar(&x.marked, "marked", "", "say that the error is marked in this picture")
+	f.StringVar(&x.unmarked, "unmarked", "", "say that it is not, and that this is as it should be")
 	f.StringVar(&x.as, "as", "", "print the write-up as: "+strings.Join(briefForms, ", "))
 	f.StringVar(&x.template, "template", "", "print it by a template of your own (Go text/template), for a ticket in your own system")
 	f.BoolVar(&x.handover, "handover", false, "print the state of the case for the next shift")
@@ -69,6 +73,13 @@ is listed: no score, only what the desk would ask next.`,
 func (s *session) brief(ctx context.Context, a *flow.App, c *casefile.Case, x briefing) error {
 	if x.as != "" && !slices.Contains(briefForms, x.as) {
 		return fault.New(fault.Usage, "", "--as", "expected "+strings.Join(briefForms, ", ")+", found "+x.as, "")
+	}
+	for _, name := range []string{x.marked, x.unmarked} {
+		if name != "" {
+			if err := a.Mark(c, name, name == x.marked); err != nil {
+				return err
+			}
+		}
 	}
 	changes, err := s.briefChanges(ctx, a, c, x)
 	if err != nil {
@@ -279,6 +290,15 @@ func (s *session) askBrief(ctx context.Context, a *flow.App, c *casefile.Case) e
 	for _, f := range v.Fields {
 		if f.Answer == "" || f.Wrong(f.Answer) != "" {
 			open = append(open, f)
+		}
+	}
+	for _, p := range v.Unmarked {
+		marked, err := s.confirm("Is the error marked in " + term.Clean(p.Name) + "?")
+		if err == nil {
+			err = a.Mark(c, p.Name, marked)
+		}
+		if err != nil {
+			return err
 		}
 	}
 	if len(open) == 0 {

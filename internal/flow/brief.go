@@ -25,6 +25,8 @@ type BriefView struct {
 	Remarks []brief.Remark `json:"remarks"` // what to add or to correct
 	Missing []string       `json:"missing"` // what the vendor must have and does not
 	Desk    string         `json:"desk,omitempty"`
+	// Unmarked are required pictures of which nobody said yet whether the error is marked in them.
+	Unmarked []UnmarkedPicture `json:"unmarked"`
 
 	Brief brief.Brief `json:"-"`
 }
@@ -147,6 +149,14 @@ func (a *App) ShowBrief(c *casefile.Case) (*BriefView, error) {
 		return nil, err
 	}
 	v.Remarks = append(v.Remarks, b.Check(facts)...)
+	if v.Unmarked, err = a.unmarked(c, k); err != nil {
+		return nil, err
+	}
+	for _, p := range v.Unmarked {
+		v.Remarks = append(v.Remarks, brief.Remark{Field: p.Item, Text: "is the error marked in " + p.Name +
+			"? Say it once: envask brief --marked " + p.Name +
+			", or --unmarked"})
+	}
 	v.Desk = deskText(k.Desk, a.Now(), c.Window.Zone)
 	return v, nil
 }

@@ -139,7 +139,7 @@ func TestAForgedCase(t *testing.T) {
 // Every kind of record has its sentence, so that a history tells all of it.
 func TestEveryRecordIsTold(t *testing.T) {
 	for _, kind := range []string{"case-begun", "case-changed", kindAskApproved, kindPacked, kindSealed, kindSplit, kindApproved, kindDecided, kindBrought,
-		kindReply, kindBrief, kindLooked, kindDiscarded, kindExported, kindImported, casefile.KindRepaired} {
+		kindReply, kindBrief, kindLooked, kindMarked, kindDiscarded, kindExported, kindImported, casefile.KindRepaired} {
 		require.NotNil(t, stories[kind], kind)
 		what, _ := stories[kind](ledgerData{})
 		require.NotEmpty(t, what, kind)

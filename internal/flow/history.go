@@ -125,6 +125,12 @@ var stories = map[string]func(r ledgerData) (what, proof string){
 	kindImported: func(r ledgerData) (string, string) {
 		return "imported the case, which " + r.text("from") + " exported on " + r.text("exported_at") + withoutRawText(r), ""
 	},
+	kindMarked: func(r ledgerData) (string, string) {
+		if r["marked"] == true {
+			return "said that the error is marked in " + r.text("name"), r.short("sha256")
+		}
+		return "said that the error is not marked in " + r.text("name"), r.short("sha256")
+	},
 	kindBrief: func(r ledgerData) (string, string) { return "wrote in the write-up: " + r.text("fields"), "" },
 	kindDiscarded: func(r ledgerData) (string, string) {
 		return fmt.Sprintf("removed %s %s: %d files, %s (%s)", r.text("what"), orElse(r.text("name"), r.text("round")), r.number("files"),

@@ -16,6 +16,7 @@ const (
 	kindReply       = "reply"            // the vendor sent something back; the record is a Reply
 	kindExported    = "case-exported"    // it was moved elsewhere; the record is an exportedRecord
 	kindImported    = "case-imported"    // it came from elsewhere; the record is an importedRecord
+	kindMarked      = "marked"           // a person said whether the error is marked in a picture
 	kindBrief       = "brief"            // a person wrote in the write-up; the record is a briefRecord
 	kindLooked      = "looked at"        // a person looked at a picture of an archive
 	kindDiscarded   = "discarded"        // something of the case was removed; the record is a Discard
@@ -91,6 +92,14 @@ type lookedRecord struct {
 // briefRecord names the fields of the write-up that were changed. What they say stands in the case alone.
 type briefRecord struct {
 	Fields string `json:"fields"`
+	By     string `json:"by"`
+}
+
+// markedRecord is what a person said of a picture.
+type markedRecord struct {
+	Name   string `json:"name"`
+	SHA256 string `json:"sha256"`
+	Marked bool   `json:"marked"`
 	By     string `json:"by"`
 }
 
