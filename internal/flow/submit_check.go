@@ -117,16 +117,27 @@ func (a *App) asAsked(ctx context.Context, c *casefile.Case, k *ask.Ask, file st
 	if err := a.mustBeLookedAt(ctx, c, k, file, rep); err != nil {
 		return err
 	}
-	if !rep.Complete && !q.Incomplete {
-		return fault.New(fault.Refused, "submit", file, "it lacks what the ask requires: "+strings.Join(rep.Lacking, "; "),
-			"collect what is missing, or send it as it is with --incomplete")
+	if q.Incomplete {
+		return nil
 	}
-	if open := unanswered(k, rep.Manifest); len(open) > 0 && !q.Incomplete {
-		return fault.New(fault.Refused, "submit", file,
-			"the brief lacks what the vendor requires: "+strings.Join(open, "; "),
-			"answer it with envask open "+c.Name+" --answer ID=TEXT and pack again, or send it as it is with --incomplete")
+	return mustBeComplete(c, k, file, rep)
+}
+
+// mustBeComplete refuses an archive that lacks something required: evidence, what persons bring, and answers are named at once.
+func mustBeComplete(c *casefile.Case, k *ask.Ask, file string, rep *archive.Report) error {
+	var lacks, does []string
+	if !rep.Complete {
+		lacks = append(lacks, "it lacks what the ask requires: "+strings.Join(rep.Lacking, "; "))
+		does = append(does, "collect what is missing")
 	}
-	return nil
+	if open := unanswered(k, rep.Manifest); len(open) > 0 {
+		lacks = append(lacks, "the brief lacks what the vendor requires: "+strings.Join(open, "; "))
+		does = append(does, "answer it with envask brief and pack again")
+	}
+	if len(lacks) == 0 {
+		return nil
+	}
+	return fault.New(fault.Refused, "submit", file, strings.Join(lacks, "; "), strings.Join(does, ", ")+", or send it as it is with --incomplete")
 }
 
 // mustBeEncrypted makes sure at the door that what has to go encrypted does: for all keys that the ask demands, and as the
