@@ -137,7 +137,8 @@ func mustBeComplete(c *casefile.Case, k *ask.Ask, file string, rep *archive.Repo
 	if len(lacks) == 0 {
 		return nil
 	}
-	return fault.New(fault.Refused, "submit", file, strings.Join(lacks, "; "), strings.Join(does, ", ")+", or send it as it is with --incomplete")
+	return fault.New(fault.Refused, "submit", file, strings.Join(lacks, "; "),
+		strings.Join(does, ", ")+", or send it as it is with --incomplete")
 }
 
 // mustBeEncrypted makes sure at the door that what has to go encrypted does: for all keys that the ask demands, and as the
