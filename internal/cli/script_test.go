@@ -31,6 +31,7 @@ import (
 
 	"github.com/rogpeppe/go-internal/testscript"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/crypto/ssh"
 
 	"envask/internal/cli"
 	"envask/internal/collect"
@@ -82,6 +83,7 @@ func TestScripts(t *testing.T) {
 		Cmds: map[string]func(*testscript.TestScript, bool, []string){
 			"code":        cmdCode,
 			"site":        cmdSite,
+			"key":         cmdKey,
 			"logs":        cmdLogs,
 			"open":        cmdOpen,
 			"untar":       cmdUntar,
@@ -130,6 +132,14 @@ func cmdPicture(ts *testscript.TestScript, neg bool, args []string) {
 		ts.Check(jpeg.Encode(&b, m, nil))
 	}
 	ts.Check(os.WriteFile(ts.MkAbs(args[0]), b.Bytes(), 0o600))
+}
+
+// cmdKey makes a pair of keys of SSH: key NAME writes NAME and NAME.pub
+func cmdKey(ts *testscript.TestScript, neg bool, args []string) {
+	private, public, err := standin.NewKey()
+	ts.Check(err)
+	ts.Check(os.WriteFile(ts.MkAbs(args[0]), private, 0o600))
+	ts.Check(os.WriteFile(ts.MkAbs(args[0]+".pub"), ssh.MarshalAuthorizedKey(public), 0o600))
 }
 
 // windowsTree are the files of a gate controller with Windows.
