@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"hash/maphash"
-	"io"
 	"path/filepath"
 	"sync"
 	"sync/atomic"
@@ -118,14 +117,7 @@ func (w *work) runner() (run reach.Runner, why string) {
 	if !ok || w.sys.Elevate == "" {
 		return nil, "it needs more rights than the account has: give elevate: for this system in the systems file"
 	}
-	return elevatedRunner{e}, ""
-}
-
-// elevatedRunner runs everything with more rights.
-type elevatedRunner struct{ e reach.Elevator }
-
-func (r elevatedRunner) Run(ctx context.Context, command string, stdout, stderr io.Writer) (int, error) {
-	return r.e.RunElevated(ctx, command, stdout, stderr)
+	return reach.WithElevation(e), ""
 }
 
 // keepVanished counts what an interrupted run of this round took and the system does not have any more.

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"path"
 	"slices"
@@ -53,6 +52,7 @@ type looking struct {
 	sets []*Set
 	out  *Found
 	took map[*Set]bool
+	left []string // files of logs that are left out
 	fit  []*parts.Part
 	ids  map[string]bool
 }
@@ -92,7 +92,7 @@ func (w *looking) processes(ctx context.Context) error {
 		return nil
 	}
 	if e, ok := w.System.(reach.Elevator); ok && w.Elevated {
-		r = elevated{e}
+		r = reach.WithElevation(e)
 	}
 	w.Told("looking at what runs")
 	got, err := run(ctx, r)
@@ -116,13 +116,6 @@ func (w *looking) processes(ctx context.Context) error {
 		w.out.Remarks = append(w.out.Remarks, "what runs is known in part only: the answer was cut off")
 	}
 	return nil
-}
-
-// elevated runs everything with more rights.
-type elevated struct{ e reach.Elevator }
-
-func (r elevated) Run(ctx context.Context, command string, stdout, stderr io.Writer) (int, error) {
-	return r.e.RunElevated(ctx, command, stdout, stderr)
 }
 
 // now is the system's clock where it was told, else ours.
@@ -242,7 +235,7 @@ func (w *looking) proposeParts() {
 			fresh = fresh || w.now().Sub(s.Written) < freshFor
 		}
 		w.fit = append(w.fit, p)
-		if !running && !fresh && len(w.run.processes) > 0 {
+		if !running && !fresh && w.seesAll() {
 			w.out.LeftOut = append(w.out.LeftOut, fmt.Sprintf("%s: installed, it does not run, and no log of it is fresh; envask ask new "+
 				"--for %s takes it", p.Title, p.Name))
 			continue
@@ -291,7 +284,7 @@ func (w *looking) fits(p *parts.Part) (why string, running bool) {
 			}
 		}
 		why = file + " is there"
-		if len(p.Fits.Programs) > 0 && len(w.run.processes) > 0 {
+		if len(p.Fits.Programs) > 0 && w.seesAll() {
 			why += "; it does not run now"
 		}
 		return why, len(p.Fits.Programs) == 0
@@ -302,6 +295,9 @@ func (w *looking) fits(p *parts.Part) (why string, running bool) {
 	}
 	return "", false
 }
+
+// seesAll reports whether the account sees the processes of all others (proc(5), hidepid): the first of all is root's.
+func (w *looking) seesAll() bool { return w.run.processes["1"] != nil }
 
 // sorted gives the processes by name, so that two looks say the same.
 func (w *looking) sorted() []*Process {

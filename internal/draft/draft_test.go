@@ -115,6 +115,9 @@ func lines(n int, ago time.Duration) string {
 // answer makes what the script prints: of each process its name, and what it holds open ("w /path", "r /path", "in IDENTIFIER").
 func answer(services []string, processes ...[]string) string {
 	var stat, groups, files strings.Builder
+	if len(processes) > 0 {
+		stat.WriteString("1 (init) S 0 1 1 0 -1 4194560 0 0 0 0 1 1 0 0 20 0 1 0 1 1 1\n")
+	}
 	for i, p := range processes {
 		pid := 100 + i
 		fmt.Fprintf(&stat, "%d (%s) S 1 1 1 0 -1 4194560 0 0 0 0 1 1 0 0 20 0 1 0 %d 1 1\n", pid, p[0], 100*3600)
@@ -243,6 +246,15 @@ func TestDrafts(t *testing.T) {
 				with("/var/log/gate/core.bin", strings.Repeat("\x00\x01", hugeUndated/2+1), 0).with("/var/log/wtmp", "x", 0)
 		}(), never: []string{"'/var/log/gate/", "wtmp"}, left: []string{"/var/log/gate/token.log: its name is that of a secret",
 			"/var/log/gate/old.log: not written for 400 days", "/var/log/gate/core.bin: no text, 64 MiB"}},
+		{name: "a secret beside a log of the same beginning", system: host().with("/var/log/gate/gate.log", lines(3, time.Minute), 0).
+			with("/var/log/gate/gate.log.1", lines(3, time.Hour), time.Hour).with("/var/log/gate/gate.log-token.key", "x", 0),
+			want:  []string{"files: ['/var/log/gate/gate.log', '/var/log/gate/gate.log.1']"},
+			never: []string{"gate*'", "gate.log*'"}, left: []string{"gate.log-token.key: its name is that of a secret"}},
+		{name: "processes that the account does not see", system: func() *machine {
+			m := host().with("/etc/nginx/nginx.conf", "x", 0)
+			m.answer = strings.Replace(answer(nil, []string{"sh"}), "1 (init)", "101 (init)", 1)
+			return m
+		}(), want: []string{"/etc/nginx/nginx.conf is there\n", "id: nginx-log"}, never: []string{"does not run"}},
 		{name: "hostile names", system: func() *machine {
 			m := host().with("/var/log/a/it's {x}[*]\n- id: evil\n.log", lines(3, time.Minute),
 				0).with("/var/log/b\x1b[31m/x.log", lines(3, time.Minute), 0)

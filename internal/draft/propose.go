@@ -107,7 +107,20 @@ func (w *looking) leaves(s *Set) bool {
 		return false
 	}
 	w.out.LeftOut = append(w.out.LeftOut, s.Head+": "+why)
+	w.left = append(w.left, s.Members...)
 	return true
+}
+
+// patternsOf gives what takes a set: its pattern, or its members one by one where that would take what is left out.
+func (w *looking) patternsOf(s *Set) []string {
+	if !slices.ContainsFunc(w.left, func(file string) bool { return matches(s.Pattern, file) }) {
+		return []string{s.Pattern}
+	}
+	var out []string
+	for _, m := range s.Members {
+		out = append(out, plainly(m))
+	}
+	return out
 }
 
 func (w *looking) proposeFolder(dir string, sets []*Set) {
@@ -115,20 +128,19 @@ func (w *looking) proposeFolder(dir string, sets []*Set) {
 	worth := 0
 	program := ""
 	for _, s := range sets {
-		if !slices.Contains(patterns, s.Pattern) {
-			patterns = append(patterns, s.Pattern)
-		}
+		patterns = append(patterns, w.patternsOf(s)...)
 		reasons = append(reasons, w.about(s))
 		worth = max(worth, w.worth(s))
 		if program == "" && len(s.By) > 0 {
 			program = s.By[0].Name
 		}
 	}
-	secret := func(s *Set) bool { return s.Dir == dir && secretName().MatchString(s.Head) }
-	if len(patterns) >= manySets && dir != "/var/log" && !slices.ContainsFunc(w.sets, secret) {
+	there := func(file string) bool { return path.Dir(file) == dir }
+	if len(patterns) >= manySets && dir != "/var/log" && !slices.ContainsFunc(w.left, there) {
 		patterns = []string{plainly(dir) + "/*"}
 	}
 	slices.Sort(patterns)
+	patterns = slices.Compact(patterns)
 	for i, p := range patterns {
 		patterns[i] = parts.Quoted(w.native(p))
 	}

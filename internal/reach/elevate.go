@@ -19,6 +19,15 @@ type Elevator interface {
 	TryElevation(ctx context.Context) error
 }
 
+// WithElevation gives a runner that runs everything with more rights.
+func WithElevation(e Elevator) Runner { return elevatedRunner{e} }
+
+type elevatedRunner struct{ e Elevator }
+
+func (r elevatedRunner) Run(ctx context.Context, command string, stdout, stderr io.Writer) (int, error) {
+	return r.e.RunElevated(ctx, command, stdout, stderr)
+}
+
 // Elevated is what an opened file offers that may be read with more rights than the account has.
 type Elevated interface {
 	// ThroughElevation gives the words that give the rights, or "".
