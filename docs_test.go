@@ -210,8 +210,8 @@ func TestDocsOfParts(t *testing.T) {
 	var b strings.Builder
 	b.WriteString("# Parts of asks\n\nWhat `envask ask new FILE --for PART,PART` can take, for open systems. A part that has to be told " +
 		"something takes it after an " +
-		"equals\nsign (`java=/opt/gate`), a role before a colon (`web:nginx`). Commands of parts only read; each is tried on Debian's " +
-		"package where there is one.\n" +
+		"equals\nsign (`java=/opt/gate`), a role before a colon (`web:nginx`). Commands of parts only read; those of eleven servers " +
+		"are tried on Debian's packages.\n" +
 		"`envask ask parts PART` shows its items as they stand in an ask.\n\n| part | for | takes |\n|---|---|---|\n")
 	for _, p := range parts.All() {
 		name := p.Name

@@ -71,7 +71,7 @@ var checks = []struct {
 	{"", notThere},
 	{"", func(_ Brief, f Facts, _ Field, answer string) string {
 		if answer != "" && f.Secret != nil && f.Secret(answer) {
-			return "a secret is in it; it is replaced before it leaves, and better left out"
+			return "a secret is in it: better left out"
 		}
 		return ""
 	}},

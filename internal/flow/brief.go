@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -137,7 +138,12 @@ func (a *App) ShowBrief(c *casefile.Case) (*BriefView, error) {
 	b := brief.Brief{Case: caseNumber(c), Title: c.Title, Vendor: c.Vendor, Site: c.Site,
 		Window: c.Window.String(), Ask: k, Answers: c.Brief,
 		From: c.BriefFrom}
-	if b.News, err = briefNews(c); err != nil {
+	all, err := round.List(c)
+	if err != nil {
+		return nil, err
+	}
+	all = slices.DeleteFunc(all, func(r *round.Round) bool { return !r.Finished() || r.Baseline || !r.Discarded.IsZero() })
+	if b.News, err = briefNews(c, all); err != nil {
 		return nil, fault.Wrap("read the ledger", c.Name, err)
 	}
 	v := &BriefView{Case: c.Name, Remarks: []brief.Remark{}, Missing: append([]string{}, b.Open()...), Brief: b}

@@ -124,6 +124,7 @@ func (a *App) settle(at *casefile.Arriving, head *movedCase, r *receiver, file s
 			*to = filepath.Join(a.Home.CaseDir(head.Case), elsewhereDir, name)
 		}
 	}
+	c.Name = head.Case
 	if err := c.Save(); err != nil {
 		return nil, fault.Wrap("import", file, err)
 	}

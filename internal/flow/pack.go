@@ -204,7 +204,7 @@ func (p *packing) run(ctx context.Context, w *casefile.Writer, v *evidence) (*Pa
 	}
 	p.writing = newWriting(v, p.writing.format, p.writing.level, p.writing.signer)
 	var err error
-	if p.writing.news, err = briefNews(v.c); err != nil {
+	if p.writing.news, err = briefNews(v.c, v.sel.rounds); err != nil {
 		return nil, fault.Wrap("read the ledger", v.c.Name, err)
 	}
 	out, err := p.writing.write(ctx)

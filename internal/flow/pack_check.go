@@ -128,7 +128,8 @@ func (p *packing) settle(w *casefile.Writer, out *Packed) error {
 	}
 	return w.Ledger.Append(kindPacked, packedRecord{Archive: filepath.Base(out.Archive), Round: out.Round, Since: out.NewSince,
 		Size: out.Size, SHA256: out.SHA256, Files: out.Files,
-		Lacking: len(out.Lacking), Ask: p.ask.Digest, Encrypt: p.keys, Passphrase: p.q.Passphrase != nil, By: p.app.Who})
+		Lacking: len(out.Lacking), Ask: p.ask.Digest, Encrypt: p.keys, Passphrase: p.q.Passphrase != nil, By: p.app.Who,
+		Answers: answerSums(p.c)})
 }
 
 // sentArchives gives the archives of a case that were sent: name to SHA-256.

@@ -54,6 +54,8 @@ type packedRecord struct {
 	Encrypt    []string `json:"encrypt,omitempty"`
 	Passphrase bool     `json:"passphrase,omitempty"`
 	By         string   `json:"by"`
+	// Answers are checksums of what its write-up says, by field: what is new in a later one is told by them.
+	Answers map[string]string `json:"answer_sums,omitempty"`
 }
 
 // sealedRecord is an archive that was encrypted. Its bytes are random by nature, so they are kept.
