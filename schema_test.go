@@ -50,7 +50,8 @@ func TestSchemasTakeWhatTheProgramTakes(t *testing.T) {
 	for _, text := range []string{standin.SampleAsk, byHand[0][1], template} {
 		require.NoError(t, fits(t, asks, text))
 	}
-	for _, text := range []string{standin.SampleSystems, byHand[1][1], string(site.Compose(site.Draft{Name: "pier", Zone: "Europe/Lisbon"}))} {
+	for _, text := range []string{standin.SampleSystems, byHand[1][1],
+		string(site.Compose(site.Draft{Name: "pier", Zone: "Europe/Lisbon"}))} {
 		require.NoError(t, fits(t, systems, text))
 	}
 	for _, p := range parts.All() {

@@ -65,14 +65,16 @@ func TestPlacesOfPlaceholders(t *testing.T) {
 
 // Whatever passes the check runs nothing of what is filled in.
 func FuzzPlaceholders(f *testing.F) {
-	for _, c := range []string{"echo {answer.x}", "cat <<EOF\n{answer.x}\nEOF", "echo \"$(echo {answer.x})\"", "X={answer.x}; echo \"$X\"", "echo $(( {answer.x} ))", "echo a{answer.x}b 'q' \"d\""} {
+	for _, c := range []string{"echo {answer.x}", "cat <<EOF\n{answer.x}\nEOF", "echo \"$(echo {answer.x})\"", "X={answer.x}; echo \"$X\"",
+		"echo $(( {answer.x} ))", "echo a{answer.x}b 'q' \"d\""} {
 		f.Add(c)
 	}
 	f.Fuzz(func(t *testing.T, command string) {
 		if !strings.Contains(command, "{answer.x}") || len(command) > 200 || len(checkPlaces(command)) > 0 || !onlyEcho(command) {
 			return
 		}
-		filled, err := Fill(command, func(string) (string, error) { return "$(echo RAN)`echo RAN`;echo RAN'\"", nil }, func(s string) (string, error) { return posix.Word(s), nil })
+		filled, err := Fill(command, func(string) (string, error) { return "$(echo RAN)`echo RAN`;echo RAN'\"", nil },
+			func(s string) (string, error) { return posix.Word(s), nil })
 		if err != nil {
 			return
 		}
@@ -86,12 +88,14 @@ func FuzzPlaceholders(f *testing.F) {
 // onlyEcho makes sure that fuzzing runs nothing but echo and cat.
 func onlyEcho(command string) bool {
 	for _, r := range command {
-		if r < ' ' && r != '\n' || r > '~' || strings.ContainsRune("><&|/*?[]~!=%.:@^,+-_0123456789", r) && !strings.ContainsRune("{}.=-", r) {
+		if r < ' ' && r != '\n' || r > '~' || strings.ContainsRune("><&|/*?[]~!=%.:@^,+-_0123456789", r) &&
+			!strings.ContainsRune("{}.=-", r) {
 			return false
 		}
 	}
 	for _, word := range strings.FieldsFunc(command, func(r rune) bool { return !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z') }) {
-		if word != "echo" && word != "answer" && word != "x" && word != "X" && word != "a" && word != "b" && word != "q" && word != "d" && word != "EOF" {
+		if word != "echo" && word != "answer" && word != "x" && word != "X" && word != "a" && word != "b" && word != "q" &&
+			word != "d" && word != "EOF" {
 			return false
 		}
 	}

@@ -29,8 +29,10 @@ func TestBrief(t *testing.T) {
 	require.Empty(t, b.Open())
 	var out bytes.Buffer
 	require.NoError(t, b.Write(&out))
-	require.Equal(t, "# Case 26031407: gate 2 rejects every pass\n\n- Vendor: Ostrevane Gate Systems\n- Site: tallow-pier\n- Window: no limit\n\n## What happens\n"+
-		"\n**What happens?**\n\nE4417: no table\n\n*from gate-2's gate.log, line 1841*\n\n**Since when, by the clock of the gate?**\n\n(not answered)\n"+
+	require.Equal(t, "# Case 26031407: gate 2 rejects every pass\n\n- Vendor: Ostrevane Gate Systems\n- Site: tallow-pier\n- Window: no "+
+		"limit\n\n## What happens\n"+
+		"\n**What happens?**\n\nE4417: no table\n\n*from gate-2's gate.log, line 1841*\n\n**Since when, by the clock of the "+
+		"gate?**\n\n(not answered)\n"+
 		"\n**How can it be made to happen?**\n\n1. open lane 2 -> red\n2. close it -> still red\n"+
 		"\n## Questions\n\n**Serial number**\n\nOG410772\n\n**Who?**\n\nnight shift\n", out.String())
 	out.Reset()
@@ -46,7 +48,8 @@ func TestChecks(t *testing.T) {
 	require.NoError(t, err)
 	weekdays, err := ask.ParseHours("mon-fri 08:00-16:00")
 	require.NoError(t, err)
-	facts := Facts{From: time.Date(2026, 3, 14, 5, 0, 0, 0, time.UTC), To: time.Date(2026, 3, 14, 7, 0, 0, 0, time.UTC), Zone: lisbon, Files: []string{"added/picture/error.png"},
+	facts := Facts{From: time.Date(2026, 3, 14, 5, 0, 0, 0, time.UTC), To: time.Date(2026, 3, 14, 7, 0, 0, 0, time.UTC), Zone: lisbon,
+		Files:  []string{"added/picture/error.png"},
 		Secret: func(s string) bool { return strings.Contains(s, "hunter2") }}
 	severities := []ask.Severity{{Name: "halted", Means: "nobody can board"}, {Name: "degraded"}, {Name: "question"}}
 	for _, c := range []struct {
@@ -57,24 +60,34 @@ func TestChecks(t *testing.T) {
 		{name: "a title that says nothing", field: Title, title: "Boarding gateway does not work", want: "it would fit any case"},
 		{name: "the vendor's name alone", field: Title, title: "Ostrevane Gate Systems: urgent problem", want: "it would fit any case"},
 		{name: "a good title", field: Title, title: "Gate 2 rejects every pass since 06:12"},
-		{name: "no expectation", field: "expected", answers: map[string]string{"happens": "red"}, want: "what should happen instead is not said"},
-		{name: "no result at all", field: "steps", answers: map[string]string{"steps": "open lane 2\nclose it"}, want: "no step says what comes of it"},
-		{name: "one result lacks", field: "steps", answers: map[string]string{"steps": "open lane 2 -> red\nclose it\n"}, want: "no result of step 2"},
+		{name: "no expectation", field: "expected", answers: map[string]string{"happens": "red"},
+			want: "what should happen instead is not said"},
+		{name: "no result at all", field: "steps", answers: map[string]string{"steps": "open lane 2\nclose it"},
+			want: "no step says what comes of it"},
+		{name: "one result lacks", field: "steps", answers: map[string]string{"steps": "open lane 2 -> red\nclose it\n"},
+			want: "no result of step 2"},
 		{name: "all results", field: "steps", answers: map[string]string{"steps": "open lane 2 -> red\nclose it: green"}},
 		{name: "too bad", field: Severity, answers: map[string]string{"severity": "Halted", "happens": "it is slow", "severity-why": "x"},
 			want: `Halted is the worst there is, and the text says "slow"`},
-		{name: "too mild", field: Severity, answers: map[string]string{"severity": "question", "affected": "Nobody can board", "severity-why": "x"},
+		{name: "too mild", field: Severity, answers: map[string]string{"severity": "question",
+			"affected": "Nobody can board", "severity-why": "x"},
 			want: `question is the least there is, and the text says "Nobody can"`},
-		{name: "fits", field: Severity, answers: map[string]string{"severity": "halted", "affected": "nobody can board", "severity-why": "x"}},
-		{name: "no word of the vendor", field: Severity, answers: map[string]string{"severity": "sev1"}, want: `"sev1" is none of the vendor's words: halted, degraded`},
+		{name: "fits", field: Severity, answers: map[string]string{"severity": "halted",
+			"affected": "nobody can board", "severity-why": "x"}},
+		{name: "no word of the vendor", field: Severity, answers: map[string]string{"severity": "sev1"},
+			want: `"sev1" is none of the vendor's words: halted, degraded`},
 		{name: "no why", field: SeverityWhy, answers: map[string]string{"severity": "degraded"}, want: "why it is degraded is not said"},
-		{name: "after the window", field: "since", answers: map[string]string{"since": "2026-03-15 09:00, after lunch"}, want: "after the end of the window"},
-		{name: "before the window", field: "since", answers: map[string]string{"since": "since 2026-03-13 09:00"}, want: "is before the window begins"},
+		{name: "after the window", field: "since", answers: map[string]string{"since": "2026-03-15 09:00, after lunch"},
+			want: "after the end of the window"},
+		{name: "before the window", field: "since", answers: map[string]string{"since": "since 2026-03-13 09:00"},
+			want: "is before the window begins"},
 		{name: "the day of the window", field: "since", answers: map[string]string{"since": "2026-03-14"}},
 		{name: "within it", field: "since", answers: map[string]string{"since": "2026-03-14 06:12"}},
-		{name: "nobody is there", field: "best-times", answers: map[string]string{"best-times": "18:00-20:00"}, want: "the desk is closed then (mon-fri 08:00-16:00 in Europe/Oslo)"},
+		{name: "nobody is there", field: "best-times", answers: map[string]string{"best-times": "18:00-20:00"},
+			want: "the desk is closed then (mon-fri 08:00-16:00 in Europe/Oslo)"},
 		{name: "somebody is there", field: "best-times", answers: map[string]string{"best-times": "14:30 to 20:00"}},
-		{name: "not brought", field: "attachments", answers: map[string]string{"attachments": "see error.png and the trace.har"}, want: "trace.har is named and is not in the case"},
+		{name: "not brought", field: "attachments", answers: map[string]string{"attachments": "see error.png and the trace.har"},
+			want: "trace.har is named and is not in the case"},
 		{name: "a secret", field: "tried", answers: map[string]string{"tried": "logged in with hunter2"}, want: "a secret is in it"},
 		{name: "no identifier", field: "serial", answers: map[string]string{"serial": "4417"}, want: "not as the vendor wants it"},
 	} {
@@ -132,7 +145,8 @@ func TestTemplates(t *testing.T) {
 		{text: `{{define "a"}}{{template "b"}}{{end}}{{define "b"}}{{template "a"}}{{end}}{{template "a"}}`, wrong: "calls itself"},
 		{text: `{{range $i := 1000000000}}x{{end}}`, wrong: "range goes over .Fields"},
 		{text: `{{range .Fields}}{{range $.Fields}}{{range $.Fields}}{{range $.Fields}}{{range $.Fields}}{{range $.Fields}}{{range $.Fields}}` +
-			`{{range $.Fields}}{{range $.Fields}}{{range $.Fields}}{{range $.Fields}}xxxxxxxx{{end}}{{end}}{{end}}{{end}}{{end}}{{end}}{{end}}{{end}}{{end}}{{end}}{{end}}`,
+			`{{range $.Fields}}{{range $.Fields}}{{range $.Fields}}{{range ` +
+			`$.Fields}}xxxxxxxx{{end}}{{end}}{{end}}{{end}}{{end}}{{end}}{{end}}{{end}}{{end}}{{end}}{{end}}`,
 			wrong: "more than 1 MiB"},
 		{text: `{{.Password}}`, wrong: "can't evaluate field Password"},
 		{text: `{{readFile "/etc/passwd"}}`, wrong: `function "readFile" not defined`},

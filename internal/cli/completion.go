@@ -71,49 +71,44 @@ For this session; the same line in the start-up file makes it stay:` + how,
 }
 
 // completer gives the values that a flag or an argument may have. It must be quick and silent: it runs at each press of a key.
-type completer func(s *session, a *flow.App, c *casefile.Case, k *ask.Ask, st *site.Site) []string
+type completer func(k *known) []string
+
+// known is what values come from. What cannot be read is empty, and is not proposed; current is nil where no case is.
+type known struct {
+	app     *flow.App
+	current *casefile.Case
+	ask     ask.Ask
+	site    site.Site
+}
+
+// each gives the names of things.
+func each[T any](of []T, name func(T) string) (out []string) {
+	for _, x := range of {
+		out = append(out, name(x))
+	}
+	return out
+}
 
 // ofFlags are the flags whose values are known, whatever command has them.
 var ofFlags = map[string]completer{
-	"system": func(_ *session, _ *flow.App, _ *casefile.Case, _ *ask.Ask, st *site.Site) (out []string) {
-		if st != nil {
-			for _, sys := range st.Systems {
-				out = append(out, sys.Name)
-			}
+	"system": func(k *known) []string {
+		return each(k.site.Systems, func(x site.System) string { return x.Name })
+	},
+	"role": func(k *known) (out []string) {
+		for _, sys := range k.site.Systems {
+			out = append(out, sys.Roles...)
 		}
 		return out
 	},
-	"role": func(_ *session, _ *flow.App, _ *casefile.Case, _ *ask.Ask, st *site.Site) (out []string) {
-		if st != nil {
-			for _, sys := range st.Systems {
-				out = append(out, sys.Roles...)
-			}
-		}
-		return out
-	},
-	"item":    itemsOf,
-	"without": itemsOf,
-	"opaque":  itemsOf,
-	"set": func(_ *session, _ *flow.App, _ *casefile.Case, k *ask.Ask, _ *site.Site) (out []string) {
-		if k != nil {
-			for _, x := range k.Sets {
-				out = append(out, x.Name)
-			}
-		}
-		return out
-	},
-	"route": func(_ *session, _ *flow.App, _ *casefile.Case, k *ask.Ask, _ *site.Site) (out []string) {
-		if k != nil {
-			for _, r := range k.Routes {
-				out = append(out, r.Name)
-			}
-		}
-		return out
-	},
+	"item":      itemsOf,
+	"without":   itemsOf,
+	"opaque":    itemsOf,
+	"set":       func(k *known) []string { return each(k.ask.Sets, func(x ask.Set) string { return x.Name }) },
+	"route":     func(k *known) []string { return each(k.ask.Routes, func(x ask.Route) string { return x.Name }) },
 	"round":     roundsOf,
 	"new-since": roundsOf,
-	"case": func(_ *session, a *flow.App, _ *casefile.Case, _ *ask.Ask, _ *site.Site) (out []string) {
-		cases, _ := a.Home.Cases() // what cannot be read is not proposed
+	"case": func(k *known) (out []string) {
+		cases, _ := k.app.Home.Cases() // what cannot be read is not proposed
 		for _, c := range cases {
 			if c.Case != nil {
 				out = append(out, c.Name+"\t"+c.Case.Title)
@@ -121,29 +116,19 @@ var ofFlags = map[string]completer{
 		}
 		return out
 	},
-	"depth": func(*session, *flow.App, *casefile.Case, *ask.Ask, *site.Site) []string {
-		return []string{"light", "standard", "deep"}
-	},
+	"depth": func(*known) []string { return []string{"light", "standard", "deep"} },
 }
 
-func itemsOf(_ *session, _ *flow.App, _ *casefile.Case, k *ask.Ask, _ *site.Site) (out []string) {
-	if k != nil {
-		for _, it := range k.Items {
-			out = append(out, it.ID+"\t"+it.Why)
-		}
-	}
-	return out
+func itemsOf(k *known) []string {
+	return each(k.ask.Items, func(x ask.Item) string { return x.ID + "\t" + x.Why })
 }
 
-func roundsOf(_ *session, _ *flow.App, c *casefile.Case, _ *ask.Ask, _ *site.Site) (out []string) {
-	if c == nil {
+func roundsOf(k *known) []string {
+	if k.current == nil {
 		return nil
 	}
-	rounds, _ := round.List(c) // what cannot be read is not proposed
-	for _, r := range rounds {
-		out = append(out, r.ID)
-	}
-	return out
+	rounds, _ := round.List(k.current) // what cannot be read is not proposed
+	return each(rounds, func(r *round.Round) string { return r.ID })
 }
 
 // ofArguments are the commands whose arguments are known.
@@ -153,18 +138,15 @@ var ofArguments = map[string]completer{
 	"envask open": ofFlags["case"],
 }
 
-func archivesOf(_ *session, a *flow.App, c *casefile.Case, _ *ask.Ask, _ *site.Site) (out []string) {
-	if c == nil {
+func archivesOf(k *known) []string {
+	if k.current == nil {
 		return nil
 	}
-	view, err := a.ShowCase(c)
+	view, err := k.app.ShowCase(k.current)
 	if err != nil { // what cannot be read is not proposed
 		return nil
 	}
-	for _, x := range view.Archives {
-		out = append(out, filepath.Join(c.OutDir(), x.Name))
-	}
-	return out
+	return each(view.Archives, func(x flow.ArchiveView) string { return filepath.Join(k.current.OutDir(), x.Name) })
 }
 
 // completes tells the commands and their flags which values there are.
@@ -203,13 +185,18 @@ func (s *session) live(values completer) cobra.CompletionFunc {
 			return nil, cobra.ShellCompDirectiveNoFileComp
 		}
 		s.screen.Quiet, s.screen.Ask, a.Report = true, false, nil
-		var k *ask.Ask
-		var st *site.Site
-		current, _ := a.Case(s.common.caseName) // without one, what does not need it is completed
-		if current != nil {
-			k, st, _ = flow.CaseFiles(current)
+		k := &known{app: a}
+		k.current, _ = a.Case(s.common.caseName) // without one, what does not need it is completed
+		if k.current != nil {
+			theAsk, systems, _ := flow.CaseFiles(k.current)
+			if theAsk != nil {
+				k.ask = *theAsk
+			}
+			if systems != nil {
+				k.site = *systems
+			}
 		}
-		return beginning(values(s, a, current, k, st), begun), cobra.ShellCompDirectiveNoFileComp
+		return beginning(values(k), begun), cobra.ShellCompDirectiveNoFileComp
 	}
 }
 
@@ -252,7 +239,10 @@ func (s *session) completeSystemOf(file *string) cobra.CompletionFunc {
 			out, _ := s.live(ofFlags["system"])(c, args, begun)
 			return out, cobra.ShellCompDirectiveDefault
 		}
-		st, _ := flow.LoadSite(*file) // one with mistakes completes nothing
-		return beginning(ofFlags["system"](s, nil, nil, nil, st), begun), cobra.ShellCompDirectiveDefault
+		st, err := flow.LoadSite(*file)
+		if err != nil { // one with mistakes completes nothing
+			return nil, cobra.ShellCompDirectiveDefault
+		}
+		return beginning(ofFlags["system"](&known{site: *st}), begun), cobra.ShellCompDirectiveDefault
 	}
 }

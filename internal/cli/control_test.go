@@ -57,12 +57,17 @@ func localCase(t *testing.T) (dir, home string) {
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "log", "gate.log"), []byte(strings.Repeat(line, 3)), 0o644))
 	require.NoError(t, os.Chtimes(filepath.Join(dir, "log", "gate.log"), standin.FaultAt, standin.FaultAt))
 	askFile := filepath.Join(dir, "ask.yaml")
-	require.NoError(t, os.WriteFile(askFile, []byte("ask: local\nvendor: Ostrevane Gate Systems\nvitals: no\nitems:\n  - {id: log, files: ['"+dir+"/log/**'], required: true}\n  - {id: state, run: echo fine}\n  - {id: none, files: [/nowhere/*]}\nroutes:\n  - {name: stick, to: '"+dir+"/stick'}\n"), 0o600))
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "systems.yaml"), []byte("site: tallow-pier\nsystems: [{name: desk-pc, local: true}]\n"), 0o600))
+	require.NoError(t, os.WriteFile(askFile,
+		[]byte("ask: local\nvendor: Ostrevane Gate Systems\nvitals: no\nitems:\n  - {id: log, files: ['"+dir+
+			"/log/**'], required: true}\n  - {id: state, run: echo fine}\n  - {id: none, files: [/nowhere/*]}\nroutes:\n  - {name: "+
+			"stick, to: '"+dir+"/stick'}\n"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "systems.yaml"),
+		[]byte("site: tallow-pier\nsystems: [{name: desk-pc, local: true}]\n"), 0o600))
 	sum, err := cli.AskDigest(askFile)
 	require.NoError(t, err)
 	for _, args := range [][]string{{"ask", "approve", askFile, "--digest", sum},
-		{"open", "26031407", "--ask", askFile, "--systems", filepath.Join(dir, "systems.yaml"), "--title", "a title", "--around", "2026-03-14 06:12Z", "--margin", "40m"},
+		{"open", "26031407", "--ask", askFile, "--systems", filepath.Join(dir, "systems.yaml"), "--title", "a title", "--around",
+			"2026-03-14 06:12Z", "--margin", "40m"},
 		{"collect", "--baseline"}, {"collect"}, {"pack"}, {"review", "--approve"}, {"submit", "--yes"}} {
 		said, code := inProcess(home, false, args...)
 		require.Zero(t, code, said)
@@ -146,11 +151,14 @@ func TestNoControlByteReachesTheTerminal(t *testing.T) {
 		archive = found[0]
 	}
 	receipt := strings.TrimSuffix(archive, ".tar.gz") + ".receipt-stick.json"
-	commands := [][]string{{"cases"}, {"show"}, {"show", "r1"}, {"show", "r2", "--system", "desk-pc"}, {"show", archive}, {"show", "--vitals"}, {"review", "--all"}, {"verify", archive}, {"compare"},
-		{"tidy", "--dry-run"}, {"add", receipt}, {"submit", "--confirm"}, {"repair"}, {"probe"}, {"collect", "--dry-run"}, {"open", "26031407"}}
+	commands := [][]string{{"cases"}, {"show"}, {"show", "r1"}, {"show", "r2", "--system", "desk-pc"}, {"show", archive},
+		{"show", "--vitals"}, {"review", "--all"}, {"verify", archive}, {"compare"},
+		{"tidy", "--dry-run"}, {"add", receipt}, {"submit", "--confirm"}, {"repair"}, {"probe"},
+		{"collect", "--dry-run"}, {"open", "26031407"}}
 	var files []string
 	require.NoError(t, filepath.WalkDir(home, func(name string, d fs.DirEntry, err error) error {
-		if err == nil && !d.IsDir() && (strings.HasSuffix(name, ".json") || strings.HasSuffix(name, ".jsonl")) && !strings.Contains(name, "/raw/") {
+		if err == nil && !d.IsDir() && (strings.HasSuffix(name, ".json") || strings.HasSuffix(name, ".jsonl")) &&
+			!strings.Contains(name, "/raw/") {
 			files = append(files, name)
 		}
 		return err
@@ -211,10 +219,13 @@ func TestNoControlByteReachesTheTerminal(t *testing.T) {
 	reply := filepath.Join(dir, "reply"+strings.ReplaceAll(nasty, "\x00", "")+".txt")
 	require.NoError(t, os.WriteFile(reply, []byte("host"+nasty+"\n"), 0o600))
 	bad := filepath.Join(dir, "bad.yaml")
-	require.NoError(t, os.WriteFile(bad, []byte(fmt.Sprintf("ask: %q\nvendor: %q\nitems: [{id: %q, files: [%q]}]\nroutes: [{name: %q, to: %q}]\n%q: 1\n", "a"+nasty, nasty, "x"+nasty, "/x"+nasty, nasty, "sftp://"+nasty, nasty)), 0o600))
+	require.NoError(t, os.WriteFile(bad, []byte(fmt.Sprintf("ask: %q\nvendor: %q\nitems: [{id: %q, files: [%q]}]\nroutes: [{name: %q, "+
+		"to: %q}]\n%q: 1\n", "a"+nasty, nasty, "x"+nasty, "/x"+nasty, nasty, "sftp://"+nasty, nasty)), 0o600))
 	quiet := filepath.Join(dir, "quiet.yaml")
-	require.NoError(t, os.WriteFile(quiet, []byte(fmt.Sprintf("ask: a\nvendor: %q\nvitals: no\nitems: [{id: x, run: %q, why: %q}]\nquestions: [{id: q, text: %q}]\n", nasty, "echo "+nasty, nasty, nasty)), 0o600))
-	for _, args := range [][]string{{"reveal", reply}, {"redact", reply}, {"times", reply}, {"ask", "check", bad}, {"ask", "check", quiet}, {"ask", "approve", quiet}, {"open", "1", "--ask", quiet, "--systems", bad}, {"verify", reply},
+	require.NoError(t, os.WriteFile(quiet, []byte(fmt.Sprintf("ask: a\nvendor: %q\nvitals: no\nitems: [{id: x, run: %q, why: "+
+		"%q}]\nquestions: [{id: q, text: %q}]\n", nasty, "echo "+nasty, nasty, nasty)), 0o600))
+	for _, args := range [][]string{{"reveal", reply}, {"redact", reply}, {"times", reply}, {"ask", "check", bad}, {"ask", "check", quiet},
+		{"ask", "approve", quiet}, {"open", "1", "--ask", quiet, "--systems", bad}, {"verify", reply},
 		{"add", reply}, {"show", "x" + nasty}, {"nonsense" + nasty}, {"show", "--case", nasty}, {"collect", "--item", nasty}} {
 		said, _ := inProcess(home, true, args...)
 		require.NotRegexp(t, rawControl, said, "%q", args)

@@ -48,7 +48,8 @@ func TestRealDrafts(t *testing.T) {
 	for _, name := range []string{"one", "box"} {
 		file := filepath.Join(dir, name+".yaml")
 		out := must(t, envask("ask", "draft", name, file, "--systems", systems))
-		require.Regexp(t, log+`: written \d+ s ago by (sh|sleep)(, (sh|sleep))?, 2 members, .*lines from 2026-03-13 06:12 to 2026-03-14 07:12`, out, name)
+		require.Regexp(t, log+
+			`: written \d+ s ago by (sh|sleep)(, (sh|sleep))?, 2 members, .*lines from 2026-03-13 06:12 to 2026-03-14 07:12`, out, name)
 		require.Contains(t, out, "part linux", name)
 		must(t, envask("ask", "check", file))
 		text, err := os.ReadFile(file)

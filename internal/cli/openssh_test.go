@@ -29,7 +29,8 @@ func TestRealOpenSSH(t *testing.T) {
 	server := reachtest.StartOpenSSH(t)
 	dir := t.TempDir()
 	reachtest.MakeTree(t, filepath.Join(dir, "tree"))
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "tree", "gate.log"), []byte("2026-03-14T06:12:00Z password=brass-Kelp-71!\n"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "tree", "gate.log"),
+		[]byte("2026-03-14T06:12:00Z password=brass-Kelp-71!\n"), 0o600))
 	require.NoError(t, os.Mkdir(filepath.Join(dir, "incoming"), 0o700))
 	write := func(name, text string) string {
 		file := filepath.Join(dir, name)
@@ -38,8 +39,11 @@ func TestRealOpenSSH(t *testing.T) {
 		return file
 	}
 	at := fmt.Sprintf("%s@127.0.0.1:%d", server.User, server.Port)
-	ask := write("ask.yaml", fmt.Sprintf("ask: real\nvendor: Ostrevane Gate Systems\nvitals: no\nitems:\n  - {id: tree, files: ['%s/tree/**'], cut: none, required: true}\n  - {id: state, run: 'echo fine; echo odd >&2; exit 4'}\nroutes:\n  - {name: desk, to: 'sftp://%s%s/incoming'}\n", dir, at, dir))
-	systems := write("systems.yaml", fmt.Sprintf("site: real\nknown-hosts: %s\nsystems:\n  - {name: one, ssh: '%s', key: %s}\n", server.KnownHosts, at, server.Key))
+	ask := write("ask.yaml", fmt.Sprintf("ask: real\nvendor: Ostrevane Gate Systems\nvitals: no\nitems:\n  - {id: tree, files: "+
+		"['%s/tree/**'], cut: none, required: true}\n  - {id: state, run: 'echo fine; echo odd >&2; exit 4'}\nroutes:\n  - {name: desk, "+
+		"to: 'sftp://%s%s/incoming'}\n", dir, at, dir))
+	systems := write("systems.yaml", fmt.Sprintf("site: real\nknown-hosts: %s\nsystems:\n  - {name: one, ssh: '%s', key: %s}\n",
+		server.KnownHosts, at, server.Key))
 	home := filepath.Join(dir, "home")
 	write("home/credentials.yaml", fmt.Sprintf("credentials:\n  - {route: desk, host: 127.0.0.1, key: %s}\n", server.Key))
 	known, err := os.ReadFile(server.KnownHosts)
@@ -78,7 +82,8 @@ func TestRealOpenSSHCuts(t *testing.T) {
 	lines := func(from, to time.Duration) []byte {
 		var b bytes.Buffer
 		for at := from; at < to; at += 100 * time.Millisecond {
-			fmt.Fprintf(&b, "%s INFO pass %012d accepted, with some text that makes the line as long as lines are\n", start.Add(at).Format("2006-01-02T15:04:05.000Z"), at*7919)
+			fmt.Fprintf(&b, "%s INFO pass %012d accepted, with some text that makes the line as long as lines are\n",
+				start.Add(at).Format("2006-01-02T15:04:05.000Z"), at*7919)
 		}
 		return b.Bytes()
 	}
@@ -93,9 +98,11 @@ func TestRealOpenSSHCuts(t *testing.T) {
 	require.NoError(t, err)
 	port := link.addr[strings.LastIndexByte(link.addr, ':')+1:]
 	for name, text := range map[string]string{
-		"ask.yaml":     fmt.Sprintf("ask: real\nvendor: Ostrevane Gate Systems\nvitals: no\nitems:\n  - {id: log, files: ['%s/gate.log*'], required: true}\n", dir),
-		"systems.yaml": fmt.Sprintf("site: real\nknown-hosts: %s/known\nsystems:\n  - {name: one, ssh: '%s@%s', key: %s}\n", dir, server.User, link.addr, server.Key),
-		"known":        strings.ReplaceAll(string(known), fmt.Sprintf("]:%d ", server.Port), "]:"+port+" "),
+		"ask.yaml": fmt.Sprintf("ask: real\nvendor: Ostrevane Gate Systems\nvitals: no\nitems:\n  - {id: log, files: "+
+			"['%s/gate.log*'], required: true}\n", dir),
+		"systems.yaml": fmt.Sprintf("site: real\nknown-hosts: %s/known\nsystems:\n  - {name: one, ssh: '%s@%s', key: %s}\n", dir,
+			server.User, link.addr, server.Key),
+		"known": strings.ReplaceAll(string(known), fmt.Sprintf("]:%d ", server.Port), "]:"+port+" "),
 	} {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
 	}
@@ -110,7 +117,8 @@ func TestRealOpenSSHCuts(t *testing.T) {
 		return data
 	}
 	collect := func(from, to string) {
-		must(t, envask("open", "26031407", "--ask", filepath.Join(dir, "ask.yaml"), "--systems", filepath.Join(dir, "systems.yaml"), "--from", from, "--to", to))
+		must(t, envask("open", "26031407", "--ask", filepath.Join(dir, "ask.yaml"), "--systems", filepath.Join(dir, "systems.yaml"),
+			"--from", from, "--to", to))
 		must(t, envask("collect"))
 	}
 	collect("2026-03-14T12:00:00Z", "2026-03-14T12:09:59Z")

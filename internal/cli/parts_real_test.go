@@ -31,7 +31,8 @@ type realPart struct {
 
 var realParts = []realPart{
 	{part: "nginx", needs: "/usr/sbin/nginx", start: "nginx; wait_for 'curl -s http://127.0.0.1/lane4 -o /dev/null'",
-		want: map[string]string{"files/var/log/nginx/access.log": "lane4", "files/etc/nginx/nginx.conf": "http {", "commands/nginx-version.txt": "nginx version"}},
+		want: map[string]string{"files/var/log/nginx/access.log": "lane4", "files/etc/nginx/nginx.conf": "http {",
+			"commands/nginx-version.txt": "nginx version"}},
 	{part: "apache", needs: "/usr/sbin/apache2", start: "apache2ctl start; wait_for 'curl -s http://127.0.0.1/lane4 -o /dev/null'",
 		want: map[string]string{"files/var/log/apache2/access.log": "lane4", "files/etc/apache2/apache2.conf": "ErrorLog",
 			"commands/apache-version.txt": "Server version: Apache"}},
@@ -43,34 +44,42 @@ var realParts = []realPart{
 		"mariadbd --user=mysql --log-error=/var/log/mysql/error.log --log-warnings=4 & wait_for 'mariadb -e \"select 1\"'",
 		want: map[string]string{"files/var/log/mysql/error.log": "ready for connections", "files/etc/mysql/mariadb.cnf": "client",
 			"commands/mariadb-state.txt": "Innodb_buffer_pool_reads"}, except: []string{"mariadb-journal"}},
-	{part: "redis", needs: "/usr/bin/redis-server", start: "install -d -o redis /run/redis; redis-server /etc/redis/redis.conf; wait_for 'redis-cli ping'",
-		want: map[string]string{"files/var/log/redis/redis-server.log": "Ready to accept connections", "files/etc/redis/redis.conf": "maxmemory",
-			"commands/redis-state.txt": "redis_version"}},
+	{part: "redis", needs: "/usr/bin/redis-server",
+		start: "install -d -o redis /run/redis; redis-server /etc/redis/redis.conf; wait_for 'redis-cli ping'",
+		want: map[string]string{"files/var/log/redis/redis-server.log": "Ready to accept connections",
+			"files/etc/redis/redis.conf": "maxmemory",
+			"commands/redis-state.txt":   "redis_version"}},
 	{part: "haproxy", needs: "/usr/sbin/haproxy", start: "mkdir -p /run/haproxy /var/lib/haproxy/dev; " +
 		"socat -u UNIX-RECV:/var/lib/haproxy/dev/log,mode=666 OPEN:/var/log/haproxy.log,creat,append & sleep 0.3; " +
 		"printf 'listen lane4\\n bind 127.0.0.1:8404\\n server one 127.0.0.1:9\\n' >> /etc/haproxy/haproxy.cfg; " +
 		"sed -i 's#log /dev/log.*local0#log /var/lib/haproxy/dev/log local0#; s#chroot .*##' /etc/haproxy/haproxy.cfg; " +
-		"haproxy -D -f /etc/haproxy/haproxy.cfg; wait_for 'curl -s http://127.0.0.1:8404/ -o /dev/null'; wait_for 'grep -q lane4 /var/log/haproxy.log'",
+		"haproxy -D -f /etc/haproxy/haproxy.cfg; wait_for 'curl -s http://127.0.0.1:8404/ -o /dev/null'; wait_for 'grep -q lane4 " +
+		"/var/log/haproxy.log'",
 		want: map[string]string{"files/var/log/haproxy.log": "lane4", "files/etc/haproxy/haproxy.cfg": "listen lane4",
 			"commands/haproxy-state.txt": "lane4,one", "commands/haproxy-version.txt": "HAProxy version"}},
-	{part: "exim", needs: "/usr/sbin/exim4", start: "echo lane4 | exim4 -odi -f ops@pier.example root@localhost; wait_for 'test -s /var/log/exim4/mainlog'",
+	{part: "exim", needs: "/usr/sbin/exim4",
+		start: "echo lane4 | exim4 -odi -f ops@pier.example root@localhost; wait_for 'test -s /var/log/exim4/mainlog'",
 		want: map[string]string{"files/var/log/exim4/mainlog": "ops@pier.example", "commands/exim-version.txt": "Exim version",
 			"commands/exim-queue.txt": "/var/spool/exim4/input"}, writes: `^/var/spool/exim4/db/`},
 	{part: "bind", needs: "/usr/sbin/named", start: "install -d -o bind /run/named /var/log/named; " +
 		"named -u bind -L /var/log/named/named.log; wait_for 'rndc status'",
 		want: map[string]string{"files/var/log/named/named.log": "running", "files/etc/bind/named.conf": "include",
-			"commands/bind-state.txt": "server is up and running", "commands/bind-version.txt": "BIND 9"}, except: []string{"bind-journal"}},
+			"commands/bind-state.txt": "server is up and running", "commands/bind-version.txt": "BIND 9"},
+		except: []string{"bind-journal"}},
 	{part: "samba", needs: "/usr/sbin/smbd", start: "mkdir -p /run/samba; smbd -D; wait_for 'test -s /var/log/samba/log.smbd'",
 		want: map[string]string{"files/var/log/samba/log.smbd": "smbd version", "files/etc/samba/smb.conf": "[global]",
 			"commands/samba-build/02-usr-sbin-smbd-b.txt": "SBINDIR"}},
-	{part: "chrony", needs: "/usr/sbin/chronyd", start: "printf 'local stratum 8\\nport 11123\\ncmdport 0\\nallow\\nbindcmdaddress /\\npidfile /run/c2.pid\\ndriftfile /run/c2.drift\\n' " +
+	{part: "chrony", needs: "/usr/sbin/chronyd", start: "printf 'local stratum 8\\nport 11123\\ncmdport 0\\nallow\\nbindcmdaddress " +
+		"/\\npidfile /run/c2.pid\\ndriftfile /run/c2.drift\\n' " +
 		"> /run/c2.conf; install -d -o _chrony -m 750 /run/chrony; chronyd -x -f /run/c2.conf; " +
-		"printf 'server 127.0.0.1 port 11123 iburst minpoll -4 maxpoll -4\\nlog measurements tracking\\n' > /etc/chrony/conf.d/lane4.conf; " +
+		"printf 'server 127.0.0.1 port 11123 iburst minpoll -4 maxpoll -4\\nlog measurements tracking\\n' > " +
+		"/etc/chrony/conf.d/lane4.conf; " +
 		"sed -i '/^pool/d' /etc/chrony/chrony.conf; chronyd -x; wait_for 'test -s /var/log/chrony/measurements.log'",
 		want: map[string]string{"files/var/log/chrony/measurements.log": "127.0.0.1", "files/etc/chrony/chrony.conf": "driftfile",
 			"files/etc/chrony/conf.d/lane4.conf": "11123", "commands/chrony-state.txt": "Reference ID"}},
 	{part: "openssh", needs: "/usr/sbin/sshd", start: "mkdir -p /run/sshd; /usr/sbin/sshd -E /var/log/auth.log; " +
-		"wait_for 'ssh -o BatchMode=yes -o StrictHostKeyChecking=no -o UserKnownHostsFile=/dev/null lane4@127.0.0.1 true; grep -q lane4 /var/log/auth.log'",
+		"wait_for 'ssh -o BatchMode=yes -o StrictHostKeyChecking=no -o UserKnownHostsFile=/dev/null lane4@127.0.0.1 true; grep -q lane4 " +
+		"/var/log/auth.log'",
 		want: map[string]string{"files/var/log/auth.log": "Invalid user lane4", "files/etc/ssh/sshd_config": "Subsystem",
 			"commands/openssh-settings.txt": "permitrootlogin"}, except: []string{"openssh-journal"}},
 }
@@ -171,8 +180,10 @@ func (p realPart) onlyRead(t *testing.T, dir, trace string) {
 	require.NoError(t, err)
 	defer f.Close()
 	opens, calls := regexp.MustCompile(`O_WRONLY|O_RDWR|O_CREAT|O_TRUNC|O_APPEND`), 0
-	changes := []string{"creat", "mkdir", "mkdirat", "unlink", "unlinkat", "rmdir", "rename", "renameat", "renameat2", "link", "linkat", "symlink",
-		"symlinkat", "truncate", "ftruncate", "chmod", "fchmodat", "chown", "lchown", "fchownat", "mknod", "mknodat", "utimensat", "setxattr"}
+	changes := []string{"creat", "mkdir", "mkdirat", "unlink", "unlinkat", "rmdir", "rename", "renameat", "renameat2",
+		"link", "linkat", "symlink",
+		"symlinkat", "truncate", "ftruncate", "chmod", "fchmodat", "chown", "lchown", "fchownat", "mknod",
+		"mknodat", "utimensat", "setxattr"}
 	allowed := regexp.MustCompile(`^(` + regexp.QuoteMeta(dir) + `/|/dev/(null|tty|pts)|/proc/self/)`)
 	for lines := bufio.NewScanner(f); lines.Scan(); {
 		m := traced.FindStringSubmatch(lines.Text())

@@ -95,7 +95,8 @@ func TestRealJumpHostAndNoSFTP(t *testing.T) {
 	jump, gate := reachtest.StartOpenSSH(t), reachtest.StartOpenSSH(t, reachtest.Setting{NoSFTP: true})
 	tree := t.TempDir()
 	reachtest.MakeTree(t, tree)
-	r := newRealSite(t, fmt.Sprintf("  - {id: tree, of: [gate], files: ['%s/**'], cut: none, required: true}\n  - {id: made, of: [gate], run: 'seq 1 1000 > {folder}/numbers', makes: '{folder}/*'}\n", tree),
+	r := newRealSite(t, fmt.Sprintf("  - {id: tree, of: [gate], files: ['%s/**'], cut: none, required: true}\n  - {id: made, of: "+
+		"[gate], run: 'seq 1 1000 > {folder}/numbers', makes: '{folder}/*'}\n", tree),
 		entry("jump", jump, "")+entry("gate", gate, ", roles: [gate], via: jump, limits: {nice: 5}"), jump, gate)
 	got := r.collect()
 	require.Contains(t, got["gate tree"], "taken")
@@ -127,7 +128,8 @@ func TestRealSudo(t *testing.T) {
 	folder := filepath.Join(dir, "closed")
 	require.NoError(t, os.Mkdir(folder, 0o700))
 	require.NoError(t, os.WriteFile(filepath.Join(folder, "inner.log"), []byte("inner\n"), 0o600))
-	items := fmt.Sprintf("  - {id: log, files: ['%s/*.log', '%s/closed/*.log'], cut: none}\n  - {id: who, run: id -u, elevated: true}\n  - {id: made, run: 'id -u > {folder}/who; chmod 600 {folder}/who', makes: '{folder}/*', elevated: true}\n", dir, dir)
+	items := fmt.Sprintf("  - {id: log, files: ['%s/*.log', '%s/closed/*.log'], cut: none}\n  - {id: who, run: id -u, elevated: true}\n "+
+		" - {id: made, run: 'id -u > {folder}/who; chmod 600 {folder}/who', makes: '{folder}/*', elevated: true}\n", dir, dir)
 	r := newRealSite(t, items, entry("plain", gate, "")+entry("high", gate, ", elevate: sudo"), gate)
 	got := r.collect()
 	require.Contains(t, got["plain log"], "permission denied; elevate: sudo in the systems file would help")
@@ -158,11 +160,13 @@ func TestRealFewSessions(t *testing.T) {
 		require.NoError(t, os.Chmod(d, 0o755))
 	}
 	for i := range 12 {
-		require.NoError(t, os.WriteFile(filepath.Join(dir, fmt.Sprintf("secure-%02d.log", i)), []byte(strings.Repeat("2026-03-14T06:12:00Z sealed\n", 4000)), 0o600))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, fmt.Sprintf("secure-%02d.log", i)),
+			[]byte(strings.Repeat("2026-03-14T06:12:00Z sealed\n", 4000)), 0o600))
 	}
 	for _, most := range []int{10, 4, 2, 1} {
 		gate := reachtest.StartOpenSSH(t, reachtest.Setting{Account: reachtest.SudoAccount, Lines: fmt.Sprintf("MaxSessions %d\n", most)})
-		r := newRealSite(t, fmt.Sprintf("  - {id: log, of: [gate], files: ['%s/*.log'], cut: none, required: true}\n  - {id: who, of: [gate], run: id -u, elevated: true}\n", dir), entry("gate", gate, ", roles: [gate], elevate: sudo"), gate)
+		r := newRealSite(t, fmt.Sprintf("  - {id: log, of: [gate], files: ['%s/*.log'], cut: none, required: true}\n  - {id: who, of: "+
+			"[gate], run: id -u, elevated: true}\n", dir), entry("gate", gate, ", roles: [gate], elevate: sudo"), gate)
 		begun := time.Now()
 		require.Equal(t, map[string]string{"gate log": "taken", "gate who": "taken"}, r.collect(), "MaxSessions %d", most)
 		files, err := filepath.Glob(filepath.Join(r.raw("r1", "gate", dir), "*.log"))
@@ -194,8 +198,10 @@ func TestRealFaults(t *testing.T) {
 			known, err := os.ReadFile(server.KnownHosts)
 			require.NoError(t, err)
 			through.KnownHosts = filepath.Join(t.TempDir(), "known")
-			require.NoError(t, os.WriteFile(through.KnownHosts, []byte(strings.Replace(string(known), fmt.Sprint(server.Port), fmt.Sprint(proxy.Port), 1)), 0o600))
-			r := newRealSite(t, "  - {id: dump, files: ['"+file+"'], cut: none, required: true}\n", entry("gate", through, ", stall: 6s"), through)
+			require.NoError(t, os.WriteFile(through.KnownHosts, []byte(strings.Replace(string(known), fmt.Sprint(server.Port),
+				fmt.Sprint(proxy.Port), 1)), 0o600))
+			r := newRealSite(t, "  - {id: dump, files: ['"+file+"'], cut: none, required: true}\n",
+				entry("gate", through, ", stall: 6s"), through)
 			begun := time.Now()
 			got := r.collect()
 			require.Equal(t, "taken", got["gate dump"])
@@ -205,7 +211,8 @@ func TestRealFaults(t *testing.T) {
 			require.Equal(t, len(want), len(data))
 			require.True(t, string(want) == string(data))
 			require.Less(t, proxy.Moved.Load(), int64(size+8<<20), "bytes that travelled")
-			t.Logf("%s: %d connections, %.1f MiB travelled for %d MiB, %s", fault, proxy.Taken.Load(), float64(proxy.Moved.Load())/(1<<20), size>>20, time.Since(begun).Round(10*time.Millisecond))
+			t.Logf("%s: %d connections, %.1f MiB travelled for %d MiB, %s", fault, proxy.Taken.Load(), float64(proxy.Moved.Load())/(1<<20),
+				size>>20, time.Since(begun).Round(10*time.Millisecond))
 		})
 	}
 }

@@ -40,9 +40,11 @@ func TestManySystems(t *testing.T) {
 	var down []*standin.Server
 	for i := range systems {
 		tree := standin.NewTree()
-		tree.File("/var/log/gate.log", []byte(strings.Repeat(fmt.Sprintf("2026-03-14T06:12:00Z INFO pass at gate %d\n", i), 4000)), standin.FaultAt)
+		tree.File("/var/log/gate.log", []byte(strings.Repeat(fmt.Sprintf("2026-03-14T06:12:00Z INFO pass at gate %d\n", i), 4000)),
+			standin.FaultAt)
 		tree.Put("/tmp", &standin.Node{Mode: os.ModeDir, Time: standin.FaultAt})
-		s := &standin.Server{Name: fmt.Sprintf("gate-%03d", i), User: "svc", Key: public, Tree: tree, Commands: map[string]standin.Command{"gatectl state": {Out: "open\n"}}}
+		s := &standin.Server{Name: fmt.Sprintf("gate-%03d", i), User: "svc", Key: public, Tree: tree,
+			Commands: map[string]standin.Command{"gatectl state": {Out: "open\n"}}}
 		more, want := "", "taken"
 		if i%10 == 7 {
 			more, want = misbehave(s, i/10)
@@ -57,13 +59,15 @@ func TestManySystems(t *testing.T) {
 			known.WriteString(s.KnownHost() + "\n")
 		}
 		wants[s.Name] = want
-		fmt.Fprintf(&list, "  - {name: %s, roles: [gate], ssh: '%s', key: key, stall: 6s%s}\n", s.Name, s.Address(), strings.TrimSuffix(more, " unknown"))
+		fmt.Fprintf(&list, "  - {name: %s, roles: [gate], ssh: '%s', key: key, stall: 6s%s}\n", s.Name, s.Address(),
+			strings.TrimSuffix(more, " unknown"))
 	}
 	for _, s := range down { // not before all others have their ports, or one of them could get this one
 		require.NoError(t, s.Close())
 	}
 	write("known", known.String())
-	ask := write("ask.yaml", "ask: many\nvendor: Ostrevane Gate Systems\nitems:\n  - {id: log, of: [gate], files: [/var/log/*.log], required: true}\n  - {id: state, of: [gate], run: gatectl state, timeout: 8s, required: true}\n")
+	ask := write("ask.yaml", "ask: many\nvendor: Ostrevane Gate Systems\nitems:\n  - {id: log, of: [gate], files: [/var/log/*.log], "+
+		"required: true}\n  - {id: state, of: [gate], run: gatectl state, timeout: 8s, required: true}\n")
 	sys := write("systems.yaml", "site: tallow-pier\nknown-hosts: known\nsystems:\n"+list.String())
 	envask := program(t, filepath.Join(dir, "home"))
 	sum, err := cli.AskDigest(ask)

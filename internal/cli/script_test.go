@@ -191,9 +191,10 @@ func windowsEvents(command string, out io.Writer) {
 	spans := regexp.MustCompile(`@SystemTime>='([^']+)' and @SystemTime<='([^']+)'`).FindAllStringSubmatch(command, -1)
 	for i, at := range []string{"2026-03-13T06:12:00.0000000Z", "2026-03-14T06:12:45.5000000Z", "2026-03-15T06:12:00.0000000Z"} {
 		if slices.ContainsFunc(spans, func(s []string) bool { return s[1] <= at && at <= s[2] }) {
-			fmt.Fprintf(&text, "<Event xmlns='http://schemas.microsoft.com/win/2004/08/events/event'><System><Provider Name='GateService'/>"+
-				"<EventID>70%d</EventID><Level>2</Level><TimeCreated SystemTime='%s'/><Computer>GATE-2</Computer></System>"+
-				"<EventData><Data Name='what'>lane %d lost its reader</Data></EventData></Event>", i, at, i)
+			fmt.Fprintf(&text,
+				"<Event xmlns='http://schemas.microsoft.com/win/2004/08/events/event'><System><Provider Name='GateService'/>"+
+					"<EventID>70%d</EventID><Level>2</Level><TimeCreated SystemTime='%s'/><Computer>GATE-2</Computer></System>"+
+					"<EventData><Data Name='what'>lane %d lost its reader</Data></EventData></Event>", i, at, i)
 		}
 	}
 	text.WriteString("</Events>")

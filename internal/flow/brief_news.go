@@ -107,5 +107,6 @@ func news(c *casefile.Case, last *submit.Receipt, before packedRecord, now map[s
 	if zone == nil {
 		zone = time.UTC
 	}
-	return fmt.Sprintf("New since %s was sent (%s): %s", last.Name, last.Finished.In(zone).Format("2006-01-02 15:04"), strings.Join(said, "; "))
+	return fmt.Sprintf("New since %s was sent (%s): %s", last.Name, last.Finished.In(zone).Format("2006-01-02 15:04"),
+		strings.Join(said, "; "))
 }

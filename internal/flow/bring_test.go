@@ -20,7 +20,8 @@ func newBringing(t *testing.T) *desk {
 	require.NoError(t, err)
 	d.write(t, "ask.yaml", strings.Replace(string(text), "routes:", "  - {id: notes, of: case, person: Write down what you saw., "+
 		"expect: {type: text}}\nroutes:", 1))
-	o, err := d.app.Open(OpenRequest{Name: "26031407", Ask: filepath.Join(d.dir, "ask.yaml"), Systems: filepath.Join(d.dir, "systems.yaml")})
+	o, err := d.app.Open(OpenRequest{Name: "26031407", Ask: filepath.Join(d.dir, "ask.yaml"),
+		Systems: filepath.Join(d.dir, "systems.yaml")})
 	require.NoError(t, err)
 	require.NoError(t, d.app.PutApproval(o.Ask))
 	d.c = o.Case

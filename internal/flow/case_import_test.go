@@ -138,7 +138,8 @@ func TestAForgedCase(t *testing.T) {
 
 // Every kind of record has its sentence, so that a history tells all of it.
 func TestEveryRecordIsTold(t *testing.T) {
-	for _, kind := range []string{"case-begun", "case-changed", kindAskApproved, kindPacked, kindSealed, kindSplit, kindApproved, kindDecided, kindBrought,
+	for _, kind := range []string{"case-begun", "case-changed", kindAskApproved, kindPacked, kindSealed, kindSplit,
+		kindApproved, kindDecided, kindBrought,
 		kindReply, kindBrief, kindLooked, kindMarked, kindDiscarded, kindExported, kindImported, casefile.KindRepaired} {
 		require.NotNil(t, stories[kind], kind)
 		what, _ := stories[kind](ledgerData{})
@@ -147,7 +148,8 @@ func TestEveryRecordIsTold(t *testing.T) {
 }
 
 func FuzzMovedPath(f *testing.F) {
-	for _, s := range []string{"files/case.yaml", "files/../x", "files//x", "files/rounds/r1/raw/a/.b", "files/.hidden", "files/lock", "x"} {
+	for _, s := range []string{"files/case.yaml", "files/../x", "files//x", "files/rounds/r1/raw/a/.b",
+		"files/.hidden", "files/lock", "x"} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, name string) {

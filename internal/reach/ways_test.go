@@ -93,7 +93,8 @@ func TestElevation(t *testing.T) {
 	_, d, s := standIn(t, func(s *standin.Server) { secret(s); s.NoSudo = true })
 	s.Elevate = "sudo"
 	system := open(t, d, s)
-	require.ErrorContains(t, system.(reach.Elevator).TryElevation(context.Background()), "sudo -n does not work here: sudo: a password is required")
+	require.ErrorContains(t, system.(reach.Elevator).TryElevation(context.Background()),
+		"sudo -n does not work here: sudo: a password is required")
 	_, err := system.FS().Open("tree/secret")
 	require.ErrorIs(t, err, fs.ErrPermission)
 	require.ErrorContains(t, err, "a password is required")
@@ -174,7 +175,8 @@ func TestBandwidth(t *testing.T) {
 
 func TestMayHeal(t *testing.T) {
 	for err, want := range map[error]bool{
-		reach.ErrConnection: true, reach.ErrLost: true, io.EOF: true, reach.ErrLogin: false, reach.ErrHostKey: false, context.Canceled: false,
+		reach.ErrConnection: true, reach.ErrLost: true, io.EOF: true, reach.ErrLogin: false,
+		reach.ErrHostKey: false, context.Canceled: false,
 		&net.DNSError{IsNotFound: true}: false, &net.DNSError{IsTimeout: true}: true, fs.ErrNotExist: false,
 	} {
 		require.Equal(t, want, reach.MayHeal(err), "%v", err)
@@ -210,7 +212,8 @@ func TestFewSessions(t *testing.T) {
 		_, d, s := standIn(t, func(s *standin.Server) {
 			s.Sessions, s.Linger = most, 20*time.Millisecond
 			for i := range 12 {
-				s.Tree.Put(fmt.Sprintf("/tree/root-%d.log", i), &standin.Node{Data: []byte(strings.Repeat("for root\n", 1000)), Time: time.Now(), Denied: true})
+				s.Tree.Put(fmt.Sprintf("/tree/root-%d.log", i), &standin.Node{Data: []byte(strings.Repeat("for root\n", 1000)),
+					Time: time.Now(), Denied: true})
 			}
 		})
 		s.Elevate = "sudo"

@@ -46,10 +46,13 @@ func elements(t *testing.T, text string) (tags map[string]int, attributes map[st
 
 func sample() archive.Manifest {
 	return archive.Manifest{Case: "26031407", Ask: "gateway", Complete: true,
-		Coverage: round.Coverage{{System: "gate-1", Item: "log", State: round.Taken, Files: 1, Bytes: 10}, {System: "fare-1", Item: "table", State: round.Denied, Reason: "permission denied", Required: true},
+		Coverage: round.Coverage{{System: "gate-1", Item: "log", State: round.Taken, Files: 1, Bytes: 10},
+			{System: "fare-1", Item: "table", State: round.Denied, Reason: "permission denied", Required: true},
 			{Item: "crew", State: round.Missing, Reason: "no system plays the role crew"}},
-		Files:     []archive.File{{Path: "systems/gate-1/files/var/log/a b#c?d%41.log", System: "gate-1", Source: "/var/log/a b#c?d%41.log", Size: 10}},
-		LeftOut:   []archive.LeftOut{{System: "gate-1", Item: "log", State: round.Empty, Source: "/x", Reason: "old"}, {System: "gate-1", Item: "log", State: round.Empty, Source: "/y", Reason: "old"}},
+		Files: []archive.File{{Path: "systems/gate-1/files/var/log/a b#c?d%41.log", System: "gate-1",
+			Source: "/var/log/a b#c?d%41.log", Size: 10}},
+		LeftOut: []archive.LeftOut{{System: "gate-1", Item: "log", State: round.Empty, Source: "/x", Reason: "old"},
+			{System: "gate-1", Item: "log", State: round.Empty, Source: "/y", Reason: "old"}},
 		Redaction: archive.Redaction{Findings: redact.Counts{"mail": 3, "jwt": 70}}}
 }
 
@@ -79,13 +82,15 @@ func TestPageTrustsNothing(t *testing.T) {
 	m.Files[0].Source, m.Files[0].How, m.Files[0].Path, m.Files[0].Item = evil, evil, "systems/gate-1/files/"+evil, evil
 	m.Files[0].Cut = &round.CutInfo{Sure: evil, Unpacked: evil}
 	m.LeftOut[0].Source = evil
-	m.Lacking, m.Complete, m.Redaction.Opaque, m.Redaction.AsIs, m.Redaction.Weaker = []string{evil}, false, []string{evil}, []string{evil}, []string{evil}
+	m.Lacking, m.Complete, m.Redaction.Opaque, m.Redaction.AsIs, m.Redaction.Weaker = []string{evil}, false, []string{evil},
+		[]string{evil}, []string{evil}
 	m.Redaction.Findings[evil], m.Redaction.Disclosed = 1, map[string]int{evil: 1}
 	m.Rounds = []archive.RoundInfo{{ID: evil, Note: evil}}
 	m.Clocks = []round.Clock{{System: evil, Zone: evil, How: evil}}
 	m.Groups = []round.GroupResult{{Name: evil, Why: evil, Items: []string{evil}, Lacking: []string{evil}}}
 	var b bytes.Buffer
-	require.NoError(t, Page(&b, &Content{Manifest: &m, Brief: brief.Brief{Ask: &ask.Ask{Questions: []ask.Question{{ID: "a", Text: evil}}}, Answers: map[string]string{"a": evil}},
+	require.NoError(t, Page(&b, &Content{Manifest: &m, Brief: brief.Brief{Ask: &ask.Ask{Questions: []ask.Question{{ID: "a", Text: evil}}},
+		Answers: map[string]string{"a": evil}},
 		Facts: Facts{Systems: []string{evil}, Rows: []Fact{{Name: evil, Values: []string{evil}}}}}))
 	tags, attributes := elements(t, b.String())
 	require.Equal(t, 0, tags["script"]+tags["img"]+tags["iframe"]+tags["link"]+tags["object"]+tags["form"], "%v", tags)
@@ -108,12 +113,14 @@ func TestPageForbidsTheBrowserEverything(t *testing.T) {
 	inside, _, _ = strings.Cut(inside, "</style>")
 	sum := sha256.Sum256([]byte(inside))
 	_, attributes := elements(t, text)
-	require.Contains(t, attributes["content"], "default-src 'none'; style-src 'sha256-"+base64.StdEncoding.EncodeToString(sum[:])+"'; base-uri 'none'; form-action 'none'")
+	require.Contains(t, attributes["content"], "default-src 'none'; style-src 'sha256-"+base64.StdEncoding.EncodeToString(sum[:])+
+		"'; base-uri 'none'; form-action 'none'")
 }
 
 func TestPageLinksNoActiveFile(t *testing.T) {
 	m := sample()
-	m.Files = append(m.Files, archive.File{Path: "systems/gate-1/files/www/status.html", System: "gate-1", Source: "/www/status.html", Active: true})
+	m.Files = append(m.Files, archive.File{Path: "systems/gate-1/files/www/status.html", System: "gate-1",
+		Source: "/www/status.html", Active: true})
 	var b bytes.Buffer
 	require.NoError(t, Page(&b, &Content{Manifest: &m}))
 	_, attributes := elements(t, b.String())
@@ -138,8 +145,10 @@ func TestPageTurnsTheTable(t *testing.T) {
 // Every word that a page can have is among those that stand in every archive.
 func TestTextHasEveryWord(t *testing.T) {
 	text := Text()
-	for _, word := range []string{"not linked", "not answered", "demanded together", "was reached by", "Readable on purpose", "Less is taken out", "As they are", "Not looked into",
-		"lacks something", "requires is here", "did not change since round", "and 1 more", "further folders", "earlier/", "took too long", "is signed with"} {
+	for _, word := range []string{"not linked", "not answered", "demanded together", "was reached by", "Readable on purpose",
+		"Less is taken out", "As they are", "Not looked into",
+		"lacks something", "requires is here", "did not change since round", "and 1 more", "further folders", "earlier/",
+		"took too long", "is signed with"} {
 		require.Contains(t, text, word)
 	}
 }
