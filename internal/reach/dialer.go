@@ -149,9 +149,12 @@ func (d *Dialer) dialSSH(ctx context.Context, s *site.System) (*ssh.Client, erro
 		}
 		return err
 	}
-	client, err := d.handshake(ctx, conn, keyAddr, &ssh.ClientConfig{
-		User: user, Auth: methods, HostKeyCallback: remember, HostKeyAlgorithms: algorithms, ClientVersion: "SSH-2.0-Envask",
-	})
+	config := &ssh.ClientConfig{User: user, Auth: methods, HostKeyCallback: remember, HostKeyAlgorithms: algorithms,
+		ClientVersion: "SSH-2.0-Envask"}
+	if c := s.Console; c != nil && c.Legacy && len(s.Ways) == 1 && s.Ways[0] == "console" {
+		allowOld(config)
+	}
+	client, err := d.handshake(ctx, conn, keyAddr, config)
 	done(err)
 	return client, d.explain(s, user, err)
 }

@@ -75,6 +75,7 @@ var ways = []way{
 	{"ssh", openSSH},
 	{"folder", openFolder},
 	{"shell", openShell},
+	{"console", openConsole},
 }
 
 // Ways lists the keys of the table.

@@ -315,6 +315,12 @@ func (r *SSH) listen(ctx context.Context) {
 	}
 }
 
+// Errors of commands that devices make usual.
+var (
+	errNotStarted = errors.New("start the command")
+	errNoExit     = fmt.Errorf("%w: the command ended without an exit code", ErrLost)
+)
+
 // limitedBuffer keeps the beginning of an output.
 type limitedBuffer struct{ b *bytes.Buffer }
 
@@ -338,7 +344,7 @@ func (r *SSH) run(ctx context.Context, command string, stdout, stderr io.Writer)
 	defer errOut.shut()
 	session.Stdout, session.Stderr = out, errOut
 	if err := session.Start(command); err != nil {
-		return -1, fmt.Errorf("start the command: %w", err)
+		return -1, fmt.Errorf("%w: %w", errNotStarted, err)
 	}
 	ended := make(chan error, 1)
 	go func() { ended <- session.Wait() }()
@@ -365,7 +371,7 @@ func (r *SSH) run(ctx context.Context, command string, stdout, stderr io.Writer)
 		if lost := r.Lost(); lost != nil {
 			return -1, lost
 		}
-		return -1, fmt.Errorf("%w: the command ended without an exit code", ErrLost)
+		return -1, errNoExit
 	}
 	return -1, err
 }

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"envask/internal/device"
 	"envask/internal/keyfile"
 	"envask/internal/late"
 	"envask/internal/policy"
@@ -20,20 +21,26 @@ type Site struct {
 	Systems    []System
 	Domains    []string // host names under these belong to the site, and do not leave it
 	Limits     Limits   // of every system that names none
+	Devices    map[string]*device.Description
 	File       string
 }
 
 // System is one machine or device.
 type System struct {
-	Name   string
-	Roles  []string
-	Ways   []string // how it is reached: keys of the table of ways, tried in this order
-	Zone   *time.Location
-	SSH    SSH           // of the way "ssh"
-	Folder string        // of the way "folder": where a copy of its files is
-	Shell  []string      // of the way "shell": the program that gives a POSIX shell, and its arguments
-	Via    string        // name of the system to go through; "" means directly
-	Stall  time.Duration // how long it may be silent before it counts as gone
+	Name        string
+	Roles       []string
+	Ways        []string // how it is reached: keys of the table of ways, tried in this order
+	Zone        *time.Location
+	SSH         SSH                 // of the way "ssh"
+	Folder      string              // of the way "folder": where a copy of its files is
+	Console     *Console            // of the way "console"
+	Device      string              // what type of device it is; "" for none
+	Description *device.Description // of that type; nil while it is not known
+	Secrets     map[string]Secret   // by the names that asks and descriptions call them
+	Members     []string            // fellows that it should name, by their names there
+	Shell       []string            // of the way "shell": the program that gives a POSIX shell, and its arguments
+	Via         string              // name of the system to go through; "" means directly
+	Stall       time.Duration       // how long it may be silent before it counts as gone
 	// Environment names variables of our own environment that commands on a local system see besides the usual ones.
 	Environment []string
 	Elevate     string            // how its account gets more rights: "sudo", "doas", or the words in front of a command; "" for not at all
@@ -70,6 +77,7 @@ var ways = []way{
 	{"ssh", readSSH},
 	{"folder", readFolder},
 	{"shell", readShell},
+	{"console", readConsole},
 }
 
 // Ways lists the keys that say how a system is reached.
@@ -113,13 +121,18 @@ func Parse(file string, data []byte) (*Site, error) {
 		s.Domains = append(s.Domains, v.Text)
 	}
 	s.Limits = readLimits(m.Map("limits"), Limits{})
+	s.Devices = device.Read(m, true)
+	for _, d := range s.Devices {
+		d.EachSecret(func(place string) string { return string(Secret(place).at(s.path)) })
+	}
+	secrets := readSecrets(m, nil, s.path)
 	if !m.Has("systems") {
 		m.Problem("systems: is missing; list at least one system")
 	}
 	seen := map[string]int{}
 	vias := map[string]keyfile.Value{}
 	for _, sm := range m.Maps("systems") {
-		sys, via := s.readSystem(sm, seen)
+		sys, via := s.readSystem(sm, seen, secrets)
 		s.Systems = append(s.Systems, sys)
 		if via.Set() {
 			vias[sys.Name] = via
@@ -157,7 +170,7 @@ func zone(v keyfile.Value) *time.Location {
 // Case is the name that no system has: what a person brings for the case as a whole is listed under it.
 const Case = "case"
 
-func (s *Site) readSystem(m *keyfile.Map, seen map[string]int) (System, keyfile.Value) {
+func (s *Site) readSystem(m *keyfile.Map, seen map[string]int, secrets map[string]Secret) (System, keyfile.Value) {
 	name := m.Need("name")
 	sys := System{Name: checkWord("name", name), Stall: m.Duration("stall", DefaultStall), FileLine: m.Line()}
 	if line, twice := seen[strings.ToLower(name.Text)]; twice {
@@ -194,6 +207,7 @@ func (s *Site) readSystem(m *keyfile.Map, seen map[string]int) (System, keyfile.
 		}
 		sys.Environment = append(sys.Environment, v.Text)
 	}
+	s.readDevice(m, &sys, secrets)
 	sys.Elevate = elevate(m.Value("elevate"))
 	sys.Facts = readFacts(m.Map("facts"))
 	sys.Before = strings.TrimSpace(m.String("before-you-start"))
@@ -201,12 +215,27 @@ func (s *Site) readSystem(m *keyfile.Map, seen map[string]int) (System, keyfile.
 	sys.Folder = s.path(sys.Folder)
 	via := m.Value("via")
 	sys.Via = via.Text
-	sys.SSH.Key = s.path(sys.SSH.Key)
-	if p, ok := strings.CutPrefix(string(sys.SSH.Password), "file:"); ok {
-		sys.SSH.Password = Secret("file:" + s.path(p))
+	sys.SSH.Key, sys.SSH.Password = s.path(sys.SSH.Key), sys.SSH.Password.at(s.path)
+	if c := sys.Console; c != nil {
+		c.SSH.Key, c.SSH.Password, c.Password = s.path(c.SSH.Key), c.SSH.Password.at(s.path), c.Password.at(s.path)
 	}
 	m.Done()
 	return sys, via
+}
+
+// readDevice reads what is said of a system that is a device.
+func (s *Site) readDevice(m *keyfile.Map, sys *System, secrets map[string]Secret) {
+	sys.Secrets = readSecrets(m, secrets, s.path)
+	if v := m.Value("device"); v.Set() {
+		sys.Device = checkWord("device", v)
+		sys.Description = s.Devices[sys.Device]
+		if !sys.Has("console") {
+			v.Problem("device: is for a system that is reached by console")
+		}
+	}
+	for _, v := range m.Strings("members") {
+		sys.Members = append(sys.Members, checkWord("members", v))
+	}
 }
 
 func elevate(v keyfile.Value) string {
@@ -232,8 +261,8 @@ func (s *Site) checkVias(vias map[string]keyfile.Value) {
 		if !ok {
 			continue
 		}
-		if !sys.Has("ssh") {
-			v.Problem("via: only a system that is reached by ssh can go through another")
+		if !sys.Has("ssh") && !sys.Has("console") {
+			v.Problem("via: only a system that is reached by ssh or console can go through another")
 			continue
 		}
 		steps := 0

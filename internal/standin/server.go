@@ -53,6 +53,9 @@ type Server struct {
 	Linger    time.Duration   // how long a session counts after it was closed
 	Sessions  int             // at a time on one connection, as MaxSessions says; 0 is no limit
 	Free      int64           // bytes free on its disk; 0 is plenty
+	Device    *Device         // when set, a shell is this device's command line
+	Refuses   bool            // with Device: no shell, exec requests alone
+	Legacy    bool            // it speaks old algorithms alone
 	// Exec, when set, answers what Commands does not know; ok says whether it did.
 	Exec func(command string, out io.Writer) (exit int, ok bool)
 	// Raw, when set, serves the SFTP subsystem, byte by byte: for what no server should do.
@@ -342,10 +345,21 @@ func (s *Server) session(ch ssh.Channel, reqs <-chan *ssh.Request) {
 				s.sftp(ch)
 				ch.Close()
 			}()
+		case s.Device != nil && r.Type == "pty-req":
+			_ = r.Reply(true, nil)
+		case s.Device != nil && r.Type == "shell" && !s.Refuses:
+			_ = r.Reply(true, nil)
+			go s.Device.Serve(ctx, ch, false)
+		case s.Device != nil && r.Type == "exec" && !s.Device.takes(p.Text):
+			_ = r.Reply(false, nil)
 		case r.Type == "exec":
 			_ = r.Reply(true, nil)
 			go func() {
-				exit := s.run(ctx, p.Text, ch)
+				run := s.run
+				if s.Device != nil {
+					run = s.Device.exec
+				}
+				exit := run(ctx, p.Text, ch)
 				over.Store(true)
 				_, _ = ch.SendRequest("exit-status", false, ssh.Marshal(struct{ Code uint32 }{uint32(exit)}))
 				ch.Close()
