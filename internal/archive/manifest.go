@@ -60,6 +60,7 @@ type Manifest struct {
 	Clocks    []round.Clock       `json:"clocks"`              // of the systems, as they were when first reached
 	Reached   []round.Place       `json:"reached,omitempty"`   // by which way each system was reached
 	Groups    []round.GroupResult `json:"groups,omitempty"`    // what the ask demands together
+	Members   []round.Members     `json:"members,omitempty"`   // what systems said about their fellows in a cluster or stack
 	Elsewhere []Elsewhere         `json:"elsewhere,omitempty"` // what lies elsewhere
 	Coverage  round.Coverage      `json:"coverage"`
 	Files     []File              `json:"files"`

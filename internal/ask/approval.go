@@ -25,6 +25,12 @@ func (a *Ask) Sheet() []string {
 	for _, v := range a.Values {
 		lines = append(lines, v.sheet())
 	}
+	for _, name := range slices.Sorted(maps.Keys(a.Devices)) {
+		lines = append(lines, a.Devices[name].Sheet()...)
+	}
+	for _, m := range a.Members {
+		lines = append(lines, m.sheet())
+	}
 	for _, it := range a.Items {
 		of := "every system"
 		if len(it.Of) > 0 {
@@ -51,7 +57,7 @@ func (a *Ask) Sheet() []string {
 				lines = append(lines, fmt.Sprintf("item %s, of %s%s: %s", it.ID, of, from, l))
 			}
 		}
-		for _, l := range it.Spec.Sheet() {
+		for _, l := range append(it.orderSheet(), it.Spec.Sheet()...) {
 			lines = append(lines, fmt.Sprintf("item %s, of %s%s: %s", it.ID, of, from, l))
 		}
 	}

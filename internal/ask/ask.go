@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"envask/internal/device"
 	"envask/internal/keyfile"
 	"envask/internal/late"
 	"envask/internal/policy"
@@ -61,6 +62,8 @@ type Ask struct {
 	Sets         []Set
 	Groups       []Group
 	Values       []Value
+	Members      []Members
+	Devices      map[string]*device.Description
 	Redaction    *policy.Policy // what it says about redaction
 	NoVitals     bool           // the basic state of the systems is not read
 	File         string         // as given by the engineer
@@ -93,7 +96,11 @@ type Item struct {
 	Elevated bool   // its commands run with the system's elevation
 	// ElevatedIfGiven: where the system has no elevation, its commands run with the rights of the account.
 	ElevatedIfGiven bool
-	Together        string // items of the same group are of one state; "" for none
+	Together        string        // items of the same group are of one state; "" for none
+	After           []string      // items that must be finished on all their systems before it is begun
+	Before          []device.Step // what is typed, or run, before it is taken
+	Afterwards      []device.Undo // what takes that back: always, also after a failure
+	EachMember      string        // the list of members for each of which it is taken; "" for none
 	Needs           []Need
 	Each            Demand // which files must come from each system
 	Advice          string // how to make it smaller, where it is large
@@ -230,6 +237,9 @@ func Parse(file string, data []byte) (*Ask, error) {
 	a.readQuestions(m)
 	a.readCase(m.Map("case")) // its archive name may hold answers
 	a.readItems(m)
+	a.Devices = device.Read(m, false)
+	a.readMembers(m)
+	a.checkOrder(m)
 	a.checkAnswers(m)
 	a.checkFinds(m)
 	a.readSets(m)
@@ -353,6 +363,7 @@ func (a *Ask) readItems(m *keyfile.Map) {
 			it.Together = checkWord("together", v)
 		}
 		it.Needs, it.Advice = readNeeds(im), im.String("advice")
+		readOrder(im, &it)
 		it.Spec = readSpec(im)
 		if it.Together != "" && it.Spec != nil && !twice(it.Spec) {
 			im.Value("together").Problem("together: what is of one state is read twice, which is done with files and run only; " +

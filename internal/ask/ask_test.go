@@ -28,7 +28,7 @@ func TestParse(t *testing.T) {
 	require.Equal(t, "gateway", a.Name)
 	require.True(t, a.Number.MatchString("26031407"))
 	require.Equal(t, Files{Patterns: []string{"/var/log/**/*.log", `C:\gate\*.log`}, Cut: "lines", History: AllHistory, RotateTimeout: DefaultRotateTimeout}, a.Items[0].Spec)
-	require.Equal(t, Run{Commands: []string{"uptime", "df -k"}, Cut: "none", Timeout: 5 * time.Second, Max: 1 << 20, TimeFormat: "rfc3339"}, a.Items[1].Spec)
+	require.Equal(t, Run{Commands: []string{"uptime", "df -k"}, Cut: "none", Timeout: 5 * time.Second, Max: 1 << 20, TimeFormat: "rfc3339", Most: DefaultMost}, a.Items[1].Spec)
 	require.Equal(t, Light, a.Items[1].Depth)
 	require.Equal(t, Standard, a.Items[0].Depth)
 	require.Equal(t, int64(20<<30), a.Routes[0].Limit)

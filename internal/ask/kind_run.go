@@ -2,13 +2,16 @@ package ask
 
 import (
 	"fmt"
+	"regexp"
 	"strconv"
 	"strings"
 	"time"
 
 	"github.com/dustin/go-humanize"
 
+	"envask/internal/device"
 	"envask/internal/keyfile"
+	"envask/internal/late"
 )
 
 // DefaultTimeout is how long a command may take when the ask does not say.
@@ -34,7 +37,21 @@ type Run struct {
 	Remove     bool           // what it makes elsewhere is removed there once it was taken
 	Space      int64          // bytes that must be free there before it runs
 	Fine       []int          // exit codes that are fine, also with an empty output
+	Answers    []device.Reply // what is answered in the middle of a command, on a device
+	Into       string         // all outputs go into one file of this name, with placeholders; "" for a file each
+	Most       time.Duration  // how long a command on a device may take in all; Timeout is how long it may be silent
+	List       *Listing       // how what it makes on a device is listed; nil: as files
+	RemoveBy   *device.Step   // how what was taken is removed there
 }
+
+// Listing is a command of a device whose output names files.
+type Listing struct {
+	Type string
+	Like *regexp.Regexp // each match is a file: groups "name" and "size", in bytes
+}
+
+// DefaultMost is how long a command on a device may take in all when the ask does not say.
+const DefaultMost = time.Hour
 
 // Kind is the key that chooses this kind.
 func (Run) Kind() string { return "run" }
@@ -44,6 +61,15 @@ func (r Run) Sheet() []string {
 	var lines []string
 	for _, c := range r.Commands {
 		lines = append(lines, fmt.Sprintf("run %s (at most %s)", c, short(r.Timeout)))
+	}
+	for _, a := range r.Answers {
+		lines = append(lines, "on a device, answer "+a.String())
+	}
+	if r.List != nil {
+		lines = append(lines, "on a device, type "+r.List.Type+" to see which files there are")
+	}
+	if r.RemoveBy != nil {
+		lines = append(lines, "on a device, "+r.RemoveBy.String()+" for each file that was taken and was not there before")
 	}
 	for _, p := range r.Makes {
 		after := ", and leave it there"
@@ -115,5 +141,36 @@ func readRun(m *keyfile.Map) Spec {
 		r.Fine = append(r.Fine, n)
 	}
 	r.TimeFormat, r.Zone = timeKeys(m, commands)
+	readTyped(m, &r)
 	return r
+}
+
+// intoField is a placeholder of the name of the one file for all outputs.
+var intoField = late.Pattern(`\{(date|system|case|member)\}`)
+
+// readTyped reads the keys that matter on devices.
+func readTyped(m *keyfile.Map, r *Run) {
+	r.Answers, r.Most = device.ReadAnswers(m), m.Duration("at-most", DefaultMost)
+	if v := m.Value("into"); v.Set() {
+		rest := intoField().ReplaceAllString(v.Text, "x")
+		if strings.ContainsAny(rest, `/\{}`) || strings.HasPrefix(rest, ".") || len(v.Text) > 200 || len(r.Makes) > 0 ||
+			strings.ContainsFunc(rest, func(c rune) bool { return c < ' ' }) {
+			v.Problem("into: expected a file name (placeholders: {date}, {system}, {case}, {member}), without makes:; found %q", v.Text)
+		}
+		r.Into = v.Text
+	}
+	if lm := m.Map("list"); lm != nil {
+		r.List = &Listing{Type: lm.Need("type").Text, Like: pattern(lm.Need("like"), "like")}
+		if l := r.List.Like; l != nil && (l.SubexpIndex("name") < 0 || l.SubexpIndex("size") < 0) {
+			lm.Problem("list: like: needs the groups (?P<name>…) and (?P<size>…)")
+		}
+		lm.Done()
+	}
+	r.RemoveBy = device.ReadStep(m, "remove-by")
+	if r.RemoveBy != nil && !strings.Contains(r.RemoveBy.Type, "{file}") {
+		m.Problem("remove-by: type: needs {file} in it")
+	}
+	if len(r.Makes) == 0 && (r.List != nil || r.RemoveBy != nil) {
+		m.Problem("list: and remove-by: go with makes:")
+	}
 }

@@ -45,6 +45,8 @@ stopped. --missing starts a round of what no round of the case has yet.`,
 	c.Flags().BoolVar(&x.baseline, "baseline", false, "keep the round as a baseline: how the site is before a change, for envask compare")
 	c.Flags().BoolVar(&x.leaveOpen, "leave-open", false, "leave the round open: a further collect takes other systems into it")
 	c.Flags().BoolVar(&s.each, "each", false, "a row for each system, also where many share a reason")
+	c.Flags().StringSliceVar(&x.members, "members", nil,
+		"also take these members, which a system names and the systems file does not list; all asks for each")
 	c.Flags().BoolVar(&dry, "dry-run", false, "say what would be taken, with sizes; take nothing")
 	return c
 }
@@ -76,6 +78,7 @@ func (s *session) collect(ctx context.Context, a *flow.App, c *casefile.Case, q 
 		s.drawClocks(got.Clocks, s.common.verbose)
 		s.drawReached(got.Round.Reached, s.common.verbose)
 		s.drawGroups(got.Round.Groups, s.common.verbose)
+		s.drawMembers(got.Round.Members, s.common.verbose)
 		toBring, _ := a.ToDos(c) // what they are is a comfort here; show --todo says what is wrong
 		s.drawRoundEnd(got, toBring)
 	}

@@ -132,6 +132,28 @@ func (s *session) drawReached(places []round.Place, all bool) {
 	}
 }
 
+// orEmpty gives a list that JSON writes as one also where it is empty.
+func orEmpty[T any](list []T) []T {
+	if list == nil {
+		return []T{}
+	}
+	return list
+}
+
+// drawMembers says what systems told about their fellows: what is amiss, and with all the rest.
+func (s *session) drawMembers(list []round.Members, all bool) {
+	for _, m := range list {
+		text, whole := m.Words()
+		switch {
+		case !whole:
+			s.screen.Print("%s", s.screen.Indented(0, 9, fmt.Sprintf("%s  %s of %s: %s", s.screen.Paint(term.Warn, "members"), m.ID, m.System,
+				term.Clean(text))))
+		case all:
+			s.screen.Print("members  %s of %s: %s, all in the systems file", m.ID, m.System, text)
+		}
+	}
+}
+
 // drawGroups says what became of items that are demanded together.
 func (s *session) drawGroups(groups []round.GroupResult, all bool) {
 	for _, g := range groups {

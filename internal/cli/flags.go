@@ -29,7 +29,7 @@ func addWindow(c *cobra.Command, g *window.Given, zone *string) {
 // choice holds the flags that choose what is collected.
 type choice struct {
 	systems, roles, items, allow, accept []string
-	sets, again                          []string
+	sets, again, members                 []string
 	depth, note, context, within, budget string
 	missing, leaveOpen, baseline         bool
 	jobs                                 int
@@ -88,7 +88,7 @@ func (x *choice) request() (flow.CollectRequest, error) {
 		return flow.CollectRequest{}, fault.New(fault.Usage, "--jobs", "", "give a number from 1 to 1000", "")
 	}
 	return flow.CollectRequest{Systems: x.systems, Roles: x.roles, Items: x.items, Depth: depth, AllowPaths: x.allow, Jobs: x.jobs,
-		Note: x.note, Context: extra, Accept: accept, Sets: x.sets, Again: x.again, Missing: x.missing, LeaveOpen: x.leaveOpen,
+		Note: x.note, Context: extra, Accept: accept, Sets: x.sets, Again: x.again, Members: x.members, Missing: x.missing, LeaveOpen: x.leaveOpen,
 		Baseline: x.baseline, Within: within, Budget: budget}, nil
 }
 

@@ -59,12 +59,13 @@ type probedDoc struct {
 	Systems  []collect.Probed `json:"systems"`
 	Items    bool             `json:"items_looked_at"` // false when the ask is not approved
 	Coverage round.Coverage   `json:"coverage"`        // what a collection would come to
+	Members  []round.Members  `json:"members"`         // what systems said about their fellows
 	Price    flow.Price       `json:"price"`
 	Free     int64            `json:"free_here"` // bytes; -1 when it is not known
 }
 
 func probedJSON(p *flow.Probed) probedDoc {
-	return probedDoc{p.Systems, p.Items, p.Coverage, p.Price, p.Free}
+	return probedDoc{p.Systems, p.Items, p.Coverage, orEmpty(p.Members), p.Price, p.Free}
 }
 
 func (s *session) drawProbed(p *flow.Probed) {
@@ -104,6 +105,7 @@ func (s *session) drawProbed(p *flow.Probed) {
 		{Title: "clock, or why not", Wide: true, Least: 24}, {Title: "synchronised"},
 		{Title: "zone of its logs", Wide: true, Least: 20}}, rows)
 	s.drawWays(p)
+	s.drawMembers(p.Members, s.common.verbose)
 	if !p.Items {
 		s.screen.Print("the ask is not approved yet, so its items were not looked at")
 		return
@@ -138,6 +140,15 @@ func (s *session) drawWays(p *flow.Probed) {
 			s.screen.Print("%s was reached by %s, since %s", x.System, x.Way, term.Clean(x.After))
 		} else if s.common.verbose && x.Reached {
 			s.screen.Print("%s is reached by %s: %s", x.System, x.Way, term.Clean(x.Means))
+		}
+		switch x.Tried {
+		case "":
+		case "answered":
+			if s.common.verbose {
+				s.screen.Print("%s answers the command that it is tried with", x.System)
+			}
+		default:
+			s.screen.Print("%s %s the command that it is tried with: %s", x.System, s.screen.Paint(term.Bad, "refuses"), term.Clean(x.Tried))
 		}
 		switch x.Elevate {
 		case "":

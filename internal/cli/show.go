@@ -314,9 +314,10 @@ func (s *session) showRound(a *flow.App, c *casefile.Case, id string, x showing)
 			Clocks   []round.Clock       `json:"clocks"`
 			Reached  []round.Place       `json:"reached"`
 			Groups   []round.GroupResult `json:"groups"`
+			Members  []round.Members     `json:"members"`
 			Coverage round.Coverage      `json:"coverage"`
 			Entries  []round.Entry       `json:"entries"`
-		}{flow.NewRoundView(r), r.Clocks, r.Reached, r.Groups, r.Coverage, entries})
+		}{flow.NewRoundView(r), r.Clocks, r.Reached, r.Groups, orEmpty(r.Members), r.Coverage, entries})
 	}
 	v := flow.NewRoundView(r)
 	head := fmt.Sprintf("round %s  begun %s, depth %s, window %s", r.ID, s.when(r.Started), r.Depth, v.Window)
@@ -346,6 +347,7 @@ func (s *session) showRound(a *flow.App, c *casefile.Case, id string, x showing)
 	s.drawClocks(r.Clocks, true)
 	s.drawReached(r.Reached, s.common.verbose)
 	s.drawGroups(r.Groups, true)
+	s.drawMembers(r.Members, true)
 	for _, cell := range r.Coverage {
 		for _, n := range cell.Notes {
 			s.screen.Print("%s %s: %s", cell.System, cell.Item, term.Clean(n))

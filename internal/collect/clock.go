@@ -60,6 +60,10 @@ func readClock(ctx context.Context, s *site.System, st *site.Site, target reach.
 		c.Measured, c.How = true, "it is our own"
 		return c
 	}
+	if typist, ok := target.(reach.Typist); ok {
+		readDeviceClock(ctx, c, target, typist.Description())
+		return c
+	}
 	runner, ok := target.(reach.Runner)
 	if !ok {
 		c.How = "it cannot run commands"
@@ -185,7 +189,10 @@ var windowsLeap = late.Pattern(`^\s*[^:\n]+: ([0-3])\(`)
 // setZone settles in which zone the system's logs are read: what the systems file says, else the system's own setting,
 // else the site's zone.
 func setZone(ctx context.Context, c *round.Clock, s *site.System, st *site.Site, target reach.System) {
-	own := ownZone(target)
+	var own *time.Location
+	if _, typed := target.(reach.Typist); !typed {
+		own = ownZone(target)
+	}
 	if run, ok := target.(reach.Runner); ok && s.Zone == nil && reach.OnWindows(target) && !reach.Own(target) {
 		own = windowsZone(ctx, run)
 	}

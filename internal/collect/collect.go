@@ -11,6 +11,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"envask/internal/ask"
 	"envask/internal/casefile"
 	"envask/internal/collect/transfer"
 	"envask/internal/durable"
@@ -27,18 +28,19 @@ type EventKind string
 
 // What happens during a collection.
 const (
-	Connecting EventKind = "connecting" // a system is being reached
-	Connected  EventKind = "connected"
-	ItemStart  EventKind = "item"      // an item begins
-	ItemSize   EventKind = "item-size" // Files says how many files or commands it has
-	Progress   EventKind = "progress"  // Bytes more have arrived
-	FileDone   EventKind = "file"      // Entry is done
-	CellDone   EventKind = "cell"      // Cell is done
-	ClockRead  EventKind = "clock"     // Clock is what was found out about a system's time
-	SystemDone EventKind = "system"    // nothing more comes from this system
-	Retrying   EventKind = "retrying"  // the connection broke; it is tried again after a while. Reason says why
-	Waiting    EventKind = "waiting"   // a command on the system is waited for; Took says how long already
-	Resuming   EventKind = "resuming"  // an unfinished round is resumed; Files are already collected
+	Connecting  EventKind = "connecting" // a system is being reached
+	Connected   EventKind = "connected"
+	ItemStart   EventKind = "item"         // an item begins
+	ItemSize    EventKind = "item-size"    // Files says how many files or commands it has
+	Progress    EventKind = "progress"     // Bytes more have arrived
+	FileDone    EventKind = "file"         // Entry is done
+	CellDone    EventKind = "cell"         // Cell is done
+	ClockRead   EventKind = "clock"        // Clock is what was found out about a system's time
+	SystemDone  EventKind = "system"       // nothing more comes from this system
+	Retrying    EventKind = "retrying"     // the connection broke; it is tried again after a while. Reason says why
+	Waiting     EventKind = "waiting"      // a command on the system is waited for; Took says how long already
+	PuttingBack EventKind = "putting-back" // a change that an earlier run left was taken back; Reason says why not
+	Resuming    EventKind = "resuming"     // an unfinished round is resumed; Files are already collected
 )
 
 // Event is one step of a collection. Events come from many goroutines, but one at a time.
@@ -75,6 +77,7 @@ type Collector struct {
 	rates    rates
 	changes  undo.Log
 	places   places
+	members  members
 	within   context.Context // ends with the time for the whole round; nil is no limit
 }
 
@@ -194,7 +197,7 @@ func (c *Collector) fill(ctx context.Context, w *casefile.Writer, r *round.Round
 	}
 	round.FillBrought(c.Ask, plan, brought)
 	r.Coverage = plan
-	r.Clocks, r.Reached = c.clocks.list(c.Site), c.places.list(c.Site)
+	r.Clocks, r.Reached, r.Members = c.clocks.list(c.Site), c.places.list(c.Site), c.members.sorted(c.Site)
 	if r.Groups, err = round.CheckGroups(c.Ask, plan, r.Entries); err != nil {
 		return err
 	}
@@ -250,6 +253,9 @@ func (c *Collector) resume(r *round.Round) (state, error) {
 				s.clocks[l.Clock.System] = *l.Clock
 			}
 		}
+		if l.Members != nil {
+			c.members.put(*l.Members)
+		}
 		if l.Place != nil {
 			s.places[l.Place.System] = *l.Place
 		}
@@ -290,13 +296,25 @@ func (c *Collector) take(ctx context.Context, r *round.Round, plan round.Coverag
 			bySystem[cell.System] = append(bySystem[cell.System], cell)
 		}
 	}
+	owed, err := c.owed()
+	if err != nil {
+		return err
+	}
 	g, inner := errgroup.WithContext(ctx) // ends when one system meets a failure of ours
-	g.SetLimit(max(1, c.Jobs))
+	order := c.newOrder(bySystem)
 	for i := range c.Site.Systems {
 		s := &c.Site.Systems[i]
-		if cells := bySystem[s.Name]; len(cells) > 0 && inner.Err() == nil {
-			g.Go(func() error { return c.visitSafely(inner, r, s, cells, had) })
+		cells := bySystem[s.Name]
+		if len(cells) == 0 && !owed[s.Name] {
+			continue
 		}
+		if err := order.enter(inner); err != nil {
+			break
+		}
+		g.Go(func() error {
+			defer order.leave()
+			return c.visitSafely(inner, r, s, cells, had, order)
+		})
 	}
 	if err := g.Wait(); err != nil {
 		return err
@@ -305,8 +323,10 @@ func (c *Collector) take(ctx context.Context, r *round.Round, plan round.Coverag
 }
 
 // visitSafely visits a system; a mistake of ours in its middle is the failure of what was not taken of that system.
-func (c *Collector) visitSafely(ctx context.Context, r *round.Round, s *site.System, cells []*round.Cell, had state) error {
-	err := fault.Safely(func() error { return c.visit(ctx, r, s, cells, had) })
+func (c *Collector) visitSafely(ctx context.Context, r *round.Round, s *site.System, cells []*round.Cell, had state,
+	order *order) error {
+	defer order.gone(cells)
+	err := fault.Safely(func() error { return c.visit(ctx, r, s, cells, had, order) })
 	var broken *fault.PanicError
 	if !errors.As(err, &broken) {
 		return err
@@ -414,6 +434,7 @@ func (c *Collector) dryOn(ctx context.Context, s *site.System, target reach.Syst
 		}
 		w := &work{req: &c.Request, sys: s, item: c.item(cell.Item), target: target, dryRun: true, probing: probing, report: c.event,
 			parts: &c.parts, rates: &c.rates, tally: round.NewTally(c.item(cell.Item)), clock: c.clocks.get(s.Name), facts: known}
+		w.fellows = func(ctx context.Context, spec *ask.Members) *round.Members { return c.fellows(ctx, s, target, spec) }
 		if probing {
 			cell.Unmet = unmet(ctx, w)
 		}

@@ -25,6 +25,8 @@ func (w *work) fill(ctx context.Context, command, folder string) (string, error)
 			return w.req.Case, nil
 		case "folder":
 			return folder, nil
+		case "member":
+			return w.member, nil
 		}
 		if name == "system" || strings.HasPrefix(name, "system.") || strings.HasPrefix(name, "value.") {
 			return w.fact(ctx, name)

@@ -101,7 +101,14 @@ func takeVitals(ctx context.Context, w *work) error {
 	v := Vitals{System: w.sys.Name, At: time.Now().UTC().Truncate(time.Second), Clock: w.clock}
 	run, ok := w.target.(reach.Runner)
 	var failure error
+	typist, typed := w.target.(reach.Typist)
 	switch {
+	case typed:
+		failure = v.readDevice(ctx, w.target, typist.Description())
+		if ctx.Err() != nil || errors.Is(failure, reach.ErrLost) {
+			return failure
+		}
+		ok = failure == nil
 	case !ok:
 		v.Lacks = append(v.Lacks, "it cannot run commands, so that only values of files are there")
 	default:
@@ -116,9 +123,14 @@ func takeVitals(ctx context.Context, w *work) error {
 			v.Parse(out)
 		}
 	}
-	v.readValues(ctx, w)
+	if !typed {
+		v.readValues(ctx, w)
+	}
 	if failure != nil && len(v.Values) == 0 {
 		e.Name, e.State, e.Reason = "", stateOf(failure), transfer.Plain(failure)
+		if typed {
+			e.State = round.Skipped
+		}
 		w.add(e)
 		return w.failure()
 	}

@@ -59,6 +59,9 @@ type work struct {
 	budget  *budget
 	facts   *facts // of the system
 	changes undo.Log
+	member  string // the fellow for which commands are filled in; "" for none
+	fellows func(ctx context.Context, spec *ask.Members) *round.Members
+	refused bool // what had to be changed before it could not be
 
 	mu      sync.Mutex
 	again   map[string]again // by source, of an item that belongs to a group

@@ -38,6 +38,7 @@ type Request struct {
 	Again      []string             // systems of which nothing that is there counts
 	Free       func() int64         // bytes free for the case, -1 when that is not known; nil is not asked
 	Baseline   bool                 // the round shows how the site was before a change
+	Members    []string             // members that are taken although the systems file does not list them
 	LeaveOpen  bool                 // the round stays open for further passes over other systems
 }
 
@@ -205,13 +206,14 @@ func (r *Request) same(systems, roles []string) string {
 		Context               time.Duration
 		Systems, Roles, Items []string
 		Allow, Only           []string
+		Members               []string `json:",omitempty"`
 	}
 	var only []string
 	for k := range r.Only {
 		only = append(only, k[0]+" "+k[1])
 	}
 	data, err := json.Marshal(same{r.Ask.Digest, r.Site.Name, r.Depth, r.Window.Spans, r.Context, systems, roles, sorted(r.Items),
-		sorted(r.AllowPaths), sorted(only)})
+		sorted(r.AllowPaths), sorted(only), sorted(r.Members)})
 	if err != nil {
 		panic(err) // plain strings and times always marshal
 	}

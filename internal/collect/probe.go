@@ -5,6 +5,7 @@ import (
 	"sync"
 
 	"envask/internal/collect/transfer"
+	"envask/internal/device"
 	"envask/internal/fault"
 	"envask/internal/reach"
 	"envask/internal/round"
@@ -24,6 +25,7 @@ type Probed struct {
 	Way     string       `json:"way,omitempty"`       // by which it was reached
 	Means   string       `json:"means,omitempty"`     // how its files are read
 	After   string       `json:"after,omitempty"`     // why the ways before did not serve
+	Tried   string       `json:"tried,omitempty"`     // how a device answered a command that does no harm
 	Elevate string       `json:"elevation,omitempty"` // "works", or why not; "" where the systems file names none
 }
 
@@ -57,6 +59,9 @@ func (c *Collector) Probe(ctx context.Context, items bool) (systems []Probed, pl
 				p.look(inner, s, target)
 				p.Reached, p.Clock = true, readClock(inner, s, c.Site, target)
 				c.clocks.put(p.Clock)
+				if items {
+					_ = c.askFellows(inner, nil, s, target) // nothing is written here
+				}
 				if items {
 					// It fails with the context, which is seen below, or by a mistake of ours.
 					if err := fault.Safely(func() error { found, _ = c.dryOn(inner, s, target, cells, true); return nil }); err != nil {
@@ -93,6 +98,7 @@ func (p *Probed) look(ctx context.Context, s *site.System, target reach.System) 
 		served := v.Served()
 		p.Way, p.Means, p.After = served.Way, served.Means, served.After
 	}
+	p.tryDevice(ctx, target)
 	e, ok := target.(reach.Elevator)
 	switch {
 	case s.Elevate == "":
@@ -103,5 +109,17 @@ func (p *Probed) look(ctx context.Context, s *site.System, target reach.System) 
 		if err := e.TryElevation(ctx); err != nil {
 			p.Elevate = transfer.Plain(err)
 		}
+	}
+}
+
+// tryDevice types the command that does no harm, where the description of a device names one.
+func (p *Probed) tryDevice(ctx context.Context, target reach.System) {
+	typist, ok := target.(reach.Typist)
+	if !ok || typist.Description().Try == "" {
+		return
+	}
+	p.Tried = "answered"
+	if _, err := perform(ctx, target, device.Step{Type: typist.Description().Try}, nil); err != nil {
+		p.Tried = transfer.Plain(err)
 	}
 }

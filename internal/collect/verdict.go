@@ -3,6 +3,8 @@ package collect
 import (
 	"context"
 	"envask/internal/collect/transfer"
+	"envask/internal/device"
+	"envask/internal/reach/console"
 	"envask/internal/round"
 	"errors"
 	"fmt"
@@ -30,6 +32,8 @@ type commandAnswer struct {
 	timeout  time.Duration
 	fine     []int // exit codes that are fine, also with an empty answer
 	required bool
+	typed    bool // on the command line of a device, which tells no exit code
+	device   *device.Description
 }
 
 // refusals are lines with which shells and devices refuse a command, often with exit code 0. Only short answers are held against them:
@@ -97,6 +101,8 @@ func (a *commandAnswer) judge() (round.State, string) {
 	switch {
 	case a.outputs[0].RanAway || a.outputs[1].RanAway:
 		return round.Cut, round.Join("stopped because its output did not end", cut)
+	case a.typed && timedOut(a.err):
+		return round.TimedOut, round.Join(transfer.Plain(a.err)+"; its output so far is kept", cut)
 	case errors.Is(a.ended, context.DeadlineExceeded):
 		return round.TimedOut, round.Join(fmt.Sprintf("stopped after %s; its output so far is kept", a.timeout), cut)
 	case a.err != nil:
@@ -114,6 +120,11 @@ func (a *commandAnswer) judge() (round.State, string) {
 	return round.Taken, ""
 }
 
+// timedOut reports whether a device said nothing for too long, or took too long in all.
+func timedOut(err error) bool {
+	return errors.Is(err, console.ErrSilent) || errors.Is(err, console.ErrTooLong)
+}
+
 // refused says why an output is no answer; "" is nothing.
 func (a *commandAnswer) refused() string {
 	code := fmt.Sprintf("exit code %d", a.exit)
@@ -124,6 +135,12 @@ func (a *commandAnswer) refused() string {
 		return withText(code+", no such command", a.said())
 	case a.exit == 126:
 		return withText(code+", the command cannot be executed", a.said())
+	}
+	if a.typed {
+		short := a.outputs[0].Total <= refusalBytes
+		if line := refusedBy(a.device, a.outputs[0].Begin(refusalBytes), short); line != "" {
+			return withText("the device refused the command", line)
+		}
 	}
 	if a.outputs[0].Total+a.outputs[1].Total <= refusalBytes {
 		for i, t := range a.outputs {

@@ -36,23 +36,25 @@ var (
 // visit takes the items of one system. What happens to the system is in its cells; only our own failures and an
 // interruption are errors.
 type visit struct {
-	c      *Collector
-	round  *round.Round
-	sys    *site.System
-	had    state
-	done   map[string]*done // by item: what is there already
-	from   map[string]int64 // by item: how long the log was when it was begun
-	facts  facts
-	target reach.System
-	unhook func() bool // takes back that the end of the context closes the connection
-	gone   error       // why the system cannot be reached any more
-	budget *budget
-	claims *claims
-	moved  atomic.Int64                // bytes that came
-	again  map[string]map[string]again // by item and source: where what was taken stands on the system
+	c       *Collector
+	round   *round.Round
+	sys     *site.System
+	had     state
+	done    map[string]*done // by item: what is there already
+	from    map[string]int64 // by item: how long the log was when it was begun
+	facts   facts
+	target  reach.System
+	unhook  func() bool // takes back that the end of the context closes the connection
+	gone    error       // why the system cannot be reached any more
+	budget  *budget
+	claims  *claims
+	moved   atomic.Int64                // bytes that came
+	altered atomic.Bool                 // something is changed on it that must be changed back
+	settled bool                        // what an earlier run left was looked at
+	again   map[string]map[string]again // by item and source: where what was taken stands on the system
 }
 
-func (c *Collector) visit(ctx context.Context, r *round.Round, s *site.System, cells []*round.Cell, had state) error {
+func (c *Collector) visit(ctx context.Context, r *round.Round, s *site.System, cells []*round.Cell, had state, order *order) error {
 	defer c.event(Event{Kind: SystemDone, System: s.Name})
 	v := &visit{c: c, round: r, sys: s, had: had, done: map[string]*done{}, from: map[string]int64{},
 		again: map[string]map[string]again{}, budget: newBudget(s.Limits.Bytes), claims: newClaims(r)}
@@ -68,10 +70,19 @@ func (c *Collector) visit(ctx context.Context, r *round.Round, s *site.System, c
 	defer v.leave()
 	inner, cancel := c.bounded(ctx, s)
 	defer cancel()
-	for _, cell := range c.inOrder(cells) {
-		if err := v.take(ctx, inner, cell); err != nil {
+	if len(cells) == 0 { // an earlier run took all of it, and left something to be changed back
+		return v.arrive(ctx, inner)
+	}
+	for rest := c.inOrder(cells); len(rest) > 0; {
+		cell, others, err := order.next(ctx, rest)
+		if err == nil {
+			err = v.take(ctx, inner, cell)
+		}
+		if err != nil {
 			return err
 		}
+		order.finished(cell)
+		rest = others
 	}
 	return v.settleGroups(ctx, inner, cells)
 }
@@ -205,7 +216,11 @@ func (v *visit) arrive(ctx, inner context.Context) error {
 	for try := 1; v.target == nil && v.gone == nil && inner.Err() == nil; try++ {
 		v.target, v.gone = c.reach(inner, v.sys)
 		if t := v.target; v.gone == nil { // nothing waits for an answer once the collection is over
-			v.unhook = context.AfterFunc(inner, func() { t.Close() })
+			v.unhook = context.AfterFunc(inner, func() {
+				if !v.altered.Load() {
+					t.Close()
+				}
+			})
 		}
 		if v.gone == nil || try > len(DefaultPauses) || !reach.MayHeal(v.gone) || silent(v.gone) || inner.Err() != nil {
 			break
@@ -224,11 +239,17 @@ func (v *visit) arrive(ctx, inner context.Context) error {
 	if err := c.placeOf(v.round, v.sys, v.target, v.had); err != nil {
 		return err
 	}
+	if err := v.putBackOld(inner); err != nil {
+		return err
+	}
 	err := c.clockOf(inner, v.round, v.sys, v.target, v.had)
 	if over(ctx, inner) != nil {
 		return nil
 	}
-	return err
+	if err != nil {
+		return err
+	}
+	return c.askFellows(inner, v.round, v.sys, v.target)
 }
 
 // clockOf reads a system's clock, once in a round.
@@ -309,12 +330,15 @@ func (v *visit) takeCell(ctx, inner context.Context, cell *round.Cell) (broke, e
 		claims: v.claims, rates: &c.rates, clock: c.clocks.get(v.sys.Name),
 		done: v.done[item.ID], tally: round.NewTally(item), seen: map[uint64]struct{}{}, budget: v.budget,
 		changes: c.changes, facts: &v.facts}
+	w.fellows = func(ctx context.Context, spec *ask.Members) *round.Members {
+		return c.fellows(ctx, v.sys, v.target, spec)
+	}
 	if _, begun := v.from[item.ID]; !begun {
 		v.from[item.ID] = v.round.Length()
 	}
 	*cell = round.Cell{System: cell.System, Item: cell.Item, Required: cell.Required, Took: cell.Took, Unmet: unmet(inner, w)}
 	if len(cell.Unmet) == 0 || item.Spec.Kind() == "files" { // what files hold may do all the same
-		err = fault.Safely(func() error { return w.take(inner) })
+		err = fault.Safely(func() error { return v.takeChanged(inner, w) })
 	} else {
 		w.add(round.Entry{Source: cell.Unmet[0], State: round.Missing, Reason: "not taken, since it would yield nothing"})
 	}

@@ -1,6 +1,7 @@
 package device
 
 import (
+	"fmt"
 	"regexp"
 	"strings"
 	"time"
@@ -31,6 +32,21 @@ type Restored struct {
 	Like *regexp.Regexp `json:"like"`
 }
 
+// Undo is a step that takes a change back, and how it is seen that it did.
+type Undo struct {
+	Step
+	Restored *Restored `json:"restored_when,omitempty"`
+}
+
+// String says what it does.
+func (u Undo) String() string {
+	text := u.Step.String()
+	if u.Restored != nil {
+		text += fmt.Sprintf(", then type %s and look for %s", u.Restored.Type, u.Restored.Like)
+	}
+	return text
+}
+
 // keys are those that are pressed, by name.
 var keys = map[string]string{"space": " ", "enter": "\r", "escape": "\x1b", "tab": "\t"}
 
@@ -42,6 +58,27 @@ func ReadSteps(m *keyfile.Map, key string) []Step {
 		sm.Done()
 	}
 	return out
+}
+
+// ReadUndo reads the steps at a key that take a change back.
+func ReadUndo(m *keyfile.Map, key string) []Undo {
+	var out []Undo
+	for _, sm := range m.Maps(key) {
+		out = append(out, Undo{readStep(sm, false, false), readRestored(sm)})
+		sm.Done()
+	}
+	return out
+}
+
+// ReadStep reads the one step at a key; nil when there is none.
+func ReadStep(m *keyfile.Map, key string) *Step {
+	sm := m.Map(key)
+	if sm == nil {
+		return nil
+	}
+	s := readStep(sm, false, false)
+	sm.Done()
+	return &s
 }
 
 // ReadAnswers reads the answers at the key "answers".
@@ -105,8 +142,8 @@ func secret(key string, v keyfile.Value, own bool) string {
 	return v.Text
 }
 
-// ReadRestored reads the check at the key "restored-when"; nil when there is none.
-func ReadRestored(m *keyfile.Map) *Restored {
+// readRestored reads the check at the key "restored-when"; nil when there is none.
+func readRestored(m *keyfile.Map) *Restored {
 	rm := m.Map("restored-when")
 	if rm == nil {
 		return nil

@@ -34,6 +34,7 @@ type CollectRequest struct {
 	Baseline              bool              // the round is a baseline: how the site was before a change
 	LeaveOpen             bool              // the round stays open for further passes
 	Within                time.Duration     // the whole collection stops after so long; 0 is no limit
+	Members               []string          // members that are taken although the systems file does not list them; "all" asks for each
 	Budget                int64             // bytes; a larger estimate is a question. 0 is none
 }
 
@@ -64,7 +65,10 @@ func (a *App) prepare(c *casefile.Case, q CollectRequest) (*collect.Collector, *
 	if err != nil {
 		return nil, nil, err
 	}
-	if err := a.approved(k); err != nil {
+	if err := a.approved(k, oldAlgorithms(s)...); err != nil {
+		return nil, nil, err
+	}
+	if err := describe(s, k); err != nil {
 		return nil, nil, err
 	}
 	d, err := a.Dialer(s, q.Accept)
@@ -235,6 +239,9 @@ func (a *App) Collect(ctx context.Context, c *casefile.Case, q CollectRequest) (
 	if err := a.ready(col); err != nil {
 		return nil, err
 	}
+	if err := a.addMembers(ctx, col, q.Members); err != nil {
+		return nil, err
+	}
 	if err := a.affordable(ctx, c, col, q); err != nil {
 		return nil, err
 	}
@@ -242,6 +249,13 @@ func (a *App) Collect(ctx context.Context, c *casefile.Case, q CollectRequest) (
 		a.note("%s", r)
 	}
 	a.planned(col, false)
+	tell := col.Report
+	col.Report = func(e collect.Event) {
+		if e.Kind == collect.PuttingBack {
+			a.sayPutBack(e)
+		}
+		tell(e)
+	}
 	if l := a.learnArriving(ctx, w, col.Ask); l != nil {
 		defer l.end(a)
 		tell := col.Report
@@ -255,6 +269,7 @@ func (a *App) Collect(ctx context.Context, c *casefile.Case, q CollectRequest) (
 	}
 	round, err := col.Run(ctx, w, q.Note, a.Who)
 	if errors.Is(err, context.Canceled) {
+		a.sayOwed(c)
 		return nil, &fault.Error{Class: fault.Interrupted, Op: "collect", Err: errors.New("interrupted"),
 			Hint: "finished files stay; resume with: envask collect"}
 	}
@@ -274,7 +289,7 @@ func (a *App) Collect(ctx context.Context, c *casefile.Case, q CollectRequest) (
 			a.note("%s", r)
 		}
 	}
-	return out, lacking(out.Coverage, round.Groups)
+	return out, a.owing(c, lacking(out.Coverage, round.Groups))
 }
 
 // ready asks whether what has to be done before a system can be reached was done. Where nobody can be asked it is only said.

@@ -81,6 +81,7 @@ func (a *App) Case(name string) (*casefile.Case, error) {
 		return nil, &fault.Error{Class: fault.Usage, Op: "find the case", Err: err}
 	}
 	a.report(UsingCase{c})
+	a.sayOwed(c)
 	return c, nil
 }
 
@@ -175,12 +176,13 @@ func (a *App) PutApproval(k *ask.Ask) error {
 	return fault.Wrap("record the approval", "", err)
 }
 
-// approved makes sure that an ask was approved, asking where somebody can be asked.
-func (a *App) approved(k *ask.Ask) error {
+// approved makes sure that an ask was approved, asking where somebody can be asked. more is said on the sheet, too.
+func (a *App) approved(k *ask.Ask, more ...string) error {
 	sheet, ok, err := a.Sheet(k)
 	if err != nil || ok {
 		return err
 	}
+	sheet.Lines = append(sheet.Lines, more...)
 	if a.Approve == nil {
 		return a.unapproved(k, sheet)
 	}

@@ -34,7 +34,9 @@ func (a *App) ownSecrets(c *casefile.Case) (values []redact.Value, unknown []str
 	if c != nil {
 		if s, err := LoadSite(c.Systems); err == nil {
 			for _, sys := range s.Systems {
-				read("system "+sys.Name, sys.SSH.Password)
+				for _, secret := range sys.AllSecrets() {
+					read("system "+sys.Name, secret)
+				}
 			}
 		}
 	}

@@ -102,6 +102,7 @@ func (t *telling) file(out *archive.Written) error {
 	if ran := x.Entry.Command; ran != nil {
 		clean := *ran
 		clean.Line = e.String(ran.Line)
+		clean.Prompt, clean.Session = "", ""
 		f.Command = &clean
 	}
 	if x.Form == redact.Image {
@@ -213,6 +214,9 @@ func (t *telling) manifest() error {
 		r.Means, r.After, r.Remark = e.String(r.Means), e.String(r.After), e.String(r.Remark)
 		m.Reached = append(m.Reached, r)
 	}
+	for _, x := range s.members() {
+		m.Members = append(m.Members, t.membersOf(x))
+	}
 	for _, still := range t.check.stillThere() {
 		still.File = e.String(still.File)
 		m.Redaction.StillThere = append(m.Redaction.StillThere, still)
@@ -237,6 +241,7 @@ func vocabulary(c *casefile.Case, k *ask.Ask) []string {
 		Window:    archive.WindowInfo{Extra: "-", Spans: []window.Span{{}}, Remarks: []string{"-"}},
 		Reached:   []round.Place{{Served: reach.Served{After: "-", Noisy: true, Remark: "-"}}},
 		Groups:    []round.GroupResult{{Why: "-", Lacking: []string{"-"}}},
+		Members:   []round.Members{{Fellows: []round.Fellow{{Address: "-"}}, Absent: []string{"-"}, Reason: "-"}},
 		Elsewhere: []archive.Elsewhere{{Size: 1, SHA256: "-", Note: "-"}},
 		Redaction: archive.Redaction{StillThere: []archive.StillThere{{}}},
 		Coverage: round.Coverage{{Code: "-", Unmet: []string{"-"}, Together: "-", Required: true, Reason: "-", Left: 1,
@@ -373,6 +378,19 @@ func (t *telling) coverage() (err error) {
 	}
 	m.Complete = len(m.Lacking) == 0
 	return nil
+}
+
+// membersOf gives what a system said about its fellows, as the vendor may read it.
+func (t *telling) membersOf(x round.Members) round.Members {
+	e := t.e
+	out := round.Members{System: x.System, ID: x.ID, Reason: t.texts.reason(x.System, x.Reason)}
+	for _, f := range x.Fellows {
+		out.Fellows = append(out.Fellows, round.Fellow{Name: e.String(f.Name), Address: e.String(f.Address), Listed: f.Listed})
+	}
+	for _, n := range x.Absent {
+		out.Absent = append(out.Absent, e.String(n))
+	}
+	return out
 }
 
 // reasons gives several reasons as the vendor may read them.

@@ -71,6 +71,12 @@ func (s *selection) reached() []round.Place {
 	return newestOf(s.rounds, func(r *round.Round) []round.Place { return r.Reached }, func(c round.Place) string { return c.System })
 }
 
+// members gives what systems said about their fellows.
+func (s *selection) members() []round.Members {
+	return newestOf(s.rounds, func(r *round.Round) []round.Members { return r.Members },
+		func(m round.Members) string { return m.System + " " + m.ID })
+}
+
 // newestOf joins lists of several rounds, of which the newest entry of each name counts.
 func newestOf[T any](rounds []*round.Round, list func(*round.Round) []T, name func(T) string) []T {
 	var out []T

@@ -15,8 +15,9 @@ import (
 // Probed is what a probe found out.
 type Probed struct {
 	Systems  []collect.Probed
-	Items    bool           // the items were looked at; an ask that is not approved is not
-	Coverage round.Coverage // what a collection would come to
+	Items    bool            // the items were looked at; an ask that is not approved is not
+	Coverage round.Coverage  // what a collection would come to
+	Members  []round.Members // what systems said about their fellows
 	Price    Price
 	Free     int64 // bytes free for the case; -1 when it is not known
 }
@@ -36,6 +37,11 @@ func (a *App) Probe(ctx context.Context, c *casefile.Case, q CollectRequest) (*P
 	if err != nil {
 		return nil, err
 	}
+	if approved { // else nothing of the ask is typed
+		if err := describe(s, k); err != nil {
+			return nil, err
+		}
+	}
 	d, err := a.Dialer(s, q.Accept)
 	if err != nil {
 		return nil, err
@@ -49,7 +55,7 @@ func (a *App) Probe(ctx context.Context, c *casefile.Case, q CollectRequest) (*P
 	if err != nil {
 		return nil, fault.Wrap("probe", "", err)
 	}
-	out := &Probed{Systems: systems, Items: approved, Coverage: plan, Price: priceOf(entries, col.Rates(), a.Now()), Free: freeSpace(c.Dir)}
+	out := &Probed{Systems: systems, Items: approved, Coverage: plan, Members: col.Members(), Price: priceOf(entries, col.Rates(), a.Now()), Free: freeSpace(c.Dir)}
 	return out, out.verdict()
 }
 

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
 	"envask/internal/casefile"
@@ -53,7 +54,7 @@ func (a *App) sayWhatIsLeft(c *casefile.Case, col *collect.Collector) error {
 		return fault.Wrap("read the rounds", c.Name, err)
 	}
 	for _, l := range left {
-		if onSystem(l.Change) && !goesOn[l.ID] {
+		if onSystem(l.Change) && !goesOn[l.ID] && l.Kind != undo.KindCommand {
 			a.note("%s on %s is ours and was left there on %s; envask tidy removes it", l.Path, l.Where, l.At.Format("2006-01-02 15:04"))
 		}
 	}
@@ -62,7 +63,7 @@ func (a *App) sayWhatIsLeft(c *casefile.Case, col *collect.Collector) error {
 
 // onSystem says whether a change was made on a system of the site, not over a route: names of systems hold no space.
 func onSystem(c undo.Change) bool {
-	return (c.Kind == collect.KindFolder || c.Kind == collect.KindFile) && !strings.Contains(c.Where, " ")
+	return (c.Kind == collect.KindFolder || c.Kind == collect.KindFile || c.Kind == undo.KindCommand) && !strings.Contains(c.Where, " ")
 }
 
 // Tidy removes what is left of ours on the systems. What cannot be removed stays in the list, with the reason.
@@ -80,6 +81,7 @@ func (a *App) Tidy(ctx context.Context, c *casefile.Case, accept map[string]stri
 	if err != nil || len(left) == 0 {
 		return left, err
 	}
+	a.describeApproved(c, s)
 	d, err := a.Dialer(s, accept)
 	if err != nil {
 		return nil, err
@@ -92,6 +94,7 @@ func (a *App) Tidy(ctx context.Context, c *casefile.Case, accept map[string]stri
 			t.Close()
 		}
 	}()
+	slices.SortStableFunc(left, func(a, b Left) int { return b.At.Compare(a.At) }) // what was changed last is changed back first
 	for i := range left {
 		l := &left[i]
 		if ctx.Err() != nil {
@@ -114,12 +117,19 @@ func (a *App) Tidy(ctx context.Context, c *casefile.Case, accept map[string]stri
 			l.Why = plainWords(err)
 			continue
 		}
-		if err := remove(ctx, open[l.Where], sys, l.Change); err != nil {
+		how := "removed by tidy"
+		if l.Kind == undo.KindCommand {
+			how = "changed back by tidy"
+			err = collect.PutBack(ctx, open[l.Where], l.Do)
+		} else {
+			err = remove(ctx, open[l.Where], sys, l.Change)
+		}
+		if err != nil {
 			l.Why = plainWords(err)
 			continue
 		}
 		l.Removed = true
-		if err := (undo.Log{Ledger: w.Ledger}).Done(l.ID, "removed by tidy"); err != nil {
+		if err := (undo.Log{Ledger: w.Ledger}).Done(l.ID, how); err != nil {
 			return left, fault.Wrap("write the ledger", "", err)
 		}
 	}

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"regexp"
 	"time"
 
 	"envask/internal/device"
@@ -254,4 +253,4 @@ func (n nothingFS) Lstat(name string) (fs.FileInfo, error) {
 }
 
 // plainPathName is a path that a device's own programs take as one word.
-var plainPathName = regexp.MustCompile(`^[A-Za-z0-9_./:=@%+,~][A-Za-z0-9_./:=@%+,~-]*$`)
+var plainPathName = late.Pattern(`^[A-Za-z0-9_./:=@%+,~][A-Za-z0-9_./:=@%+,~-]*$`)

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"strings"
 	"sync"
 	"time"
 
@@ -29,7 +28,6 @@ type Console struct {
 	talk    sync.Mutex // one conversation at a time
 	session *console.Session
 	exec    execState
-	prompt  string
 
 	mu     sync.Mutex
 	lost   error
@@ -100,9 +98,6 @@ func openConsole(ctx context.Context, d *Dialer, s *site.System) (System, error)
 			return nil, err
 		}
 		c.line = line
-		if s.Console.Legacy {
-			over += " (old algorithms allowed)"
-		}
 	}
 	if s.Console.NoExec || c.line == nil || len(c.desc.Enter) > 0 {
 		c.exec = execRefused
@@ -114,7 +109,12 @@ func openConsole(ctx context.Context, d *Dialer, s *site.System) (System, error)
 			return nil, err
 		}
 	}
-	c.note(func(v *Served) { v.Way, v.Means = "console", "a command line over "+over })
+	c.note(func(v *Served) {
+		v.Way, v.Means = "console", "a command line over "+over
+		if s.Console.Legacy {
+			v.Remark = "old algorithms of SSH were allowed for it, as the systems file says"
+		}
+	})
 	return c, nil
 }
 
@@ -170,11 +170,6 @@ func (c *Console) open(ctx context.Context) error {
 			return &fault.Error{Target: c.sys.Name, Err: fmt.Errorf("%w: %w", ErrConnection, err)}
 		}
 	}
-	c.prompt = session.Prompt()
-	c.note(func(v *Served) {
-		v.Means, _, _ = strings.Cut(v.Means, ", prompt ")
-		v.Means += ", prompt " + c.prompt
-	})
 	return nil
 }
 

@@ -9,6 +9,7 @@ import (
 	"sync"
 	"unicode/utf16"
 
+	"envask/internal/late"
 	"envask/internal/posix"
 )
 
@@ -78,6 +79,9 @@ func (l *loginShell) of(ctx context.Context, r Runner) shellKind {
 
 // Word gives a text as one word of the shell that runs the command lines of a system. An error says why the shell takes no such word.
 func Word(ctx context.Context, s System, text string) (string, error) {
+	if _, typed := s.(Typist); typed {
+		return typedWord(text)
+	}
 	r, ok := s.(interface {
 		Runner
 		loginShell() *loginShell
@@ -96,6 +100,16 @@ func Word(ctx context.Context, s System, text string) (string, error) {
 	}
 	return posix.Word(text), nil
 }
+
+// typedWord gives a text as it is typed on a device. How a device reads quotes is not known, so nothing that needs them is typed.
+func typedWord(text string) (string, error) {
+	if !plainTyped().MatchString(text) {
+		return "", fmt.Errorf("%q holds characters that are not typed on a device", text)
+	}
+	return text, nil
+}
+
+var plainTyped = late.Pattern(`^[A-Za-z0-9][A-Za-z0-9 _.:/@+,=-]*$`)
 
 func (r *SSH) loginShell() *loginShell { return &r.login }
 

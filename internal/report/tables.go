@@ -129,6 +129,14 @@ func (v *view) systems() g.Node {
 			out = append(out, h.P(h.B(g.Text(r.System)), g.Text(" was reached by "+r.Way+" ("+r.Means+"), since "+r.After)))
 		}
 	}
+	for _, m := range v.Members {
+		text, whole := m.Words()
+		node := g.Node(g.Text(text))
+		if !whole {
+			node = h.Span(h.Class("state lacks"), g.Text(text))
+		}
+		out = append(out, h.P(h.B(g.Text(m.System)), g.Text(" members of "+m.ID+": "), node))
+	}
 	for _, x := range v.Groups {
 		text := " is demanded together (" + strings.Join(x.Items, ", ") + ")"
 		if x.Why != "" {

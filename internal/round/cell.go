@@ -26,6 +26,14 @@ const (
 // or failed does.
 var States = []State{Skipped, Missing, Empty, Refused, Taken, Cut, Denied, TimedOut, Failed}
 
+// Worse gives the state that counts of two.
+func Worse(a, b State) State {
+	if weight(b) > weight(a) {
+		return b
+	}
+	return a
+}
+
 func weight(s State) int {
 	for i, x := range States {
 		if x == s {

@@ -37,6 +37,9 @@ type Ran struct {
 	Exit    int           `json:"exit"` // -1 when it did not end by itself
 	Started time.Time     `json:"started"`
 	Took    time.Duration `json:"-"`                       // took_seconds in JSON
+	Typed   bool          `json:"typed,omitempty"`         // on the command line of a device, which tells no exit code
+	Prompt  string        `json:"prompt,omitempty"`        // at which the device waited then
+	Session string        `json:"session,omitempty"`       // below raw/<system>/: the session as it came, which is never packed
 	Output  string        `json:"output_sha256,omitempty"` // of its standard output, where that is compared later
 }
 

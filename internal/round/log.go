@@ -21,10 +21,11 @@ import (
 
 // Line is one line of a round's log: an entry, a cell that is done, a clock that was read, or how a system was reached.
 type Line struct {
-	Entry *Entry `json:"entry,omitempty"`
-	Cell  *Cell  `json:"cell,omitempty"`
-	Clock *Clock `json:"clock,omitempty"`
-	Place *Place `json:"place,omitempty"`
+	Entry   *Entry   `json:"entry,omitempty"`
+	Cell    *Cell    `json:"cell,omitempty"`
+	Clock   *Clock   `json:"clock,omitempty"`
+	Place   *Place   `json:"place,omitempty"`
+	Members *Members `json:"members,omitempty"`
 }
 
 // System gives the system that a line is about.
@@ -34,6 +35,8 @@ func (l Line) System() string {
 		return l.Entry.System
 	case l.Cell != nil:
 		return l.Cell.System
+	case l.Members != nil:
+		return l.Members.System
 	}
 	return ""
 }

@@ -42,6 +42,7 @@ type Round struct {
 	Clocks   []Clock       `json:"clocks,omitempty"`
 	Reached  []Place       `json:"reached,omitempty"` // by which way each system was reached
 	Groups   []GroupResult `json:"groups,omitempty"`  // what the ask demands together
+	Members  []Members     `json:"members,omitempty"` // what systems said about their fellows
 	Coverage Coverage      `json:"coverage"`
 	Sorted   bool          `json:"sorted,omitempty"` // the log holds each entry once, by system, item and source
 	// Discarded is when the raw evidence was removed; what was taken is still known.
@@ -162,7 +163,8 @@ func (r *Round) Facts() (string, error) {
 		Reached  []Place
 		Groups   []GroupResult
 		Coverage Coverage
-	}{r.Clocks, r.Reached, r.Groups, r.Coverage})
+		Members  []Members `json:",omitempty"`
+	}{r.Clocks, r.Reached, r.Groups, r.Coverage, r.Members})
 	sum := sha256.Sum256(data)
 	return hex.EncodeToString(sum[:]), err
 }

@@ -150,3 +150,15 @@ func (s *System) AllSecrets() []Secret {
 	}
 	return out
 }
+
+// Hosts gives the addresses at which a system is reached, as the systems file names them.
+func (s *System) Hosts() []string {
+	var out []string
+	if s.SSH.Host != "" {
+		out = append(out, s.SSH.Host)
+	}
+	if s.Console != nil {
+		out = append(out, s.Console.SSH.Host)
+	}
+	return out
+}

@@ -4,11 +4,13 @@ import (
 	"crypto/rand"
 	"encoding/hex"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/go-json-experiment/json/v1"
 
 	"envask/internal/casefile"
+	"envask/internal/device"
 )
 
 // Ledger record kinds.
@@ -25,7 +27,12 @@ type Change struct {
 	Path  string    `json:"path"`         // of the thing that was made there
 	Of    string    `json:"of,omitempty"` // SHA-256 of what it is a part of
 	At    time.Time `json:"at"`
+	// Do takes it back, where that is more than removing the thing at Path.
+	Do []device.Undo `json:"do,omitempty"`
 }
+
+// KindCommand is a change that other commands take back: Path then is the item that it was made for.
+const KindCommand = "command"
 
 type undone struct {
 	ID  string `json:"id"`
@@ -52,12 +59,44 @@ const Identity = "inode "
 
 // BeginPart does the same for a part of something whole, told by its SHA-256, so that it can be gone on with later.
 func (l Log) BeginPart(kind, where, path, of string) (Change, error) {
+	c, err := newChange(kind, where, path)
+	if err != nil {
+		return c, err
+	}
+	c.Of = of
+	return c, l.Ledger.Append(KindMade, c)
+}
+
+func newChange(kind, where, path string) (Change, error) {
 	id := make([]byte, 6)
 	if _, err := rand.Read(id); err != nil {
 		return Change{}, err
 	}
-	c := Change{ID: hex.EncodeToString(id), Kind: kind, Where: where, Path: path, Of: of, At: time.Now().UTC().Truncate(time.Second)}
+	return Change{ID: hex.EncodeToString(id), Kind: kind, Where: where, Path: path, At: time.Now().UTC().Truncate(time.Second)}, nil
+}
+
+// BeginSteps writes down what takes a change back, before it is made for an item of a system.
+func (l Log) BeginSteps(where, item string, do []device.Undo) (Change, error) {
+	if c, found, err := l.Find(KindCommand, where, item); found || err != nil {
+		return c, err
+	}
+	c, err := newChange(KindCommand, where, item)
+	if err != nil {
+		return c, err
+	}
+	c.Do = do
 	return c, l.Ledger.Append(KindMade, c)
+}
+
+// PendingSteps gives the changes of a system that are to be taken back by commands, the newest first.
+func (l Log) PendingSteps(where string) (out []Change, err error) {
+	open, err := l.Pending()
+	for _, c := range slices.Backward(open) {
+		if c.Kind == KindCommand && c.Where == where {
+			out = append(out, c)
+		}
+	}
+	return out, err
 }
 
 // Find gives the change of one thing that is not undone yet.
