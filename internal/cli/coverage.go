@@ -146,8 +146,8 @@ func (s *session) drawMembers(list []round.Members, all bool) {
 		text, whole := m.Words()
 		switch {
 		case !whole:
-			s.screen.Print("%s", s.screen.Indented(0, 9, fmt.Sprintf("%s  %s of %s: %s", s.screen.Paint(term.Warn, "members"), m.ID, m.System,
-				term.Clean(text))))
+			line := fmt.Sprintf("%s  %s of %s: %s", s.screen.Paint(term.Warn, "members"), m.ID, m.System, term.Clean(text))
+			s.screen.Print("%s", s.screen.Indented(0, 9, line))
 		case all:
 			s.screen.Print("members  %s of %s: %s, all in the systems file", m.ID, m.System, text)
 		}

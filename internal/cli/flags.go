@@ -88,7 +88,8 @@ func (x *choice) request() (flow.CollectRequest, error) {
 		return flow.CollectRequest{}, fault.New(fault.Usage, "--jobs", "", "give a number from 1 to 1000", "")
 	}
 	return flow.CollectRequest{Systems: x.systems, Roles: x.roles, Items: x.items, Depth: depth, AllowPaths: x.allow, Jobs: x.jobs,
-		Note: x.note, Context: extra, Accept: accept, Sets: x.sets, Again: x.again, Members: x.members, Missing: x.missing, LeaveOpen: x.leaveOpen,
+		Note: x.note, Context: extra, Accept: accept, Sets: x.sets, Again: x.again, Members: x.members,
+		Missing: x.missing, LeaveOpen: x.leaveOpen,
 		Baseline: x.baseline, Within: within, Budget: budget}, nil
 }
 

@@ -39,7 +39,7 @@ func takeRun(ctx context.Context, w *work) error {
 		return takeInto(ctx, w, spec, run, jobs)
 	}
 	for _, j := range jobs {
-		e := round.Entry{Source: j.command}
+		e := round.Entry{Source: j.command, Member: j.member}
 		if had, ok := w.done.get(j.command); ok && had.Name == j.name {
 			w.add(had)
 			continue
@@ -71,6 +71,7 @@ func takeRun(ctx context.Context, w *work) error {
 // job is one command of an item, filled in.
 type job struct {
 	template, command string
+	member            string // of a stack or cluster; "" for none
 	name              string // of its file
 	unfilled          error
 }
@@ -88,7 +89,7 @@ func (w *work) jobs(ctx context.Context, spec ask.Run) ([]job, error) {
 	for _, member := range members {
 		w.member = member
 		for i, template := range spec.Commands {
-			j := job{template: template, name: "commands/" + w.item.ID + ".txt"}
+			j := job{template: template, member: member, name: "commands/" + w.item.ID + ".txt"}
 			j.command, j.unfilled = w.fill(ctx, template, "")
 			switch {
 			case member != "" && spec.Single:

@@ -83,9 +83,15 @@ var stories = map[string]func(r ledgerData) (what, proof string){
 		return what, "log of the evidence " + r.short("entries_sha256")
 	},
 	undo.KindMade: func(r ledgerData) (string, string) {
+		if r.text("kind") == undo.KindCommand {
+			return "changed " + r.text("where") + " for " + r.text("path"), "change " + r.text("id")
+		}
 		return "made " + r.text("kind") + " " + r.text("path") + " on " + r.text("where"), "change " + r.text("id")
 	},
 	undo.KindUndone: func(r ledgerData) (string, string) {
+		if about, ok := strings.CutPrefix(r.text("of"), undo.KindCommand+" "); ok {
+			return r.text("how") + ": " + about, "change " + r.text("id")
+		}
 		return "undid " + r.text("of") + ": " + r.text("how"), "change " + r.text("id")
 	},
 	kindBrought: func(r ledgerData) (string, string) {

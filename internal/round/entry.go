@@ -28,6 +28,7 @@ type Entry struct {
 	Through string    `json:"through,omitempty"` // the words that gave the right to read it, where the account alone may not
 	Price   *Price    `json:"price,omitempty"`   // of a dry run
 	Command *Ran      `json:"command,omitempty"`
+	Member  string    `json:"member,omitempty"`  // of a stack or cluster, for which it was taken
 	Brought *Brought  `json:"brought,omitempty"` // by a person
 }
 

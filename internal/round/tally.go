@@ -3,6 +3,8 @@ package round
 import (
 	"envask/internal/ask"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 )
 
@@ -16,10 +18,14 @@ type Tally struct {
 	left   int
 	notes  []string
 	demand *ask.Demanded
+
+	item    *ask.Item
+	members map[string]*ask.Demanded // of an item that is taken for each member: what there is of each
 }
 
 func NewTally(item *ask.Item) *Tally {
-	return &Tally{State: Missing, count: map[State]int{}, first: map[State]string{}, demand: item.Each.Begin()}
+	return &Tally{State: Missing, count: map[State]int{}, first: map[State]string{}, demand: item.Each.Begin(), item: item,
+		members: map[string]*ask.Demanded{}}
 }
 
 // Add takes an entry into account.
@@ -27,6 +33,7 @@ func (t *Tally) Add(e *Entry) {
 	if isTakenFile(e) {
 		t.demand.Saw(e.Source)
 	}
+	t.ofMember(e)
 	if e.Special {
 		t.note(e) // a FIFO among log files is no evidence, so it does not decide the state
 		return
@@ -47,6 +54,33 @@ func (t *Tally) Add(e *Entry) {
 	if e.State != Taken && e.State != Empty || e.Command != nil && e.Reason != "" {
 		t.note(e)
 	}
+}
+
+// ofMember counts what there is of a member.
+func (t *Tally) ofMember(e *Entry) {
+	if e.Member == "" {
+		return
+	}
+	if t.members[e.Member] == nil {
+		t.members[e.Member] = t.item.Each.Begin()
+	}
+	if e.Name != "" && (e.State == Taken || e.State == Cut) {
+		t.members[e.Member].Saw(e.Name)
+	}
+}
+
+// unmet says what the item demands and is not there: of each system, or of each member where it is taken for each.
+func (t *Tally) unmet() string {
+	if t.item.EachMember == "" {
+		return t.demand.Unmet()
+	}
+	why := ""
+	for _, name := range slices.Sorted(maps.Keys(t.members)) {
+		if lacks := t.members[name].Unmet(); lacks != "" {
+			why = Join(why, name+": "+lacks)
+		}
+	}
+	return why
 }
 
 func (t *Tally) note(e *Entry) {
@@ -73,7 +107,7 @@ func (t *Tally) Fill(cell Cell) Cell {
 	if cell.State != Taken && cell.State != Cut {
 		return cell
 	}
-	if why := t.demand.Unmet(); why != "" {
+	if why := t.unmet(); why != "" {
 		cell.State, cell.Code, cell.Reason = Failed, CodeDemand, Join("not all that it demands: "+why, cell.Reason)
 	}
 	return cell

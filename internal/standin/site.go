@@ -18,6 +18,18 @@ var SampleAsk string
 const SampleSystems = `# The systems of the terminal Tallow Pier. This file is the engineer's own.
 site: tallow-pier
 zone: Europe/Lisbon
+secrets: {support: env:PIER_SUPPORT}
+devices:
+  deck-switch:
+    prompt: '[>#] ?$'
+    pages-off: terminal pages 0
+    privileged: {type: privilege, password: env:PIER_PRIVILEGE, prompt: '# ?$'}
+    try: show release
+    vitals:
+      version: {type: show release, like: 'Release ([0-9.]+)'}
+      model: {type: show release, like: 'Model (\S+)'}
+      uptime: {type: show release, like: 'Uptime is (.+)'}
+      clock: {type: show clock, like: '(.+)'}
 systems:
   - {name: jump, ssh: svc@203.0.113.5, key: ~/.ssh/pier, limits: {connections: 8}}
   - {name: gate-1, roles: [gate], ssh: svc@192.0.2.11, via: jump, key: ~/.ssh/pier, elevate: sudo}
@@ -25,6 +37,9 @@ systems:
   - {name: fare-1, roles: [fare], ssh: 'svc@192.0.2.20:2222', password: env:FARE_PASSWORD}
   - {name: display-1, roles: [display], ssh: svc@192.0.2.31, via: jump, key: ~/.ssh/pier}
   - {name: kiosk-1, roles: [kiosk], shell: [podman, exec, -i, kiosk-1, sh]}
+  - {name: pier-switch, roles: [network], console: {ssh: admin@192.0.2.2, password: env:PIER_SWITCH}, device: deck-switch}
+  - {name: deck-stack, roles: [stack], console: {telnet: admin@192.0.2.3, password: env:PIER_SWITCH}, device: deck-switch,
+     members: [unit-1, unit-2, unit-3]}
   - {name: old-gate, roles: [former], folder: stick/gate-2-until-february.tar.gz/gate-2-until-february}
 `
 
@@ -37,19 +52,24 @@ type Site struct {
 	Systems []*Server // gate-1, gate-2, fare-1, jump, display-1
 	Desk    *Server
 	FTP     *FTPDesk
-	Web     *WebDesk  // the desk's web server
-	Mail    *MailDesk // the engineer's mail server
-	Kiosk   *Console  // kiosk-1, in a container
-	Program string    // that attaches to kiosk-1: ourselves
-	Inbox   string    // folder in which the desk keeps what arrives
+	Web     *WebDesk      // the desk's web server
+	Mail    *MailDesk     // the engineer's mail server
+	Kiosk   *Console      // kiosk-1, in a container
+	Switch  *Server       // pier-switch, a device with a command line
+	Stack   *StreamDevice // deck-stack, by Telnet
+	Program string        // that attaches to kiosk-1: ourselves
+	Inbox   string        // folder in which the desk keeps what arrives
 	keyFile []byte
 }
 
 const (
-	farePassword = "demo-harbour-fare"
-	deskPassword = "demo-harbour-desk"
-	mailPassword = "demo-harbour-mail"
-	mailUser     = "svc@merrowick.example"
+	switchPassword    = "demo-harbour-switch"
+	privilegePassword = "demo-harbour-privilege"
+	supportPassword   = "demo-harbour-support"
+	farePassword      = "demo-harbour-fare"
+	deskPassword      = "demo-harbour-desk"
+	mailPassword      = "demo-harbour-mail"
+	mailUser          = "svc@merrowick.example"
 )
 
 // StartSite starts all of it on loopback ports. What the desk receives goes below dir.
@@ -70,6 +90,11 @@ func StartSite(dir string) (*Site, error) {
 		Commands: stateCommands("192.0.2.41", " 2.1 212 kiosk\n")},
 		Banner: "kiosk-1\n"}
 	if err := s.Kiosk.Start(); err != nil {
+		return nil, err
+	}
+	s.Switch, s.Stack = pierSwitch(), deckStack()
+	s.Systems = append(s.Systems, s.Switch)
+	if err := s.Stack.Start(); err != nil {
 		return nil, err
 	}
 	web, ftp := filepath.Join(dir, "desk", "web"), filepath.Join(dir, "desk", "ftp")
@@ -116,7 +141,7 @@ func (s *Site) Close() error {
 			errs = append(errs, server.Close())
 		}
 	}
-	errs = append(errs, s.Kiosk.Close())
+	errs = append(errs, s.Kiosk.Close(), s.Stack.Close())
 	if s.Web != nil {
 		errs = append(errs, s.Web.Close())
 	}
@@ -142,7 +167,10 @@ func (s *Site) WriteFiles(dir, home string) error {
 		systems = strings.ReplaceAll(systems, r[0], "'"+r[1]+"'")
 	}
 	for _, r := range [][2]string{{"svc@192.0.2.20:2222", s.Systems[2].Address()}, {"~/.ssh/pier", "pier.key"},
-		{"env:FARE_PASSWORD", "file:fare.password"},
+		{"env:FARE_PASSWORD", "file:fare.password"}, {"env:PIER_SWITCH", "file:switch.password"},
+		{"env:PIER_PRIVILEGE", "file:privilege.password"}, {"env:PIER_SUPPORT", "file:support.password"},
+		{"ssh: admin@192.0.2.2,", "ssh: '" + s.Switch.Address() + "',"},
+		{"telnet: admin@192.0.2.3,", "telnet: '" + s.Stack.User + "@" + s.Stack.Address() + "',"},
 		{"[podman, exec, -i, kiosk-1, sh]", "['" + s.Program + "', demo, --console, '" + s.Kiosk.Address() + "']"},
 		{"zone: Europe/Lisbon\n", "zone: Europe/Lisbon\nknown-hosts: known_hosts\n"}} {
 		systems = strings.ReplaceAll(systems, r[0], r[1])
@@ -168,8 +196,10 @@ func (s *Site) WriteFiles(dir, home string) error {
 		filepath.Join(dir, "boarding-gateway.yaml"): ask, filepath.Join(dir, "tallow-pier.yaml"): systems,
 		filepath.Join(dir, "known_hosts"): known,
 		filepath.Join(dir, "pier.key"):    string(s.keyFile), filepath.Join(dir, "fare.password"): farePassword + "\n",
-		filepath.Join(dir, "desk.password"): deskPassword + "\n",
-		filepath.Join(dir, "mail.password"): mailPassword + "\n", filepath.Join(dir, "mail.pem"): string(s.Mail.Certificate),
+		filepath.Join(dir, "switch.password"): switchPassword + "\n", filepath.Join(dir, "privilege.password"): privilegePassword + "\n",
+		filepath.Join(dir, "support.password"): supportPassword + "\n",
+		filepath.Join(dir, "desk.password"):    deskPassword + "\n",
+		filepath.Join(dir, "mail.password"):    mailPassword + "\n", filepath.Join(dir, "mail.pem"): string(s.Mail.Certificate),
 		filepath.Join(home, "credentials.yaml"): credentials, filepath.Join(home, "known_hosts"): s.Desk.KnownHost() + "\n",
 	})
 }

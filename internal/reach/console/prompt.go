@@ -3,6 +3,8 @@ package console
 import (
 	"regexp"
 	"strings"
+
+	"envask/internal/late"
 )
 
 // prompt is what a device shows when it waits for a command.
@@ -25,13 +27,13 @@ func (p *prompt) matches(line string) bool {
 	return p.text != "" && (trimmed == p.text || p.like != nil && p.like.MatchString(trimmed))
 }
 
-var promptParts = regexp.MustCompile(`^(.*?[A-Za-z0-9._-]*)(\([^()]*\))?([>#$%:\])»~]+)$`)
+var promptParts = late.Pattern(`^(.*?[A-Za-z0-9._-]*)(\([^()]*\))?([>#$%:\])»~]+)$`)
 
 // learn takes a line as the prompt. A mode changes its last sign, or adds a word in parentheses.
 func (p *prompt) learn(line string) {
 	p.text = strings.TrimSpace(line)
 	p.like = nil
-	if m := promptParts.FindStringSubmatch(p.text); m != nil && strings.Trim(m[1], " ") != "" {
+	if m := promptParts().FindStringSubmatch(p.text); m != nil && strings.Trim(m[1], " ") != "" {
 		p.like = regexp.MustCompile(`^` + regexp.QuoteMeta(m[1]) + `(\([^()]*\))?[>#$%:\])»~]+$`)
 	}
 }

@@ -8,6 +8,7 @@ type screen struct {
 	line []byte // the one that is being written
 	at   int    // where the next character goes
 	done func(line []byte)
+	ends int // how many lines were ended
 
 	escape  escape
 	numbers []byte // of a control sequence
@@ -68,6 +69,7 @@ func (s *screen) print(b []byte) {
 }
 
 func (s *screen) end() {
+	s.ends++
 	s.done(s.line)
 	s.clear()
 }

@@ -10,13 +10,15 @@ import (
 // turn is one line that was typed, until the prompt is there again.
 type turn struct {
 	*Session
-	step  Step
-	begun time.Time
-	last  time.Time // of the last byte
-	quiet bool      // what stands there was looked at
-	learn bool
-	old   prompt       // the one at which the line was typed
-	used  map[int]bool // of the answers
+	step    Step
+	begun   time.Time
+	last    time.Time // of the last byte
+	quiet   bool      // what stands there was looked at
+	learn   bool
+	old     prompt       // the one at which the line was typed
+	used    map[int]bool // of the answers
+	asked   string       // the line that was answered last
+	askedAt int          // how many lines had ended then
 
 	tried   bool // an empty line was sent to see whether a prompt is one
 	triedAt int  // how many prompts stood there then
@@ -44,14 +46,14 @@ func (t *turn) run(ctx context.Context) error {
 		t.quiet = true
 		line := t.line()
 		switch {
-		case t.answers(line) < 0 && t.isPrompt(line):
+		case t.answers(line) < 0 && !t.stillAsked(line) && t.isPrompt(line):
 			done, err := t.confirmed(line)
 			if done || err != nil {
 				return err
 			}
 		case t.step.Prompt != nil && t.old.matches(line) && time.Since(t.last) >= 2*settleSure:
 			return t.notEntered(line)
-		case strings.TrimSpace(line) != "":
+		case strings.TrimSpace(line) != "" && !t.stillAsked(line):
 			answered, err := t.reply(line)
 			if err != nil {
 				return err
@@ -180,7 +182,7 @@ func (t *turn) reply(line string) (bool, error) {
 			t.secrets.add(strings.TrimRight(r.Text, "\r\n"))
 		}
 		t.last, t.quiet = time.Now(), false
-		t.screen.end() // what it asked stays in the output
+		t.asked, t.askedAt = line, t.screen.ends // the same line still stands there until the device goes on
 		return true, t.send(t.ended(r.Text))
 	}
 	for i, r := range t.step.Answers {
@@ -199,6 +201,11 @@ func (t *turn) reply(line string) (bool, error) {
 		}
 	}
 	return false, nil
+}
+
+// stillAsked reports whether a line is the one that was answered, to which the device has not said anything yet.
+func (t *turn) stillAsked(line string) bool {
+	return t.asked != "" && t.askedAt == t.screen.ends && strings.HasPrefix(line, t.asked)
 }
 
 // turnPage answers a pager; what it wrote is no part of the output.
