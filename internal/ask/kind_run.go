@@ -74,6 +74,8 @@ func (r Run) Sheet() []string {
 	for _, p := range r.Makes {
 		after := ", and leave it there"
 		switch {
+		case r.RemoveBy != nil:
+			after = ""
 		case strings.HasPrefix(p, "{folder}/") && !r.Keep:
 			after = ", and remove it there"
 		case !strings.HasPrefix(p, "{folder}/") && r.Remove:
@@ -84,7 +86,7 @@ func (r Run) Sheet() []string {
 		}
 		lines = append(lines, "take what it makes: "+p+after)
 	}
-	if len(r.Makes) > 0 {
+	if len(r.Makes) > 0 && r.List == nil {
 		lines = append(lines, "make a folder of ours for it below /var/tmp or /tmp, and remove it afterwards")
 	}
 	if r.Space > 0 {

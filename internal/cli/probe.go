@@ -148,7 +148,8 @@ func (s *session) drawWays(p *flow.Probed) {
 				s.screen.Print("%s answers the command that it is tried with", x.System)
 			}
 		default:
-			s.screen.Print("%s %s the command that it is tried with: %s", x.System, s.screen.Paint(term.Bad, "refuses"), term.Clean(x.Tried))
+			s.screen.Print("%s %s the command that it is tried with: %s", x.System, s.screen.Paint(term.Bad, "refuses"),
+				term.Clean(x.Tried))
 		}
 		switch x.Elevate {
 		case "":

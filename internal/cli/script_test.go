@@ -95,6 +95,8 @@ func TestScripts(t *testing.T) {
 			"digest":      cmdDigest,
 			"replace":     cmdReplace,
 			"interrupted": cmdInterrupted,
+			"devices":     cmdDevices,
+			"typed":       cmdTyped,
 			"picture":     cmdPicture,
 		},
 	})

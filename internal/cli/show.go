@@ -17,6 +17,7 @@ import (
 	"envask/internal/flow"
 	"envask/internal/late"
 	"envask/internal/round"
+	"envask/internal/undo"
 	"envask/internal/window"
 )
 
@@ -157,6 +158,11 @@ func (s *session) showCase(a *flow.App, c *casefile.Case) error {
 		s.screen.Print("%s %s", s.screen.Paint(term.Bad, "the case lacks:"), term.Clean(l))
 	}
 	for _, p := range v.Pending {
+		if p.Kind == undo.KindCommand {
+			s.screen.Print("%s %s for %s (since %s): %s", s.screen.Paint(term.Bad, "to be changed back:"), term.Clean(p.Where),
+				term.Clean(p.Path), s.when(p.At), term.Clean(flow.HowBack(p)))
+			continue
+		}
 		s.screen.Print("%s %s on %s (since %s)", s.screen.Paint(term.Bad, "left on the system:"), term.Clean(p.Path),
 			term.Clean(p.Where), s.when(p.At))
 	}

@@ -12,6 +12,7 @@ import (
 	"envask/internal/fault"
 	"envask/internal/flow"
 	"envask/internal/reach"
+	"envask/internal/undo"
 )
 
 func newTidy(s *session) *cobra.Command {
@@ -160,6 +161,11 @@ func (t *tidying) draw() {
 		}
 	}
 	for _, l := range t.doc.Left {
+		if l.Kind == undo.KindCommand {
+			t.s.screen.Print("changed: %s for %s, since %s; back by: %s", term.Clean(l.Where), term.Clean(l.Path), t.s.when(l.At),
+				term.Clean(flow.HowBack(l.Change)))
+			continue
+		}
 		t.s.screen.Print("ours: %s %s on %s, since %s", l.Kind, term.Clean(l.Path), term.Clean(l.Where), t.s.when(l.At))
 	}
 }
@@ -213,7 +219,7 @@ func (t *tidying) may(n int, bytes int64) error {
 	if !t.s.screen.Ask {
 		return fault.New(fault.Usage, "tidy", "", "no terminal to ask whether this is to be removed", "give --yes")
 	}
-	question := "Remove what is ours on the systems?"
+	question := "Remove what is ours on the systems, and change back what was changed there?"
 	if n > 0 {
 		question = "Remove what goes (" + bytesText(bytes) + ")" +
 			map[bool]string{true: ", and what is ours on the systems"}[len(t.doc.Left) > 0] + "? It does not come back."
@@ -227,11 +233,14 @@ func (t *tidying) may(n int, bytes int64) error {
 
 func (t *tidying) drawDone(n int) {
 	for _, l := range t.doc.Left {
+		done, not, back := "removed:", "still on the system:", ""
+		if l.Kind == undo.KindCommand {
+			done, not, back = "changed back:", "not changed back:", "; to do it by hand, type there: "+term.Clean(flow.HowBack(l.Change))
+		}
 		if l.Removed {
-			t.s.screen.Print("%s %s on %s", t.s.screen.Paint(term.Good, "removed:"), term.Clean(l.Path), l.Where)
+			t.s.screen.Print("%s %s on %s", t.s.screen.Paint(term.Good, done), term.Clean(l.Path), l.Where)
 		} else {
-			t.s.screen.Print("%s %s on %s: %s", t.s.screen.Paint(term.Bad, "still on the system:"), term.Clean(l.Path),
-				l.Where, term.Clean(l.Why))
+			t.s.screen.Print("%s %s on %s: %s%s", t.s.screen.Paint(term.Bad, not), term.Clean(l.Path), l.Where, term.Clean(l.Why), back)
 		}
 	}
 	if n > 0 {

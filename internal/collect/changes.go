@@ -67,7 +67,7 @@ func (w *work) change(ctx context.Context) error {
 			return ctx.Err()
 		}
 		if err != nil {
-			w.add(round.Entry{Source: "before: " + step.Type, State: stateOf(err), Special: true, Reason: transfer.Plain(err)})
+			w.add(round.Entry{Source: "before: " + step.Type, State: stateOf(err), Reason: transfer.Plain(err)})
 			w.refused = true
 			return lostBy(w.target, err)
 		}

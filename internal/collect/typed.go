@@ -143,7 +143,7 @@ func perform(ctx context.Context, target reach.System, step device.Step, raw io.
 		text, err = performInShell(ctx, target, step, out)
 	}
 	if err == nil && step.Expect != nil && !step.Expect.MatchString(text) {
-		err = fmt.Errorf("its output is not like %s", step.Expect)
+		err = errors.New(withText(fmt.Sprintf("its output is not like %s", step.Expect), firstLine(text)))
 	}
 	return text, err
 }

@@ -142,16 +142,19 @@ func (c *Console) open(ctx context.Context) error {
 		}
 	}
 	session, err := console.Open(ctx, stream, set)
-	done(errors.Is(err, console.ErrLogin))
+	var refused *console.LoginError
+	done(errors.As(err, &refused))
 	switch {
 	case ctx.Err() != nil:
 		return ctx.Err()
-	case errors.Is(err, console.ErrLogin):
-		return &fault.Error{Target: c.sys.Name, Err: fmt.Errorf("%w: %w", ErrLogin, err),
+	case refused != nil:
+		return &fault.Error{Target: c.sys.Name, Err: fmt.Errorf("%w: %s", ErrLogin, refused.Said),
 			Hint: "check user and password of its console in the systems file; a refused password is not tried again in this run"}
 	case errors.Is(err, console.ErrNoPrompt):
-		return &fault.Error{Target: c.sys.Name, Err: fmt.Errorf("%w: %w", ErrSilent, err),
+		return &fault.Error{Target: c.sys.Name, Err: &silentError{err},
 			Hint: "give prompt: in the systems file, as the device shows it"}
+	case errors.Is(err, ErrLogin):
+		return &fault.Error{Target: c.sys.Name, Err: err}
 	case err != nil:
 		return &fault.Error{Target: c.sys.Name, Err: fmt.Errorf("%w: %w", ErrConnection, err)}
 	}

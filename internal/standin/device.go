@@ -33,6 +33,7 @@ type Device struct {
 	NoPrompt    bool          // it says nothing at all
 	Stubborn    bool          // its pager cannot be switched off
 	Bell        bool          // its prompt ends with a bell
+	Stuck       bool          // accounts do not close
 
 	mu     sync.Mutex
 	opened map[string]bool // accounts
@@ -75,7 +76,6 @@ type deviceSession struct {
 	paging     bool
 	stop       context.CancelFunc // of the command that runs
 	mu         sync.Mutex
-	out        strings.Builder
 }
 
 const deviceRows = 24

@@ -139,6 +139,10 @@ func (s *deviceSession) openAccount(ctx context.Context, name string) error {
 }
 
 func (s *deviceSession) closeAccount(_ context.Context, name string) error {
+	if s.d.Stuck {
+		s.print("Account " + name + " is in use\r\n")
+		return nil
+	}
 	s.d.Change(func(d *Device) { delete(d.opened, name) })
 	s.print("Account " + name + " is closed\r\n")
 	return nil

@@ -15,11 +15,15 @@ var (
 	ErrEnded    = errors.New("the session ended")
 	ErrSilent   = errors.New("no answer")
 	ErrNoPrompt = errors.New("no prompt")
-	ErrLogin    = errors.New("login refused")
 	ErrAsked    = errors.New("the answer was refused, or one more is needed")
 	ErrTooLong  = errors.New("it took too long in all")
 	ErrMode     = errors.New("the mode was not entered")
 )
+
+// LoginError says how a device refused a login.
+type LoginError struct{ Said string }
+
+func (e *LoginError) Error() string { return "login refused: " + e.Said }
 
 // Settings say how a device is talked to.
 type Settings struct {

@@ -128,7 +128,8 @@ func TestWhatGoesWrongIsSaid(t *testing.T) {
 
 func TestNoLoginAndNoPrompt(t *testing.T) {
 	_, err := talk(t, pier(), false, console.Settings{User: "admin", Password: func() (string, error) { return "a-wrong-one", nil }})
-	require.ErrorIs(t, err, console.ErrLogin)
+	var refused *console.LoginError
+	require.ErrorAs(t, err, &refused)
 	require.ErrorContains(t, err, "% Login invalid")
 
 	_, err = talk(t, pier(), true, console.Settings{Prompt: regexp.MustCompile(`^never> $`), Start: 2 * time.Second})

@@ -44,7 +44,7 @@ func (s *Session) greet(ctx context.Context) error {
 		got, err := s.next(ctx, settle)
 		if err != nil {
 			if password && s.broken != nil {
-				return fmt.Errorf("%w: %w", ErrLogin, err)
+				return &LoginError{err.Error()}
 			}
 			return err
 		}
@@ -56,10 +56,10 @@ func (s *Session) greet(ctx context.Context) error {
 		quiet := time.Since(heard)
 		switch {
 		case password && saysNo().MatchString(s.out.first) || password && asksUser().MatchString(line):
-			return fmt.Errorf("%w: %s", ErrLogin, s.lastSaid())
+			return &LoginError{s.lastSaid()}
 		case asksPassword().MatchString(line) && s.set.Password != nil:
 			if password {
-				return fmt.Errorf("%w: it asks for the password again", ErrLogin)
+				return &LoginError{"it asks for the password again"}
 			}
 			text, err := s.set.Password()
 			if err != nil {
