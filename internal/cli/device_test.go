@@ -39,6 +39,7 @@ func newDevice(name string) *standin.Device {
 	for _, unit := range []string{"unit-1", "unit-2", "unit-3", "unit-4"} {
 		d.Members = append(d.Members, standin.Fellow{Name: unit, Address: "-", State: "member"})
 	}
+	d.Members[3].Address = "127.0.0.1" // it has one of its own
 	return d
 }
 
@@ -97,7 +98,7 @@ func (d *devices) close() {
 
 // at puts the addresses of the devices into a systems file.
 func (d *devices) at(text string) string {
-	return strings.NewReplacer("admin@192.0.2.2", "'"+d.ssh.Address()+"'", "admin@192.0.2.3", "'admin@"+d.telnet.Address()+"'",
+	return strings.NewReplacer("admin@192.0.2.2", "'"+d.ssh.Address()+"'", "admin@192.0.2.3", "'admin@"+strings.Replace(d.telnet.Address(), "127.0.0.1", "localhost", 1)+"'",
 		"192.0.2.4:4001", d.serial.Address(), "env:PIER_SWITCH", "file:login", "env:PIER_PRIVILEGE", "file:privilege",
 		"env:PIER_SUPPORT", "file:support").Replace(text)
 }

@@ -52,7 +52,9 @@ func takeRun(ctx context.Context, w *work) error {
 		case !w.budget.reserve(0):
 			e.State, e.Reason = round.Skipped, w.budget.why()
 		case w.probing:
-			e.State, e.Reason = w.lookUp(ctx, j.command)
+			if e.State, e.Reason = w.lookUp(ctx, j.command); e.State == round.Taken {
+				e.Name = j.name
+			}
 		case w.dryRun:
 			e.State, e.Name, e.Reason = round.Taken, j.name, fmt.Sprintf("would run, at most %s", spec.Timeout)
 		default:
