@@ -17,6 +17,7 @@ type output struct {
 	echoed  string   // of the echo, so far
 	held    []string // lines that look like the prompt
 	tail    int      // how many of them, at the end, are of one text
+	blanks  int      // empty lines that wait for another: at the end a pager leaves some
 	lines   int
 	bytes   int64
 	first   string // the first lines, for what they say
@@ -92,6 +93,17 @@ func (o *output) close(now string) {
 }
 
 func (o *output) pass(text string) {
+	if strings.TrimSpace(text) == "" {
+		o.blanks++
+		return
+	}
+	for ; o.blanks > 0; o.blanks-- {
+		o.write("")
+	}
+	o.write(text)
+}
+
+func (o *output) write(text string) {
 	o.lines++
 	if len(o.first)+len(text) < mostFirst {
 		o.first += text + "\n"

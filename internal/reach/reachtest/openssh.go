@@ -29,6 +29,7 @@ type OpenSSH struct {
 // Setting changes the server that a test wants.
 type Setting struct {
 	NoSFTP  bool
+	Old     bool   // it speaks old algorithms alone
 	Account string // whom it lets in; "" is the account of the test
 	Lines   string // further lines of its configuration
 }
@@ -100,7 +101,7 @@ func StartOpenSSH(t *testing.T, settings ...Setting) OpenSSH {
 	for range 100 {
 		if conn, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", s.Port)); err == nil {
 			conn.Close()
-			s.mayLogIn(t, login, log)
+			s.mayLogIn(t, login, log, want.Old)
 			return s
 		}
 		time.Sleep(50 * time.Millisecond)
@@ -111,13 +112,17 @@ func StartOpenSSH(t *testing.T, settings ...Setting) OpenSSH {
 }
 
 // mayLogIn skips the test, loudly, where the server lets this account in by no means: service accounts and locked ones.
-func (s OpenSSH) mayLogIn(t *testing.T, key []byte, log string) {
+func (s OpenSSH) mayLogIn(t *testing.T, key []byte, log string, old bool) {
 	t.Helper()
 	signer, err := ssh.ParsePrivateKey(key)
 	require.NoError(t, err)
-	client, err := ssh.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", s.Port),
-		&ssh.ClientConfig{User: s.User, Auth: []ssh.AuthMethod{ssh.PublicKeys(signer)},
-			HostKeyCallback: ssh.InsecureIgnoreHostKey(), Timeout: 10 * time.Second}) // only a question; the tests check the key
+	config := &ssh.ClientConfig{User: s.User, Auth: []ssh.AuthMethod{ssh.PublicKeys(signer)},
+		HostKeyCallback: ssh.InsecureIgnoreHostKey(), Timeout: 10 * time.Second} // only a question; the tests check the key
+	if old {
+		algorithms := ssh.InsecureAlgorithms()
+		config.KeyExchanges, config.Ciphers, config.MACs = algorithms.KeyExchanges, algorithms.Ciphers, algorithms.MACs
+	}
+	client, err := ssh.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", s.Port), config)
 	if err == nil {
 		client.Close()
 		return
