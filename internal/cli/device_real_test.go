@@ -90,7 +90,8 @@ func newDeck(t *testing.T) deck {
 	dir := t.TempDir()
 	d := deck{dir: dir, flash: filepath.Join(dir, "flash"), script: filepath.Join(dir, "deck.sh")}
 	require.NoError(t, os.MkdirAll(d.flash, 0o755))
-	for name, text := range map[string]string{"deck.sh": deckScript, "ask.yaml": deckAsk, "login": "lock-Buoy-12", "privilege": privilegePassword} {
+	for name, text := range map[string]string{"deck.sh": deckScript, "ask.yaml": deckAsk, "login": "lock-Buoy-12",
+		"privilege": privilegePassword} {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(strings.ReplaceAll(text, "FLASH", d.flash)), 0o755))
 	}
 	return d
@@ -144,7 +145,8 @@ func (d deck) check(t *testing.T, cells map[string]string) {
 
 func (d deck) core(t *testing.T) {
 	t.Helper()
-	found, err := filepath.Glob(filepath.Join(d.dir, "home", "cases", "26031407", "rounds", "*", "raw", "deck", "files") + d.flash + "/core.txt")
+	found, err := filepath.Glob(filepath.Join(d.dir, "home", "cases", "26031407", "rounds", "*", "raw", "deck",
+		"files") + d.flash + "/core.txt")
 	require.NoError(t, err)
 	require.Len(t, found, 1)
 	got, err := os.ReadFile(found[0])
@@ -175,7 +177,8 @@ func TestDeviceBehindOpenSSH(t *testing.T) {
 			if c.env != "" { // a mode needs a conversation
 				device = "plain"
 			}
-			systems := fmt.Sprintf("known-hosts: %s\nsystems:\n  - {name: deck, roles: [%s], device: %s, console: {ssh: '%s@127.0.0.1:%d', key: %s%s}}\n",
+			systems := fmt.Sprintf("known-hosts: %s\nsystems:\n  - {name: deck, roles: [%s], device: %s, console: {ssh: "+
+				"'%s@127.0.0.1:%d', key: %s%s}}\n",
 				s.KnownHosts, c.roles, device, s.User, s.Port, s.Key, c.console)
 			cells := d.collect(t, systems, 0)
 			d.check(t, cells)

@@ -81,8 +81,9 @@ func startDevices(dir string, which ...string) (*devices, error) {
 			return nil, err
 		}
 	}
-	for name, text := range map[string]string{"known_hosts": d.ssh.KnownHost() + "\n", "login": loginPassword, "privilege": privilegePassword,
-		"support": supportPassword, "wrong": "not-the-one-0"} {
+	for name, text := range map[string]string{"known_hosts": d.ssh.KnownHost() + "\n", "login": loginPassword,
+		"privilege": privilegePassword,
+		"support":   supportPassword, "wrong": "not-the-one-0"} {
 		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600); err != nil {
 			return nil, err
 		}
@@ -98,12 +99,14 @@ func (d *devices) close() {
 
 // at puts the addresses of the devices into a systems file.
 func (d *devices) at(text string) string {
-	return strings.NewReplacer("admin@192.0.2.2", "'"+d.ssh.Address()+"'", "admin@192.0.2.3", "'admin@"+strings.Replace(d.telnet.Address(), "127.0.0.1", "localhost", 1)+"'",
+	return strings.NewReplacer("admin@192.0.2.2", "'"+d.ssh.Address()+"'", "admin@192.0.2.3",
+		"'admin@"+strings.Replace(d.telnet.Address(), "127.0.0.1", "localhost", 1)+"'",
 		"192.0.2.4:4001", d.serial.Address(), "env:PIER_SWITCH", "file:login", "env:PIER_PRIVILEGE", "file:privilege",
 		"env:PIER_SUPPORT", "file:support").Replace(text)
 }
 
-// cmdDevices starts a switch by SSH, a stack by Telnet and an old switch on a serial line, and opens the case with systems.yaml and ask.yaml:
+// cmdDevices starts a switch by SSH, a stack by Telnet and an old switch on a serial line, and opens the case with systems.yaml and
+// ask.yaml:
 // devices [fault…]
 func cmdDevices(ts *testscript.TestScript, neg bool, args []string) {
 	dir := ts.MkAbs(".")

@@ -97,14 +97,16 @@ func oldAlgorithms(s *site.Site) []string {
 // allMembers asks for each member that the systems file does not list.
 const allMembers = "all"
 
-// addMembers adds members that the systems file does not list, and that the engineer names or says yes to. One with an address of its own is
+// addMembers adds members that the systems file does not list, and that the engineer names or says yes to. One with an address of its own
+// is
 // reached in the way of the system that names it.
 func (a *App) addMembers(ctx context.Context, col *collect.Collector, names []string) error {
 	if len(names) == 0 {
 		return nil
 	}
 	if slices.Contains(names, allMembers) && a.Confirm == nil {
-		return fault.New(fault.Usage, "--members", allMembers, "each is asked for, and nobody can be asked here", "name them: --members NAME")
+		return fault.New(fault.Usage, "--members", allMembers, "each is asked for, and nobody can be asked here",
+			"name them: --members NAME")
 	}
 	wanted := map[string]bool{}
 	for _, n := range names {

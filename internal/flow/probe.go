@@ -55,7 +55,8 @@ func (a *App) Probe(ctx context.Context, c *casefile.Case, q CollectRequest) (*P
 	if err != nil {
 		return nil, fault.Wrap("probe", "", err)
 	}
-	out := &Probed{Systems: systems, Items: approved, Coverage: plan, Members: col.Members(), Price: priceOf(entries, col.Rates(), a.Now()), Free: freeSpace(c.Dir)}
+	out := &Probed{Systems: systems, Items: approved, Coverage: plan, Members: col.Members(),
+		Price: priceOf(entries, col.Rates(), a.Now()), Free: freeSpace(c.Dir)}
 	return out, out.verdict()
 }
 

@@ -132,7 +132,8 @@ func (c *Console) open(ctx context.Context) error {
 		set.Prompt = c.desc.Prompt
 	}
 	for _, r := range c.desc.Pages {
-		set.Pages = append(set.Pages, console.Reply{When: r.When, Text: r.Press + r.Give + map[bool]string{true: "", false: "\r"}[r.Press != ""]})
+		set.Pages = append(set.Pages, console.Reply{When: r.When, Text: r.Press + r.Give +
+			map[bool]string{true: "", false: "\r"}[r.Press != ""]})
 	}
 	done := func(bool) {}
 	if c.sys.Console.Password != "" {

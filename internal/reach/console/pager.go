@@ -39,7 +39,8 @@ var (
 	asksUser     = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`(?i)(log ?in|user ?(name|id)?|account)\s*[:>]\s*$`) })
 	asksPassword = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`(?i)pass(word|code|phrase)[^\n]*[:>]\s*$`) })
 	saysNo       = sync.OnceValue(func() *regexp.Regexp {
-		return regexp.MustCompile(`(?i)\b(incorrect|denied|fail(ed|ure)?|invalid|bad (password|login|secret)s?|refused|wrong|not authori[sz]ed)\b`)
+		return regexp.MustCompile(`(?i)\b(incorrect|denied|fail(ed|ure)?|invalid|bad (password|login|secret)s?|refused|wrong|not ` +
+			`authori[sz]ed)\b`)
 	})
 	promptEnd = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`[>#$%:\])»~]\s*$`) })
 )

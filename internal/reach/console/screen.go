@@ -59,6 +59,9 @@ func (s *screen) print(b []byte) {
 			n := copy(s.line[s.at:], b)
 			s.at += n
 			b = b[n:]
+			for s.at < len(s.line) && s.line[s.at]&0xc0 == 0x80 && len(b) == 0 { // the rest of a character that was overwritten
+				s.line = append(s.line[:s.at], s.line[s.at+1:]...)
+			}
 		}
 	}
 	s.line = append(s.line, b...)

@@ -36,67 +36,85 @@ func (s *Session) start(ctx context.Context) error {
 	return err
 }
 
+// entering is what is done before the first prompt.
+type entering struct {
+	*Session
+	user, password, woken bool // what was given
+	heard                 time.Time
+}
+
 // greet answers what comes before the first prompt: a login, a key to press, pages of a banner.
 func (s *Session) greet(ctx context.Context) error {
-	user, password, woken := false, false, false
-	heard := time.Now()
+	e := &entering{Session: s, heard: time.Now()}
 	for {
 		got, err := s.next(ctx, settle)
-		if err != nil {
-			if password && s.broken != nil {
-				return &LoginError{err.Error()}
-			}
+		switch {
+		case err != nil && e.password && s.broken != nil:
+			return &LoginError{err.Error()}
+		case err != nil:
 			return err
-		}
-		if got {
-			heard = time.Now()
+		case got:
+			e.heard = time.Now()
 			continue
 		}
-		line := strings.TrimSpace(s.line())
-		quiet := time.Since(heard)
-		switch {
-		case password && saysNo().MatchString(s.out.first) || password && asksUser().MatchString(line):
-			return &LoginError{s.lastSaid()}
-		case asksPassword().MatchString(line) && s.set.Password != nil:
-			if password {
-				return &LoginError{"it asks for the password again"}
-			}
-			text, err := s.set.Password()
-			if err != nil {
-				return err
-			}
-			password, heard = true, time.Now()
-			s.secrets.add(text)
-			s.out.first = ""
-			s.screen.end()
-			if err := s.send(text + s.set.LineEnd); err != nil {
-				return err
-			}
-		case asksUser().MatchString(line) && s.set.User != "" && !user:
-			user, heard = true, time.Now()
-			s.screen.end()
-			if err := s.send(s.set.User + s.set.LineEnd); err != nil {
-				return err
-			}
-		case s.prompt.pattern != nil && s.prompt.matches(line) && quiet >= settle:
-			return nil
-		case quiet >= settleSure && line != "" && s.greeted(line):
-			heard = time.Now()
-			s.screen.clear()
-			if err := s.send(s.keyFor(line)); err != nil {
-				return err
-			}
-		case quiet >= settleSure && line != "" && s.prompt.pattern == nil && promptEnd().MatchString(line):
-			return nil
-		case quiet >= wakeWait && !woken:
-			woken, heard = true, time.Now()
-			if err := s.enter(); err != nil {
-				return err
-			}
-		case quiet >= wakeWait && line != "" && s.prompt.pattern == nil && !asksPassword().MatchString(line):
-			return nil // a prompt without any usual sign
+		if there, err := e.look(strings.TrimSpace(s.line())); there || err != nil {
+			return err
 		}
 	}
+}
+
+// look acts on a line at which the device stopped, and reports whether it may be the prompt.
+func (e *entering) look(line string) (there bool, err error) {
+	quiet := time.Since(e.heard)
+	asked, err := e.login(line)
+	switch {
+	case asked || err != nil:
+		return false, err
+	case e.prompt.pattern != nil && e.prompt.matches(line):
+		return true, nil
+	case quiet >= settleSure && line != "" && e.keyFor(line) != "":
+		key := e.keyFor(line)
+		e.screen.clear()
+		return false, e.give(key)
+	case quiet >= settleSure && line != "" && e.prompt.pattern == nil && promptEnd().MatchString(line):
+		return true, nil
+	case quiet >= wakeWait && !e.woken:
+		e.woken = true
+		return false, e.give(e.set.LineEnd)
+	}
+	// A prompt may have none of the usual signs.
+	return quiet >= wakeWait && line != "" && e.prompt.pattern == nil && !asksPassword().MatchString(line), nil
+}
+
+func (e *entering) give(text string) error {
+	e.heard = time.Now()
+	return e.send(text)
+}
+
+// login answers the questions of a login. The password is given once.
+func (e *entering) login(line string) (asked bool, err error) {
+	asks := asksPassword().MatchString(line) && e.set.Password != nil
+	switch {
+	case e.password && (saysNo().MatchString(e.out.first) || asksUser().MatchString(line)):
+		return true, &LoginError{e.lastSaid()}
+	case asks && e.password:
+		return true, &LoginError{"it asks for the password again"}
+	case asks:
+		text, err := e.set.Password()
+		if err != nil {
+			return true, err
+		}
+		e.password = true
+		e.secrets.add(text)
+		e.out.first = ""
+		e.screen.end()
+		return true, e.give(text + e.set.LineEnd)
+	case asksUser().MatchString(line) && e.set.User != "" && !e.user:
+		e.user = true
+		e.screen.end()
+		return true, e.give(e.set.User + e.set.LineEnd)
+	}
+	return false, nil
 }
 
 func (s *Session) lastSaid() string {
@@ -108,11 +126,7 @@ func (s *Session) lastSaid() string {
 	return "it asks for the name again"
 }
 
-// greeted reports whether a line waits for a key before anybody may come in.
-func (s *Session) greeted(line string) bool {
-	return s.keyFor(line) != ""
-}
-
+// keyFor gives what a line waits for before anybody may come in; "" is nothing.
 func (s *Session) keyFor(line string) string {
 	for _, r := range s.set.Pages {
 		if r.When != nil && r.When.MatchString(line) {
