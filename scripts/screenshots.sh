@@ -14,7 +14,7 @@ ENVASK_HOME="$here/envask-demo/home"; export ENVASK_HOME
 ask=envask-demo/files/boarding-gateway.yaml
 cp "$here/envask-demo/files/boarding-gateway.yaml" changed.yaml
 sed -i 's/run: farectl tables/run: farectl tables --with-keys/' changed.yaml
-want="${*:-demo parts draft approval probe times dry-run coverage todo live brief compare pack by-hand review show tidy redact page}"
+want="${*:-demo parts draft approval probe times coverage device todo live brief compare pack by-hand review show tidy redact page}"
 has() { case " $want " in *" $1 "*) return 0;; esac; return 1; }
 say() { echo "printf '\$ %s\n' \"$1\"; $1"; }
 has demo && sh "$root/scripts/shot.sh" "$shots/demo.png" 6 "envask demo --dir d2"
@@ -30,7 +30,12 @@ if has times; then
 	printf '03/02/2026 06:12:00 pump on\n04/02/2026 06:12:30 pump off\n04/02/2026 05:14:00 pump on\n' > logs/pump.log
 	sh "$root/scripts/shot.sh" "$shots/times.png" 3 "$(say 'envask times --zone Europe/Lisbon --as-of 2026-03-14 logs/*'); echo; $(say 'envask times --each --zone Europe/Lisbon --as-of 2026-03-14 logs/pump.log logs/syslog')"
 fi
-has dry-run && sh "$root/scripts/shot.sh" "$shots/dry-run.png" 3 "$(say 'envask collect --dry-run --system gate-2')"
+if has device; then # the answer of a device, and the session as it came
+	raw="$here/envask-demo/home/cases/26031407/rounds/r1/raw/deck-stack"
+	head -n 44 "$raw/commands/switch-state"/state-*.txt > clean.txt
+	head -n 44 "$raw/sessions/switch-state.txt" | cat -v > session.txt
+	FONT=10 GEOMETRY=156x46 sh "$root/scripts/shot.sh" "$shots/device.png" 2 "printf '%-76s%s\n' 'what the device answered' 'the session as it came'; echo; pr -m -t -w 152 -l 42 clean.txt session.txt | head -n 42"
+fi
 has coverage && FONT=10 GEOMETRY=156x46 sh "$root/scripts/shot.sh" "$shots/coverage.png" 4 "$(say "envask collect --note 'after the restart'")"
 if has todo; then # a case of its own, in which nobody brought anything yet
 	envask open 26031409 --ask "$ask" --systems envask-demo/files/tallow-pier.yaml --title 'gate 2 again' --around '2026-03-14 06:12' --margin 40m >/dev/null 2>&1

@@ -148,3 +148,36 @@ func (it *Item) orderSheet() []string {
 	}
 	return lines
 }
+
+// Heeds names what an ask does beyond reading, for the end of a long sheet: changes on systems, removals, and commands with more rights.
+func (a *Ask) Heeds() []string {
+	var out []string
+	for i := range a.Items {
+		it := &a.Items[i]
+		if len(it.Before)+len(it.Afterwards) > 0 {
+			var there, back []string
+			for _, s := range it.Before {
+				there = append(there, s.Type)
+			}
+			for _, u := range it.Afterwards {
+				back = append(back, u.Type)
+			}
+			out = append(out, fmt.Sprintf("%s changes the system: %s; and changes it back: %s", it.ID, orNothing(there),
+				strings.Join(back, "; ")))
+		}
+		if r, ok := it.Spec.(Run); ok && (r.Remove || r.RemoveBy != nil) {
+			out = append(out, it.ID+" removes on the system what its command made, once that was taken")
+		}
+		if it.Elevated {
+			out = append(out, it.ID+" runs with the system's elevation")
+		}
+	}
+	return out
+}
+
+func orNothing(list []string) string {
+	if len(list) == 0 {
+		return "nothing"
+	}
+	return strings.Join(list, "; ")
+}

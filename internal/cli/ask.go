@@ -210,6 +210,12 @@ func (s *session) drawSheet(w io.Writer, sheet flow.Sheet) {
 	for _, l := range sheet.Lines {
 		fmt.Fprintln(w, s.screen.Indented(2, 6, term.Clean(l)))
 	}
+	if heeds := sheet.Ask.Heeds(); len(heeds) > 0 {
+		fmt.Fprintln(w, s.screen.Paint(term.Bold, "More than reading:"))
+		for _, l := range heeds {
+			fmt.Fprintln(w, s.screen.Paint(term.Warn, s.screen.Indented(2, 6, term.Clean(l))))
+		}
+	}
 	fmt.Fprintf(w, "  SHA-256 %s\n", sheet.Ask.Digest)
 	if sheet.Last == nil || sheet.Last.Digest == sheet.Ask.Digest {
 		return

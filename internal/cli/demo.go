@@ -102,6 +102,8 @@ func demoSteps(files string) []demoStep {
 				"from the operator, by mail"}},
 		{"Gate 2's clock was 90 seconds ahead, and a part of the window had been rotated away and compressed:",
 			[]string{"show", "r1", "--system", "gate-2", "--item", "gate-log"}},
+		{"The switches have command lines of their own. For its dump an account was opened on one, and closed again; the stack names a " +
+			"member that nobody listed:", []string{"show", "r1", "--system", "pier-switch,deck-stack"}},
 		{"How do the systems differ? Gate 2 is busy, runs an older agent, and its clock is wrong:", []string{"show", "--vitals"}},
 		{"What is different from before the upgrade?", []string{"compare", "baseline", "r1", "--system", "fare-1"}},
 		{"The desk wants to know more. What does the evidence say?", []string{"brief", "--set",
@@ -183,7 +185,7 @@ func (s *session) demo(ctx context.Context, dir string, stay, routes bool) error
 		s.screen.Print("  %s", term.Clean(l))
 	}
 	if stay {
-		return s.demoStay(ctx, home, files)
+		return s.demoStay(ctx, site, home, files)
 	}
 	return nil
 }
@@ -284,12 +286,16 @@ func (s *session) demoProof(ctx context.Context, home string) error {
 	return nil
 }
 
-func (s *session) demoStay(ctx context.Context, home, files string) error {
+func (s *session) demoStay(ctx context.Context, site *standin.Site, home, files string) error {
 	s.screen.Print("\nThe site stays up until Ctrl-C. In another terminal:")
 	for _, l := range []string{"export ENVASK_HOME=" + home, "envask cases", "envask collect --depth deep --note 'with system logs'",
 		"envask show r2 --system gate-2",
 		"envask collect --system fare-1 --item fare-log", "envask pack", "less " + filepath.Join(files, "boarding-gateway.yaml")} {
 		s.screen.Print("  %s", term.Clean(l))
+	}
+	s.screen.Print("The switches take you by hand, too; the passwords are in %s:", term.Clean(filepath.Join(files, "*.password")))
+	for _, l := range site.ByHand() {
+		s.screen.Print("  %s", l)
 	}
 	<-ctx.Done()
 	s.screen.Print("the site is down")

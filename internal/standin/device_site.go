@@ -1,6 +1,10 @@
 package standin
 
-import "time"
+import (
+	"fmt"
+	"strings"
+	"time"
+)
 
 // pierSwitch is the switch of the pier, by SSH: a privileged mode, an account of the maker's support, and files that it sends by scp.
 func pierSwitch() *Server {
@@ -17,4 +21,10 @@ func deckStack() *StreamDevice {
 	}
 	return &StreamDevice{Telnet: true, Device: &Device{Name: "deck-stack", User: "admin", Password: switchPassword,
 		Privilege: privilegePassword, Flash: NewTree(), Members: units}}
+}
+
+// ByHand gives the commands that log in to the devices by hand.
+func (s *Site) ByHand() []string {
+	host, port, _ := strings.Cut(s.Stack.Address(), ":")
+	return []string{fmt.Sprintf("ssh -p %d %s@127.0.0.1", s.Switch.Port(), s.Switch.User), "telnet " + host + " " + port}
 }
