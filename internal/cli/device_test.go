@@ -3,9 +3,12 @@
 package cli_test
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"testing"
@@ -15,6 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"envask/internal/cli"
+	"envask/internal/reach/reachtest"
 	"envask/internal/standin"
 )
 
@@ -68,6 +72,10 @@ func startDevices(dir string, which ...string) (*devices, error) {
 	d := &devices{ssh: &standin.Server{Name: "pier-switch", User: "admin", Password: loginPassword, Tree: standin.NewTree(), NoSFTP: true,
 		Device: newDevice("pier-switch")}, telnet: &standin.StreamDevice{Device: newDevice("deck-stack"), Telnet: true},
 		serial: &standin.StreamDevice{Device: newDevice("old-switch")}}
+	if i := slices.Index(which, "legacy"); i >= 0 {
+		d.ssh.Legacy = true
+		which = slices.Delete(slices.Clone(which), i, i+1)
+	}
 	for _, s := range []*standin.StreamDevice{d.telnet, d.serial} {
 		s.User, s.Password = "admin", loginPassword
 	}
@@ -188,6 +196,97 @@ func TestExamplesOfDevices(t *testing.T) {
 				require.Len(t, found, 1, want)
 			}
 			require.False(t, d.ssh.Device.Open("support"))
+		})
+	}
+}
+
+// openDevices writes the two files of a case, approves and opens it, and gives what runs envask there.
+func openDevices(t *testing.T, dir, systems, ask string) func(args ...string) (string, int) {
+	t.Helper()
+	askFile, file := filepath.Join(dir, "ask.yaml"), filepath.Join(dir, "systems.yaml")
+	require.NoError(t, os.WriteFile(askFile, []byte(ask), 0o600))
+	require.NoError(t, os.WriteFile(file, []byte(systems), 0o600))
+	sum, err := cli.AskDigest(askFile)
+	require.NoError(t, err)
+	run := func(args ...string) (string, int) { return inProcess(filepath.Join(dir, "home"), false, args...) }
+	for _, args := range [][]string{{"ask", "approve", askFile, "--digest", sum},
+		{"open", "26031407", "--ask", askFile, "--systems", file, "--around", "2026-03-14 06:12Z", "--margin", "40m"}} {
+		said, code := run(args...)
+		require.Zero(t, code, said)
+	}
+	return run
+}
+
+// Sixteen devices at once, two of them at one address, each whole.
+func TestManyDevices(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	d, err := startDevices(dir)
+	require.NoError(t, err)
+	defer d.close()
+	systems := "site: tallow-pier\nsystems:\n"
+	for i := range 16 {
+		address := d.telnet.Address()
+		if i > 1 {
+			one := &standin.StreamDevice{Device: newDevice(fmt.Sprintf("switch-%d", i)), Telnet: true}
+			one.User, one.Password = "admin", loginPassword
+			require.NoError(t, one.Start())
+			defer one.Close()
+			address = one.Address()
+		}
+		systems += fmt.Sprintf("  - {name: switch-%d, roles: [switch], console: {telnet: 'admin@%s', password: file:login}}\n", i, address)
+	}
+	run := openDevices(t, dir, systems, `ask: switches
+vendor: Ostrevane Gate Systems
+vitals: no
+items: [{id: ports, of: [switch], run: show ports, required: true}, {id: log, of: [switch], run: show log, required: true}]
+`)
+	said, code := run("collect")
+	require.Zero(t, code, said)
+	for i := range 16 {
+		for name, want := range map[string]int{"ports.txt": 50, "log.txt": 400} {
+			text, err := os.ReadFile(filepath.Join(dir, "home", "cases", "26031407", "rounds", "r1", "raw", fmt.Sprintf("switch-%d", i),
+				"commands", name))
+			require.NoError(t, err)
+			_, answer, _ := strings.Cut(string(text), "\n\n")
+			require.Equal(t, want, strings.Count(answer, "\n"), "%d: %s", i, name)
+		}
+	}
+}
+
+// A link that is cut in the middle, while an account is open for the dump: over SSH and over Telnet it is closed again.
+func TestALinkIsLostWithAChange(t *testing.T) {
+	for _, protocol := range []string{"ssh", "telnet"} {
+		t.Run(protocol, func(t *testing.T) {
+			t.Parallel()
+			dir := t.TempDir()
+			d, err := startDevices(dir)
+			require.NoError(t, err)
+			defer d.close()
+			device, port := d.ssh.Device, d.ssh.Port()
+			if protocol == "telnet" {
+				_, text, _ := strings.Cut(d.telnet.Address(), ":")
+				device = d.telnet.Device
+				port, _ = strconv.Atoi(text)
+			}
+			proxy := reachtest.StartProxy(t, port, reachtest.Cut, 60_000, 1)
+			known := strings.Replace(d.ssh.KnownHost(), fmt.Sprint(d.ssh.Port()), fmt.Sprint(proxy.Port), 1)
+			require.NoError(t, os.WriteFile(filepath.Join(dir, "known_hosts"), []byte(known+"\n"), 0o600))
+			systems := strings.Replace(d.at(killedSystems), "ssh: '"+d.ssh.Address()+"'",
+				fmt.Sprintf("%s: 'admin@127.0.0.1:%d'", protocol, proxy.Port), 1)
+			run := openDevices(t, dir, systems, strings.Replace(killedAsk, "run: [show release, show ports, show stack]",
+				"run: show state\n    answers: [{when: '\\[y/n\\] $', press: y}]", 1))
+			said, code := run("collect", "--item", "dump")
+			require.Zero(t, code, said)
+			require.Greater(t, proxy.Taken.Load(), int64(1), "the link was cut")
+			require.Contains(t, device.Typed(), "account open support")
+			require.False(t, device.Open("support"))
+			text, err := os.ReadFile(filepath.Join(dir, "home", "cases", "26031407", "rounds", "r1", "raw", "pier-switch", "commands", "dump.txt"))
+			require.NoError(t, err)
+			require.Contains(t, string(text), fmt.Sprintf("%05d port", standin.StateLines))
+			said, code = run("show")
+			require.Zero(t, code, said)
+			require.NotContains(t, said, "to be changed back")
 		})
 	}
 }

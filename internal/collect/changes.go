@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"time"
 
 	"envask/internal/collect/transfer"
@@ -120,13 +121,13 @@ func (v *visit) reachAgain(ctx context.Context) (reach.System, func(), error) {
 // PutBack does what takes a change back, step by step, and makes sure that it did.
 func PutBack(ctx context.Context, target reach.System, do []device.Undo) error {
 	for _, u := range do {
-		if _, err := perform(ctx, target, u.Step, nil); err != nil {
+		if _, err := perform(ctx, target, u.Step, io.Discard); err != nil {
 			return fmt.Errorf("%s: %w", u.Type, err)
 		}
 		if u.Restored == nil {
 			continue
 		}
-		text, err := perform(ctx, target, device.Step{Type: u.Restored.Type}, nil)
+		text, err := perform(ctx, target, device.Step{Type: u.Restored.Type}, io.Discard)
 		if err != nil {
 			return fmt.Errorf("%s: %w", u.Restored.Type, err)
 		}

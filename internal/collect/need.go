@@ -8,6 +8,7 @@ import (
 
 	"envask/internal/ask"
 	"envask/internal/collect/transfer"
+	"envask/internal/device"
 	"envask/internal/reach"
 	"envask/internal/round"
 )
@@ -58,6 +59,16 @@ func failing(ctx context.Context, w *work, n ask.Need) string {
 		}
 		text = string(data)
 	default:
+		if _, typed := w.target.(reach.Typist); typed && n.Command != "" {
+			return "" // what a device knows is not looked up
+		} else if typed {
+			out, err := perform(ctx, w.target, device.Step{Type: n.Run, Timeout: needTimeout}, nil)
+			if err != nil {
+				return transfer.Plain(err)
+			}
+			text = out
+			break
+		}
 		run, why := w.runner()
 		if run == nil {
 			return why

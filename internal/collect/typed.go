@@ -134,7 +134,7 @@ const stepAnswer = 1 << 20
 func perform(ctx context.Context, target reach.System, step device.Step, raw io.Writer) (text string, err error) {
 	out := &stepText{Head: transfer.Head{Room: stepAnswer}}
 	if typist, ok := target.(reach.Typist); ok {
-		_, err = typist.Type(ctx, reach.Typing{Step: step, Out: out, Raw: raw})
+		_, err = typist.Type(ctx, reach.Typing{Step: step, Out: out, Raw: raw, Talk: raw != nil})
 		text = out.String()
 		if why := refusedBy(typist.Description(), text[:min(len(text), refusalBytes)], len(text) < refusalBytes); err == nil && why != "" {
 			err = fmt.Errorf("the device refused it: %s", why)

@@ -224,9 +224,14 @@ func onlyWhatWasSent(c *casefile.Case, v *CaseView, r *round.Round, all Discard)
 	stays.Unsent = true
 	goes.thin, goes.paths, stays.Goes, stays.paths = true, []string{filepath.Join(r.Dir(), "part")}, false, nil
 	items := map[string]int{}
+	sessions := map[string]bool{} // as they came: whether one stays, since something of it was not sent
 	err = r.Entries(func(e round.Entry) error {
 		if e.Name == "" {
 			return nil
+		}
+		if ran := e.Command; ran != nil && ran.Session != "" {
+			session := filepath.Join(r.RawDir(), e.System, filepath.FromSlash(ran.Session))
+			sessions[session] = sessions[session] || !arrived[placeOf(e.System, e.Name, e.SHA256)]
 		}
 		path := filepath.Join(r.RawDir(), e.System, filepath.FromSlash(e.Name))
 		if arrived[placeOf(e.System, e.Name, e.SHA256)] {
@@ -242,6 +247,13 @@ func onlyWhatWasSent(c *casefile.Case, v *CaseView, r *round.Round, all Discard)
 	}
 	if len(stays.paths) == 0 {
 		return []Discard{all}, nil
+	}
+	for session, stay := range sessions {
+		if stay {
+			stays.paths = append(stays.paths, session)
+		} else {
+			goes.paths = append(goes.paths, session)
+		}
 	}
 	var names []string
 	for item, n := range items {

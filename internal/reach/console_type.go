@@ -19,9 +19,9 @@ import (
 func (c *Console) Type(ctx context.Context, t Typing) (Answer, error) {
 	c.talk.Lock()
 	defer c.talk.Unlock()
-	if c.exec != execRefused && len(t.Answers)+len(t.Step.Answers) == 0 && t.Prompt == nil {
-		answer, refused, err := c.execute(ctx, t)
-		if !refused {
+	if c.exec != execRefused && c.session == nil && !t.Talk && len(t.Answers)+len(t.Step.Answers) == 0 && t.Prompt == nil {
+		answer, no, err := c.execute(ctx, t)
+		if !no {
 			return answer, err
 		}
 		c.exec = execRefused
@@ -39,15 +39,14 @@ func (c *Console) Type(ctx context.Context, t Typing) (Answer, error) {
 
 // do types a step in the conversation that is open.
 func (c *Console) do(ctx context.Context, t Typing) (Answer, error) {
-	step := console.Step{Type: t.Step.Type, Prompt: t.Prompt, Silence: t.Timeout, Most: t.Most}
+	step := console.Step{Type: t.Step.Type, Prompt: t.Prompt, Silence: t.Timeout, Most: t.Most, Learn: t.learn}
 	if step.Silence == 0 {
 		step.Silence = c.desc.Silence
 	}
 	if step.Silence == 0 {
 		step.Silence = device.DefaultSilence
 	}
-	var done []func(bool)
-	secret := false
+	var done []func(outcome)
 	for _, r := range append(t.Step.Answers[:len(t.Step.Answers):len(t.Step.Answers)], t.Answers...) {
 		reply := console.Reply{When: r.When, Text: r.Press}
 		switch {
@@ -56,7 +55,6 @@ func (c *Console) do(ctx context.Context, t Typing) (Answer, error) {
 			if err != nil {
 				return Answer{Exit: -1}, err
 			}
-			secret = true
 			done = append(done, end)
 			reply.Text, reply.Secret = text+"\r", true
 		case r.Press == "":
@@ -65,8 +63,16 @@ func (c *Console) do(ctx context.Context, t Typing) (Answer, error) {
 		step.Answers = append(step.Answers, reply)
 	}
 	said, err := c.session.Do(ctx, step, t.Out, t.Raw)
+	how := notKnown
+	var mode *console.ModeError
+	switch {
+	case err == nil:
+		how = worked
+	case errors.Is(err, console.ErrAsked), errors.As(err, &mode):
+		how = refused
+	}
 	for _, end := range done {
-		end(errors.Is(err, console.ErrAsked) || errors.Is(err, console.ErrMode) && secret)
+		end(how)
 	}
 	a := Answer{Prompt: said.Prompt, First: said.First, Exit: -1, Bytes: said.Bytes}
 	switch {
@@ -98,48 +104,58 @@ func (c *Console) isClosed() bool {
 }
 
 // secret reads a secret that a step gives. One that was refused is not given again in this run, to any device.
-func (c *Console) secret(place string) (text string, done func(refused bool), err error) {
+func (c *Console) secret(place string) (text string, done func(outcome), err error) {
 	at, ok := c.sys.SecretAt(place)
 	if !ok {
 		return "", nil, fmt.Errorf("%w %s: write it under secrets: of %s, as env:NAME or file:PATH", ErrSecret, place, c.sys.Name)
 	}
 	if c.oldSecret[at] { // it worked here; the same secret may be given twice in one step
 		text, err := c.d.Secret(at)
-		return text, func(bool) {}, err
+		return text, func(outcome) {}, err
 	}
 	text, done, err = c.d.use(c.sys.Name, at)
 	if err == nil {
 		c.oldSecret[at] = true
 		end := done
-		done = func(refused bool) {
-			if refused {
+		done = func(how outcome) {
+			if how != worked {
 				delete(c.oldSecret, at)
 			}
-			end(refused)
+			end(how)
 		}
 	}
 	return text, done, err
 }
 
+// outcome is what became of a secret that was given.
+type outcome int
+
+const (
+	notKnown outcome = iota // the connection broke before it was seen
+	worked
+	refused
+)
+
 // use gives a secret, and what has to be told how it went: until it worked once it is tried on one system at a time, and never again after
 // it was refused.
-func (d *Dialer) use(system string, secret site.Secret) (text string, done func(refused bool), err error) {
+func (d *Dialer) use(system string, secret site.Secret) (text string, done func(outcome), err error) {
 	c := d.credential(secret)
 	c.mu.Lock()
 	if by := c.refusedBy; by != "" {
 		c.mu.Unlock()
-		return "", func(bool) {}, fmt.Errorf("%w: the password was refused by %s before and is not tried again", ErrLogin, by)
+		return "", func(outcome) {}, fmt.Errorf("%w: the password was refused by %s before and is not tried again", ErrLogin, by)
 	}
 	if text, err = d.Secret(secret); err != nil {
 		c.mu.Unlock()
-		return "", func(bool) {}, err
+		return "", func(outcome) {}, err
 	}
 	if c.good {
 		c.mu.Unlock()
-		return text, func(bool) {}, nil
+		return text, func(outcome) {}, nil
 	}
-	return text, func(refused bool) {
-		if c.good = !refused; refused {
+	return text, func(how outcome) {
+		c.good = how == worked
+		if how == refused {
 			c.refusedBy = system
 		}
 		c.mu.Unlock()
@@ -152,8 +168,8 @@ var noExec = late.Pattern(`(?i)\bexec(ution)? (requests?|commands?|mode) (is|are
 // mostHeldBack is how much of the first answer is held back until it is known whether the request was taken, in bytes.
 const mostHeldBack = 2 << 10
 
-// execute sends a step as an exec request. refused says that the device takes none.
-func (c *Console) execute(ctx context.Context, t Typing) (a Answer, refused bool, err error) {
+// execute sends a step as an exec request. no says that the device takes none.
+func (c *Console) execute(ctx context.Context, t Typing) (a Answer, no bool, err error) {
 	quiet := t.Timeout
 	if quiet == 0 {
 		quiet = max(c.desc.Silence, device.DefaultSilence)

@@ -68,6 +68,8 @@ type Typing struct {
 	Most    time.Duration  // how long it may take in all; 0 is no limit
 	Out     io.Writer      // gets the answer; nil drops it
 	Raw     io.Writer      // gets the session as it came; may be nil
+	Talk    bool           // it belongs to a conversation, with what comes before and after it; an exec request stands alone
+	learn   bool           // it leads to another prompt
 }
 
 // Answer is how a device answered.
@@ -135,7 +137,7 @@ func (c *Console) open(ctx context.Context) error {
 		set.Pages = append(set.Pages, console.Reply{When: r.When, Text: r.Press + r.Give +
 			map[bool]string{true: "", false: "\r"}[r.Press != ""]})
 	}
-	done := func(bool) {}
+	done := func(outcome) {}
 	if c.sys.Console.Password != "" {
 		set.Password = func() (text string, err error) {
 			text, done, err = c.d.use(c.sys.Name, c.sys.Console.Password)
@@ -143,13 +145,20 @@ func (c *Console) open(ctx context.Context) error {
 		}
 	}
 	session, err := console.Open(ctx, stream, set)
-	var refused *console.LoginError
-	done(errors.As(err, &refused))
+	var no *console.LoginError
+	switch {
+	case errors.As(err, &no):
+		done(refused)
+	case err == nil:
+		done(worked)
+	default:
+		done(notKnown)
+	}
 	switch {
 	case ctx.Err() != nil:
 		return ctx.Err()
-	case refused != nil:
-		return &fault.Error{Target: c.sys.Name, Err: fmt.Errorf("%w: %s", ErrLogin, refused.Said),
+	case no != nil:
+		return &fault.Error{Target: c.sys.Name, Err: fmt.Errorf("%w: %s", ErrLogin, no.Said),
 			Hint: "check user and password of its console in the systems file; a refused password is not tried again in this run"}
 	case errors.Is(err, console.ErrNoPrompt):
 		return &fault.Error{Target: c.sys.Name, Err: &silentError{err},
@@ -161,11 +170,15 @@ func (c *Console) open(ctx context.Context) error {
 	}
 	c.session = session
 	for _, s := range c.desc.Enter {
-		if _, err := c.do(ctx, Typing{Step: s}); err != nil {
+		if _, err := c.do(ctx, Typing{Step: s, learn: s.Prompt == nil}); err != nil {
 			if ctx.Err() != nil {
 				return ctx.Err()
 			}
-			return &fault.Error{Target: c.sys.Name, Err: fmt.Errorf("%w: %w: %s: %w", ErrLogin, ErrMode, s.Type, err),
+			said := err.Error()
+			if mode := (*console.ModeError)(nil); errors.As(err, &mode) {
+				said = mode.Said
+			}
+			return &fault.Error{Target: c.sys.Name, Err: fmt.Errorf("%w: %w: %s: %s", ErrLogin, ErrMode, s.Type, said),
 				Hint: "check the password and the prompt of this mode in the systems file"}
 		}
 	}
@@ -214,10 +227,9 @@ func (r *SSH) shellStream(ctx context.Context) (io.ReadWriteCloser, error) {
 		in, err = session.StdinPipe()
 	}
 	if err == nil {
-		err = session.RequestPty(console.Kind, console.Rows, console.Columns, ssh.TerminalModes{ssh.ECHO: 1, ssh.TTY_OP_ISPEED: 115200,
+		// A device without terminals gives its command line all the same.
+		_ = session.RequestPty(console.Kind, console.Rows, console.Columns, ssh.TerminalModes{ssh.ECHO: 1, ssh.TTY_OP_ISPEED: 115200,
 			ssh.TTY_OP_OSPEED: 115200})
-	}
-	if err == nil {
 		err = session.Shell()
 	}
 	if err != nil {

@@ -212,6 +212,9 @@ func (s *Server) config() *ssh.ServerConfig {
 			return nil, errors.New("refused")
 		}
 	}
+	if old := ssh.InsecureAlgorithms(); s.Legacy {
+		c.KeyExchanges, c.Ciphers, c.MACs = old.KeyExchanges, old.Ciphers, old.MACs
+	}
 	c.AddHostKey(s.host)
 	return c
 }

@@ -17,13 +17,17 @@ var (
 	ErrNoPrompt = errors.New("no prompt")
 	ErrAsked    = errors.New("the answer was refused, or one more is needed")
 	ErrTooLong  = errors.New("it took too long in all")
-	ErrMode     = errors.New("the mode was not entered")
 )
 
 // LoginError says how a device refused a login.
 type LoginError struct{ Said string }
 
 func (e *LoginError) Error() string { return "login refused: " + e.Said }
+
+// ModeError says how a device refused to enter a mode.
+type ModeError struct{ Said string }
+
+func (e *ModeError) Error() string { return "the mode was not entered: " + e.Said }
 
 // Settings say how a device is talked to.
 type Settings struct {

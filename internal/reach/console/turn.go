@@ -95,10 +95,10 @@ func (t *turn) wait() time.Duration {
 func (t *turn) notEntered(line string) error {
 	for _, l := range strings.Split(t.out.first, "\n") {
 		if saysNo().MatchString(l) || strings.HasPrefix(l, "%") {
-			return fmt.Errorf("%w: %s", ErrMode, strings.ToValidUTF8(strings.TrimSpace(l), "?"))
+			return &ModeError{strings.ToValidUTF8(strings.TrimSpace(l), "?")}
 		}
 	}
-	return fmt.Errorf("%w: the prompt is %q, expected one like %s", ErrMode, t.out.last([]byte(line)), t.step.Prompt)
+	return &ModeError{fmt.Sprintf("the prompt is %q, expected one like %s", t.out.last([]byte(line)), t.step.Prompt)}
 }
 
 // silent says at what a device that says nothing more stands.
