@@ -24,6 +24,7 @@ answer() {
 	case $1 in
 	'show release') echo 'Deck switch'; echo 'Release 3.1.4' ;;
 	'show clock') date -u '+%H:%M:%S UTC %a %b %e %Y' ;;
+	'show size') stty size ;;
 	'show long') seq 1 700 | more ;;
 	'show spool') ls -l FLASH | awk 'NR > 1 {print $5, "FLASH/" $9}' ;;
 	'dump') seq 1 5000 > FLASH/core.txt; echo written ;;
@@ -61,6 +62,7 @@ items:
   - {id: release, of: [deck], run: show release, required: true}
   - {id: long, of: [deck], run: show long, required: true}
   - {id: typo, of: [deck], run: show releese}
+  - {id: size, of: [deck], run: show size}
   - id: core
     of: [ssh]
     run: dump
@@ -124,12 +126,16 @@ func (d deck) collect(t *testing.T, systems string, code int) map[string]string 
 }
 
 // check looks at what was taken of the device.
-func (d deck) check(t *testing.T, cells map[string]string) {
+func (d deck) check(t *testing.T, cells map[string]string, tty bool) {
 	t.Helper()
 	require.Equal(t, "taken ", cells["release"])
 	require.Equal(t, "taken ", cells["long"])
 	require.Contains(t, cells["typo"], "failed show releese: the device refused the command: % Unknown command: show releese")
 	require.Equal(t, "taken ", cells["vitals"])
+	if size, err := os.ReadFile(filepath.Join(d.dir, "home", "cases", "26031407", "rounds", "r1", "raw", "deck", "commands", "size.txt")); tty {
+		require.NoError(t, err)
+		require.Contains(t, string(size), "250 511", "a terminal that breaks no lines")
+	}
 	found, err := filepath.Glob(filepath.Join(d.dir, "home", "cases", "26031407", "rounds", "*", "raw", "deck", "commands", "long.txt"))
 	require.NoError(t, err)
 	text, err := os.ReadFile(found[len(found)-1])
@@ -181,7 +187,7 @@ func TestDeviceBehindOpenSSH(t *testing.T) {
 				"'%s@127.0.0.1:%d', key: %s%s}}\n",
 				s.KnownHosts, c.roles, device, s.User, s.Port, s.Key, c.console)
 			cells := d.collect(t, systems, 0)
-			d.check(t, cells)
+			d.check(t, cells, c.env == "")
 			d.core(t)
 			if c.console != "" { // without the word in the systems file they are not spoken
 				cells = d.collect(t, strings.Replace(systems, c.console, "", 1), 3)
@@ -207,7 +213,7 @@ func TestDeviceBehindTelnetd(t *testing.T) {
 		return c
 	})
 	d.check(t, d.collect(t, "systems:\n  - {name: deck, roles: [deck], device: deck, console: {telnet: 'admin@"+at+
-		"', password: file:login}}\n", 0))
+		"', password: file:login}}\n", 0), true)
 }
 
 func TestDeviceOnAStream(t *testing.T) {
@@ -224,7 +230,7 @@ func TestDeviceOnAStream(t *testing.T) {
 		return c
 	})
 	d.check(t, d.collect(t, "systems:\n  - {name: deck, roles: [deck], device: deck, console: {tcp: '"+at+
-		"', user: admin, password: file:login}}\n", 0))
+		"', user: admin, password: file:login}}\n", 0), false)
 }
 
 // serveEach runs a program for each connection.

@@ -214,12 +214,12 @@ func (m *typedMaker) takeAll(ctx context.Context) error {
 		if gone := lostBy(m.target, err); gone != nil || ctx.Err() != nil {
 			return errors.Join(ctx.Err(), gone)
 		}
-		m.add(round.Entry{Source: strings.Join(m.spec.Makes, ", "), State: stateOf(err), Special: true,
+		m.add(round.Entry{Source: strings.Join(m.spec.Makes, ", "), State: stateOf(err),
 			Reason: "what it made cannot be listed: " + transfer.Plain(err)})
 		return m.failure()
 	}
 	if len(files) == 0 {
-		m.add(round.Entry{Source: strings.Join(m.spec.Makes, ", "), State: round.Failed, Special: true, Reason: "no file matches"})
+		m.add(round.Entry{Source: strings.Join(m.spec.Makes, ", "), State: round.Failed, Reason: "no file matches"})
 	}
 	m.report(Event{Kind: ItemSize, System: m.sys.Name, Item: m.item.ID, Files: len(files) + 1})
 	for _, f := range files {

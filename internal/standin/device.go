@@ -34,6 +34,7 @@ type Device struct {
 	Stubborn    bool          // its pager cannot be switched off
 	Bell        bool          // its prompt ends with a bell
 	Stuck       bool          // accounts do not close
+	Lies        bool          // its files are listed one byte larger than they are
 
 	mu     sync.Mutex
 	opened map[string]bool // accounts

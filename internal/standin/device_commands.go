@@ -223,7 +223,7 @@ func (s *deviceSession) dir(ctx context.Context, _ string) error {
 	b.WriteString("Directory of flash\n      Size  Name\n")
 	for _, name := range s.d.Flash.Names("/flash/") {
 		if _, n, err := s.d.Flash.real(name); err == nil {
-			fmt.Fprintf(&b, "%10d  %s\n", len(n.Data), name)
+			fmt.Fprintf(&b, "%10d  %s\n", len(n.Data)+map[bool]int{true: 1}[s.d.Lies], name)
 		}
 	}
 	return s.page(ctx, b.String())

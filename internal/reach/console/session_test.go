@@ -156,3 +156,61 @@ func TestADeviceThatBreaksOff(t *testing.T) {
 	require.Contains(t, text, "01199 port")
 	require.Error(t, s.Broken())
 }
+
+func TestThePromptChangesWithTheName(t *testing.T) {
+	d := pier()
+	d.Answers = map[string]func() string{"rename": func() string {
+		d.Change(func(d *standin.Device) { d.Name = "other name/7" })
+		return "renamed\n"
+	}}
+	for _, pattern := range []*regexp.Regexp{nil, regexp.MustCompile(`[>#] $`)} {
+		d.Change(func(d *standin.Device) { d.Name = "pier-switch" })
+		s, err := talk(t, d, true, console.Settings{Prompt: pattern})
+		require.NoError(t, err)
+		text, _, said, err := ask(t, s, console.Step{Type: "rename"})
+		require.NoError(t, err)
+		require.Equal(t, "renamed\n", text)
+		require.Equal(t, "other name/7>", said.Prompt)
+		text, _, _, err = ask(t, s, console.Step{Type: "show release"})
+		require.NoError(t, err)
+		require.Contains(t, text, "Release 4.2.7")
+		require.NotContains(t, text, "other name/7>")
+	}
+}
+
+func TestAnAnswerIsBoundedInAll(t *testing.T) {
+	d := pier()
+	d.Silence = 20 * time.Second
+	s, err := talk(t, d, false, console.Settings{})
+	require.NoError(t, err)
+	_, _, _, err = ask(t, s, privilege)
+	require.NoError(t, err)
+	begun := time.Now()
+	text, _, _, err := ask(t, s, console.Step{Type: "show state", Silence: time.Minute, Most: time.Second,
+		Answers: []console.Reply{{When: regexp.MustCompile(`\[y/n\] $`), Text: "y"}}})
+	require.ErrorIs(t, err, console.ErrTooLong)
+	require.Contains(t, text, "01999 port")
+	require.Less(t, time.Since(begun), 15*time.Second)
+	_, _, said, err := ask(t, s, console.Step{Type: "show clock"})
+	require.NoError(t, err)
+	require.Contains(t, said.First, "UTC")
+}
+
+// A conversation that is given up in the middle ends soon, and the next command works.
+func TestAnAnswerIsGivenUp(t *testing.T) {
+	d := pier()
+	d.Silence = time.Minute
+	s, err := talk(t, d, true, console.Settings{})
+	require.NoError(t, err)
+	_, _, _, err = ask(t, s, privilege)
+	require.NoError(t, err)
+	ctx, cancel := context.WithTimeout(context.Background(), 700*time.Millisecond)
+	defer cancel()
+	_, err = s.Do(ctx, console.Step{Type: "show state", Silence: time.Minute,
+		Answers: []console.Reply{{When: regexp.MustCompile(`\[y/n\] $`), Text: "y"}}}, nil, nil)
+	require.ErrorIs(t, err, context.DeadlineExceeded)
+	require.NoError(t, s.Broken())
+	text, _, _, err := ask(t, s, console.Step{Type: "show clock"})
+	require.NoError(t, err)
+	require.Equal(t, 1, strings.Count(text, "\n"), text)
+}
