@@ -5,6 +5,9 @@ go 1.26.0
 require (
 	filippo.io/age v1.3.2
 	github.com/agext/levenshtein v1.2.3
+	github.com/antchfx/htmlquery v1.3.7
+	github.com/antchfx/xmlquery v1.5.2
+	github.com/antchfx/xpath v1.3.9
 	github.com/aymanbagabas/go-udiff v0.4.1
 	github.com/bmatcuk/doublestar/v4 v4.10.4
 	github.com/cespare/xxhash/v2 v2.3.0
@@ -16,6 +19,8 @@ require (
 	github.com/go-json-experiment/json v1.27.2
 	github.com/gofrs/flock v0.13.1
 	github.com/google/pprof v0.0.0-20261105003125-4bf881d7fb0b
+	github.com/icholy/digest v1.2.0
+	github.com/itchyny/gojq v0.12.17
 	github.com/jedib0t/go-pretty/v6 v6.8.3
 	github.com/jlaffaye/ftp v0.2.4
 	github.com/kevinburke/ssh_config v1.6.0
@@ -52,7 +57,9 @@ require (
 	github.com/VividCortex/ewma v1.2.0 // indirect
 	github.com/acarl005/stripansi v0.0.0-20180116102854-5a71ef0e047d // indirect
 	github.com/cpuguy83/go-md2man/v2 v2.0.6 // indirect
+	github.com/golang/groupcache v0.0.0-20210331224755-41bb18bfe9da // indirect
 	github.com/inconshreveable/mousetrap v1.1.0 // indirect
+	github.com/itchyny/timefmt-go v0.1.9 // indirect
 	github.com/kr/fs v0.1.0 // indirect
 	github.com/mattn/go-runewidth v0.0.16 // indirect
 	github.com/rivo/uniseg v0.4.7 // indirect

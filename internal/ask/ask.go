@@ -157,6 +157,7 @@ var kinds = []kind{
 	{"run", readRun, true},
 	{"journal", readJournal, false},
 	{"events", readEvents, false},
+	{"steps", readSteps, false},
 	{"person", readPerson, false},
 }
 

@@ -168,6 +168,9 @@ func (a *Ask) Heeds() []string {
 		if r, ok := it.Spec.(Run); ok && (r.Remove || r.RemoveBy != nil) {
 			out = append(out, it.ID+" removes on the system what its command made, once that was taken")
 		}
+		if st, ok := it.Spec.(Steps); ok && st.Removes() {
+			out = append(out, it.ID+" removes something on the device")
+		}
 		if it.Elevated {
 			out = append(out, it.ID+" runs with the system's elevation")
 		}

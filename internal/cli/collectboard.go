@@ -137,6 +137,9 @@ func (b *collectBoard) step(e collect.Event) {
 		}
 	case collect.Waiting:
 		st.doing = e.Item + ", running for " + e.Took.Round(time.Second).String()
+		if e.Reason != "" { // the device's own progress
+			st.doing += ", " + term.Clean(e.Reason)
+		}
 	case collect.ItemStart:
 		st.doing, st.files, st.want = e.Item, 0, 0
 	case collect.ItemSize:

@@ -64,6 +64,14 @@ func readClock(ctx context.Context, s *site.System, st *site.Site, target reach.
 		readDeviceClock(ctx, c, target, typist.Description())
 		return c
 	}
+	if browse, ok := target.(reach.Browse); ok {
+		c.How = "its answers tell no time"
+		if told := browse.Web().Clock(); told.Known {
+			c.Measured, c.How = true, "as its answers tell the time"
+			c.Offset, c.Uncertainty = told.Offset.Round(time.Millisecond), told.Uncertainty.Round(time.Millisecond)
+		}
+		return c
+	}
 	runner, ok := target.(reach.Runner)
 	if !ok {
 		c.How = "it cannot run commands"
@@ -190,7 +198,7 @@ var windowsLeap = late.Pattern(`^\s*[^:\n]+: ([0-3])\(`)
 // else the site's zone.
 func setZone(ctx context.Context, c *round.Clock, s *site.System, st *site.Site, target reach.System) {
 	var own *time.Location
-	if _, typed := target.(reach.Typist); !typed {
+	if hasFiles(target) {
 		own = ownZone(target)
 	}
 	if run, ok := target.(reach.Runner); ok && s.Zone == nil && reach.OnWindows(target) && !reach.Own(target) {
@@ -207,6 +215,13 @@ func setZone(ctx context.Context, c *round.Clock, s *site.System, st *site.Site,
 		c.Location, c.ZoneFrom = time.UTC, zoneAssumed
 	}
 	c.Zone = c.Location.String()
+}
+
+// hasFiles reports whether a system has the files of a host.
+func hasFiles(target reach.System) bool {
+	_, typed := target.(reach.Typist)
+	_, browsed := target.(reach.Browse)
+	return !typed && !browsed
 }
 
 // maxZoneFile bounds what is read of a system's zone file, in bytes.

@@ -29,6 +29,7 @@ var kinds = []kind{
 	{"run", takeRun},
 	{"journal", takeJournal},
 	{"events", takeEvents},
+	{"steps", takeSteps},
 	{"vitals", takeVitals},
 }
 

@@ -30,6 +30,7 @@ type Request struct {
 	AllowPaths []string             // paths and patterns that are taken although they are guarded or not approved
 	Jobs       int                  // systems at a time
 	Case       string               // the vendor's number, for commands that want it; "" while there is none
+	Title      string               // of the case
 	Answers    map[string]string    // of the brief, by question, for commands that want one
 	Within     time.Duration        // the whole collection stops after so long; 0 is no limit
 	Only       map[[2]string]bool   // system and item: only these fields; nil means all

@@ -82,7 +82,7 @@ func (a *App) prepare(c *casefile.Case, q CollectRequest) (*collect.Collector, *
 func (a *App) request(c *casefile.Case, k *ask.Ask, s *site.Site, q CollectRequest) (req collect.Request, err error) {
 	req = collect.Request{Ask: k, Site: s, Window: c.Window, Depth: q.Depth, Context: q.Context, Systems: q.Systems,
 		Roles: q.Roles, Items: q.Items,
-		AllowPaths: q.AllowPaths, Jobs: q.Jobs, Case: c.Number, Answers: c.Brief, Within: q.Within, Again: q.Again,
+		AllowPaths: q.AllowPaths, Jobs: q.Jobs, Case: c.Number, Title: c.Title, Answers: c.Brief, Within: q.Within, Again: q.Again,
 		LeaveOpen: q.LeaveOpen, Baseline: q.Baseline,
 		Free: func() int64 { return freeSpace(c.Dir) }}
 	for _, name := range q.Sets {

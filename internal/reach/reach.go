@@ -76,6 +76,7 @@ var ways = []way{
 	{"folder", openFolder},
 	{"shell", openShell},
 	{"console", openConsole},
+	{"web", openWeb},
 }
 
 // Ways lists the keys of the table.

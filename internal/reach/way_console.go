@@ -68,7 +68,7 @@ type Typing struct {
 	Most    time.Duration  // how long it may take in all; 0 is no limit
 	Out     io.Writer      // gets the answer; nil drops it
 	Raw     io.Writer      // gets the session as it came; may be nil
-	Talk    bool           // it belongs to a conversation, with what comes before and after it; an exec request stands alone
+	Talk    bool           // it is a part of a conversation; an exec request stands alone
 	learn   bool           // it leads to another prompt
 }
 

@@ -33,6 +33,7 @@ type System struct {
 	Zone        *time.Location
 	SSH         SSH                 // of the way "ssh"
 	Folder      string              // of the way "folder": where a copy of its files is
+	Web         *Web                // of the way "web"
 	Console     *Console            // of the way "console"
 	Device      string              // what type of device it is; "" for none
 	Description *device.Description // of that type; nil while it is not known
@@ -78,6 +79,7 @@ var ways = []way{
 	{"folder", readFolder},
 	{"shell", readShell},
 	{"console", readConsole},
+	{"web", readWeb},
 }
 
 // Ways lists the keys that say how a system is reached.
@@ -219,6 +221,9 @@ func (s *Site) readSystem(m *keyfile.Map, seen map[string]int, secrets map[strin
 	if c := sys.Console; c != nil {
 		c.SSH.Key, c.SSH.Password, c.Password = s.path(c.SSH.Key), c.SSH.Password.at(s.path), c.Password.at(s.path)
 	}
+	if sys.Web != nil {
+		sys.Web.settle(s.path)
+	}
 	m.Done()
 	return sys, via
 }
@@ -261,8 +266,8 @@ func (s *Site) checkVias(vias map[string]keyfile.Value) {
 		if !ok {
 			continue
 		}
-		if !sys.Has("ssh") && !sys.Has("console") {
-			v.Problem("via: only a system that is reached by ssh or console can go through another")
+		if !sys.Has("ssh") && !sys.Has("console") && !sys.Has("web") {
+			v.Problem("via: only a system that is reached by ssh, console or web can go through another")
 			continue
 		}
 		steps := 0

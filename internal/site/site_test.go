@@ -63,7 +63,7 @@ func TestMistakes(t *testing.T) {
 		{"{name: a, ssh: b@192.0.2.1, password: hunter2}", "password: never stands here itself"},
 		{"{name: a, ssh: b@192.0.2.1, via: nobody}", `via: there is no system "nobody"`},
 		{"{name: a, ssh: b@192.0.2.1, via: a}", `via: "a" is no way through`},
-		{"{name: a, local: true, via: a}", "via: only a system that is reached by ssh or console"},
+		{"{name: a, local: true, via: a}", "via: only a system that is reached by ssh, console or web"},
 		{"{name: a, local: true}, {name: A, local: true}", `system "A" was given before`},
 		{"{name: a, ssh: b@192.0.2.1, pasword: 'env:X'}", `unknown key "pasword"; did you mean "password"?`},
 	} {

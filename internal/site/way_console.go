@@ -138,6 +138,9 @@ func (s *System) AllSecrets() []Secret {
 	if s.Console != nil {
 		out = append(out, s.Console.Password)
 	}
+	if s.Web != nil {
+		out = append(out, s.Web.Login.Password)
+	}
 	for _, v := range s.Secrets {
 		out = append(out, v)
 	}
@@ -159,6 +162,9 @@ func (s *System) Hosts() []string {
 	}
 	if s.Console != nil {
 		out = append(out, s.Console.SSH.Host)
+	}
+	if s.Web != nil && s.Web.At != nil {
+		out = append(out, s.Web.At.Hostname())
 	}
 	return out
 }

@@ -40,6 +40,14 @@ systems:
   - {name: pier-switch, roles: [network], console: {ssh: admin@192.0.2.2, password: env:PIER_SWITCH}, device: deck-switch}
   - {name: deck-stack, roles: [stack], console: {telnet: admin@192.0.2.3, password: env:PIER_SWITCH}, device: deck-switch,
      members: [unit-1, unit-2, unit-3]}
+  - name: hub-a
+    roles: [hub, hub-main]
+    web: {at: 'https://192.0.2.51', trust: 'sha256:0000000000000000000000000000000000000000000000000000000000000051',
+      login: {form: /session, user: svc, password: env:HUB_PASSWORD, fields: {user: '{user}', word: '{password}'}}}
+  - name: hub-b
+    roles: [hub]
+    web: {at: 'https://192.0.2.52', trust: 'sha256:0000000000000000000000000000000000000000000000000000000000000052',
+      login: {form: /session, user: svc, password: env:HUB_PASSWORD, fields: {user: '{user}', word: '{password}'}}}
   - {name: old-gate, roles: [former], folder: stick/gate-2-until-february.tar.gz/gate-2-until-february}
 `
 
@@ -57,6 +65,7 @@ type Site struct {
 	Kiosk   *Console      // kiosk-1, in a container
 	Switch  *Server       // pier-switch, a device with a command line
 	Stack   *StreamDevice // deck-stack, by Telnet
+	Hubs    [2]*Hub       // the controllers of the kiosk hub
 	Program string        // that attaches to kiosk-1: ourselves
 	Inbox   string        // folder in which the desk keeps what arrives
 	keyFile []byte
@@ -66,6 +75,7 @@ const (
 	switchPassword    = "demo-harbour-switch"
 	privilegePassword = "demo-harbour-privilege"
 	supportPassword   = "demo-harbour-support"
+	hubPassword       = "demo-harbour-hub"
 	farePassword      = "demo-harbour-fare"
 	deskPassword      = "demo-harbour-desk"
 	mailPassword      = "demo-harbour-mail"
@@ -93,6 +103,7 @@ func StartSite(dir string) (*Site, error) {
 		return nil, err
 	}
 	s.Switch, s.Stack = pierSwitch(), deckStack()
+	s.Hubs[0], s.Hubs[1] = kioskHub()
 	s.Systems = append(s.Systems, s.Switch)
 	if err := s.Stack.Start(); err != nil {
 		return nil, err
@@ -142,6 +153,9 @@ func (s *Site) Close() error {
 		}
 	}
 	errs = append(errs, s.Kiosk.Close(), s.Stack.Close())
+	for _, h := range s.Hubs {
+		h.Close()
+	}
 	if s.Web != nil {
 		errs = append(errs, s.Web.Close())
 	}
@@ -168,7 +182,10 @@ func (s *Site) WriteFiles(dir, home string) error {
 	}
 	for _, r := range [][2]string{{"svc@192.0.2.20:2222", s.Systems[2].Address()}, {"~/.ssh/pier", "pier.key"},
 		{"env:FARE_PASSWORD", "file:fare.password"}, {"env:PIER_SWITCH", "file:switch.password"},
-		{"env:PIER_PRIVILEGE", "file:privilege.password"}, {"env:PIER_SUPPORT", "file:support.password"},
+		{"https://192.0.2.51", s.Hubs[0].Address()}, {"https://192.0.2.52", s.Hubs[1].Address()},
+		{"sha256:0000000000000000000000000000000000000000000000000000000000000051", s.Hubs[0].Fingerprint()},
+		{"sha256:0000000000000000000000000000000000000000000000000000000000000052", s.Hubs[1].Fingerprint()},
+		{"env:HUB_PASSWORD", "file:hub.password"}, {"env:PIER_PRIVILEGE", "file:privilege.password"}, {"env:PIER_SUPPORT", "file:support.password"},
 		{"ssh: admin@192.0.2.2,", "ssh: '" + s.Switch.Address() + "',"},
 		{"telnet: admin@192.0.2.3,", "telnet: '" + s.Stack.User + "@" + s.Stack.Address() + "',"},
 		{"[podman, exec, -i, kiosk-1, sh]", "['" + s.Program + "', demo, --console, '" + s.Kiosk.Address() + "']"},
@@ -197,9 +214,9 @@ func (s *Site) WriteFiles(dir, home string) error {
 		filepath.Join(dir, "known_hosts"): known,
 		filepath.Join(dir, "pier.key"):    string(s.keyFile), filepath.Join(dir, "fare.password"): farePassword + "\n",
 		filepath.Join(dir, "switch.password"): switchPassword + "\n", filepath.Join(dir, "privilege.password"): privilegePassword + "\n",
-		filepath.Join(dir, "support.password"): supportPassword + "\n",
-		filepath.Join(dir, "desk.password"):    deskPassword + "\n",
-		filepath.Join(dir, "mail.password"):    mailPassword + "\n", filepath.Join(dir, "mail.pem"): string(s.Mail.Certificate),
+		filepath.Join(dir, "support.password"): supportPassword + "\n", filepath.Join(dir, "hub.password"): hubPassword + "\n",
+		filepath.Join(dir, "desk.password"): deskPassword + "\n",
+		filepath.Join(dir, "mail.password"): mailPassword + "\n", filepath.Join(dir, "mail.pem"): string(s.Mail.Certificate),
 		filepath.Join(home, "credentials.yaml"): credentials, filepath.Join(home, "known_hosts"): s.Desk.KnownHost() + "\n",
 	})
 }
