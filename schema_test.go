@@ -112,6 +112,7 @@ items:
   - {nonsense: 1, events: x}
   - {nonsense: 1, person: x, expect: {nonsense: 1}}
   - {run: x, needs: [{nonsense: 1, command: x}]}
+  - {nonsense: 1, steps: [{get: /x}]}
 values: [{nonsense: 1}]
 sets: [{nonsense: 1}]
 groups: [{nonsense: 1}]
@@ -119,12 +120,13 @@ routes: [{nonsense: 1, name: a, to: /x}]
 redaction: {nonsense: 1, literals: [{nonsense: 1}], expressions: [{nonsense: 1}]}
 `))
 	lists := known(err)
-	kinds := []string{"files", "run", "journal", "events", "person"}
+	kinds := []string{"files", "run", "journal", "events", "person", "steps"}
 	taken := []string{"needs", "elevated", "volatile"} // what a person brings is read without
 	for i, path := range []string{"", "/properties/case", "/properties/severities/items", "/properties/questions/items",
 		"/properties/items/items/oneOf/0", "/properties/items/items/oneOf/1",
 		"/properties/items/items/oneOf/2", "/properties/items/items/oneOf/3", "/properties/items/items/oneOf/4",
 		"/properties/items/items/oneOf/4/properties/expect", "/properties/items/items/oneOf/1/properties/needs/items",
+		"/properties/items/items/oneOf/5",
 		"/properties/values/items", "/properties/sets/items", "/properties/groups/items",
 		"/properties/routes/items", "/properties/redaction", "/properties/redaction/properties/literals/items/oneOf/1",
 		"/properties/redaction/properties/expressions/items"} {

@@ -59,13 +59,14 @@ type probedDoc struct {
 	Systems  []collect.Probed `json:"systems"`
 	Items    bool             `json:"items_looked_at"` // false when the ask is not approved
 	Coverage round.Coverage   `json:"coverage"`        // what a collection would come to
+	Held     []round.Entry    `json:"held"`            // what devices hold already
 	Members  []round.Members  `json:"members"`         // what systems said about their fellows
 	Price    flow.Price       `json:"price"`
 	Free     int64            `json:"free_here"` // bytes; -1 when it is not known
 }
 
 func probedJSON(p *flow.Probed) probedDoc {
-	return probedDoc{p.Systems, p.Items, p.Coverage, orEmpty(p.Members), p.Price, p.Free}
+	return probedDoc{p.Systems, p.Items, p.Coverage, orEmpty(p.Held), orEmpty(p.Members), p.Price, p.Free}
 }
 
 func (s *session) drawProbed(p *flow.Probed) {
@@ -122,6 +123,10 @@ func (s *session) drawProbed(p *flow.Probed) {
 		}
 		s.screen.Print("%s", s.screen.Indented(0, 4, fmt.Sprintf("%s %s%s: %s: %s", c.System, c.Item, required,
 			s.paintState(c), term.Clean(c.Reason))))
+	}
+	for _, e := range p.Held {
+		s.screen.Print("%s", s.screen.Indented(0, 4, fmt.Sprintf("%s %s: %s; %s", e.System, e.Item,
+			term.Clean(e.Source), term.Clean(e.Reason))))
 	}
 	free := ""
 	if p.Free >= 0 {

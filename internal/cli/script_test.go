@@ -97,6 +97,7 @@ func TestScripts(t *testing.T) {
 			"interrupted": cmdInterrupted,
 			"devices":     cmdDevices,
 			"typed":       cmdTyped,
+			"hub":         cmdHub,
 			"picture":     cmdPicture,
 		},
 	})

@@ -64,6 +64,9 @@ func takeSteps(ctx context.Context, w *work) error {
 	}
 	s.file = filepath.Join(w.round.Dir(), "making", w.sys.Name+"."+w.item.ID+".json")
 	s.load()
+	if err := s.takeUp(); err != nil {
+		return err
+	}
 	if err := s.run(ctx); err != nil || ctx.Err() != nil {
 		return errors.Join(ctx.Err(), err)
 	}
@@ -162,6 +165,34 @@ func (s *stepper) noteJob(step *ask.WebStep, i int) error {
 		return &transfer.LocalError{Err: err}
 	}
 	s.state.Job = change.ID
+	return nil
+}
+
+// takeUp goes on with a job that stands in the ledger, where a run ended before more than that was written down.
+func (s *stepper) takeUp() error {
+	if s.state.Job != "" {
+		return nil
+	}
+	pending, err := s.changes.Pending()
+	if err != nil {
+		return &transfer.LocalError{Err: err}
+	}
+	for _, change := range pending {
+		if change.Kind != KindJob || change.Where != s.sys.Name || change.Path != s.item.ID {
+			continue
+		}
+		name, id, _ := strings.Cut(change.Of, " ")
+		i := slices.IndexFunc(s.spec.List, func(w ask.WebStep) bool { return len(w.Take) == 1 && w.Take[0].Name == name })
+		if i < 0 || s.state.Step > i { // the ask was changed: nothing waits for it
+			if err := s.changes.Done(change.ID, "given up"); err != nil {
+				return &transfer.LocalError{Err: err}
+			}
+			continue
+		}
+		s.state.Step, s.state.Job = i+1, change.ID
+		s.state.Values[name] = strings.Split(id, ", ")
+		return s.save()
+	}
 	return nil
 }
 

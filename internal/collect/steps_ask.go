@@ -8,7 +8,7 @@ import (
 	"mime/multipart"
 	"net/http"
 	"net/url"
-	"regexp"
+
 	"slices"
 	"sort"
 	"strings"
@@ -18,6 +18,7 @@ import (
 
 	"envask/internal/ask"
 	"envask/internal/extract"
+	"envask/internal/late"
 	"envask/internal/reach"
 	"envask/internal/reach/web"
 )
@@ -73,14 +74,14 @@ func (s *stepper) send(ctx context.Context, r web.Request) (*web.Response, error
 	}
 }
 
-var aloneLink = regexp.MustCompile(`^\{([A-Za-z][A-Za-z0-9_-]*)\}$`)
+var aloneLink = late.Pattern(`^\{([A-Za-z][A-Za-z0-9_-]*)\}$`)
 
 // request fills a step in. Values in a path are escaped, so that none leads elsewhere; a link that the device gave is taken as it is.
 func (s *stepper) request(step *ask.WebStep, t turn) (web.Request, error) {
 	value := s.value(t)
 	r := web.Request{Method: step.Method, Header: http.Header{}, Pages: step.Expect.Type == "html"}
 	var err error
-	if m := aloneLink.FindStringSubmatch(step.Path); m != nil {
+	if m := aloneLink().FindStringSubmatch(step.Path); m != nil {
 		v, ok := value(m[1])
 		if !ok {
 			return r, fmt.Errorf("{%s} has no value", m[1])
@@ -197,7 +198,8 @@ func (s *stepper) expected(ctx context.Context, step *ask.WebStep, res *web.Resp
 	}
 	html := extract.IsHTML(a.Header, a.Body)
 	switch {
-	case want.Type == "html" && !html, want.Type == "json" && !looksLike(a.Body, "{["), want.Type == "xml" && (html || !looksLike(a.Body, "<")):
+	case want.Type == "html" && !html, want.Type == "json" && !looksLike(a.Body, "{["),
+		want.Type == "xml" && (html || !looksLike(a.Body, "<")):
 		kind := "something else"
 		if html {
 			kind = "an HTML page"
@@ -266,7 +268,8 @@ func (s *stepper) earlier(ctx context.Context, x *ask.Instead) ([]earlierJob, er
 	}
 	var out []earlierJob
 	for _, text := range objects {
-		j := earlierJob{answer: &extract.Answer{Header: http.Header{"Content-Type": {"application/json"}}, Body: []byte(text)}, text: short(text)}
+		j := earlierJob{answer: &extract.Answer{Header: http.Header{"Content-Type": {"application/json"}}, Body: []byte(text)},
+			text: short(text)}
 		made, ok, err := x.Made.First(ctx, j.answer)
 		if err != nil || !ok {
 			continue // it does not say when

@@ -489,7 +489,8 @@ func (s *stepper) records(ctx context.Context, step *ask.WebStep, r web.Request,
 	}
 	e.Bytes, e.Size, e.SHA256 = n, n, sum
 	e.Reason = fmt.Sprintf("%d lines of %d pages", rows, pages)
-	name := strings.TrimSuffix(webFolder+s.item.ID+"/"+SafePath(t.label()), "/") + "/" + SafePath(s.intoName(ask.Run{Into: step.Download.Into}, s.begun))
+	name := strings.TrimSuffix(webFolder+s.item.ID+"/"+SafePath(t.label()), "/") + "/" +
+		SafePath(s.intoName(ask.Run{Into: step.Download.Into}, s.begun))
 	return s.keepWeb(ctx, file, name, &e)
 }
 

@@ -17,6 +17,7 @@ type Probed struct {
 	Systems  []collect.Probed
 	Items    bool            // the items were looked at; an ask that is not approved is not
 	Coverage round.Coverage  // what a collection would come to
+	Held     []round.Entry   // what devices hold already, for items that would ask for it anew
 	Members  []round.Members // what systems said about their fellows
 	Price    Price
 	Free     int64 // bytes free for the case; -1 when it is not known
@@ -57,6 +58,11 @@ func (a *App) Probe(ctx context.Context, c *casefile.Case, q CollectRequest) (*P
 	}
 	out := &Probed{Systems: systems, Items: approved, Coverage: plan, Members: col.Members(),
 		Price: priceOf(entries, col.Rates(), a.Now()), Free: freeSpace(c.Dir)}
+	for _, e := range entries {
+		if e.Special && e.State == round.Taken {
+			out.Held = append(out.Held, e)
+		}
+	}
 	return out, out.verdict()
 }
 

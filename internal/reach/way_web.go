@@ -72,7 +72,8 @@ func webFault(s *site.System, err error) error {
 	switch {
 	case errors.Is(err, ErrLogin):
 	case errors.Is(err, web.ErrLogin):
-		err, hint = fmt.Errorf("%w: %w", ErrLogin, err), "check login: in the systems file; a refused password is not tried again in this run"
+		err, hint = fmt.Errorf("%w: %w", ErrLogin, err),
+			"check login: in the systems file; a refused password is not tried again in this run"
 	case errors.Is(err, web.ErrTrust):
 		err, hint = fmt.Errorf("%w: %w", ErrHostKey, err), "compare it with the device, and give trust: or authority: in the systems file"
 	case errors.Is(err, web.ErrSilent), errors.Is(err, context.DeadlineExceeded):

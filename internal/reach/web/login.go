@@ -95,7 +95,8 @@ func (c *Client) expired(res *Response, r Request) (bool, error) {
 		return false, nil
 	case res.Status == http.StatusUnauthorized:
 		return true, nil
-	case res.Status >= 200 && res.Status < 300 && kind == "form" && !r.Pages && strings.HasPrefix(res.Header.Get("Content-Type"), "text/html"):
+	case res.Status >= 200 && res.Status < 300 && kind == "form" && !r.Pages &&
+		strings.HasPrefix(res.Header.Get("Content-Type"), "text/html"):
 		begin, err := io.ReadAll(io.LimitReader(res.Body, maxLoginPage))
 		if err != nil {
 			return false, err
