@@ -13,6 +13,7 @@ import (
 
 	"envask/internal/casefile"
 	"envask/internal/cli/term"
+	"envask/internal/collect"
 	"envask/internal/fault"
 	"envask/internal/flow"
 	"envask/internal/late"
@@ -158,6 +159,11 @@ func (s *session) showCase(a *flow.App, c *casefile.Case) error {
 		s.screen.Print("%s %s", s.screen.Paint(term.Bad, "the case lacks:"), term.Clean(l))
 	}
 	for _, p := range v.Pending {
+		if p.Kind == collect.KindJob {
+			s.screen.Print("%s for %s on %s (since %s): %s; envask collect takes up the wait", s.screen.Paint(term.Warn, "waits:"),
+				term.Clean(p.Path), term.Clean(p.Where), s.when(p.At), term.Clean(p.Of))
+			continue
+		}
 		if p.Kind == undo.KindCommand {
 			s.screen.Print("%s %s for %s (since %s): %s", s.screen.Paint(term.Bad, "to be changed back:"), term.Clean(p.Where),
 				term.Clean(p.Path), s.when(p.At), term.Clean(flow.HowBack(p)))

@@ -9,6 +9,7 @@ import (
 
 	"envask/internal/casefile"
 	"envask/internal/cli/term"
+	"envask/internal/collect"
 	"envask/internal/fault"
 	"envask/internal/flow"
 	"envask/internal/reach"
@@ -236,6 +237,9 @@ func (t *tidying) drawDone(n int) {
 		done, not, back := "removed:", "still on the system:", ""
 		if l.Kind == undo.KindCommand {
 			done, not, back = "changed back:", "not changed back:", "; to do it by hand, type there: "+term.Clean(flow.HowBack(l.Change))
+		}
+		if l.Kind == collect.KindJob {
+			done, not = "finished:", "still working:"
 		}
 		if l.Removed {
 			t.s.screen.Print("%s %s on %s", t.s.screen.Paint(term.Good, done), term.Clean(l.Path), l.Where)

@@ -102,6 +102,9 @@ func (a *App) Tidy(ctx context.Context, c *casefile.Case, accept map[string]stri
 		}
 		sys := s.System(l.Where)
 		switch {
+		case l.Kind == collect.KindJob:
+			l.Why = "the device works on it; envask collect takes up the wait"
+			continue
 		case !onSystem(l.Change):
 			l.Why = "the next envask submit over that route removes it"
 			continue

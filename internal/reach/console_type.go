@@ -86,16 +86,16 @@ func (c *Console) do(ctx context.Context, t Typing) (Answer, error) {
 		}
 		return a, fmt.Errorf("%w: %w", ErrLost, err) // the next step begins a new conversation
 	case errors.Is(err, console.ErrSilent), errors.Is(err, console.ErrTooLong):
-		return a, &silentError{err}
+		return a, &saidError{err, ErrSilent}
 	}
 	return a, err
 }
 
-// silentError says that a device did not answer, in the words of the conversation.
-type silentError struct{ err error }
+// saidError is an error of a class of ours, in the words of what said it.
+type saidError struct{ err, class error }
 
-func (e *silentError) Error() string   { return e.err.Error() }
-func (e *silentError) Unwrap() []error { return []error{e.err, ErrSilent} }
+func (e *saidError) Error() string   { return e.err.Error() }
+func (e *saidError) Unwrap() []error { return []error{e.err, e.class} }
 
 func (c *Console) isClosed() bool {
 	c.mu.Lock()
@@ -202,7 +202,7 @@ func (c *Console) execute(ctx context.Context, t Typing) (a Answer, no bool, err
 	case ctx.Err() != nil:
 		return a, false, ctx.Err()
 	case inner.Err() != nil:
-		return a, false, &silentError{fmt.Errorf("%w for %s", console.ErrSilent, quiet)}
+		return a, false, &saidError{fmt.Errorf("%w for %s", console.ErrSilent, quiet), ErrSilent}
 	}
 	return a, false, err
 }

@@ -161,7 +161,7 @@ func (c *Console) open(ctx context.Context) error {
 		return &fault.Error{Target: c.sys.Name, Err: fmt.Errorf("%w: %s", ErrLogin, no.Said),
 			Hint: "check user and password of its console in the systems file; a refused password is not tried again in this run"}
 	case errors.Is(err, console.ErrNoPrompt):
-		return &fault.Error{Target: c.sys.Name, Err: &silentError{err},
+		return &fault.Error{Target: c.sys.Name, Err: &saidError{err, ErrSilent},
 			Hint: "give prompt: in the systems file, as the device shows it"}
 	case errors.Is(err, ErrLogin):
 		return &fault.Error{Target: c.sys.Name, Err: err}

@@ -72,12 +72,12 @@ func webFault(s *site.System, err error) error {
 	switch {
 	case errors.Is(err, ErrLogin):
 	case errors.Is(err, web.ErrLogin):
-		err, hint = fmt.Errorf("%w: %w", ErrLogin, err),
+		err, hint = &saidError{err, ErrLogin},
 			"check login: in the systems file; a refused password is not tried again in this run"
 	case errors.Is(err, web.ErrTrust):
-		err, hint = fmt.Errorf("%w: %w", ErrHostKey, err), "compare it with the device, and give trust: or authority: in the systems file"
+		err, hint = &saidError{err, ErrHostKey}, "compare it with the device, and give trust: or authority: in the systems file"
 	case errors.Is(err, web.ErrSilent), errors.Is(err, context.DeadlineExceeded):
-		err = fmt.Errorf("%w: %w", ErrSilent, err)
+		err = &saidError{err, ErrSilent}
 	default:
 		err, hint = fmt.Errorf("%w to %s: %w", ErrConnection, s.Web.At.Host, err), whenUnreachable
 	}
