@@ -21,7 +21,7 @@ import (
 var layers = []string{
 	"cmd/envask", "internal/cli", "internal/cli/term", "internal/standin", "internal/flow", "internal/report", "internal/brief",
 	"internal/compare", "internal/bring", "internal/draft", "internal/submit", "internal/parts",
-	"internal/archive", "internal/collect", "internal/collect/transfer", "internal/round", "internal/reach", "internal/reach/console",
+	"internal/archive", "internal/collect", "internal/collect/transfer", "internal/inbox", "internal/round", "internal/reach", "internal/reach/console",
 	"internal/reach/web", "internal/undo",
 	"internal/unpack", "internal/logset", "internal/stamp",
 	"internal/casefile", "internal/ask", "internal/site", "internal/device", "internal/extract", "internal/policy", "internal/keyfile", "internal/seal", "internal/redact",

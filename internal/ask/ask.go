@@ -159,6 +159,7 @@ var kinds = []kind{
 	{"events", readEvents, false},
 	{"steps", readSteps, false},
 	{"person", readPerson, false},
+	{"arrives", readArrives, false},
 }
 
 // Kinds lists the keys that choose an item's kind.

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/bmatcuk/doublestar/v4"
 	"github.com/dustin/go-humanize"
@@ -18,6 +19,9 @@ import (
 type Person struct {
 	Steps  []string // what to do, with placeholders, see PersonFields
 	Expect Expect
+	// Arrives: a device pushes it into the inbox; Steps are what is typed there, and Quiet is how long nothing more has to come.
+	Arrives bool
+	Quiet   time.Duration
 }
 
 // Expect is what a person's files must be.
@@ -69,11 +73,19 @@ func (a *Ask) Persons() (out []*Item) {
 }
 
 // Kind is the key that chooses this kind.
-func (Person) Kind() string { return "person" }
+func (p Person) Kind() string {
+	if p.Arrives {
+		return "arrives"
+	}
+	return "person"
+}
 
 // Sheet says what a person is asked for.
 func (p Person) Sheet() []string {
 	lines := []string{"ask a person to bring it:"}
+	if p.Arrives {
+		lines = []string{"receive it from the device, for a limited time, on an address of yours (envask inbox):"}
+	}
 	for i, s := range p.Steps {
 		lines = append(lines, fmt.Sprintf("  %d. %s", i+1, s))
 	}

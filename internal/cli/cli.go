@@ -102,7 +102,7 @@ type group struct {
 func groups() []group {
 	return []group{
 		{"Prepare:", []func(*session) *cobra.Command{newDemo, newAsk, newSite}},
-		{"Work on a case:", []func(*session) *cobra.Command{newOpen, newProbe, newCollect, newBrief, newPack, newReview,
+		{"Work on a case:", []func(*session) *cobra.Command{newOpen, newProbe, newCollect, newInbox, newBrief, newPack, newReview,
 			newVerify, newSubmit, newRun}},
 		{"Afterwards:", []func(*session) *cobra.Command{newAdd, newReveal, newCompare, newTidy, newCase, newRepair}},
 		{"Look:", []func(*session) *cobra.Command{newCases, newShow}},

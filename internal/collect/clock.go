@@ -221,7 +221,8 @@ func setZone(ctx context.Context, c *round.Clock, s *site.System, st *site.Site,
 func hasFiles(target reach.System) bool {
 	_, typed := target.(reach.Typist)
 	_, browsed := target.(reach.Browse)
-	return !typed && !browsed
+	_, pushed := target.(*reach.Pushed)
+	return !typed && !browsed && !pushed
 }
 
 // maxZoneFile bounds what is read of a system's zone file, in bytes.

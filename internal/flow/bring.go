@@ -30,6 +30,7 @@ type BringRequest struct {
 	Paths        []string // files, folders, archives; "-" is Input. As a terminal writes them when they are dragged into it
 	Item, System string   // "" finds out by what the items expect
 	Note         string
+	From         string // where it came from, in place of the path; "" is the path
 	As           string // the name of what comes from Input
 	Input        io.Reader
 	Link         string // where it lies, when it is not brought itself
@@ -136,10 +137,10 @@ func (b *bringing) take(ctx context.Context, src source) error {
 	if err := b.join(ctx, cell); err != nil {
 		return err
 	}
-	e := round.Entry{System: cell[0], Item: cell[1], Source: collect.SafePath(src.shown), Size: got.Size,
+	e := round.Entry{System: cell[0], Item: cell[1], Source: collect.SafePath(b.cameFrom(src)), Size: got.Size,
 		Bytes: got.Bytes, SHA256: got.SHA256,
 		ModTime: got.Modified.UTC(), First: looked.First.UTC(), Last: looked.Last.UTC(), State: round.Taken,
-		Brought: &round.Brought{Name: src.name, By: b.app.Who, At: b.app.Now().UTC().Truncate(time.Second), From: src.shown,
+		Brought: &round.Brought{Name: src.name, By: b.app.Who, At: b.app.Now().UTC().Truncate(time.Second), From: b.cameFrom(src),
 			Note: b.q.Note, Type: looked.Kind,
 			About: looked.About}}
 	if known := b.known(&e); known != nil {
@@ -529,4 +530,12 @@ func (b *bringing) link(ctx context.Context) error {
 		b.list = slices.Delete(b.list, i, i+1) // what is said of it now counts
 	}
 	return b.keep(&e, BroughtFile{Entry: e, Counts: true})
+}
+
+// cameFrom says where a file came from.
+func (b *bringing) cameFrom(src source) string {
+	if b.q.From != "" {
+		return b.q.From
+	}
+	return src.shown
 }

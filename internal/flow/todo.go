@@ -126,6 +126,9 @@ func toDo(c *casefile.Case, it *ask.Item, cell round.Cell, had []round.Entry) To
 		t.Recording = bring.Engines
 	}
 	t.Add = []string{"add", "FILE", "--item", it.ID}
+	if spec.Arrives {
+		t.Add = []string{"inbox", "--listen", "ADDRESS", "--item", it.ID}
+	}
 	if !it.OfCase {
 		t.Add = append(t.Add, "--system", cell.System)
 	}

@@ -77,6 +77,7 @@ var ways = []way{
 	{"shell", openShell},
 	{"console", openConsole},
 	{"web", openWeb},
+	{"pushes", openPushes},
 }
 
 // Ways lists the keys of the table.

@@ -33,6 +33,7 @@ type System struct {
 	Zone        *time.Location
 	SSH         SSH                 // of the way "ssh"
 	Folder      string              // of the way "folder": where a copy of its files is
+	Pushes      *Pushes             // of the way "pushes"
 	Web         *Web                // of the way "web"
 	Console     *Console            // of the way "console"
 	Device      string              // what type of device it is; "" for none
@@ -80,6 +81,7 @@ var ways = []way{
 	{"shell", readShell},
 	{"console", readConsole},
 	{"web", readWeb},
+	{"pushes", readPushes},
 }
 
 // Ways lists the keys that say how a system is reached.

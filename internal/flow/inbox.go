@@ -1,0 +1,308 @@
+package flow
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/netip"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/bmatcuk/doublestar/v4"
+
+	"envask/internal/ask"
+	"envask/internal/casefile"
+	"envask/internal/collect"
+	"envask/internal/fault"
+	"envask/internal/inbox"
+	"envask/internal/round"
+	"envask/internal/site"
+)
+
+// InboxRequest is one time of receiving.
+type InboxRequest struct {
+	Listen         string // an address of this machine that the devices reach
+	Protocols      []string
+	Ports          map[string]int // by protocol; others are chosen
+	For            time.Duration  // how long at most
+	Items, Systems []string       // only these
+	Most           int64          // bytes of one file
+}
+
+// InboxOpen is sent when the inbox takes files.
+type InboxOpen struct {
+	At      map[string]string // host and port, by protocol
+	Systems []InboxWords
+	Until   time.Time
+}
+
+// InboxWords is what is to be done on one device.
+type InboxWords struct {
+	System, Item string
+	Words        []string // to type there; where the ask names none, the addresses to send to
+	Expect       string
+	From         []netip.Addr
+}
+
+// InboxArrived is sent for each file that came.
+type InboxArrived struct {
+	inbox.Arrival
+	State  round.State
+	Reason string
+	Open   int // devices that are still waited for
+}
+
+// DefaultInboxFile is how large one file may be when nothing says it, in bytes.
+const DefaultInboxFile = 64 << 30
+
+// mostInboxFiles bounds how many files one device may push.
+const mostInboxFiles = 10_000
+
+// receiving is one run of the inbox.
+type receiving struct {
+	app     *App
+	c       *casefile.Case
+	q       InboxRequest
+	ask     *ask.Ask
+	site    *site.Site
+	wanted  []*expectation
+	arrived chan inbox.Arrival
+	out     *Brought
+}
+
+// expectation is what one device is waited for.
+type expectation struct {
+	account *inbox.Account
+	item    *ask.Item
+	spec    ask.Person
+	files   int
+	last    time.Time
+}
+
+// met reports whether all of it is there, and nothing more came for a while.
+func (e *expectation) met(now time.Time) bool {
+	return e.files >= e.spec.Expect.Files && now.Sub(e.last) >= e.spec.Quiet
+}
+
+// Inbox receives what devices push, for a limited time: until all that is expected is there, or the time is over. Each file joins the round
+// as
+// what a person brings does.
+func (a *App) Inbox(ctx context.Context, c *casefile.Case, q InboxRequest) (*Brought, error) {
+	k, s, err := CaseFiles(c)
+	if err != nil {
+		return nil, err
+	}
+	if err := a.approved(k); err != nil {
+		return nil, err
+	}
+	r := &receiving{app: a, c: c, q: q, ask: k, site: s, arrived: make(chan inbox.Arrival, 1024), out: &Brought{Files: []BroughtFile{}}}
+	if r.wanted, err = r.expectations(); err != nil {
+		return nil, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, q.For)
+	defer cancel()
+	return r.out, r.run(ctx)
+}
+
+// expectations gives the devices that are waited for.
+func (r *receiving) expectations() (out []*expectation, err error) {
+	names := map[string]int{}
+	for i := range r.ask.Items {
+		it := &r.ask.Items[i]
+		spec, ok := it.Spec.(ask.Person)
+		if !ok || !spec.Arrives || len(r.q.Items) > 0 && !slices.Contains(r.q.Items, it.ID) {
+			continue
+		}
+		for j := range r.site.Systems {
+			sys := &r.site.Systems[j]
+			if !it.Wanted(sys.Roles) || len(r.q.Systems) > 0 && !slices.Contains(r.q.Systems, sys.Name) {
+				continue
+			}
+			account := inbox.NewAccount(sys.Name, it.ID, nil)
+			if p := sys.Pushes; p != nil {
+				account.From = p.From
+				if p.As != "" {
+					if names[p.As]++; names[p.As] == 1 {
+						account.User = p.As
+					} else {
+						account.User = fmt.Sprintf("%s-%d", p.As, names[p.As])
+					}
+				}
+			}
+			out = append(out, &expectation{account: account, item: it, spec: spec})
+		}
+	}
+	if len(out) == 0 {
+		return nil, fault.New(fault.Usage, "inbox", "", "the ask "+r.ask.Name+" has no item that a device of this site pushes",
+			"an item with arrives: in "+r.ask.File+" says what is wanted, and of which role")
+	}
+	return out, nil
+}
+
+func (r *receiving) run(ctx context.Context) error {
+	dir, err := os.MkdirTemp(r.c.Dir, ".inbox-")
+	if err != nil {
+		return fault.Wrap("inbox", r.c.Name, err)
+	}
+	defer os.RemoveAll(dir)
+	store := &inbox.Store{Dir: dir, Limits: inbox.Limits{Bytes: r.q.Most, Files: mostInboxFiles}, SafeName: collect.SafePath,
+		Arrived: func(x inbox.Arrival) { r.arrived <- x }, Remark: func(text string) { r.app.note("%s", text) }}
+	for _, e := range r.wanted {
+		store.Accounts = append(store.Accounts, e.account)
+	}
+	serving, stop := context.WithCancel(ctx)
+	defer stop()
+	at, err := inbox.Start(serving, store, r.q.Listen, r.q.Protocols, func(p string) int { return r.q.Ports[p] })
+	if err != nil {
+		return fault.New(fault.Failed, "inbox", r.q.Listen, err.Error(),
+			"give an address of this machine with --listen, and free ports with --port")
+	}
+	until, _ := ctx.Deadline()
+	open := InboxOpen{At: at, Until: until}
+	for _, e := range r.wanted {
+		open.Systems = append(open.Systems, r.words(e, at))
+	}
+	r.app.report(open)
+	return r.wait(ctx)
+}
+
+// wait takes what arrives into the round until all is there.
+func (r *receiving) wait(ctx context.Context) error {
+	tick := time.NewTicker(200 * time.Millisecond)
+	defer tick.Stop()
+	for {
+		select {
+		case x := <-r.arrived:
+			if err := r.take(ctx, x); err != nil {
+				return err
+			}
+			continue
+		default:
+		}
+		select {
+		case x := <-r.arrived:
+			if err := r.take(ctx, x); err != nil {
+				return err
+			}
+		case now := <-tick.C:
+			if r.open(now) == 0 {
+				return nil
+			}
+		case <-ctx.Done():
+			return r.over(ctx)
+		}
+	}
+}
+
+// open counts the devices that are still waited for.
+func (r *receiving) open(now time.Time) (n int) {
+	for _, e := range r.wanted {
+		if !e.met(now) {
+			n++
+		}
+	}
+	return n
+}
+
+// over says what did not come when the time is over, or when it was interrupted.
+func (r *receiving) over(ctx context.Context) error {
+	if !errors.Is(ctx.Err(), context.DeadlineExceeded) {
+		return &fault.Error{Class: fault.Interrupted, Op: "inbox", Err: errors.New("interrupted"),
+			Hint: "what came is in the case; run it again for the rest"}
+	}
+	var not []string
+	for _, e := range r.wanted {
+		if e.files < e.spec.Expect.Files {
+			not = append(not, fmt.Sprintf("%s of %s (%d of %d)", e.item.ID, e.account.System, e.files, e.spec.Expect.Files))
+		}
+	}
+	if len(not) == 0 {
+		return nil
+	}
+	return fault.New(fault.Incomplete, "", "", "did not arrive: "+strings.Join(not, ", "), "run it again when the device can send")
+}
+
+// take takes one file into the round.
+func (r *receiving) take(ctx context.Context, x inbox.Arrival) error {
+	defer os.RemoveAll(filepath.Dir(x.File))
+	said := collect.SafePath(x.Said)
+	got, err := r.app.Bring(context.WithoutCancel(ctx), r.c, BringRequest{Paths: []string{x.File}, Item: x.Item, System: x.System,
+		Note: fmt.Sprintf("pushed by %s from %s as %s", x.By, x.From, said), From: said})
+	if err != nil {
+		return err
+	}
+	e := InboxArrived{Arrival: x}
+	for _, f := range got.Files {
+		e.State, e.Reason = f.State, f.Reason
+		r.out.Files = append(r.out.Files, f)
+	}
+	r.out.Round, r.out.New = got.Round, r.out.New || got.New
+	r.out.Coverage, r.out.Groups = got.Coverage, got.Groups
+	for _, w := range r.wanted {
+		if w.account.System == x.System && w.item.ID == x.Item {
+			w.last = time.Now()
+			if len(w.spec.Expect.Names) == 0 || slices.ContainsFunc(w.spec.Expect.Names,
+				func(p string) bool { return doublestar.MatchUnvalidated(p, x.Name) }) {
+				w.files++
+			}
+		}
+	}
+	e.Open = r.open(time.Now().Add(time.Hour))
+	r.app.report(e)
+	return nil
+}
+
+// words gives what is to be typed on a device.
+func (r *receiving) words(e *expectation, at map[string]string) InboxWords {
+	w := InboxWords{System: e.account.System, Item: e.item.ID, Expect: e.spec.Expect.String(), From: e.account.From}
+	file := "FILE"
+	value := func(name string) string {
+		p, ok := strings.CutPrefix(name, "inbox.")
+		if !ok {
+			return toldOf(r.c, e.account.System, name)
+		}
+		switch p {
+		case "host":
+			return r.q.Listen
+		case "user":
+			return e.account.User
+		case "password":
+			return e.account.Password
+		case "name":
+			return e.account.Name
+		case "tftp":
+			file = e.account.Name
+		}
+		return inboxURL(p, at[p], e.account)
+	}
+	for _, s := range e.spec.Steps {
+		w.Words = append(w.Words, ask.Tell(s, value))
+	}
+	if len(w.Words) == 0 {
+		for _, p := range r.q.Protocols {
+			w.Words = append(w.Words, inboxURL(p, at[p], e.account)+map[bool]string{true: "", false: file}[p == "tftp"])
+		}
+	}
+	return w
+}
+
+// inboxURL gives the whole address for a device, by a protocol; "" where that is not served.
+func inboxURL(protocol, at string, a *inbox.Account) string {
+	if at == "" {
+		return ""
+	}
+	host, port, err := net.SplitHostPort(at)
+	if err != nil {
+		return ""
+	}
+	at = net.JoinHostPort(host, port)
+	if protocol == "tftp" {
+		return "tftp://" + at + path.Join("/", a.Name)
+	}
+	return fmt.Sprintf("%s://%s:%s@%s/", protocol, a.User, a.Password, at)
+}
