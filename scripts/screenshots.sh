@@ -14,7 +14,7 @@ ENVASK_HOME="$here/envask-demo/home"; export ENVASK_HOME
 ask=envask-demo/files/boarding-gateway.yaml
 cp "$here/envask-demo/files/boarding-gateway.yaml" changed.yaml
 sed -i 's/run: farectl tables/run: farectl tables --with-keys/' changed.yaml
-want="${*:-demo parts draft approval probe times coverage device todo live brief compare pack by-hand review show tidy redact page}"
+want="${*:-demo parts draft approval probe times coverage device todo live brief compare pack inbox review show tidy redact page}"
 has() { case " $want " in *" $1 "*) return 0;; esac; return 1; }
 say() { echo "printf '\$ %s\n' \"$1\"; $1"; }
 has demo && sh "$root/scripts/shot.sh" "$shots/demo.png" 6 "envask demo --dir d2"
@@ -57,12 +57,21 @@ if has brief; then
 fi
 has compare && sh "$root/scripts/shot.sh" "$shots/compare.png" 4 "$(say 'envask compare baseline r1 --system fare-1'); echo; $(say 'envask compare envask-demo/home/cases/26031407/rounds/r1/raw/gate-1/files/etc envask-demo/home/cases/26031407/rounds/r1/raw/gate-2/files/etc')"
 has pack && sh "$root/scripts/shot.sh" "$shots/pack.png" 5 "$(say 'envask pack'); echo; $(say 'envask submit --yes'); echo; $(say 'envask verify envask-demo/desk/incoming/*r2*.tar.gz')"
-if has by-hand; then
-	envask open 26031409 --ask "$ask" --systems envask-demo/files/tallow-pier.yaml --title 'gate 2 again' --around '2026-03-14 06:12' --margin 40m --answer serial=OG004417 >/dev/null 2>&1
-	envask add envask-demo/files/gate-2-screen.png envask-demo/files/operator.har >/dev/null 2>&1
-	envask pack --opaque error-picture >/dev/null 2>&1
-	hand="envask submit --by-hand 'the page of the desk, by Ines'"
-	FONT=10 GEOMETRY=156x46 sh "$root/scripts/shot.sh" "$shots/by-hand.png" 3 "echo \"\\$ $hand\"; $hand; echo; $(say 'envask submit --ticket OST-4711'); echo; $(say 'envask cases')"
+if has inbox; then # a device that can only push, and what it is told
+	printf 'site: tallow-pier\nsystems:\n  - {name: annex-switch, roles: [annex], pushes: {as: annex, from: 127.0.0.1}}\n' > annex-pier.yaml
+	cat > annex.yaml <<-'ASK'
+	ask: annex
+	vendor: Ostrevane Gate Systems
+	items:
+	  - id: annex-dump
+	    of: [annex]
+	    arrives: {files: 'dump-*', count: 3, quiet: 3s, type: ['dump write {inbox.ftp}dump-1', 'dump write {inbox.tftp}', 'dump send {inbox.http}dump-3']}
+	ASK
+	envask ask approve annex.yaml --digest "$(sha256sum annex.yaml | cut -c1-12)" >/dev/null 2>&1
+	envask open 26031411 --ask annex.yaml --systems annex-pier.yaml --title 'the annex is silent' --around '2026-03-14 06:12' >/dev/null 2>&1
+	head -c 300000 /dev/urandom > dump-1; head -c 120000 /dev/urandom > dump-3
+	(sleep 3; for word in ftp http; do u=$(grep -o "$word://annex[^ ]*" inbox.log | head -1); curl -sS -T "$here/dump-${u##*dump-}" "$u"; sleep 0.3; done) >/dev/null 2>&1 &
+	sh "$root/scripts/shot.sh" "$shots/inbox.png" 5 "echo '$ envask inbox --listen 127.0.0.1 --protocol ftp,tftp,http'; envask inbox --listen 127.0.0.1 --protocol ftp,tftp,http --for 20s 2>&1 | tee inbox.log"
 	envask open 26031407 >/dev/null 2>&1 || true
 fi
 has review && sh "$root/scripts/shot.sh" "$shots/review.png" 3 "$(say 'envask review --rule keyed-secret,user --looked gate-2-screen.png')"

@@ -114,6 +114,7 @@ func (s *session) inboxEvent(e any) {
 		state := s.paintState(round.Cell{State: e.State})
 		line := fmt.Sprintf("arrived: %s %s: %s, %s, %s, SHA-256 %s", e.System, e.Name, bytesText(e.Bytes),
 			term.Clean(from), state, e.SHA256[:12])
+		line += fmt.Sprintf(" (%d of %d)", e.Came, e.Want)
 		if e.Reason != "" {
 			line += ": " + term.Clean(e.Reason)
 		}
@@ -130,7 +131,7 @@ func (s *session) drawInbox(e flow.InboxOpen) {
 			at = append(at, p+" "+e.At[p])
 		}
 	}
-	s.screen.Say("receiving until %s: %s", e.Until.Format("15:04:05"), strings.Join(at, ", "))
+	s.screen.Say("receiving until %s: %s", s.when(e.Until), strings.Join(at, ", "))
 	for _, w := range e.Systems {
 		from := ""
 		for _, a := range w.From {

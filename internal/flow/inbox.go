@@ -54,7 +54,8 @@ type InboxArrived struct {
 	inbox.Arrival
 	State  round.State
 	Reason string
-	Open   int // devices that are still waited for
+	Came   int // files that count of this device
+	Want   int
 }
 
 // DefaultInboxFile is how large one file may be when nothing says it, in bytes.
@@ -250,9 +251,9 @@ func (r *receiving) take(ctx context.Context, x inbox.Arrival) error {
 				func(p string) bool { return doublestar.MatchUnvalidated(p, x.Name) }) {
 				w.files++
 			}
+			e.Came, e.Want = w.files, w.spec.Expect.Files
 		}
 	}
-	e.Open = r.open(time.Now().Add(time.Hour))
 	r.app.report(e)
 	return nil
 }

@@ -65,6 +65,10 @@ func Compose(d Draft) []byte {
 #  - {name: fare, roles: [fare], ssh: svc@192.0.2.20, password: env:FARE_PASSWORD}
 #  - {name: kiosk, roles: [kiosk], shell: [podman, exec, -i, kiosk, sh]}
 #  - {name: old-gate, roles: [gate], folder: /media/stick/gate-2026-03-01.tar.gz}
+# Devices without a POSIX shell: a command line, a web interface, and one that can only send (docs/devices.md, web.md, inbox.md):
+#  - {name: pier-switch, roles: [network], console: {ssh: admin@192.0.2.2, password: env:PIER_SWITCH}}
+#  - {name: hub, roles: [hub], web: {at: 'https://192.0.2.51', login: {basic: yes, user: svc, password: env:HUB_PASSWORD}}}
+#  - {name: annex-switch, roles: [network], pushes: {as: annex, from: 192.0.2.9}}
 `)
 	return []byte(b.String())
 }
