@@ -129,7 +129,7 @@ func TestInboxTakesWhatComes(t *testing.T) {
 	require.Equal(t, 201, put(t, u, "passwd", []byte("three\n")), "one wrong login closes nothing")
 	p.wait(t, 0)
 	said := p.said.String()
-	require.Contains(t, said, "arrived: annex-switch passwd: 4 B, by HTTP from 127.0.0.1, which called it /")
+	require.Contains(t, said, "arrived: annex-switch passwd: 4 B, by HTTP from 127.0.0.1, which called it ")
 	require.NotContains(t, said, "\x1b")
 	var doc struct {
 		Files []struct{ Name, Source, SHA256, State string }
