@@ -20,6 +20,8 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+
+	"envask/internal/casefile"
 )
 
 const inboxSystems = `site: tallow-pier
@@ -240,4 +242,34 @@ func TestExampleOfInbox(t *testing.T) {
 	require.Equal(t, 201, put(t, p.urls["http"], "dump-1", []byte("the dump\n")))
 	p.wait(t, 0)
 	require.Contains(t, p.said.String(), "arrived: annex-switch dump-1: 9 B, by HTTP from 127.0.0.1, taken")
+}
+
+// A case that another process holds is waited for; what came and cannot be taken is kept, and said.
+func TestInboxLosesNothing(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	openDevices(t, dir, inboxSystems, inboxAsk(1))
+	home := casefile.Home{Dir: filepath.Join(dir, "home")}
+	c, err := home.Open("26031407")
+	require.NoError(t, err)
+	w, err := c.Write("another")
+	require.NoError(t, err)
+	p := openInbox(t, dir, "--for", "40s")
+	require.Equal(t, 201, put(t, p.urls["http"], "dump", []byte("waits\n")))
+	time.Sleep(1500 * time.Millisecond)
+	require.NoError(t, w.Close())
+	p.wait(t, 0)
+	require.Contains(t, p.said.String(), "arrived: annex-switch dump")
+
+	w, err = c.Write("another")
+	require.NoError(t, err)
+	defer w.Close()
+	p = openInbox(t, dir, "--for", "4s")
+	require.Equal(t, 201, put(t, p.urls["http"], "second", []byte("kept\n")))
+	p.wait(t, 1)
+	kept := regexp.MustCompile(`what came is kept in (\S+)`).FindStringSubmatch(p.said.String())
+	require.NotNil(t, kept, p.said.String())
+	text, err := os.ReadFile(kept[1])
+	require.NoError(t, err)
+	require.Equal(t, "kept\n", string(text))
 }

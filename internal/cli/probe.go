@@ -69,6 +69,9 @@ func probedJSON(p *flow.Probed) probedDoc {
 	return probedDoc{p.Systems, p.Items, p.Coverage, orEmpty(p.Held), orEmpty(p.Members), p.Price, p.Free}
 }
 
+// wayPushes is the way of systems that nobody can reach.
+const wayPushes = "pushes"
+
 func (s *session) drawProbed(p *flow.Probed) {
 	ok, bad := map[string]int{}, map[string]int{}
 	for _, c := range p.Coverage {
@@ -97,7 +100,11 @@ func (s *session) drawProbed(p *flow.Probed) {
 			}
 		}
 		clock, sync, zone := s.clockCells(*x.Clock)
-		rows = append(rows, []string{x.System, s.screen.Paint(term.Good, "reached"), items, clock, sync, zone})
+		state := s.screen.Paint(term.Good, "reached")
+		if x.Way == wayPushes { // nothing was tried
+			state, clock = "only sends", "it sends to the inbox: envask inbox"
+		}
+		rows = append(rows, []string{x.System, state, items, clock, sync, zone})
 	}
 	for _, r := range s.folded(gone) {
 		rows = append(rows, []string{r.system(), s.screen.Paint(stateColors[r.State], string(r.State)), "", r.reason(), "", ""})

@@ -20,6 +20,7 @@ import (
 	"envask/internal/collect"
 	"envask/internal/fault"
 	"envask/internal/inbox"
+	"envask/internal/patience"
 	"envask/internal/round"
 	"envask/internal/site"
 )
@@ -74,6 +75,7 @@ type receiving struct {
 	wanted  []*expectation
 	arrived chan inbox.Arrival
 	out     *Brought
+	kept    bool // something that came could not be taken into the round, and stays where it is
 }
 
 // expectation is what one device is waited for.
@@ -150,7 +152,11 @@ func (r *receiving) run(ctx context.Context) error {
 	if err != nil {
 		return fault.Wrap("inbox", r.c.Name, err)
 	}
-	defer os.RemoveAll(dir)
+	defer func() {
+		if !r.kept {
+			_ = os.RemoveAll(dir) // what is left of it is swept with the case
+		}
+	}()
 	store := &inbox.Store{Dir: dir, Limits: inbox.Limits{Bytes: r.q.Most, Files: mostInboxFiles}, SafeName: collect.SafePath,
 		Arrived: func(x inbox.Arrival) { r.arrived <- x }, Remark: func(text string) { r.app.note("%s", text) }}
 	for _, e := range r.wanted {
@@ -230,13 +236,15 @@ func (r *receiving) over(ctx context.Context) error {
 
 // take takes one file into the round.
 func (r *receiving) take(ctx context.Context, x inbox.Arrival) error {
-	defer os.RemoveAll(filepath.Dir(x.File))
 	said := collect.SafePath(x.Said)
-	got, err := r.app.Bring(context.WithoutCancel(ctx), r.c, BringRequest{Paths: []string{x.File}, Item: x.Item, System: x.System,
+	got, err := r.bring(ctx, BringRequest{Paths: []string{x.File}, Item: x.Item, System: x.System,
 		Note: fmt.Sprintf("pushed by %s from %s as %s", x.By, x.From, said), From: said})
-	if err != nil {
-		return err
+	if err != nil { // it came, and the device may not send it again
+		r.kept = true
+		return fault.New(fault.Failed, "inbox", x.System, plainWords(err)+"; what came is kept in "+x.File,
+			fmt.Sprintf("envask add '%s' --item %s --system %s", x.File, x.Item, x.System))
 	}
+	_ = os.RemoveAll(filepath.Dir(x.File)) // the round has it
 	e := InboxArrived{Arrival: x}
 	for _, f := range got.Files {
 		e.State, e.Reason = f.State, f.Reason
@@ -256,6 +264,23 @@ func (r *receiving) take(ctx context.Context, x inbox.Arrival) error {
 	}
 	r.app.report(e)
 	return nil
+}
+
+// lockTries is how often the case is tried while another process works on it.
+const lockTries = 60
+
+// bring takes a file into the round; another process that works on the case is waited for.
+func (r *receiving) bring(ctx context.Context, q BringRequest) (*Brought, error) {
+	for try := 1; ; try++ {
+		got, err := r.app.Bring(context.WithoutCancel(ctx), r.c, q)
+		var held *casefile.LockedError
+		if !errors.As(err, &held) || try == lockTries || ctx.Err() != nil {
+			return got, err
+		}
+		if err := patience.Wait(ctx, time.Second); err != nil {
+			return nil, err
+		}
+	}
 }
 
 // words gives what is to be typed on a device.

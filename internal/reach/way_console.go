@@ -113,6 +113,9 @@ func openConsole(ctx context.Context, d *Dialer, s *site.System) (System, error)
 	}
 	c.note(func(v *Served) {
 		v.Way, v.Means = "console", "a command line over "+over
+		if c.line == nil {
+			v.Remark = "its command line is not encrypted: who listens on the way reads it, also its passwords"
+		}
 		if s.Console.Legacy {
 			v.Remark = "old algorithms of SSH were allowed for it, as the systems file says"
 		}
