@@ -379,7 +379,7 @@ func (a *Ask) readItems(m *keyfile.Map) {
 func readSpec(im *keyfile.Map) Spec {
 	var found []kind
 	for _, k := range kinds {
-		if im.Has(k.Key) {
+		if im.Has(k.Key) && (k.Key != "arrives" || !im.Has("run")) { // what a command makes a device push is of the command
 			found = append(found, k)
 		}
 	}

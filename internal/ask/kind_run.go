@@ -42,6 +42,7 @@ type Run struct {
 	Most       time.Duration  // how long a command on a device may take in all; Timeout is how long it may be silent
 	List       *Listing       // how what it makes on a device is listed; nil: as files
 	RemoveBy   *device.Step   // how what was taken is removed there
+	Arrives    *Person        // what the command makes the device push into the inbox; nil: nothing
 }
 
 // Listing is a command of a device whose output names files.
@@ -88,6 +89,9 @@ func (r Run) Sheet() []string {
 	}
 	if len(r.Makes) > 0 && r.List == nil {
 		lines = append(lines, "make a folder of ours for it below /var/tmp or /tmp, and remove it afterwards")
+	}
+	if r.Arrives != nil {
+		lines = append(lines, "receive what it pushes, on an address of yours, while it runs: "+r.Arrives.Expect.String())
 	}
 	if r.Space > 0 {
 		lines = append(lines, "only where "+humanize.IBytes(uint64(r.Space))+" are free")
@@ -167,6 +171,21 @@ func readTyped(m *keyfile.Map, r *Run) {
 			lm.Problem("list: like: needs the groups (?P<name>…) and (?P<size>…)")
 		}
 		lm.Done()
+	}
+	if m.Has("arrives") { // known to every item, see kinds
+		if p, ok := readArrives(m).(Person); ok {
+			r.Arrives = &p
+		}
+		if len(r.Commands) != 1 || len(r.Makes) > 0 || r.Into != "" {
+			m.Problem("arrives: goes with one command, without makes: and into:")
+		}
+	}
+	for _, v := range m.Strings("run") {
+		for _, f := range Fields(v.Text) {
+			if strings.HasPrefix(f, "inbox.") && r.Arrives == nil {
+				v.Problem("{%s} goes with arrives:", f)
+			}
+		}
 	}
 	r.RemoveBy = device.ReadStep(m, "remove-by")
 	if r.RemoveBy != nil && !strings.Contains(r.RemoveBy.Type, "{file}") {

@@ -31,6 +31,10 @@ stopped. --missing starts a round of what no round of the case has yet.`,
 			if err != nil {
 				return err
 			}
+			q.Listen = x.listen
+			if q.Ports, err = portsOf(x.ports); err != nil {
+				return err
+			}
 			a, c, err := s.appAndCase()
 			if err != nil {
 				return err
@@ -45,6 +49,8 @@ stopped. --missing starts a round of what no round of the case has yet.`,
 	c.Flags().BoolVar(&x.baseline, "baseline", false, "keep the round as a baseline: how the site is before a change, for envask compare")
 	c.Flags().BoolVar(&x.leaveOpen, "leave-open", false, "leave the round open: a further collect takes other systems into it")
 	c.Flags().BoolVar(&s.each, "each", false, "a row for each system, also where many share a reason")
+	c.Flags().StringVar(&x.listen, "listen", "", "address of this machine for what devices push while a command runs (arrives:)")
+	c.Flags().StringSliceVar(&x.ports, "port", nil, "port for a protocol of --listen, such as tftp=69; others are chosen")
 	c.Flags().StringSliceVar(&x.members, "members", nil,
 		"also take these members, which a system names and the systems file does not list; all asks for each")
 	c.Flags().BoolVar(&dry, "dry-run", false, "say what would be taken, with sizes; take nothing")

@@ -32,6 +32,8 @@ type choice struct {
 	sets, again, members                 []string
 	depth, note, context, within, budget string
 	missing, leaveOpen, baseline         bool
+	listen                               string
+	ports                                []string
 	jobs                                 int
 }
 

@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"net"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -75,15 +76,22 @@ func inboxFlags(q *flow.InboxRequest, ports []string, long, most string) (err er
 			return fault.New(fault.Usage, "--most", "", err.Error(), "")
 		}
 	}
-	for _, p := range ports {
+	q.Ports, err = portsOf(ports)
+	return err
+}
+
+// portsOf reads the ports of protocols.
+func portsOf(list []string) (map[string]int, error) {
+	out := map[string]int{}
+	for _, p := range list {
 		name, text, _ := strings.Cut(p, "=")
 		n, err := strconv.Atoi(text)
-		if err != nil || n < 1 || n > 65535 {
-			return fault.New(fault.Usage, "--port", p, "give a protocol and its port, such as tftp=69", "")
+		if err != nil || n < 1 || n > 65535 || !slices.Contains(inbox.Protocols(), name) {
+			return nil, fault.New(fault.Usage, "--port", p, "give a protocol and its port, such as tftp=69", "")
 		}
-		q.Ports[name] = n
+		out[name] = n
 	}
-	return nil
+	return out, nil
 }
 
 // ownAddresses lists the addresses of this machine.

@@ -16,6 +16,7 @@ import (
 	"envask/internal/collect/transfer"
 	"envask/internal/durable"
 	"envask/internal/fault"
+	"envask/internal/inbox"
 	"envask/internal/patience"
 	"envask/internal/reach"
 	"envask/internal/round"
@@ -63,6 +64,7 @@ type Collector struct {
 	Request
 	Open   func(ctx context.Context, s *site.System) (reach.System, error)
 	Report func(Event)
+	Inbox  *inbox.Exchange    // for what devices push while a command runs; nil receives nothing
 	Begun  func(*round.Round) // is told which round it is, before anything is taken; nil is allowed
 
 	// Patience stands still while a person is asked; nil never does.

@@ -194,7 +194,8 @@ func TestTailFileKeepsTheNewest(t *testing.T) {
 	}
 }
 func TestKindsAgreeWithTheAsk(t *testing.T) {
-	require.ElementsMatch(t, append(ask.Kinds(), ask.Vitals), append(Kinds(), "person"), "a person's items are taken by nobody")
+	require.ElementsMatch(t, append(ask.Kinds(), ask.Vitals), append(Kinds(), "person", "arrives"),
+		"what persons bring and devices push is taken by nobody")
 }
 
 // bench is a case with a local system of files below root.

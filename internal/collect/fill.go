@@ -28,6 +28,9 @@ func (w *work) fill(ctx context.Context, command, folder string) (string, error)
 		case "member":
 			return w.member, nil
 		}
+		if p, ok := strings.CutPrefix(name, "inbox."); ok {
+			return w.inboxValue(p)
+		}
 		if name == "system" || strings.HasPrefix(name, "system.") || strings.HasPrefix(name, "value.") {
 			return w.fact(ctx, name)
 		}

@@ -28,6 +28,9 @@ func takeRun(ctx context.Context, w *work) error {
 		}
 		return takeMakes(ctx, w, spec)
 	}
+	if spec.Arrives != nil {
+		return takePushed(ctx, w, spec)
+	}
 	jobs, err := w.jobs(ctx, spec)
 	if err != nil {
 		w.add(round.Entry{Source: spec.Commands[0], State: stateOf(err), Reason: transfer.Plain(err)})

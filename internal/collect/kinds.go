@@ -10,6 +10,7 @@ import (
 
 	"envask/internal/ask"
 	"envask/internal/collect/transfer"
+	"envask/internal/inbox"
 	"envask/internal/reach"
 	"envask/internal/round"
 	"envask/internal/site"
@@ -62,7 +63,10 @@ type work struct {
 	changes undo.Log
 	member  string // the fellow for which commands are filled in; "" for none
 	fellows func(ctx context.Context, spec *ask.Members) *round.Members
-	refused bool // what had to be changed before it could not be
+	inbox   *inbox.Exchange
+	account *inbox.Account // of the item, while its command runs
+	hide    []string       // what is typed and must not stand in sessions
+	refused bool           // what had to be changed before it could not be
 
 	mu      sync.Mutex
 	again   map[string]again // by source, of an item that belongs to a group

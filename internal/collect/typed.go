@@ -46,7 +46,7 @@ func (w *work) typeCommand(ctx context.Context, spec ask.Run, typist reach.Typis
 		x.ran = &round.Ran{Line: command, Started: begun.UTC().Truncate(time.Millisecond), Typed: true, Session: session}
 		w.report(Event{Kind: Waiting, System: w.sys.Name, Item: w.item.ID})
 		a, err := typist.Type(typing, reach.Typing{Step: device.Step{Type: command, Timeout: spec.Timeout}, Answers: spec.Answers,
-			Most: spec.Most, Out: x.outputs[0], Raw: raw})
+			Most: spec.Most, Out: x.outputs[0], Raw: raw, Hide: w.hide})
 		cancel()
 		x.ran.Exit, x.ran.Prompt, x.ran.Took = a.Exit, a.Prompt, time.Since(begun).Round(time.Millisecond)
 		if a.Exit >= 0 {

@@ -329,7 +329,7 @@ func (v *visit) takeCell(ctx, inner context.Context, cell *round.Cell) (broke, e
 	w := &work{req: &c.Request, sys: v.sys, item: item, target: v.target, round: v.round, report: v.event, parts: &c.parts,
 		claims: v.claims, rates: &c.rates, clock: c.clocks.get(v.sys.Name),
 		done: v.done[item.ID], tally: round.NewTally(item), seen: map[uint64]struct{}{}, budget: v.budget,
-		changes: c.changes, facts: &v.facts}
+		changes: c.changes, facts: &v.facts, inbox: c.Inbox}
 	w.fellows = func(ctx context.Context, spec *ask.Members) *round.Members {
 		return c.fellows(ctx, v.sys, v.target, spec)
 	}

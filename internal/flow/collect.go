@@ -35,6 +35,8 @@ type CollectRequest struct {
 	LeaveOpen             bool              // the round stays open for further passes
 	Within                time.Duration     // the whole collection stops after so long; 0 is no limit
 	Members               []string          // members that are taken although the systems file does not list them; "all" asks for each
+	Listen                string            // an address of ours for what devices push while it runs; "" receives nothing
+	Ports                 map[string]int    // of the inbox, by protocol
 	Budget                int64             // bytes; a larger estimate is a question. 0 is none
 }
 
@@ -249,6 +251,11 @@ func (a *App) Collect(ctx context.Context, c *casefile.Case, q CollectRequest) (
 		a.note("%s", r)
 	}
 	a.planned(col, false)
+	closed, err := a.listening(ctx, c, col, q)
+	if err != nil {
+		return nil, err
+	}
+	defer closed()
 	tell := col.Report
 	col.Report = func(e collect.Event) {
 		if e.Kind == collect.PuttingBack {

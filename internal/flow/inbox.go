@@ -4,10 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net"
 	"net/netip"
 	"os"
-	"path"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -286,49 +284,56 @@ func (r *receiving) bring(ctx context.Context, q BringRequest) (*Brought, error)
 // words gives what is to be typed on a device.
 func (r *receiving) words(e *expectation, at map[string]string) InboxWords {
 	w := InboxWords{System: e.account.System, Item: e.item.ID, Expect: e.spec.Expect.String(), From: e.account.From}
-	file := "FILE"
 	value := func(name string) string {
 		p, ok := strings.CutPrefix(name, "inbox.")
 		if !ok {
 			return toldOf(r.c, e.account.System, name)
 		}
-		switch p {
-		case "host":
-			return r.q.Listen
-		case "user":
-			return e.account.User
-		case "password":
-			return e.account.Password
-		case "name":
-			return e.account.Name
-		case "tftp":
-			file = e.account.Name
-		}
-		return inboxURL(p, at[p], e.account)
+		return e.account.Fill(p, r.q.Listen, at)
 	}
 	for _, s := range e.spec.Steps {
 		w.Words = append(w.Words, ask.Tell(s, value))
 	}
 	if len(w.Words) == 0 {
 		for _, p := range r.q.Protocols {
-			w.Words = append(w.Words, inboxURL(p, at[p], e.account)+map[bool]string{true: "", false: file}[p == "tftp"])
+			w.Words = append(w.Words, e.account.Fill(p, r.q.Listen, at)+map[bool]string{true: "", false: "FILE"}[p == "tftp"])
 		}
 	}
 	return w
 }
 
-// inboxURL gives the whole address for a device, by a protocol; "" where that is not served.
-func inboxURL(protocol, at string, a *inbox.Account) string {
-	if at == "" {
-		return ""
+// listening opens the inbox for the time of a collection, where items of its plan make devices push; nil where none does.
+func (a *App) listening(ctx context.Context, c *casefile.Case, col *collect.Collector, q CollectRequest) (stop func(), err error) {
+	var texts []string
+	for _, cell := range col.Plan() {
+		it := col.Ask.Item(cell.Item)
+		if it == nil || cell.State != "" {
+			continue
+		}
+		if run, ok := it.Spec.(ask.Run); ok && run.Arrives != nil {
+			texts = append(texts, run.Commands...)
+		}
 	}
-	host, port, err := net.SplitHostPort(at)
+	if len(texts) == 0 || q.Listen == "" {
+		return func() {}, nil
+	}
+	dir, err := os.MkdirTemp(c.Dir, ".inbox-")
 	if err != nil {
-		return ""
+		return nil, fault.Wrap("inbox", c.Name, err)
 	}
-	at = net.JoinHostPort(host, port)
-	if protocol == "tftp" {
-		return "tftp://" + at + path.Join("/", a.Name)
+	store := &inbox.Store{Dir: dir, Limits: inbox.Limits{Bytes: DefaultInboxFile, Files: mostInboxFiles}, SafeName: collect.SafePath,
+		Remark: func(text string) { a.note("%s", text) }}
+	x := inbox.NewExchange(store, q.Listen)
+	serving, end := context.WithCancel(ctx)
+	stop = func() {
+		end()
+		_ = os.RemoveAll(dir) // what is left of it is swept with the case
 	}
-	return fmt.Sprintf("%s://%s:%s@%s/", protocol, a.User, a.Password, at)
+	if x.At, err = inbox.Start(serving, store, q.Listen, inbox.Needs(texts), func(p string) int { return q.Ports[p] }); err != nil {
+		stop()
+		return nil, fault.New(fault.Failed, "collect", q.Listen, err.Error(),
+			"give an address of this machine with --listen, and free ports with --port")
+	}
+	col.Inbox = x
+	return stop, nil
 }

@@ -39,7 +39,7 @@ func (c *Console) Type(ctx context.Context, t Typing) (Answer, error) {
 
 // do types a step in the conversation that is open.
 func (c *Console) do(ctx context.Context, t Typing) (Answer, error) {
-	step := console.Step{Type: t.Step.Type, Prompt: t.Prompt, Silence: t.Timeout, Most: t.Most, Learn: t.learn}
+	step := console.Step{Type: t.Step.Type, Prompt: t.Prompt, Silence: t.Timeout, Most: t.Most, Learn: t.learn, Hide: t.Hide}
 	if step.Silence == 0 {
 		step.Silence = c.desc.Silence
 	}

@@ -68,6 +68,7 @@ type Typing struct {
 	Most    time.Duration  // how long it may take in all; 0 is no limit
 	Out     io.Writer      // gets the answer; nil drops it
 	Raw     io.Writer      // gets the session as it came; may be nil
+	Hide    []string       // of what is typed: it stands neither in the answer nor in the session
 	Talk    bool           // it is a part of a conversation; an exec request stands alone
 	learn   bool           // it leads to another prompt
 }

@@ -3,10 +3,14 @@ package standin
 import (
 	"context"
 	"fmt"
+	"net/http"
+	"net/url"
 	"path"
 	"sort"
 	"strings"
 	"time"
+
+	"github.com/jlaffaye/ftp"
 )
 
 // deviceCommand is one that needs more than an answer.
@@ -31,6 +35,7 @@ var deviceCommands = []deviceCommand{
 	{"account close ", true, (*deviceSession).closeAccount},
 	{"show state", true, (*deviceSession).dump},
 	{"dump write ", true, (*deviceSession).writeDump},
+	{"dump send ", true, (*deviceSession).send},
 	{"dir flash", true, (*deviceSession).dir},
 	{"delete ", true, (*deviceSession).remove},
 	{"engine", true, func(s *deviceSession, _ context.Context, _ string) error { s.engine = true; return nil }},
@@ -209,13 +214,52 @@ func (s *deviceSession) writeDump(ctx context.Context, to string) error {
 		s.print(".")
 	}
 	name := "/flash/" + path.Base(to)
+	s.d.Change(func(d *Device) { d.Flash.File(name, []byte(dumpText()), FaultAt.Add(2*time.Hour)) })
+	s.print(" done: " + name + "\r\n")
+	return nil
+}
+
+// dumpText is what a dump holds.
+func dumpText() string {
 	var b strings.Builder
 	for i := range 2000 {
 		fmt.Fprintf(&b, "%06d 7f 45 00 %02x %02x table entry\n", i, i%256, i%97)
 	}
-	s.d.Change(func(d *Device) { d.Flash.File(name, []byte(b.String()), FaultAt.Add(2*time.Hour)) })
-	s.print(" done: " + name + "\r\n")
+	return b.String()
+}
+
+// send pushes a dump to where it is told, by FTP or HTTP, in the background as devices do.
+func (s *deviceSession) send(_ context.Context, to string) error {
+	u, err := url.Parse(to)
+	if err != nil {
+		s.print("% No such address\r\n")
+		return nil
+	}
+	s.print("Sending in the background\r\n")
+	go pushTo(u)
 	return nil
+}
+
+func pushTo(u *url.URL) {
+	password, _ := u.User.Password()
+	switch u.Scheme {
+	case "ftp":
+		c, err := ftp.Dial(u.Host)
+		if err != nil {
+			return
+		}
+		if err = c.Login(u.User.Username(), password); err == nil {
+			_ = c.Stor(path.Base(u.Path), strings.NewReader(dumpText())) // nobody is told, as devices do
+		}
+		_ = c.Quit()
+	case "http":
+		req, err := http.NewRequest(http.MethodPut, u.String(), strings.NewReader(dumpText()))
+		if err == nil {
+			if res, err := http.DefaultClient.Do(req); err == nil {
+				res.Body.Close()
+			}
+		}
+	}
 }
 
 func (s *deviceSession) dir(ctx context.Context, _ string) error {

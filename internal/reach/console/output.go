@@ -32,10 +32,10 @@ const mostFirst = 4 << 10
 
 // line takes one whole line.
 func (o *output) line(raw []byte) {
-	text := string(o.secrets.clean(raw))
-	if o.typed != "" && o.isEcho(text) {
+	if o.typed != "" && o.isEcho(string(raw)) {
 		return
 	}
+	text := string(o.secrets.clean(raw))
 	if o.prompt.matches(text) && len(o.held) < mostHeld {
 		if n := len(o.held); n > 0 && o.held[n-1] != text {
 			o.tail = 0
@@ -68,7 +68,7 @@ func (o *output) isEcho(text string) bool {
 		return true
 	}
 	if o.echoed != "" { // it was no echo
-		o.pass(o.echoed)
+		o.pass(string(o.secrets.clean([]byte(o.echoed))))
 	}
 	o.typed = ""
 	return false

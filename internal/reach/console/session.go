@@ -54,6 +54,7 @@ type Step struct {
 	Silence time.Duration  // how long the device may be silent before it answers on
 	Most    time.Duration  // how long all of it may take; 0 is no limit
 	Learn   bool           // the prompt is learnt anew
+	Hide    []string       // of what is typed
 }
 
 // Said is how a step went.
@@ -194,6 +195,9 @@ func (s *Session) Do(ctx context.Context, step Step, to, raw io.Writer) (Said, e
 		return Said{}, s.broken
 	}
 	s.drain()
+	for _, text := range step.Hide {
+		s.secrets.add(text)
+	}
 	s.record.to, s.record.held = raw, nil
 	s.out = &output{to: to, secrets: &s.secrets, prompt: &s.prompt, typed: step.Type, lead: s.prompt.text}
 	s.screen.clear()
