@@ -115,7 +115,7 @@ func (w *work) receive(ctx context.Context, spec ask.Run) error {
 				want.Expect.Files, spec.Most)})
 			return w.failure()
 		}
-		fits, err := w.keepPushed(a, want)
+		fits, err := w.keepPushed(ctx, a, want)
 		if err != nil {
 			return err
 		}
@@ -126,7 +126,7 @@ func (w *work) receive(ctx context.Context, spec ask.Run) error {
 }
 
 // keepPushed gives a file that arrived its place.
-func (w *work) keepPushed(a inbox.Arrival, want *ask.Person) (fits bool, err error) {
+func (w *work) keepPushed(ctx context.Context, a inbox.Arrival, want *ask.Person) (fits bool, err error) {
 	defer os.RemoveAll(filepath.Dir(a.File))
 	e := round.Entry{Source: "pushed: " + SafePath(a.Said), Size: a.Bytes, Bytes: a.Bytes, SHA256: a.SHA256,
 		ModTime: a.At, State: round.Taken,
@@ -140,13 +140,17 @@ func (w *work) keepPushed(a inbox.Arrival, want *ask.Person) (fits bool, err err
 		e.State, e.Reason = round.Failed, "its size is not the expected one"
 	}
 	w.count(a.Bytes)
+	name := shortTarget(pushedFolder + w.item.ID + "/" + a.Name)
+	if want.Expect.Cut && e.State == round.Taken {
+		return fits, w.keepCut(ctx, a.File, name, &e)
+	}
 	w.budget.spend(a.Bytes)
 	part := w.part()
 	if err := os.Rename(a.File, part); err != nil {
 		return fits, transfer.Ours(err)
 	}
 	defer os.Remove(part) // fails harmlessly after the rename
-	if err := w.settlePlace(part, shortTarget(pushedFolder+w.item.ID+"/"+a.Name), &e); err != nil {
+	if err := w.settlePlace(part, name, &e); err != nil {
 		return fits, err
 	}
 	w.add(e)

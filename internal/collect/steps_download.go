@@ -410,11 +410,11 @@ func (s *stepper) keepWeb(ctx context.Context, file, name string, e *round.Entry
 }
 
 // keepCut cuts a text to the window: as a file of a system that is the folder it came into.
-func (s *stepper) keepCut(ctx context.Context, file, name string, e *round.Entry) error {
-	device := s.target
-	s.target = reach.NewFolder(filepath.Dir(file))
-	defer func() { s.target = device }()
-	f := newFilesWork(s.work, ask.Files{Cut: "lines", History: ask.AllHistory, Patterns: []string{"/" + filepath.Base(file)}})
+func (w *work) keepCut(ctx context.Context, file, name string, e *round.Entry) error {
+	device := w.target
+	w.target = reach.NewFolder(filepath.Dir(file))
+	defer func() { w.target = device }()
+	f := newFilesWork(w, ask.Files{Cut: "lines", History: ask.AllHistory, Patterns: []string{"/" + filepath.Base(file)}})
 	info, err := os.Stat(file)
 	if err != nil {
 		return transfer.Ours(err)
@@ -435,7 +435,7 @@ func (s *stepper) keepCut(ctx context.Context, file, name string, e *round.Entry
 			return err
 		}
 	}
-	return s.failure()
+	return w.failure()
 }
 
 // remove removes what was taken from the device, where the ask says so.
