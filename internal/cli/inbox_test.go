@@ -146,7 +146,7 @@ func TestInboxTakesWhatComes(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, text, string(got))
 	}
-	found, err := filepath.Glob(filepath.Join(dir, "home", "cases", "26031407", ".inbox-*"))
+	found, err := filepath.Glob(filepath.Join(dir, "home", "tmp", "*", "*"))
 	require.NoError(t, err)
 	require.Empty(t, found)
 	text, code := run("pack")

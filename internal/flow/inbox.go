@@ -73,7 +73,6 @@ type receiving struct {
 	wanted  []*expectation
 	arrived chan inbox.Arrival
 	out     *Brought
-	kept    bool // something that came could not be taken into the round, and stays where it is
 }
 
 // expectation is what one device is waited for.
@@ -146,15 +145,11 @@ func (r *receiving) expectations() (out []*expectation, err error) {
 }
 
 func (r *receiving) run(ctx context.Context) error {
-	dir, err := os.MkdirTemp(r.c.Dir, ".inbox-")
+	dir, done, err := r.app.Home.Temp()
 	if err != nil {
 		return fault.Wrap("inbox", r.c.Name, err)
 	}
-	defer func() {
-		if !r.kept {
-			_ = os.RemoveAll(dir) // what is left of it is swept with the case
-		}
-	}()
+	defer done()
 	store := &inbox.Store{Dir: dir, Limits: inbox.Limits{Bytes: r.q.Most, Files: mostInboxFiles}, SafeName: collect.SafePath,
 		Arrived: func(x inbox.Arrival) { r.arrived <- x }, Remark: func(text string) { r.app.note("%s", text) }}
 	for _, e := range r.wanted {
@@ -238,9 +233,12 @@ func (r *receiving) take(ctx context.Context, x inbox.Arrival) error {
 	got, err := r.bring(ctx, BringRequest{Paths: []string{x.File}, Item: x.Item, System: x.System,
 		Note: fmt.Sprintf("pushed by %s from %s as %s", x.By, x.From, said), From: said})
 	if err != nil { // it came, and the device may not send it again
-		r.kept = true
-		return fault.New(fault.Failed, "inbox", x.System, plainWords(err)+"; what came is kept in "+x.File,
-			fmt.Sprintf("envask add '%s' --item %s --system %s", x.File, x.Item, x.System))
+		at, e := r.keepAside(x)
+		if e != nil {
+			return fault.Wrap("inbox", x.System, errors.Join(err, e))
+		}
+		return fault.New(fault.Failed, "inbox", x.System, plainWords(err)+"; what came is kept in "+at,
+			fmt.Sprintf("envask add '%s' --item %s --system %s", at, x.Item, x.System))
 	}
 	_ = os.RemoveAll(filepath.Dir(x.File)) // the round has it
 	e := InboxArrived{Arrival: x}
@@ -262,6 +260,16 @@ func (r *receiving) take(ctx context.Context, x inbox.Arrival) error {
 	}
 	r.app.report(e)
 	return nil
+}
+
+// keepAside puts a file that came, and that the round could not take, into the case folder.
+func (r *receiving) keepAside(x inbox.Arrival) (string, error) {
+	dir, err := os.MkdirTemp(r.c.Dir, "kept-")
+	if err != nil {
+		return "", err
+	}
+	at := filepath.Join(dir, x.Name)
+	return at, os.Rename(x.File, at)
 }
 
 // lockTries is how often the case is tried while another process works on it.
@@ -317,7 +325,7 @@ func (a *App) listening(ctx context.Context, c *casefile.Case, col *collect.Coll
 	if len(texts) == 0 || q.Listen == "" {
 		return func() {}, nil
 	}
-	dir, err := os.MkdirTemp(c.Dir, ".inbox-")
+	dir, done, err := a.Home.Temp()
 	if err != nil {
 		return nil, fault.Wrap("inbox", c.Name, err)
 	}
@@ -327,7 +335,7 @@ func (a *App) listening(ctx context.Context, c *casefile.Case, col *collect.Coll
 	serving, end := context.WithCancel(ctx)
 	stop = func() {
 		end()
-		_ = os.RemoveAll(dir) // what is left of it is swept with the case
+		done()
 	}
 	if x.At, err = inbox.Start(serving, store, q.Listen, inbox.Needs(texts), func(p string) int { return q.Ports[p] }); err != nil {
 		stop()
