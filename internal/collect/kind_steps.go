@@ -412,6 +412,10 @@ func (s *stepper) load() {
 	if s.state.Values == nil {
 		s.state.Values = map[string][]string{}
 	}
+	// What only reads is asked again: files that are here are not fetched anew, and what is missing is told again.
+	for i := s.state.Step; i > 0 && s.spec.List[i-1].Method == http.MethodGet && s.spec.List[i-1].Poll == nil; i-- {
+		s.state.Step = i - 1
+	}
 }
 
 func (s *stepper) save() error {
