@@ -155,6 +155,7 @@ type Incoming struct {
 	store   *Store
 	account *Account
 	arrival Arrival
+	dir     string // of ours, around the file
 	f       *os.File
 	mu      sync.Mutex
 	next    int64 // up to which bytes came in order
@@ -188,7 +189,7 @@ func (s *Store) Begin(a *Account, name, by string, from net.Addr) (*Incoming, er
 	if err != nil {
 		return nil, err
 	}
-	return &Incoming{store: s, account: a, f: f, sum: sha256.New(), ordered: true,
+	return &Incoming{store: s, account: a, dir: dir, f: f, sum: sha256.New(), ordered: true,
 		arrival: Arrival{System: a.System, Item: a.Item, Name: plain,
 			Said: strings.TrimPrefix(name, "/"), Renamed: plain != strings.TrimPrefix(name, "/"), By: by,
 			From: addressOf(from).String(), File: f.Name()}}, nil
@@ -231,7 +232,7 @@ func (in *Incoming) Abort(why string) {
 	}
 	in.done = true
 	in.f.Close()
-	_ = os.RemoveAll(filepath.Dir(in.arrival.File)) // what is left is swept with the folder
+	_ = os.RemoveAll(in.dir) // what is left is swept with the folder
 	in.store.mu.Lock()
 	in.account.files--
 	in.store.mu.Unlock()
@@ -255,7 +256,7 @@ func (in *Incoming) Commit() error {
 	}
 	in.mu.Unlock()
 	if err != nil {
-		_ = os.RemoveAll(filepath.Dir(in.arrival.File)) // it is not whole
+		_ = os.RemoveAll(in.dir) // it is not whole
 		return err
 	}
 	in.store.Arrived(in.arrival)
