@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"io"
 	"net"
 	"regexp"
 	"strings"
@@ -213,4 +214,42 @@ func TestAnAnswerIsGivenUp(t *testing.T) {
 	text, _, _, err := ask(t, s, console.Step{Type: "show clock"})
 	require.NoError(t, err)
 	require.Equal(t, 1, strings.Count(text, "\n"), text)
+}
+
+// A question whose default is yes must not be answered by what tries whether a line is a prompt.
+func TestNobodyAnswersAQuestionForTheAsk(t *testing.T) {
+	for _, pattern := range []*regexp.Regexp{nil, regexp.MustCompile(`[>#] $`)} {
+		for _, learn := range []bool{false, true} {
+			d := pier()
+			d.Flash.File("/flash/keep.log", []byte("kept\n"), time.Unix(1_700_000_000, 0))
+			s, err := talk(t, d, true, console.Settings{Prompt: pattern})
+			require.NoError(t, err)
+			_, _, _, err = ask(t, s, privilege)
+			require.NoError(t, err)
+			_, _, _, err = ask(t, s, console.Step{Type: "delete /flash/keep.log", Silence: 3 * time.Second, Learn: learn})
+			require.ErrorIs(t, err, console.ErrSilent)
+			require.ErrorContains(t, err, `keep.log? [confirm]"`)
+			text, _, _, err := ask(t, s, console.Step{Type: "dir flash"})
+			require.NoError(t, err)
+			require.Contains(t, text, "keep.log")
+		}
+	}
+}
+
+// A device that asks before its first prompt is not answered either.
+func TestAQuestionBeforeThePromptStands(t *testing.T) {
+	for _, question := range []string{"Another session is active. Terminate it? [y/n] ", "Reset to factory defaults [yes]: ", "Continue <y/n> ",
+		"Erase the old log (confirm) "} {
+		ours, theirs := net.Pipe()
+		got := make(chan string, 1)
+		go func() {
+			fmt.Fprint(theirs, "Welcome\r\n"+question)
+			all, _ := io.ReadAll(theirs)
+			got <- string(all)
+		}()
+		_, err := console.Open(context.Background(), ours, console.Settings{Start: 2500 * time.Millisecond})
+		require.ErrorIs(t, err, console.ErrNoPrompt)
+		require.ErrorContains(t, err, strings.TrimSpace(question))
+		require.Empty(t, <-got, question)
+	}
 }

@@ -70,12 +70,14 @@ func (e *entering) look(line string) (there bool, err error) {
 	switch {
 	case asked || err != nil:
 		return false, err
-	case e.prompt.pattern != nil && e.prompt.matches(line):
+	case e.prompt.pattern != nil && e.prompt.matches(line) && !asksYesNo().MatchString(line):
 		return true, nil
 	case quiet >= settleSure && line != "" && e.keyFor(line) != "":
 		key := e.keyFor(line)
 		e.screen.clear()
 		return false, e.give(key)
+	case asks(line): // an empty line might say yes
+		return false, nil
 	case quiet >= settleSure && line != "" && e.prompt.pattern == nil && promptEnd().MatchString(line):
 		return true, nil
 	case quiet >= wakeWait && !e.woken:
@@ -160,6 +162,9 @@ func (s *Session) learn(ctx context.Context) error {
 		line, err := s.settled(ctx)
 		if err != nil {
 			return err
+		}
+		if asks(line) && (s.prompt.pattern == nil || !s.prompt.matches(line)) {
+			return fmt.Errorf("%w: it asks %q", ErrNoPrompt, s.out.last(s.screen.line))
 		}
 		alone = alone && strings.TrimSpace(s.out.first) == ""
 		if s.prompt.pattern != nil && !s.prompt.matches(line) {

@@ -111,11 +111,14 @@ func (t *turn) silent() error {
 
 // isPrompt reports whether the line may be the prompt: the known one, or after a while one that looks like another.
 func (t *turn) isPrompt(line string) bool {
+	text := strings.TrimSpace(line)
+	if text == "" || asksYesNo().MatchString(text) {
+		return false
+	}
 	if t.prompt.matches(line) {
 		return true
 	}
-	text := strings.TrimSpace(line)
-	if text == "" || !promptEnd().MatchString(text) || asksPassword().MatchString(text) || t.answers(line) >= 0 || len(text) > 200 {
+	if !t.old.mayFollow(text) {
 		return false
 	}
 	return t.newText == text || t.confirms && (t.learn || time.Since(t.last) >= settleNew) && t.step.Prompt == nil
