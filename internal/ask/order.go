@@ -40,12 +40,32 @@ func readOrder(m *keyfile.Map, it *Item) {
 	if (m.Has("person") || m.Has("arrives")) && (len(it.Before)+len(it.Afterwards)+len(it.After) > 0) {
 		m.Problem("after:, before: and afterwards: do not go with person: and arrives:")
 	}
+	for _, v := range aroundLines(m) {
+		checkFields(v, false)
+		if slices.Contains(Fields(v.Text), "member") {
+			v.Problem("{member} is for run: of an item with each-member:; what stands around it is done once")
+		}
+	}
 	if v := m.Value("each-member"); v.Set() {
 		it.EachMember = checkWord("each-member", v)
 		if !m.Has("run") {
 			v.Problem("each-member: goes with run:")
 		}
 	}
+}
+
+// aroundLines gives the lines of an item that are typed before it and afterwards.
+func aroundLines(m *keyfile.Map) []keyfile.Value {
+	var out []keyfile.Value
+	for _, key := range []string{"before", "afterwards"} {
+		for _, sm := range m.Maps(key) {
+			out = append(out, sm.Need("type"))
+			if rm := sm.Map("restored-when"); rm != nil {
+				out = append(out, rm.Need("type"))
+			}
+		}
+	}
+	return out
 }
 
 func (a *Ask) readMembers(m *keyfile.Map) {

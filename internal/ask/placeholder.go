@@ -113,7 +113,7 @@ func (a *Ask) checkAnswers(m *keyfile.Map) {
 		if i < len(a.Items) {
 			a.checkTold(im, &a.Items[i])
 		}
-		for _, v := range im.Strings("run") {
+		for _, v := range append(im.Strings("run"), aroundLines(im)...) {
 			for _, f := range Fields(v.Text) {
 				id, ok := strings.CutPrefix(f, "answer.")
 				if ok && a.Question(id) == nil {

@@ -31,13 +31,17 @@ func (v *visit) takeChanged(ctx context.Context, w *work) error {
 	if len(w.item.Before)+len(w.item.Afterwards) == 0 || w.dryRun {
 		return w.take(ctx)
 	}
-	change, err := v.c.changes.BeginSteps(v.sys.Name, w.item.ID, w.item.Afterwards)
+	before, afterwards, ok := w.filledSteps(ctx)
+	if !ok {
+		return errors.Join(ctx.Err(), lost(w.target), w.failure())
+	}
+	change, err := v.c.changes.BeginSteps(v.sys.Name, w.item.ID, afterwards)
 	if err != nil {
 		return &transfer.LocalError{Err: err}
 	}
 	v.altered.Store(true)
 	durable.Point("before a change on a system")
-	err = w.change(ctx)
+	err = w.change(ctx, before)
 	durable.Point("after a change on a system")
 	if err == nil && !w.refused {
 		err = fault.Safely(func() error { return w.take(ctx) })
@@ -53,11 +57,44 @@ func (v *visit) takeChanged(ctx context.Context, w *work) error {
 	return errors.Join(err, w.failure())
 }
 
+// filledSteps gives what is done around the item in the words of this system and case: all of it before anything is changed. An entry says
+// why that cannot be.
+func (w *work) filledSteps(ctx context.Context) (before []device.Step, afterwards []device.Undo, ok bool) {
+	fill := func(key string, lines ...*string) bool {
+		for _, line := range lines {
+			filled, err := w.fill(ctx, *line, "")
+			if err != nil {
+				w.add(round.Entry{Source: key + ": " + *line, State: round.Failed, Reason: transfer.Plain(err)})
+				return false
+			}
+			*line = filled
+		}
+		return true
+	}
+	for _, s := range w.item.Before {
+		if !fill("before", &s.Type) {
+			return nil, nil, false
+		}
+		before = append(before, s)
+	}
+	for _, u := range w.item.Afterwards {
+		lines := []*string{&u.Type}
+		if u.Restored != nil {
+			r := *u.Restored
+			u.Restored, lines = &r, append(lines, &r.Type)
+		}
+		if !fill("afterwards", lines...) {
+			return nil, nil, false
+		}
+		afterwards = append(afterwards, u)
+	}
+	return before, afterwards, true
+}
+
 // change does what an item wants before it is taken. An error is for what ends the item; a step that the system refuses is an entry, and
 // nothing is taken.
-func (w *work) change(ctx context.Context) error {
-	for _, step := range w.item.Before {
-		step.Type, _ = w.fill(ctx, step.Type, "")
+func (w *work) change(ctx context.Context, before []device.Step) error {
+	for _, step := range before {
 		_, raw, err := w.session()
 		if err != nil {
 			return err
