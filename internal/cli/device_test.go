@@ -57,6 +57,7 @@ var faults = map[string]func(*standin.Device){
 	"bell":     func(d *standin.Device) { d.Bell = true },
 	"epoch":    func(d *standin.Device) { d.Epoch = true },
 	"stuck":    func(d *standin.Device) { d.Stuck = true },
+	"keeps":    func(d *standin.Device) { d.Keeps = true },
 	"liar":     func(d *standin.Device) { d.Lies = true },
 	"noscp":    func(d *standin.Device) { d.SCP = false },
 	"binary": func(d *standin.Device) {

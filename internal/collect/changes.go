@@ -168,8 +168,8 @@ func PutBack(ctx context.Context, target reach.System, do []device.Undo) error {
 		if err != nil {
 			return fmt.Errorf("%s: %w", u.Restored.Type, err)
 		}
-		if !u.Restored.Like.MatchString(text) {
-			return fmt.Errorf("after %s, %s does not show %s", u.Type, u.Restored.Type, u.Restored.Like)
+		if wrong := u.Restored.Wrong(text); wrong != "" {
+			return fmt.Errorf("after %s, %s", u.Type, wrong)
 		}
 	}
 	return nil

@@ -9,6 +9,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"regexp"
 	"sort"
 	"strconv"
 	"strings"
@@ -39,6 +40,7 @@ type typedMaker struct {
 type deviceFile struct {
 	path string
 	size int64
+	name string // as it stands in the listing; "" over SFTP
 }
 
 // takeTypedMakes types a command that makes files, and takes them: over SFTP, or by the protocol of scp. What it made is what was not there
@@ -163,7 +165,7 @@ func (m *typedMaker) list(ctx context.Context) ([]deviceFile, error) {
 	if m.spec.List == nil {
 		var last error
 		x := &expander{ctx: ctx, fsys: m.target.FS(), seen: map[string]bool{}, problem: func(_ string, err error) { last = err },
-			found: func(name string, info fs.FileInfo) { out = append(out, deviceFile{reach.Path(name), info.Size()}) }}
+			found: func(name string, info fs.FileInfo) { out = append(out, deviceFile{path: reach.Path(name), size: info.Size()}) }}
 		for _, p := range m.spec.Makes {
 			if err := x.expand(p); err != nil {
 				return nil, err
@@ -183,7 +185,7 @@ func (m *typedMaker) list(ctx context.Context) ([]deviceFile, error) {
 		name := f[like.SubexpIndex("name")]
 		size, err := strconv.ParseInt(strings.ReplaceAll(f[like.SubexpIndex("size")], ",", ""), 10, 64)
 		if p := m.matching(name); p != "" && err == nil {
-			out = append(out, deviceFile{p, size})
+			out = append(out, deviceFile{p, size, name})
 		}
 	}
 	sort.Slice(out, func(i, j int) bool { return out[i].path < out[j].path })
@@ -351,12 +353,12 @@ func (m *typedMaker) removeThere(ctx context.Context, f deviceFile) error {
 		return m.failure()
 	}
 	step.Type = strings.ReplaceAll(step.Type, "{file}", name)
-	change, err := m.changes.BeginSteps(m.sys.Name, m.item.ID+" "+f.path, []device.Undo{{Step: step}})
+	change, err := m.changes.BeginSteps(m.sys.Name, m.item.ID+" "+f.path, []device.Undo{{Step: step, Restored: m.gone(f)}})
 	if err != nil {
 		return &transfer.LocalError{Err: err}
 	}
 	durable.Point("before a file on a device is removed")
-	if err := PutBack(ctx, m.target, change.Do); err != nil {
+	if err := m.removed(ctx, f, change.Do); err != nil {
 		if gone := lostBy(m.target, err); gone != nil || ctx.Err() != nil {
 			return errors.Join(ctx.Err(), gone)
 		}
@@ -368,6 +370,29 @@ func (m *typedMaker) removeThere(ctx context.Context, f deviceFile) error {
 		return &transfer.LocalError{Err: err}
 	}
 	return nil
+}
+
+// gone is how it is seen that a file was removed: the listing does not name it any more.
+func (m *typedMaker) gone(f deviceFile) *device.Restored {
+	if m.spec.List == nil {
+		return nil
+	}
+	return &device.Restored{Type: m.spec.List.Type, Unlike: regexp.MustCompile(`(?m)(^|[^\w./-])` + regexp.QuoteMeta(f.name) + `([^\w./-]|$)`)}
+}
+
+// removed removes a file, and makes sure that it is gone.
+func (m *typedMaker) removed(ctx context.Context, f deviceFile, do []device.Undo) error {
+	if err := PutBack(ctx, m.target, do); err != nil || m.spec.List != nil {
+		return err
+	}
+	switch _, err := m.target.FS().Lstat(reach.Name(f.path)); {
+	case err == nil:
+		return errors.New("it is still there")
+	case notThere(err):
+		return nil
+	default:
+		return err
+	}
 }
 
 // counted counts what is read.

@@ -26,10 +26,24 @@ type Reply struct {
 	Press  string         `json:"press,omitempty"`  // a key, without Enter; "" for none
 }
 
-// Restored is how it is seen that a change was taken back: what a command prints then.
+// Restored is how it is seen that a change was taken back: what a command prints then, and does not print any more.
 type Restored struct {
-	Type string         `json:"type"`
-	Like *regexp.Regexp `json:"like"`
+	Type   string         `json:"type"`
+	Like   *regexp.Regexp `json:"like,omitempty"`
+	Unlike *regexp.Regexp `json:"unlike,omitempty"`
+}
+
+// Wrong says what an output of the command shows that it should not; "" when the change was taken back.
+func (r *Restored) Wrong(output string) string {
+	if r.Like != nil && !r.Like.MatchString(output) {
+		return fmt.Sprintf("%s does not show %s", r.Type, r.Like)
+	}
+	if r.Unlike != nil {
+		if still := r.Unlike.FindString(output); still != "" {
+			return fmt.Sprintf("%s still shows %s", r.Type, strings.TrimSpace(still))
+		}
+	}
+	return ""
 }
 
 // Undo is a step that takes a change back, and how it is seen that it did.
@@ -41,7 +55,7 @@ type Undo struct {
 // String says what it does.
 func (u Undo) String() string {
 	text := u.Step.String()
-	if u.Restored != nil {
+	if u.Restored != nil && u.Restored.Like != nil {
 		text += fmt.Sprintf(", then type %s and look for %s", u.Restored.Type, u.Restored.Like)
 	}
 	return text

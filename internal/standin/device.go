@@ -35,6 +35,7 @@ type Device struct {
 	Bell        bool          // its prompt ends with a bell
 	Stuck       bool          // accounts do not close
 	Lies        bool          // its files are listed one byte larger than they are
+	Keeps       bool          // it says that it deleted a file, and keeps it
 
 	mu     sync.Mutex
 	opened map[string]bool // accounts

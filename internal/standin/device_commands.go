@@ -285,7 +285,9 @@ func (s *deviceSession) remove(_ context.Context, name string) error {
 		return errDropped
 	}
 	if c == '\r' || c == 'y' {
-		s.d.Flash.Remove(name)
+		if !s.d.Keeps {
+			s.d.Flash.Remove(name)
+		}
 		s.print("\r\nDeleted\r\n")
 	}
 	return nil
