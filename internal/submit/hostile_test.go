@@ -19,6 +19,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"envask/internal/site"
+	"envask/internal/webtrust"
 )
 
 // A hostile desk: each row is one thing that a server does to a sender. Whatever it does, the submit ends within bounds, the login
@@ -231,7 +232,7 @@ func TestSameOrigin(t *testing.T) {
 		require.NoError(t, err)
 		b, err := parse(c.b)
 		require.NoError(t, err)
-		require.Equal(t, c.same, sameOrigin(a, b), "%s %s", c.a, c.b)
+		require.Equal(t, c.same, webtrust.SameOrigin(a, b), "%s %s", c.a, c.b)
 	}
 }
 

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"net"
 	"os"
 	"sync/atomic"
@@ -79,42 +78,4 @@ func (s *steadyConn) SetWriteDeadline(time.Time) error { return nil }
 func (s *steadyConn) Close() error {
 	s.stop()
 	return s.Conn.Close()
-}
-
-// steadyPace is how many bytes at least an answer must bring in each stall time: one that drips would else never end.
-const steadyPace = 4 << 10
-
-// steadyBody is the body of an answer that is closed when it drips.
-type steadyBody struct {
-	io.ReadCloser
-	stall time.Duration
-	timer *time.Timer
-	late  atomic.Bool
-	since int64
-}
-
-func newSteadyBody(body io.ReadCloser, stall time.Duration) *steadyBody {
-	b := &steadyBody{ReadCloser: body, stall: stall}
-	b.timer = time.AfterFunc(stall, func() {
-		b.late.Store(true)
-		body.Close()
-	})
-	return b
-}
-
-func (b *steadyBody) Read(p []byte) (int, error) {
-	n, err := b.ReadCloser.Read(p)
-	if b.since += int64(n); b.since >= steadyPace && !b.late.Load() {
-		b.since = 0
-		b.timer.Reset(b.stall)
-	}
-	if err != nil && b.late.Load() {
-		err = errStalled(b.stall)
-	}
-	return n, err
-}
-
-func (b *steadyBody) Close() error {
-	b.timer.Stop()
-	return b.ReadCloser.Close()
 }

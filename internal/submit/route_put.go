@@ -15,6 +15,7 @@ import (
 
 	"envask/internal/durable"
 	"envask/internal/fault"
+	"envask/internal/webtrust"
 )
 
 // put sends with HTTP PUT: to a plain server or a pre-signed address, where the file has its final name from the beginning.
@@ -40,7 +41,7 @@ func openPut(_ context.Context, name string, u *url.URL, m *Means) (Route, error
 	}
 	if address != "" { // it is bound to the host of the route like any credential
 		signed, err := url.Parse(address)
-		if err != nil || !sameOrigin(signed, u) {
+		if err != nil || !webtrust.SameOrigin(signed, u) {
 			return nil, fault.New(fault.Refused, "route", name, "the address in credentials.yaml leads to another host than the route", "")
 		}
 		p.u = signed

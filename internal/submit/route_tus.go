@@ -18,6 +18,7 @@ import (
 
 	"envask/internal/durable"
 	"envask/internal/fault"
+	"envask/internal/webtrust"
 )
 
 // tus sends by the open protocol for uploads that can be gone on with, tus 1.0 (https://tus.io/protocols/resumable-upload):
@@ -109,7 +110,7 @@ func (t *tus) able(ctx context.Context, p Parcel) (sums bool, err error) {
 func (t *tus) begin(ctx context.Context, p Parcel) (where *url.URL, id string, at int64, err error) {
 	for place, id := range t.means.Left {
 		u, err := url.Parse(place)
-		if err != nil || !sameOrigin(u, t.u) {
+		if err != nil || !webtrust.SameOrigin(u, t.u) {
 			continue
 		}
 		if at, err := t.offset(ctx, u); err == nil && at <= p.Size {
@@ -141,7 +142,7 @@ func (t *tus) begin(ctx context.Context, p Parcel) (where *url.URL, id string, a
 	if where, err = t.u.Parse(res.Header.Get("Location")); err != nil || res.Header.Get("Location") == "" {
 		return nil, "", 0, fault.New(fault.Failed, "route", t.name, "the server made an upload and does not say where", "")
 	}
-	if !sameOrigin(where, t.u) {
+	if !webtrust.SameOrigin(where, t.u) {
 		return nil, "", 0, t.elsewhere(where)
 	}
 	// The address is known only now: a crash before this line leaves an empty upload, which servers drop by themselves.
@@ -225,7 +226,7 @@ func (t *tus) offset(ctx context.Context, where *url.URL) (int64, error) {
 // Remove ends an upload that is not wanted any more.
 func (t *tus) Remove(place string) error {
 	u, err := url.Parse(place)
-	if err != nil || !sameOrigin(u, t.u) {
+	if err != nil || !webtrust.SameOrigin(u, t.u) {
 		return fmt.Errorf("%s is none of this route", place)
 	}
 	res, err := t.do(context.Background(), http.MethodDelete, u, nil, 0, t.header())

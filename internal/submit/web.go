@@ -1,19 +1,14 @@
 package submit
 
 import (
-	"cmp"
 	"context"
-	"crypto/sha256"
 	"crypto/tls"
-	"crypto/x509"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
 	"net"
 	"net/http"
 	"net/url"
-	"os"
 	"strings"
 	"sync"
 	"time"
@@ -21,6 +16,7 @@ import (
 
 	"envask/internal/fault"
 	"envask/internal/site"
+	"envask/internal/webtrust"
 )
 
 // uncovered is what covers the way where nothing does.
@@ -81,37 +77,32 @@ func isLoopback(host string) bool {
 
 // tls gives the settings for a host: whom to trust, and who we are.
 func (w *web) tls(host string) (*tls.Config, error) {
-	conf := &tls.Config{ServerName: host, MinVersion: tls.VersionTLS12,
-		ClientSessionCache: tls.NewLRUClientSessionCache(8), VerifyConnection: w.seen}
-	if w.cred.Authority != "" {
-		pem, err := os.ReadFile(w.means.path(w.cred.Authority))
-		if err != nil {
-			return nil, fault.Wrap("route", w.name, err)
+	at := func(name string) string {
+		if name == "" {
+			return ""
 		}
-		conf.RootCAs = x509.NewCertPool()
-		if !conf.RootCAs.AppendCertsFromPEM(pem) {
-			return nil, fault.New(fault.Usage, "route", w.name, w.cred.Authority+" holds no certificate (PEM)", "")
-		}
+		return w.means.path(name)
 	}
-	if w.cred.Certificate != "" {
-		pair, err := tls.LoadX509KeyPair(w.means.path(w.cred.Certificate), w.means.path(cmp.Or(w.cred.Key, w.cred.Certificate)))
-		if err != nil {
-			return nil, fault.Wrap("route", w.name, fmt.Errorf("the client certificate cannot be used: %w", err))
-		}
-		conf.Certificates = []tls.Certificate{pair}
+	conf, err := webtrust.Settings(host,
+		webtrust.Files{Authority: at(w.cred.Authority), Certificate: at(w.cred.Certificate), Key: at(w.cred.Key)})
+	switch {
+	case errors.Is(err, webtrust.ErrNotPEM):
+		return nil, fault.New(fault.Usage, "route", w.name, err.Error(), "")
+	case err != nil:
+		return nil, fault.Wrap("route", w.name, err)
 	}
+	conf.ClientSessionCache, conf.VerifyConnection = tls.NewLRUClientSessionCache(8), w.seen
 	conf.InsecureSkipVerify = w.cred.Fingerprint != "" // #nosec G402 -- seen compares it, which is stricter
 	return conf, nil
 }
 
 // seen keeps the server's certificate, and compares it with the one that it must be.
 func (w *web) seen(s tls.ConnectionState) error {
-	if len(s.PeerCertificates) == 0 {
-		return errors.New("the server shows no certificate")
+	print, err := webtrust.Fingerprint(&s)
+	if err != nil {
+		return err
 	}
-	leaf := s.PeerCertificates[0]
-	sum := sha256.Sum256(leaf.Raw)
-	print := "SHA256:" + hex.EncodeToString(sum[:])
+	print = "SHA256:" + print
 	if want := w.cred.Fingerprint; want != "" && want != print {
 		return fault.New(fault.Refused, "route", w.name, "the server's certificate is "+print+", not the one in credentials.yaml",
 			"ask the vendor whether it was changed; then change the fingerprint")
@@ -119,7 +110,7 @@ func (w *web) seen(s tls.ConnectionState) error {
 	w.observe(&s)
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	w.peer = fmt.Sprintf("certificate %s until %s", print, leaf.NotAfter.UTC().Format("2006-01-02"))
+	w.peer = fmt.Sprintf("certificate %s until %s", print, s.PeerCertificates[0].NotAfter.UTC().Format("2006-01-02"))
 	return nil
 }
 
@@ -133,15 +124,6 @@ func (w *web) observe(s *tls.ConnectionState) {
 	case w.cover != uncovered:
 		w.cover = tls.VersionName(s.Version)
 	}
-}
-
-// sameOrigin says whether two addresses have the same scheme, host and port (RFC 6454, section 5): the three are one thing, for
-// whoever answers at another of them is somebody else.
-func sameOrigin(a, b *url.URL) bool {
-	port := func(u *url.URL) string {
-		return cmp.Or(u.Port(), map[string]string{"http": "80", "https": "443"}[u.Scheme])
-	}
-	return a.Scheme == b.Scheme && strings.EqualFold(a.Hostname(), b.Hostname()) && port(a) == port(b)
 }
 
 func (w *web) server(u *url.URL) string {
@@ -173,7 +155,7 @@ func (w *web) secret(s site.Secret) (string, error) {
 // do sends a request with the login, to the route's own origin only. The body is given by length, since few servers take a body
 // without. The answer's body ends with an error when it drips.
 func (w *web) do(ctx context.Context, method string, u *url.URL, body io.Reader, size int64, header http.Header) (*http.Response, error) {
-	if !sameOrigin(u, w.origin) {
+	if !webtrust.SameOrigin(u, w.origin) {
 		return nil, w.elsewhere(u)
 	}
 	if size == 0 {
@@ -205,7 +187,7 @@ func (w *web) do(ctx context.Context, method string, u *url.URL, body io.Reader,
 		defer cancel(nil)
 		return nil, w.notDone(ctx, inner, err)
 	}
-	res.Body = newSteadyBody(whenClosed{res.Body, func() { cancel(nil) }}, stall)
+	res.Body = webtrust.Steady(res.Body, stall, func() error { return errStalled(stall) }, func() { cancel(nil) })
 	w.observe(res.TLS)
 	if loc := res.Header.Get("Location"); res.StatusCode >= 300 && res.StatusCode < 400 && loc != "" {
 		res.Body.Close()
@@ -233,17 +215,6 @@ func (w *web) notDone(ctx, inner context.Context, err error) error {
 	return w.failed(err)
 }
 
-// whenClosed is a body that does something when it is closed.
-type whenClosed struct {
-	io.ReadCloser
-	then func()
-}
-
-func (c whenClosed) Close() error {
-	defer c.then()
-	return c.ReadCloser.Close()
-}
-
 // elsewhere is the error for an address of another origin than the route's.
 func (w *web) elsewhere(u *url.URL) error {
 	return fault.New(fault.Refused, "route", w.name,
@@ -253,10 +224,7 @@ func (w *web) elsewhere(u *url.URL) error {
 
 // failed tells certificates that are not trusted from connections that are lost.
 func (w *web) failed(err error) error {
-	var unknown x509.UnknownAuthorityError
-	var other x509.HostnameError
-	var invalid x509.CertificateInvalidError
-	if errors.As(err, &unknown) || errors.As(err, &other) || errors.As(err, &invalid) {
+	if webtrust.Untrusted(err) {
 		return &fault.Error{Class: fault.Refused, Op: "route", Target: w.name, Err: err,
 			Hint: "if it is the vendor's, name its authority or its fingerprint in credentials.yaml"}
 	}

@@ -3,12 +3,8 @@ package web
 
 import (
 	"bytes"
-	"cmp"
 	"context"
-	"crypto/sha256"
 	"crypto/tls"
-	"crypto/x509"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -16,7 +12,6 @@ import (
 	"net/http"
 	"net/http/cookiejar"
 	"net/url"
-	"os"
 	"strings"
 	"sync"
 	"time"
@@ -25,6 +20,7 @@ import (
 
 	"envask/internal/extract"
 	"envask/internal/site"
+	"envask/internal/webtrust"
 )
 
 // What a caller may act on.
@@ -143,32 +139,18 @@ func New(set Settings) (*Client, error) {
 
 // trust gives the settings of TLS: whom to trust, and who we are.
 func trust(w *site.Web) (*tls.Config, error) {
-	conf := &tls.Config{ServerName: w.At.Hostname(), MinVersion: tls.VersionTLS12}
-	if w.Authority != "" {
-		pem, err := os.ReadFile(w.Authority)
-		if err != nil {
-			return nil, err
-		}
-		conf.RootCAs = x509.NewCertPool()
-		if !conf.RootCAs.AppendCertsFromPEM(pem) {
-			return nil, fmt.Errorf("%s holds no certificate (PEM)", w.Authority)
-		}
-	}
-	if w.Certificate != "" {
-		pair, err := tls.LoadX509KeyPair(w.Certificate, cmp.Or(w.Key, w.Certificate))
-		if err != nil {
-			return nil, fmt.Errorf("the client certificate cannot be used: %w", err)
-		}
-		conf.Certificates = []tls.Certificate{pair}
+	conf, err := webtrust.Settings(w.At.Hostname(), webtrust.Files{Authority: w.Authority, Certificate: w.Certificate, Key: w.Key})
+	if err != nil {
+		return nil, err
 	}
 	if w.Trust != "" {
 		conf.InsecureSkipVerify = true // #nosec G402 -- the certificate itself is compared, which is stricter
 		conf.VerifyConnection = func(s tls.ConnectionState) error {
-			if len(s.PeerCertificates) == 0 {
-				return fmt.Errorf("%w: the device shows none", ErrTrust)
+			got, err := webtrust.Fingerprint(&s)
+			if err != nil {
+				return fmt.Errorf("%w: %w", ErrTrust, err)
 			}
-			sum := sha256.Sum256(s.PeerCertificates[0].Raw)
-			if got := hex.EncodeToString(sum[:]); got != w.Trust {
+			if got != w.Trust {
 				return fmt.Errorf("%w: it is sha256:%s, not the one in the systems file", ErrTrust, got)
 			}
 			return nil
@@ -179,14 +161,6 @@ func trust(w *site.Web) (*tls.Config, error) {
 
 // Close ends the session's connections.
 func (c *Client) Close() { c.http.CloseIdleConnections() }
-
-// sameOrigin reports whether two addresses have the same scheme, host and port (RFC 6454, section 5).
-func sameOrigin(a, b *url.URL) bool {
-	port := func(u *url.URL) string {
-		return cmp.Or(u.Port(), map[string]string{"http": "80", "https": "443"}[u.Scheme])
-	}
-	return a.Scheme == b.Scheme && strings.EqualFold(a.Hostname(), b.Hostname()) && port(a) == port(b)
-}
 
 // Resolve gives the whole address of a path or link; one that leads to another host is an error.
 func (c *Client) Resolve(from *url.URL, target string) (*url.URL, error) {
@@ -200,7 +174,7 @@ func (c *Client) Resolve(from *url.URL, target string) (*url.URL, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%q is no address", target)
 	}
-	if !sameOrigin(u, c.set.Web.At) {
+	if !webtrust.SameOrigin(u, c.set.Web.At) {
 		return nil, fmt.Errorf("%w (%s://%s); neither requests nor credentials go there", ErrElsewhere, u.Scheme, u.Host)
 	}
 	u.Fragment = ""
@@ -292,7 +266,7 @@ func (c *Client) send(ctx context.Context, r Request, u *url.URL) (*http.Respons
 		return nil, err
 	}
 	asked := time.Now()
-	late := time.AfterFunc(c.set.Stall, func() { cancel(fmt.Errorf("%w for %s", ErrSilent, c.set.Stall)) })
+	late := time.AfterFunc(c.set.Stall, func() { cancel(c.silent()) })
 	res, err := c.http.Do(req) // #nosec G704 -- Resolve lets only the device itself through
 	if err != nil {
 		done(false, false)
@@ -308,34 +282,13 @@ func (c *Client) send(ctx context.Context, r Request, u *url.URL) (*http.Respons
 	}
 	c.tick(asked, res.Header)
 	done(res.StatusCode < 400, res.StatusCode == http.StatusUnauthorized)
-	res.Body = &steady{res.Body, late, c.set.Stall, inner, cancel}
+	late.Stop()
+	res.Body = webtrust.Steady(res.Body, c.set.Stall, c.silent, func() { cancel(nil) })
 	return res, nil
 }
 
-// steady is a body that ends with an error when the device goes silent in its middle.
-type steady struct {
-	io.ReadCloser
-	late   *time.Timer
-	stall  time.Duration
-	ctx    context.Context
-	cancel context.CancelCauseFunc
-}
-
-func (s *steady) Read(b []byte) (int, error) {
-	s.late.Reset(s.stall)
-	n, err := s.ReadCloser.Read(b)
-	if err != nil && !errors.Is(err, io.EOF) && s.ctx.Err() != nil {
-		err = context.Cause(s.ctx)
-	}
-	return n, err
-}
-
-func (s *steady) Close() error {
-	s.late.Stop()
-	err := s.ReadCloser.Close()
-	s.cancel(nil)
-	return err
-}
+// silent is the failure of a device that says nothing more.
+func (c *Client) silent() error { return fmt.Errorf("%w for %s", ErrSilent, c.set.Stall) }
 
 // plainError says what of a connection or certificate is wrong, without the address that stands beside it.
 func plainError(err error) error {
@@ -343,10 +296,7 @@ func plainError(err error) error {
 	if errors.As(err, &u) {
 		err = u.Err
 	}
-	var unknown x509.UnknownAuthorityError
-	var other x509.HostnameError
-	var invalid x509.CertificateInvalidError
-	if errors.As(err, &unknown) || errors.As(err, &other) || errors.As(err, &invalid) {
+	if webtrust.Untrusted(err) {
 		return fmt.Errorf("%w: %w", ErrTrust, err)
 	}
 	var op *net.OpError

@@ -168,6 +168,12 @@ func TestLargeAndSilentAnswers(t *testing.T) {
 			fmt.Fprint(w, "begin")
 			w.(http.Flusher).Flush()
 			<-r.Context().Done()
+		case "/trickles":
+			for r.Context().Err() == nil {
+				fmt.Fprint(w, ".")
+				w.(http.Flusher).Flush()
+				time.Sleep(50 * time.Millisecond)
+			}
 		case "/short":
 			w.Header().Set("Content-Length", "100")
 			fmt.Fprint(w, "only so much")
@@ -182,6 +188,8 @@ func TestLargeAndSilentAnswers(t *testing.T) {
 	_, err = get(c, "/drips")
 	require.ErrorIs(t, err, ErrSilent)
 	require.Less(t, time.Since(begun), 20*time.Second)
+	_, err = get(c, "/trickles")
+	require.ErrorIs(t, err, ErrSilent, "a byte now and then is no answer")
 	_, err = get(c, "/short")
 	require.ErrorIs(t, err, io.ErrUnexpectedEOF)
 	ctx, cancel := context.WithCancel(context.Background())
