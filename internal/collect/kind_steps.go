@@ -6,13 +6,9 @@ import (
 	"fmt"
 	"io/fs"
 	"net/http"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"time"
-
-	"github.com/go-json-experiment/json/v1"
 
 	"envask/internal/ask"
 	"envask/internal/collect/transfer"
@@ -34,7 +30,7 @@ type stepper struct {
 	spec   ask.Steps
 	client *web.Client
 	state  stepState
-	file   string // where the state is kept
+	file   progressFile // where the state is kept
 	begun  time.Time
 }
 
@@ -62,7 +58,7 @@ func takeSteps(ctx context.Context, w *work) error {
 		w.add(round.Entry{Source: "steps", State: round.Skipped, Reason: w.budget.why()})
 		return w.failure()
 	}
-	s.file = filepath.Join(w.round.Dir(), "making", w.sys.Name+"."+w.item.ID+".json")
+	s.file = w.progressOf()
 	s.load()
 	if err := s.takeUp(); err != nil {
 		return err
@@ -96,7 +92,7 @@ func (s *stepper) run(ctx context.Context) error {
 			return s.failure()
 		}
 		s.state.Step = next
-		if err := s.save(); err != nil {
+		if err := s.file.save(s.state); err != nil {
 			return err
 		}
 	}
@@ -191,7 +187,7 @@ func (s *stepper) takeUp() error {
 		}
 		s.state.Step, s.state.Job = i+1, change.ID
 		s.state.Values[name] = strings.Split(id, ", ")
-		return s.save()
+		return s.file.save(s.state)
 	}
 	return nil
 }
@@ -405,8 +401,7 @@ func (s *stepper) held(ctx context.Context) {
 const mostHeldShown = 20
 
 func (s *stepper) load() {
-	data, err := os.ReadFile(s.file)
-	if err != nil || json.Unmarshal(data, &s.state) != nil || s.state.Step > len(s.spec.List) {
+	if !s.file.load(&s.state) || s.state.Step > len(s.spec.List) {
 		s.state = stepState{}
 	}
 	if s.state.Values == nil {
@@ -418,20 +413,6 @@ func (s *stepper) load() {
 	}
 }
 
-func (s *stepper) save() error {
-	data, err := json.Marshal(s.state)
-	if err == nil {
-		err = os.MkdirAll(filepath.Dir(s.file), 0o700)
-	}
-	if err == nil {
-		err = durable.WriteFile(s.file, data, 0o600)
-	}
-	if err != nil {
-		return &transfer.LocalError{Err: err}
-	}
-	return nil
-}
-
 // end forgets how far the steps came, and strikes off the job.
 func (s *stepper) end() error {
 	if s.state.Job != "" {
@@ -439,8 +420,8 @@ func (s *stepper) end() error {
 			return &transfer.LocalError{Err: err}
 		}
 	}
-	if err := os.Remove(s.file); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return &transfer.LocalError{Err: err}
+	if err := s.file.forget(); err != nil {
+		return err
 	}
 	return s.failure()
 }

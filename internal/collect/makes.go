@@ -8,14 +8,11 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"os"
 	"path"
 	"path/filepath"
 	"strconv"
 	"strings"
 	"time"
-
-	"github.com/go-json-experiment/json/v1"
 
 	"envask/internal/ask"
 	"envask/internal/casefile"
@@ -60,8 +57,8 @@ type maker struct {
 	run   reach.Runner // of the item: with elevation where it says so
 	plain reach.Runner
 	state making
-	file  string // where the state is kept
-	shown string // the command as entries name it
+	file  progressFile // where the state is kept
+	shown string       // the command as entries name it
 }
 
 // takeMakes lets a command of the system make files, and takes them.
@@ -87,7 +84,7 @@ func takeMakes(ctx context.Context, w *work, spec ask.Run) error {
 	plain := w.target.(reach.Runner) // else there were no other either
 	m := &maker{shown: line, filesWork: newFilesWork(w, ask.Files{Cut: spec.Cut, History: ask.AllHistory, Patterns: spec.Makes}),
 		spec: spec, run: run, plain: plain,
-		file: filepath.Join(w.round.Dir(), "making", w.sys.Name+"."+w.item.ID+".json")}
+		file: w.progressOf()}
 	if _, ok := w.done.get(line); ok { // it ran, and what it made is here
 		if err := w.done.each(func(e *round.Entry) error { w.add(*e); return nil }); err != nil {
 			return &transfer.LocalError{Err: err}
@@ -116,22 +113,7 @@ func dryMake(ctx context.Context, w *work, spec ask.Run, run reach.Runner) (roun
 }
 
 func (m *maker) load() bool {
-	data, err := os.ReadFile(m.file)
-	return err == nil && json.Unmarshal(data, &m.state) == nil && m.state.Folder != ""
-}
-
-func (m *maker) save() error {
-	data, err := json.Marshal(m.state)
-	if err == nil {
-		err = os.MkdirAll(filepath.Dir(m.file), 0o700)
-	}
-	if err == nil {
-		err = durable.WriteFile(m.file, data, 0o600)
-	}
-	if err != nil {
-		return &transfer.LocalError{Err: err}
-	}
-	return nil
+	return m.file.load(&m.state) && m.state.Folder != ""
 }
 
 // make runs the command, or goes on with it, and takes what it makes.
@@ -222,7 +204,7 @@ func (m *maker) begin(ctx context.Context) (ok bool, err error) {
 		return false, err
 	}
 	m.state.Begun = time.Now().UTC().Truncate(time.Millisecond)
-	return true, m.save() // before the ledger's record: who is killed between the two finds the record again by the folder
+	return true, m.file.save(m.state) // before the ledger's record: who is killed between the two finds the record again by the folder
 }
 
 // onRecord makes sure that our folder stands in the ledger before it is made.
@@ -235,7 +217,7 @@ func (m *maker) onRecord() error {
 		return &transfer.LocalError{Err: err}
 	}
 	m.state.Change = change.ID
-	return m.save()
+	return m.file.save(m.state)
 }
 
 // start starts the command apart from the connection: that may break, and the command goes on. One that was started already, by
@@ -416,7 +398,7 @@ func (m *maker) clean(ctx context.Context, left int) error {
 		if err := m.changes.Done(m.state.Change, "kept, as the ask says"); err != nil {
 			return &transfer.LocalError{Err: err}
 		}
-		return m.forget()
+		return m.file.forget()
 	}
 	durable.Point("before our folder is removed")
 	if _, err := shellText(ctx, m.run, RemoveFolder(m.state.Folder)); err != nil {
@@ -431,7 +413,7 @@ func (m *maker) clean(ctx context.Context, left int) error {
 	if err := m.changes.Done(m.state.Change, "removed"); err != nil {
 		return &transfer.LocalError{Err: err}
 	}
-	return m.forget()
+	return m.file.forget()
 }
 
 // insideOnly says whether all that is made stands in our folder.
@@ -444,13 +426,6 @@ func (m *maker) insideOnly() bool {
 	return false
 }
 
-func (m *maker) forget() error {
-	if err := os.Remove(m.file); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return &transfer.LocalError{Err: err}
-	}
-	return nil
-}
-
 // Making gives the ledger's numbers of what the collection would go on with: folders of ours in which a command works.
 func (c *Collector) Making(of *casefile.Case) (map[string]bool, error) {
 	out := map[string]bool{}
@@ -458,10 +433,10 @@ func (c *Collector) Making(of *casefile.Case) (map[string]bool, error) {
 	if err != nil || len(rounds) == 0 || !c.goesOn(rounds[len(rounds)-1]) {
 		return out, err
 	}
-	files, err := filepath.Glob(filepath.Join(rounds[len(rounds)-1].Dir(), "making", "*.json"))
+	files, err := filepath.Glob(filepath.Join(rounds[len(rounds)-1].Dir(), progressFolder, "*.json"))
 	for _, f := range files {
 		var m making
-		if data, err := os.ReadFile(f); err == nil && json.Unmarshal(data, &m) == nil {
+		if progressFile(f).load(&m) {
 			out[m.Change] = true
 		}
 	}

@@ -8,7 +8,6 @@ import (
 	"io/fs"
 	"os"
 	"path"
-	"path/filepath"
 	"regexp"
 	"sort"
 	"strconv"
@@ -16,7 +15,6 @@ import (
 	"time"
 
 	"github.com/bmatcuk/doublestar/v4"
-	"github.com/go-json-experiment/json/v1"
 
 	"envask/internal/ask"
 	"envask/internal/collect/transfer"
@@ -33,7 +31,7 @@ type typedMaker struct {
 	spec   ask.Run
 	typist reach.Typist
 	before map[string]bool // files that were there already
-	file   string          // where that is kept, for a run that goes on
+	file   progressFile    // where that is kept, for a run that goes on
 }
 
 // deviceFile is a file as a device lists it.
@@ -67,7 +65,7 @@ func takeTypedMakes(ctx context.Context, w *work, spec ask.Run, typist reach.Typ
 	}
 	e.Source = line
 	m := &typedMaker{work: w, spec: spec, typist: typist, before: map[string]bool{},
-		file: filepath.Join(w.round.Dir(), "making", w.sys.Name+"."+w.item.ID+".json")}
+		file: w.progressOf()}
 	if had, ok := w.done.get(line); ok {
 		w.add(had)
 	} else if err := m.make(ctx, &e); err != nil {
@@ -124,23 +122,12 @@ func (m *typedMaker) remember(ctx context.Context) error {
 		m.before[f.path] = true
 		names = append(names, f.path)
 	}
-	data, err := json.Marshal(names)
-	if err == nil {
-		err = os.MkdirAll(filepath.Dir(m.file), 0o700)
-	}
-	if err == nil {
-		err = durable.WriteFile(m.file, data, 0o600)
-	}
-	if err != nil {
-		return &transfer.LocalError{Err: err}
-	}
-	return nil
+	return m.file.save(names)
 }
 
 func (m *typedMaker) load() bool {
-	data, err := os.ReadFile(m.file)
 	var names []string
-	if err != nil || json.Unmarshal(data, &names) != nil {
+	if !m.file.load(&names) {
 		return false
 	}
 	for _, n := range names {
@@ -150,8 +137,8 @@ func (m *typedMaker) load() bool {
 }
 
 func (m *typedMaker) end() error {
-	if err := os.Remove(m.file); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return &transfer.LocalError{Err: err}
+	if err := m.file.forget(); err != nil {
+		return err
 	}
 	return m.failure()
 }
@@ -165,7 +152,9 @@ func (m *typedMaker) list(ctx context.Context) ([]deviceFile, error) {
 	if m.spec.List == nil {
 		var last error
 		x := &expander{ctx: ctx, fsys: m.target.FS(), seen: map[string]bool{}, problem: func(_ string, err error) { last = err },
-			found: func(name string, info fs.FileInfo) { out = append(out, deviceFile{path: reach.Path(name), size: info.Size()}) }}
+			found: func(name string, info fs.FileInfo) {
+				out = append(out, deviceFile{path: reach.Path(name), size: info.Size()})
+			}}
 		for _, p := range m.spec.Makes {
 			if err := x.expand(p); err != nil {
 				return nil, err
@@ -377,7 +366,8 @@ func (m *typedMaker) gone(f deviceFile) *device.Restored {
 	if m.spec.List == nil {
 		return nil
 	}
-	return &device.Restored{Type: m.spec.List.Type, Unlike: regexp.MustCompile(`(?m)(^|[^\w./-])` + regexp.QuoteMeta(f.name) + `([^\w./-]|$)`)}
+	named := `(?m)(^|[^\w./-])` + regexp.QuoteMeta(f.name) + `([^\w./-]|$)`
+	return &device.Restored{Type: m.spec.List.Type, Unlike: regexp.MustCompile(named)}
 }
 
 // removed removes a file, and makes sure that it is gone.
