@@ -28,6 +28,7 @@ func readArrives(m *keyfile.Map) Spec {
 	p.Expect.Files, p.Quiet = am.Int("count", 1, MaxItems, 1), am.Duration("quiet", DefaultQuiet)
 	p.Expect.Least, p.Expect.Most = am.Size("least", 0), am.Size("most", 0)
 	p.Expect.Cut = am.Choice("cut", "none", "lines") == "lines"
+	p.Folder = readFolder(am.Value("folder"))
 	for _, v := range am.Strings("files") {
 		if v.Text == "" || strings.Contains(v.Text, "/") || !doublestar.ValidatePattern(v.Text) {
 			v.Problem("files: expected a pattern of a file's name, such as dump-*, found %q", v.Text)
@@ -48,4 +49,26 @@ func readArrives(m *keyfile.Map) Spec {
 		m.Problem("needs:, elevated: and volatile: do not go with arrives:")
 	}
 	return p
+}
+
+// FolderFields are the placeholders of a drop folder.
+var FolderFields = []string{"system", "case"}
+
+// readFolder reads the path of a drop folder.
+func readFolder(v keyfile.Value) string {
+	if !v.Set() {
+		return ""
+	}
+	plain := FillFolder(v.Text, "x", "x")
+	if !strings.HasPrefix(plain, "/") && !windowsPath().MatchString(plain) || strings.ContainsAny(plain, "*?[]{}\x00") ||
+		slices.Contains(strings.FieldsFunc(plain, func(c rune) bool { return c == '/' || c == '\\' }), "..") || plain == "/" {
+		v.Problem("folder: expected the whole path of a folder (placeholders: {%s}), such as /srv/drop/{system}, found %q",
+			strings.Join(FolderFields, "}, {"), v.Text)
+	}
+	return v.Text
+}
+
+// FillFolder replaces the placeholders of a drop folder.
+func FillFolder(folder, system, number string) string {
+	return strings.NewReplacer("{system}", system, "{case}", number).Replace(folder)
 }

@@ -22,6 +22,7 @@ type Person struct {
 	// Arrives: a device pushes it into the inbox; Steps are what is typed there, and Quiet is how long nothing more has to come.
 	Arrives bool
 	Quiet   time.Duration
+	Folder  string // where a device puts it instead: a whole path on this machine, with placeholders, see FolderFields; "" is the inbox
 }
 
 // Expect is what a person's files must be.
@@ -85,6 +86,9 @@ func (p Person) Sheet() []string {
 	lines := []string{"ask a person to bring it:"}
 	if p.Arrives {
 		lines = []string{"receive it from the device, for a limited time, on an address of yours (envask inbox):"}
+	}
+	if p.Folder != "" {
+		lines = []string{"take what is put into a folder of this machine, " + p.Folder + ", while envask inbox looks at it:"}
 	}
 	for i, s := range p.Steps {
 		lines = append(lines, fmt.Sprintf("  %d. %s", i+1, s))

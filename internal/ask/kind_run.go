@@ -90,8 +90,10 @@ func (r Run) Sheet() []string {
 	if len(r.Makes) > 0 && r.List == nil {
 		lines = append(lines, "make a folder of ours for it below /var/tmp or /tmp, and remove it afterwards")
 	}
-	if r.Arrives != nil {
-		lines = append(lines, "receive what it pushes, on an address of yours, while it runs: "+r.Arrives.Expect.String())
+	if a := r.Arrives; a != nil && a.Folder != "" {
+		lines = append(lines, "take what it puts into a folder of this machine, "+a.Folder+", while it runs: "+a.Expect.String())
+	} else if a != nil {
+		lines = append(lines, "receive what it pushes, on an address of yours, while it runs: "+a.Expect.String())
 	}
 	if r.Space > 0 {
 		lines = append(lines, "only where "+humanize.IBytes(uint64(r.Space))+" are free")

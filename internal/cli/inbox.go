@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"net"
 	"slices"
@@ -27,7 +28,8 @@ func newInbox(s *session) *cobra.Command {
 		Short: "Receive what devices push, for a limited time",
 		Long: `Receive files from devices that can do nothing but send: over SFTP and SCP, FTP, TFTP, and HTTP (PUT and POST). Each device
 gets credentials for this time alone, and the words to type on it. Only writing is possible, and only into this case: nothing is listed
-or read back. It ends when all that the ask expects (arrives:) is there, or after --for.
+or read back. It ends when all that the ask expects (arrives:) is there, or after --for. Where the ask or the systems file names a
+folder (a stick, a share), it takes what is put there.
 
 What arrives joins the round like what a person brings; envask show --todo lists what is still expected.`,
 		Example: `  envask inbox --listen 192.0.2.7
@@ -43,6 +45,10 @@ What arrives joins the round like what a person brings; envask show --todo lists
 			}
 			a.Report = s.inboxEvent
 			got, err := a.Inbox(cmd.Context(), k, q)
+			var f *fault.Error
+			if q.Listen == "" && errors.As(err, &f) && f.Op == "--listen" {
+				f.Hint = "this machine has " + ownAddresses()
+			}
 			if s.common.json && got != nil {
 				if e := s.writeJSON(got); e != nil {
 					return e
@@ -52,7 +58,7 @@ What arrives joins the round like what a person brings; envask show --todo lists
 		},
 	}
 	f := c.Flags()
-	f.StringVar(&q.Listen, "listen", "", "address of this machine that the devices reach (required)")
+	f.StringVar(&q.Listen, "listen", "", "address of this machine that the devices reach (not needed for folders)")
 	f.StringSliceVar(&q.Protocols, "protocol", inbox.Protocols(), "receive by these alone")
 	f.StringSliceVar(&ports, "port", nil, "port for a protocol, such as tftp=69; others are chosen")
 	f.StringVar(&long, "for", "30m", "stop after DURATION")
@@ -63,10 +69,6 @@ What arrives joins the round like what a person brings; envask show --todo lists
 }
 
 func inboxFlags(q *flow.InboxRequest, ports []string, long, most string) (err error) {
-	if q.Listen == "" {
-		return fault.New(fault.Usage, "--listen", "", "give an address of this machine that the devices reach",
-			"this machine has "+ownAddresses())
-	}
 	if q.For, err = window.ParseDuration(long); err != nil || q.For <= 0 {
 		return fault.New(fault.Usage, "--for", "", "give a length of time, such as 15m", "")
 	}
@@ -115,7 +117,7 @@ func (s *session) inboxEvent(e any) {
 	case flow.InboxOpen:
 		s.drawInbox(e)
 	case flow.InboxArrived:
-		from := fmt.Sprintf("by %s from %s", e.By, e.From)
+		from := e.How()
 		if e.Renamed {
 			from += ", which called it " + e.Said
 		}
@@ -139,6 +141,9 @@ func (s *session) drawInbox(e flow.InboxOpen) {
 			at = append(at, p+" "+e.At[p])
 		}
 	}
+	if len(at) == 0 {
+		at = []string{"from folders"}
+	}
 	s.screen.Say("receiving until %s: %s", s.when(e.Until), strings.Join(at, ", "))
 	for _, w := range e.Systems {
 		from := ""
@@ -146,7 +151,12 @@ func (s *session) drawInbox(e flow.InboxOpen) {
 			from += ", from " + a.String()
 		}
 		s.screen.Say("\n%s %s: expected %s%s", s.screen.Paint(term.Bold, w.System), w.Item, term.Clean(w.Expect), from)
-		s.screen.Say("type on it:")
+		if w.Folder != "" {
+			s.screen.Say("put it into %s", term.Clean(w.Folder))
+		}
+		if len(w.Words) > 0 {
+			s.screen.Say("type on it:")
+		}
 		for _, l := range w.Words {
 			s.screen.Say("  %s", term.Clean(l))
 		}

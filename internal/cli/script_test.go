@@ -463,7 +463,7 @@ func TestScriptsSayWhatTheyProve(t *testing.T) {
 	found, err := filepath.Glob("testdata/script/*.txtar")
 	require.NoError(t, err)
 	require.Greater(t, len(found), 15)
-	commands := `^(open|probe|collect|pack|verify|submit|cases|show|review|reveal|compare|add|run|redact|times|ask|repair|demo|tidy|version|help|site|completion|brief|case)(-[a-z-]+)?\.txtar$`
+	commands := `^(open|probe|collect|inbox|pack|verify|submit|cases|show|review|reveal|compare|add|run|redact|times|ask|repair|demo|tidy|version|help|site|completion|brief|case)(-[a-z-]+)?\.txtar$`
 	for _, f := range found {
 		data, err := os.ReadFile(f)
 		require.NoError(t, err)

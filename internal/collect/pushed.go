@@ -1,21 +1,21 @@
 package collect
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
-
-	"github.com/bmatcuk/doublestar/v4"
+	"time"
 
 	"envask/internal/ask"
 	"envask/internal/collect/transfer"
 	"envask/internal/inbox"
 	"envask/internal/reach"
 	"envask/internal/round"
+	"envask/internal/site"
 )
 
 // inboxValue gives what a placeholder of the inbox stands for, while the item's command runs.
@@ -35,18 +35,36 @@ var errNotListening = errors.New("it pushes to us: give an address of this machi
 // pushedFolder is where what devices push while a command runs is kept, below a system's folder.
 const pushedFolder = "pushed/"
 
+// DropFolder gives the folder of this machine into which a system puts what an item wants; "" where it pushes into the inbox. The
+// systems file has the last word.
+func DropFolder(p *ask.Person, sys *site.System, number string) string {
+	folder := p.Folder
+	if sys.Pushes != nil && sys.Pushes.Folder != "" {
+		folder = sys.Pushes.Folder
+	}
+	folder = ask.FillFolder(folder, sys.Name, number)
+	if rest, ok := strings.CutPrefix(folder, "~/"); ok {
+		home, _ := os.UserHomeDir() // without one, the folder is not found, and that is said
+		folder = filepath.Join(home, rest)
+	}
+	return folder
+}
+
 // takePushed types a command that makes a device push files, and receives them. What is typed holds credentials for this time alone:
 // entries
 // name the command as the ask writes it.
 func takePushed(ctx context.Context, w *work, spec ask.Run) error {
 	e := round.Entry{Source: spec.Commands[0]}
 	typist, typed := w.target.(reach.Typist)
+	folder := DropFolder(spec.Arrives, w.sys, w.req.Case)
 	switch {
 	case !typed:
 		e.State, e.Reason = round.Failed, "run: with arrives: is for devices with a command line"
+	case w.dryRun && folder != "":
+		e.State, e.Reason = round.Taken, "would be typed, and what is put into "+folder+" would be taken: "+spec.Arrives.Expect.String()
 	case w.dryRun:
 		e.State, e.Reason = round.Taken, "would be typed, and what the device pushes would be received: "+spec.Arrives.Expect.String()
-	case w.inbox == nil:
+	case w.inbox == nil, folder == "" && len(w.inbox.At) == 0:
 		e.State, e.Reason = round.Failed, errNotListening.Error()
 	case !w.budget.reserve(0):
 		e.State, e.Reason = round.Skipped, w.budget.why()
@@ -69,6 +87,12 @@ func takePushed(ctx context.Context, w *work, spec ask.Run) error {
 		return w.failure()
 	}
 	w.hide = []string{w.account.Password, w.account.Name}
+	if folder != "" {
+		watching, stop := context.WithCancel(ctx)
+		defer stop()
+		go w.inbox.Store.Watch(watching, w.account, inbox.Drop{Dir: folder, Named: spec.Arrives.Expect.Named, Since: time.Now(),
+			Quiet: spec.Arrives.Quiet})
+	}
 	x, err := w.typeCommand(ctx, spec, typist, line)
 	if x != nil {
 		defer x.remove()
@@ -129,10 +153,9 @@ func (w *work) receive(ctx context.Context, spec ask.Run) error {
 func (w *work) keepPushed(ctx context.Context, a inbox.Arrival, want *ask.Person) (fits bool, err error) {
 	defer os.RemoveAll(filepath.Dir(a.File))
 	e := round.Entry{Source: "pushed: " + SafePath(a.Said), Size: a.Bytes, Bytes: a.Bytes, SHA256: a.SHA256,
-		ModTime: a.At, State: round.Taken,
-		Reason: fmt.Sprintf("pushed by %s from %s", a.By, a.From)}
-	fits = len(want.Expect.Names) == 0 || slices.ContainsFunc(want.Expect.Names,
-		func(p string) bool { return doublestar.MatchUnvalidated(p, a.Name) })
+		ModTime: cmp.Or(a.Modified, a.At), State: round.Taken,
+		Reason: a.How()}
+	fits = want.Expect.Named(a.Name)
 	switch {
 	case !fits:
 		e.State, e.Reason = round.Failed, "it is not named like "+strings.Join(want.Expect.Names, " or ")

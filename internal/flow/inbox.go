@@ -11,8 +11,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/bmatcuk/doublestar/v4"
-
 	"envask/internal/ask"
 	"envask/internal/casefile"
 	"envask/internal/collect"
@@ -25,7 +23,7 @@ import (
 
 // InboxRequest is one time of receiving.
 type InboxRequest struct {
-	Listen         string // an address of this machine that the devices reach
+	Listen         string // an address of this machine that the devices reach; "" where all comes into folders
 	Protocols      []string
 	Ports          map[string]int // by protocol; others are chosen
 	For            time.Duration  // how long at most
@@ -46,6 +44,7 @@ type InboxWords struct {
 	Words        []string // to type there; where the ask names none, the addresses to send to
 	Expect       string
 	From         []netip.Addr
+	Folder       string // into which it is put, instead
 }
 
 // InboxArrived is sent for each file that came.
@@ -80,6 +79,7 @@ type expectation struct {
 	account *inbox.Account
 	item    *ask.Item
 	spec    ask.Person
+	folder  string // into which the device puts it; "" where it pushes
 	files   int
 	last    time.Time
 }
@@ -134,14 +134,67 @@ func (r *receiving) expectations() (out []*expectation, err error) {
 					}
 				}
 			}
-			out = append(out, &expectation{account: account, item: it, spec: spec})
+			out = append(out, &expectation{account: account, item: it, spec: spec, folder: collect.DropFolder(&spec, sys, r.c.Number)})
 		}
 	}
 	if len(out) == 0 {
 		return nil, fault.New(fault.Usage, "inbox", "", "the ask "+r.ask.Name+" has no item that a device of this site pushes",
 			"an item with arrives: in "+r.ask.File+" says what is wanted, and of which role")
 	}
-	return out, nil
+	return out, r.checkFolders(out)
+}
+
+// checkFolders makes sure that each file of a drop folder is of one system, and that there is an address for what is pushed.
+func (r *receiving) checkFolders(list []*expectation) error {
+	type drop struct{ folder, item string }
+	of := map[drop]string{}
+	for _, e := range list {
+		if e.folder == "" && r.q.Listen == "" {
+			return fault.New(fault.Usage, "--listen", "", "give an address of this machine that "+e.account.System+" reaches", "")
+		}
+		at := drop{e.folder, e.item.ID}
+		if e.folder != "" && of[at] != "" {
+			return fault.New(fault.Usage, "inbox", e.folder, of[at]+" and "+e.account.System+
+				" put "+e.item.ID+" into the same folder, so that nobody can tell whose a file is",
+				"give each one its own: pushes: {folder: …} in "+r.site.File)
+		}
+		of[at] = e.account.System
+	}
+	return nil
+}
+
+// started is when the round began that takes what comes: files of a drop folder that are older do not count by themselves.
+func (r *receiving) started() (time.Time, error) {
+	open, err := r.app.openRound(r.c)
+	if err != nil || open == nil {
+		return r.app.Now(), err
+	}
+	return open.Started, nil
+}
+
+// serve opens what the devices push to, and looks at the folders that they put files into.
+func (r *receiving) serve(ctx context.Context, store *inbox.Store) (at map[string]string, err error) {
+	since, err := r.started()
+	if err != nil {
+		return nil, err
+	}
+	push := false
+	for _, e := range r.wanted {
+		if e.folder == "" {
+			push = true
+			store.Accounts = append(store.Accounts, e.account)
+			continue
+		}
+		go store.Watch(ctx, e.account, inbox.Drop{Dir: e.folder, Named: e.spec.Expect.Named, Since: since, Quiet: e.spec.Quiet})
+	}
+	if !push {
+		return nil, nil
+	}
+	if at, err = inbox.Start(ctx, store, r.q.Listen, r.q.Protocols, func(p string) int { return r.q.Ports[p] }); err != nil {
+		return nil, fault.New(fault.Failed, "inbox", r.q.Listen, err.Error(),
+			"give an address of this machine with --listen, and free ports with --port")
+	}
+	return at, nil
 }
 
 func (r *receiving) run(ctx context.Context) error {
@@ -152,15 +205,11 @@ func (r *receiving) run(ctx context.Context) error {
 	defer done()
 	store := &inbox.Store{Dir: dir, Limits: inbox.Limits{Bytes: r.q.Most, Files: mostInboxFiles}, SafeName: collect.SafePath,
 		Arrived: func(x inbox.Arrival) { r.arrived <- x }, Remark: func(text string) { r.app.note("%s", text) }}
-	for _, e := range r.wanted {
-		store.Accounts = append(store.Accounts, e.account)
-	}
 	serving, stop := context.WithCancel(ctx)
 	defer stop()
-	at, err := inbox.Start(serving, store, r.q.Listen, r.q.Protocols, func(p string) int { return r.q.Ports[p] })
+	at, err := r.serve(serving, store)
 	if err != nil {
-		return fault.New(fault.Failed, "inbox", r.q.Listen, err.Error(),
-			"give an address of this machine with --listen, and free ports with --port")
+		return err
 	}
 	until, _ := ctx.Deadline()
 	open := InboxOpen{At: at, Until: until}
@@ -231,7 +280,7 @@ func (r *receiving) over(ctx context.Context) error {
 func (r *receiving) take(ctx context.Context, x inbox.Arrival) error {
 	said := collect.SafePath(x.Said)
 	got, err := r.bring(ctx, BringRequest{Paths: []string{x.File}, Item: x.Item, System: x.System,
-		Note: fmt.Sprintf("pushed by %s from %s as %s", x.By, x.From, said), From: said})
+		Note: x.How() + " as " + said, From: said})
 	if err != nil { // it came, and the device may not send it again
 		at, e := r.keepAside(x)
 		if e != nil {
@@ -251,8 +300,7 @@ func (r *receiving) take(ctx context.Context, x inbox.Arrival) error {
 	for _, w := range r.wanted {
 		if w.account.System == x.System && w.item.ID == x.Item {
 			w.last = time.Now()
-			if len(w.spec.Expect.Names) == 0 || slices.ContainsFunc(w.spec.Expect.Names,
-				func(p string) bool { return doublestar.MatchUnvalidated(p, x.Name) }) {
+			if w.spec.Expect.Named(x.Name) {
 				w.files++
 			}
 			e.Came, e.Want = w.files, w.spec.Expect.Files
@@ -291,7 +339,8 @@ func (r *receiving) bring(ctx context.Context, q BringRequest) (*Brought, error)
 
 // words gives what is to be typed on a device.
 func (r *receiving) words(e *expectation, at map[string]string) InboxWords {
-	w := InboxWords{System: e.account.System, Item: e.item.ID, Expect: e.spec.Expect.String(), From: e.account.From}
+	w := InboxWords{System: e.account.System, Item: e.item.ID, Expect: e.spec.Expect.String(), From: e.account.From,
+		Folder: e.folder}
 	value := func(name string) string {
 		p, ok := strings.CutPrefix(name, "inbox.")
 		if !ok {
@@ -302,7 +351,7 @@ func (r *receiving) words(e *expectation, at map[string]string) InboxWords {
 	for _, s := range e.spec.Steps {
 		w.Words = append(w.Words, ask.Tell(s, value))
 	}
-	if len(w.Words) == 0 {
+	if len(w.Words) == 0 && e.folder == "" {
 		for _, p := range r.q.Protocols {
 			w.Words = append(w.Words, e.account.Fill(p, r.q.Listen, at)+map[bool]string{true: "", false: "FILE"}[p == "tftp"])
 		}
@@ -313,16 +362,22 @@ func (r *receiving) words(e *expectation, at map[string]string) InboxWords {
 // listening opens the inbox for the time of a collection, where items of its plan make devices push; nil where none does.
 func (a *App) listening(ctx context.Context, c *casefile.Case, col *collect.Collector, q CollectRequest) (stop func(), err error) {
 	var texts []string
+	folders := false
 	for _, cell := range col.Plan() {
 		it := col.Ask.Item(cell.Item)
 		if it == nil || cell.State != "" {
 			continue
 		}
-		if run, ok := it.Spec.(ask.Run); ok && run.Arrives != nil {
+		run, ok := it.Spec.(ask.Run)
+		switch {
+		case !ok || run.Arrives == nil:
+		case collect.DropFolder(run.Arrives, col.Site.System(cell.System), c.Number) != "":
+			folders = true
+		case q.Listen != "":
 			texts = append(texts, run.Commands...)
 		}
 	}
-	if len(texts) == 0 || q.Listen == "" {
+	if len(texts) == 0 && !folders {
 		return func() {}, nil
 	}
 	dir, done, err := a.Home.Temp()
@@ -337,11 +392,14 @@ func (a *App) listening(ctx context.Context, c *casefile.Case, col *collect.Coll
 		end()
 		done()
 	}
+	col.Inbox = x
+	if len(texts) == 0 {
+		return stop, nil
+	}
 	if x.At, err = inbox.Start(serving, store, q.Listen, inbox.Needs(texts), func(p string) int { return q.Ports[p] }); err != nil {
 		stop()
 		return nil, fault.New(fault.Failed, "collect", q.Listen, err.Error(),
 			"give an address of this machine with --listen, and free ports with --port")
 	}
-	col.Inbox = x
 	return stop, nil
 }

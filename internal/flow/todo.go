@@ -8,6 +8,7 @@ import (
 	"envask/internal/ask"
 	"envask/internal/bring"
 	"envask/internal/casefile"
+	"envask/internal/collect"
 	"envask/internal/fault"
 	"envask/internal/round"
 	"envask/internal/site"
@@ -65,7 +66,7 @@ func (a *App) ToDos(c *casefile.Case) ([]ToDo, error) {
 		if !known || cell.State == round.Skipped && cell.Code != round.CodeElsewhere {
 			cell = round.ToBring(round.Cell{System: key[0], Item: key[1], Required: k.Item(key[1]).Required})
 		}
-		out = append(out, toDo(c, k.Item(key[1]), cell, had[key]))
+		out = append(out, toDo(c, k.Item(key[1]), s.System(key[0]), cell, had[key]))
 	}
 	slices.SortStableFunc(out, func(a, b ToDo) int {
 		switch {
@@ -112,8 +113,12 @@ func (a *App) broughtBefore(c *casefile.Case, k *ask.Ask) (map[[2]string]string,
 // provided reports whether what a cell is of was brought, or its address was.
 func provided(cell round.Cell) bool { return isThere(cell) || cell.Code == round.CodeElsewhere }
 
-func toDo(c *casefile.Case, it *ask.Item, cell round.Cell, had []round.Entry) ToDo {
+func toDo(c *casefile.Case, it *ask.Item, sys *site.System, cell round.Cell, had []round.Entry) ToDo {
 	spec := it.Spec.(ask.Person)
+	folder := ""
+	if sys != nil {
+		folder = collect.DropFolder(&spec, sys, c.Number)
+	}
 	t := ToDo{Item: it.ID, System: cell.System, Required: it.Required, Why: it.Why, Advice: it.Advice, Expect: spec.Expect.String(),
 		Open: !provided(cell), State: cell.State, Reason: cell.Reason, Brought: had}
 	if cell.Code == round.CodeToBring {
@@ -128,6 +133,9 @@ func toDo(c *casefile.Case, it *ask.Item, cell round.Cell, had []round.Entry) To
 	t.Add = []string{"add", "FILE", "--item", it.ID}
 	if spec.Arrives {
 		t.Add = []string{"inbox", "--listen", "ADDRESS", "--item", it.ID}
+		if folder != "" {
+			t.Add = []string{"inbox", "--item", it.ID}
+		}
 	}
 	if !it.OfCase {
 		t.Add = append(t.Add, "--system", cell.System)

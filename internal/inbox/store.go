@@ -52,15 +52,27 @@ type Account struct {
 // Arrival is a file that came as a whole.
 type Arrival struct {
 	System, Item string
-	Name         string // as it is kept
-	Said         string // as the device called it
-	Renamed      bool   // its own name was no plain one, or was there already
-	By, From     string // protocol and address
-	File         string // where it is
+	Name         string    // as it is kept
+	Said         string    // as the device called it
+	Renamed      bool      // its own name was no plain one, or was there already
+	By, From     string    // protocol and address; "folder" and which
+	Modified     time.Time // of a file from a drop folder, as the folder has it
+	File         string    // where it is
 	Bytes        int64
 	SHA256       string
 	At           time.Time
 }
+
+// How tells in words how it came.
+func (a *Arrival) How() string {
+	if a.By == byFolder {
+		return "put into " + a.From
+	}
+	return "pushed by " + a.By + " from " + a.From
+}
+
+// byFolder is what Arrival.By has of a drop folder.
+const byFolder = "folder"
 
 // Store takes what comes.
 type Store struct {
@@ -165,8 +177,12 @@ type Incoming struct {
 	done    bool
 }
 
-// Begin takes a file.
+// Begin takes a file from a connection.
 func (s *Store) Begin(a *Account, name, by string, from net.Addr) (*Incoming, error) {
+	return s.begin(a, name, by, addressOf(from).String())
+}
+
+func (s *Store) begin(a *Account, name, by, from string) (*Incoming, error) {
 	s.mu.Lock()
 	if a.files >= s.Limits.Files {
 		s.mu.Unlock()
@@ -192,7 +208,7 @@ func (s *Store) Begin(a *Account, name, by string, from net.Addr) (*Incoming, er
 	return &Incoming{store: s, account: a, dir: dir, f: f, sum: sha256.New(), ordered: true,
 		arrival: Arrival{System: a.System, Item: a.Item, Name: plain,
 			Said: strings.TrimPrefix(name, "/"), Renamed: plain != strings.TrimPrefix(name, "/"), By: by,
-			From: addressOf(from).String(), File: f.Name()}}, nil
+			From: from, File: f.Name()}}, nil
 }
 
 // WriteAt takes bytes.
@@ -223,12 +239,19 @@ func (in *Incoming) WriteAt(b []byte, at int64) (int, error) {
 // Write takes bytes in their order.
 func (in *Incoming) Write(b []byte) (int, error) { return in.WriteAt(b, in.next) }
 
-// Abort drops what came: it is not whole.
+// Abort drops what came, and says that it is not whole.
 func (in *Incoming) Abort(why string) {
+	if in.drop() {
+		in.store.remark("%s: %q did not come as a whole (%s)", in.account.System, in.arrival.Name, why)
+	}
+}
+
+// drop removes what came, and reports whether there was something.
+func (in *Incoming) drop() bool {
 	in.mu.Lock()
 	defer in.mu.Unlock()
 	if in.done {
-		return
+		return false
 	}
 	in.done = true
 	in.f.Close()
@@ -236,7 +259,7 @@ func (in *Incoming) Abort(why string) {
 	in.store.mu.Lock()
 	in.account.files--
 	in.store.mu.Unlock()
-	in.store.remark("%s: %q did not come as a whole (%s)", in.account.System, in.arrival.Name, why)
+	return true
 }
 
 // Commit says that all of it came.
@@ -268,6 +291,9 @@ func (in *Incoming) settle() error {
 	info, err := in.f.Stat()
 	if err == nil {
 		err = in.f.Sync()
+	}
+	if m := in.arrival.Modified; err == nil && !m.IsZero() {
+		err = os.Chtimes(in.f.Name(), m, m)
 	}
 	if err != nil {
 		return err

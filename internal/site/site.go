@@ -217,6 +217,9 @@ func (s *Site) readSystem(m *keyfile.Map, seen map[string]int, secrets map[strin
 	sys.Before = strings.TrimSpace(m.String("before-you-start"))
 	sys.Limits = readLimits(m.Map("limits"), s.Limits)
 	sys.Folder = s.path(sys.Folder)
+	if sys.Pushes != nil {
+		sys.Pushes.Folder = s.path(sys.Pushes.Folder)
+	}
 	via := m.Value("via")
 	sys.Via = via.Text
 	sys.SSH.Key, sys.SSH.Password = s.path(sys.SSH.Key), sys.SSH.Password.at(s.path)

@@ -10,6 +10,8 @@ import (
 type Pushes struct {
 	As   string       // its name there; "" is one that is made up
 	From []netip.Addr // where it comes from; empty: anywhere
+	// Folder is where it puts its files, on a stick or a share of this machine; "" is what the ask says, or our inbox.
+	Folder string
 }
 
 func readPushes(m *keyfile.Map, s *System) {
@@ -23,6 +25,7 @@ func readPushes(m *keyfile.Map, s *System) {
 	if v := pm.Value("as"); v.Set() {
 		p.As = checkWord("as", v)
 	}
+	p.Folder = pm.String("folder")
 	for _, v := range pm.Strings("from") {
 		a, err := netip.ParseAddr(v.Text)
 		if err != nil {
