@@ -121,3 +121,10 @@ func TestMatchDigest(t *testing.T) {
 	require.ErrorContains(t, a.MatchDigest("ab12ab12ab1"), "too short")
 	require.ErrorContains(t, a.MatchDigest("ab12ab12ab13"), "not the ask you mean")
 }
+
+// Each placeholder of the inbox is one of command lines, too.
+func TestInboxFieldsAreFilled(t *testing.T) {
+	for _, f := range InboxFields {
+		require.Equal(t, []string{"inbox." + f}, Fields("send {inbox."+f+"}x"))
+	}
+}

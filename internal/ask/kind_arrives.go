@@ -12,7 +12,7 @@ import (
 
 // InboxFields are the placeholders of what is typed on a device that pushes: a whole address by protocol, or its parts. inbox.name is the
 // one name that TFTP takes.
-var InboxFields = []string{"sftp", "ftp", "tftp", "http", "host", "user", "password", "name"}
+var InboxFields = []string{"sftp", "scp", "ftp", "tftp", "http", "host", "user", "password", "name"}
 
 // DefaultQuiet is how long nothing more has to come until what is expected counts as whole.
 const DefaultQuiet = 5 * time.Second

@@ -3,6 +3,7 @@ package ask
 import (
 	"fmt"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -53,6 +54,9 @@ type Listing struct {
 
 // DefaultMost is how long a command on a device may take in all when the ask does not say.
 const DefaultMost = time.Hour
+
+// DefaultArrival is that where the command makes the device push.
+const DefaultArrival = 10 * time.Minute
 
 // Kind is the key that chooses this kind.
 func (Run) Kind() string { return "run" }
@@ -156,9 +160,16 @@ func readRun(m *keyfile.Map) Spec {
 // intoField is a placeholder of the name of the one file for all outputs.
 var intoField = late.Pattern(`\{(date|system|case|member)\}`)
 
+// inboxField is what looks like a placeholder of the inbox.
+var inboxField = late.Pattern(`\{inbox\.([^{}]*)\}`)
+
 // readTyped reads the keys that matter on devices.
 func readTyped(m *keyfile.Map, r *Run) {
-	r.Answers, r.Most = device.ReadAnswers(m), m.Duration("at-most", DefaultMost)
+	most := DefaultMost
+	if m.Has("arrives") {
+		most = DefaultArrival
+	}
+	r.Answers, r.Most = device.ReadAnswers(m), m.Duration("at-most", most)
 	if v := m.Value("into"); v.Set() {
 		rest := intoField().ReplaceAllString(v.Text, "x")
 		if strings.ContainsAny(rest, `/\{}`) || strings.HasPrefix(rest, ".") || len(v.Text) > 200 || len(r.Makes) > 0 ||
@@ -183,9 +194,12 @@ func readTyped(m *keyfile.Map, r *Run) {
 		}
 	}
 	for _, v := range m.Strings("run") {
-		for _, f := range Fields(v.Text) {
-			if strings.HasPrefix(f, "inbox.") && r.Arrives == nil {
-				v.Problem("{%s} goes with arrives:", f)
+		for _, f := range inboxField().FindAllStringSubmatch(v.Text, -1) {
+			switch {
+			case r.Arrives == nil:
+				v.Problem("%s goes with arrives:", f[0])
+			case !slices.Contains(InboxFields, f[1]):
+				v.Problem("%s is no placeholder; there are {inbox.%s}", f[0], strings.Join(InboxFields, "}, {inbox."))
 			}
 		}
 	}

@@ -37,8 +37,8 @@ func readOrder(m *keyfile.Map, it *Item) {
 	if len(it.Before) > 0 && len(it.Afterwards) == 0 {
 		m.Problem("before: needs afterwards: too: what is changed on a system is changed back")
 	}
-	if (m.Has("person") || m.Has("arrives")) && (len(it.Before)+len(it.Afterwards)+len(it.After) > 0) {
-		m.Problem("after:, before: and afterwards: do not go with person: and arrives:")
+	if (m.Has("person") || m.Has("arrives") && !m.Has("run")) && (len(it.Before)+len(it.Afterwards)+len(it.After) > 0) {
+		m.Problem("after:, before: and afterwards: do not go with person:, and with arrives: only beside run:")
 	}
 	for _, v := range aroundLines(m) {
 		checkFields(v, false)

@@ -45,7 +45,7 @@ func FormatTime(name string, t time.Time) string {
 
 // commandField is a placeholder of a command line. Other braces are the shell's own.
 var commandField = late.Pattern(`\{(from|to|case|folder|system|member|` +
-	`inbox\.(?:sftp|ftp|tftp|http|host|user|password|name)|(?:answer|value|system)\.([A-Za-z0-9_-]+))\}`)
+	`inbox\.(?:sftp|scp|ftp|tftp|http|host|user|password|name)|(?:answer|value|system)\.([A-Za-z0-9_-]+))\}`)
 
 // Fill replaces the placeholders of a command line; value gives the text for one, and word makes one word of the shell of it.
 func Fill(command string, value func(name string) (string, error), word func(text string) (string, error)) (string, error) {

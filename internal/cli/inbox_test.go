@@ -131,7 +131,7 @@ func TestInboxTakesWhatComes(t *testing.T) {
 	require.Equal(t, 201, put(t, u, "passwd", []byte("three\n")), "one wrong login closes nothing")
 	p.wait(t, 0)
 	said := p.said.String()
-	require.Contains(t, said, "arrived: annex-switch passwd: 4 B, by HTTP from 127.0.0.1, which called it ")
+	require.Contains(t, said, "arrived: annex-switch passwd: 4 B, pushed by HTTP from 127.0.0.1, which called it ")
 	require.NotContains(t, said, "\x1b")
 	var doc struct {
 		Files []struct{ Name, Source, SHA256, State string }
@@ -241,7 +241,7 @@ func TestExampleOfInbox(t *testing.T) {
 	p := openInbox(t, dir, "--for", "30s")
 	require.Equal(t, 201, put(t, p.urls["http"], "dump-1", []byte("the dump\n")))
 	p.wait(t, 0)
-	require.Contains(t, p.said.String(), "arrived: annex-switch dump-1: 9 B, by HTTP from 127.0.0.1, taken")
+	require.Contains(t, p.said.String(), "arrived: annex-switch dump-1: 9 B, pushed by HTTP from 127.0.0.1, taken")
 }
 
 // A case that another process holds is waited for; what came and cannot be taken is kept, and said.

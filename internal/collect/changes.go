@@ -7,6 +7,7 @@ import (
 	"io"
 	"time"
 
+	"envask/internal/ask"
 	"envask/internal/collect/transfer"
 	"envask/internal/device"
 	"envask/internal/durable"
@@ -28,7 +29,8 @@ const (
 
 // takeChanged takes an item between the change that it needs and what takes that back.
 func (v *visit) takeChanged(ctx context.Context, w *work) error {
-	if len(w.item.Before)+len(w.item.Afterwards) == 0 || w.dryRun {
+	run, _ := w.item.Spec.(ask.Run)
+	if len(w.item.Before)+len(w.item.Afterwards) == 0 || w.dryRun || run.Arrives != nil && w.cannotReceive(run) != "" {
 		return w.take(ctx)
 	}
 	before, afterwards, ok := w.filledSteps(ctx)

@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"envask/internal/ask"
@@ -59,13 +60,13 @@ func takePushed(ctx context.Context, w *work, spec ask.Run) error {
 	folder := DropFolder(spec.Arrives, w.sys, w.req.Case)
 	switch {
 	case !typed:
-		e.State, e.Reason = round.Failed, "run: with arrives: is for devices with a command line"
+		e.State, e.Reason = round.Failed, w.cannotReceive(spec)
 	case w.dryRun && folder != "":
 		e.State, e.Reason = round.Taken, "would be typed, and what is put into "+folder+" would be taken: "+spec.Arrives.Expect.String()
 	case w.dryRun:
 		e.State, e.Reason = round.Taken, "would be typed, and what the device pushes would be received: "+spec.Arrives.Expect.String()
-	case w.inbox == nil, folder == "" && len(w.inbox.At) == 0:
-		e.State, e.Reason = round.Failed, errNotListening.Error()
+	case w.cannotReceive(spec) != "":
+		e.State, e.Reason = round.Failed, w.cannotReceive(spec)
 	case !w.budget.reserve(0):
 		e.State, e.Reason = round.Skipped, w.budget.why()
 	}
@@ -117,12 +118,42 @@ func takePushed(ctx context.Context, w *work, spec ask.Run) error {
 	return w.failure()
 }
 
+// cannotReceive says why nothing can be received of an item; "" is that it can.
+func (w *work) cannotReceive(spec ask.Run) string {
+	if _, ok := w.target.(reach.Typist); !ok {
+		return "run: with arrives: is for devices with a command line"
+	}
+	if w.inbox == nil || len(w.inbox.At) == 0 && DropFolder(spec.Arrives, w.sys, w.req.Case) == "" {
+		return errNotListening.Error()
+	}
+	return ""
+}
+
+// tellWaiting shows every second how many files arrived, until the context ends.
+func (w *work) tellWaiting(ctx context.Context, came *atomic.Int64, want int) {
+	begun := time.Now()
+	tick := time.NewTicker(time.Second)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+			w.report(Event{Kind: Waiting, System: w.sys.Name, Item: w.item.ID, Took: time.Since(begun),
+				Reason: fmt.Sprintf("%d of %d files arrived", came.Load(), want)})
+		}
+	}
+}
+
 // receive takes what arrives, until all that is expected is there and nothing more comes for a while.
 func (w *work) receive(ctx context.Context, spec ask.Run) error {
 	want := spec.Arrives
 	inner, cancel := context.WithTimeout(ctx, spec.Most)
 	defer cancel()
+	var told atomic.Int64
+	go w.tellWaiting(inner, &told, want.Expect.Files)
 	for came := 0; ; {
+		told.Store(int64(came))
 		next, stop := context.WithCancel(inner)
 		if came >= want.Expect.Files {
 			next, stop = context.WithTimeout(inner, want.Quiet)
@@ -155,7 +186,7 @@ func (w *work) keepPushed(ctx context.Context, a inbox.Arrival, want *ask.Person
 	e := round.Entry{Source: "pushed: " + SafePath(a.Said), Size: a.Bytes, Bytes: a.Bytes, SHA256: a.SHA256,
 		ModTime: cmp.Or(a.Modified, a.At), State: round.Taken,
 		Reason: a.How()}
-	fits = want.Expect.Named(a.Name)
+	fits = a.Fits(want.Expect.Named)
 	switch {
 	case !fits:
 		e.State, e.Reason = round.Failed, "it is not named like "+strings.Join(want.Expect.Names, " or ")

@@ -300,7 +300,7 @@ func (r *receiving) take(ctx context.Context, x inbox.Arrival) error {
 	for _, w := range r.wanted {
 		if w.account.System == x.System && w.item.ID == x.Item {
 			w.last = time.Now()
-			if w.spec.Expect.Named(x.Name) {
+			if x.Fits(w.spec.Expect.Named) {
 				w.files++
 			}
 			e.Came, e.Want = w.files, w.spec.Expect.Files

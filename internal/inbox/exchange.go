@@ -80,7 +80,11 @@ func (a *Account) Fill(name, host string, at map[string]string) string {
 	case "name":
 		return a.Name
 	}
-	h, port, err := net.SplitHostPort(at[name])
+	server := name
+	if name == "scp" {
+		server = "sftp" // one server takes both
+	}
+	h, port, err := net.SplitHostPort(at[server])
 	if err != nil {
 		return ""
 	}
@@ -95,7 +99,7 @@ func (a *Account) Fill(name, host string, at map[string]string) string {
 func Needs(texts []string) (out []string) {
 	for _, p := range Protocols() {
 		for _, t := range texts {
-			if strings.Contains(t, "{inbox."+p+"}") {
+			if strings.Contains(t, "{inbox."+p+"}") || p == "sftp" && strings.Contains(t, "{inbox.scp}") {
 				out = append(out, p)
 				break
 			}

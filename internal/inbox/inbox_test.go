@@ -3,7 +3,7 @@ package inbox
 import (
 	"bytes"
 	"context"
-	"encoding/binary"
+	"envask/internal/standin"
 	"fmt"
 	"io"
 	"net"
@@ -66,75 +66,25 @@ func (b *box) nothingLeft(t *testing.T) {
 
 var wide = Limits{Bytes: 1 << 20, Files: 100}
 
-// sendTFTP writes a file by TFTP: block numbers roll over, and lost answers go again. swap sends some blocks twice.
-func sendTFTP(at, name string, data []byte, options string, swap bool) error {
-	conn, err := net.ListenPacket("udp", "127.0.0.1:0")
-	if err != nil {
-		return err
-	}
-	defer conn.Close()
-	to, err := net.ResolveUDPAddr("udp", at)
-	if err != nil {
-		return err
-	}
-	packet := append([]byte{0, 2}, name+"\x00octet\x00"+options...)
-	if _, err := conn.WriteTo(packet, to); err != nil {
-		return err
-	}
-	block := 512
-	if i := strings.Index(options, "blksize\x00"); i >= 0 {
-		_, _ = fmt.Sscanf(options[i+8:], "%d", &block)
-	}
-	buf := make([]byte, 70_000)
-	for n := uint16(0); ; n++ {
-		_ = conn.SetReadDeadline(time.Now().Add(5 * time.Second))
-		k, peer, err := conn.ReadFrom(buf)
-		if err != nil {
-			return err
-		}
-		op := binary.BigEndian.Uint16(buf)
-		if op == 5 {
-			return fmt.Errorf("refused: %s", buf[4:k-1])
-		}
-		if op == 4 && binary.BigEndian.Uint16(buf[2:]) != n {
-			n-- // an answer to a block that went twice
-			continue
-		}
-		piece := data[:min(block, len(data))]
-		data = data[len(piece):]
-		out := append(binary.BigEndian.AppendUint16([]byte{0, 3}, n+1), piece...)
-		if _, err := conn.WriteTo(out, peer); err != nil {
-			return err
-		}
-		if swap && n%5 == 0 {
-			_, _ = conn.WriteTo(out, peer)
-		}
-		if len(piece) < block {
-			_, _, err := conn.ReadFrom(buf)
-			return err
-		}
-	}
-}
-
 func TestTFTP(t *testing.T) {
 	b := newBox(t, Limits{Bytes: 64 << 20, Files: 100}, netip.MustParseAddr("127.0.0.1"))
 	name := b.Accounts[0].Name
 	for _, size := range []int{0, 1, 511, 512, 513, 5000} {
 		data := bytes.Repeat([]byte("x"), size)
-		require.NoError(t, sendTFTP(b.at["tftp"], name, data, "", false), size)
+		require.NoError(t, standin.PushTFTP(b.at["tftp"], name, data, "", false), size)
 		list := b.arrivals()
 		got, err := os.ReadFile(list[len(list)-1].File)
 		require.NoError(t, err)
 		require.True(t, bytes.Equal(data, got), size)
 	}
 	long := bytes.Repeat([]byte("0123456789abcdef"), 40_000) // 80,000 blocks of 8 bytes: the numbers roll over
-	require.NoError(t, sendTFTP(b.at["tftp"], "/"+name, long, fmt.Sprintf("blksize\x008\x00tsize\x00%d\x00nonsense\x001\x00", len(long)), false))
+	require.NoError(t, standin.PushTFTP(b.at["tftp"], "/"+name, long, fmt.Sprintf("blksize\x008\x00tsize\x00%d\x00nonsense\x001\x00", len(long)), false))
 	list := b.arrivals()
 	got, err := os.ReadFile(list[len(list)-1].File)
 	require.NoError(t, err)
 	require.True(t, bytes.Equal(long, got))
-	require.ErrorContains(t, sendTFTP(b.at["tftp"], "guessed", nil, "", false), "refused")
-	require.ErrorContains(t, sendTFTP(b.at["tftp"], name, nil, "tsize\x0099999999999\x00", false), "larger than allowed")
+	require.ErrorContains(t, standin.PushTFTP(b.at["tftp"], "guessed", nil, "", false), "refused")
+	require.ErrorContains(t, standin.PushTFTP(b.at["tftp"], name, nil, "tsize\x0099999999999\x00", false), "larger than allowed")
 	conn, err := net.Dial("udp", b.at["tftp"])
 	require.NoError(t, err)
 	defer conn.Close()
@@ -150,7 +100,7 @@ func TestTFTP(t *testing.T) {
 
 func TestTFTPFromAnotherAddress(t *testing.T) {
 	b := newBox(t, wide, netip.MustParseAddr("192.0.2.9"))
-	require.ErrorContains(t, sendTFTP(b.at["tftp"], b.Accounts[0].Name, []byte("x"), "", false), "refused")
+	require.ErrorContains(t, standin.PushTFTP(b.at["tftp"], b.Accounts[0].Name, []byte("x"), "", false), "refused")
 	require.Empty(t, b.arrivals())
 }
 
@@ -244,7 +194,7 @@ func TestSixteenPushAtOnce(t *testing.T) {
 			defer wg.Done()
 			data := bytes.Repeat([]byte{byte(i)}, 300_000)
 			if i%2 == 0 {
-				if err := sendTFTP(b.at["tftp"], a.Name, data, "blksize\x001400\x00", true); err != nil {
+				if err := standin.PushTFTP(b.at["tftp"], a.Name, data, "blksize\x001400\x00", true); err != nil {
 					t.Error(i, err)
 				}
 				return

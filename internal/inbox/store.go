@@ -71,6 +71,11 @@ func (a *Arrival) How() string {
 	return "pushed by " + a.By + " from " + a.From
 }
 
+// Fits reports whether it is named as expected. By TFTP the name is the credential, and says nothing.
+func (a *Arrival) Fits(named func(name string) bool) bool { return a.By == byTFTP || named(a.Name) }
+
+const byTFTP = "TFTP"
+
 // byFolder is what Arrival.By has of a drop folder.
 const byFolder = "folder"
 

@@ -151,7 +151,7 @@ func (s *Store) overTFTP(ctx context.Context, main net.PacketConn, from net.Addr
 	defer conn.Close()
 	stop := context.AfterFunc(ctx, func() { conn.Close() })
 	defer stop()
-	in, err := s.Begin(account, account.System+".bin", "TFTP", from)
+	in, err := s.Begin(account, account.System+".bin", byTFTP, from)
 	if err != nil {
 		tftpFail(conn, from, 3, err.Error())
 		return

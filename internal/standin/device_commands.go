@@ -3,14 +3,11 @@ package standin
 import (
 	"context"
 	"fmt"
-	"net/http"
 	"net/url"
 	"path"
 	"sort"
 	"strings"
 	"time"
-
-	"github.com/jlaffaye/ftp"
 )
 
 // deviceCommand is one that needs more than an answer.
@@ -238,33 +235,6 @@ func (s *deviceSession) send(_ context.Context, to string) error {
 	s.print("Sending in the background\r\n")
 	go pushTo(u)
 	return nil
-}
-
-func pushTo(u *url.URL) {
-	password, _ := u.User.Password()
-	switch u.Scheme {
-	case "ftp":
-		c, err := ftp.Dial(u.Host)
-		if err != nil {
-			return
-		}
-		if err = c.Login(u.User.Username(), password); err == nil {
-			_ = c.Stor(path.Base(u.Path), strings.NewReader(dumpText())) // nobody is told, as devices do
-		}
-		_ = c.Quit()
-	case "http":
-		req, err := http.NewRequest(http.MethodPut, u.String(), strings.NewReader(dumpText()))
-		if err == nil {
-			if path.Base(u.Path) == "log" { // a log instead
-				req, err = http.NewRequest(http.MethodPut, u.String(), strings.NewReader(deviceLog("pier-switch")))
-			}
-		}
-		if err == nil {
-			if res, err := http.DefaultClient.Do(req); err == nil {
-				res.Body.Close()
-			}
-		}
-	}
 }
 
 func (s *deviceSession) dir(ctx context.Context, _ string) error {
