@@ -103,15 +103,12 @@ items:
       - {get: '{link}', download: true}
 `
 
-// waitFor collects from a device whose job takes so long, by a clock that only moves when all wait.
-func waitFor(t *testing.T, takes, most string) (h *slowHub, cell round.Cell, took time.Duration, shown []string) {
+// fromHub collects from a device with a web interface, over pipes, by a clock that only moves when all wait.
+func fromHub(t *testing.T, h http.Handler, text string, change func(*Request), tell func(Event)) (r *round.Round, took time.Duration) {
 	t.Helper()
-	long, err := time.ParseDuration(takes)
-	require.NoError(t, err)
-	h = &slowHub{takes: long}
 	dir := t.TempDir()
 	synctest.Test(t, func(t *testing.T) {
-		k, err := ask.Parse("ask.yaml", fmt.Appendf(nil, slowSteps, most))
+		k, err := ask.Parse("ask.yaml", []byte(text))
 		require.NoError(t, err)
 		s, err := site.Parse("site.yaml", []byte("site: pier\nsystems:\n  - {name: hub, roles: [hub], zone: UTC, web: {at: 'http://192.0.2.30', insecure-plain: yes, "+
 			"login: {form: /session, user: svc, password: env:X, fields: {user: '{user}', word: '{password}'}}}}\n"))
@@ -129,19 +126,31 @@ func waitFor(t *testing.T, takes, most string) (h *slowHub, cell round.Cell, too
 			Password: func() (string, web.Done, error) { return "words", func(bool, bool) {}, nil }})
 		require.NoError(t, err)
 		require.NoError(t, client.Open(t.Context()))
-		col := &Collector{Request: Request{Ask: k, Site: s, Depth: ask.Standard, Jobs: 1},
-			Open: func(context.Context, *site.System) (reach.System, error) { return interfaced{nil, client}, nil },
-			Report: func(e Event) {
-				if e.Kind == Waiting {
-					shown = append(shown, e.Reason)
-				}
-			}}
+		col := &Collector{Request: Request{Ask: k, Site: s, Depth: ask.Standard, Jobs: 1, Case: "26031407"}, Report: tell,
+			Open: func(context.Context, *site.System) (reach.System, error) { return interfaced{nil, client}, nil }}
+		if change != nil {
+			change(&col.Request)
+		}
 		begun := time.Now()
-		r, err := col.Run(t.Context(), writer, "", "test")
+		r, err = col.Run(t.Context(), writer, "", "test")
 		require.NoError(t, err)
-		took, cell = time.Since(begun), r.Coverage[0]
+		took = time.Since(begun)
 	})
-	return h, cell, took, shown
+	return r, took
+}
+
+// waitFor collects from a device whose job takes so long.
+func waitFor(t *testing.T, takes, most string) (h *slowHub, cell round.Cell, took time.Duration, shown []string) {
+	t.Helper()
+	long, err := time.ParseDuration(takes)
+	require.NoError(t, err)
+	h = &slowHub{takes: long}
+	r, took := fromHub(t, h, fmt.Sprintf(slowSteps, most), nil, func(e Event) {
+		if e.Kind == Waiting {
+			shown = append(shown, e.Reason)
+		}
+	})
+	return h, r.Coverage[0], took, shown
 }
 
 // A job of an hour is waited for to its end, over sessions that expire, with the device's own progress shown.

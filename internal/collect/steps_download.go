@@ -1,6 +1,7 @@
 package collect
 
 import (
+	"cmp"
 	"bufio"
 	"bytes"
 	"context"
@@ -70,10 +71,10 @@ func (s *stepper) download(ctx context.Context, step *ask.WebStep, t turn) error
 
 // links reads the list of files, over all its pages.
 func (s *stepper) links(ctx context.Context, step *ask.WebStep, r web.Request, t turn) (out []link, err error) {
-	err = s.eachPage(ctx, step, r, func(res *web.Response, answer *extract.Answer) error {
+	err = s.eachPage(ctx, step, r, func(res *web.Response, answer *extract.Answer) (int, error) {
 		hrefs, err := step.Download.Each.Values(ctx, answer)
 		if err != nil {
-			return err
+			return 0, err
 		}
 		var columns [3][]string
 		for i, e := range []*extract.Expression{step.Download.Name, step.Download.Size, step.Download.Sum} {
@@ -81,16 +82,16 @@ func (s *stepper) links(ctx context.Context, step *ask.WebStep, r web.Request, t
 				continue
 			}
 			if columns[i], err = e.Values(ctx, answer); err != nil {
-				return err
+				return 0, err
 			}
 			if len(columns[i]) != len(hrefs) {
-				return fmt.Errorf("%s takes %d values for %d links", e.Text, len(columns[i]), len(hrefs))
+				return 0, fmt.Errorf("%s takes %d values for %d links", e.Text, len(columns[i]), len(hrefs))
 			}
 		}
 		for i, href := range hrefs {
 			u, err := s.client.Resolve(res.Target, href)
 			if err != nil {
-				return err
+				return 0, err
 			}
 			l := link{request: web.Request{Method: http.MethodGet, Target: u.String(), Header: r.Header}, size: -1, member: t.label()}
 			if columns[0] != nil {
@@ -98,7 +99,7 @@ func (s *stepper) links(ctx context.Context, step *ask.WebStep, r web.Request, t
 			}
 			if columns[1] != nil {
 				if l.size, err = strconv.ParseInt(columns[1][i], 10, 64); err != nil || l.size < 0 {
-					return fmt.Errorf("%q is no size", short(columns[1][i]))
+					return 0, fmt.Errorf("%q is no size", short(columns[1][i]))
 				}
 			}
 			if columns[2] != nil {
@@ -106,7 +107,7 @@ func (s *stepper) links(ctx context.Context, step *ask.WebStep, r web.Request, t
 			}
 			out = append(out, l)
 		}
-		return nil
+		return len(hrefs), nil
 	})
 	if err == nil && len(out) == 0 {
 		s.add(round.Entry{Source: step.Path + turnText(t), State: round.Missing, Member: t.label(), Reason: "the device lists no file"})
@@ -121,8 +122,9 @@ func turnText(t turn) string {
 	return " (" + t.label() + ")"
 }
 
-// eachPage gives the answer to a request, and those of the pages after it.
-func (s *stepper) eachPage(ctx context.Context, step *ask.WebStep, r web.Request, each func(*web.Response, *extract.Answer) error) error {
+// eachPage gives the answer to a request, and those of the pages after it; each gives the number of records of one. By offset, a page without
+// any is the last.
+func (s *stepper) eachPage(ctx context.Context, step *ask.WebStep, r web.Request, each func(*web.Response, *extract.Answer) (records int, err error)) error {
 	first := r.Target
 	for page := 0; ; page++ {
 		res, err := s.send(ctx, r)
@@ -133,11 +135,12 @@ func (s *stepper) eachPage(ctx context.Context, step *ask.WebStep, r web.Request
 		if err == nil {
 			err = s.expected(ctx, step, res, answer)
 		}
+		records := 0
 		if err == nil {
-			err = each(res, answer)
+			records, err = each(res, answer)
 		}
 		p := step.Pages
-		if err != nil || p == nil {
+		if err != nil || p == nil || p.Size > 0 && records == 0 {
 			return err
 		}
 		if page+1 == p.Most {
@@ -171,16 +174,7 @@ func (s *stepper) nextPage(ctx context.Context, p *ask.Pages, first string, page
 		}
 		return withQuery(first, url.Values{p.As: {text}}), nil
 	}
-	if len(bytes.TrimSpace(a.Body)) == 0 || emptyPage(a.Body) {
-		return "", nil
-	}
 	return withQuery(first, url.Values{p.Offset: {strconv.Itoa((page + 1) * p.Size)}}), nil
-}
-
-// emptyPage reports whether a page by offset has no records: an empty list, or the head of a table alone.
-func emptyPage(body []byte) bool {
-	text := strings.TrimSpace(string(body[:min(len(body), 4096)]))
-	return text == "[]" || !strings.HasPrefix(text, "[") && !strings.HasPrefix(text, "{") && !strings.Contains(text, "\n")
 }
 
 // linkHeader takes the address out of a Link header whose relation is "next" (RFC 8288); any other text is one already.
@@ -474,33 +468,46 @@ func (s *stepper) records(ctx context.Context, step *ask.WebStep, r web.Request,
 	defer os.RemoveAll(dir)
 	file := filepath.Join(dir, "file")
 	pages, rows := 0, 0
+	var failed error // of the device; what came before is kept
 	n, sum, err := writePart(file, func(out io.Writer) error {
 		head := ""
-		return s.eachPage(ctx, step, r, func(_ *web.Response, a *extract.Answer) error {
-			pages++
+		failed = s.eachPage(ctx, step, r, func(_ *web.Response, a *extract.Answer) (int, error) {
 			k, err := writeRecords(ctx, out, step.Download.Rows, a, &head)
+			if err == nil {
+				pages++
+			}
 			rows += k
 			s.count(int64(len(a.Body)))
-			return err
+			return k, err
 		})
+		return nil
 	})
-	if err != nil {
+	var local *transfer.LocalError
+	switch {
+	case failed != nil && (ctx.Err() != nil || errors.As(failed, &local) || pages == 0):
+		return failed
+	case err != nil:
 		return err
 	}
 	e.Bytes, e.Size, e.SHA256 = n, n, sum
 	e.Reason = fmt.Sprintf("%d lines of %d pages", rows, pages)
+	if failed != nil {
+		why := ""
+		e.State, why = stepFailure(failed)
+		e.Reason += "; the next page: " + why
+	}
 	name := strings.TrimSuffix(webFolder+s.item.ID+"/"+SafePath(t.label()), "/") + "/" +
 		SafePath(s.intoName(ask.Run{Into: step.Download.Into}, s.begun))
-	return s.keepWeb(ctx, file, name, &e)
+	return cmp.Or(s.keepWeb(ctx, file, name, &e), failed)
 }
 
-// writeRecords writes one page, and gives the number of lines. head is that of a table: it is left out of later pages.
+// writeRecords writes one page, and gives the number of records, without a table's head. head is that of a table: it is left out of later pages.
 func writeRecords(ctx context.Context, out io.Writer, rows *extract.Expression, a *extract.Answer, head *string) (n int, err error) {
 	if rows != nil {
 		values, err := rows.Values(ctx, a)
 		for _, v := range values {
 			if _, err := io.WriteString(out, strings.ReplaceAll(v, "\n", " ")+"\n"); err != nil {
-				return n, err
+				return n, transfer.Ours(err)
 			}
 			n++
 		}
@@ -519,7 +526,7 @@ func writeRecords(ctx context.Context, out io.Writer, rows *extract.Expression, 
 		if line != "" {
 			n++
 			if _, err := io.WriteString(out, text+"\n"); err != nil {
-				return n, err
+				return n, transfer.Ours(err)
 			}
 		}
 		if err != nil {
