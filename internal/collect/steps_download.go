@@ -1,9 +1,9 @@
 package collect
 
 import (
-	"cmp"
 	"bufio"
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"

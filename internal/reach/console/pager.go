@@ -27,6 +27,25 @@ var pagers = sync.OnceValue(func() []waits {
 	}
 })
 
+// pageKey gives the key that turns the page where a line is one of the usual pagers. A line that asks before something is done is none,
+// whatever key it names: only the answers of the ask are for it.
+func pageKey(line string) (key string, ok bool) {
+	if warns().MatchString(line) {
+		return "", false
+	}
+	for _, p := range pagers() {
+		if p.When.MatchString(line) {
+			return p.Key, true
+		}
+	}
+	return "", false
+}
+
+// warns are words of what is not only shown: "Press Enter to confirm the deletion".
+var warns = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`(?i)\b(confirm|delet|eras|overwrit|reload|reboot|restart|format|reset|remov|wip|shut ?down|power|install|upgrad|commit|sav(e|ing)\b)`)
+})
+
 // greetings are what a device says before it lets anybody in.
 var greetings = sync.OnceValue(func() []*regexp.Regexp {
 	return []*regexp.Regexp{

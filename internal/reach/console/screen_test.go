@@ -76,14 +76,10 @@ func TestPagersAreKnown(t *testing.T) {
 		"Press any key to continue (Q to quit)": " ", "Press <Enter> to continue": "\r", "Type <CR> for more": "\r", "(END)": "q", ":": " ",
 		"lines 1-23": " ", "Press SPACE to go on": " ",
 		"deck> ": "", "more of the same follows here": "", "There are 3 more.": "", "Password:": "", "Continue? [y/n]": "",
+		"Press Enter to confirm the deletion": "", "Press any key to reboot": "", "Hit <Enter> to overwrite core-1": "",
+		"Press any key to continue with the upgrade": "", "Press Enter to save": "",
 	} {
-		got := ""
-		for _, p := range pagers() {
-			if p.When.MatchString(strings.TrimSpace(line)) {
-				got = p.Key
-				break
-			}
-		}
+		got, _ := pageKey(strings.TrimSpace(line))
 		require.Equal(t, key, got, line)
 	}
 }

@@ -136,14 +136,12 @@ func (s *Session) keyFor(line string) string {
 		}
 	}
 	for _, g := range greetings() {
-		if g.MatchString(line) {
+		if g.MatchString(line) && !warns().MatchString(line) {
 			return s.set.LineEnd
 		}
 	}
-	for _, p := range pagers() {
-		if p.When.MatchString(line) {
-			return s.ended(p.Key)
-		}
+	if key, ok := pageKey(line); ok {
+		return s.ended(key)
 	}
 	return ""
 }

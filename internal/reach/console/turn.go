@@ -198,10 +198,8 @@ func (t *turn) reply(line string) (bool, error) {
 			return true, t.turnPage(r.Text)
 		}
 	}
-	for _, p := range pagers() {
-		if p.When.MatchString(strings.TrimSpace(line)) {
-			return true, t.turnPage(p.Key)
-		}
+	if key, ok := pageKey(strings.TrimSpace(line)); ok {
+		return true, t.turnPage(key)
 	}
 	return false, nil
 }
