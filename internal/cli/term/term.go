@@ -228,8 +228,11 @@ func (s *Screen) Indented(first, rest int, line string) string {
 	if s.Width <= rest+20 || first+len([]rune(line)) < s.Width {
 		return strings.Repeat(" ", first) + line
 	}
-	head, more, _ := strings.Cut(Wrap(line, s.Width-first-1), "\n")
+	head, more, wrapped := strings.Cut(Wrap(line, s.Width-first-1), "\n")
 	out := strings.Repeat(" ", first) + strings.TrimSpace(head)
+	if !wrapped {
+		return out
+	}
 	for _, l := range strings.Split(Wrap(strings.ReplaceAll(more, "\n", " "), s.Width-rest-1), "\n") {
 		out += "\n" + strings.Repeat(" ", rest) + strings.TrimSpace(l)
 	}

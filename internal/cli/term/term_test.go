@@ -103,6 +103,7 @@ func TestBoardDrawsInPlace(t *testing.T) {
 func TestIndented(t *testing.T) {
 	s := &Screen{Width: 40}
 	require.Equal(t, "  short", s.Indented(2, 6, "short"))
+	require.Equal(t, "  it fits once two blanks are one, yes", s.Indented(2, 6, "it fits  once  two blanks are one, yes"), "no empty line after it")
 	require.Equal(t, "  a line that is longer than the\n      terminal is wide, and so goes on\n      further in", s.Indented(2, 6, "a line that is longer than the terminal is wide, and so goes on further in"))
 	s.Width = 0
 	require.Equal(t, "  "+strings.Repeat("x ", 100), s.Indented(2, 6, strings.Repeat("x ", 100)), "without a terminal nothing is wrapped")
