@@ -36,7 +36,7 @@ if has device; then # the answer of a device, and the session as it came
 	head -n 44 "$raw/sessions/switch-state.txt" | cat -v > session.txt
 	FONT=10 GEOMETRY=156x46 sh "$root/scripts/shot.sh" "$shots/device.png" 2 "printf '%-76s%s\n' 'what the device answered' 'the session as it came'; echo; pr -m -t -w 152 -l 42 clean.txt session.txt | head -n 42"
 fi
-has coverage && FONT=10 GEOMETRY=156x46 sh "$root/scripts/shot.sh" "$shots/coverage.png" 4 "$(say "envask collect --listen 127.0.0.1 --note 'after the restart'")"
+has coverage && FONT=10 GEOMETRY=156x46 sh "$root/scripts/shot.sh" "$shots/coverage.png" 7 "$(say "envask collect --listen 127.0.0.1 --note 'after the restart'")"
 if has todo; then # a case of its own, in which nobody brought anything yet
 	envask open 26031409 --ask "$ask" --systems envask-demo/files/tallow-pier.yaml --title 'gate 2 again' --around '2026-03-14 06:12' --margin 40m >/dev/null 2>&1
 	FONT=10 GEOMETRY=156x46 sh "$root/scripts/shot.sh" "$shots/todo.png" 3 "$(say 'envask show --todo'); echo; $(say 'envask add envask-demo/files/gate-2-screen.png envask-demo/files/operator.har')"

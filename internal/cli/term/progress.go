@@ -116,6 +116,9 @@ func (b *Board) Above(format string, args ...any) {
 		return
 	}
 	text := safe(fmt.Sprintf(format, args...))
+	if b.p != nil { // on a terminal; elsewhere a line is a line
+		text = b.screen.Indented(0, 4, text)
+	}
 	b.mu.Lock()
 	var w io.Writer = b.screen.Err
 	if b.p != nil {
