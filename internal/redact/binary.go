@@ -18,8 +18,8 @@ const (
 	binaryShare   = 10       // per cent of binary pieces make a file binary
 )
 
-// judge tells text from binary.
-type judge struct {
+// textJudge tells text from binary.
+type textJudge struct {
 	at      int64 // bytes seen
 	sample  []byte
 	run     int64 // bytes of binary up to here
@@ -29,7 +29,7 @@ type judge struct {
 }
 
 // Write takes the next bytes of a file. It never fails.
-func (j *judge) Write(b []byte) (int, error) {
+func (j *textJudge) Write(b []byte) (int, error) {
 	n := len(b)
 	for len(b) > 0 {
 		in := int(j.at % piece)
@@ -48,7 +48,7 @@ func (j *judge) Write(b []byte) (int, error) {
 }
 
 // settle decides about a piece.
-func (j *judge) settle() {
+func (j *textJudge) settle() {
 	j.pieces++
 	if binaryPiece(j.sample) {
 		j.binary++
@@ -61,7 +61,7 @@ func (j *judge) settle() {
 }
 
 // isBinary gives the verdict on what was seen.
-func (j *judge) isBinary() bool {
+func (j *textJudge) isBinary() bool {
 	if len(j.sample) >= 64 || j.pieces == 0 && len(j.sample) > 0 {
 		j.settle()
 	}
@@ -112,9 +112,9 @@ func invalidShare(b []byte) int {
 	return bad * 100 / max(1, len(b))
 }
 
-// judged passes a reader on, and shows the judge what comes.
-func judged(r io.Reader) (*judge, io.Reader) {
-	j := &judge{sample: make([]byte, 0, sampleOfPiece)}
+// judged passes a reader on, and shows the textJudge what comes.
+func judged(r io.Reader) (*textJudge, io.Reader) {
+	j := &textJudge{sample: make([]byte, 0, sampleOfPiece)}
 	return j, io.TeeReader(r, j)
 }
 

@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strings"
 	"sync"
+
+	"envask/internal/redact/judge"
 )
 
 // Limits of what is learned, in bytes. A secret shorter than MinSecret, and a name shorter than MinName, is replaced at
@@ -134,10 +136,13 @@ func learnable(v Value) bool {
 	if v.Class == User && n < MinPlainName && isAllLetters([]byte(v.Text)) {
 		return false
 	}
-	if v.Class != Secret {
-		return true
+	switch v.Class {
+	case User:
+		return judge.Name([]byte(v.Text))
+	case Secret:
+		return n >= MinSecret && !allDigits(v.Text) && !commonWords[strings.ToLower(v.Text)] && shaped(v.Text) && judge.Secret([]byte(v.Text))
 	}
-	return n >= MinSecret && !allDigits(v.Text) && !commonWords[strings.ToLower(v.Text)] && shaped(v.Text)
+	return true
 }
 
 func allDigits(s string) bool {

@@ -2,29 +2,9 @@ package redact
 
 import (
 	"bytes"
-	_ "embed"
-	"strings"
-	"sync"
+
+	"envask/internal/redact/lexicon"
 )
-
-//go:embed given_names.txt
-var givenText string
-
-// givenNames are those of people, see the file.
-var givenNames = sync.OnceValue(func() map[string]bool { return listedWords(givenText, 2<<10) })
-
-// listedWords reads a list of words with remarks.
-func listedWords(text string, size int) map[string]bool {
-	m := make(map[string]bool, size)
-	for line := range strings.Lines(text) {
-		if line[0] != '#' {
-			for _, w := range strings.Fields(line) {
-				m[w] = true
-			}
-		}
-	}
-	return m
-}
 
 // isGivenName says whether a text is two to four words of which the first is a given name, or the second behind a comma, and none of
 // the others a word that everybody uses.
@@ -40,9 +20,9 @@ func isGivenName(v []byte) bool {
 	for i, w := range words {
 		w = bytes.ToLower(bytes.TrimRight(w, ",."))
 		switch {
-		case i == given && !givenNames()[string(w)]:
+		case i == given && !lexicon.Given(w):
 			return false
-		case i != given && len(w) > 1 && isEveryday(w) && !givenNames()[string(w)]:
+		case i != given && len(w) > 1 && isEveryday(w) && !lexicon.Given(w):
 			return false
 		}
 	}

@@ -2,11 +2,11 @@ package redact
 
 import (
 	"bytes"
-	_ "embed"
 	"encoding/binary"
 	"math/bits"
 	"strings"
-	"sync"
+
+	"envask/internal/redact/lexicon"
 )
 
 // Rules compare words with lists at every find, so this is done without copies.
@@ -61,12 +61,6 @@ func hasWord(set map[string]bool, word []byte) bool {
 	return set[string(lowered(&buf, word))]
 }
 
-//go:embed common_words.txt
-var commonText string
-
-// everydayWords are those of texts about computers, see the file.
-var everydayWords = sync.OnceValue(func() map[string]bool { return listedWords(commonText, 8<<10) })
-
 // isLoginWord says whether a word is a name where only its place tells: letters without capitals within, digits, dots and dashes, and
 // no word that everybody uses.
 func isLoginWord(v []byte) bool {
@@ -111,22 +105,7 @@ func isShortVersion(v []byte) bool {
 }
 
 // isEveryday says whether a word in small letters is one of those that everybody uses, in some form of it.
-func isEveryday(w []byte) bool {
-	words := everydayWords()
-	if words[string(w)] {
-		return true
-	}
-	for _, ending := range []string{"s", "es", "d", "ed", "ing", "ly", "er", "ers", "able", "ment", "ness"} {
-		stem, ok := bytes.CutSuffix(w, []byte(ending))
-		if !ok || len(stem) < 3 {
-			continue
-		}
-		if n := len(stem); words[string(stem)] || words[string(stem)+"e"] || n > 3 && stem[n-1] == stem[n-2] && words[string(stem[:n-1])] || stem[n-1] == 'i' && words[string(stem[:n-1])+"y"] {
-			return true
-		}
-	}
-	return false
-}
+func isEveryday(w []byte) bool { return lexicon.Everyday(w) }
 
 // lowered gives a word in small letters, in buf if it is a short one.
 func lowered(buf *[32]byte, word []byte) []byte {

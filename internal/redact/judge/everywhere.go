@@ -1,0 +1,194 @@
+// Package judge looks at values: whether one is what its place says that it is, and whether it is removed everywhere because it was found
+// at one place.
+package judge
+
+import (
+	"bytes"
+	"unicode"
+	"unicode/utf8"
+
+	"envask/internal/redact/lexicon"
+)
+
+// Name reports whether the name of a person or account that was found at one place is removed everywhere. It is not where it would hit what
+// is no name: words that everybody uses, identifiers of programs that are made of them, pieces of programs and of sentences.
+func Name(text []byte) bool {
+	if bytes.ContainsAny(text, "()[]{}<>=;:\"$%&*|,+!?`#/^") || len(text) == 0 || text[0] == '.' || text[0] == '_' || text[0] == '-' {
+		return false
+	}
+	words := bytes.Fields(text)
+	if len(words) > 1 {
+		return nameOfWords(words)
+	}
+	if n := bytes.IndexByte(text, '\''); n >= 0 && len(text)-n <= 3 { // it's, don't, users'
+		return false
+	}
+	if n := bytes.IndexByte(text, '\\'); n >= 0 { // of a domain
+		return Name(text[n+1:])
+	}
+	return !madeOfWords(text)
+}
+
+// nameOfWords judges a name of several words: one at least is nobody's word, and none is written small but those of noble names.
+func nameOfWords(words [][]byte) bool {
+	own := false
+	for _, w := range words {
+		w = bytes.Trim(w, ".,")
+		first, _ := utf8.DecodeRune(w)
+		lower := bytes.ToLower(w)
+		switch {
+		case len(w) == 0:
+			return false
+		case organisations[string(lower)]:
+			return false
+		case particles[string(lower)]:
+		case unicode.IsLower(first) && lexicon.Everyday(lower) && !lexicon.Given(lower):
+			return false
+		case utf8.RuneCount(w) > 2 && (!lexicon.Everyday(lower) || lexicon.Given(lower)):
+			own = true
+		}
+	}
+	return own
+}
+
+// particles stand within names.
+var particles = set("van von der den de da di dos das del della la le el al bin ibn ben ter ten zu zur af av mc mac san st")
+
+// organisations are words of what people are in.
+var organisations = set("foundation inc ltd llc gmbh corp corporation project team university institute group company association consortium " +
+	"committee department software systems technologies labs developers maintainers contributors authors")
+
+func set(words string) map[string]bool {
+	m := map[string]bool{}
+	for _, w := range bytes.Fields([]byte(words)) {
+		m[string(w)] = true
+	}
+	return m
+}
+
+// madeOfWords reports whether a word is one that everybody uses, or is put together of such words, numbers and single letters, as names of
+// variables, packages, classes and files are.
+func madeOfWords(text []byte) bool {
+	long := false // one part at least is a word
+	for _, part := range Parts(text) {
+		lower := bytes.ToLower(part)
+		switch {
+		case part[0] >= '0' && part[0] <= '9':
+		case len(lower) <= 2:
+		case lexicon.Everyday(lower) && !(lexicon.Given(lower) && len(part) == len(text)):
+			long = true
+		case compound(lower):
+			long = true
+		default:
+			return false
+		}
+	}
+	return long
+}
+
+// leastHalf is how long each half of a compound is, at least, in bytes.
+const leastHalf = 4
+
+// compound reports whether a word is two that everybody uses: socketpair, username.
+func compound(word []byte) bool {
+	for i := leastHalf; i <= len(word)-leastHalf; i++ {
+		if lexicon.Everyday(word[:i]) && lexicon.Everyday(word[i:]) && !lexicon.Given(word[:i]) {
+			return true
+		}
+	}
+	return false
+}
+
+// Parts splits an identifier where its words meet: at signs, digits, and before a capital that follows a small letter or begins a word.
+func Parts(text []byte) (out [][]byte) {
+	start := 0
+	cut := func(at int) {
+		if at > start {
+			out = append(out, text[start:at])
+		}
+		start = at
+	}
+	for i := 0; i < len(text); i++ {
+		c := text[i]
+		switch {
+		case c == '.' || c == '-' || c == '_' || c == '@' || c == '~':
+			cut(i)
+			start = i + 1
+		case i > start && isDigit(c) != isDigit(text[i-1]):
+			cut(i)
+		case i > start && isUpper(c) && (isLower(text[i-1]) || i+1 < len(text) && isUpper(text[i-1]) && isLower(text[i+1])):
+			cut(i)
+		}
+	}
+	cut(len(text))
+	return out
+}
+
+func isDigit(c byte) bool { return c >= '0' && c <= '9' }
+func isUpper(c byte) bool { return c >= 'A' && c <= 'Z' }
+func isLower(c byte) bool { return c >= 'a' && c <= 'z' }
+
+// Code reports whether a text is a piece of a program rather than a value: a call, an index, a format, a variable.
+func Code(text []byte) bool {
+	if len(text) == 0 {
+		return false
+	}
+	if text[0] == '%' && len(text) > 1 && bytes.IndexByte([]byte("qsvdxwT+#.0123456789"), text[1]) >= 0 && bytes.IndexByte(text, ' ') > 0 {
+		return true // the format of a message
+	}
+	if bytes.HasPrefix(text, []byte("--")) || bytes.HasPrefix(text, []byte("::")) {
+		return true
+	}
+	i := 0
+	for i < len(text) && (isLower(text[i]|0x20) || isDigit(text[i]) || text[i] == '_' || text[i] == '.' || text[i] == ':' || text[i] == '>' || text[i] == '-') {
+		i++
+	}
+	if i < 2 || i == len(text) || !isLower(text[0]|0x20) {
+		return false
+	}
+	switch text[i] {
+	case '(':
+		return callable(text[:i])
+	case '[':
+		return callable(text[:i]) && (i+1 == len(text) || isLower(text[i+1]|0x20) || bytes.IndexByte([]byte("'\"]:0123456789"), text[i+1]) >= 0)
+	case ')', '{':
+		return i+1 >= len(text)-1 && callable(text[:i])
+	}
+	return false
+}
+
+// callable reports whether a text is the name of what programs call: words in the ways in which they write them, or with a dot.
+func callable(name []byte) bool {
+	if bytes.IndexByte(name, '.') > 0 || bytes.Contains(name, []byte("::")) || bytes.Contains(name, []byte("->")) {
+		return !bytes.ContainsAny(name, "-") || bytes.Contains(name, []byte("->"))
+	}
+	return madeOfWords(name)
+}
+
+// Secret reports whether a secret that was found at one place is removed everywhere, as far as its words tell: it is none where all of it
+// is made of words that everybody uses, or is a piece of a program. Its shape is judged apart.
+func Secret(text []byte) bool {
+	if Code(text) || text[0] == '`' {
+		return false
+	}
+	for _, w := range bytes.Fields(text) {
+		w = bytes.Trim(w, ".,;:()'\"")
+		if len(w) == 0 {
+			continue
+		}
+		if !identifier(w) || !madeOfWords(w) {
+			return true
+		}
+	}
+	return false
+}
+
+// identifier reports whether a word is one of letters, digits and the signs of names, and begins with a letter or a sign of a name.
+func identifier(w []byte) bool {
+	for _, c := range w {
+		if !isLower(c|0x20) && !isDigit(c) && c != '_' && c != '-' && c != '.' && c != ':' {
+			return false
+		}
+	}
+	return !isDigit(w[0])
+}

@@ -1,0 +1,65 @@
+package judge
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+func TestNamesThatAreRemovedEverywhere(t *testing.T) {
+	for _, yes := range []string{"m.quintela", "mquintela", "ilka", "Ilka Brandvold", "Jan van der Berg", "J. R. Brandvold", "svc-fare7", "O'Brandvold",
+		`PIER\mquintela`, "q1417", "Łukasz Brandvold", "ines-k", "Maria"} {
+		require.True(t, Name([]byte(yes)), yes)
+	}
+	for _, no := range []string{"specified", "configuration", "member", "it's", "general", "connections", "parameters", "identifiers", "and C", "remove unused",
+		"Free Software Foundation", "node_modules", "use_user_site", "human-readable", ".gitignore", "test2", "socketpair", "Optional[str", "config[", "username",
+		"getUserName", "human:reviewer", "sandbox", "Current", "self.headers", "user's", "Enable"} {
+		require.False(t, Name([]byte(no)), no)
+	}
+}
+
+func TestPiecesOfPrograms(t *testing.T) {
+	for _, yes := range []string{"errors.New(", "strings.Repeat(", "%q; want %q", "%q, want %q", "config['password']", "map[string]bool{", "self.get_cached_creds(",
+		"bytes.NewBuffer(nil)", "--user-output-enabled", "::getAnalysisUsage(AU)", "samba.generate_random_password(32, 32)", "new(int)", "creds)", "req.Header[",
+		"client->password(", "os.Getenv(\"TOKEN\")"} {
+		require.True(t, Code([]byte(yes)), yes)
+	}
+	for _, no := range []string{"Kelp-71!brass", "hunter2(", "Tr0ub4dor&3", "a(b", "x[1", "%7Bcipher%7D4f", "p4ss.w0rd-9", "qX(7)z", "correct horse battery staple", "%aB3xK!9"} {
+		require.False(t, Code([]byte(no)), no)
+	}
+}
+
+func TestSecretsThatAreRemovedEverywhere(t *testing.T) {
+	for _, yes := range []string{"Kelp-71!brass", "9f86d081884c7d65", "hunter2x9", "correct-kelp-battery"} {
+		require.True(t, Secret([]byte(yes)), yes)
+	}
+	for _, no := range []string{"New file.", "remove unused", "MachineFunctionPass:", "PassInfoMixin", "_DSAPrivateKey_", "errors.New(", "test_status", "true", "Basic ", "`command"} {
+		require.False(t, Secret([]byte(no)), no)
+	}
+}
+
+func TestParts(t *testing.T) {
+	for in, want := range map[string][]string{
+		"getUserName": {"get", "User", "Name"}, "HTTPServer2": {"HTTP", "Server", "2"}, "node_modules": {"node", "modules"}, "a.b-c": {"a", "b", "c"}, "": nil, "_x": {"x"},
+	} {
+		var got []string
+		for _, p := range Parts([]byte(in)) {
+			got = append(got, string(p))
+		}
+		require.Equal(t, want, got, in)
+	}
+}
+
+func FuzzJudge(f *testing.F) {
+	for _, s := range []string{"m.quintela", "it's", "errors.New(", "\\", "%", "", "a\\"} {
+		f.Add([]byte(s))
+	}
+	f.Fuzz(func(_ *testing.T, text []byte) {
+		Name(text)
+		if len(text) > 0 {
+			Secret(text)
+		}
+		Code(text)
+		Parts(text)
+	})
+}
