@@ -112,8 +112,8 @@ func invalidShare(b []byte) int {
 	return bad * 100 / max(1, len(b))
 }
 
-// judged passes a reader on, and shows the textJudge what comes.
-func judged(r io.Reader) (*textJudge, io.Reader) {
+// judgedText passes a reader on, and shows the textJudge what comes.
+func judgedText(r io.Reader) (*textJudge, io.Reader) {
 	j := &textJudge{sample: make([]byte, 0, sampleOfPiece)}
 	return j, io.TeeReader(r, j)
 }

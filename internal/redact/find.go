@@ -1,8 +1,11 @@
 package redact
 
 import (
+	"bytes"
 	"cmp"
 	"slices"
+
+	"envask/internal/redact/judge"
 )
 
 // What is found in a block, and how finds of several kinds come together.
@@ -138,7 +141,7 @@ func (e *Engine) at(b []byte, i, free int, rules []*Rule) (f finding, ok bool) {
 				continue
 			}
 		}
-		if end <= start || holdsPlaceholder(b[start:end]) {
+		if end <= start || holdsPlaceholder(b[start:end]) || judged[r.Name] && !plausible(b, start, end, r.Class) {
 			continue
 		}
 		f := finding{start: start, end: end, trigger: i, class: r.Class, rule: r.Name, by: r}
@@ -149,6 +152,24 @@ func (e *Engine) at(b []byte, i, free int, rules []*Rule) (f finding, ok bool) {
 		return f, true
 	}
 	return f, false
+}
+
+// judged are the rules whose finds are told by what stands beside them: what they find has to look like it.
+var judged = wordSet(keyedSecretRule + " " + wordedSecretRule + " password-option " + userRule + " " + logUserRule + " part-name")
+
+// maxAround bounds how much of a line is looked at on each side of a find, in bytes.
+const maxAround = 160
+
+// plausible reports whether what was found can be what its place says.
+func plausible(b []byte, start, end int, class Class) bool {
+	p := judge.Place{Before: b[max(lineStart(b, start), start-maxAround):start], Text: b[start:end], After: b[end:min(len(b), end+maxAround)]}
+	if n := bytes.IndexByte(p.After, '\n'); n >= 0 {
+		p.After = p.After[:n]
+	}
+	if class == Secret {
+		return p.Secret()
+	}
+	return p.Person()
 }
 
 // findLearned adds learned values, but for those within finds of rules.

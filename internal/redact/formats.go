@@ -169,7 +169,7 @@ func applyText(e *Engine, w io.Writer, r io.Reader, in Source) (Result, error) {
 		counts, err := e.Text(w, r)
 		return Result{Counts: counts}, err
 	}
-	j, r := judged(r)
+	j, r := judgedText(r)
 	counts, err := e.Text(w, r)
 	if err == nil && j.isBinary() {
 		return Result{Form: Opaque, Counts: counts, Note: "it begins like text and is binary"}, nil

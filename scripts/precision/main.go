@@ -11,8 +11,9 @@ import (
 
 func main() {
 	each := flag.Int("samples", 60, "samples of each rule")
+	direct := flag.Bool("direct", false, "samples of what rules find at their places, without what was learned")
 	flag.Parse()
-	r, err := measure.Precision(measure.Kinds(), *each)
+	r, err := measure.Precision(measure.Kinds(), *each, *direct)
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)

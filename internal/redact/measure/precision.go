@@ -41,8 +41,8 @@ type Shown struct {
 	Right, Put string
 }
 
-// Precision redacts the texts and keeps so many random samples of each rule.
-func Precision(kinds []Kind, each int) (*Report, error) {
+// Precision redacts the texts and keeps so many random samples of each rule; direct gives those of the rules at their places alone.
+func Precision(kinds []Kind, each int, direct bool) (*Report, error) {
 	r := &Report{Samples: map[string][]Shown{}}
 	learned := redact.NewLearned()
 	learner := redact.NewEngine(redact.Options{Learned: learned})
@@ -62,7 +62,11 @@ func Precision(kinds []Kind, each int) (*Report, error) {
 		r.Kinds = append(r.Kinds, kr)
 	}
 	r.Learned = learned.Values()
-	engine := redact.NewEngine(redact.Options{Matcher: redact.NewMatcher(r.Learned)})
+	o := redact.Options{}
+	if !direct {
+		o.Matcher = redact.NewMatcher(r.Learned)
+	}
+	engine := redact.NewEngine(o)
 	seen, draw := map[string]int{}, rand.New(rand.NewPCG(26, 31407))
 	for i := range r.Kinds {
 		kr := &r.Kinds[i]

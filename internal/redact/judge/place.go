@@ -1,0 +1,244 @@
+package judge
+
+import (
+	"bytes"
+	"unicode"
+	"unicode/utf8"
+
+	"envask/internal/redact/lexicon"
+)
+
+// Place is a value where it stands in its line.
+type Place struct {
+	Before, Text, After []byte // of one line
+}
+
+// quoted reports whether quotes stand around the value.
+func (p *Place) quoted() bool {
+	n := len(p.Before)
+	return n > 0 && len(p.After) > 0 && p.Before[n-1] == p.After[0] && (p.After[0] == '"' || p.After[0] == '\'' || p.After[0] == '`')
+}
+
+// escaped reports whether the beginning of the value is the end of an escape that stands before it: \n, \fR of manuals.
+func (p *Place) escaped() bool {
+	n := len(p.Before)
+	return n > 0 && p.Before[n-1] == '\\' && (n < 2 || p.Before[n-2] != '\\') && bytes.IndexByte([]byte("nrtfabv0xu*-"), p.Text[0]) >= 0
+}
+
+// programWords begin lines of programs.
+var programWords = set("my our local let const var final static return if elif else elsif unless for foreach while private public protected def func " +
+	"function import char int bool string auto unsigned struct typedef class assert case raise throw new print printf fn pub use sub lambda yield await " +
+	"#define #if #ifdef and or not && || }")
+
+// program reports whether the line is one of a program, as far as the signs around the value tell.
+func (p *Place) program() bool {
+	before := bytes.TrimLeft(p.Before, " \t*+-")
+	if sign := bytes.TrimRight(before, " \t"); bytes.HasSuffix(sign, []byte(":=")) {
+		return true
+	}
+	word := before
+	if n := bytes.IndexAny(before, " \t($"); n >= 0 {
+		word = before[:n]
+	}
+	if programWords[string(word)] || bytes.HasPrefix(before, []byte("self.")) || bytes.HasPrefix(before, []byte("this.")) ||
+		bytes.HasPrefix(before, []byte("$")) && len(before) > 2 && isLower(before[1]|0x20) {
+		return true
+	}
+	after := bytes.TrimRight(p.After, " \t\r")
+	if len(after) == 0 {
+		return false
+	}
+	switch after[len(after)-1] {
+	case '{', '(':
+		return true
+	case ';':
+		return len(after) == 1 || bytes.IndexByte(after, ')') >= 0
+	case ')':
+		return bytes.IndexByte(before, '(') > 0
+	}
+	return false
+}
+
+// key gives the last word before the sign before the value: the key, or the end of it.
+func (p *Place) key() []byte {
+	b := bytes.TrimRight(p.Before, " \t\"'=:>({[`*")
+	start := len(b)
+	for start > 0 && (isLower(b[start-1]|0x20) || isDigit(b[start-1]) || b[start-1] == '_' || b[start-1] == '-' || b[start-1] == '.') {
+		start--
+	}
+	return b[start:]
+}
+
+// Secret reports whether a value next to a telling key or word can be a secret: a piece of a program, a name of a type or variable, a
+// macro, and a sentence are none.
+func (p *Place) Secret() bool {
+	t := p.Text
+	if len(t) == 0 || Code(t) || bytes.HasPrefix(t, []byte(`\-`)) {
+		return false
+	}
+	if p.quoted() {
+		return !Format(t)
+	}
+	switch {
+	case variable(t):
+		return false
+	case macro(t) && len(t) > 3 && bytes.IndexByte(t, '_') > 0:
+		return false
+	case identifier(t) && p.program() && !mixed(t):
+		return false
+	case identifier(t) && len(p.After) > 0 && (p.After[0] == ',' || p.After[0] == ')') && sameWord(t, p.key()):
+		return false // owner=owner, credentials=creds)
+	case sentence(t) && !bytes.Contains(bytes.ToLower(p.key()), []byte("phrase")):
+		return false
+	}
+	return true
+}
+
+// variable reports whether a text is a variable of a shell, of Perl or PHP: $name, ${name}, $name->x, @name.
+func variable(t []byte) bool {
+	if len(t) < 2 || t[0] != '$' && t[0] != '@' {
+		return false
+	}
+	i := 1
+	for i < len(t) && (isLower(t[i]) || t[i] == '_' || isDigit(t[i]) && i > 1 || t[i] == ':' || isUpper(t[i]) && t[0] == '$') {
+		i++
+	}
+	if i == len(t) {
+		return !mixed(t[1:]) || bytes.IndexByte(t, '_') > 0
+	}
+	return i > 1 && (bytes.HasPrefix(t[i:], []byte("->")) || t[i] == '[' || t[i] == '{' || t[i] == ';' || t[i] == '-' && i+1 == len(t))
+}
+
+// mixed reports whether a text has letters together with digits, or capitals in the middle of what is no name of several words.
+func mixed(t []byte) bool {
+	letters, digits := false, false
+	for _, c := range t {
+		letters = letters || isLower(c|0x20)
+		digits = digits || isDigit(c)
+	}
+	return letters && digits && !madeOfWords(t)
+}
+
+// macro reports whether a text is one in capitals that stands for something else: DB_PASSWORD.
+func macro(t []byte) bool {
+	for _, c := range t {
+		if !isUpper(c) && c != '_' {
+			return false
+		}
+	}
+	return len(t) > 1
+}
+
+// sameWord reports whether a bare value is named like its key, or is a short form of it: password=password, credentials=creds.
+func sameWord(t, key []byte) bool {
+	a, b := bytes.ToLower(t), bytes.ToLower(key)
+	if len(a) == 0 || len(b) == 0 {
+		return false
+	}
+	if bytes.Equal(a, b) || bytes.HasSuffix(a, b) || bytes.HasSuffix(b, a) || bytes.HasSuffix(a, []byte("_"+string(b))) {
+		return true
+	}
+	return len(a) >= 4 && bytes.HasPrefix(b, bytes.TrimSuffix(a, []byte("s")))
+}
+
+// sentence reports whether a text is several words that everybody uses, one of them a word that only sentences have.
+func sentence(t []byte) bool {
+	words := bytes.Fields(t)
+	if len(words) < 2 {
+		return false
+	}
+	plain, joins := 0, false
+	for _, w := range words {
+		w = bytes.ToLower(bytes.Trim(w, ".,;:?()'\"`"))
+		joins = joins || joining[string(w)]
+		if len(w) == 0 || isLower(w[0]) && (len(w) <= 2 || lexicon.Everyday(w)) {
+			plain++
+		}
+	}
+	return plain == len(words) && (joins || len(words) == 2)
+}
+
+// joining are words of sentences.
+var joining = set("a an the is are was were be been to of in on at for from by with and or not no when if that this it as than then after before " +
+	"can cannot must may will should would could do does did has have had into only also remove add fix use using new file")
+
+// Format reports whether a text is a format or a template rather than what comes of it: %s, {}, ${name}.
+func Format(t []byte) bool {
+	switch {
+	case len(t) >= 2 && t[0] == '%' && len(t) <= 4 && isLower(t[len(t)-1]):
+		return true
+	case bytes.Equal(t, []byte("{}")), bytes.HasPrefix(t, []byte("{{")), bytes.HasPrefix(t, []byte("${")), bytes.HasPrefix(t, []byte("$(")):
+		return true
+	case t[0] == '<' && t[len(t)-1] == '>':
+		return true
+	}
+	return bytes.Contains(t, []byte("%s")) || bytes.Contains(t, []byte("%d")) || bytes.Contains(t, []byte("%v"))
+}
+
+// nobodys are words that stand for any name, and those of programs.
+var nobodys = set("foo bar baz qux me you him her them us it its xxx yyy zzz value values str string int integer bool boolean none null nil undef " +
+	"undefined iota range shift name names username usernames userid user users someone anyone everyone somebody anybody fixme todo example any " +
+	"all other others each every same self this that these those his their our my your new old first last next")
+
+// Person reports whether what stands where a name is expected can be one: a piece of a program or sentence, a word that stands for any
+// name, and what a program calls a thing are none.
+func (p *Place) Person() bool {
+	t := p.Text
+	if n := bytes.IndexByte(t, '='); n > 0 && identifier(t[:n]) { // the key of a list within a list: new user: name=…
+		t = t[n+1:]
+	}
+	if len(t) == 0 || Code(t) || p.escaped() || Format(t) || bytes.ContainsAny(t, "[]{}=$") {
+		return false
+	}
+	lower := bytes.ToLower(t)
+	if nobodys[string(lower)] {
+		return false
+	}
+	words := bytes.Fields(t)
+	if len(words) > 1 {
+		return personOfWords(words)
+	}
+	parts := Parts(t)
+	if len(parts) > 1 && madeOfWords(t) && !(len(parts) == 2 && lexicon.Given(bytes.ToLower(parts[0]))) && !isDigit(t[len(t)-1]) {
+		return false // NameOwnerChanged, user_name, entry.path
+	}
+	if p.quoted() {
+		return true
+	}
+	if identifier(t) && p.program() && (sameWord(t, p.key()) || lexicon.Everyday(lower)) {
+		return false
+	}
+	if len(p.After) > 0 && (p.After[0] == ',' || p.After[0] == ')') && sameWord(t, p.key()) {
+		return false
+	}
+	return !p.prose()
+}
+
+// personOfWords judges a name of several words: none is a word of sentences, none of what people are in.
+func personOfWords(words [][]byte) bool {
+	for _, w := range words {
+		w = bytes.Trim(w, ".,")
+		if len(w) == 0 {
+			continue
+		}
+		lower := bytes.ToLower(w)
+		first, _ := utf8.DecodeRune(w)
+		if organisations[string(lower)] || unicode.IsLower(first) && !particles[string(lower)] && lexicon.Everyday(lower) && !lexicon.Given(lower) {
+			return false
+		}
+	}
+	return true
+}
+
+// prose reports whether the value is a word of a sentence behind a colon: "account: use two factors".
+func (p *Place) prose() bool {
+	n := len(p.Before)
+	if n < 2 || p.Before[n-1] != ' ' || p.Before[n-2] != ':' || len(p.After) < 2 || p.After[0] != ' ' || !isLower(p.After[1]) {
+		return false
+	}
+	lower := bytes.ToLower(p.Text)
+	if bytes.IndexByte(p.After, '=') >= 0 || lexicon.Given(lower) { // logfmt goes on behind it
+		return false
+	}
+	return lexicon.Everyday(lower) || macro(p.Text) && len(p.Text) <= 5
+}
