@@ -84,6 +84,7 @@ func (e *Engine) find(b []byte, from int) {
 	if e.rows.open() || len(e.heads) > 0 {
 		e.findTables(b, from)
 	}
+	e.findFacts(b, from)
 	ruled = e.findInTexts(b, from, ruled)
 	numbered := len(e.findings)
 	e.findLearned(b, from, e.findings[:ruled])

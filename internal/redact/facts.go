@@ -1,0 +1,132 @@
+package redact
+
+import (
+	"bytes"
+	"slices"
+
+	"envask/internal/redact/fact"
+	"envask/internal/redact/judge"
+	"envask/internal/redact/lexicon"
+)
+
+// What documents say by their structure: a value below its key, one that stands beside its name, or within a block of that name. The
+// tokenizers read them into facts, tables of keys say what a fact is about, and the value is judged.
+
+// mostRead bounds how much of a block the tokenizers read, in bytes: documents are configurations and states, and no logs.
+const mostRead = maxBlock
+
+// findFacts adds what the facts of a block give away behind a place, where the block looks like a document.
+func (e *Engine) findFacts(b []byte, from int) {
+	if len(b)-from > mostRead || e.named[keyedSecretRule] == nil && e.named[userRule] == nil {
+		return
+	}
+	start := documentStart(b, from)
+	text := b[start:]
+	for i := range fact.Notations {
+		n := &fact.Notations[i]
+		if !n.Looks(text) {
+			continue
+		}
+		n.Read(text, func(o *fact.Object) { e.factsOf(b, start, from, o) })
+		return
+	}
+}
+
+// documentStart gives where reading begins: some lines before what is new, since a value may have its key there.
+func documentStart(b []byte, from int) int {
+	if from == 0 {
+		return 0
+	}
+	at := max(0, from-lookBehind)
+	if n := bytes.IndexByte(b[at:from], '\n'); n >= 0 {
+		return at + n + 1
+	}
+	return from
+}
+
+// nameKeys stand over the name of something whose value stands beside it, and valueKeys over that value.
+var (
+	nameKeys  = wordSet("name key field label id attribute property option parameter setting variable title param dt th td header display")
+	valueKeys = wordSet("value val content contents text data string default dd td current plain body constant")
+)
+
+// factsOf looks at the members of one object.
+func (e *Engine) factsOf(b []byte, start, from int, o *fact.Object) {
+	text := b[start:]
+	for i, m := range o.Members {
+		if m.Value.Empty() || start+m.Value.Start < from {
+			continue
+		}
+		key := m.Key.Of(text)
+		class := lexicon.None
+		if !beside(text, m) {
+			class = lexicon.KeyClass(key, judge.Parts)
+		}
+		if class == lexicon.None && (m.Key.Empty() || valueKeys[string(bytes.ToLower(key))]) {
+			class = e.classBeside(text, o, i)
+		}
+		switch class {
+		case lexicon.Secret:
+			e.addFact(b, start, m, keyedSecretRule)
+		case lexicon.Person:
+			if isPerson(m.Value.Of(text)) {
+				e.addFact(b, start, m, userRule)
+			}
+		}
+	}
+}
+
+// beside reports whether a value stands right behind its key on its line, where the rules of keys read it.
+func beside(text []byte, m fact.Member) bool {
+	if m.Key.Empty() || m.Key.End > m.Value.Start {
+		return false
+	}
+	between := text[m.Key.End:m.Value.Start]
+	return bytes.IndexByte(between, '\n') < 0 && !bytes.ContainsAny(between, "&!")
+}
+
+// classBeside gives what a value is about whose own key says nothing: by the name that stands beside it, or by what it stands in.
+func (e *Engine) classBeside(text []byte, o *fact.Object, i int) lexicon.Class {
+	self := o.Members[i]
+	for k, m := range o.Members {
+		if k == i || !nameKeys[string(bytes.ToLower(m.Key.Of(text)))] {
+			continue
+		}
+		if same := bytes.EqualFold(m.Key.Of(text), self.Key.Of(text)); same && (k+1 != i || len(o.Members) != 2) {
+			continue // cells of a row: the name and its value alone
+		}
+		if class := lexicon.KeyClass(bytes.TrimRight(m.Value.Of(text), ":"), judge.Parts); class != lexicon.None {
+			return class
+		}
+	}
+	if n := len(o.Path); n > 0 && len(o.Members) <= 8 && !self.Key.Empty() {
+		return lexicon.KeyClass(o.Path[n-1].Of(text), judge.Parts)
+	}
+	return lexicon.None
+}
+
+// addFact adds a value that its place gives away, if it can be what that says, and nothing of it was found already.
+func (e *Engine) addFact(b []byte, start int, m fact.Member, rule string) {
+	from, to := start+m.Value.Start, start+m.Value.End
+	v := b[from:to]
+	if !isValue(v) || len(v) > MaxLearned || isAliasWord(v[bytes.LastIndexAny(v, `\@`)+1:]) || holdsPlaceholder(v) || rule == keyedSecretRule && !secretByFact(v, m.Quote) {
+		return
+	}
+	if slices.ContainsFunc(e.findings, func(f finding) bool { return f.start < to && f.end > from }) {
+		return
+	}
+	e.add(b, from, from, to, rule)
+}
+
+// secretByFact reports whether a value under a telling key can be a secret, by itself.
+func secretByFact(v []byte, quote byte) bool {
+	switch {
+	case len(v) < 4, allDigits(string(v)) && len(v) < 4, bytes.HasPrefix(v, []byte("/")), bytes.HasPrefix(v, []byte("$")), judge.Format(v):
+		return false
+	case bytes.Contains(v, []byte("://")) && bytes.IndexByte(v, '@') < 0:
+		return false
+	case quote == 0 && bytes.IndexByte(v, ' ') >= 0 && bytes.IndexByte(v, '\n') < 0:
+		return false
+	}
+	return bytes.IndexByte(v, '\n') < 0
+}
