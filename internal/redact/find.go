@@ -142,7 +142,7 @@ func (e *Engine) at(b []byte, i, free int, rules []*Rule) (f finding, ok bool) {
 				continue
 			}
 		}
-		if end <= start || holdsPlaceholder(b[start:end]) || judged[r.Name] && !plausible(b, start, end, r.Class) {
+		if end <= start || holdsPlaceholder(b[start:end]) || r.judged && !plausible(b, start, end, r.Class) {
 			continue
 		}
 		f := finding{start: start, end: end, trigger: i, class: r.Class, rule: r.Name, by: r}
@@ -154,9 +154,6 @@ func (e *Engine) at(b []byte, i, free int, rules []*Rule) (f finding, ok bool) {
 	}
 	return f, false
 }
-
-// judged are the rules whose finds are told by what stands beside them: what they find has to look like it.
-var judged = wordSet(keyedSecretRule + " " + wordedSecretRule + " password-option " + userRule + " " + logUserRule + " part-name")
 
 // maxAround bounds how much of a line is looked at on each side of a find, in bytes.
 const maxAround = 160

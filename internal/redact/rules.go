@@ -41,6 +41,7 @@ type Rule struct {
 	Keyed    func(b []byte, at, free int, kind keyKind) (start, end int, ok bool) // instead of Find, with the kind
 	Next     func(b []byte, from int) (start, end int, ok bool)
 	beside   func(e *Engine, b []byte, from, start, end int) // adds what stands beside a find; nil is nothing
+	judged   bool                                            // what it finds is told by what stands beside it, and has to look like it
 	sparse   *sparse                                         // where Next finds something at all; nil is anywhere
 	hits     int                                             // of the text that an engine is at
 	known    *known                                          // aliases that an engine has given to originals of the class
@@ -64,24 +65,24 @@ const (
 // Rules is the table of rules. Where two begin at the same trigger, the earlier one goes first.
 var Rules = []Rule{
 	{Name: privateKeyRule, Class: Secret, Doc: "private key blocks (PEM, OpenSSH, PGP), over several lines or with \\n within one", Triggers: "-", Find: findPrivateKey},
-	{Name: "password-option", Class: Secret, Doc: "the value after a telling command-line option, such as --password VALUE, and of the options of well-known programs", Triggers: "-", Find: findOption, beside: nameBeside(nameJoined)},
+	{Name: "password-option", Class: Secret, Doc: "the value after a telling command-line option, such as --password VALUE, and of the options of well-known programs", Triggers: "-", Find: findOption, beside: nameBeside(nameJoined), judged: true},
 	{Name: "url-credentials", Class: Secret, Doc: "user:password@ or token@ within a URL or connection string", Triggers: ":@", Find: findURLCredentials, beside: nameBeside(nameJoined)},
 	{Name: "authorization", Class: Secret, Doc: "the value of Authorization and Proxy-Authorization headers, without the scheme", Triggers: separators, Find: findAuthorization, Keys: keyAuthorization},
 	{Name: "cookie", Class: Secret, Doc: "the value of Cookie and Set-Cookie headers", Triggers: separators, Find: findCookie, Keys: keyCookie},
-	{Name: keyedSecretRule, Class: Secret, Doc: "the value next to a telling key (password, token, secret, api key, …), in the usual notations", Triggers: separators, Keyed: findKeyedSecret, Keys: keySecret | keyWeak | keyOwn, beside: nameBeside(nameOfEntry)},
-	{Name: wordedSecretRule, Class: Secret, Doc: "the value behind a telling word and a space: configurations of network devices and servers, SQL, sentences", Triggers: " \t(,;|-", Find: findWorded, beside: nameBeside(namePassed)},
+	{Name: keyedSecretRule, Class: Secret, Doc: "the value next to a telling key (password, token, secret, api key, …), in the usual notations", Triggers: separators, Keyed: findKeyedSecret, Keys: keySecret | keyWeak | keyOwn, beside: nameBeside(nameOfEntry), judged: true},
+	{Name: wordedSecretRule, Class: Secret, Doc: "the value behind a telling word and a space: configurations of network devices and servers, SQL, sentences", Triggers: " \t(,;|-", Find: findWorded, beside: nameBeside(namePassed), judged: true},
 	{Name: "bearer", Class: Secret, Doc: "the token after the words Bearer and Basic", Triggers: "B", Find: findBearer},
 	{Name: "jwt", Class: Secret, Doc: "JSON web tokens (RFC 7519)", Triggers: "J", Find: findJWT},
 	{Name: serviceTokenRule, Class: Secret, Doc: "tokens by the beginning that services give them so that they can be told", Triggers: "_-.A", Find: findServiceToken},
 	{Name: "password-hash", Class: Secret, Doc: "password hashes by their form: crypt, bcrypt, argon2, scrypt, and those of directories and databases", Triggers: "${*:", Find: findPasswordHash},
 	{Name: "mail", Class: Mail, Doc: "e-mail addresses", Triggers: "@%&\\", Find: findMail},
-	{Name: userRule, Class: User, Doc: "names next to a telling key (user, login, passenger, …); well-known service accounts stay", Triggers: separators, Find: findUser, Keys: keyUser},
-	{Name: logUserRule, Class: User, Doc: "user names in the idioms of system logs, listings and prompts", Triggers: " \t()[=@\\/:-,?|", Find: findLogUser, beside: besideName},
+	{Name: userRule, Class: User, Doc: "names next to a telling key (user, login, passenger, …); well-known service accounts stay", Triggers: separators, Find: findUser, Keys: keyUser, judged: true},
+	{Name: logUserRule, Class: User, Doc: "user names in the idioms of system logs, listings and prompts", Triggers: " \t()[=@\\/:-,?|", Find: findLogUser, beside: besideName, judged: true},
 	{Name: ownerRule, Class: User, Doc: "owner and group in the lines of ls -l", Triggers: " ", Find: findOwner},
 	{Name: "home", Class: User, Doc: "names of people in the paths of their homes", Triggers: "/\\%", Find: findHome},
 	{Name: "person", Class: User, Doc: "names of people in distinguished names: CN=…", Triggers: "=", Find: findDistinguishedName},
 	{Name: "mailbox-name", Class: User, Doc: "the name before a mail address in angle brackets, behind From, To, Author and the like", Triggers: separators, Find: findMailboxName, Keys: keyMailbox},
-	{Name: "part-name", Class: User, Doc: "names within something whose key tells, as in \"user\": {\"name\": …}, in JSON, XML and YAML", Triggers: separators, Find: findPartName, Keys: keyPart},
+	{Name: "part-name", Class: User, Doc: "names within something whose key tells, as in \"user\": {\"name\": …}, in JSON, XML and YAML", Triggers: separators, Find: findPartName, Keys: keyPart, judged: true},
 	{Name: "international-phone", Class: Phone, Doc: "telephone numbers in groups behind a plus sign and a country code", Triggers: "+", Find: findInternationalPhone},
 	{Name: phoneRule, Class: Phone, Doc: "telephone numbers next to a telling key", Triggers: separators, Find: findPhone, Keys: keyPhone},
 	{Name: "host", Class: Host, Doc: "host names under private domains (.internal, .local, .lan, .corp, .home.arpa, …) and under those of the site", Triggers: ".", Find: findHost},

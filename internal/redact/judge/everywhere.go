@@ -69,21 +69,40 @@ func set(words string) map[string]bool {
 // madeOfWords reports whether a word is one that everybody uses, or is put together of such words, numbers and single letters, as names of
 // variables, packages, classes and files are.
 func madeOfWords(text []byte) bool {
-	long := false // one part at least is a word
-	for _, part := range Parts(text) {
-		lower := bytes.ToLower(part)
+	long, all := false, true // one part at least is a word
+	eachPart(text, func(part []byte) bool {
+		var buf [lowerSize]byte
+		lower := lowered(&buf, part)
 		switch {
-		case part[0] >= '0' && part[0] <= '9':
-		case len(lower) <= 2:
-		case lexicon.Everyday(lower) && !(lexicon.Given(lower) && len(part) == len(text)):
-			long = true
-		case compound(lower):
+		case part[0] >= '0' && part[0] <= '9', len(lower) <= 2:
+		case lexicon.Everyday(lower) && !(lexicon.Given(lower) && len(part) == len(text)), compound(lower):
 			long = true
 		default:
-			return false
+			all = false
 		}
+		return all
+	})
+	return all && long
+}
+
+// lowerSize is up to how many bytes a word is made small without a copy of its own.
+const lowerSize = 64
+
+// lowered gives a word in small letters, in buf where it fits.
+func lowered(buf *[lowerSize]byte, word []byte) []byte {
+	if len(word) > len(buf) {
+		return bytes.ToLower(word)
 	}
-	return long
+	for i, c := range word {
+		if c >= 0x80 {
+			return bytes.ToLower(word)
+		}
+		if isUpper(c) {
+			c |= 0x20
+		}
+		buf[i] = c
+	}
+	return buf[:len(word)]
 }
 
 // leastHalf is how long each half of a compound is, at least, in bytes.
@@ -101,27 +120,40 @@ func compound(word []byte) bool {
 
 // Parts splits an identifier where its words meet: at signs, digits, and before a capital that follows a small letter or begins a word.
 func Parts(text []byte) (out [][]byte) {
-	start := 0
-	cut := func(at int) {
-		if at > start {
-			out = append(out, text[start:at])
-		}
-		start = at
-	}
-	for i := 0; i < len(text); i++ {
-		c := text[i]
-		switch {
-		case c == '.' || c == '-' || c == '_' || c == '@' || c == '~':
-			cut(i)
-			start = i + 1
-		case i > start && isDigit(c) != isDigit(text[i-1]):
-			cut(i)
-		case i > start && isUpper(c) && (isLower(text[i-1]) || i+1 < len(text) && isUpper(text[i-1]) && isLower(text[i+1])):
-			cut(i)
-		}
-	}
-	cut(len(text))
+	eachPart(text, func(part []byte) bool {
+		out = append(out, part)
+		return true
+	})
 	return out
+}
+
+// eachPart gives the parts of an identifier until one is not wanted.
+func eachPart(text []byte, each func(part []byte) (more bool)) {
+	start := 0
+	for i := 0; i <= len(text); i++ {
+		sign := i < len(text) && isJoint(text[i])
+		switch {
+		case i < len(text) && !sign && !(i > start && meets(text, i)):
+			continue
+		case i > start && !each(text[start:i]):
+			return
+		}
+		start = i
+		if sign {
+			start++
+		}
+	}
+}
+
+func isJoint(c byte) bool { return c == '.' || c == '-' || c == '_' || c == '@' || c == '~' }
+
+// meets reports whether two words of an identifier meet before a place.
+func meets(text []byte, i int) bool {
+	c, before := text[i], text[i-1]
+	if isDigit(c) != isDigit(before) {
+		return true
+	}
+	return isUpper(c) && (isLower(before) || isUpper(before) && i+1 < len(text) && isLower(text[i+1]))
 }
 
 func isDigit(c byte) bool { return c >= '0' && c <= '9' }

@@ -143,6 +143,9 @@ func sameWord(t, key []byte) bool {
 
 // sentence reports whether a text is several words that everybody uses, one of them a word that only sentences have.
 func sentence(t []byte) bool {
+	if bytes.IndexByte(t, ' ') < 0 {
+		return false
+	}
 	words := bytes.Fields(t)
 	if len(words) < 2 {
 		return false
@@ -190,17 +193,18 @@ func (p *Place) Person() bool {
 	if len(t) == 0 || Code(t) || p.escaped() || Format(t) || bytes.ContainsAny(t, "[]{}=$") {
 		return false
 	}
-	lower := bytes.ToLower(t)
+	var buf [lowerSize]byte
+	lower := lowered(&buf, t)
 	if nobodys[string(lower)] {
 		return false
 	}
-	words := bytes.Fields(t)
-	if len(words) > 1 {
-		return personOfWords(words)
+	if bytes.IndexByte(t, ' ') >= 0 {
+		return personOfWords(bytes.Fields(t))
 	}
-	parts := Parts(t)
-	if len(parts) > 1 && madeOfWords(t) && !(len(parts) == 2 && lexicon.Given(bytes.ToLower(parts[0]))) && !isDigit(t[len(t)-1]) {
-		return false // NameOwnerChanged, user_name, entry.path
+	if !isDigit(t[len(t)-1]) && madeOfWords(t) { // NameOwnerChanged, user_name, entry.path
+		if parts := Parts(t); len(parts) > 1 && !(len(parts) == 2 && lexicon.Given(bytes.ToLower(parts[0]))) {
+			return false
+		}
 	}
 	if p.quoted() {
 		return true
