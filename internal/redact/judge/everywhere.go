@@ -171,6 +171,7 @@ func Code(text []byte) bool {
 	if bytes.HasPrefix(text, []byte("--")) || bytes.HasPrefix(text, []byte("::")) {
 		return true
 	}
+	text = bytes.TrimLeft(text, "!&")
 	i := 0
 	for i < len(text) && (isLower(text[i]|0x20) || isDigit(text[i]) || text[i] == '_' || text[i] == '.' || text[i] == ':' || text[i] == '>' || text[i] == '-') {
 		i++
@@ -180,7 +181,7 @@ func Code(text []byte) bool {
 	}
 	switch text[i] {
 	case '(':
-		return callable(text[:i])
+		return callable(text[:i]) || !hasDigit(text[:i]) && (i+1 == len(text) || text[i+1] == '"' || text[i+1] == '\'' || text[i+1] == ')')
 	case '[':
 		return callable(text[:i]) && (i+1 == len(text) || isLower(text[i+1]|0x20) || bytes.IndexByte([]byte("'\"]:0123456789"), text[i+1]) >= 0)
 	case ')', '{':
@@ -188,6 +189,8 @@ func Code(text []byte) bool {
 	}
 	return false
 }
+
+func hasDigit(text []byte) bool { return bytes.ContainsAny(text, "0123456789") }
 
 // callable reports whether a text is the name of what programs call: words in the ways in which they write them, or with a dot.
 func callable(name []byte) bool {

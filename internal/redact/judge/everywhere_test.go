@@ -1,6 +1,7 @@
 package judge
 
 import (
+	"bytes"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -62,4 +63,42 @@ func FuzzJudge(f *testing.F) {
 		Code(text)
 		Parts(text)
 	})
+}
+
+func place(line string) Place {
+	var p Place
+	before, rest, _ := bytes.Cut([]byte(line), []byte("⟦"))
+	p.Before = before
+	p.Text, p.After, _ = bytes.Cut(rest, []byte("⟧"))
+	return p
+}
+
+func TestSecretsWhereTheyStand(t *testing.T) {
+	for _, yes := range []string{"password = ⟦sunshine⟧", "password: ⟦Kelp-71!brass⟧ # of the pier", "--token ⟦a8f7c2⟧ --port 9", `"password": "⟦correct horse battery⟧",`,
+		"passphrase: ⟦correct horse battery staple⟧", "password = ⟦Password123⟧", "username svc password ⟦sunshine⟧", "password = ⟦super_secret⟧", "PIN: ⟦4711⟧",
+		"token: '⟦s3cr3t⟧', x", "DB_PASSWORD=⟦hunter2⟧", "password=⟦/x9Kq+tR7/aa0==⟧"} {
+		p := place(yes)
+		require.True(t, p.Secret(), yes)
+	}
+	for _, no := range []string{"upcaseTokens = ⟦upcase_tokens⟧", `<a accesskey="⟦p⟧" href`, "AsmToken:⟦:TokenKind OperatorToken⟧,", "c.sessionID = ⟦event.SessionID⟧",
+		":param refresh_token: ⟦Unicode⟧ refresh token.", "// Second pass: ⟦find⟧ repeats of it", "NOPASSWD: ⟦/bin/sh⟧", "MAGIC\t⟦0x5345434d⟧", "pass := ⟦!isEmpty(object)⟧",
+		"credentials=⟦self.creds⟧, lp=lp)", "<auth>⟦EXTERNAL⟧</auth>", "(token, ⟦*Group⟧) {", `passwd "⟦$user⟧")`, "GOOGLE_API_KEY='⟦your-api-key⟧'", "pw = ⟦getpass(⟧\"x\")",
+		"stored as a secret ⟦named⟧ by it", "token = ⟦Name.Builtin.Pseudo⟧ # x", "x_TOKEN = ⟦18⟧,", "token := ⟦src[s]⟧", "my $pass = ⟦$assert-⟧>{pass};"} {
+		p := place(no)
+		require.False(t, p.Secret(), no)
+	}
+}
+
+func TestPersonsWhereTheyStand(t *testing.T) {
+	for _, yes := range []string{"user=⟦m.quintela⟧ ok", "for user ⟦ilka⟧ from", "passenger=⟦JOHN SMITH⟧ seat=3", `"owner": "⟦ines⟧"`, "Author: ⟦Ilka van der Berg⟧ <x@y.example>",
+		"login: ⟦mark.stone⟧", "operator=⟦JKB⟧", "user=⟦backup2⟧", "user: ⟦maria⟧ logged in"} {
+		p := place(yes)
+		require.True(t, p.Person(), yes)
+	}
+	for _, no := range []string{"for user ⟦connections⟧ only", "username=⟦username⟧, x", "\\-\\-username=admin\\⟦fR⟧;", "account: ⟦use⟧ two factors", "owner = ⟦self.owner⟧",
+		"member='⟦allAuthenticatedUsers⟧' x", "user = ⟦os.environ[⟧\"X\"]", "fullname = ⟦entry.path⟧", "recipient: ⟦DSN⟧ option not supported", "<author>⟦foo⟧</author>",
+		"debug user => \"⟦trying frontend $type⟧\";", "the ⟦Free Software Foundation⟧."} {
+		p := place(no)
+		require.False(t, p.Person(), no)
+	}
 }

@@ -73,25 +73,113 @@ func (p *Place) key() []byte {
 // macro, and a sentence are none.
 func (p *Place) Secret() bool {
 	t := p.Text
-	if len(t) == 0 || Code(t) || bytes.HasPrefix(t, []byte(`\-`)) {
+	if len(t) < leastSecret || len(t) == 2 && isDigit(t[0]) && isDigit(t[1]) || Code(t) || reference(t) || isNamed(t) {
 		return false
 	}
 	if p.quoted() {
-		return !Format(t)
+		return !Format(t) && !(p.After[0] == '"' && variable(t))
 	}
 	switch {
-	case variable(t):
+	case variable(t), macro(t) && len(t) > 3 && bytes.IndexByte(t, '_') > 0:
 		return false
-	case macro(t) && len(t) > 3 && bytes.IndexByte(t, '_') > 0:
+	case identifier(t) && !mixed(t) && (p.program() || p.follows(t)):
 		return false
-	case identifier(t) && p.program() && !mixed(t):
+	case p.prose(), p.worded():
 		return false
-	case identifier(t) && len(p.After) > 0 && (p.After[0] == ',' || p.After[0] == ')') && sameWord(t, p.key()):
-		return false // owner=owner, credentials=creds)
 	case sentence(t) && !bytes.Contains(bytes.ToLower(p.key()), []byte("phrase")):
 		return false
 	}
 	return true
+}
+
+// leastSecret is from how many bytes on something is a secret: what is shorter tells nothing.
+const leastSecret = 2
+
+// named are the names of what secrets are made or sent with, and of encodings.
+var named = set("external plain login cram-md5 digest-md5 gssapi ntlm scram-sha-1 scram-sha-256 negotiate kerberos spnego oauthbearer xoauth2 anonymous " +
+	"utf-8 utf8 utf-16 utf16 utf-16le utf-16-le ascii latin-1 iso-8859-1 base64 sha256 sha-256 sha512 sha-512 md5 bcrypt argon2 scrypt pbkdf2 aes-256-gcm " +
+	"nobody root bearer basic")
+
+func isNamed(t []byte) bool {
+	var buf [lowerSize]byte
+	return len(t) <= 16 && named[string(lowered(&buf, t))]
+}
+
+// reference reports whether a text says where something is, or what it is in a program, and not what: a path of plain words, a pointer, a
+// scope, a small constant, the placeholder of a manual.
+func reference(t []byte) bool {
+	switch t[0] {
+	case ':', '*', '\\':
+		return len(t) > 1 && (t[1] == ':' || t[1] == '-' || t[1] == '%' || t[1] == 'f' || isLower(t[1]|0x20) && !mixed(t[1:])) || bytes.IndexByte(t, 'n') == 1 && len(t) == 2
+	case '/', '~':
+		return plainPath(t)
+	case '0':
+		return len(t) <= 10 && len(t) > 2 && t[1] == 'x'
+	}
+	for _, of := range []string{"self.", "this.", "args.", "cls.", "opts.", "req."} {
+		if bytes.HasPrefix(t, []byte(of)) && identifier(t) && !hasDigit(t) {
+			return true
+		}
+	}
+	var buf [lowerSize]byte
+	lower := lowered(&buf, t)
+	return (bytes.HasPrefix(lower, []byte("your-")) || bytes.HasPrefix(lower, []byte("your_"))) && madeOfWords(t)
+}
+
+// plainPath reports whether a text is a path of names without signs and numbers, as a secret is not.
+func plainPath(t []byte) bool {
+	if t[0] == '~' && (len(t) < 2 || t[1] != '/') {
+		return false
+	}
+	parts := 0
+	for _, part := range bytes.Split(t, []byte("/")) {
+		if len(part) == 0 || part[0] == '~' {
+			continue
+		}
+		parts++
+		if !identifier(part) || mixed(part) && len(part) > 12 || len(part) > 24 && !madeOfWords(part) {
+			return false
+		}
+	}
+	return parts > 0
+}
+
+// follows reports whether a bare word is what a program calls the value of its key: another variable of that name, or a part of something.
+func (p *Place) follows(t []byte) bool {
+	if len(p.After) > 0 && (p.After[0] == ',' || p.After[0] == ')') && sameWord(t, p.key()) {
+		return true // owner=owner, credentials=creds)
+	}
+	spaced := bytes.HasSuffix(p.Before, []byte(" = ")) || bytes.HasSuffix(p.Before, []byte(": ")) && len(p.After) > 0 && bytes.IndexByte([]byte(",)}"), p.After[0]) >= 0
+	if !spaced || hasDigit(t) {
+		return false
+	}
+	if bytes.IndexByte(t, '.') > 0 && (madeOfWords(t) || bytes.HasPrefix(t, []byte("self."))) {
+		return true
+	}
+	shares := false
+	if bytes.IndexByte(t, '_') > 0 || !bytes.Equal(bytes.ToLower(t), t) {
+		key := bytes.ToLower(p.key())
+		eachPart(t, func(part []byte) bool {
+			shares = len(part) >= 4 && bytes.Contains(key, bytes.TrimSuffix(bytes.ToLower(part), []byte("s")))
+			return !shares
+		})
+	}
+	return shares
+}
+
+// worded reports whether the value is a word of a sentence: behind a word and a blank, one that everybody uses, with more words behind it.
+func (p *Place) worded() bool {
+	n := len(p.Before)
+	if n < 2 || p.Before[n-1] != ' ' || !isLower(p.Before[n-2]|0x20) || len(p.After) < 3 || p.After[0] != ' ' || !isLower(p.After[1]) {
+		return false
+	}
+	var buf, next [lowerSize]byte
+	t := bytes.TrimRight(p.Text, ".,;:!?")
+	after := p.After[1:]
+	if i := bytes.IndexAny(after, " .,;:"); i >= 0 {
+		after = after[:i]
+	}
+	return lexicon.Everyday(lowered(&buf, t)) && (len(after) <= 3 || lexicon.Everyday(lowered(&next, after)))
 }
 
 // variable reports whether a text is a variable of a shell, of Perl or PHP: $name, ${name}, $name->x, @name.
@@ -215,7 +303,7 @@ func (p *Place) Person() bool {
 	if len(p.After) > 0 && (p.After[0] == ',' || p.After[0] == ')') && sameWord(t, p.key()) {
 		return false
 	}
-	return !p.prose()
+	return !p.prose() && !(p.idiom() && lexicon.Everyday(lower) && !lexicon.Given(lower))
 }
 
 // personOfWords judges a name of several words: none is a word of sentences, none of what people are in.
@@ -234,13 +322,20 @@ func personOfWords(words [][]byte) bool {
 	return true
 }
 
+// idiom reports whether the value stands behind a word and a blank.
+func (p *Place) idiom() bool {
+	n := len(p.Before)
+	return n > 1 && p.Before[n-1] == ' ' && isLower(p.Before[n-2]|0x20)
+}
+
 // prose reports whether the value is a word of a sentence behind a colon: "account: use two factors".
 func (p *Place) prose() bool {
 	n := len(p.Before)
 	if n < 2 || p.Before[n-1] != ' ' || p.Before[n-2] != ':' || len(p.After) < 2 || p.After[0] != ' ' || !isLower(p.After[1]) {
 		return false
 	}
-	lower := bytes.ToLower(p.Text)
+	var buf [lowerSize]byte
+	lower := lowered(&buf, p.Text)
 	if bytes.IndexByte(p.After, '=') >= 0 || lexicon.Given(lower) { // logfmt goes on behind it
 		return false
 	}
