@@ -145,6 +145,9 @@ func (e *Engine) at(b []byte, i, free int, rules []*Rule) (f finding, ok bool) {
 		if end <= start || holdsPlaceholder(b[start:end]) || r.judged && !plausible(b, start, end, r.Class) {
 			continue
 		}
+		if r.judged && r.Class == User {
+			end = judge.WholeName(b, start, end)
+		}
 		f := finding{start: start, end: end, trigger: i, class: r.Class, rule: r.Name, by: r}
 		if r.Class != Secret {
 			f.put = r.known.of(b, start, end)

@@ -245,12 +245,25 @@ func holdsTelling(key []byte) bool {
 			continue
 		}
 		for _, t := range telling {
-			if len(key)-i >= len(t) && string(key[i:i+len(t)]) == t {
+			if len(key)-i >= len(t) && string(key[i:i+len(t)]) == t && !otherWord(key, i, i+len(t)) {
 				return true
 			}
 		}
 	}
 	return false
+}
+
+// otherWords are beginnings of what makes another word of a telling one behind it: tokenizer, secretary, passwordless.
+var otherWords = [][]byte{[]byte("iz"), []byte("is"), []byte("ary"), []byte("ari"), []byte("ly"), []byte("less"), []byte("review")}
+
+// otherWord reports whether a telling piece of a key is a part of another word.
+func otherWord(key []byte, start, end int) bool {
+	for _, g := range otherWords {
+		if bytes.HasPrefix(key[end:], g) {
+			return true
+		}
+	}
+	return start == 3 && string(key[:3]) == "lib"
 }
 
 // keySpan gives the key before the separator at a place: in key=value and key: value, also quoted (closed says so), and the

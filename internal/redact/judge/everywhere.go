@@ -26,6 +26,9 @@ func Name(text []byte) bool {
 	if n := bytes.IndexByte(text, '\\'); n >= 0 { // of a domain
 		return Name(text[n+1:])
 	}
+	if isUpper(text[0]) && lexicon.Given(bytes.ToLower(text)) {
+		return false // half of a name: of whom, only its place tells
+	}
 	return !madeOfWords(text)
 }
 

@@ -9,12 +9,12 @@ import (
 
 func TestNamesThatAreRemovedEverywhere(t *testing.T) {
 	for _, yes := range []string{"m.quintela", "mquintela", "ilka", "Ilka Brandvold", "Jan van der Berg", "J. R. Brandvold", "svc-fare7", "O'Brandvold",
-		`PIER\mquintela`, "q1417", "Łukasz Brandvold", "ines-k", "Maria"} {
+		`PIER\mquintela`, "q1417", "Łukasz Brandvold", "ines-k", "maria"} {
 		require.True(t, Name([]byte(yes)), yes)
 	}
 	for _, no := range []string{"specified", "configuration", "member", "it's", "general", "connections", "parameters", "identifiers", "and C", "remove unused",
 		"Free Software Foundation", "node_modules", "use_user_site", "human-readable", ".gitignore", "test2", "socketpair", "Optional[str", "config[", "username",
-		"getUserName", "human:reviewer", "sandbox", "Current", "self.headers", "user's", "Enable"} {
+		"getUserName", "human:reviewer", "sandbox", "Current", "self.headers", "user's", "Enable", "Thomas"} {
 		require.False(t, Name([]byte(no)), no)
 	}
 }
@@ -100,5 +100,18 @@ func TestPersonsWhereTheyStand(t *testing.T) {
 		"debug user => \"⟦trying frontend $type⟧\";", "the ⟦Free Software Foundation⟧."} {
 		p := place(no)
 		require.False(t, p.Person(), no)
+	}
+}
+
+func TestWholeNames(t *testing.T) {
+	for line, want := range map[string]string{
+		"passenger=⟦JOHN⟧ SMITH seat=3": "JOHN SMITH", "by ⟦Ilka⟧ E. van der Berg <x>": "Ilka E. van der Berg", "Author: ⟦Fred⟧ L. Drake, Jr.": "Fred L. Drake",
+		"user: ⟦Maria⟧ Logged in": "Maria", "user=⟦Ilka⟧ Lane=3": "Ilka", "user ⟦ilka⟧ Brandvold": "ilka", "operator=⟦JKB⟧ lane 2": "JKB",
+		"by ⟦Łukasz⟧ Langa and": "Łukasz Langa", "guest=⟦Jean⟧ Le Goff-Brandvold paid": "Jean Le Goff-Brandvold",
+	} {
+		p := place(line)
+		text := string(p.Before) + string(p.Text) + string(p.After)
+		start := len(p.Before)
+		require.Equal(t, want, text[start:WholeName([]byte(text), start, start+len(p.Text))], line)
 	}
 }

@@ -82,7 +82,7 @@ func (p *Place) Secret() bool {
 	switch {
 	case variable(t), macro(t) && len(t) > 3 && bytes.IndexByte(t, '_') > 0:
 		return false
-	case identifier(t) && !mixed(t) && (p.program() || p.follows(t)):
+	case identifier(t) && !mixed(t) && (p.program() || p.follows(t)), t[len(t)-1] == ']' && indexed(t) && p.program():
 		return false
 	case p.prose(), p.worded():
 		return false
@@ -90,6 +90,12 @@ func (p *Place) Secret() bool {
 		return false
 	}
 	return true
+}
+
+// indexed reports whether a text is an element of a variable.
+func indexed(t []byte) bool {
+	n := bytes.IndexByte(t, '[')
+	return n > 0 && identifier(t[:n]) && !hasDigit(t[:n])
 }
 
 // leastSecret is from how many bytes on something is a secret: what is shorter tells nothing.
@@ -109,6 +115,8 @@ func isNamed(t []byte) bool {
 // scope, a small constant, the placeholder of a manual.
 func reference(t []byte) bool {
 	switch t[0] {
+	case '!': // a tag of YAML
+		return identifier(t[1:]) && !mixed(t[1:]) && len(t) > 3 || bytes.IndexByte(t, ' ') > 0 && t[len(t)-1] == '|'
 	case ':', '*', '\\':
 		return len(t) > 1 && (t[1] == ':' || t[1] == '-' || t[1] == '%' || t[1] == 'f' || isLower(t[1]|0x20) && !mixed(t[1:])) || bytes.IndexByte(t, 'n') == 1 && len(t) == 2
 	case '/', '~':
@@ -269,7 +277,7 @@ func Format(t []byte) bool {
 // nobodys are words that stand for any name, and those of programs.
 var nobodys = set("foo bar baz qux me you him her them us it its xxx yyy zzz value values str string int integer bool boolean none null nil undef " +
 	"undefined iota range shift name names username usernames userid user users someone anyone everyone somebody anybody fixme todo example any " +
-	"all other others each every same self this that these those his their our my your new old first last next")
+	"team teams all other others each every same self this that these those his their our my your new old first last next")
 
 // Person reports whether what stands where a name is expected can be one: a piece of a program or sentence, a word that stands for any
 // name, and what a program calls a thing are none.

@@ -120,6 +120,18 @@ func (r *Report) Write(w io.Writer, samples bool) {
 			rules[name] = [2]int{x[0] + k.Direct[name], x[1] + n}
 		}
 	}
+	for _, k := range r.Kinds {
+		var rules []string
+		for name := range k.All {
+			rules = append(rules, name)
+		}
+		slices.SortFunc(rules, func(a, b string) int { return k.All[b] - k.All[a] })
+		fmt.Fprintf(w, "\n%s:", k.Kind.Name)
+		for _, name := range rules[:min(len(rules), 8)] {
+			fmt.Fprintf(w, " %s %d (%d)", name, k.All[name], k.Direct[name])
+		}
+	}
+	fmt.Fprintln(w)
 	var names []string
 	for name := range rules {
 		names = append(names, name)
