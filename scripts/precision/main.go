@@ -13,7 +13,7 @@ func main() {
 	each := flag.Int("samples", 60, "samples of each rule")
 	direct := flag.Bool("direct", false, "samples of what rules find at their places, without what was learned")
 	flag.Parse()
-	r, err := measure.Precision(measure.Kinds(), *each, *direct)
+	r, err := measure.Precision(measure.Kinds(), *each, *direct, 12<<20)
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)

@@ -73,7 +73,7 @@ func (p *Place) key() []byte {
 // macro, and a sentence are none.
 func (p *Place) Secret() bool {
 	t := p.Text
-	if len(t) < leastSecret || len(t) == 2 && isDigit(t[0]) && isDigit(t[1]) || Code(t) || reference(t) || isNamed(t) {
+	if p.elsewhere() || len(t) < leastSecret || len(t) == 2 && isDigit(t[0]) && isDigit(t[1]) || Code(t) || reference(t) || isNamed(t) {
 		return false
 	}
 	if p.quoted() {
@@ -84,12 +84,26 @@ func (p *Place) Secret() bool {
 		return false
 	case identifier(t) && !mixed(t) && (p.program() || p.follows(t)), t[len(t)-1] == ']' && indexed(t) && p.program():
 		return false
-	case p.prose(), p.worded():
+	case p.prose(), p.worded(), bytes.Contains(t, []byte("n't")) && isLower(t[0]), t[len(t)-1] == '=' && identifier(t[:len(t)-1]) && !hasDigit(t) && len(t) <= 20:
 		return false
 	case sentence(t) && !bytes.Contains(bytes.ToLower(p.key()), []byte("phrase")):
 		return false
 	}
 	return true
+}
+
+// elsewhere reports whether what stands before a value says that it is none, although the key reads so: a public key, the pin of a package,
+// an option of another program that begins in the same way (find -print0).
+func (p *Place) elsewhere() bool {
+	var buf [lowerSize]byte
+	before := lowered(&buf, p.Before[max(0, len(p.Before)-24):])
+	switch {
+	case bytes.Contains(before, []byte("public key")), bytes.HasSuffix(before, []byte(" -p")) && bytes.HasPrefix(p.Text, []byte("rint")):
+		return true
+	case bytes.HasPrefix(before, []byte("pin:")) && len(p.Before) <= 6:
+		return !hasDigit(p.Text) || bytes.IndexByte(p.Text, ' ') > 0 && isLower(p.Text[0])
+	}
+	return p.Text[0] == '$' && bytes.IndexByte(p.Text, ' ') > 0 && variable(p.Text[:bytes.IndexByte(p.Text, ' ')])
 }
 
 // indexed reports whether a text is an element of a variable.
@@ -154,8 +168,8 @@ func plainPath(t []byte) bool {
 
 // follows reports whether a bare word is what a program calls the value of its key: another variable of that name, or a part of something.
 func (p *Place) follows(t []byte) bool {
-	if len(p.After) > 0 && (p.After[0] == ',' || p.After[0] == ')') && sameWord(t, p.key()) {
-		return true // owner=owner, credentials=creds)
+	if len(p.After) > 0 && (p.After[0] == ',' || p.After[0] == ')') && (sameWord(t, p.key()) || shortForms[string(t)]) {
+		return true // owner=owner, credentials=creds), Password: pw,
 	}
 	spaced := bytes.HasSuffix(p.Before, []byte(" = ")) || bytes.HasSuffix(p.Before, []byte(": ")) && len(p.After) > 0 && bytes.IndexByte([]byte(",)}"), p.After[0]) >= 0
 	if !spaced || hasDigit(t) {
@@ -175,19 +189,31 @@ func (p *Place) follows(t []byte) bool {
 	return shares
 }
 
+// shortForms are what programs call the variables that hold secrets.
+var shortForms = set("pw pwd pass passwd password passphrase creds cred credentials priv tok token secret key")
+
 // worded reports whether the value is a word of a sentence: behind a word and a blank, one that everybody uses, with more words behind it.
 func (p *Place) worded() bool {
-	n := len(p.Before)
-	if n < 2 || p.Before[n-1] != ' ' || !isLower(p.Before[n-2]|0x20) || len(p.After) < 3 || p.After[0] != ' ' || !isLower(p.After[1]) {
+	before := bytes.TrimRight(p.Before, " ")
+	if n := len(before); n < 2 || n == len(p.Before) || !isLower(before[n-1]|0x20) {
 		return false
 	}
 	var buf, next [lowerSize]byte
 	t := bytes.TrimRight(p.Text, ".,;:!?")
+	if !lexicon.Everyday(lowered(&buf, t)) {
+		return false
+	}
+	if len(t) < len(p.Text) && (p.Text[len(t)] == '.' || p.Text[len(t)] == ',') || len(p.After) > 1 && p.After[0] == ',' && p.After[1] == ' ' {
+		return true // the end of a sentence, or of a part of one
+	}
+	if len(p.After) < 3 || p.After[0] != ' ' || !isLower(p.After[1]) {
+		return false
+	}
 	after := p.After[1:]
 	if i := bytes.IndexAny(after, " .,;:"); i >= 0 {
 		after = after[:i]
 	}
-	return lexicon.Everyday(lowered(&buf, t)) && (len(after) <= 3 || lexicon.Everyday(lowered(&next, after)))
+	return len(after) <= 3 || lexicon.Everyday(lowered(&next, after))
 }
 
 // variable reports whether a text is a variable of a shell, of Perl or PHP: $name, ${name}, $name->x, @name.
@@ -286,7 +312,7 @@ func (p *Place) Person() bool {
 	if n := bytes.IndexByte(t, '='); n > 0 && identifier(t[:n]) { // the key of a list within a list: new user: name=…
 		t = t[n+1:]
 	}
-	if len(t) == 0 || Code(t) || p.escaped() || Format(t) || bytes.ContainsAny(t, "[]{}=$") {
+	if len(t) == 0 || Code(t) || p.escaped() || Format(t) || bytes.ContainsAny(t, "[]{}=$") || bytes.Contains(p.After, []byte(" family=")) { // of fonts
 		return false
 	}
 	var buf [lowerSize]byte

@@ -24,11 +24,8 @@ type Kind struct {
 	Most float64
 }
 
-// limits of what is read of each kind, in bytes.
-const (
-	mostOfKind = 12 << 20
-	mostOfFile = 1 << 20
-)
+// mostOfFile bounds the files that are read, in bytes.
+const mostOfFile = 1 << 20
 
 func ends(list ...string) func(string) bool {
 	return func(p string) bool {
@@ -74,7 +71,7 @@ type Text struct {
 
 // Each gives the texts of a kind: every n-th file of a long list, so that all folders have a part. Files that cannot be read, links and
 // binary ones are left out.
-func (k Kind) Each(each func(Text) error) error {
+func (k Kind) Each(most int64, each func(Text) error) error {
 	var files []string
 	var size int64
 	for _, pattern := range k.Roots {
@@ -92,10 +89,10 @@ func (k Kind) Each(each func(Text) error) error {
 			})
 		}
 	}
-	step := int(size/mostOfKind) + 1
+	step := int(size/most) + 1
 	slices.Sort(files)
 	var read int
-	for i := 0; i < len(files) && read < mostOfKind; i += step {
+	for i := 0; i < len(files) && int64(read) < most; i += step {
 		data, err := plain(files[i])
 		if err != nil || !isText(data) {
 			continue

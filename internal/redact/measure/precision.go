@@ -41,14 +41,14 @@ type Shown struct {
 	Right, Put string
 }
 
-// Precision redacts the texts and keeps so many random samples of each rule; direct gives those of the rules at their places alone.
-func Precision(kinds []Kind, each int, direct bool) (*Report, error) {
+// Precision redacts the texts, up to so many bytes of each kind, and keeps so many random samples of each rule; direct gives those of the rules at their places alone.
+func Precision(kinds []Kind, each int, direct bool, mostOfKind int64) (*Report, error) {
 	r := &Report{Samples: map[string][]Shown{}}
 	learned := redact.NewLearned()
 	learner := redact.NewEngine(redact.Options{Learned: learned})
 	for _, k := range kinds {
 		kr := KindReport{Kind: k, Direct: redact.Counts{}, All: redact.Counts{}}
-		err := k.Each(func(t Text) error {
+		err := k.Each(mostOfKind, func(t Text) error {
 			kr.Files++
 			kr.Bytes += int64(len(t.Data))
 			learned.AddCommon(redact.PathWords(t.Path)...)
@@ -70,7 +70,7 @@ func Precision(kinds []Kind, each int, direct bool) (*Report, error) {
 	seen, draw := map[string]int{}, rand.New(rand.NewPCG(26, 31407))
 	for i := range r.Kinds {
 		kr := &r.Kinds[i]
-		err := kr.Kind.Each(func(t Text) error {
+		err := kr.Kind.Each(mostOfKind, func(t Text) error {
 			res, err := engine.File(io.Discard, bytes.NewReader(t.Data), redact.Source{Name: t.Path, Sampler: func(s redact.Sample) {
 				if s.Form != "" && s.Form != redact.Plain || s.Member != "" {
 					return
