@@ -147,6 +147,15 @@ func kindOfTwo(both, second []byte) keyKind {
 var tellingElsewhere = [][]byte{[]byte("пароль"), []byte("Пароль"), []byte("ПАРОЛЬ"), []byte("кодовое слово"), []byte("κωδικός"), []byte("密码"), []byte("密碼"), []byte("口令"),
 	[]byte("パスワード"), []byte("비밀번호"), []byte("şifre"), []byte("Şifre"), []byte("hasło"), []byte("Hasło"), []byte("jelszó"), []byte("Jelszó")}
 
+func isAscii(text []byte) bool {
+	for _, c := range text {
+		if c >= 0x80 {
+			return false
+		}
+	}
+	return true
+}
+
 func tellsElsewhere(key []byte) bool {
 	for _, t := range tellingElsewhere {
 		if bytes.HasSuffix(key, t) {
@@ -167,7 +176,7 @@ func kindOf(raw []byte) keyKind {
 	if len(raw) > 4 && raw[0] == '-' && raw[1] == 'D' { // -Dkey=value, as runtimes take it
 		raw = raw[2:]
 	}
-	if raw[len(raw)-1] >= 0x80 && tellsElsewhere(raw) {
+	if !isAscii(raw) && tellsElsewhere(raw) {
 		return keySecret
 	}
 	var buf [maxKey]byte

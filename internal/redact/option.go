@@ -199,7 +199,24 @@ func programOption(b []byte, at, end, free int, long bool) (int, int, bool) {
 			return behindUser(b, start, stop)
 		}
 	}
+	if !long && len(name) == 1 && bytes.IndexByte([]byte("pPw"), name[0]) >= 0 && (namesAccount(line) || namesAccount(b[end:min(len(b), end+maxPair)])) {
+		start, stop, ok := optionValue(b, end, free) // of a program that nobody listed, beside the option for the account
+		return start, stop, ok && looksChosen(b[start:stop]) && bytes.IndexByte(b[start:stop], '/') < 0 && shaped(string(b[start:stop]))
+	}
 	return 0, 0, false
+}
+
+// namesAccount reports whether the options of a command name an account, as programs do that log in somewhere.
+func namesAccount(line []byte) bool {
+	if n := bytes.IndexByte(line, '\n'); n >= 0 {
+		line = line[:n]
+	}
+	for _, o := range []string{" -u ", " -U ", " -l ", " -D ", " --user ", " --username ", " -p admin ", " -user "} {
+		if bytes.Contains(line, []byte(o)) {
+			return true
+		}
+	}
+	return false
 }
 
 // behindUser gives the secret of USER:SECRET, USER%SECRET or USER,SECRET.
