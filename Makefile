@@ -5,7 +5,7 @@ GO      := CGO_ENABLED=0 go
 FUZZTIME ?= 20s
 PLATFORMS := linux/amd64 linux/arm64 darwin/amd64 darwin/arm64 windows/amd64 windows/arm64
 
-.PHONY: build cross dist demo test test-servers test-long lint vulncheck bench profile screenshots clean
+.PHONY: build cross dist demo test test-servers test-long lint vulncheck bench precision profile screenshots clean
 
 build:
 	$(GO) build -trimpath -tags nethttpomithttp2 -ldflags '$(LDFLAGS)' -o envask ./cmd/envask
@@ -60,6 +60,10 @@ vulncheck:
 
 bench: build
 	sh scripts/bench.sh
+
+# What redaction replaces in the texts of this machine, with samples to read (docs/redaction-quality.md).
+precision:
+	$(GO) run ./scripts/precision
 
 # What the compiler is told of where the time goes (cmd/envask/default.pgo), from the benchmarks.
 profile:

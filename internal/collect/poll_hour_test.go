@@ -110,8 +110,9 @@ func fromHub(t *testing.T, h http.Handler, text string, change func(*Request), t
 	synctest.Test(t, func(t *testing.T) {
 		k, err := ask.Parse("ask.yaml", []byte(text))
 		require.NoError(t, err)
-		s, err := site.Parse("site.yaml", []byte("site: pier\nsystems:\n  - {name: hub, roles: [hub], zone: UTC, web: {at: 'http://192.0.2.30', insecure-plain: yes, "+
-			"login: {form: /session, user: svc, password: env:X, fields: {user: '{user}', word: '{password}'}}}}\n"))
+		s, err := site.Parse("site.yaml",
+			[]byte("site: pier\nsystems:\n  - {name: hub, roles: [hub], zone: UTC, web: {at: 'http://192.0.2.30', insecure-plain: yes, "+
+				"login: {form: /session, user: svc, password: env:X, fields: {user: '{user}', word: '{password}'}}}}\n"))
 		require.NoError(t, err)
 		c, err := casefile.Home{Dir: dir}.Create("26031407", casefile.Info{Opened: six})
 		require.NoError(t, err)

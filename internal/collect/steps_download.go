@@ -122,9 +122,11 @@ func turnText(t turn) string {
 	return " (" + t.label() + ")"
 }
 
-// eachPage gives the answer to a request, and those of the pages after it; each gives the number of records of one. By offset, a page without
+// eachPage gives the answer to a request, and those of the pages after it; each gives the number of records of one. By offset, a page
+// without
 // any is the last.
-func (s *stepper) eachPage(ctx context.Context, step *ask.WebStep, r web.Request, each func(*web.Response, *extract.Answer) (records int, err error)) error {
+func (s *stepper) eachPage(ctx context.Context, step *ask.WebStep, r web.Request,
+	each func(*web.Response, *extract.Answer) (records int, err error)) error {
 	first := r.Target
 	for page := 0; ; page++ {
 		res, err := s.send(ctx, r)
@@ -501,7 +503,8 @@ func (s *stepper) records(ctx context.Context, step *ask.WebStep, r web.Request,
 	return cmp.Or(s.keepWeb(ctx, file, name, &e), failed)
 }
 
-// writeRecords writes one page, and gives the number of records, without a table's head. head is that of a table: it is left out of later pages.
+// writeRecords writes one page, and gives the number of records, without a table's head. head is that of a table: it is left out of later
+// pages.
 func writeRecords(ctx context.Context, out io.Writer, rows *extract.Expression, a *extract.Answer, head *string) (n int, err error) {
 	if rows != nil {
 		values, err := rows.Values(ctx, a)

@@ -106,7 +106,8 @@ func TestStepsReadPages(t *testing.T) {
 	require.Equal(t, "at,pass\n1,a\n2,b\n3,c\n", rawText(t, r, "web/it/rows.csv"))
 
 	const byOffset = `steps: [{get: /json, pages: {offset: start, size: 2}, rows: '.rows[]', into: rows.json}]`
-	n, r, _ = stepsOf(t, map[string]string{"GET /json": `{"rows":[1,2]}`, "GET /json?start=2": `{"rows":[3]}`, "GET /json?start=4": `{"rows":[]}`},
+	n, r, _ = stepsOf(t, map[string]string{"GET /json": `{"rows":[1,2]}`, "GET /json?start=2": `{"rows":[3]}`,
+		"GET /json?start=4": `{"rows":[]}`},
 		ask.Standard, byOffset)
 	require.Equal(t, round.Taken, r.Coverage[0].State, "%s %v", r.Coverage[0].Reason, n.asked)
 	require.Equal(t, "1\n2\n3\n", rawText(t, r, "web/it/rows.json"))
@@ -136,11 +137,14 @@ func TestStepsRemoveWhatWasTaken(t *testing.T) {
 
 // What the device holds already is taken instead of making it anew, and so many of the next steps are left out, too.
 func TestStepsTakeWhatIsThere(t *testing.T) {
-	const item = `steps: [{post: /jobs, instead: {get: /jobs, each: '.jobs[]', made: .made, within: 24h, take: {job: .id}, skip: 2}, take: {job: .job}}, ` +
-		`{post: '/jobs/{job}/go', json: {a: 1}}, {poll: '/jobs/{job}', until: .done, every: 1s, at-most: 5s}, {get: '/jobs/{job}/file', download: yes}]`
+	const item = `steps: [{post: /jobs, instead: {get: /jobs, each: '.jobs[]', made: .made, within: 24h, take: {job: .id}, skip: 2}, ` +
+		`take: {job: .job}}, ` +
+		`{post: '/jobs/{job}/go', json: {a: 1}}, {poll: '/jobs/{job}', until: .done, every: 1s, at-most: 5s}, {get: '/jobs/{job}/file', ` +
+		`download: yes}]`
 	answers := map[string]string{"GET /jobs": `{"jobs":[{"id":"old","made":"1999-12-30T00:00:00Z"},{"id":"held","made":"1999-12-31T20:00:00Z"},` +
 		`{"id":"older","made":"1999-12-31T19:00:00Z"}]}`,
-		"POST /jobs": `{"job":"new"}`, "POST /jobs/new/go": "{}", "GET /jobs/new": `{"done":true}`, "GET /jobs/new/file": "new\n", "GET /jobs/held/file": "held\n"}
+		"POST /jobs": `{"job":"new"}`, "POST /jobs/new/go": "{}", "GET /jobs/new": `{"done":true}`, "GET /jobs/new/file": "new\n",
+		"GET /jobs/held/file": "held\n"}
 	n, r, _ := stepsOf(t, answers, ask.Standard, item)
 	require.Equal(t, round.Taken, r.Coverage[0].State, r.Coverage[0].Reason)
 	require.Equal(t, []string{"GET /jobs", "GET /jobs/held/file"}, n.asked)

@@ -72,7 +72,7 @@ func (r *ruleset) load() (err error) {
 func (r *ruleset) addLiterals(said []string) error {
 	hosts := map[string]bool{}
 	if s, err := LoadSite(r.c.Systems); err == nil {
-		for _, h := range hostsOf(s) {
+		for _, h := range append(hostsOf(s), accountsOf(s)...) {
 			hosts[h.Text] = true
 		}
 	}

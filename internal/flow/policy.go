@@ -36,7 +36,7 @@ func (a *App) policy(c *casefile.Case, k *ask.Ask, domains []string) (*policy.Po
 	ofSite := &policy.Policy{Domains: domains}
 	if s, err := LoadSite(c.Systems); err == nil { // a broken systems file does not keep a round from being packed
 		ofSite.Domains = append(append([]string{}, domains...), s.Domains...)
-		ofSite.Literals = hostsOf(s)
+		ofSite.Literals = append(hostsOf(s), accountsOf(s)...)
 	}
 	return policy.Merge(k.Redaction, user, own, ofSite), nil
 }
@@ -50,11 +50,31 @@ func hostsOf(s *site.Site) []redact.Value {
 	}
 	var out []redact.Value
 	for _, sys := range s.Systems {
-		host := strings.ToLower(sys.SSH.Host)
-		if _, err := netip.ParseAddr(host); err == nil || len(host) < redact.MinName || names[host] || host == "localhost" {
-			continue
+		for _, host := range sys.Hosts() {
+			host = strings.ToLower(host)
+			if _, err := netip.ParseAddr(host); err == nil || len(host) < redact.MinName || names[host] || host == "localhost" {
+				continue
+			}
+			out = append(out, redact.Value{Text: host, Class: redact.Host, Rule: redact.LiteralRule})
 		}
-		out = append(out, redact.Value{Text: host, Class: redact.Host, Rule: redact.LiteralRule})
+	}
+	return out
+}
+
+// accountsOf gives the accounts with which we log in to the systems of a site: they stand in reasons and logs. One that is a plain word is
+// replaced where its place tells that it is an account, and not in every path and class.
+func accountsOf(s *site.Site) (out []redact.Value) {
+	names := map[string]bool{}
+	for _, sys := range s.Systems {
+		names[strings.ToLower(sys.Name)] = true
+	}
+	for _, sys := range s.Systems {
+		for _, account := range sys.Accounts() {
+			if len(account) < redact.MinName || names[strings.ToLower(account)] || !strings.ContainsAny(account, `-._@\0123456789`) {
+				continue
+			}
+			out = append(out, redact.Value{Text: account, Class: redact.User, Rule: redact.LiteralRule})
+		}
 	}
 	return out
 }

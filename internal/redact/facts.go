@@ -50,6 +50,18 @@ var (
 	valueKeys = wordSet("value val content contents text data string default dd td current plain body constant")
 )
 
+// containers hold nothing but secrets, whatever each is called.
+var containers = wordSet("secrets tokens passwords credentials api_tokens apikeys api_keys")
+
+// lastPart gives the last word of a key, in small letters: value of ParameterValue.
+func lastPart(key []byte) string {
+	parts := judge.Parts(key)
+	if len(parts) == 0 {
+		return ""
+	}
+	return string(bytes.ToLower(parts[len(parts)-1]))
+}
+
 // factsOf looks at the members of one object.
 func (e *Engine) factsOf(b []byte, start, from int, o *fact.Object) {
 	text := b[start:]
@@ -62,8 +74,12 @@ func (e *Engine) factsOf(b []byte, start, from int, o *fact.Object) {
 		if !beside(text, m) {
 			class = lexicon.KeyClass(key, judge.Parts)
 		}
-		if class == lexicon.None && (m.Key.Empty() || valueKeys[string(bytes.ToLower(key))]) {
+		if class == lexicon.None && (m.Key.Empty() || valueKeys[lastPart(key)]) {
 			class = e.classBeside(text, o, i)
+		}
+		if n := len(o.Path); class == lexicon.None && n > 0 && containers[string(bytes.ToLower(o.Path[n-1].Of(text)))] &&
+			shaped(string(m.Value.Of(text))) {
+			class = lexicon.Secret
 		}
 		switch class {
 		case lexicon.Secret:
@@ -89,7 +105,7 @@ func beside(text []byte, m fact.Member) bool {
 func (e *Engine) classBeside(text []byte, o *fact.Object, i int) lexicon.Class {
 	self := o.Members[i]
 	for k, m := range o.Members {
-		if k == i || !nameKeys[string(bytes.ToLower(m.Key.Of(text)))] {
+		if k == i || !nameKeys[lastPart(m.Key.Of(text))] {
 			continue
 		}
 		if same := bytes.EqualFold(m.Key.Of(text), self.Key.Of(text)); same && (k+1 != i || len(o.Members) != 2) {
@@ -109,7 +125,8 @@ func (e *Engine) classBeside(text []byte, o *fact.Object, i int) lexicon.Class {
 func (e *Engine) addFact(b []byte, start int, m fact.Member, rule string) {
 	from, to := start+m.Value.Start, start+m.Value.End
 	v := b[from:to]
-	if !isValue(v) || len(v) > MaxLearned || isAliasWord(v[bytes.LastIndexAny(v, `\@`)+1:]) || holdsPlaceholder(v) || rule == keyedSecretRule && !secretByFact(v, m.Quote) {
+	if !isValue(v) || len(v) > MaxLearned || isAliasWord(v[bytes.LastIndexAny(v, `\@`)+1:]) || holdsPlaceholder(v) ||
+		rule == keyedSecretRule && !secretByFact(v, m.Quote) {
 		return
 	}
 	if slices.ContainsFunc(e.findings, func(f finding) bool { return f.start < to && f.end > from }) {
@@ -165,6 +182,7 @@ func (e *Engine) directive(b []byte, at, end int) {
 		key = before[bytes.LastIndexAny(before, " \t")+1:]
 		first = len(bytes.TrimLeft(before, " \t")) == len(key)
 	}
+	key = bytes.TrimPrefix(key, []byte("-"))
 	if len(key) < 4 || !isWord(key[0]) || !isWord(key[len(key)-1]) || bytes.ContainsAny(key, "/:=(){}[]<>\"',;") ||
 		lexicon.KeyClass(key, judge.Parts) != lexicon.Secret || !first && len(judge.Parts(key)) < 2 {
 		return

@@ -3,6 +3,7 @@ package site
 import (
 	"net"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -167,4 +168,19 @@ func (s *System) Hosts() []string {
 		out = append(out, s.Web.At.Hostname())
 	}
 	return out
+}
+
+// Accounts gives the names with which we log in to a system, as the systems file has them.
+func (s *System) Accounts() []string {
+	out := []string{s.SSH.User}
+	if s.Console != nil {
+		out = append(out, s.Console.SSH.User, s.Console.User)
+	}
+	if s.Web != nil {
+		out = append(out, s.Web.Login.User)
+	}
+	if s.Pushes != nil {
+		out = append(out, s.Pushes.As)
+	}
+	return slices.DeleteFunc(out, func(name string) bool { return name == "" })
 }

@@ -43,7 +43,8 @@ func pageKey(line string) (key string, ok bool) {
 
 // warns are words of what is not only shown: "Press Enter to confirm the deletion".
 var warns = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile(`(?i)\b(confirm|delet|eras|overwrit|reload|reboot|restart|format|reset|remov|wip|shut ?down|power|install|upgrad|commit|sav(e|ing)\b)`)
+	return regexp.MustCompile(`(?i)\b(confirm|delet|eras|overwrit|reload|reboot|restart|format|reset|remov|wip|shut ` +
+		`?down|power|install|upgrad|commit|sav(e|ing)\b)`)
 })
 
 // greetings are what a device says before it lets anybody in.

@@ -2,7 +2,8 @@ package fact
 
 import "bytes"
 
-// looksBlocks reports whether a text has blocks of settings in braces, as HCL, nginx and many others have: a line of words that ends with {.
+// looksBlocks reports whether a text has blocks of settings in braces, as HCL, nginx and many others have: a line of words that ends with
+// {.
 func looksBlocks(b []byte) bool {
 	opens, sets, all := 0, 0, 0
 	lines(b, 64, func(line []byte) {

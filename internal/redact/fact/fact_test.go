@@ -97,7 +97,8 @@ func TestNotationsAreToldApart(t *testing.T) {
 
 // Spans lie within the text, and reading ends, whatever comes.
 func FuzzRead(f *testing.F) {
-	for _, s := range []string{"{\"a\":[1,\"", "a:\n - b\n  c: |\n", "<a b='", "x {\n y 1;", "? a\n:", "- - a: 1\n-", "<![CDATA[", "\"a\":", "'", "<!--"} {
+	for _, s := range []string{"{\"a\":[1,\"", "a:\n - b\n  c: |\n", "<a b='", "x {\n y 1;", "? a\n:", "- - a: 1\n-",
+		"<![CDATA[", "\"a\":", "'", "<!--"} {
 		f.Add([]byte(s))
 	}
 	f.Fuzz(func(t *testing.T, b []byte) {

@@ -101,45 +101,11 @@ func (r *markupReader) open(at int) int {
 	top := &r.stack[len(r.stack)-1]
 	top.elements = true
 	level := markupLevel{name: name}
-	at = end
-	for at < len(b) {
-		for at < len(b) && isSpace(b[at]) {
-			at++
+	at = attributes(b, end, func(m Member) {
+		if len(level.members) < maxMembers && m.Value.End-m.Value.Start <= maxValue {
+			level.members = append(level.members, m)
 		}
-		if at >= len(b) || b[at] == '>' || b[at] == '/' && at+1 < len(b) && b[at+1] == '>' {
-			break
-		}
-		key := Span{at, at}
-		for at < len(b) && !isSpace(b[at]) && b[at] != '=' && b[at] != '>' && b[at] != '/' {
-			at++
-		}
-		key.End = at
-		if at >= len(b) || b[at] != '=' {
-			if key.Empty() {
-				at++
-			}
-			continue
-		}
-		at++
-		value, quote := Span{at, at}, byte(0)
-		if at < len(b) && (b[at] == '"' || b[at] == '\'') {
-			quote = b[at]
-			n := bytes.IndexByte(b[at+1:], quote)
-			if n < 0 {
-				n = len(b) - at - 1
-			}
-			value = Span{at + 1, at + 1 + n}
-			at = min(len(b), at+n+2)
-		} else {
-			for at < len(b) && !isSpace(b[at]) && b[at] != '>' {
-				at++
-			}
-			value.End = at
-		}
-		if len(level.members) < maxMembers && value.End-value.Start <= maxValue {
-			level.members = append(level.members, Member{local(b, key), value, quote})
-		}
-	}
+	})
 	alone := at < len(b) && b[at] == '/' || void[string(bytes.ToLower(name.Of(b)))]
 	if len(r.stack) < maxDepth {
 		r.stack = append(r.stack, level)
@@ -148,6 +114,48 @@ func (r *markupReader) open(at int) int {
 		}
 	}
 	return pastTag(b, min(at, len(b)))
+}
+
+// attributes gives the attributes of a tag from a place on, and where they end.
+func attributes(b []byte, at int, each func(Member)) int {
+	for at < len(b) {
+		for at < len(b) && isSpace(b[at]) {
+			at++
+		}
+		if at >= len(b) || b[at] == '>' || b[at] == '/' && at+1 < len(b) && b[at+1] == '>' {
+			return at
+		}
+		key := Span{at, at}
+		for at < len(b) && !isSpace(b[at]) && b[at] != '=' && b[at] != '>' && b[at] != '/' {
+			at++
+		}
+		if key.End = at; at >= len(b) || b[at] != '=' {
+			if key.Empty() {
+				at++
+			}
+			continue
+		}
+		value, quote, next := attributeValue(b, at+1)
+		at = next
+		each(Member{local(b, key), value, quote})
+	}
+	return at
+}
+
+// attributeValue reads the value behind the sign of an attribute, and gives where it ends.
+func attributeValue(b []byte, at int) (value Span, quote byte, next int) {
+	if at < len(b) && (b[at] == '"' || b[at] == '\'') {
+		n := bytes.IndexByte(b[at+1:], b[at])
+		if n < 0 {
+			n = len(b) - at - 1
+		}
+		return Span{at + 1, at + 1 + n}, b[at], min(len(b), at+n+2)
+	}
+	end := at
+	for end < len(b) && !isSpace(b[end]) && b[end] != '>' {
+		end++
+	}
+	return Span{at, end}, 0, end
 }
 
 // void are the elements of HTML that are never closed.

@@ -13,7 +13,7 @@ func looksYAML(b []byte) bool {
 		}
 		all++
 		in := len(line) - len(text)
-		key, rest, ok := yamlKey(b, Span{0, 0}, text)
+		key, rest, ok := yamlKey(text)
 		switch {
 		case ok && !key.Empty():
 			good++
@@ -31,7 +31,7 @@ func looksYAML(b []byte) bool {
 
 // yamlKey reads the key at the beginning of a line of which the indentation is taken off; rest is what stands behind the colon. The span is
 // relative to the line.
-func yamlKey(_ []byte, _ Span, line []byte) (key Span, rest []byte, ok bool) {
+func yamlKey(line []byte) (key Span, rest []byte, ok bool) {
 	end := 0
 	if line[0] == '"' || line[0] == '\'' {
 		n := bytes.IndexByte(line[1:], line[0])
@@ -111,32 +111,14 @@ func (r *yamlReader) line(at, end int) int {
 		r.open = false
 		return end + 1
 	}
-	for text[0] == '-' && (len(text) == 1 || text[1] == ' ') { // an item, which may be a map itself
-		r.item(in)
-		skip := 1
-		for skip < len(text) && text[skip] == ' ' {
-			skip++
-		}
-		if skip >= len(text) {
-			return end + 1
-		}
-		first, in, text = first+skip, in+skip, text[skip:]
-		if _, _, isKey := yamlKey(nil, Span{}, text); !isKey {
-			r.add(r.top().key, trim(b, Span{first, first + len(text)}))
-			return end + 1
-		}
-	}
-	if (text[0] == '?' || text[0] == ':') && len(text) > 2 && text[1] == ' ' { // a key and its value on lines of their own
-		s := trim(b, Span{first + 2, first + len(text)})
-		if text[0] == '?' {
-			r.key, r.keyIn, r.open = s, in, true
-		} else if r.open {
-			r.add(r.key, s)
-			r.open = false
-		}
+	if first, in, text = r.items(first, in, text); text == nil {
 		return end + 1
 	}
-	key, rest, ok := yamlKey(nil, Span{}, text)
+	if (text[0] == '?' || text[0] == ':') && len(text) > 2 && text[1] == ' ' {
+		r.apart(Span{first, first + len(text)}, in)
+		return end + 1
+	}
+	key, rest, ok := yamlKey(text)
 	if !ok {
 		if r.open && in > r.keyIn { // the value below its key
 			r.add(r.key, Span{first, first + len(text)})
@@ -147,15 +129,7 @@ func (r *yamlReader) line(at, end int) int {
 	r.level(in)
 	k := Span{first + key.Start, first + key.End}
 	r.key, r.keyIn, r.open = k, in, false
-	rest = bytes.TrimRight(rest, " \t\r")
-	for len(rest) > 0 && (rest[0] == '&' || rest[0] == '!') { // an anchor, a tag
-		n := bytes.IndexByte(rest, ' ')
-		if n < 0 {
-			rest = nil
-			break
-		}
-		rest = bytes.TrimLeft(rest[n:], " ")
-	}
+	rest = withoutProperties(bytes.TrimRight(rest, " \t\r"))
 	switch {
 	case len(rest) == 0:
 		r.open = true
@@ -166,6 +140,50 @@ func (r *yamlReader) line(at, end int) int {
 		r.add(k, Span{start, start + len(rest)})
 	}
 	return end + 1
+}
+
+// items begins the items of lists that a line opens, and gives what stands behind their dashes: nil where that is all of it.
+func (r *yamlReader) items(first, in int, text []byte) (int, int, []byte) {
+	for text[0] == '-' && (len(text) == 1 || text[1] == ' ') { // an item, which may be a map itself
+		r.item(in)
+		skip := 1
+		for skip < len(text) && text[skip] == ' ' {
+			skip++
+		}
+		if skip >= len(text) {
+			return first, in, nil
+		}
+		first, in, text = first+skip, in+skip, text[skip:]
+		if _, _, isKey := yamlKey(text); !isKey {
+			r.add(r.top().key, trim(r.b, Span{first, first + len(text)}))
+			return first, in, nil
+		}
+	}
+	return first, in, text
+}
+
+// apart reads a key or its value on a line of its own: ? key, and : value.
+func (r *yamlReader) apart(s Span, in int) {
+	key := r.b[s.Start] == '?'
+	s = trim(r.b, Span{s.Start + 2, s.End})
+	if key {
+		r.key, r.keyIn, r.open = s, in, true
+	} else if r.open {
+		r.add(r.key, s)
+		r.open = false
+	}
+}
+
+// withoutProperties takes an anchor and a tag off a value.
+func withoutProperties(rest []byte) []byte {
+	for len(rest) > 0 && (rest[0] == '&' || rest[0] == '!') {
+		n := bytes.IndexByte(rest, ' ')
+		if n < 0 {
+			return nil
+		}
+		rest = bytes.TrimLeft(rest[n:], " ")
+	}
+	return rest
 }
 
 // block reads the lines of a block scalar, which are further in than their key.

@@ -58,7 +58,8 @@ func nameOfWords(words [][]byte) bool {
 var particles = set("van von der den de da di dos das del della la le el al bin ibn ben ter ten zu zur af av mc mac san st")
 
 // organisations are words of what people are in.
-var organisations = set("foundation inc ltd llc gmbh corp corporation project team university institute group company association consortium " +
+var organisations = set("foundation inc ltd llc gmbh corp corporation project team university institute group company association " +
+	"consortium " +
 	"committee department software systems technologies labs developers maintainers contributors authors")
 
 func set(words string) map[string]bool {
@@ -176,19 +177,28 @@ func Code(text []byte) bool {
 	}
 	text = bytes.TrimLeft(text, "!&")
 	i := 0
-	for i < len(text) && (isLower(text[i]|0x20) || isDigit(text[i]) || text[i] == '_' || text[i] == '.' || text[i] == ':' || text[i] == '>' || text[i] == '-') {
+	for i < len(text) && (isLower(text[i]|0x20) || isDigit(text[i]) || bytes.IndexByte([]byte("_.:>-"), text[i]) >= 0) {
 		i++
 	}
 	if i < 2 || i == len(text) || !isLower(text[0]|0x20) {
 		return false
 	}
-	switch text[i] {
+	return called(text[:i], text[i:])
+}
+
+// called reports whether what stands behind a name makes it a call, an index, or the end of one.
+func called(name, rest []byte) bool {
+	next := byte(0)
+	if len(rest) > 1 {
+		next = rest[1]
+	}
+	switch rest[0] {
 	case '(':
-		return callable(text[:i]) || !hasDigit(text[:i]) && (i+1 == len(text) || text[i+1] == '"' || text[i+1] == '\'' || text[i+1] == ')')
+		return callable(name) || !hasDigit(name) && (len(rest) == 1 || next == '"' || next == '\'' || next == ')')
 	case '[':
-		return callable(text[:i]) && (i+1 == len(text) || isLower(text[i+1]|0x20) || bytes.IndexByte([]byte("'\"]:0123456789"), text[i+1]) >= 0)
+		return callable(name) && (len(rest) == 1 || isLower(next|0x20) || bytes.IndexByte([]byte("'\"]:0123456789"), next) >= 0)
 	case ')', '{':
-		return i+1 >= len(text)-1 && callable(text[:i])
+		return len(rest) <= 2 && callable(name)
 	}
 	return false
 }
@@ -214,11 +224,23 @@ func Secret(text []byte) bool {
 		if len(w) == 0 {
 			continue
 		}
-		if !identifier(w) || !madeOfWords(w) {
+		if !identifier(w) || !madeOfWords(w) || digitsIn(w) >= numbered {
 			return true
 		}
 	}
 	return false
+}
+
+// numbered is from how many digits on words with a number are what somebody chose, and no name of a thing: lighthouse-4471.
+const numbered = 3
+
+func digitsIn(w []byte) (n int) {
+	for _, c := range w {
+		if isDigit(c) {
+			n++
+		}
+	}
+	return n
 }
 
 // identifier reports whether a word is one of letters, digits and the signs of names, and begins with a letter or a sign of a name.

@@ -26,8 +26,10 @@ func (p *Place) escaped() bool {
 }
 
 // programWords begin lines of programs.
-var programWords = set("my our local let const var final static return if elif else elsif unless for foreach while private public protected def func " +
-	"function import char int bool string auto unsigned struct typedef class assert case raise throw new print printf fn pub use sub lambda yield await " +
+var programWords = set("my our local let const var final static return if elif else elsif unless for foreach while private public " +
+	"protected def func " +
+	"function import char int bool string auto unsigned struct typedef class assert case raise throw new print printf fn pub use sub " +
+	"lambda yield await " +
 	"#define #if #ifdef and or not && || }")
 
 // program reports whether the line is one of a program, as far as the signs around the value tell.
@@ -73,23 +75,38 @@ func (p *Place) key() []byte {
 // macro, and a sentence are none.
 func (p *Place) Secret() bool {
 	t := p.Text
-	if p.elsewhere() || len(t) < leastSecret || len(t) == 2 && isDigit(t[0]) && isDigit(t[1]) || Code(t) || reference(t) || isNamed(t) {
+	if len(t) < leastSecret || len(t) == 2 && isDigit(t[0]) && isDigit(t[1]) {
+		return false
+	}
+	if p.elsewhere() || Code(t) || reference(t) || isNamed(t) {
 		return false
 	}
 	if p.quoted() {
 		return !Format(t) && !(p.After[0] == '"' && variable(t))
 	}
+	return !p.bareCode() && !p.ofSentence()
+}
+
+// bareCode reports whether a value without quotes is a piece of a program: a variable, a macro, an argument with its name.
+func (p *Place) bareCode() bool {
+	t := p.Text
+	last := t[len(t)-1]
 	switch {
 	case variable(t), macro(t) && len(t) > 3 && bytes.IndexByte(t, '_') > 0:
-		return false
-	case identifier(t) && !mixed(t) && (p.program() || p.follows(t)), t[len(t)-1] == ']' && indexed(t) && p.program():
-		return false
-	case p.prose(), p.worded(), bytes.Contains(t, []byte("n't")) && isLower(t[0]), t[len(t)-1] == '=' && identifier(t[:len(t)-1]) && !hasDigit(t) && len(t) <= 20:
-		return false
-	case sentence(t) && !bytes.Contains(bytes.ToLower(p.key()), []byte("phrase")):
-		return false
+		return true
+	case identifier(t) && !mixed(t) && (p.program() || p.follows(t)), last == ']' && indexed(t) && p.program():
+		return true
 	}
-	return true
+	return last == '=' && identifier(t[:len(t)-1]) && !hasDigit(t) && len(t) <= 20
+}
+
+// ofSentence reports whether a value without quotes is a part of a sentence, or one.
+func (p *Place) ofSentence() bool {
+	t := p.Text
+	if p.prose() || p.worded() || bytes.Contains(t, []byte("n't")) && isLower(t[0]) {
+		return true
+	}
+	return sentence(t) && !bytes.Contains(bytes.ToLower(p.key()), []byte("phrase"))
 }
 
 // elsewhere reports whether what stands before a value says that it is none, although the key reads so: a public key, the pin of a package,
@@ -116,8 +133,10 @@ func indexed(t []byte) bool {
 const leastSecret = 2
 
 // named are the names of what secrets are made or sent with, and of encodings.
-var named = set("external plain login cram-md5 digest-md5 gssapi ntlm scram-sha-1 scram-sha-256 negotiate kerberos spnego oauthbearer xoauth2 anonymous " +
-	"utf-8 utf8 utf-16 utf16 utf-16le utf-16-le ascii latin-1 iso-8859-1 base64 sha256 sha-256 sha512 sha-512 md5 bcrypt argon2 scrypt pbkdf2 aes-256-gcm " +
+var named = set("external plain login cram-md5 digest-md5 gssapi ntlm scram-sha-1 scram-sha-256 negotiate kerberos spnego oauthbearer " +
+	"xoauth2 anonymous " +
+	"utf-8 utf8 utf-16 utf16 utf-16le utf-16-le ascii latin-1 iso-8859-1 base64 sha256 sha-256 sha512 sha-512 md5 bcrypt argon2 scrypt " +
+	"pbkdf2 aes-256-gcm " +
 	"nobody root bearer basic")
 
 func isNamed(t []byte) bool {
@@ -132,7 +151,8 @@ func reference(t []byte) bool {
 	case '!': // a tag of YAML
 		return identifier(t[1:]) && !mixed(t[1:]) && len(t) > 3 || bytes.IndexByte(t, ' ') > 0 && t[len(t)-1] == '|'
 	case ':', '*', '\\':
-		return len(t) > 1 && (t[1] == ':' || t[1] == '-' || t[1] == '%' || t[1] == 'f' || isLower(t[1]|0x20) && !mixed(t[1:])) || bytes.IndexByte(t, 'n') == 1 && len(t) == 2
+		return len(t) > 1 && (t[1] == ':' || t[1] == '-' || t[1] == '%' || t[1] == 'f' || isLower(t[1]|0x20) && !mixed(t[1:])) ||
+			bytes.IndexByte(t, 'n') == 1 && len(t) == 2
 	case '/', '~':
 		return plainPath(t)
 	case '0':
@@ -171,7 +191,8 @@ func (p *Place) follows(t []byte) bool {
 	if len(p.After) > 0 && (p.After[0] == ',' || p.After[0] == ')') && (sameWord(t, p.key()) || shortForms[string(t)]) {
 		return true // owner=owner, credentials=creds), Password: pw,
 	}
-	spaced := bytes.HasSuffix(p.Before, []byte(" = ")) || bytes.HasSuffix(p.Before, []byte(": ")) && len(p.After) > 0 && bytes.IndexByte([]byte(",)}"), p.After[0]) >= 0
+	spaced := bytes.HasSuffix(p.Before, []byte(" = ")) || bytes.HasSuffix(p.Before, []byte(": ")) && len(p.After) > 0 &&
+		bytes.IndexByte([]byte(",)}"), p.After[0]) >= 0
 	if !spaced || hasDigit(t) {
 		return false
 	}
@@ -203,7 +224,8 @@ func (p *Place) worded() bool {
 	if !lexicon.Everyday(lowered(&buf, t)) {
 		return false
 	}
-	if len(t) < len(p.Text) && (p.Text[len(t)] == '.' || p.Text[len(t)] == ',') || len(p.After) > 1 && p.After[0] == ',' && p.After[1] == ' ' {
+	if len(t) < len(p.Text) && (p.Text[len(t)] == '.' || p.Text[len(t)] == ',') ||
+		len(p.After) > 1 && p.After[0] == ',' && p.After[1] == ' ' {
 		return true // the end of a sentence, or of a part of one
 	}
 	if len(p.After) < 3 || p.After[0] != ' ' || !isLower(p.After[1]) {
@@ -284,7 +306,8 @@ func sentence(t []byte) bool {
 }
 
 // joining are words of sentences.
-var joining = set("a an the is are was were be been to of in on at for from by with and or not no when if that this it as than then after before " +
+var joining = set("a an the is are was were be been to of in on at for from by with and or not no when if that this it as than then " +
+	"after before " +
 	"can cannot must may will should would could do does did has have had into only also remove add fix use using new file")
 
 // Format reports whether a text is a format or a template rather than what comes of it: %s, {}, ${name}.
@@ -301,9 +324,10 @@ func Format(t []byte) bool {
 }
 
 // nobodys are words that stand for any name, and those of programs.
-var nobodys = set("foo bar baz qux me you him her them us it its xxx yyy zzz value values str string int integer bool boolean none null nil undef " +
-	"undefined iota range shift name names username usernames userid user users someone anyone everyone somebody anybody fixme todo example any " +
-	"team teams all other others each every same self this that these those his their our my your new old first last next")
+var nobodys = set(`foo bar baz qux me you him her them us it its xxx yyy zzz value values str string int integer bool boolean none
+	null nil undef undefined iota range shift name names username usernames userid user users someone anyone everyone somebody
+	anybody fixme todo example any team teams all other others each every same self this that these those his their our my your new
+	old first last next`)
 
 // Person reports whether what stands where a name is expected can be one: a piece of a program or sentence, a word that stands for any
 // name, and what a program calls a thing are none.
@@ -312,7 +336,8 @@ func (p *Place) Person() bool {
 	if n := bytes.IndexByte(t, '='); n > 0 && identifier(t[:n]) { // the key of a list within a list: new user: name=…
 		t = t[n+1:]
 	}
-	if len(t) == 0 || Code(t) || p.escaped() || Format(t) || bytes.ContainsAny(t, "[]{}=$") || bytes.Contains(p.After, []byte(" family=")) { // of fonts
+	// of fonts
+	if len(t) == 0 || Code(t) || p.escaped() || Format(t) || bytes.ContainsAny(t, "[]{}=$") || bytes.Contains(p.After, []byte(" family=")) {
 		return false
 	}
 	var buf [lowerSize]byte
@@ -323,21 +348,31 @@ func (p *Place) Person() bool {
 	if bytes.IndexByte(t, ' ') >= 0 {
 		return personOfWords(bytes.Fields(t))
 	}
-	if !isDigit(t[len(t)-1]) && madeOfWords(t) { // NameOwnerChanged, user_name, entry.path
-		if parts := Parts(t); len(parts) > 1 && !(len(parts) == 2 && lexicon.Given(bytes.ToLower(parts[0]))) {
-			return false
-		}
+	if calledByProgram(t) {
+		return false
 	}
-	if p.quoted() {
-		return true
+	return p.quoted() || p.bareName(t, lower)
+}
+
+// calledByProgram reports whether a word is what a program calls a thing: NameOwnerChanged, user_name, entry.path.
+func calledByProgram(t []byte) bool {
+	if isDigit(t[len(t)-1]) || !madeOfWords(t) {
+		return false
 	}
-	if identifier(t) && p.program() && (sameWord(t, p.key()) || lexicon.Everyday(lower)) {
+	parts := Parts(t)
+	return len(parts) > 1 && !(len(parts) == 2 && lexicon.Given(bytes.ToLower(parts[0])))
+}
+
+// bareName reports whether a word without quotes can be a name where it stands.
+func (p *Place) bareName(t, lower []byte) bool {
+	everyday := lexicon.Everyday(lower)
+	if identifier(t) && p.program() && (everyday || sameWord(t, p.key())) {
 		return false
 	}
 	if len(p.After) > 0 && (p.After[0] == ',' || p.After[0] == ')') && sameWord(t, p.key()) {
 		return false
 	}
-	return !p.prose() && !(p.idiom() && lexicon.Everyday(lower) && !lexicon.Given(lower))
+	return !p.prose() && !(everyday && p.idiom() && !lexicon.Given(lower))
 }
 
 // personOfWords judges a name of several words: none is a word of sentences, none of what people are in.
@@ -349,7 +384,8 @@ func personOfWords(words [][]byte) bool {
 		}
 		lower := bytes.ToLower(w)
 		first, _ := utf8.DecodeRune(w)
-		if organisations[string(lower)] || unicode.IsLower(first) && !particles[string(lower)] && lexicon.Everyday(lower) && !lexicon.Given(lower) {
+		if organisations[string(lower)] || unicode.IsLower(first) && !particles[string(lower)] &&
+			lexicon.Everyday(lower) && !lexicon.Given(lower) {
 			return false
 		}
 	}

@@ -15,42 +15,60 @@ const mostNameWords = 4
 // so that never half of one is left (JOHN SMITH seat=3, Ilka E. van der Berg).
 func WholeName(b []byte, start, end int) int {
 	first := b[start:end]
-	r, _ := utf8.DecodeRune(first)
-	if !unicode.IsUpper(r) || bytes.ContainsAny(first, " .@\\/_0123456789") || end+2 >= len(b) || b[end] != ' ' {
+	if !beginsName(first) || end+2 >= len(b) || b[end] != ' ' || start > 0 && (b[start-1] == '"' || b[start-1] == '\'') {
 		return end
 	}
-	if start > 0 && (b[start-1] == '"' || b[start-1] == '\'') {
-		return end
-	}
-	capitals := len(first) > 1 && bytes.Equal(first, bytes.ToUpper(first))
-	given := lexicon.Given(bytes.ToLower(first))
+	n := naming{capitals: len(first) > 1 && bytes.Equal(first, bytes.ToUpper(first)), given: lexicon.Given(bytes.ToLower(first))}
 	whole, at := end, end
-	for n := 0; n < mostNameWords && at+1 < len(b) && b[at] == ' '; n++ {
-		word := nameWord(b[at+1:])
-		next := at + 1 + len(word)
-		if len(word) == 0 || next < len(b) && (b[next] == '=' || b[next] == ':' || b[next] == '(' || b[next] == '/' || b[next] == '_') {
+	for range mostNameWords {
+		if at+1 >= len(b) || b[at] != ' ' {
 			break
 		}
-		lower := bytes.ToLower(word)
-		r, _ := utf8.DecodeRune(word)
-		switch {
-		case particles[string(lower)]:
+		word := nameWord(b[at+1:])
+		next := at + 1 + len(word)
+		if len(word) == 0 || next < len(b) && bytes.IndexByte([]byte("=:(/_"), b[next]) >= 0 {
+			break
+		}
+		if particles[string(bytes.ToLower(word))] {
 			at = next // only with a name behind it
 			continue
-		case !unicode.IsUpper(r), capitals != bytes.Equal(word, bytes.ToUpper(word)) && utf8.RuneCount(word) > 1, organisations[string(lower)]:
-			return whole
-		case len(word) == 1: // an initial
-			if next < len(b) && b[next] == '.' {
-				next++
-			} else if !given {
-				return whole
-			}
-		case lexicon.Everyday(lower) && !lexicon.Given(lower) && (!given || bytes.HasSuffix(lower, []byte("ed")) || bytes.HasSuffix(lower, []byte("ing"))):
-			return whole
+		}
+		if len(word) == 1 && next < len(b) && b[next] == '.' { // an initial
+			next++
+		} else if !n.goesOn(word) {
+			break
 		}
 		whole, at = next, next
 	}
 	return whole
+}
+
+// beginsName reports whether a word can be the first of a name: it has a capital and no signs.
+func beginsName(word []byte) bool {
+	r, _ := utf8.DecodeRune(word)
+	return unicode.IsUpper(r) && !bytes.ContainsAny(word, " .@\\/_0123456789")
+}
+
+// naming is what the first word of a name says of the others.
+type naming struct {
+	capitals bool // it is written in capitals
+	given    bool // it is a given name
+}
+
+// goesOn reports whether a word belongs to the name.
+func (n naming) goesOn(word []byte) bool {
+	r, _ := utf8.DecodeRune(word)
+	lower := bytes.ToLower(word)
+	if !unicode.IsUpper(r) || organisations[string(lower)] || len(word) == 1 && !n.given {
+		return false
+	}
+	if n.capitals != bytes.Equal(word, bytes.ToUpper(word)) && utf8.RuneCount(word) > 1 {
+		return false
+	}
+	if !lexicon.Everyday(lower) || lexicon.Given(lower) {
+		return true
+	}
+	return n.given && !bytes.HasSuffix(lower, []byte("ed")) && !bytes.HasSuffix(lower, []byte("ing"))
 }
 
 // nameWord gives the word of a name at the beginning of a text: letters, with a dash or an apostrophe within.

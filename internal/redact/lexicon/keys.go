@@ -26,7 +26,8 @@ type Key struct {
 // Keys is the table. A key is split where its words meet (dbPassword, DB_PASSWORD2, db-password); numbers at its end do not count. The
 // longest row that a key ends with decides.
 var Keys = []Key{
-	{"password", Secret, []string{"password", "dbPassword", "DB_PASSWORD2", "spring.datasource.password", "bindPassword", "Neues Password"}, []string{"password_file", "PasswordPolicy", "passwordless", "password-length"}},
+	{"password", Secret, []string{"password", "dbPassword", "DB_PASSWORD2", "spring.datasource.password", "bindPassword", "Neues Password"},
+		[]string{"password_file", "PasswordPolicy", "passwordless", "password-length"}},
 	{"passwd", Secret, []string{"passwd", "ROOT_PASSWD"}, []string{"passwd_file", "nopasswd"}},
 	{"passphrase", Secret, []string{"passphrase", "keyPassphrase"}, []string{"passphrase_hint", "passphrase-prompt"}},
 	{"passcode", Secret, []string{"passcode"}, []string{"passcode_length"}},
@@ -34,7 +35,8 @@ var Keys = []Key{
 	{"pass", Secret, []string{"smtp_pass", "db.pass", "pass"}, []string{"bypass", "pass_count", "tests_passed"}},
 	{"secret", Secret, []string{"secret", "clientSecret", "shared-secret"}, []string{"secret_name", "secretRef", "libsecret"}},
 	{"secrets", Secret, []string{"secrets"}, []string{"secrets_dir", "secrets_path"}},
-	{"token", Secret, []string{"token", "accessToken", "X-Auth-Token", "refresh_token"}, []string{"token_type", "tokenizer", "token_count", "next_token_id"}},
+	{"token", Secret, []string{"token", "accessToken", "X-Auth-Token", "refresh_token"},
+		[]string{"token_type", "tokenizer", "token_count", "next_token_id"}},
 	{"tokens", Secret, []string{"api_tokens"}, []string{"max_tokens", "tokens", "num_tokens", "input_tokens"}},
 	{"api key", Secret, []string{"apiKey", "X-Api-Key", "API_KEY"}, []string{"api_key_id", "api key name"}},
 	{"access key", Secret, []string{"aws_secret_access_key", "accessKey"}, []string{"access_key_age", "access_key_id"}},
@@ -66,13 +68,17 @@ var Keys = []Key{
 }
 
 // about are words that say that a key is about a secret and does not hold it, wherever they stand in it.
-var about = wordsOf("max min num count length is has no use uses require required requires show hide allow allowed disable disabled enable enabled public " +
+var about = wordsOf("max min num count length is has no use uses require required requires show hide allow allowed disable disabled " +
+	"enable enabled public " +
 	"next input output total last expired invalid")
 
 // joined are words that are written as one.
-var joined = map[string]string{"apikey": "api key", "accesskey": "access key", "secretkey": "secret key", "privatekey": "private key", "fullname": "full name",
-	"firstname": "first name", "lastname": "last name", "userpassword": "user password", "bindpassword": "bind password", "clientsecret": "client secret",
-	"accesstoken": "access token", "authtoken": "auth token", "sessiontoken": "session token", "rootpw": "root password", "username": "username", "accountkey": "account key"}
+var joined = map[string]string{"apikey": "api key", "accesskey": "access key", "secretkey": "secret key",
+	"privatekey": "private key", "fullname": "full name",
+	"firstname": "first name", "lastname": "last name", "userpassword": "user password", "bindpassword": "bind password",
+	"clientsecret": "client secret",
+	"accesstoken":  "access token", "authtoken": "auth token", "sessiontoken": "session token", "rootpw": "root password",
+	"username": "username", "accountkey": "account key"}
 
 func wordsOf(text string) map[string]bool {
 	m := map[string]bool{}

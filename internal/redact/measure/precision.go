@@ -41,7 +41,8 @@ type Shown struct {
 	Right, Put string
 }
 
-// Precision redacts the texts, up to so many bytes of each kind, and keeps so many random samples of each rule; direct gives those of the rules at their places alone.
+// Precision redacts the texts, up to so many bytes of each kind, and keeps so many random samples of each rule; direct gives those of the
+// rules at their places alone.
 func Precision(kinds []Kind, each int, direct bool, mostOfKind int64) (*Report, error) {
 	r := &Report{Samples: map[string][]Shown{}}
 	learned := redact.NewLearned()
@@ -114,7 +115,8 @@ func (r *Report) Write(w io.Writer, samples bool) {
 	rules := map[string][2]int{}
 	fmt.Fprintf(w, "%-14s %7s %8s %8s %8s %8s  most\n", "kind", "files", "MB", "direct", "all", "per MB")
 	for _, k := range r.Kinds {
-		fmt.Fprintf(w, "%-14s %7d %8.1f %8d %8d %8.1f  %.0f\n", k.Kind.Name, k.Files, float64(k.Bytes)/1e6, k.Direct.Total(), k.All.Total(), k.PerMB(), k.Kind.Most)
+		fmt.Fprintf(w, "%-14s %7d %8.1f %8d %8d %8.1f  %.0f\n", k.Kind.Name, k.Files, float64(k.Bytes)/1e6, k.Direct.Total(),
+			k.All.Total(), k.PerMB(), k.Kind.Most)
 		for name, n := range k.All {
 			x := rules[name]
 			rules[name] = [2]int{x[0] + k.Direct[name], x[1] + n}
