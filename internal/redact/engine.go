@@ -87,8 +87,9 @@ type Engine struct {
 	inKey         bool // within a private key block, from the block before
 	openKey       bool // the block looked at ends within a private key block
 	findings      []finding
-	nuls          []int     // where NUL characters stood in the buffer, which are line ends while it is looked at
-	merged        []finding // what findings are merged into, and the other way round
+	keyFacts      map[string]keyFact // of the keys of documents
+	nuls          []int              // where NUL characters stood in the buffer, which are line ends while it is looked at
+	merged        []finding          // what findings are merged into, and the other way round
 }
 
 type finding struct {

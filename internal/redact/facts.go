@@ -27,10 +27,23 @@ func (e *Engine) findFacts(b []byte, from int) {
 		if !n.Looks(text) {
 			continue
 		}
+		if !slices.ContainsFunc(stems, func(stem []byte) bool { return bytes.Contains(text, stem) }) {
+			return
+		}
 		n.Read(text, func(o *fact.Object) { e.factsOf(b, start, from, o) })
 		return
 	}
 }
+
+// stems are parts of the words of the table of keys: where none of them stands in a text, no key of it announces anything, and nothing has
+// to be read.
+var stems = func() (out [][]byte) {
+	for _, s := range []string{"ass", "ASS", "ecret", "ECRET", "oken", "OKEN", "key", "Key", "KEY", "wd", "WD", "psk", "PSK", "redential", "user", "User", "USER",
+		"ogin", "perator", "wner", "ull_", "ullN", "irst", "urname"} {
+		out = append(out, []byte(s))
+	}
+	return out
+}()
 
 // documentStart gives where reading begins: some lines before what is new, since a value may have its key there.
 func documentStart(b []byte, from int) int {
@@ -62,23 +75,49 @@ func lastPart(key []byte) string {
 	return string(bytes.ToLower(parts[len(parts)-1]))
 }
 
+// keyFact is what a key says by itself; documents have few keys, and many of each.
+type keyFact struct {
+	class lexicon.Class
+	name  bool // it stands over the name of something whose value stands beside it
+	value bool // it stands over that value
+}
+
+// mostKeyFacts bounds how many keys are remembered.
+const mostKeyFacts = 4096
+
+// keyFactOf gives what a key says.
+func (e *Engine) keyFactOf(key []byte) keyFact {
+	if f, ok := e.keyFacts[string(key)]; ok {
+		return f
+	}
+	last := lastPart(key)
+	f := keyFact{lexicon.KeyClass(key, judge.Parts), nameKeys[last], valueKeys[last]}
+	if e.keyFacts == nil || len(e.keyFacts) >= mostKeyFacts {
+		e.keyFacts = map[string]keyFact{}
+	}
+	if len(key) <= maxKey {
+		e.keyFacts[string(key)] = f
+	}
+	return f
+}
+
 // factsOf looks at the members of one object.
 func (e *Engine) factsOf(b []byte, start, from int, o *fact.Object) {
 	text := b[start:]
+	contained := len(o.Path) > 0 && hasWord(containers, o.Path[len(o.Path)-1].Of(text))
 	for i, m := range o.Members {
 		if m.Value.Empty() || start+m.Value.Start < from {
 			continue
 		}
-		key := m.Key.Of(text)
+		key := e.keyFactOf(m.Key.Of(text))
 		class := lexicon.None
-		if !beside(text, m) {
-			class = lexicon.KeyClass(key, judge.Parts)
+		if key.class != lexicon.None && !beside(text, m) {
+			class = key.class
 		}
-		if class == lexicon.None && (m.Key.Empty() || valueKeys[lastPart(key)]) {
+		if class == lexicon.None && key.class == lexicon.None && (m.Key.Empty() || key.value) {
 			class = e.classBeside(text, o, i)
 		}
-		if n := len(o.Path); class == lexicon.None && n > 0 && containers[string(bytes.ToLower(o.Path[n-1].Of(text)))] &&
-			shaped(string(m.Value.Of(text))) {
+		if class == lexicon.None && contained && shaped(string(m.Value.Of(text))) {
 			class = lexicon.Secret
 		}
 		switch class {
@@ -105,7 +144,7 @@ func beside(text []byte, m fact.Member) bool {
 func (e *Engine) classBeside(text []byte, o *fact.Object, i int) lexicon.Class {
 	self := o.Members[i]
 	for k, m := range o.Members {
-		if k == i || !nameKeys[lastPart(m.Key.Of(text))] {
+		if k == i || m.Key.Empty() || !e.keyFactOf(m.Key.Of(text)).name {
 			continue
 		}
 		if same := bytes.EqualFold(m.Key.Of(text), self.Key.Of(text)); same && (k+1 != i || len(o.Members) != 2) {
@@ -116,7 +155,7 @@ func (e *Engine) classBeside(text []byte, o *fact.Object, i int) lexicon.Class {
 		}
 	}
 	if n := len(o.Path); n > 0 && len(o.Members) <= 8 && !self.Key.Empty() {
-		return lexicon.KeyClass(o.Path[n-1].Of(text), judge.Parts)
+		return e.keyFactOf(o.Path[n-1].Of(text)).class
 	}
 	return lexicon.None
 }
@@ -129,10 +168,9 @@ func (e *Engine) addFact(b []byte, start int, m fact.Member, rule string) {
 		rule == keyedSecretRule && !secretByFact(v, m.Quote) {
 		return
 	}
-	if slices.ContainsFunc(e.findings, func(f finding) bool { return f.start < to && f.end > from }) {
-		return
+	if !slices.ContainsFunc(e.findings, func(f finding) bool { return f.start < to && f.end > from }) {
+		e.add(b, from, from, to, rule)
 	}
-	e.add(b, from, from, to, rule)
 }
 
 // secretByFact reports whether a value under a telling key can be a secret, by itself.
@@ -154,7 +192,7 @@ const mostDirectives = 64 << 10
 // findDirectives adds the secrets of lines of a key and its value with blanks between: AuthLDAPBindPassword "…", storePassword "…", columns
 // that are set under each other, and what ends with such a key and its value.
 func (e *Engine) findDirectives(b []byte, from int) {
-	if len(b)-from > mostDirectives || e.named[keyedSecretRule] == nil {
+	if e.base > 0 || from > 0 || len(b) > mostDirectives || e.named[keyedSecretRule] == nil {
 		return
 	}
 	for at := from; at < len(b); {

@@ -124,6 +124,12 @@ func (r *jsonReader) open(list bool) {
 		r.flush(top)
 		return
 	}
+	if len(r.stack) < cap(r.stack) { // with the room for members that an earlier one had
+		r.stack = r.stack[:len(r.stack)+1]
+		top = r.top()
+		*top = jsonLevel{list: list, key: key, members: top.members[:0]}
+		return
+	}
 	r.stack = append(r.stack, jsonLevel{list: list, key: key})
 }
 
@@ -146,5 +152,5 @@ func (r *jsonReader) flush(l *jsonLevel) {
 		}
 		r.each(&Object{Path: r.path, Members: l.members})
 	}
-	l.members, l.pending, l.colon = nil, Span{}, false
+	l.members, l.pending, l.colon = l.members[:0], Span{}, false
 }

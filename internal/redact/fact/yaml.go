@@ -225,8 +225,19 @@ func (r *yamlReader) level(in int) {
 		if key.Empty() && len(r.stack) > 1 {
 			key = r.top().key
 		}
-		r.stack = append(r.stack, yamlLevel{in: in, key: key})
+		r.push(in, key)
 	}
+}
+
+// push opens a map or list, with the room for members that an earlier one had.
+func (r *yamlReader) push(in int, key Span) {
+	if len(r.stack) < cap(r.stack) {
+		r.stack = r.stack[:len(r.stack)+1]
+		top := r.top()
+		*top = yamlLevel{in: in, key: key, members: top.members[:0]}
+		return
+	}
+	r.stack = append(r.stack, yamlLevel{in: in, key: key})
 }
 
 // item begins an item of a list: what was read of the one before it ends.
@@ -242,7 +253,7 @@ func (r *yamlReader) item(in int) {
 	}
 	if r.top().in < in || r.open {
 		if len(r.stack) < maxDepth {
-			r.stack = append(r.stack, yamlLevel{in: in, key: key})
+			r.push(in, key)
 		}
 	}
 	r.open = false
