@@ -224,7 +224,7 @@ func Secret(text []byte) bool {
 		if len(w) == 0 {
 			continue
 		}
-		if !identifier(w) || !madeOfWords(w) || digitsIn(w) >= numbered {
+		if !identifier(w) || !madeOfWords(w) || digitsIn(w) >= numbered || allKinds(w) {
 			return true
 		}
 	}
@@ -233,6 +233,15 @@ func Secret(text []byte) bool {
 
 // numbered is from how many digits on words with a number are what somebody chose, and no name of a thing: lighthouse-4471.
 const numbered = 3
+
+// allKinds reports whether a word has small letters, capitals, digits and signs: Only-There-77.
+func allKinds(w []byte) bool {
+	var small, capital, sign bool
+	for _, c := range w {
+		small, capital, sign = small || isLower(c), capital || isUpper(c), sign || isJoint(c)
+	}
+	return small && capital && sign && digitsIn(w) > 0
+}
 
 func digitsIn(w []byte) (n int) {
 	for _, c := range w {

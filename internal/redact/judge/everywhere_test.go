@@ -37,7 +37,7 @@ func TestPiecesOfPrograms(t *testing.T) {
 }
 
 func TestSecretsThatAreRemovedEverywhere(t *testing.T) {
-	for _, yes := range []string{"Kelp-71!brass", "9f86d081884c7d65", "hunter2x9", "correct-kelp-battery"} {
+	for _, yes := range []string{"Kelp-71!brass", "9f86d081884c7d65", "hunter2x9", "correct-kelp-battery", "Only-There-77", "lighthouse-4471"} {
 		require.True(t, Secret([]byte(yes)), yes)
 	}
 	for _, no := range []string{"New file.", "remove unused", "MachineFunctionPass:", "PassInfoMixin", "_DSAPrivateKey_", "errors.New(",
