@@ -479,5 +479,8 @@ func findIPv6(b []byte, at, free int) (int, int, bool) {
 		end = start + n
 		a, err = netip.ParseAddr(string(b[start:end]))
 	}
+	if err == nil && a.Is4In6() && bytes.IndexByte(b[start:end], '.') > 0 {
+		return 0, 0, false // the address of version 4 in it is found as one, and has its alias
+	}
 	return start, end, err == nil && !staysIPv6(a) && !isSerial(b, start, end)
 }
