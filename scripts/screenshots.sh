@@ -56,6 +56,8 @@ if has brief; then
 	envask open 26031407 >/dev/null 2>&1 || true
 fi
 has compare && sh "$root/scripts/shot.sh" "$shots/compare.png" 4 "$(say 'envask compare baseline r1 --system fare-1'); echo; $(say 'envask compare envask-demo/home/cases/26031407/rounds/r1/raw/gate-1/files/etc envask-demo/home/cases/26031407/rounds/r1/raw/gate-2/files/etc')"
+# before another round is packed: the picture is of the first one
+has review && sh "$root/scripts/shot.sh" "$shots/review.png" 3 "$(say 'envask review --rule keyed-secret,user --looked gate-2-screen.png')"
 has pack && sh "$root/scripts/shot.sh" "$shots/pack.png" 5 "$(say 'envask pack'); echo; $(say 'envask submit --yes'); echo; $(say 'envask verify envask-demo/desk/incoming/*r2*.tar.gz')"
 if has inbox; then # a device that can only push, and what it is told
 	printf 'site: tallow-pier\nsystems:\n  - {name: annex-switch, roles: [annex], pushes: {as: annex, from: 127.0.0.1}}\n' > annex-pier.yaml
@@ -74,12 +76,11 @@ if has inbox; then # a device that can only push, and what it is told
 	sh "$root/scripts/shot.sh" "$shots/inbox.png" 5 "echo '$ envask inbox --listen 127.0.0.1 --protocol ftp,tftp,http'; envask inbox --listen 127.0.0.1 --protocol ftp,tftp,http --for 20s 2>&1 | tee inbox.log"
 	envask open 26031407 >/dev/null 2>&1 || true
 fi
-has review && sh "$root/scripts/shot.sh" "$shots/review.png" 3 "$(say 'envask review --rule keyed-secret,user --looked gate-2-screen.png')"
 has show && sh "$root/scripts/shot.sh" "$shots/show.png" 2 "$(say 'envask cases'); echo; $(say 'envask show')"
 has tidy && sh "$root/scripts/shot.sh" "$shots/tidy.png" 2 "$(say 'envask show r1 gate.log.1'); echo; $(say 'envask tidy --dry-run')"
 has redact && sh "$root/scripts/shot.sh" "$shots/redact.png" 2 "$(say 'envask redact --rules'); echo; $(say 'envask redact envask-demo/home/cases/26031407/rounds/r1/raw/gate-2/files/etc/boarding/gate.toml')"
 if has page; then
-	mkdir page && tar -xzf envask-demo/desk/incoming/*r1*.tar.gz -C page --strip-components=1
+	mkdir page && tar -xzf envask-demo/desk/incoming/*_r1_2*.tar.gz -C page --strip-components=1
 	chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking --disable-component-update --disable-sync \
 		--user-data-dir="$here/chromium" --hide-scrollbars --window-size=1280,800 --screenshot="$shots/page.png" "file://$here/page/START-HERE.html" >/dev/null 2>&1
 fi
