@@ -58,7 +58,7 @@ fi
 has compare && sh "$root/scripts/shot.sh" "$shots/compare.png" 4 "$(say 'envask compare baseline r1 --system fare-1'); echo; $(say 'envask compare envask-demo/home/cases/26031407/rounds/r1/raw/gate-1/files/etc envask-demo/home/cases/26031407/rounds/r1/raw/gate-2/files/etc')"
 # before another round is packed: the picture is of the first one
 has review && sh "$root/scripts/shot.sh" "$shots/review.png" 3 "$(say 'envask review --rule keyed-secret,user --looked gate-2-screen.png')"
-has pack && sh "$root/scripts/shot.sh" "$shots/pack.png" 5 "$(say 'envask pack'); echo; $(say 'envask submit --yes'); echo; $(say 'envask verify envask-demo/desk/incoming/*r2*.tar.gz')"
+has pack && { has coverage || envask collect --quiet --listen 127.0.0.1 --note 'after the restart' >/dev/null 2>&1 || true; } && sh "$root/scripts/shot.sh" "$shots/pack.png" 5 "$(say 'envask pack'); echo; $(say 'envask submit --yes'); echo; $(say 'envask verify envask-demo/desk/incoming/*r2*.tar.gz')"
 if has inbox; then # a device that can only push, and what it is told
 	printf 'site: tallow-pier\nsystems:\n  - {name: annex-switch, roles: [annex], pushes: {as: annex, from: 127.0.0.1}}\n' > annex-pier.yaml
 	cat > annex.yaml <<-'ASK'
