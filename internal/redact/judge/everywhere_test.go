@@ -86,7 +86,8 @@ func TestSecretsWhereTheyStand(t *testing.T) {
 		`"password": "⟦correct horse battery⟧",`,
 		"passphrase: ⟦correct horse battery staple⟧", "password = ⟦Password123⟧", "username svc password ⟦sunshine⟧",
 		"password = ⟦super_secret⟧", "PIN: ⟦4711⟧",
-		"token: '⟦s3cr3t⟧', x", "DB_PASSWORD=⟦hunter2⟧", "password=⟦/x9Kq+tR7/aa0==⟧"} {
+		"token: '⟦s3cr3t⟧', x", "DB_PASSWORD=⟦hunter2⟧", `password="⟦!Sunshine⟧"`, "password: ⟦root⟧", "password = ⟦SuperSecretPassword⟧", "password=⟦@dminpass⟧",
+		"username svc password ⟦sunshine⟧ privilege 15", "passwd: ⟦blue horse⟧", "password: ⟦sunshine⟧ for bob", "db_password = ⟦my_password⟧", "password=⟦/x9Kq+tR7/aa0==⟧"} {
 		p := place(yes)
 		require.True(t, p.Secret(), yes)
 	}

@@ -78,13 +78,13 @@ func (p *Place) Secret() bool {
 	if len(t) < leastSecret || len(t) == 2 && isDigit(t[0]) && isDigit(t[1]) {
 		return false
 	}
-	if p.elsewhere() || Code(t) || reference(t) || isNamed(t) {
+	if p.elsewhere() || Code(t) || isNamed(t) {
 		return false
 	}
 	if p.quoted() {
-		return !Format(t) && !(p.After[0] == '"' && variable(t))
+		return !Format(t) && !(p.After[0] == '"' && t[0] == '$' && variable(t)) && (bytes.IndexByte([]byte("!*"), t[0]) >= 0 || !reference(t))
 	}
-	return !p.bareCode() && !p.ofSentence()
+	return !reference(t) && !p.bareCode() && !p.ofSentence()
 }
 
 // bareCode reports whether a value without quotes is a piece of a program: a variable, a macro, an argument with its name.
@@ -92,7 +92,7 @@ func (p *Place) bareCode() bool {
 	t := p.Text
 	last := t[len(t)-1]
 	switch {
-	case variable(t), macro(t) && len(t) > 3 && bytes.IndexByte(t, '_') > 0:
+	case variable(t) && (t[0] == '$' || p.program()), macro(t) && len(t) > 3 && bytes.IndexByte(t, '_') > 0:
 		return true
 	case identifier(t) && !mixed(t) && (p.program() || p.follows(t)), last == ']' && indexed(t) && p.program():
 		return true
@@ -103,7 +103,7 @@ func (p *Place) bareCode() bool {
 // ofSentence reports whether a value without quotes is a part of a sentence, or one.
 func (p *Place) ofSentence() bool {
 	t := p.Text
-	if p.prose() || p.worded() || bytes.Contains(t, []byte("n't")) && isLower(t[0]) {
+	if p.prose() && sentence(append(append([]byte{}, t...), p.After...)) || p.worded() || bytes.Contains(t, []byte("n't")) && isLower(t[0]) {
 		return true
 	}
 	return sentence(t) && !bytes.Contains(bytes.ToLower(p.key()), []byte("phrase"))
@@ -115,7 +115,8 @@ func (p *Place) elsewhere() bool {
 	var buf [lowerSize]byte
 	before := lowered(&buf, p.Before[max(0, len(p.Before)-24):])
 	switch {
-	case bytes.Contains(before, []byte("public key")), bytes.HasSuffix(before, []byte(" -p")) && bytes.HasPrefix(p.Text, []byte("rint")):
+	case bytes.HasPrefix(bytes.TrimLeft(p.Before, " \t*#/"), []byte(":param ")), // of the documentation of a program
+		bytes.Contains(before, []byte("public key")), bytes.HasSuffix(before, []byte(" -p")) && bytes.HasPrefix(p.Text, []byte("rint")):
 		return true
 	case bytes.HasPrefix(before, []byte("pin:")) && len(p.Before) <= 6:
 		return !hasDigit(p.Text) || bytes.IndexByte(p.Text, ' ') > 0 && isLower(p.Text[0])
@@ -133,11 +134,11 @@ func indexed(t []byte) bool {
 const leastSecret = 2
 
 // named are the names of what secrets are made or sent with, and of encodings.
-var named = set("external plain login cram-md5 digest-md5 gssapi ntlm scram-sha-1 scram-sha-256 negotiate kerberos spnego oauthbearer " +
-	"xoauth2 anonymous " +
+var named = set("external cram-md5 digest-md5 gssapi ntlm scram-sha-1 scram-sha-256 negotiate kerberos spnego oauthbearer " +
+	"xoauth2 " +
 	"utf-8 utf8 utf-16 utf16 utf-16le utf-16-le ascii latin-1 iso-8859-1 base64 sha256 sha-256 sha512 sha-512 md5 bcrypt argon2 scrypt " +
 	"pbkdf2 aes-256-gcm " +
-	"nobody root bearer basic")
+	"bearer basic")
 
 func isNamed(t []byte) bool {
 	var buf [lowerSize]byte
@@ -199,15 +200,25 @@ func (p *Place) follows(t []byte) bool {
 	if bytes.IndexByte(t, '.') > 0 && (madeOfWords(t) || bytes.HasPrefix(t, []byte("self."))) {
 		return true
 	}
+	key := p.key()
+	if joinedKey(t, key) {
+		return true // upcaseTokens = upcase_tokens
+	}
 	shares := false
-	if bytes.IndexByte(t, '_') > 0 || !bytes.Equal(bytes.ToLower(t), t) {
-		key := bytes.ToLower(p.key())
+	if bytes.IndexByte(key, '.') > 0 { // c.sessionID = …
+		key = bytes.ToLower(key)
 		eachPart(t, func(part []byte) bool {
 			shares = len(part) >= 4 && bytes.Contains(key, bytes.TrimSuffix(bytes.ToLower(part), []byte("s")))
 			return !shares
 		})
 	}
 	return shares
+}
+
+// joinedKey reports whether a word is its key, written in another way.
+func joinedKey(t, key []byte) bool {
+	plain := func(w []byte) []byte { return bytes.ReplaceAll(bytes.ToLower(w), []byte("_"), nil) }
+	return !bytes.Equal(t, key) && bytes.Equal(plain(t), plain(key))
 }
 
 // shortForms are what programs call the variables that hold secrets.
@@ -235,7 +246,7 @@ func (p *Place) worded() bool {
 	if i := bytes.IndexAny(after, " .,;:"); i >= 0 {
 		after = after[:i]
 	}
-	return len(after) <= 3 || lexicon.Everyday(lowered(&next, after))
+	return joining[string(lowered(&next, after))]
 }
 
 // variable reports whether a text is a variable of a shell, of Perl or PHP: $name, ${name}, $name->x, @name.
@@ -302,7 +313,7 @@ func sentence(t []byte) bool {
 			plain++
 		}
 	}
-	return plain == len(words) && (joins || len(words) == 2)
+	return plain == len(words) && joins
 }
 
 // joining are words of sentences.
