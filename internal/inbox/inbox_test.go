@@ -78,7 +78,8 @@ func TestTFTP(t *testing.T) {
 		require.True(t, bytes.Equal(data, got), size)
 	}
 	long := bytes.Repeat([]byte("0123456789abcdef"), 40_000) // 80,000 blocks of 8 bytes: the numbers roll over
-	require.NoError(t, standin.PushTFTP(b.at["tftp"], "/"+name, long, fmt.Sprintf("blksize\x008\x00tsize\x00%d\x00nonsense\x001\x00", len(long)), false))
+	require.NoError(t, standin.PushTFTP(b.at["tftp"], "/"+name, long, fmt.Sprintf("blksize\x008\x00tsize\x00%d\x00nonsense\x001\x00",
+		len(long)), false))
 	list := b.arrivals()
 	got, err := os.ReadFile(list[len(list)-1].File)
 	require.NoError(t, err)
@@ -143,7 +144,8 @@ func TestFTPConnectsNowhereElse(t *testing.T) {
 	require.True(t, strings.HasPrefix(say("STOR x"), "530"), "not before a login")
 	say("USER " + a.User)
 	require.True(t, strings.HasPrefix(say("PASS "+a.Password), "230"))
-	for _, bounce := range []string{"PORT 192,0,2,1,10,10", "PORT 127,0,0,1,0,22", "EPRT |1|192.0.2.1|5000|", "EPRT |1|127.0.0.1|22|", "PORT x"} {
+	for _, bounce := range []string{"PORT 192,0,2,1,10,10", "PORT 127,0,0,1,0,22", "EPRT |1|192.0.2.1|5000|",
+		"EPRT |1|127.0.0.1|22|", "PORT x"} {
 		require.True(t, strings.HasPrefix(say(bounce), "504"), bounce)
 	}
 	require.Contains(t, b.said(), "a data connection to another host was refused")

@@ -12,12 +12,9 @@ import (
 // What documents say by their structure: a value below its key, one that stands beside its name, or within a block of that name. The
 // tokenizers read them into facts, tables of keys say what a fact is about, and the value is judged.
 
-// mostRead bounds how much of a block the tokenizers read, in bytes: documents are configurations and states, and no logs.
-const mostRead = maxBlock
-
 // findFacts adds what the facts of a block give away behind a place, where the block looks like a document.
 func (e *Engine) findFacts(b []byte, from int) {
-	if len(b)-from > mostRead || e.named[keyedSecretRule] == nil && e.named[userRule] == nil {
+	if e.named[keyedSecretRule] == nil && e.named[userRule] == nil {
 		return
 	}
 	start := documentStart(b, from)
@@ -38,7 +35,8 @@ func (e *Engine) findFacts(b []byte, from int) {
 // stems are parts of the words of the table of keys: where none of them stands in a text, no key of it announces anything, and nothing has
 // to be read.
 var stems = func() (out [][]byte) {
-	for _, s := range []string{"ass", "ASS", "ecret", "ECRET", "oken", "OKEN", "key", "Key", "KEY", "wd", "WD", "psk", "PSK", "redential", "user", "User", "USER",
+	for _, s := range []string{"ass", "ASS", "ecret", "ECRET", "oken", "OKEN", "key", "Key", "KEY", "wd", "WD", "psk", "PSK",
+		"redential", "user", "User", "USER",
 		"ogin", "perator", "wner", "ull_", "ullN", "irst", "urname"} {
 		out = append(out, []byte(s))
 	}

@@ -164,7 +164,8 @@ const maxAround = 160
 
 // plausible reports whether what was found can be what its place says.
 func plausible(b []byte, start, end int, class Class) bool {
-	p := judge.Place{Before: b[max(lineStart(b, start), start-maxAround):start], Text: b[start:end], After: b[end:min(len(b), end+maxAround)]}
+	p := judge.Place{Before: b[max(lineStart(b, start), start-maxAround):start], Text: b[start:end],
+		After: b[end:min(len(b), end+maxAround)]}
 	if n := bytes.IndexByte(p.After, '\n'); n >= 0 {
 		p.After = p.After[:n]
 	}

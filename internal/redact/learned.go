@@ -140,7 +140,8 @@ func learnable(v Value) bool {
 	case User:
 		return judge.Name([]byte(v.Text))
 	case Secret:
-		return n >= MinSecret && !allDigits(v.Text) && !commonWords[strings.ToLower(v.Text)] && shaped(v.Text) && judge.Secret([]byte(v.Text))
+		return n >= MinSecret && !allDigits(v.Text) && !commonWords[strings.ToLower(v.Text)] && shaped(v.Text) &&
+			judge.Secret([]byte(v.Text))
 	}
 	return true
 }

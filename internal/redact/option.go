@@ -199,7 +199,8 @@ func programOption(b []byte, at, end, free int, long bool) (int, int, bool) {
 			return behindUser(b, start, stop)
 		}
 	}
-	if !long && len(name) == 1 && bytes.IndexByte([]byte("pPw"), name[0]) >= 0 && (namesAccount(line) || namesAccount(b[end:min(len(b), end+maxPair)])) {
+	if !long && len(name) == 1 && bytes.IndexByte([]byte("pPw"), name[0]) >= 0 &&
+		(namesAccount(line) || namesAccount(b[end:min(len(b), end+maxPair)])) {
 		start, stop, ok := optionValue(b, end, free) // of a program that nobody listed, beside the option for the account
 		return start, stop, ok && looksChosen(b[start:stop]) && bytes.IndexByte(b[start:stop], '/') < 0 && shaped(string(b[start:stop]))
 	}

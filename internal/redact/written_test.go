@@ -22,7 +22,8 @@ func TestHowProgramsWrite(t *testing.T) {
 		}
 		text := plain.Replace(fields[2])
 		out, left := redactText(t, text), false
-		for _, value := range []string{"Wn4-Brine!k2", "itostrund", "Ilvar", "Tostrund", "203.0.113.77", "2001:db8:7::77", "00:5e:00:53:77"} {
+		for _, value := range []string{"Wn4-Brine!k2", "itostrund", "Ilvar", "Tostrund", "203.0.113.77",
+			"2001:db8:7::77", "00:5e:00:53:77"} {
 			left = left || strings.Contains(text, value) && strings.Contains(out, value)
 		}
 		if all[fields[0]]++; left {

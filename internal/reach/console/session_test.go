@@ -238,7 +238,8 @@ func TestNobodyAnswersAQuestionForTheAsk(t *testing.T) {
 
 // A device that asks before its first prompt is not answered either.
 func TestAQuestionBeforeThePromptStands(t *testing.T) {
-	for _, question := range []string{"Another session is active. Terminate it? [y/n] ", "Reset to factory defaults [yes]: ", "Continue <y/n> ",
+	for _, question := range []string{"Another session is active. Terminate it? [y/n] ",
+		"Reset to factory defaults [yes]: ", "Continue <y/n> ",
 		"Erase the old log (confirm) "} {
 		ours, theirs := net.Pipe()
 		got := make(chan string, 1)

@@ -37,7 +37,8 @@ func TestPiecesOfPrograms(t *testing.T) {
 }
 
 func TestSecretsThatAreRemovedEverywhere(t *testing.T) {
-	for _, yes := range []string{"Kelp-71!brass", "9f86d081884c7d65", "hunter2x9", "correct-kelp-battery", "Only-There-77", "lighthouse-4471"} {
+	for _, yes := range []string{"Kelp-71!brass", "9f86d081884c7d65", "hunter2x9", "correct-kelp-battery",
+		"Only-There-77", "lighthouse-4471"} {
 		require.True(t, Secret([]byte(yes)), yes)
 	}
 	for _, no := range []string{"New file.", "remove unused", "MachineFunctionPass:", "PassInfoMixin", "_DSAPrivateKey_", "errors.New(",
@@ -86,8 +87,10 @@ func TestSecretsWhereTheyStand(t *testing.T) {
 		`"password": "⟦correct horse battery⟧",`,
 		"passphrase: ⟦correct horse battery staple⟧", "password = ⟦Password123⟧", "username svc password ⟦sunshine⟧",
 		"password = ⟦super_secret⟧", "PIN: ⟦4711⟧",
-		"token: '⟦s3cr3t⟧', x", "DB_PASSWORD=⟦hunter2⟧", `password="⟦!Sunshine⟧"`, "password: ⟦root⟧", "password = ⟦SuperSecretPassword⟧", "password=⟦@dminpass⟧",
-		"username svc password ⟦sunshine⟧ privilege 15", "passwd: ⟦blue horse⟧", "password: ⟦sunshine⟧ for bob", "db_password = ⟦my_password⟧", "password=⟦/x9Kq+tR7/aa0==⟧"} {
+		"token: '⟦s3cr3t⟧', x", "DB_PASSWORD=⟦hunter2⟧", `password="⟦!Sunshine⟧"`, "password: ⟦root⟧", "password = ⟦SuperSecretPassword⟧",
+		"password=⟦@dminpass⟧",
+		"username svc password ⟦sunshine⟧ privilege 15", "passwd: ⟦blue horse⟧", "password: ⟦sunshine⟧ for bob",
+		"db_password = ⟦my_password⟧", "password=⟦/x9Kq+tR7/aa0==⟧"} {
 		p := place(yes)
 		require.True(t, p.Secret(), yes)
 	}

@@ -8,7 +8,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// What redaction replaces in the texts of this machine, which hold hardly any secret, stays below a bound for each kind of text: a rule that
+// What redaction replaces in the texts of this machine, which hold hardly any secret, stays below a bound for each kind of text: a rule
+// that
 // begins to hit by chance shows here. make precision prints samples to read.
 func TestPrecisionOnRealText(t *testing.T) {
 	if testing.Short() {
