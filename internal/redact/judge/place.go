@@ -82,7 +82,8 @@ func (p *Place) Secret() bool {
 		return false
 	}
 	if p.quoted() {
-		return !Format(t) && !(p.After[0] == '"' && t[0] == '$' && variable(t)) && (bytes.IndexByte([]byte("!*"), t[0]) >= 0 || !reference(t))
+		return !Format(t) && !(p.After[0] == '"' && t[0] == '$' && variable(t)) &&
+			(bytes.IndexByte([]byte("!*"), t[0]) >= 0 || !reference(t))
 	}
 	return !reference(t) && !p.bareCode() && !p.ofSentence()
 }
@@ -103,7 +104,8 @@ func (p *Place) bareCode() bool {
 // ofSentence reports whether a value without quotes is a part of a sentence, or one.
 func (p *Place) ofSentence() bool {
 	t := p.Text
-	if p.prose() && sentence(append(append([]byte{}, t...), p.After...)) || p.worded() || bytes.Contains(t, []byte("n't")) && isLower(t[0]) {
+	if p.prose() && sentence(append(append([]byte{}, t...), p.After...)) || p.worded() ||
+		bytes.Contains(t, []byte("n't")) && isLower(t[0]) {
 		return true
 	}
 	return sentence(t) && !bytes.Contains(bytes.ToLower(p.key()), []byte("phrase"))
