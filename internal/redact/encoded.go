@@ -11,7 +11,7 @@ import "bytes"
 var (
 	percentSeparators = [][]byte{[]byte("%3D"), []byte("%3d"), []byte("%3A"), []byte("%3a")}
 	unicodeSeparators = [][]byte{[]byte(`\u003d`), []byte(`\u003D`), []byte(`\u003a`), []byte(`\u003A`)} // as some programs write JSON
-	percentQuote      = []byte("%22")
+	encodedQuote      = []byte("%22")
 	entityClose       = []byte("&gt;")
 	entityOpen        = []byte("&lt;")
 )
@@ -51,8 +51,8 @@ func encodedKey(b []byte, at int) (start, end int) {
 	end = at
 	if b[at] == ';' {
 		end = at + 1 - n
-	} else if bytes.HasSuffix(b[:end], percentQuote) {
-		end -= len(percentQuote)
+	} else if bytes.HasSuffix(b[:end], encodedQuote) {
+		end -= len(encodedQuote)
 	}
 	start = end
 	for start > 0 && end-start < maxKey && isKeyByte(b[start-1]) {
@@ -84,9 +84,9 @@ func encodedAt(b []byte, at int) (k keyed, ok bool) {
 		return k, m > 0
 	}
 	k.start = at + n
-	if bytes.HasPrefix(b[k.start:], percentQuote) {
-		k.start += len(percentQuote)
-		m := bytes.Index(lineFrom(b, k.start), percentQuote)
+	if bytes.HasPrefix(b[k.start:], encodedQuote) {
+		k.start += len(encodedQuote)
+		m := bytes.Index(lineFrom(b, k.start), encodedQuote)
 		k.end = k.start + max(m, 0)
 		return k, m > 0
 	}

@@ -88,6 +88,7 @@ type Engine struct {
 	openKey       bool // the block looked at ends within a private key block
 	findings      []finding
 	keyFacts      map[string]keyFact // of the keys of documents
+	segments      []span             // of texts within texts, which are documents of their own; nil is the whole block
 	nuls          []int              // where NUL characters stood in the buffer, which are line ends while it is looked at
 	merged        []finding          // what findings are merged into, and the other way round
 }
@@ -101,6 +102,7 @@ type finding struct {
 	alias      bool   // it is an alias already
 	original   string // of a learned value, which may be written otherwise here
 	put        string // the alias, when the original had one before
+	coded      *coded // of a find in base64; nil elsewhere
 }
 
 // Options is what an engine works with. The zero value finds by the rules alone and gives aliases of its own.
@@ -321,7 +323,11 @@ func (e *Engine) write(w io.Writer, b []byte, at int) error {
 			e.counts[f.rule]++
 		}
 		if e.learned != nil {
-			e.learn(f, b[f.start:f.end])
+			if f.coded != nil {
+				e.learn(f, []byte(f.original))
+			} else {
+				e.learn(f, b[f.start:f.end])
+			}
 		}
 		if w == nil || f.start < at {
 			continue
@@ -330,6 +336,9 @@ func (e *Engine) write(w io.Writer, b []byte, at int) error {
 		put := f.put
 		if put == "" || e.options.Config.Classes[f.class] == Remove {
 			put = e.replacement(f, b[f.start:f.end])
+		}
+		if f.coded != nil {
+			put = f.coded.inBase64(put)
 		}
 		if e.bare != asIs && put[0] == '[' {
 			f.end, put = e.asBare(b, f, put)

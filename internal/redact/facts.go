@@ -17,31 +17,29 @@ func (e *Engine) findFacts(b []byte, from int) {
 	if e.named[keyedSecretRule] == nil && e.named[userRule] == nil {
 		return
 	}
-	start := documentStart(b, from)
-	text := b[start:]
+	if e.segments == nil {
+		e.factsIn(b, documentStart(b, from), from, len(b))
+		return
+	}
+	for _, s := range e.segments {
+		if e.factsIn(b, s.start, max(from, s.start), s.end); bytes.IndexByte(b[s.start:s.end], '\n') >= 0 || s.end-s.start > 16 {
+			e.directives(b, max(from, s.start), s.end)
+		}
+	}
+}
+
+// factsIn reads one document, from its start on, and adds what is behind a place.
+func (e *Engine) factsIn(b []byte, start, from, end int) {
+	text := b[start:end]
 	for i := range fact.Notations {
 		n := &fact.Notations[i]
 		if !n.Looks(text) {
 			continue
 		}
-		if !slices.ContainsFunc(stems, func(stem []byte) bool { return bytes.Contains(text, stem) }) {
-			return
-		}
 		n.Read(text, func(o *fact.Object) { e.factsOf(b, start, from, o) })
 		return
 	}
 }
-
-// stems are parts of the words of the table of keys: where none of them stands in a text, no key of it announces anything, and nothing has
-// to be read.
-var stems = func() (out [][]byte) {
-	for _, s := range []string{"ass", "ASS", "ecret", "ECRET", "oken", "OKEN", "key", "Key", "KEY", "wd", "WD", "psk", "PSK",
-		"redential", "user", "User", "USER",
-		"ogin", "perator", "wner", "ull_", "ullN", "irst", "urname"} {
-		out = append(out, []byte(s))
-	}
-	return out
-}()
 
 // documentStart gives where reading begins: some lines before what is new, since a value may have its key there.
 func documentStart(b []byte, from int) int {
@@ -90,6 +88,14 @@ func (e *Engine) keyFactOf(key []byte) keyFact {
 	}
 	last := lastPart(key)
 	f := keyFact{lexicon.KeyClass(key, judge.Parts), nameKeys[last], valueKeys[last]}
+	if f.class == lexicon.None && !f.name && !f.value {
+		switch kind := kindOf(key); {
+		case kind&keySecret != 0:
+			f.class = lexicon.Secret
+		case kind&keyUser != 0:
+			f.class = lexicon.Person
+		}
+	}
 	if e.keyFacts == nil || len(e.keyFacts) >= mostKeyFacts {
 		e.keyFacts = map[string]keyFact{}
 	}
@@ -193,9 +199,14 @@ func (e *Engine) findDirectives(b []byte, from int) {
 	if e.base > 0 || from > 0 || len(b) > mostDirectives || e.named[keyedSecretRule] == nil {
 		return
 	}
-	for at := from; at < len(b); {
-		end := len(b)
-		if n := bytes.IndexByte(b[at:], '\n'); n >= 0 {
+	e.directives(b, from, len(b))
+}
+
+// directives looks at the lines from one place to another.
+func (e *Engine) directives(b []byte, from, to int) {
+	for at := from; at < to; {
+		end := to
+		if n := bytes.IndexByte(b[at:to], '\n'); n >= 0 {
 			end = at + n
 		}
 		e.directive(b, at, end)

@@ -21,6 +21,9 @@ func (e *Engine) begin(b []byte, from int) (ahead finding) {
 		e.texts.beginStream(b)
 		e.heads = append(e.heads, 0) // the first line of a text
 	}
+	for _, s := range e.segments {
+		e.heads = append(e.heads, s.start)
+	}
 	e.texts.before(b, from)
 	if f, ok := e.fromBefore(b, from); ok {
 		return f

@@ -35,7 +35,10 @@ func (t *texts) gather(b []byte, from int) {
 	}
 	if t.hunks {
 		t.gatherHunks(b, at)
+	} else {
+		t.gatherPrefixed(b, at)
 	}
+	t.gatherCoded(b, at)
 	if len(t.found) > double {
 		slices.SortStableFunc(t.found, func(a, b quotedText) int { return cmp.Compare(a.start, b.start) })
 	}
@@ -295,13 +298,18 @@ func (t *texts) add(b []byte, q *quotedText) {
 		t.listed = q.end + 1
 	}
 	q.laid = len(t.laid)
-	t.lay(b[q.start:q.end], q)
+	if q.quote == base64Quote && q.sign == base64Quote {
+		t.layBase64(b, q)
+	} else {
+		t.lay(b[q.start:q.end], q)
+	}
 	q.laidEnd = len(t.laid)
 	switch same := q.laidEnd-q.laid == q.end-q.start; {
 	case q.quote == '#':
 		q.sure = bytes.Count(bytes.TrimSuffix(t.laid[q.laid:], newLine), newLine) > 1 // one may be part of a password
 	case q.quote == '>': // elsewhere the tag may be none
 		q.sure = t.markup
+	case q.quote == prefixQuote || isCoded(q): // or it is part of what the line says
 	case same || isLine(q.quote):
 		q.sure = true
 	}
@@ -341,7 +349,7 @@ func closes(b []byte, quote int, sign byte) bool {
 // is: a path, most likely.
 func (t *texts) lay(v []byte, q *quotedText) {
 	t.parts = append(t.parts, stretch{laid: len(t.laid), start: q.start})
-	q.plain = q.quote == '>' || isLine(q.quote) || q.sign == doubling || q.sign == '=' && bytes.Contains(v, shellQuote) || !allEscapes(v, q.quote)
+	q.plain = q.quote == '>' || isLine(q.quote) || isCoded(q) || q.sign == doubling || q.sign == '=' && bytes.Contains(v, shellQuote) || !allEscapes(v, q.quote)
 	q.sure = !q.plain && (q.sign == ':' || q.sign == '[' || q.sign == '{' || bytes.Contains(v, []byte{'\\', q.quote}) || bytes.Contains(v, hexEscape))
 	var next nextEscape
 	for i := 0; i < len(v); {
@@ -362,13 +370,19 @@ func (t *texts) lay(v []byte, q *quotedText) {
 			r, size = entity(v[i:])
 		case '#', escapeSign:
 			r, size = control(v[i:])
+		case '%', '+':
+			r, size = percent(v[i:])
 		}
 		if last := len(t.parts) - 1; t.parts[last].laid == len(t.laid) { // nothing before it
 			t.parts = t.parts[:last]
 		}
 		if r != nothing {
 			t.parts = append(t.parts, stretch{len(t.laid), q.start + i, size})
-			t.laid = utf8.AppendRune(t.laid, r)
+			if v[i] == percentQuote {
+				t.laid = append(t.laid, byte(r))
+			} else {
+				t.laid = utf8.AppendRune(t.laid, r)
+			}
 		}
 		i += size
 		if i < len(v) {
@@ -395,6 +409,9 @@ func (n *nextEscape) from(v []byte, at int, q *quotedText) int {
 		return min(n.backslash, n.other)
 	}
 	switch n.other = len(v); {
+	case q.quote == percentQuote:
+		for n.other = at; n.other < len(v) && (v[n.other] != '%' && v[n.other] != '+' || !isPercent(v[n.other:])); n.other++ {
+		}
 	case q.quote == escapeSign || q.quote == '#':
 		n.other = n.control.from(v, at)
 	case q.sign == '>' || q.sign == '=' && q.quote == '"':

@@ -91,7 +91,6 @@ func (e *Engine) leaveQuoted(b []byte, row []uint64) []uint16 {
 	for _, q := range quotes[1 : 1+len(row)] {
 		any |= q
 	}
-	e.texts.note(b, m.from, m.from+len(row)<<6, any != 0)
 	if any == 0 {
 		return nil
 	}

@@ -1,6 +1,10 @@
 package redact
 
-import "bytes"
+import (
+	"bytes"
+
+	"envask/internal/redact/envelope"
+)
 
 // Some texts are whole lines. Programs colour what they write for a terminal, the keys of pairs, too; servers of logs make one line of
 // the lines of a message; comments and differences between files have a sign before what they say. Such lines are looked at without
@@ -14,6 +18,40 @@ const commentQuote = '-'
 
 // hunkQuote stands for the quotes of lines in which differences between files are.
 const hunkQuote = '+'
+
+// prefixQuote stands for the quotes of lines with something before them that is none of theirs, see envelope.
+const prefixQuote = '|'
+
+// nextPrefixed gives the first line from the beginning of one on that has something before it, with where its own text begins; start is the
+// end where there is none.
+func nextPrefixed(b []byte, at int) (start, end int) {
+	for at < len(b) {
+		end = nextLine(b, at)
+		line := b[at:end]
+		if n := envelope.Of(line[:min(len(line), maxPrefix)]); n > 0 && n+minText < len(line) {
+			return at + n, end
+		}
+		at = end
+	}
+	return len(b), len(b)
+}
+
+// maxPrefix is how far into a line it is looked for what stands before its text, in bytes.
+const maxPrefix = 256
+
+// gatherPrefixed finds the texts of lines with something before them. Those one after the other stay so when they are laid out.
+func (t *texts) gatherPrefixed(b []byte, at int) {
+	if at > 0 && b[at-1] != '\n' {
+		at = nextLine(b, at)
+	}
+	for at < len(b) {
+		start, end := nextPrefixed(b, at)
+		if start < len(b) {
+			t.found = append(t.found, quotedText{start: start, end: end, quote: prefixQuote})
+		}
+		at = end
+	}
+}
 
 // nothing is what a control sequence stands for.
 const nothing = -1

@@ -29,6 +29,9 @@ type quotedText struct {
 	sure       bool // that what is laid out is how it reads
 }
 
+// span is a stretch of a block.
+type span struct{ start, end int }
+
 // stretch is a part of a text that is laid out as it stands, or an escape.
 type stretch struct {
 	laid, start int // where it begins, laid out and in the block
@@ -46,13 +49,12 @@ type texts struct {
 	gathered  bool // before the rules looked; whether there were any is taken for a sign that there will be
 	masked    int  // the first text that may go on behind the last chunk
 	markup    bool // the document begins as one of XML or HTML
-	signs     bool // whether there is any of textSigns
-	looked    int  // so far that is known
 	part      int  // the one that was asked for last
 	listed    int  // the place behind the last text, if that is of a list
 	carried   byte // the sign of a text in which the block begins, which is too long for one
 	carriedIn byte // its quotes
 	back      int  // how much of it stands before
+	together  []span
 	openKey   bool // the texts of the block end within a private key
 	inKey     bool // those before did
 	hunks     bool // the document has differences between files
@@ -69,29 +71,13 @@ func (t *texts) beginStream(b []byte) {
 // textSigns are those with which texts are given away: quotes, and what control characters begin with, see control.
 const textSigns = "\"'#\x1b"
 
-// hasTextSigns looks for each by itself, which is several times as fast as for all at once.
-func hasTextSigns(b []byte) bool {
-	for _, sign := range []byte(textSigns) {
-		if bytes.IndexByte(b, sign) >= 0 {
-			return true
-		}
-	}
-	return false
-}
-
-// note says that a chunk of a block was looked at, and whether it has any signs of texts.
-func (t *texts) note(b []byte, from, to int, any bool) {
-	t.signs = t.signs || any || from > t.looked && hasTextSigns(b[t.looked:from])
-	t.looked = max(t.looked, to)
-}
-
 // before gathers the texts of a block before the rules look, where the block before had some.
 func (t *texts) before(b []byte, from int) {
 	t.found, t.openKey, t.openHunk = t.found[:0], false, t.inHunk
 	if t.gathered {
 		t.gather(b, from)
 	}
-	t.signs, t.looked, t.masked = len(t.found) > 0 || t.carried != 0, from, 0
+	t.masked = 0
 }
 
 // unfinished gives the text in quotes that goes on behind a block, nil where there is none.
@@ -150,15 +136,14 @@ func (m *marks) clear(from, to int) {
 
 // isLine says whether quotes stand for those of lines that have none.
 func isLine(quote byte) bool {
-	return quote == escapeSign || quote == '#' || quote == commentQuote || quote == hunkQuote
+	return quote == escapeSign || quote == '#' || quote == commentQuote || quote == hunkQuote || quote == prefixQuote
 }
 
 // findInTexts adds what is found in the texts of a block from a place on to the findings, which are those of rules; so many of them
 // are in order and apart from each other, and as many as it gives still are.
 func (e *Engine) findInTexts(b []byte, from, ruled int) int {
 	t := &e.texts
-	t.note(b, len(b), len(b), false)
-	if !t.signs && !t.markup && !t.hunks || t.depth == maxTextDepth {
+	if t.depth == maxTextDepth {
 		return ruled
 	}
 	if !t.gathered {
@@ -179,6 +164,7 @@ func (e *Engine) findInTexts(b []byte, from, ruled int) int {
 	if t.inKey {
 		begin, open = keyBlockEnd(t.laid, 1, false)
 	}
+	in.segments = t.segments()
 	in.find(t.laid, begin)
 	t.openKey = open || in.openKey
 	finds := in.findings
@@ -236,13 +222,16 @@ func (e *Engine) fromText(b []byte, f finding, text int) (findInText, bool) {
 	f.trigger, _ = t.inBlock(min(max(f.trigger, q.laid), q.laidEnd-1))
 	f.start, _ = t.inBlock(start)
 	_, f.end = t.inBlock(end - 1)
-	if v := t.laid[start:end]; f.class != Secret && f.put == "" && !bytes.Equal(v, b[f.start:f.end]) {
+	if q.quote == base64Quote && q.sign == base64Quote {
+		f.coded, f.original = t.besideInBase64(&q, start, end), string(t.laid[start:end])
+	} else if v := t.laid[start:end]; f.class != Secret && f.put == "" && !bytes.Equal(v, b[f.start:f.end]) {
 		f.original = string(v)
 	}
 	if f.by != nil {
 		f.by = e.named[f.by.Name]
 	}
 	switch {
+	case f.coded != nil:
 	case f.put != "":
 		f.put = q.written(f.put)
 	case f.class == Secret && bareJSON(t.laid, start, end):
@@ -252,6 +241,21 @@ func (e *Engine) fromText(b []byte, f finding, text int) (findInText, bool) {
 		}
 	}
 	return findInText{f, text}, true
+}
+
+// segments gives the stretches of what is laid out that were one text each, or lines one after the other: what stands in them belongs
+// together, as in a document of its own.
+func (t *texts) segments() []span {
+	t.together = t.together[:0]
+	for i, q := range t.found {
+		last := len(t.together) - 1
+		if i > 0 && isLine(q.quote) && isLine(t.found[i-1].quote) && t.found[i-1].laidEnd == q.laid {
+			t.together[last].end = q.laidEnd
+			continue
+		}
+		t.together = append(t.together, span{q.laid, q.laidEnd})
+	}
+	return t.together
 }
 
 // written gives what is put into a text as it is written there.
@@ -325,7 +329,7 @@ func (t *texts) prefer(rules []finding) []finding {
 		if q := t.at(f.trigger + 1); q != nil && q.quote == hunkQuote && q.start == f.start+1 && f.end <= q.end { // the sign before the line
 			continue
 		}
-		if q := t.at(f.start); q != nil && !isLine(q.quote) && f.rule != privateKeyRule { // what it begins in is its own
+		if q := t.at(f.start); q != nil && !isLine(q.quote) && !isCoded(q) && f.rule != privateKeyRule { // what it begins in is its own
 			f.end = min(f.end, q.end)
 		}
 		kept = append(kept, f)

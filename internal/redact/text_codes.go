@@ -1,0 +1,254 @@
+package redact
+
+import (
+	"bytes"
+	"encoding/base64"
+	"strings"
+	"unicode/utf8"
+)
+
+// Some texts are written in a code: as percent escapes within addresses and forms (RFC 3986), as base64 (RFC 4648), as sections of XML in
+// which nothing is escaped, and between the backticks of notes.
+
+// The quotes of such texts.
+const (
+	percentQuote = '%'
+	base64Quote  = '='
+	sectionQuote = '['
+	tickQuote    = '`'
+)
+
+// minCode is from how many letters on a word is looked at as base64.
+const minCode = 16
+
+// gatherCoded finds texts in codes.
+func (t *texts) gatherCoded(b []byte, at int) {
+	t.gatherSections(b, at)
+	t.gatherTicks(b, at)
+	t.gatherPercent(b, at)
+	t.gatherBase64(b, at)
+}
+
+var sectionHead, sectionEnd = []byte("<![CDATA["), []byte("]]>")
+
+// gatherSections finds the sections of XML in which signs are no escapes.
+func (t *texts) gatherSections(b []byte, at int) {
+	for {
+		n := bytes.Index(b[at:], sectionHead)
+		if n < 0 {
+			return
+		}
+		start := at + n + len(sectionHead)
+		n = bytes.Index(b[start:min(len(b), start+maxValue)], sectionEnd)
+		if n < 0 {
+			return
+		}
+		at = start + n
+		if n >= minText && bytes.ContainsAny(b[start:at], " \t:=,;|{<") {
+			t.found = append(t.found, quotedText{start: start, end: at, sign: '[', quote: sectionQuote})
+		}
+	}
+}
+
+// gatherTicks finds commands and lines within backticks.
+func (t *texts) gatherTicks(b []byte, at int) {
+	for {
+		n := bytes.IndexByte(b[at:], '`')
+		if n < 0 {
+			return
+		}
+		start := at + n + 1
+		if start > 1 && bytes.IndexByte([]byte(" \t\n(\"'"), b[start-2]) < 0 {
+			at = start
+			continue
+		}
+		end := start + bytes.IndexAny(b[start:min(len(b), start+maxText)], "`\n")
+		if end < start {
+			return
+		}
+		if at = end; b[end] == '`' {
+			at++
+			if end-start >= minText && bytes.ContainsAny(b[start:end], " :/") {
+				t.found = append(t.found, quotedText{start: start, end: end, sign: '`', quote: tickQuote})
+			}
+		}
+	}
+}
+
+// formBytes are those of values in addresses and forms.
+var formBytes = bytesThat(func(c byte) bool { return isWord(c) || strings.IndexByte("%+-.~*!/:", c) >= 0 })
+
+// gatherPercent finds values with percent escapes, and those of forms that read as several words.
+func (t *texts) gatherPercent(b []byte, at int) {
+	for sign := nextForm(b, at); sign < len(b); sign = nextForm(b, at) {
+		start, end := sign, sign
+		for start > at && sign-start < maxText && formBytes[b[start-1]] {
+			start--
+		}
+		for end < len(b) && end-sign < maxValue && formBytes[b[end]] {
+			end++
+		}
+		at = end
+		if end-start >= 12 {
+			t.found = append(t.found, quotedText{start: start, end: end, sign: '%', quote: percentQuote})
+		}
+	}
+}
+
+// nextForm gives the next percent escape, or the next plus sign between words of the value of a form, or the end.
+func nextForm(b []byte, at int) int {
+	escape := at
+	for ; ; escape++ {
+		if escape = indexFrom(b, escape, len(b), '%'); escape+2 >= len(b) {
+			escape = len(b)
+			break
+		}
+		if isHex(b[escape+1]) && isHex(b[escape+2]) {
+			break
+		}
+	}
+	for plus := at; ; plus++ {
+		if plus = indexFrom(b, plus, escape, '+'); plus == escape {
+			return escape
+		}
+		start := plus
+		for start > at && plus-start < maxKey && (formBytes[b[start-1]] && b[start-1] != '/') {
+			start--
+		}
+		if start > at && b[start-1] == '=' && start > at+1 && isWord(b[start-2]) && plus+1 < len(b) && (isWord(b[plus+1]) || b[plus+1] == '+') {
+			return plus
+		}
+	}
+}
+
+// percent gives the sign that an escape of a form stands for, and how long it is, or 0.
+func percent(v []byte) (r rune, size int) {
+	if v[0] == '+' {
+		return ' ', 1
+	}
+	if len(v) < 3 || !isHex(v[1]) || !isHex(v[2]) {
+		return 0, 0
+	}
+	return rune(unhex(v[1])<<4 | unhex(v[2])), 3
+}
+
+// codeBytes are those of base64 in both alphabets.
+var codeBytes = bytesThat(func(c byte) bool { return isWord(c) || c == '+' || c == '/' || c == '-' })
+
+// gatherBase64 finds words that are base64 of texts.
+func (t *texts) gatherBase64(b []byte, at int) {
+	for at+minCode <= len(b) {
+		last := at + minCode - 1 // each word of that length covers one of these places
+		if !codeBytes[b[last]] {
+			at = last + 1
+			continue
+		}
+		start, end := last, last
+		for start > at && codeBytes[b[start-1]] {
+			start--
+		}
+		if start == at {
+			for start > 0 && at-start < 4 && codeBytes[b[start-1]] { // what the step before cut off
+				start--
+			}
+		}
+		for end < len(b) && codeBytes[b[end]] {
+			end++
+		}
+		at = end
+		if end-start >= minCode && isTextInBase64(b[start:end]) {
+			t.found = append(t.found, quotedText{start: start, end: start + (end-start)&^3, sign: '=', quote: base64Quote})
+			if rest := (end - start) & 3; rest > 1 {
+				t.found[len(t.found)-1].end = end
+			}
+		}
+	}
+}
+
+// isTextInBase64 reports whether a word is base64 of a text with more than one word in it.
+func isTextInBase64(word []byte) bool {
+	var room [minCode * 3 / 4]byte
+	n, err := decodeBase64(room[:], word[:minCode])
+	if err != nil || !isPlainText(string(bytes.Map(noLineEnds, cutRune(room[:n])))) {
+		return false
+	}
+	plain := make([]byte, len(word)/4*3+3)
+	n, err = decodeBase64(plain, word)
+	if err != nil {
+		return false
+	}
+	plain = plain[:n]
+	return utf8.Valid(plain) && isPlainText(string(bytes.Map(noLineEnds, plain))) && bytes.ContainsFunc(plain, func(r rune) bool { return r < 0x80 && !isWord(byte(r)) })
+}
+
+// cutRune takes half a character from the end of a text.
+func cutRune(b []byte) []byte {
+	for n := 1; n <= 3 && n <= len(b); n++ {
+		if c := b[len(b)-n]; c < 0x80 {
+			return b
+		} else if utf8.RuneStart(c) {
+			return b[:len(b)-n]
+		}
+	}
+	return b
+}
+
+func noLineEnds(r rune) rune {
+	if r == '\n' || r == '\r' || r == '\t' {
+		return ' '
+	}
+	return r
+}
+
+// decodeBase64 decodes a word in either alphabet, without what fills it up.
+func decodeBase64(out, word []byte) (int, error) {
+	if rest := len(word) & 3; rest == 1 {
+		word = word[:len(word)-1]
+	}
+	if bytes.ContainsAny(word, "-_") {
+		return base64.RawURLEncoding.Decode(out, word)
+	}
+	return base64.RawStdEncoding.Decode(out, word)
+}
+
+// layBase64 lays out what a word of base64 stands for: each four letters are three bytes.
+func (t *texts) layBase64(b []byte, q *quotedText) {
+	plain := make([]byte, (q.end-q.start)/4*3+3)
+	n, err := decodeBase64(plain, b[q.start:q.end])
+	if err != nil {
+		n = 0 // it was decoded before
+	}
+	for i := 0; i < n; i += 3 {
+		at := q.start + i/3*4
+		t.parts = append(t.parts, stretch{laid: len(t.laid) + i, start: at, escape: min(4, q.end-at)})
+	}
+	t.laid = append(t.laid, plain[:n]...)
+	q.plain = true
+}
+
+// coded is what stands beside a find within the letters of base64 that are replaced with it.
+type coded struct{ before, behind string }
+
+// inBase64 gives what is put into base64 in the place of some letters: it can be decoded.
+func (c *coded) inBase64(put string) string {
+	text := c.before + put + c.behind
+	text += strings.Repeat(" ", (3-len(text)%3)%3)
+	return base64.StdEncoding.EncodeToString([]byte(text))
+}
+
+// besideInBase64 gives that for a find among the texts laid out.
+func (t *texts) besideInBase64(q *quotedText, start, end int) *coded {
+	first := q.laid + (start-q.laid)/3*3
+	last := min(q.laidEnd, q.laid+(end-q.laid+2)/3*3)
+	return &coded{string(t.laid[first:start]), string(t.laid[end:last])}
+}
+
+// isCoded reports whether a text is written in a code.
+func isCoded(q *quotedText) bool {
+	return q.quote == percentQuote || q.quote == sectionQuote || q.quote == tickQuote || q.quote == base64Quote && q.sign == base64Quote
+}
+
+func isPercent(v []byte) bool {
+	_, size := percent(v)
+	return size > 0
+}
