@@ -22,9 +22,11 @@ func (e *Engine) findFacts(b []byte, from int) {
 		return
 	}
 	for _, s := range e.segments {
-		if e.factsIn(b, s.start, max(from, s.start), s.end); bytes.IndexByte(b[s.start:s.end], '\n') >= 0 || s.end-s.start > 16 {
-			e.directives(b, max(from, s.start), s.end)
+		if first := b[s.start]; first == '{' || first == '[' || first == '<' || first == '"' ||
+			bytes.IndexByte(b[s.start:max(s.start, s.end-2)], '\n') >= 0 {
+			e.factsIn(b, s.start, max(from, s.start), s.end)
 		}
+		e.directives(b, max(from, s.start), s.end)
 	}
 }
 
@@ -217,8 +219,12 @@ func (e *Engine) directives(b []byte, from, to int) {
 // directive looks at one line.
 func (e *Engine) directive(b []byte, at, end int) {
 	line := bytes.TrimRight(b[at:end], " \t\r;")
-	n := bytes.LastIndexAny(line, " \t")
-	if n < 4 || len(line)-n < 7 || len(line) > 400 {
+	n := len(line) - 1
+	plain := true
+	for ; n >= 0 && line[n] != ' ' && line[n] != '\t'; n-- {
+		plain = plain && isLower(line[n])
+	}
+	if plain || n < 4 || len(line)-n < 7 || len(line) > 400 {
 		return
 	}
 	before := bytes.TrimRight(line[:n], " \t")
@@ -231,7 +237,7 @@ func (e *Engine) directive(b []byte, at, end int) {
 	}
 	key = bytes.TrimPrefix(key, []byte("-"))
 	if len(key) < 4 || !isWord(key[0]) || !isWord(key[len(key)-1]) || bytes.ContainsAny(key, "/:=(){}[]<>\"',;") ||
-		lexicon.KeyClass(key, judge.Parts) != lexicon.Secret || !first && len(judge.Parts(key)) < 2 {
+		e.keyFactOf(key).class != lexicon.Secret || !first && len(judge.Parts(key)) < 2 {
 		return
 	}
 	m := fact.Member{Value: fact.Span{Start: n + 1, End: len(line)}}

@@ -22,7 +22,9 @@ func (e *Engine) begin(b []byte, from int) (ahead finding) {
 		e.heads = append(e.heads, 0) // the first line of a text
 	}
 	for _, s := range e.segments {
-		e.heads = append(e.heads, s.start)
+		if bytes.IndexByte(b[s.start:max(s.start, s.end-2)], '\n') >= 0 {
+			e.heads = append(e.heads, s.start)
+		}
 	}
 	e.texts.before(b, from)
 	if f, ok := e.fromBefore(b, from); ok {

@@ -16,6 +16,8 @@ func (e *Engine) look(b []byte, from int) bool {
 	words := (m.to - m.from) / 64
 	e.numbered = m.from + m.followed<<6
 	e.sift(words)
+	e.texts.noteLong(b, m.from, m.to)
+	m.longWords(words, &e.texts.long)
 	e.texts.mask(m)
 	clear(m.places[:words])
 	e.lookAtSeparators(b, words)
@@ -91,6 +93,7 @@ func (e *Engine) leaveQuoted(b []byte, row []uint64) []uint16 {
 	for _, q := range quotes[1 : 1+len(row)] {
 		any |= q
 	}
+	e.texts.note(b, m.from, m.from+len(row)<<6, any != 0)
 	if any == 0 {
 		return nil
 	}

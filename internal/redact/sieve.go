@@ -388,8 +388,9 @@ func keyClasses() (n nibbles) {
 	return n
 }
 
-// hexClasses tell hexadecimal digits, and in two bits of their own what begins texts.
+// hexClasses tell hexadecimal digits, and in bits of their own what begins texts.
 func hexClasses() (n nibbles) {
+	rest := 3
 	for c := range 256 {
 		switch b := byte(c); {
 		case isDigit(b):
@@ -398,8 +399,9 @@ func hexClasses() (n nibbles) {
 			n.allow(b, 1)
 		case strings.IndexByte(textSigns, b) >= 0 && b>>4 == 2:
 			n.allow(b, 2)
-		case strings.IndexByte(textSigns, b) >= 0:
-			n.allow(b, 3)
+		case strings.IndexByte(textSigns, b) >= 0: // each by itself: what is of one bit is told by its halves
+			n.allow(b, rest)
+			rest++
 		}
 	}
 	return n

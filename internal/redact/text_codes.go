@@ -3,6 +3,7 @@ package redact
 import (
 	"bytes"
 	"encoding/base64"
+	"math/bits"
 	"strings"
 	"unicode/utf8"
 )
@@ -19,7 +20,7 @@ const (
 )
 
 // minCode is from how many letters on a word is looked at as base64.
-const minCode = 16
+const minCode = 20
 
 // gatherCoded finds texts in codes.
 func (t *texts) gatherCoded(b []byte, at int) {
@@ -76,7 +77,7 @@ func (t *texts) gatherTicks(b []byte, at int) {
 }
 
 // formBytes are those of values in addresses and forms.
-var formBytes = bytesThat(func(c byte) bool { return isWord(c) || strings.IndexByte("%+-.~*!/:", c) >= 0 })
+var formBytes = *bytesThat(func(c byte) bool { return isWord(c) || strings.IndexByte("%+-.~*!/:", c) >= 0 })
 
 // gatherPercent finds values with percent escapes, and those of forms that read as several words.
 func (t *texts) gatherPercent(b []byte, at int) {
@@ -111,6 +112,9 @@ func nextForm(b []byte, at int) int {
 		if plus = indexFrom(b, plus, escape, '+'); plus == escape {
 			return escape
 		}
+		if plus == at || isBlank(b[plus-1]) || isDigit(b[plus-1]) && plus+1 < len(b) && isDigit(b[plus+1]) { // of a time, mostly
+			continue
+		}
 		start := plus
 		for start > at && plus-start < maxKey && (formBytes[b[start-1]] && b[start-1] != '/') {
 			start--
@@ -132,36 +136,77 @@ func percent(v []byte) (r rune, size int) {
 	return rune(unhex(v[1])<<4 | unhex(v[2])), 3
 }
 
-// codeBytes are those of base64 in both alphabets.
-var codeBytes = bytesThat(func(c byte) bool { return isWord(c) || c == '+' || c == '/' || c == '-' })
+// codeBytes are those of base64, besides dashes, which dates and names have too.
+var codeBytes = *bytesThat(func(c byte) bool { return isWord(c) || c == '+' || c == '/' })
 
-// gatherBase64 finds words that are base64 of texts.
-func (t *texts) gatherBase64(b []byte, at int) {
-	for at+minCode <= len(b) {
+// noteLong says that the words from one place of a block to another are looked through by someone else; those up to there are looked through
+// now.
+func (t *texts) noteLong(b []byte, from, to int) {
+	for at := t.longTo; at < from && at+minCode <= len(b); {
 		last := at + minCode - 1 // each word of that length covers one of these places
 		if !codeBytes[b[last]] {
 			at = last + 1
+			continue
+		}
+		if middle := last - minCode/2; !codeBytes[b[middle]] {
+			at = middle + 1
 			continue
 		}
 		start, end := last, last
 		for start > at && codeBytes[b[start-1]] {
 			start--
 		}
-		if start == at {
-			for start > 0 && at-start < 4 && codeBytes[b[start-1]] { // what the step before cut off
-				start--
-			}
+		for end < len(b) && codeBytes[b[end]] {
+			end++
+		}
+		if at = end; end-start >= minCode {
+			t.long = append(t.long, last)
+		}
+	}
+	t.longTo = max(t.longTo, to)
+}
+
+// longWords lists places of the chunk within words of minCode letters and more.
+func (m *marks) longWords(words int, out *[]int) {
+	row := &m.classes[keyClass]
+	for w := 1; w <= words; w++ {
+		x := row[w]
+		if x&(1<<63) != 0 && bits.LeadingZeros64(^x)+bits.TrailingZeros64(^row[w+1]) >= minCode {
+			*out = append(*out, m.from+w<<6-1)
+			continue
+		}
+		x &= x >> 1
+		x &= x >> 2
+		x &= x >> 4
+		x &= x >> 8
+		for x &= x >> (minCode - 16); x != 0; x &= x + x&-x { // without the lowest run
+			*out = append(*out, m.from+(w-1)<<6+bits.TrailingZeros64(x))
+		}
+	}
+}
+
+// gatherBase64 finds the long words that are base64 of texts.
+func (t *texts) gatherBase64(b []byte, at int) {
+	t.noteLong(b, len(b), len(b))
+	for _, place := range t.long {
+		if place < at {
+			continue
+		}
+		start, end := place, place
+		for start > 0 && place-start < maxValue && codeBytes[b[start-1]] {
+			start--
 		}
 		for end < len(b) && codeBytes[b[end]] {
 			end++
 		}
-		at = end
-		if end-start >= minCode && isTextInBase64(b[start:end]) {
-			t.found = append(t.found, quotedText{start: start, end: start + (end-start)&^3, sign: '=', quote: base64Quote})
-			if rest := (end - start) & 3; rest > 1 {
-				t.found[len(t.found)-1].end = end
-			}
+		if at = end; start == end || end-start < minCode || !isTextInBase64(b[start:end]) {
+			continue
 		}
+		q := quotedText{start: start, end: end, sign: '=', quote: base64Quote}
+		if (end-start)&3 == 1 {
+			q.end--
+		}
+		t.found = append(t.found, q)
 	}
 }
 

@@ -45,15 +45,19 @@ type texts struct {
 	laid      []byte
 	parts     []stretch
 	inner     *Engine
-	depth     int  // in how many texts what this engine looks at stands
-	gathered  bool // before the rules looked; whether there were any is taken for a sign that there will be
-	masked    int  // the first text that may go on behind the last chunk
-	markup    bool // the document begins as one of XML or HTML
-	part      int  // the one that was asked for last
-	listed    int  // the place behind the last text, if that is of a list
-	carried   byte // the sign of a text in which the block begins, which is too long for one
-	carriedIn byte // its quotes
-	back      int  // how much of it stands before
+	depth     int   // in how many texts what this engine looks at stands
+	gathered  bool  // before the rules looked; whether there were any is taken for a sign that there will be
+	signs     bool  // whether there is any of textSigns
+	looked    int   // so far that is known
+	long      []int // places in words that are so long that they may be base64
+	longTo    int   // so far they are known
+	masked    int   // the first text that may go on behind the last chunk
+	markup    bool  // the document begins as one of XML or HTML
+	part      int   // the one that was asked for last
+	listed    int   // the place behind the last text, if that is of a list
+	carried   byte  // the sign of a text in which the block begins, which is too long for one
+	carriedIn byte  // its quotes
+	back      int   // how much of it stands before
 	together  []span
 	openKey   bool // the texts of the block end within a private key
 	inKey     bool // those before did
@@ -69,15 +73,32 @@ func (t *texts) beginStream(b []byte) {
 }
 
 // textSigns are those with which texts are given away: quotes, and what control characters begin with, see control.
-const textSigns = "\"'#\x1b"
+const textSigns = "\"'#\x1b%&`<"
+
+// hasTextSigns looks for each by itself, which is several times as fast as for all at once.
+func hasTextSigns(b []byte) bool {
+	for _, sign := range []byte(textSigns) {
+		if bytes.IndexByte(b, sign) >= 0 {
+			return true
+		}
+	}
+	return false
+}
+
+// note says that a chunk of a block was looked at, and whether it has any signs of texts.
+func (t *texts) note(b []byte, from, to int, any bool) {
+	t.signs = t.signs || any || from > t.looked && hasTextSigns(b[t.looked:from])
+	t.looked = max(t.looked, to)
+}
 
 // before gathers the texts of a block before the rules look, where the block before had some.
 func (t *texts) before(b []byte, from int) {
 	t.found, t.openKey, t.openHunk = t.found[:0], false, t.inHunk
+	t.long, t.longTo = t.long[:0], from
 	if t.gathered {
 		t.gather(b, from)
 	}
-	t.masked = 0
+	t.signs, t.looked, t.masked = len(t.found) > 0 || t.carried != 0, from, 0
 }
 
 // unfinished gives the text in quotes that goes on behind a block, nil where there is none.
@@ -146,6 +167,13 @@ func (e *Engine) findInTexts(b []byte, from, ruled int) int {
 	if t.depth == maxTextDepth {
 		return ruled
 	}
+	t.note(b, len(b), len(b), false)
+	t.noteLong(b, len(b), len(b))
+	if !t.signs && !t.markup && !t.hunks && len(t.long) == 0 && !t.gathered {
+		if start, _ := nextPrefixed(b, lineFromStart(b, from)); start == len(b) {
+			return ruled
+		}
+	}
 	if !t.gathered {
 		t.gather(b, from)
 	}
@@ -196,6 +224,14 @@ func (e *Engine) findInTexts(b []byte, from, ruled int) int {
 		}
 	}
 	return ruled
+}
+
+// lineFromStart gives the beginning of the first line that begins at a place or behind it.
+func lineFromStart(b []byte, at int) int {
+	if at > 0 && b[at-1] != '\n' {
+		return nextLine(b, at)
+	}
+	return at
 }
 
 // findInText is one in a text.

@@ -2,7 +2,10 @@
 // and names of searches, the heads of containers' logs. What follows is a line of its own, and reads as such.
 package envelope
 
-import "bytes"
+import (
+	"bytes"
+	"slices"
+)
 
 // Prefix is one kind of what stands before a line.
 type Prefix struct {
@@ -28,25 +31,57 @@ var Prefixes = []Prefix{
 		[]string{"2026-03-14T06:12:00Z x", "2026-03-14T06:12:00Z stdout X x"}},
 }
 
-// begins are the bytes with which prefixes begin, besides digits and letters of names of files.
-var begins = [256]bool{'/': true, ';': true, '-': true, 'r': true, 'R': true, '>': true, '+': true, '*': true, 'M': true, ' ': true, '\t': true,
-	'0': true, '1': true, '2': true, '3': true, '4': true, '5': true, '6': true, '7': true, '8': true, '9': true}
+// byFirst are the rows that can fit lines with each first byte.
+var byFirst = func() (rows [256][]*Prefix) {
+	for _, r := range []struct {
+		firsts string
+		names  []string
+	}{
+		{"/", []string{"comment of a program"}}, {";", []string{"comment of a table of settings"}}, {"-", []string{"comment of SQL", "item of a list"}},
+		{"rR", []string{"comment of a batch file"}}, {">", []string{"quoted mail"}}, {"+", []string{"trace of a shell"}}, {"*", []string{"item of a list"}},
+		{"0123456789", []string{"line of a search", "numbered line"}}, {" \t", []string{"numbered line"}}, {"M", []string{"message of a journal"}},
+	} {
+		for _, c := range []byte(r.firsts) {
+			for i := range Prefixes {
+				if slices.Contains(r.names, Prefixes[i].Name) {
+					rows[c] = append(rows[c], &Prefixes[i])
+				}
+			}
+		}
+	}
+	return rows
+}()
 
 // Of gives how long what stands before a line is, in bytes; 0 where the line is as it was written.
 func Of(line []byte) int {
 	if len(line) < 3 {
 		return 0
 	}
-	if !begins[line[0]] {
-		return found(line)
+	first := line[0]
+	if isDigit(first) && len(line) > 10 && line[4] == '-' && line[7] == '-' { // a date
+		return container(line)
 	}
-	for i := range Prefixes {
-		if n := Prefixes[i].Of(line); n > 0 && n < len(line) {
+	for _, p := range byFirst[first] {
+		if n := p.Of(line); n > 0 && n < len(line) {
+			return n
+		}
+	}
+	if namesFile[first] {
+		if n := found(line); n < len(line) {
 			return n
 		}
 	}
 	return 0
 }
+
+// namesFile are the bytes with which names of files before lines found in them begin.
+var namesFile = func() (set [256]bool) {
+	for c := range 256 {
+		b := byte(c)
+		set[c] = b|0x20 >= 'a' && b|0x20 <= 'z' || b == '.' || b == '/' || b == '_' || b == '~'
+	}
+	return set
+}()
 
 func isDigit(c byte) bool { return c >= '0' && c <= '9' }
 
@@ -202,8 +237,11 @@ func container(line []byte) int {
 	if len(line) < 30 || line[4] != '-' || line[10] != 'T' {
 		return 0
 	}
-	n := bytes.IndexByte(line[:min(len(line), 40)], ' ')
-	if n < 20 {
+	n := len("2026-03-14T06:12:00")
+	for n < len(line)-11 && n < 40 && line[n] != ' ' {
+		n++
+	}
+	if line[n] != ' ' || line[n+1] != 's' || line[n+2] != 't' {
 		return 0
 	}
 	rest := line[n+1:]
