@@ -88,6 +88,7 @@ type Engine struct {
 	openKey       bool // the block looked at ends within a private key block
 	findings      []finding
 	keyFacts      map[string]keyFact // of the keys of documents
+	phrased       []phrased          // what phrases gave away in the block
 	segments      []span             // of texts within texts, which are documents of their own; nil is the whole block
 	nuls          []int              // where NUL characters stood in the buffer, which are line ends while it is looked at
 	merged        []finding          // what findings are merged into, and the other way round

@@ -1,0 +1,99 @@
+package phrase
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// anything takes every value of letters for what its slot says, but for everyday words where it must look like a secret.
+func anything(b []byte, f Found) bool {
+	v := string(b[f.Start:f.End])
+	if f.Slot == Secret {
+		return strings.ContainsAny(v, "0123456789") && len(v) > 5
+	}
+	if f.Slot == Name {
+		return v[0] >= 'A' && v[0] <= 'Z'
+	}
+	if f.Slot == User && len(v) < 7 {
+		return false
+	}
+	return !strings.Contains(" - is it on of the must may and a all ", " "+v+" ")
+}
+
+func begins(b []byte, at int) bool { return at == 0 || b[at-1] == '\n' }
+
+// unmark takes the marks out of an example and gives what stands between them.
+func unmark(line string) (text string, values []string) {
+	for {
+		before, rest, ok := strings.Cut(line, "«")
+		text += before
+		if !ok {
+			return text, values
+		}
+		value, after, _ := strings.Cut(rest, "»")
+		text, line, values = text+value, after, append(values, value)
+	}
+}
+
+func found(t *Table, text string) (values []string) {
+	b := []byte(text + "\n")
+	for i := 1; i < len(b); i++ {
+		if b[i] == ' ' && isWord(b[i-1]) {
+			t.At(b, i, func(f Found) { values = append(values, string(b[f.Start:f.End])) })
+		}
+	}
+	return values
+}
+
+func TestEveryPhraseHasItsExamples(t *testing.T) {
+	for _, table := range [][]Phrase{Secrets, People} {
+		_, err := NewTable(table, begins, anything)
+		require.NoError(t, err)
+		for _, p := range table {
+			alone, err := NewTable([]Phrase{p}, begins, anything)
+			require.NoError(t, err)
+			for _, line := range p.Yes {
+				text, want := unmark(line)
+				require.NotEmpty(t, want, p.Template)
+				require.Equal(t, want, found(alone, text), "%s: %s", p.Template, text)
+			}
+			for _, line := range p.No {
+				require.Empty(t, found(alone, line), "%s: %s", p.Template, line)
+			}
+		}
+	}
+}
+
+func TestBrokenRowsAreRefused(t *testing.T) {
+	for template, want := range map[string]string{
+		"{secret}":         "no word that can be looked for",
+		"x {secret}":       "no word that can be looked for",
+		"password {other}": "no slot is called other",
+		"password {secret": "a slot is not closed",
+	} {
+		_, err := NewTable([]Phrase{{template, yes("x"), no("y")}}, begins, anything)
+		require.ErrorContains(t, err, want)
+	}
+	_, err := NewTable([]Phrase{{"password {secret}", yes("x"), nil}}, begins, anything)
+	require.ErrorContains(t, err, "an example is missing")
+}
+
+func FuzzAt(f *testing.F) {
+	tables := make([]*Table, 2)
+	for i, rows := range [][]Phrase{Secrets, People} {
+		tables[i], _ = NewTable(rows, begins, anything)
+		for _, p := range rows {
+			f.Add(p.Yes[0])
+			f.Add(p.No[0])
+		}
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		for _, table := range tables {
+			for _, v := range found(table, text) {
+				require.NotEmpty(t, v)
+			}
+		}
+	})
+}
