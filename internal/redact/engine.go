@@ -89,9 +89,10 @@ type Engine struct {
 	findings      []finding
 	keyFacts      map[string]keyFact // of the keys of documents
 	phrased       []phrased          // what phrases gave away in the block
-	segments      []span             // of texts within texts, which are documents of their own; nil is the whole block
-	nuls          []int              // where NUL characters stood in the buffer, which are line ends while it is looked at
-	merged        []finding          // what findings are merged into, and the other way round
+	called        called
+	segments      []span    // of texts within texts, which are documents of their own; nil is the whole block
+	nuls          []int     // where NUL characters stood in the buffer, which are line ends while it is looked at
+	merged        []finding // what findings are merged into, and the other way round
 }
 
 type finding struct {

@@ -13,7 +13,7 @@ import (
 // begin forgets what was found, and gives what lies ahead in a block already, at its end where there is nothing: that is come to later,
 // and what stands before it is looked at all the same.
 func (e *Engine) begin(b []byte, from int) (ahead finding) {
-	e.findings, e.openKey, e.phrased = e.findings[:0], false, e.phrased[:0]
+	e.findings, e.openKey, e.phrased, e.called = e.findings[:0], false, e.phrased[:0], called{}
 	e.ownerEnd, e.marks.to = -1, 0
 	e.numbered, e.hots, e.sqlRows = from, e.hots[:0], e.sqlRows[:0]
 	e.heads, e.rowsNext, e.lineAt = e.heads[:0], e.rows, lineAt{}
@@ -63,8 +63,11 @@ func (e *Engine) find(b []byte, from int) {
 		if b[i] == '(' && opensRow(b, i) {
 			e.sqlRows = append(e.sqlRows, i)
 		}
-		if b[i] == ' ' || b[i] == '\t' {
-			e.findPhrases(b, from, i)
+		if b[i] == ' ' {
+			e.findPhrases(b, i)
+		}
+		if b[i] == '-' && i > 0 && beforeDash[b[i-1]] {
+			e.findProgram(b, i)
 		}
 		rules := e.table[b[i]]
 		if b[i] == '.' && i > 1 && i+1 < len(b) && isDigit(b[i-1]) && isDigit(b[i+1]) && !tokenEnds[int(b[i-2])<<8|int(b[i-1])] {

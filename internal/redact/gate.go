@@ -488,7 +488,7 @@ func hashesOf(sets ...map[string]bool) (set [1 << 14]bool) {
 }
 
 // announcers are all words behind which, with a space between, a rule may find something.
-var announcers = []map[string]bool{phraseTable().Anchors(), tellingWords, directives, placeWords, userWords, compoundWords, {webLogUser: true}}
+var announcers = []map[string]bool{phraseTable().Anchors(), programTable().Anchors(), tellingWords, directives, placeWords, userWords, compoundWords, {webLogUser: true}}
 
 // announces says whether the word before a place is one of those. "pass" tells only in capitals.
 func announces(b []byte, at int) bool {

@@ -1,6 +1,7 @@
 package redact
 
 import (
+	"bytes"
 	"sync"
 
 	"envask/internal/redact/phrase"
@@ -10,25 +11,25 @@ import (
 
 // phraseTable is compiled when it is first needed.
 var phraseTable = sync.OnceValue(func() *phrase.Table {
-	t, err := phrase.NewTable(append(append([]phrase.Phrase{}, phrase.Secrets...), phrase.People...), beginsLine, fitsSlot)
+	t, err := phrase.NewTable(append(append([]phrase.Phrase{}, phrase.Secrets...), phrase.People...), phraseJudge)
 	if err != nil {
 		panic(err) // a test compiles each row
 	}
 	return t
 })
 
-// beginsLine reports whether a line, or the message in it, begins at a place.
-func beginsLine(b []byte, at int) bool { return beginsMessage(b, at) }
+// phraseJudge tells the tables what the engine knows of values.
+var phraseJudge = phrase.Judge{Begins: beginsMessage, Fits: fitsSlot, Key: func(word []byte) bool { return kindOf(word)&keySecret != 0 }}
 
 // fitsSlot reports whether a value can be what its slot says.
 func fitsSlot(b []byte, f phrase.Found) bool {
 	v := b[f.Start:f.End]
-	if holdsPlaceholder(v) {
+	if holdsPlaceholder(v) || f.Start > 0 && placeholderLen(b[f.Start-1:]) > 0 {
 		return false
 	}
 	switch f.Slot {
 	case phrase.SureSecret:
-		return isValue(v) && len(v) >= 3
+		return isValue(v) && len(v) >= 3 && !notValues.has(v) && (v[0] != '/' && v[0] != '-' && v[0] != '\\' || looksStrong(v))
 	case phrase.Secret:
 		return isValue(v) && looksChosen(v)
 	case phrase.User:
@@ -39,8 +40,11 @@ func fitsSlot(b []byte, f phrase.Found) bool {
 	return isUpper(v[0]) && isPerson(v) && (isGivenName(v) || isUncommonName(v) || looksPersonal(v))
 }
 
-// findPhrases adds what the phrases around a word before a blank give away.
-func (e *Engine) findPhrases(b []byte, from, blank int) {
+// findPhrases adds what the phrases around a word before a blank give away, and the plain arguments of the program that it names.
+func (e *Engine) findPhrases(b []byte, blank int) {
+	if name := programTable().Named(b, blank); name != "" && blank >= e.called.until {
+		e.called.until = e.programAt(b, name, blank)
+	}
 	phraseTable().At(b, blank, func(f phrase.Found) {
 		rule := logUserRule
 		if f.Slot == phrase.Secret || f.Slot == phrase.SureSecret {
@@ -65,4 +69,43 @@ func (e *Engine) addPhrased(b []byte, from int) {
 			e.findings[n].trigger = p.trigger
 		}
 	}
+}
+
+// programs are compiled when they are first needed.
+var programTable = sync.OnceValue(func() *phrase.Programs {
+	p, err := phrase.NewPrograms(phrase.ProgramRows, phraseJudge)
+	if err != nil {
+		panic(err) // a test compiles each row
+	}
+	return p
+})
+
+// called remembers the command of which the last option was: its arguments are read once.
+type called struct{ from, looked, until int }
+
+// findProgram adds what the arguments of a program give away, of which one is an option at a place.
+func (e *Engine) findProgram(b []byte, option int) {
+	c := &e.called
+	if option < c.until {
+		return
+	}
+	from := max(c.looked, c.until, option-maxPair)
+	if n := bytes.LastIndexByte(b[from:option], '\n'); n >= 0 {
+		from += n + 1
+	}
+	c.looked = option
+	if name, end := programTable().Before(b, from, option); name != "" {
+		c.until = e.programAt(b, name, end)
+	}
+}
+
+// programAt adds what the arguments of a program give away whose name ends at a place.
+func (e *Engine) programAt(b []byte, name string, end int) (until int) {
+	return programTable().At(b, name, end, func(f phrase.Found) {
+		rule := logUserRule
+		if f.Slot == phrase.Secret || f.Slot == phrase.SureSecret {
+			rule = passwordOptionRule
+		}
+		e.phrased = append(e.phrased, phrased{f.Start, f.End, rule, end})
+	})
 }

@@ -52,20 +52,21 @@ const separators = ":=>%;\\\xef"
 
 // Names of rules that are spoken of elsewhere.
 const (
-	keyedSecretRule  = "keyed-secret"
-	wordedSecretRule = "worded-secret"
-	serviceTokenRule = "service-token"
-	userRule         = "user"
-	logUserRule      = "log-user"
-	ownerRule        = "owner"
-	privateKeyRule   = "private-key"
-	phoneRule        = "phone"
+	keyedSecretRule    = "keyed-secret"
+	wordedSecretRule   = "worded-secret"
+	passwordOptionRule = "password-option"
+	serviceTokenRule   = "service-token"
+	userRule           = "user"
+	logUserRule        = "log-user"
+	ownerRule          = "owner"
+	privateKeyRule     = "private-key"
+	phoneRule          = "phone"
 )
 
 // Rules is the table of rules. Where two begin at the same trigger, the earlier one goes first.
 var Rules = []Rule{
 	{Name: privateKeyRule, Class: Secret, Doc: "private key blocks (PEM, OpenSSH, PGP), over several lines or with \\n within one", Triggers: "-", Find: findPrivateKey},
-	{Name: "password-option", Class: Secret, Doc: "the value after a telling command-line option, such as --password VALUE, and of the options of well-known programs", Triggers: "-", Find: findOption, beside: nameBeside(nameJoined), judged: true},
+	{Name: passwordOptionRule, Class: Secret, Doc: "the value after a telling command-line option, such as --password VALUE, and of the options of well-known programs", Triggers: "-", Find: findOption, beside: nameBeside(nameJoined), judged: true},
 	{Name: "url-credentials", Class: Secret, Doc: "user:password@ or token@ within a URL or connection string", Triggers: ":@", Find: findURLCredentials, beside: nameBeside(nameJoined)},
 	{Name: "authorization", Class: Secret, Doc: "the value of Authorization and Proxy-Authorization headers, without the scheme", Triggers: separators, Find: findAuthorization, Keys: keyAuthorization},
 	{Name: "cookie", Class: Secret, Doc: "the value of Cookie and Set-Cookie headers", Triggers: separators, Find: findCookie, Keys: keyCookie},
@@ -130,6 +131,16 @@ var placeholderHead = []byte("[redacted:")
 func holdsPlaceholder(text []byte) bool {
 	n := bytes.IndexByte(text, '[')
 	return n >= 0 && bytes.Contains(text[n:], placeholderHead)
+}
+
+// withinPlaceholder says whether a place is within a placeholder.
+func withinPlaceholder(b []byte, at int) bool {
+	n := bytes.LastIndexByte(b[max(0, at-maxKey):at], '[')
+	if n < 0 {
+		return false
+	}
+	n += max(0, at-maxKey)
+	return n+placeholderLen(b[n:]) > at
 }
 
 // placeholderLen gives the length of the placeholder at the beginning of text, or 0.

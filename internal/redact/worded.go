@@ -47,9 +47,6 @@ var placeWords = func() map[string]bool {
 	for w := range arguments {
 		words[w] = true
 	}
-	for w := range commandSecrets {
-		words[w] = true
-	}
 	return words
 }()
 
@@ -170,7 +167,7 @@ func behindOther(b []byte, at, free, first, start int, word string) (int, int, b
 		}
 		return saidToBe(b, at+len(" to"), free, first, start)
 	}
-	return commandArgument(b, at, free, word)
+	return 0, 0, false
 }
 
 // codeBefore finds the code of a message that begins with it: 481516 is your code for ….

@@ -3,7 +3,8 @@
 //
 // A template is a row of words with blanks between:
 //
-//	word     that word, in any case; in exactly that case if it has a capital; a|b is one of both, word? may be left out
+//	word     that word, in any case; in exactly that case if it has a capital; a|b is one of both, word? may be left out;
+//	         word! is the one by which the phrase is looked for, else it is the last one before the first slot
 //	^        what comes next begins a line or the message in it, $ ends the line
 //	...      up to eight words; * is one word, # a number, @ an address or the name of a host; with a ? it may be left out
 //	NL       the end of a line; KEY a word that announces a secret, such as DB_PASSWORD
@@ -19,7 +20,6 @@ import (
 	"strings"
 
 	"envask/internal/redact/judge"
-	"envask/internal/redact/lexicon"
 )
 
 // Slot says what stands in a place of a template.
@@ -59,6 +59,7 @@ type node struct {
 	words    []string // of a literal, without capitals unless exact
 	exact    bool
 	optional bool
+	sought   bool
 	pieces   []piece // of a word with slots
 }
 
@@ -102,6 +103,9 @@ func compile(text string) (template, error) {
 	}
 	first := len(t.nodes)
 	for i, n := range t.nodes {
+		if n.sought {
+			t.anchor = i
+		}
 		if n.kind == slots && n.hasSlot() {
 			first = i
 			break
@@ -182,6 +186,7 @@ func compileWord(w string) (node, error) {
 	n := node{kind: literal}
 	if len(w) > 1 {
 		w, n.optional = strings.CutSuffix(w, "?")
+		w, n.sought = strings.CutSuffix(w, "!")
 	}
 	if w == `\|` {
 		n.words = []string{"|"}
@@ -225,19 +230,22 @@ func isWord(c byte) bool {
 
 func isBlank(c byte) bool { return c == ' ' || c == '\t' }
 
-// Judge decides whether a value can be what its slot says.
-type Judge func(b []byte, f Found) bool
+// Judge decides what the tables cannot know.
+type Judge struct {
+	Begins func(b []byte, at int) bool  // whether a line, or the message in it, begins at a place
+	Fits   func(b []byte, f Found) bool // whether a value can be what its slot says
+	Key    func(word []byte) bool       // whether a word announces a secret
+}
 
 // Table is a set of phrases, by the words behind which they are looked for.
 type Table struct {
 	byAnchor map[string][]*template
-	Begins   func(b []byte, at int) bool // whether a line, or the message in it, begins at a place
-	Judge    Judge
+	judge    Judge
 }
 
 // NewTable compiles phrases. A row that cannot be compiled is an error, and so is one without an example of each kind.
-func NewTable(phrases []Phrase, begins func([]byte, int) bool, judge Judge) (*Table, error) {
-	t := &Table{byAnchor: map[string][]*template{}, Begins: begins, Judge: judge}
+func NewTable(phrases []Phrase, judge Judge) (*Table, error) {
+	t := &Table{byAnchor: map[string][]*template{}, judge: judge}
 	for _, p := range phrases {
 		if len(p.Yes) == 0 || len(p.No) == 0 {
 			return nil, fmt.Errorf("%q: an example is missing", p.Template)
@@ -280,7 +288,7 @@ func (t *Table) At(b []byte, blank int, each func(Found)) {
 		}
 	}
 	for _, c := range t.byAnchor[string(word)] {
-		m := matcher{b: b, table: t, from: max(0, start-maxLine), to: min(len(b), blank+maxLine)}
+		m := matcher{b: b, judge: t.judge, from: max(0, start-maxLine), to: min(len(b), blank+maxLine)}
 		if m.match(c, token{start, blank, 0}) {
 			m.give(each)
 		}
@@ -288,12 +296,12 @@ func (t *Table) At(b []byte, blank int, each func(Found)) {
 }
 
 // give hands out what was found, if all that must be a secret can be one.
-func (m *matcher) give(each func(Found)) {
+func (m *matcher) give(each func(Found)) bool {
 	good := m.found[:0]
 	for _, f := range m.found {
-		ok := m.table.Judge(m.b, f)
+		ok := m.judge.Fits(m.b, f)
 		if !ok && (f.Slot == Secret || f.Slot == SureSecret) {
-			return
+			return false
 		}
 		if ok {
 			good = append(good, f)
@@ -302,6 +310,7 @@ func (m *matcher) give(each func(Found)) {
 	for _, f := range good {
 		each(f)
 	}
+	return true
 }
 
 // token is a word of a line; a text in quotes is one, without them.
@@ -313,7 +322,7 @@ type token struct {
 // matcher matches one template at one place.
 type matcher struct {
 	b        []byte
-	table    *Table
+	judge    Judge
 	from, to int
 	found    []Found
 }
@@ -395,12 +404,12 @@ func (m *matcher) backward(nodes []node, behind token) bool {
 // begins reports whether a message begins at a place, but for opening signs.
 func (m *matcher) begins(at int) bool {
 	for at > m.from && bytes.IndexByte([]byte("\"'([<-> \t"), m.b[at-1]) >= 0 {
-		if m.table.Begins(m.b, at) {
+		if m.judge.Begins(m.b, at) {
 			return true
 		}
 		at--
 	}
-	return m.table.Begins(m.b, at)
+	return m.judge.Begins(m.b, at)
 }
 
 // forward matches nodes from the first to the last from a place on.
@@ -528,7 +537,7 @@ func (m *matcher) fitsToken(n *node, t token) bool {
 	case address:
 		return isAddress(bytes.Trim(word, "[](),;'\""))
 	case keyWord:
-		return lexicon.KeyClass(word, judge.Parts) == lexicon.Secret
+		return m.judge.Key(word)
 	case literal:
 		return n.fits(word) || n.fits(bytes.Trim(word, ".,;:!?()[]\"'<>"))
 	}

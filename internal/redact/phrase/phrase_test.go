@@ -11,7 +11,7 @@ import (
 func anything(b []byte, f Found) bool {
 	v := string(b[f.Start:f.End])
 	if f.Slot == Secret {
-		return strings.ContainsAny(v, "0123456789") && len(v) > 5
+		return strings.ContainsAny(v, "0123456789") && strings.ContainsAny(v, "abnrtW") && len(v) > 5
 	}
 	if f.Slot == Name {
 		return v[0] >= 'A' && v[0] <= 'Z'
@@ -21,6 +21,12 @@ func anything(b []byte, f Found) bool {
 	}
 	return !strings.Contains(" - is it on of the must may and a all ", " "+v+" ")
 }
+
+// stub judges without knowing anything of keys and names.
+var stub = Judge{begins, anything, func(word []byte) bool {
+	low := strings.ToLower(string(word))
+	return strings.Contains(low, "password") && low != "password" || strings.Contains(low, "key")
+}}
 
 func begins(b []byte, at int) bool { return at == 0 || b[at-1] == '\n' }
 
@@ -49,10 +55,10 @@ func found(t *Table, text string) (values []string) {
 
 func TestEveryPhraseHasItsExamples(t *testing.T) {
 	for _, table := range [][]Phrase{Secrets, People} {
-		_, err := NewTable(table, begins, anything)
+		_, err := NewTable(table, stub)
 		require.NoError(t, err)
 		for _, p := range table {
-			alone, err := NewTable([]Phrase{p}, begins, anything)
+			alone, err := NewTable([]Phrase{p}, stub)
 			require.NoError(t, err)
 			for _, line := range p.Yes {
 				text, want := unmark(line)
@@ -73,17 +79,17 @@ func TestBrokenRowsAreRefused(t *testing.T) {
 		"password {other}": "no slot is called other",
 		"password {secret": "a slot is not closed",
 	} {
-		_, err := NewTable([]Phrase{{template, yes("x"), no("y")}}, begins, anything)
+		_, err := NewTable([]Phrase{{template, yes("x"), no("y")}}, stub)
 		require.ErrorContains(t, err, want)
 	}
-	_, err := NewTable([]Phrase{{"password {secret}", yes("x"), nil}}, begins, anything)
+	_, err := NewTable([]Phrase{{"password {secret}", yes("x"), nil}}, stub)
 	require.ErrorContains(t, err, "an example is missing")
 }
 
 func FuzzAt(f *testing.F) {
 	tables := make([]*Table, 2)
 	for i, rows := range [][]Phrase{Secrets, People} {
-		tables[i], _ = NewTable(rows, begins, anything)
+		tables[i], _ = NewTable(rows, stub)
 		for _, p := range rows {
 			f.Add(p.Yes[0])
 			f.Add(p.No[0])
@@ -94,6 +100,46 @@ func FuzzAt(f *testing.F) {
 			for _, v := range found(table, text) {
 				require.NotEmpty(t, v)
 			}
+		}
+	})
+}
+
+func foundInPrograms(p *Programs, text string) (values []string) {
+	b := []byte(text + "\n")
+	if name, end := p.Before(b, 0, len(b)); name != "" {
+		p.At(b, name, end, func(f Found) { values = append(values, string(b[f.Start:f.End])) })
+	}
+	return values
+}
+
+func TestEveryProgramHasItsExamples(t *testing.T) {
+	for _, row := range ProgramRows {
+		p, err := NewPrograms([]Program{row}, stub)
+		require.NoError(t, err)
+		for _, line := range row.Yes {
+			text, want := unmark(line)
+			require.NotEmpty(t, want, row.Names)
+			require.Equal(t, want, foundInPrograms(p, text), text)
+		}
+		for _, line := range row.No {
+			require.Empty(t, foundInPrograms(p, line), line)
+		}
+	}
+	all, err := NewPrograms(ProgramRows, stub)
+	require.NoError(t, err)
+	require.Contains(t, all.Anchors(), "chown")
+	require.NotContains(t, all.Anchors(), "mongodump")
+}
+
+func FuzzPrograms(f *testing.F) {
+	all, err := NewPrograms(ProgramRows, stub)
+	require.NoError(f, err)
+	for _, row := range ProgramRows {
+		f.Add(row.Yes[0])
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		for _, v := range foundInPrograms(all, text) {
+			require.NotEmpty(t, v)
 		}
 	})
 }
