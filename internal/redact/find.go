@@ -66,7 +66,7 @@ func (e *Engine) find(b []byte, from int) {
 		if b[i] == ' ' {
 			e.findPhrases(b, i)
 		}
-		if b[i] == '-' && i > 0 && beforeDash[b[i-1]] {
+		if b[i] == '-' && i > 0 && i+1 < len(b) && beforeDash[b[i-1]] && b[i+1] != ' ' && b[i+1] != '"' {
 			e.findProgram(b, i)
 		}
 		rules := e.table[b[i]]

@@ -4,7 +4,7 @@
 // A template is a row of words with blanks between:
 //
 //	word     that word, in any case; in exactly that case if it has a capital; a|b is one of both, word? may be left out;
-//	         word! is the one by which the phrase is looked for, else it is the last one before the first slot
+//	         word! is the one by which the phrase is looked for, else it is the one that seems the rarest
 //	^        what comes next begins a line or the message in it, $ ends the line
 //	...      up to eight words; * is one word, # a number, @ an address or the name of a host; with a ? it may be left out
 //	NL       the end of a line; KEY a word that announces a secret, such as DB_PASSWORD
@@ -101,24 +101,18 @@ func compile(text string) (template, error) {
 		}
 		t.nodes = append(t.nodes, n)
 	}
-	first := len(t.nodes)
-	for i, n := range t.nodes {
+	best := 0
+	for i := range t.nodes {
+		n := &t.nodes[i]
 		if n.sought {
 			t.anchor = i
-		}
-		if n.kind == slots && n.hasSlot() {
-			first = i
 			break
 		}
-	}
-	for i := first - 1; i >= 0 && t.anchor < 0; i-- {
-		if t.nodes[i].anchors() {
-			t.anchor = i
+		if n.hasSlot() && best > 0 { // words behind slots often end their line, and have no blank behind them
+			break
 		}
-	}
-	for i := first + 1; i < len(t.nodes) && t.anchor < 0; i++ {
-		if t.nodes[i].anchors() {
-			t.anchor = i
+		if r := n.rarity(); r > best {
+			t.anchor, best = i, r
 		}
 	}
 	if t.anchor < 0 {
@@ -127,22 +121,35 @@ func compile(text string) (template, error) {
 	return t, nil
 }
 
-// anchors reports whether a node is a plain word.
-func (n *node) anchors() bool {
+// common are words that stand in many lines of which few have a secret or a name.
+var common = map[string]bool{"user": true, "name": true, "set": true, "for": true, "from": true, "with": true, "and": true, "open": true,
+	"opened": true, "closed": true, "accepted": true, "failed": true, "that": true, "there": true, "file": true, "session": true, "password": true, "login": true, "started": true, "stopped": true, "get": true, "post": true}
+
+// rarity says how well a node does as the word by which a phrase is looked for: the longer the rarer; 0 is not at all.
+func (n *node) rarity() int {
 	if n.kind != literal || n.optional {
-		return false
+		return 0
 	}
+	least := 99
 	for _, w := range n.words {
 		for i := 0; i < len(w); i++ {
 			if c := w[i]; !(isWord(c) || c == '-') || w[0] == '-' {
-				return false
+				return 0
 			}
 		}
 		if len(w) < 2 {
-			return false
+			return 0
 		}
+		rare := len(w)
+		switch {
+		case len(w) < 4:
+			rare = 1
+		case common[strings.ToLower(w)]:
+			rare = 2
+		}
+		least = min(least, rare)
 	}
-	return true
+	return least
 }
 
 func (n *node) hasSlot() bool {
