@@ -472,7 +472,7 @@ func isDotted(v []byte) bool {
 }
 
 // announcing are hashes of the words behind which a secret or a name may stand; ending, of those that end a longer one behind a dash.
-var announcing, ending = hashesOf(announcers...), hashesOf(compoundWords, looseWords)
+var announcing, ending = hashesOf(announcers...), hashesOf(compoundWords, looseWords, phraseTable().Endings())
 
 func hashesOf(sets ...map[string]bool) (set [1 << 14]bool) {
 	for _, words := range sets {

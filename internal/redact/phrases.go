@@ -30,8 +30,15 @@ func fitsSlot(b []byte, f phrase.Found) bool {
 	switch f.Slot {
 	case phrase.SureSecret:
 		return isValue(v) && len(v) >= 3 && !notValues.has(v) && (v[0] != '/' && v[0] != '-' && v[0] != '\\' || looksStrong(v))
+	case phrase.Quoted:
+		return f.Quoted && isValue(v) && len(v) >= 3 && !notValues.has(v)
+	case phrase.Code:
+		return len(v) >= 4 && len(v) <= 10 && isAllDigits(v)
+	case phrase.Random:
+		return isValue(v) && looksRandom(v)
 	case phrase.Secret:
-		return isValue(v) && looksChosen(v)
+		head, _, _ := bytes.Cut(v, []byte("-"))
+		return isValue(v) && looksChosen(v) && !algorithms.has(head) && !bytes.Contains(v, []byte(`="`)) && !bytes.Contains(v, []byte("='"))
 	case phrase.User:
 		return isPerson(v) && isLoginWord(v)
 	case phrase.SureUser:
@@ -47,7 +54,7 @@ func (e *Engine) findPhrases(b []byte, blank int) {
 	}
 	phraseTable().At(b, blank, func(f phrase.Found) {
 		rule := logUserRule
-		if f.Slot == phrase.Secret || f.Slot == phrase.SureSecret {
+		if f.Slot.IsSecret() {
 			rule = wordedSecretRule
 		}
 		e.phrased = append(e.phrased, phrased{f.Start, f.End, rule, blank})
@@ -103,7 +110,7 @@ func (e *Engine) findProgram(b []byte, option int) {
 func (e *Engine) programAt(b []byte, name string, end int) (until int) {
 	return programTable().At(b, name, end, func(f phrase.Found) {
 		rule := logUserRule
-		if f.Slot == phrase.Secret || f.Slot == phrase.SureSecret {
+		if f.Slot.IsSecret() {
 			rule = passwordOptionRule
 		}
 		e.phrased = append(e.phrased, phrased{f.Start, f.End, rule, end})

@@ -538,7 +538,7 @@ func findCell(b []byte, at, free int) (int, int, bool) {
 func findWorded(b []byte, at, free int) (int, int, bool) {
 	switch b[at] {
 	case ' ':
-		return valueAfterWord(b, at, free)
+		return 0, 0, false
 	case '(':
 		if start, end, ok := findInsert(b, at, free); ok {
 			return start, end, true

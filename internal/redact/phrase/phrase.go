@@ -8,7 +8,8 @@
 //	^        what comes next begins a line or the message in it, $ ends the line
 //	...      up to eight words; * is one word, # a number, @ an address or the name of a host; with a ? it may be left out
 //	NL       the end of a line; KEY a word that announces a secret, such as DB_PASSWORD
-//	{secret} a value that looks like a secret; {secret!} any value
+//	VERB, TELLING, HOW  a word of these sets, see sets; a TELLING word may end another one behind a dash
+//	{secret} a value that looks like a secret; {secret!} any value, {quoted} any in quotes, {code} four to eight digits, {random} what looks random
 //	{user}   a word that looks like the name of an account; {user!} any name; {name} the whole name of a person
 //
 // A word may hold a slot among other signs: [{user}], {user!}:{secret!}, login={user}.
@@ -29,10 +30,18 @@ type Slot string
 const (
 	Secret     Slot = "secret"  // what looks like a secret
 	SureSecret Slot = "secret!" // whatever can be one
+	Quoted     Slot = "quoted"  // whatever can be one and stands in quotes
+	Code       Slot = "code"    // a short number
+	Random     Slot = "random"  // what looks as if nobody could have chosen it by words
 	User       Slot = "user"    // what looks like the name of an account
 	SureUser   Slot = "user!"   // any name
 	Name       Slot = "name"    // the whole name of a person
 )
+
+// IsSecret reports whether what stands in a slot is a secret, and no name.
+func (s Slot) IsSecret() bool {
+	return s == Secret || s == SureSecret || s == Quoted || s == Code || s == Random
+}
 
 // Found is a value in its slot.
 type Found struct {
@@ -56,7 +65,9 @@ const (
 // node is a compiled word of a template.
 type node struct {
 	kind     nodeKind
-	words    []string // of a literal, without capitals unless exact
+	words    []string        // of a literal, without capitals unless exact
+	set      map[string]bool // of a literal that is any of a set
+	suffix   bool            // its words may end others, behind a dash
 	exact    bool
 	optional bool
 	sought   bool
@@ -130,6 +141,9 @@ func (n *node) rarity() int {
 	if n.kind != literal || n.optional {
 		return 0
 	}
+	if n.set != nil {
+		return 3
+	}
 	least := 99
 	for _, w := range n.words {
 		for i := 0; i < len(w); i++ {
@@ -191,6 +205,9 @@ func compileWord(w string) (node, error) {
 		return node{kind: slots, pieces: pieces}, err
 	}
 	n := node{kind: literal}
+	if set := sets[strings.Trim(w, "!?")]; set != nil {
+		return node{kind: literal, set: set, suffix: strings.HasPrefix(w, "TELLING"), optional: strings.HasSuffix(w, "?"), sought: strings.HasSuffix(w, "!")}, nil
+	}
 	if len(w) > 1 {
 		w, n.optional = strings.CutSuffix(w, "?")
 		w, n.sought = strings.CutSuffix(w, "!")
@@ -221,7 +238,7 @@ func compilePieces(w string) (out []piece, err error) {
 			}
 			slot := Slot(w[1:n])
 			switch slot {
-			case Secret, SureSecret, User, SureUser, Name:
+			case Secret, SureSecret, Quoted, Code, Random, User, SureUser, Name:
 			default:
 				return nil, fmt.Errorf("no slot is called %s", slot)
 			}
@@ -247,12 +264,13 @@ type Judge struct {
 // Table is a set of phrases, by the words behind which they are looked for.
 type Table struct {
 	byAnchor map[string][]*template
+	bySuffix map[string][]*template // behind a dash in a longer word
 	judge    Judge
 }
 
 // NewTable compiles phrases. A row that cannot be compiled is an error, and so is one without an example of each kind.
 func NewTable(phrases []Phrase, judge Judge) (*Table, error) {
-	t := &Table{byAnchor: map[string][]*template{}, judge: judge}
+	t := &Table{map[string][]*template{}, map[string][]*template{}, judge}
 	for _, p := range phrases {
 		if len(p.Yes) == 0 || len(p.No) == 0 {
 			return nil, fmt.Errorf("%q: an example is missing", p.Template)
@@ -261,9 +279,15 @@ func NewTable(phrases []Phrase, judge Judge) (*Table, error) {
 		if err != nil {
 			return nil, err
 		}
-		for _, w := range c.nodes[c.anchor].words {
+		anchor := &c.nodes[c.anchor]
+		for _, w := range anchor.words {
 			w = strings.ToLower(w)
 			t.byAnchor[w] = append(t.byAnchor[w], &c)
+		}
+		for w := range anchor.set {
+			if t.byAnchor[w] = append(t.byAnchor[w], &c); anchor.suffix {
+				t.bySuffix[w] = append(t.bySuffix[w], &c)
+			}
 		}
 	}
 	return t, nil
@@ -273,6 +297,15 @@ func NewTable(phrases []Phrase, judge Judge) (*Table, error) {
 func (t *Table) Anchors() map[string]bool {
 	out := map[string]bool{}
 	for w := range t.byAnchor {
+		out[w] = true
+	}
+	return out
+}
+
+// Endings gives those behind which they are also looked for where they end a longer word, behind a dash.
+func (t *Table) Endings() map[string]bool {
+	out := map[string]bool{}
+	for w := range t.bySuffix {
 		out[w] = true
 	}
 	return out
@@ -294,12 +327,23 @@ func (t *Table) At(b []byte, blank int, each func(Found)) {
 			return
 		}
 	}
-	for _, c := range t.byAnchor[string(word)] {
-		m := matcher{b: b, judge: t.judge, from: max(0, start-maxLine), to: min(len(b), blank+maxLine)}
-		if m.match(c, token{start, blank, 0}) {
-			m.give(each)
+	found := t.try(t.byAnchor[string(word)], b, start, blank, each)
+	for i, c := range word {
+		if c == '-' && !found {
+			t.try(t.bySuffix[string(word[i+1:])], b, start, blank, each)
 		}
 	}
+}
+
+// try matches templates around a word.
+func (t *Table) try(templates []*template, b []byte, start, blank int, each func(Found)) (found bool) {
+	for _, c := range templates {
+		m := matcher{b: b, judge: t.judge, from: max(0, start-maxLine), to: min(len(b), blank+maxLine)}
+		if m.match(c, token{start, blank, 0}) {
+			found = m.give(each) || found
+		}
+	}
+	return found
 }
 
 // give hands out what was found, if all that must be a secret can be one.
@@ -307,7 +351,7 @@ func (m *matcher) give(each func(Found)) bool {
 	good := m.found[:0]
 	for _, f := range m.found {
 		ok := m.judge.Fits(m.b, f)
-		if !ok && (f.Slot == Secret || f.Slot == SureSecret) {
+		if !ok && f.Slot.IsSecret() {
 			return false
 		}
 		if ok {
@@ -344,11 +388,27 @@ func (m *matcher) match(t *template, anchor token) bool {
 
 // fits reports whether a word is one of a literal.
 func (n *node) fits(word []byte) bool {
+	if n.set != nil {
+		return n.inSet(bytes.ToLower(word))
+	}
 	for _, w := range n.words {
 		if len(w) != len(word) {
 			continue
 		}
 		if n.exact && string(word) == w || !n.exact && strings.EqualFold(w, string(word)) {
+			return true
+		}
+	}
+	return false
+}
+
+// inSet reports whether a word is one of the set of a node, or ends with one behind a dash.
+func (n *node) inSet(word []byte) bool {
+	if n.set[string(word)] {
+		return true
+	}
+	for i, c := range word {
+		if n.suffix && c == '-' && n.set[string(word[i+1:])] {
 			return true
 		}
 	}
@@ -416,7 +476,7 @@ func (m *matcher) begins(at int) bool {
 		}
 		at--
 	}
-	return m.judge.Begins(m.b, at)
+	return m.judge.Begins(m.b, at) || at > m.from && m.b[at-1] == ':'
 }
 
 // forward matches nodes from the first to the last from a place on.
@@ -487,7 +547,7 @@ func (t token) past(b []byte) int {
 func (m *matcher) after(at int) (token, bool) { return next(m.b, at, m.to) }
 
 func next(b []byte, at, to int) (token, bool) {
-	for at < to && isBlank(b[at]) {
+	for at < to && (isBlank(b[at]) || at+1 < to && isBlank(b[at+1]) && bytes.IndexByte([]byte(",;:"), b[at]) >= 0) {
 		at++
 	}
 	if at >= to || b[at] == '\n' || b[at] == '\r' {
@@ -563,7 +623,7 @@ func (m *matcher) fitsPieces(pieces []piece, t token) bool {
 		stop = trimmed(m.b, t)
 	}
 	if first := pieces[0]; t.quote == 0 && first.slot != "" {
-		for at < stop && bytes.IndexByte([]byte("([<"), m.b[at]) >= 0 && stop < t.end {
+		for at < stop && (bytes.IndexByte([]byte("([<"), m.b[at]) >= 0 && stop < t.end || (m.b[at] == '"' || m.b[at] == '\'') && m.b[stop-1] != m.b[at]) {
 			at++
 		}
 		if stop-at > 2 && (m.b[at] == '"' || m.b[at] == '\'' || m.b[at] == '`') && m.b[stop-1] == m.b[at] && len(pieces) == 1 {

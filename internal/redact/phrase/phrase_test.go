@@ -10,8 +10,14 @@ import (
 // anything takes every value of letters for what its slot says, but for everyday words where it must look like a secret.
 func anything(b []byte, f Found) bool {
 	v := string(b[f.Start:f.End])
-	if f.Slot == Secret {
-		return strings.ContainsAny(v, "0123456789") && strings.ContainsAny(v, "abnrtW") && len(v) > 5
+	if f.Slot == Secret || f.Slot == Random {
+		return strings.ContainsAny(v, "0123456789") && v != "md5" && strings.ContainsAny(v, "abnrtWRE") && len(v) > 5
+	}
+	if f.Slot == Code {
+		return len(v) > 3 && len(strings.Trim(v, "0123456789")) == 0
+	}
+	if f.Slot == Quoted && !f.Quoted {
+		return false
 	}
 	if f.Slot == Name {
 		return v[0] >= 'A' && v[0] <= 'Z'

@@ -1,0 +1,30 @@
+package phrase
+
+import "strings"
+
+// sets are words that templates call by a name of the set.
+var sets = map[string]map[string]bool{
+	// Those behind which a secret stands.
+	"TELLING": words(`password passwd passphrase passcode secret community pwd psk psksecret apikey passwort kennwort senha
+		pre-shared-key wpa-psk wpa2-psk encrypted-password plain-text-password auth-pass priv-pass authentication-key encryption-key server-key
+		shared-key shared-secret auth-password priv-password api-key auth-key user-password admin-password
+		bind-password authentication-password privacy-password privacy-key hex-key ascii-key hexkey community-string key-string auth-key`),
+	// The first words of lines in the configurations of devices and servers.
+	"VERB": words(`enable username user snmp-server snmp radius-server radius tacacs-server tacacs crypto pre-shared-key neighbor ip ipv6 ntp
+		standby vrrp ppp wpa-psk wpa2-psk wpa_cli set key-string area isis machine default peer aaa server wlan wireless ssid security
+		interface bgp ospf eigrp glbp hsrp create alter grant identified localuser local-user super add proxy credentials account
+		administrator admin authentication-key key psk server-private address mgmt-user dot1x aaa-server pac hwtacacs-server key-chain
+		snmp-agent ldap mysql vpn tunnel console line config define trap-receiver option failover nmcli authentication`),
+	// How a value is written that follows.
+	"HOW": words(`0 3 4 5 6 7 8 9 10 enc ascii ascii-text hex plain plaintext plain-text encrypted cipher simple irreversible-cipher
+		md5 sha sha1 sha256 sha-256 hmac-md5 hmac-sha-256 string des aes 3des aes128 aes256 unencrypted clear cleartext hash hashed
+		reversible reversible-cipher aes-128 aes-256 128 192 256 local remote`),
+}
+
+func words(text string) map[string]bool {
+	set := map[string]bool{}
+	for _, w := range strings.Fields(text) {
+		set[w] = true
+	}
+	return set
+}
