@@ -472,7 +472,7 @@ func isDotted(v []byte) bool {
 }
 
 // announcing are hashes of the words behind which a secret or a name may stand; ending, of those that end a longer one behind a dash.
-var announcing, ending = hashesOf(announcers...), hashesOf(compoundWords, looseWords, phraseTable().Endings())
+var announcing, ending = hashesOf(announcers...), hashesOf(phraseTable().Endings())
 
 func hashesOf(sets ...map[string]bool) (set [1 << 14]bool) {
 	for _, words := range sets {
@@ -488,7 +488,7 @@ func hashesOf(sets ...map[string]bool) (set [1 << 14]bool) {
 }
 
 // announcers are all words behind which, with a space between, a rule may find something.
-var announcers = []map[string]bool{phraseTable().Anchors(), programTable().Anchors(), tellingWords, directives, placeWords, userWords, compoundWords, {webLogUser: true}}
+var announcers = []map[string]bool{phraseTable().Anchors(), programTable().Anchors(), userWords, {webLogUser: true}}
 
 // announces says whether the word before a place is one of those. "pass" tells only in capitals.
 func announces(b []byte, at int) bool {

@@ -113,26 +113,6 @@ func bracketed(b []byte, open, free int) (int, int, bool) {
 	return open + 1, open + 1 + n, open+1 >= free && looksChosen(v) && isValue(v) && !isPlainWord(string(v)) || n >= 8 && looksMixed(v) && isValue(v) && open+1 >= free
 }
 
-// changedFrom finds what a secret was and what it is now: password changed from "…" to "…". They go as one.
-func changedFrom(b []byte, at, free, first, start int) (int, int, bool) {
-	from, end, ok := saidToBe(b, at+len(" from"), free, first, start)
-	if !ok {
-		return 0, 0, false
-	}
-	rest := bytes.TrimLeft(b[end:min(len(b), end+8)], "\"'")
-	if !bytes.HasPrefix(rest, []byte(" to ")) {
-		return from, end, true
-	}
-	at = end + bytes.Index(b[end:], []byte(" to ")) + len(" to")
-	if k, ok := (keyed{}).readValue(b, at); ok && isValue(b[k.start:k.end]) {
-		end = k.end
-		for !k.quoted && end > k.start && (b[end-1] == '.' || b[end-1] == ':') {
-			end--
-		}
-	}
-	return from, end, true
-}
-
 // bothOf calls learn with each of two secrets that were found as one, see changedFrom, and says whether they were.
 func bothOf(text []byte, learn func(value []byte, at int)) bool {
 	n := bytes.Index(text, []byte(" to "))

@@ -88,12 +88,6 @@ func registryValue(b []byte, at int, kinds keyKind) (start, end int) {
 	return start, start + len(bytes.TrimRight(lineFrom(b, start), " \t"))
 }
 
-// secretOfRegistry finds a secret there.
-func secretOfRegistry(b []byte, at, free int) (int, int, bool) {
-	start, end := registryValue(b, at, keySecret)
-	return start, end, start >= free && end > start && isValue(b[start:end]) && !holdsPlaceholder(b[start:end])
-}
-
 // userOfRegistry finds the name of a person there.
 func userOfRegistry(b []byte, at int) (int, int, bool) {
 	start, end := registryValue(b, at, keyUser)
