@@ -26,7 +26,6 @@ func (e *Engine) findFacts(b []byte, from int) {
 			bytes.IndexByte(b[s.start:max(s.start, s.end-2)], '\n') >= 0 {
 			e.factsIn(b, s.start, max(from, s.start), s.end)
 		}
-		e.directives(b, max(from, s.start), s.end)
 	}
 }
 
@@ -190,61 +189,4 @@ func secretByFact(v []byte, quote byte) bool {
 		return false
 	}
 	return bytes.IndexByte(v, '\n') < 0
-}
-
-// mostDirectives bounds in how large a text lines are read as directives, in bytes: configurations are short.
-const mostDirectives = 64 << 10
-
-// findDirectives adds the secrets of lines of a key and its value with blanks between: AuthLDAPBindPassword "…", storePassword "…", columns
-// that are set under each other, and what ends with such a key and its value.
-func (e *Engine) findDirectives(b []byte, from int) {
-	if e.base > 0 || from > 0 || len(b) > mostDirectives || e.named[keyedSecretRule] == nil {
-		return
-	}
-	e.directives(b, from, len(b))
-}
-
-// directives looks at the lines from one place to another.
-func (e *Engine) directives(b []byte, from, to int) {
-	for at := from; at < to; {
-		end := to
-		if n := bytes.IndexByte(b[at:to], '\n'); n >= 0 {
-			end = at + n
-		}
-		e.directive(b, at, end)
-		at = end + 1
-	}
-}
-
-// directive looks at one line.
-func (e *Engine) directive(b []byte, at, end int) {
-	line := bytes.TrimRight(b[at:end], " \t\r;")
-	n := len(line) - 1
-	plain := true
-	for ; n >= 0 && line[n] != ' ' && line[n] != '\t'; n-- {
-		plain = plain && isLower(line[n])
-	}
-	if plain || n < 4 || len(line)-n < 7 || len(line) > 400 {
-		return
-	}
-	before := bytes.TrimRight(line[:n], " \t")
-	key := before[bytes.LastIndexAny(before, " \t")+1:]
-	first := len(bytes.TrimLeft(before, " \t")) == len(key)
-	if bytes.HasPrefix(key, []byte("--")) && !first { // rootpw --plaintext …
-		before = bytes.TrimRight(before[:len(before)-len(key)], " \t")
-		key = before[bytes.LastIndexAny(before, " \t")+1:]
-		first = len(bytes.TrimLeft(before, " \t")) == len(key)
-	}
-	key = bytes.TrimPrefix(key, []byte("-"))
-	if len(key) < 4 || !isWord(key[0]) || !isWord(key[len(key)-1]) || bytes.ContainsAny(key, "/:=(){}[]<>\"',;") ||
-		e.keyFactOf(key).class != lexicon.Secret || !first && len(judge.Parts(key)) < 2 {
-		return
-	}
-	m := fact.Member{Value: fact.Span{Start: n + 1, End: len(line)}}
-	if v := line[n+1:]; len(v) > 2 && (v[0] == '"' || v[0] == '\'') && v[len(v)-1] == v[0] {
-		m.Value, m.Quote = fact.Span{Start: n + 2, End: len(line) - 1}, v[0]
-	}
-	if v := line[m.Value.Start:m.Value.End]; looksChosen(v) && shaped(string(v)) && v[0] != '-' {
-		e.addFact(b, at, m, keyedSecretRule)
-	}
 }

@@ -97,7 +97,6 @@ func (e *Engine) find(b []byte, from int) {
 		e.findTables(b, from)
 	}
 	e.findFacts(b, from)
-	e.findDirectives(b, from)
 	ruled = e.findInTexts(b, from, ruled)
 	numbered := len(e.findings)
 	e.findLearned(b, from, e.findings[:ruled])

@@ -502,6 +502,9 @@ func announces(b []byte, at int) bool {
 		}
 		last = h
 		h = (h + uint32(b[i]|0x20)) * 16777619
+		if isUpper(b[i]) && b[i-1] >= 'a' && b[i-1] <= 'z' && ending[h>>18] {
+			return true
+		}
 	}
 	if first := b[i+1]; (first == 'n' || first == 'r' || first == 't') && announcing[last>>18] {
 		return true // it may be the letter of an escape

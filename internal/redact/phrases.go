@@ -24,6 +24,9 @@ var phraseJudge = phrase.Judge{Begins: beginsMessage, Fits: fitsSlot, Key: func(
 // fitsSlot reports whether a value can be what its slot says.
 func fitsSlot(b []byte, f phrase.Found) bool {
 	v := b[f.Start:f.End]
+	if f.Slot.IsSecret() && (bytes.Contains(v, []byte(`="`)) || bytes.Contains(v, []byte("='"))) {
+		return false // an attribute
+	}
 	if holdsPlaceholder(v) || f.Start > 0 && placeholderLen(b[f.Start-1:]) > 0 {
 		return false
 	}
@@ -34,11 +37,13 @@ func fitsSlot(b []byte, f phrase.Found) bool {
 		return f.Quoted && isValue(v) && len(v) >= 3 && !notValues.has(v)
 	case phrase.Code:
 		return len(v) >= 4 && len(v) <= 10 && isAllDigits(v)
+	case phrase.Strong:
+		return isValue(v) && looksChosen(v) && shaped(string(v))
 	case phrase.Random:
 		return isValue(v) && looksRandom(v)
 	case phrase.Secret:
 		head, _, _ := bytes.Cut(v, []byte("-"))
-		return isValue(v) && looksChosen(v) && !algorithms.has(head) && !bytes.Contains(v, []byte(`="`)) && !bytes.Contains(v, []byte("='"))
+		return isValue(v) && looksChosen(v) && !algorithms.has(head)
 	case phrase.User:
 		return isPerson(v) && isLoginWord(v)
 	case phrase.SureUser:

@@ -8,8 +8,9 @@
 //	^        what comes next begins a line or the message in it, $ ends the line
 //	...      up to eight words; * is one word, # a number, @ an address or the name of a host; with a ? it may be left out
 //	NL       the end of a line; KEY a word that announces a secret, such as DB_PASSWORD
-//	VERB, TELLING, HOW  a word of these sets, see sets; a TELLING word may end another one behind a dash
-//	{secret} a value that looks like a secret; {secret!} any value, {quoted} any in quotes, {code} four to eight digits, {random} what looks random
+//	VERB, TELLING, PART, HOW  a word of these sets, see sets; a TELLING word may end a longer one, and a PART does
+//	{secret} a value that looks like a secret; {secret!} any value, {quoted} any in quotes, {code} four to eight digits, {strong} and {random} what
+//	         looks like a secret wherever it stands
 //	{user}   a word that looks like the name of an account; {user!} any name; {name} the whole name of a person
 //
 // A word may hold a slot among other signs: [{user}], {user!}:{secret!}, login={user}.
@@ -32,6 +33,7 @@ const (
 	SureSecret Slot = "secret!" // whatever can be one
 	Quoted     Slot = "quoted"  // whatever can be one and stands in quotes
 	Code       Slot = "code"    // a short number
+	Strong     Slot = "strong"  // what looks like a secret wherever it stands
 	Random     Slot = "random"  // what looks as if nobody could have chosen it by words
 	User       Slot = "user"    // what looks like the name of an account
 	SureUser   Slot = "user!"   // any name
@@ -68,6 +70,7 @@ type node struct {
 	words    []string        // of a literal, without capitals unless exact
 	set      map[string]bool // of a literal that is any of a set
 	suffix   bool            // its words may end others, behind a dash
+	part     bool            // and are looked for only there, where the whole word announces a secret
 	exact    bool
 	optional bool
 	sought   bool
@@ -206,7 +209,7 @@ func compileWord(w string) (node, error) {
 	}
 	n := node{kind: literal}
 	if set := sets[strings.Trim(w, "!?")]; set != nil {
-		return node{kind: literal, set: set, suffix: strings.HasPrefix(w, "TELLING"), optional: strings.HasSuffix(w, "?"), sought: strings.HasSuffix(w, "!")}, nil
+		return node{kind: literal, set: set, suffix: strings.HasPrefix(w, "TELLING") || strings.HasPrefix(w, "PART"), part: strings.HasPrefix(w, "PART"), optional: strings.HasSuffix(w, "?"), sought: strings.HasSuffix(w, "!")}, nil
 	}
 	if len(w) > 1 {
 		w, n.optional = strings.CutSuffix(w, "?")
@@ -238,7 +241,7 @@ func compilePieces(w string) (out []piece, err error) {
 			}
 			slot := Slot(w[1:n])
 			switch slot {
-			case Secret, SureSecret, Quoted, Code, Random, User, SureUser, Name:
+			case Secret, SureSecret, Quoted, Code, Strong, Random, User, SureUser, Name:
 			default:
 				return nil, fmt.Errorf("no slot is called %s", slot)
 			}
@@ -285,8 +288,11 @@ func NewTable(phrases []Phrase, judge Judge) (*Table, error) {
 			t.byAnchor[w] = append(t.byAnchor[w], &c)
 		}
 		for w := range anchor.set {
-			if t.byAnchor[w] = append(t.byAnchor[w], &c); anchor.suffix {
+			if anchor.suffix {
 				t.bySuffix[w] = append(t.bySuffix[w], &c)
+			}
+			if !anchor.part {
+				t.byAnchor[w] = append(t.byAnchor[w], &c)
 			}
 		}
 	}
@@ -327,12 +333,20 @@ func (t *Table) At(b []byte, blank int, each func(Found)) {
 			return
 		}
 	}
-	found := t.try(t.byAnchor[string(word)], b, start, blank, each)
-	for i, c := range word {
-		if c == '-' && !found {
-			t.try(t.bySuffix[string(word[i+1:])], b, start, blank, each)
+	if t.try(t.byAnchor[string(word)], b, start, blank, each) {
+		return
+	}
+	for i := 1; i < len(word); i++ {
+		if meets(b[start:blank], i) && t.try(t.bySuffix[string(word[i:])], b, start, blank, each) {
+			return
 		}
 	}
+}
+
+// meets reports whether two words of an identifier meet before a place.
+func meets(word []byte, i int) bool {
+	c, before := word[i], word[i-1]
+	return before == '-' || before == '_' || c >= 'A' && c <= 'Z' && before >= 'a' && before <= 'z'
 }
 
 // try matches templates around a word.
@@ -379,7 +393,8 @@ type matcher struct {
 }
 
 func (m *matcher) match(t *template, anchor token) bool {
-	if !t.nodes[t.anchor].fits(m.b[anchor.start:anchor.end]) {
+	word, n := m.b[anchor.start:anchor.end], &t.nodes[t.anchor]
+	if !n.fits(word) || n.part && !m.judge.Key(word) {
 		return false
 	}
 	m.found = m.found[:0]
@@ -389,7 +404,7 @@ func (m *matcher) match(t *template, anchor token) bool {
 // fits reports whether a word is one of a literal.
 func (n *node) fits(word []byte) bool {
 	if n.set != nil {
-		return n.inSet(bytes.ToLower(word))
+		return n.inSet(word)
 	}
 	for _, w := range n.words {
 		if len(w) != len(word) {
@@ -402,13 +417,14 @@ func (n *node) fits(word []byte) bool {
 	return false
 }
 
-// inSet reports whether a word is one of the set of a node, or ends with one behind a dash.
+// inSet reports whether a word is one of the set of a node, or ends with one.
 func (n *node) inSet(word []byte) bool {
-	if n.set[string(word)] {
+	lower := bytes.ToLower(word)
+	if n.set[string(lower)] {
 		return true
 	}
-	for i, c := range word {
-		if n.suffix && c == '-' && n.set[string(word[i+1:])] {
+	for i := 1; n.suffix && i < len(word); i++ {
+		if (word[i-1] == '-' || n.part && meets(word, i)) && n.set[string(lower[i:])] {
 			return true
 		}
 	}

@@ -10,7 +10,7 @@ import (
 // anything takes every value of letters for what its slot says, but for everyday words where it must look like a secret.
 func anything(b []byte, f Found) bool {
 	v := string(b[f.Start:f.End])
-	if f.Slot == Secret || f.Slot == Random {
+	if f.Slot == Secret || f.Slot == Random || f.Slot == Strong {
 		return strings.ContainsAny(v, "0123456789") && v != "md5" && strings.ContainsAny(v, "abnrtWRE") && len(v) > 5
 	}
 	if f.Slot == Code {

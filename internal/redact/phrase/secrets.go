@@ -113,6 +113,8 @@ var Secrets = []Phrase{
 	{`^ root|admin|administrator|login / {secret} $`, yes("root / «Wn4-Brine!k2»"), no("root / is full")},
 	{`^ user|account|login {user!} pass|password|pw|pwd {secret}`, yes("user «itostrund» pass «Wn4-Brine!k2»"), no("user may pass here")},
 	{`TELLING! HOW? HOW? {secret}`, yes("trying password («Wn4-Brine!k2»)", "password «hunter2» rejected", "db-password «Zk1Qm8Rt4Vw7Yz2B» accepted"), no("the password was wrong")},
+	{`PART! HOW? {strong} $`, yes("storePassword «Wn4-Brine!k2»", `AuthLDAPBindPassword "«Wn4-Brine!k2»"`, "SSL_KEY  «Wn4-Brine!k2»", "my_key «Wn4-Brine!k2»;"), no("my_key is here")},
+	{`PART! HOW? {random}`, yes("my_key «Zk1Qm8Rt4Vw7Yz2B» is used"), no("my_key is here")},
 	{`TELLING! HOW? {quoted}`, yes("ALTER ROLE gate PASSWORD '«Wn4-Brine!k2»' VALID UNTIL 'infinity'"), no("password x")},
 	{`token|api-token|access-token|auth-token {random}`, yes("api-token «Zk1Qm8Rt4Vw7Yz2B» accepted", "token «Zk1Qm8Rt4Vw7Yz2B» accepted"), no("unexpected token here")},
 	{`using|with token|api-token|access-token {quoted}`, yes(`svc logged in using token "«Kelp71brass9»"`), no("with token x")},

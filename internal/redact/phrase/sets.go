@@ -9,6 +9,8 @@ var sets = map[string]map[string]bool{
 		pre-shared-key wpa-psk wpa2-psk encrypted-password plain-text-password auth-pass priv-pass authentication-key encryption-key server-key
 		shared-key shared-secret auth-password priv-password api-key auth-key user-password admin-password
 		bind-password authentication-password privacy-password privacy-key hex-key ascii-key hexkey community-string key-string auth-key`),
+	// The last parts of words that announce a secret as a whole: SECRET_KEY, AuthLDAPBindPassword.
+	"PART": words(`password passwd passphrase passcode pwd psk secret token apikey hexkey key pass pin`),
 	// The first words of lines in the configurations of devices and servers.
 	"VERB": words(`enable username user snmp-server snmp radius-server radius tacacs-server tacacs crypto pre-shared-key neighbor ip ipv6 ntp
 		standby vrrp ppp wpa-psk wpa2-psk wpa_cli set key-string area isis machine default peer aaa server wlan wireless ssid security
