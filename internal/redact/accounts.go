@@ -2,7 +2,6 @@ package redact
 
 import (
 	"bytes"
-	"strings"
 )
 
 // Names of accounts where a secret beside them, the option of a program or the column of a row of SQL tells them.
@@ -254,97 +253,4 @@ func userOfArrow(b []byte, at int) (int, int, bool) {
 	}
 	end := nameAt(b, at+3)
 	return at + 3, end, isLoginWord(b[at+3:end]) && goesOn(b, end)
-}
-
-// nameOptions are the letters of the options with which programs take the name of a user; nameFamilies, of those that begin like this.
-var nameOptions = map[string]string{
-	"sudo": "u", "crontab": "u", "runuser": "u", "psql": "U", "createdb": "U", "dropdb": "U", "ssh": "l", "rlogin": "l", "rsh": "l",
-	"sqlcmd": "U", "osql": "U", "bcp": "U", "isql": "U", "ipmitool": "U", "rdesktop": "u", "xfreerdp": "u", "docker": "u", "podman": "u", "helm": "u",
-	"curl": "uU", "lftp": "u", "ncftp": "u", "smbclient": "U", "rpcclient": "U", "pkill": "uU", "pgrep": "uU", "lsof": "u", "top": "u", "ps": "uU", "winrs": "u", "plink": "l", "pscp": "l", "at": "u",
-}
-
-var nameFamilies = []struct{ begin, letters string }{{"mysql", "u"}, {"mariadb", "u"}, {"mongo", "u"}, {"pg_", "U"}, {"psexec", "u"}, {"mosquitto_", "u"}, {"snmp", "u"}}
-
-// longNameOptions are those of any program.
-var longNameOptions = wordSet("username user-name login-name loginname identity samid samaccountname credential ssh-user remote-user db-user dbuser admin-user http-user ftp-user proxy-username")
-
-// userOfOption finds the name behind the option of a program: -u NAME, --username NAME, and -uNAME of some databases.
-func userOfOption(b []byte, at int) (int, int, bool) {
-	if at+4 >= len(b) || at > 0 && (!beforeOption[b[at-1]] || b[at-1] == '-') {
-		return 0, 0, false
-	}
-	start, any := nameOption(b, at)
-	if start == 0 {
-		return 0, 0, false
-	}
-	for start < len(b) && (b[start] == ' ' || b[start] == '"' || b[start] == '\'') {
-		start++
-	}
-	end := nameAt(b, start)
-	if end < len(b) && bytes.IndexByte([]byte(`/\@=*`), b[end]) >= 0 { // a domain before a name has a rule of its own, and so has a mail address
-		return 0, 0, false
-	}
-	if end+1 < len(b) && b[end] == ':' && b[at+1] == '-' { // NAME:SECRET, whose name is found beside the secret
-		if _, _, ok := findOption(b, at+1, start); ok {
-			return 0, 0, false
-		}
-	}
-	return start, end, any || isAccountWord(b[start:end])
-}
-
-// nameOption gives where the value of an option begins that takes a name, or 0; any says that it cannot be anything else.
-func nameOption(b []byte, at int) (value int, any bool) {
-	word := at + 1
-	if b[word] == '-' {
-		word++
-	}
-	end := word
-	for end < len(b) && end-word < maxKey && (isWord(b[end]) || b[end] == '-') {
-		end++
-	}
-	switch {
-	case end == len(b) || end == word:
-	case end == word+1 && word == at+1 && b[end] == ' ':
-		if !bytes.ContainsAny(b[word:end], "uUl") {
-			break
-		}
-		if program, ok := programTaking(b[lineStart(b, at):at], b[word:end]); ok {
-			return end + 1, program == "sudo" || program == "crontab" || program == "runuser"
-		}
-	case word == at+1 && b[word] == 'u' && b[end] != '=':
-		if program, ok := programTaking(b[lineStart(b, at):at], b[word:word+1]); ok && (program[0] == 'm') {
-			return word + 1, false
-		}
-	case b[end] != ' ':
-	case hasWord(longNameOptions, b[word:end]):
-		return end + 1, false
-	case word == at+2 && kindOf(b[word:end])&keyUser != 0:
-		if name := b[end+1 : nameAt(b, end+1)]; bytes.IndexByte(name, '.') > 0 || bytes.ContainsAny(name, "0123456789_") && len(name) >= 6 || len(name) > 2 && isUpper(name[0]) && isLower(name[1]) { // not systemctl --user status, or bash --login script
-			return end + 1, false
-		}
-	}
-	return 0, false
-}
-
-// programTaking gives the last program on a line, if it takes a name with an option of a letter.
-func programTaking(line, letter []byte) (program string, ok bool) {
-	if n := bytes.LastIndexAny(line, "|;&`("); n >= 0 {
-		line = line[n+1:]
-	}
-	for len(line) > 0 {
-		line = bytes.TrimRight(line, " \t")
-		word := line[bytes.LastIndexAny(line, " \t")+1:]
-		line = line[:len(line)-len(word)]
-		var buf [32]byte
-		name := bytes.TrimSuffix(lowered(&buf, word[bytes.LastIndexAny(word, `/\"'`)+1:]), []byte(".exe"))
-		if letters := nameOptions[string(name)]; letters != "" {
-			return string(name), strings.Contains(letters, string(letter))
-		}
-		for _, f := range nameFamilies {
-			if bytes.HasPrefix(name, []byte(f.begin)) {
-				return f.begin, strings.Contains(f.letters, string(letter))
-			}
-		}
-	}
-	return "", false
 }

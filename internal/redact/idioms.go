@@ -2,7 +2,6 @@ package redact
 
 import (
 	"bytes"
-	"strings"
 )
 
 // Names of people where no key of their own tells: beside a mail address, within what belongs to a user, in the arguments of
@@ -223,68 +222,6 @@ func mappingAround(b []byte, key int) []byte {
 	return nil
 }
 
-// deeds are words before "by" and a name; personalDeeds, of those what programs do not do: any word that is no everyday one can be the
-// name then.
-var (
-	personalDeeds = wordSet(`attempt attempted console configured uploaded approved requested assigned acknowledged signed entered reported submitted authorized authorised reviewed confirmed cancelled
-		canceled rejected booked locked unlocked modified changed deleted edited opened cleared overridden`)
-	deeds = func() map[string]bool {
-		all := wordSet("created closed updated performed added handled reset")
-		for w := range personalDeeds {
-			all[w] = true
-		}
-		return all
-	}()
-)
-
-// userAfterDeed finds who did something, behind the word by: a name of two words with capitals, or one that is no word.
-func userAfterDeed(b []byte, ws, at int) (int, int, bool) {
-	start := at + 1
-	end := nameAt(b, start)
-	if end == start {
-		return 0, 0, false
-	}
-	if line := b[lineStart(b, ws):ws]; bytes.Contains(line, []byte("LOGIN ON ")) {
-		return start, end, true
-	}
-	if end < len(b) && b[end] == '(' && bytes.HasPrefix(b[end:], []byte("(uid=")) && bytes.Contains(b[max(0, ws-80):ws], []byte("session opened for user ")) {
-		return start, end, true
-	}
-	deed := lastWordOf(b[max(0, ws-24):ws])
-	if before := bytes.TrimSuffix(b[lineStart(b, ws):ws], []byte(" ")); bytes.HasSuffix(before[:max(0, len(before)-len(deed))], []byte("su for ")) {
-		return start, end, true // Successful su for root by NAME
-	}
-	if !deeds[deed] {
-		return 0, 0, false
-	}
-	if more := moreNames(b, start, end); more > end && isAllLetters(b[start:end]) {
-		return start, more, true
-	}
-	if personalDeeds[deed] && isLoginWord(b[start:end]) && endsDeed(b, end) {
-		return start, end, true
-	}
-	for _, when := range []string{" at ", " on "} { // approved by NAME at 06:12
-		if rest := b[end:]; len(rest) > len(when) && bytes.HasPrefix(rest, []byte(when)) && isDigit(rest[len(when)]) && isAllLetters(b[start:end]) && !noUserNames[strings.ToLower(string(b[start:end]))] {
-			return start, end, true
-		}
-	}
-	return start, end, isLoginLike(b[start:end]) && (end == len(b) || b[end] != '(' && b[end] != '[' && b[end] != '/')
-}
-
-// endsDeed says whether the name of who did something may end at a place.
-func endsDeed(b []byte, end int) bool {
-	rest := b[end:min(len(b), end+8)]
-	if len(bytes.TrimLeft(rest, " .,;)")) == 0 || rest[0] == '\n' || rest[0] == '\r' {
-		return true
-	}
-	for _, w := range []string{" on ", " at ", " from ", " via ", " (", ", ", ". ", "; ", " - "} {
-		if bytes.HasPrefix(rest, []byte(w)) {
-			return true
-		}
-	}
-	return false
-}
-
 // isLoginLike says whether a word has the form of a login name: one or two letters of the first name, a dot, and the second. Other
 // words with dots are those of programs.
 func isLoginLike(v []byte) bool {
@@ -302,28 +239,6 @@ func isLoginLike(v []byte) bool {
 
 // userCommands are programs that take the name of a user as their first plain argument.
 var userCommands = wordSet("chown useradd userdel usermod adduser deluser chage kinit")
-
-// userOfCommand finds that argument. What stands before the program must be the beginning of a command.
-func userOfCommand(b []byte, ws, at int) (int, int, bool) {
-	before := b[lineStart(b, ws):ws]
-	if n := len(before); n > 0 && !bytes.HasSuffix(before, []byte("$ ")) && !bytes.HasSuffix(before, []byte("# ")) && !bytes.HasSuffix(before, []byte("sudo ")) && !bytes.HasSuffix(before, []byte("bin/")) && !bytes.HasSuffix(before, []byte("&& ")) {
-		return 0, 0, false
-	}
-	command := string(b[ws:at])
-	words := wordsFrom(b, at)
-	if command != "chown" && len(words) > 0 { // the name comes last
-		w := words[len(words)-1]
-		return w[0], w[1], nameAt(b, w[0]) == w[1]
-	}
-	for _, w := range words {
-		if b[w[0]] == '-' {
-			continue
-		}
-		end := nameAt(b, w[0])
-		return w[0], end, end == w[1] || b[end] == ':'
-	}
-	return 0, 0, false
-}
 
 // userOfProcess finds the owner in a line of a list of processes: NAME 4112 0.0 0.1 …, at the colon of its processor time.
 func userOfProcess(b []byte, at int) (int, int, bool) {
@@ -392,41 +307,4 @@ func isNumberOfCountry(digits []byte) bool {
 		return len(digits) == 11 && digits[1] > '1' && digits[4] > '1'
 	}
 	return len(digits) >= 11 && len(digits) <= 13
-}
-
-// userOfSession finds the name that a client of FTP and the like gives: USER NAME alone on a line or behind a prompt.
-func userOfSession(b []byte, ws, start, end int) bool {
-	line := b[lineStart(b, ws):ws]
-	if len(line) > 0 && !bytes.HasSuffix(line, []byte("> ")) && !bytes.HasSuffix(line, []byte("C: ")) {
-		return false
-	}
-	if len(line) == 0 && string(b[ws:start-1]) != "USER" {
-		return false
-	}
-	return end == len(b) || b[end] == '\n' || b[end] == '\r'
-}
-
-// afterUsername are words behind the name in the configuration of a network device: username NAME privilege 15 ….
-var afterUsername = wordSet("privilege password secret nopassword role view autocommand algorithm-type encrypted-password")
-
-// isPasswordFor says whether the text before "for NAME" is about a password that was changed or is wanted for it.
-func isPasswordFor(before []byte) bool {
-	if n := len(before); n < 2 || before[n-2]|0x20 != 'd' && before[n-2] != 'y' { // all of these end so
-		return false
-	}
-	line := strings.ToLower(string(before[max(0, len(before)-40):]))
-	return strings.HasSuffix(line, "password changed ") || strings.HasSuffix(line, "331 password required ") || strings.HasSuffix(line, "password expired ") || strings.HasSuffix(line, "password expiry ") || strings.HasSuffix(line, "331 please specify the password ") || strings.HasSuffix(line, "session opened ") || strings.HasSuffix(line, "session closed ") || strings.HasSuffix(line, "session started ")
-}
-
-// isSessionFor says whether it is about a session, of which the rest behind the name says more.
-func isSessionFor(before, rest []byte) bool {
-	if !bytes.HasSuffix(bytes.ToLower(before[max(0, len(before)-8):]), []byte("session ")) {
-		return false
-	}
-	for _, what := range []string{" expired", " closed", " opened", " ended", " started", " timed", " terminated", " has ", " was "} {
-		if bytes.HasPrefix(rest, []byte(what)) {
-			return true
-		}
-	}
-	return false
 }

@@ -2,7 +2,6 @@ package redact
 
 import (
 	"bytes"
-	"slices"
 	"strings"
 )
 
@@ -211,10 +210,7 @@ func nameBefore(b []byte, at int) int {
 
 // Words around a user name, as logs of logins have them.
 var (
-	surelyBefore = wordSet("invalid illegal authenticated authenticating unknown missing deleted disabled locked nonexistent")
-	maybeBefore  = wordSet("for of by from as to on")
-	afterUser    = wordSet("logged connected disconnected authenticated signed from failed locked unlocked timed")
-	noUserNames  = wordSet(`code limits limit information general agent account accounts name names id ids input interface group groups mode space data defined manager management guide session sessions profile profiles service services
+	noUserNames = wordSet(`code limits limit information general agent account accounts name names id ids input interface group groups mode space data defined manager management guide session sessions profile profiles service services
 		request requests directory error table list database db type level role roles settings config store home login password token agent-string has is was who that can may must will with
 		from and or not the a an in on at to for by of via no this experience count cache info information scope permissions permission lookup exists record records does did could cannot failed
 		connected disconnected authenticated created deleted locked logged defined-by authentication authorization authorisation verification registration creation deletion provisioning credential credentials sync
@@ -224,8 +220,6 @@ var (
 // findLogUser finds user names in the idioms of system logs, listings and prompts.
 func findLogUser(b []byte, at, free int) (start, end int, ok bool) {
 	switch b[at] {
-	case ' ':
-		start, end, ok = userAfterWord(b, at)
 	case '(':
 		start, end, ok = userInParentheses(b, at)
 	case ')':
@@ -252,13 +246,8 @@ func findLogUser(b []byte, at, free int) (start, end int, ok bool) {
 		if !ok && at > 1 && (b[at-1] == ')' || b[at-1] == '>') && at+1 < len(b) && b[at+1] == ' ' {
 			start, end, ok = userOfMailService(b, at-1)
 		}
-		if !ok {
-			start, end, ok = userOfTransfer(b, at)
-		}
 	case '-':
-		if start, end, ok = userOfOption(b, at); !ok {
-			start, end, ok = userOfArrow(b, at)
-		}
+		start, end, ok = userOfArrow(b, at)
 	case '?':
 		start, end, ok = userOfJob(b, at)
 	case '|', '\t':
@@ -287,165 +276,8 @@ var userWords = func() map[string]bool {
 	return words
 }()
 
-var namingWords = newWordList(userWords)
-
-// userAfterWord finds the name behind "user", "for" and "logged in as".
-func userAfterWord(b []byte, at int) (int, int, bool) {
-	ws := at
-	for ws > 0 && at-ws < 14 && isWord(b[ws-1]) {
-		ws--
-	}
-	if ws == at && isTitled(b, at) {
-		return nameBehindTitle(b, at)
-	}
-	if !namingWords.has(b[ws:at]) {
-		return 0, 0, false
-	}
-	var buf [32]byte
-	word := string(lowered(&buf, b[ws:at]))
-	if ws > 0 && bytes.IndexByte([]byte("-./=@"), b[ws-1]) >= 0 {
-		return 0, 0, false
-	}
-	switch {
-	case word == "is":
-		return userSaid(b, ws, at)
-	case word == "allowusers" || word == "denyusers": // of sshd_config; see besideName for further ones
-		if len(bytes.TrimLeft(b[lineStart(b, ws):ws], " \t")) > 0 {
-			return 0, 0, false
-		}
-		for _, w := range wordsFrom(b, at) {
-			if end := nameAt(b, w[0]); isPerson(b[w[0]:end]) {
-				return w[0], end, true
-			}
-		}
-		return 0, 0, false
-	case word == "passenger" || word == "customer" || word == "cardholder":
-		end := moreNames(b, at+1, nameAt(b, at+1))
-		return at + 1, end, isUncommonName(b[at+1:end]) || isGivenName(b[at+1:end])
-	case word == "reg_sz" || word == "reg_expand_sz":
-		return userOfRegistry(b, at)
-	case word == "by":
-		return userAfterDeed(b, ws, at)
-	case word == "add" || word == "delete":
-		return userOfGroup(b, at)
-	case titles[word]:
-		return nameBehindTitle(b, at)
-	case word == "logged" || word == "signed":
-		return userBeforeLogin(b, ws, at)
-	case word == "uid" || word == "owner": // the heads of tables, see columns
-		return 0, 0, false
-	case userCommands[word]:
-		return userOfCommand(b, ws, at)
-	}
-	if word == "login" {
-		if start, end, ok := userOfLogin(b, at); ok {
-			return start, end, true
-		}
-	}
-	start := at + 1
-	quoted := start < len(b) && (b[start] == '\'' || b[start] == '"' || b[start] == '`')
-	if quoted {
-		start++
-	}
-	if start < len(b) && b[start] == '<' {
-		start++
-	}
-	if word == "user" && start < len(b) && b[start] == '[' { // User [NAME] has been locked out
-		end := nameAt(b, start+1)
-		return start + 1, end, end < len(b) && b[end] == ']' && isLoginWord(b[start+1:end])
-	}
-	end := nameAt(b, start)
-	if word == "for" && !quoted && !bytes.HasPrefix(bytes.TrimLeft(b[end:min(len(b), end+8)], " >"), []byte("from")) && !isPasswordFor(b[:ws]) && !isResultFor(b[:ws]) && !isSessionFor(b[:ws], b[end:]) {
-		return 0, 0, false // most of what is for something
-	}
-	if end-start < 2 || quoted && end == len(b) {
-		return 0, 0, false // no name, or one whose closing quote is not there
-	}
-	name := string(lowered(&buf, b[start:end]))
-	if noUserNames[name] || slices.Contains(telling, name) {
-		return 0, 0, false
-	}
-	return userBehind(b, ws, start, end, quoted, word, name)
-}
-
-// userBehind says whether the name from start to end stands behind a word that begins at ws as one does.
-func userBehind(b []byte, ws, start, end int, quoted bool, word, name string) (int, int, bool) {
-	before := lastWordOf(b[max(0, ws-24):ws])
-	after := strings.ToLower(firstWord(b[end:min(len(b), end+24)]))
-	switch word {
-	case "for": // Accepted publickey for NAME from ADDRESS
-		if isPasswordFor(b[:ws]) {
-			return start, end, end == len(b) || b[end] == '\n' || b[end] == '\r' || b[end] == '.'
-		}
-		if isSessionFor(b[:ws], b[end:]) {
-			return start, end, isLoginWord(b[start:end])
-		}
-		if quoted && (after == "authentication" || bytes.HasPrefix(b[end:], []byte("', Authentication"))) {
-			return start, end, true
-		}
-		if isResultFor(b[:ws]) {
-			return start, end, endsSubject(b, end, after) && !isDeviceName(b[start:end])
-		}
-		return start, end, after == "from" && strings.ContainsAny(secondWord(b[end:min(len(b), end+48)]), ".:") && !isAllDigits(b[start:end])
-	case "as":
-		if bytes.HasSuffix(b[:ws], []byte("logged in ")) && (end == len(b) || b[end] == '\n' || b[end] == '\r') {
-			return start, end, true
-		}
-		if (before == "in" || before == "authenticated" || before == "connected") && isLoginWord(b[start:end]) && goesOn(b, end) {
-			return start, end, true
-		}
-		if (before == "resolved" || before == "identified" || before == "mapped") && isLoginWord(b[start:end]) && goesOn(b, end) && bytes.Contains(bytes.ToLower(b[lineStart(b, ws):ws]), []byte("user")) {
-			return start, end, true
-		}
-		return start, end, (before == "in" || before == "authenticated" || before == "connected" || before == "running") && (quoted || isValueLike(b[start:end]) || afterUser[after]) && end < len(b)
-	case "role":
-		return start, end, quoted && bytes.HasPrefix(b[end+1:], []byte(" does not"))
-	case "login", "account", "identity":
-		return start, end, quoted && before != "the" || !quoted && maybeBefore[before] && isLoginWord(b[start:end]) && goesOn(b, end)
-	}
-	return userNamed(b, ws, start, end, quoted, word, before, after, name)
-}
-
-// userNamed says it for the words user, operator, employee and username; before and after are the words around both.
-func userNamed(b []byte, ws, start, end int, quoted bool, word, before, after, name string) (int, int, bool) {
-	if word == "username" {
-		return start, end, afterUsername[after] && atLineStart(b, ws) || quoted && b[end] == b[start-1] || !quoted && isLoginWord(b[start:end]) && goesOn(b, end)
-	}
-	if quoted {
-		return start, end, b[end] == b[start-1] || b[end] == '\''
-	}
-	if word == "user" && (userOfSession(b, ws, start, end) || bytes.HasPrefix(b[end:], []byte(": Login ")) || bytes.HasPrefix(b[end:], []byte(": no such user"))) {
-		return start, end, true
-	}
-	if end < len(b) && (b[end] == '=' || b[end] == '/' || b[end] == '[') {
-		return 0, 0, false
-	}
-	if word == "user" && goesOn(b, end) && (!articles[before] || auxiliaries[after]) && isLoginWord(b[start:end]) {
-		return start, end, true
-	}
-	if before == "for" && after == "by" && bytes.Contains(b[max(0, ws-32):ws], []byte("session ")) {
-		return start, end, true
-	}
-	told := (afterUser[strings.Trim(after, ".,;:")] || after != "" && isHex(after[0]) && strings.Count(after, ".")+strings.Count(after, ":") >= 2) && !afterUser[name]
-	switch {
-	case word == "operator" && end+2 < len(b) && bytes.HasPrefix(b[end:], []byte(" (")) && isUpper(b[end+2]): // Operator NAME (First Last)
-		return start, end, isLoginWord(b[start:end]) && (isUpper(b[ws]) || maybeBefore[before] || beginsMessage(b, ws))
-	case word == "operator": // which is a word of programs, too
-		return start, end, (before == "by" || told || strings.HasSuffix(after, "ed") && isLoginWord(b[start:end])) && !isUpper(b[start])
-	case surelyBefore[before]:
-		return start, end, !afterUser[name]
-	case maybeBefore[before]: // it is the last word, or what comes next tells
-		return start, end, told || bytes.HasPrefix(b[end:], []byte(" (uid=")) || isValueLike(b[start:end]) || end == len(b) || bytes.IndexByte([]byte(".,;()[]\n\r"), b[end]) >= 0
-	}
-	return start, end, told || isValueLike(b[start:end]) && !bytes.HasPrefix(b[end:], []byte(": "))
-}
-
 // articles stand before "user" in sentences about users, in which a verb mostly follows; auxiliaries are the verbs behind a name in others.
-var (
-	articles = wordSet(`the a an this that these each every any end new current another other others your our their its sample per if when while and or to of in as by with without
-		make set run between per-user real normal regular single multi root unprivileged privileged non-root effective calling`)
-	auxiliaries = wordSet("was has is had cannot could does did failed logged connected disconnected from")
-)
+var ()
 
 // goesOn says whether a text goes on behind a name as it does behind words: not with a sign of a program or a path.
 func goesOn(b []byte, end int) bool {
@@ -456,29 +288,6 @@ func goesOn(b []byte, end int) bool {
 		return end+2 < len(b) && b[end+1] == 's' && b[end+2] == ' '
 	}
 	return bytes.IndexByte([]byte(",.;:)"), b[end]) >= 0 && (end+1 == len(b) || isBlank(b[end+1]))
-}
-
-// secondWord gives the second word of a text.
-func secondWord(text []byte) string {
-	words := bytes.Fields(text)
-	if len(words) < 2 {
-		return ""
-	}
-	return string(words[1])
-}
-
-// isValueLike says whether a name cannot be a word: letters together with digits or a dot.
-func isValueLike(v []byte) bool {
-	letters, others := 0, 0
-	for i, c := range v {
-		switch {
-		case c|0x20 >= 'a' && c|0x20 <= 'z':
-			letters++
-		case isDigit(c), (c == '.' || c == '_') && i > 0 && i < len(v)-1:
-			others++
-		}
-	}
-	return letters > 1 && others > 0
 }
 
 // databaseName are the words behind NAME@DATABASE in the logs of a database.

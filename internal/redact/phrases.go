@@ -19,7 +19,8 @@ var phraseTable = sync.OnceValue(func() *phrase.Table {
 })
 
 // phraseJudge tells the tables what the engine knows of values.
-var phraseJudge = phrase.Judge{Begins: beginsMessage, Fits: fitsSlot, Key: func(word []byte) bool { return kindOf(word)&keySecret != 0 }}
+var phraseJudge = phrase.Judge{Begins: beginsMessage, Fits: fitsSlot, Key: func(word []byte) bool { return kindOf(word)&keySecret != 0 },
+	Who: func(word []byte) bool { return kindOf(word)&keyUser != 0 }}
 
 // fitsSlot reports whether a value can be what its slot says.
 func fitsSlot(b []byte, f phrase.Found) bool {
@@ -45,7 +46,14 @@ func fitsSlot(b []byte, f phrase.Found) bool {
 		head, _, _ := bytes.Cut(v, []byte("-"))
 		return isValue(v) && looksChosen(v) && !algorithms.has(head)
 	case phrase.User:
-		return isPerson(v) && isLoginWord(v)
+		return isPerson(v) && isLoginWord(v) && nameAt(b, f.Start) == f.End
+	case phrase.QuotedUser:
+		return f.Quoted && isPerson(v) && !noUserNames[string(bytes.ToLower(v))]
+	case phrase.Person:
+		return isPerson(v)
+	case phrase.Surname:
+		var buf [32]byte
+		return isUpper(v[0]) && len(v) > 2 && isPerson(v) && !noNames[string(lowered(&buf, v))] && !isEveryday(bytes.ToLower(v))
 	case phrase.SureUser:
 		return isPerson(v) && nameAt(b, f.Start) == f.End
 	}
@@ -98,6 +106,7 @@ type called struct{ from, looked, until int }
 // findProgram adds what the arguments of a program give away, of which one is an option at a place.
 func (e *Engine) findProgram(b []byte, option int) {
 	c := &e.called
+	e.findPersonOption(b, option)
 	if option < c.until {
 		return
 	}
@@ -120,4 +129,22 @@ func (e *Engine) programAt(b []byte, name string, end int) (until int) {
 		}
 		e.phrased = append(e.phrased, phrased{f.Start, f.End, rule, end})
 	})
+}
+
+// findPersonOption adds the value of an option whose name announces a person: --operator NAME.
+func (e *Engine) findPersonOption(b []byte, option int) {
+	start := option
+	for start < len(b) && b[start] == '-' {
+		start++
+	}
+	end := start
+	for end < len(b) && end-start <= maxKey && isKeyByte(b[end]) {
+		end++
+	}
+	if end-start < 3 || kindOf(b[start:end])&keyUser == 0 {
+		return
+	}
+	if from, to, ok := optionValue(b, end, 0); ok && isPerson(b[from:to]) {
+		e.phrased = append(e.phrased, phrased{from, to, logUserRule, option})
+	}
 }

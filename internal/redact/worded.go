@@ -15,10 +15,6 @@ var tellingWords = wordSet(`password passwd passphrase passcode secret community
 	authentication pin otp code token pass sha1 sha256 sha-256 shared-secret auth-password priv-password passwort kennwort senha plain login enc
 	key-chain simple by auth authentication-password privacy-password privacy-key api-token access-token auth-token apikey eap xauth api-key auth-key user-password admin-password bind-password hex-key ascii-key encrypted cipher passwords aes des string text`)
 
-// directives are first words of a line behind which, alone, a secret stands.
-var directives = wordSet(`bindpw rootpw requirepass masterauth rocommunity rwcommunity rocommunity6 rwcommunity6 authpass password_hash smtp_sasl_password
-	rootdn-password userpw ldap_default_authtok storepass keypass passin passout`)
-
 // notValues follow a telling word in configurations without being its value.
 var notValues = newWordList(wordSet(`policy expiry expires expired length minimum maximum min max encryption level for to is was from file authentication type chain has and or of in on the a an with must may can
 	cannot not no yes true false null none never ever required optional enabled disabled changed change reset wrong missing invalid incorrect accepted rejected denied failed failure ok check

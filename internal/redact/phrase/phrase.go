@@ -8,10 +8,12 @@
 //	^        what comes next begins a line or the message in it, $ ends the line
 //	...      up to eight words; * is one word, # a number, @ an address or the name of a host; with a ? it may be left out
 //	NL       the end of a line; KEY a word that announces a secret, such as DB_PASSWORD
-//	VERB, TELLING, PART, HOW  a word of these sets, see sets; a TELLING word may end a longer one, and a PART does
+//	WHO      a word that announces a person, such as user_name; NOARTICLE no word such as "the" stands before
+//	VERB, TELLING, PART, HOW, RESULT, DEED, ACT, AFTER  a word of these sets, see sets; a TELLING word may end a longer one, and a PART does
 //	{secret} a value that looks like a secret; {secret!} any value, {quoted} any in quotes, {code} four to eight digits, {strong} and {random} what
 //	         looks like a secret wherever it stands
-//	{user}   a word that looks like the name of an account; {user!} any name; {name} the whole name of a person
+//	{user}   a word that looks like the name of an account; {user!} any name, {quser} any in quotes; {name} and {surname} the whole name of a person,
+//	         {person} of a person or an account
 //
 // A word may hold a slot among other signs: [{user}], {user!}:{secret!}, login={user}.
 package phrase
@@ -37,12 +39,19 @@ const (
 	Random     Slot = "random"  // what looks as if nobody could have chosen it by words
 	User       Slot = "user"    // what looks like the name of an account
 	SureUser   Slot = "user!"   // any name
+	QuotedUser Slot = "quser"   // any name in quotes or brackets
 	Name       Slot = "name"    // the whole name of a person
+	Surname    Slot = "surname" // the same, where one word with a capital does
+	Person     Slot = "person"  // the whole name of a person, or of an account
 )
 
 // IsSecret reports whether what stands in a slot is a secret, and no name.
 func (s Slot) IsSecret() bool {
-	return s == Secret || s == SureSecret || s == Quoted || s == Code || s == Random
+	switch s {
+	case User, SureUser, QuotedUser, Name, Surname, Person:
+		return false
+	}
+	return true
 }
 
 // Found is a value in its slot.
@@ -90,6 +99,8 @@ const (
 	address
 	lineEnd
 	keyWord
+	whoWord
+	noArticle
 )
 
 // piece is a part of a word: a text, a slot, or a run of anything.
@@ -150,7 +161,7 @@ func (n *node) rarity() int {
 	least := 99
 	for _, w := range n.words {
 		for i := 0; i < len(w); i++ {
-			if c := w[i]; !(isWord(c) || c == '-') || w[0] == '-' {
+			if c := w[i]; !(isWord(c) || c == '-' || c == '.' && i == len(w)-1) || w[0] == '-' {
 				return 0
 			}
 		}
@@ -196,6 +207,10 @@ func compileWord(w string) (node, error) {
 		return node{kind: lineEnd}, nil
 	case "KEY":
 		return node{kind: keyWord}, nil
+	case "WHO":
+		return node{kind: whoWord}, nil
+	case "NOARTICLE":
+		return node{kind: noArticle}, nil
 	case "*?":
 		return node{kind: anyWord, optional: true}, nil
 	case "#?":
@@ -241,7 +256,7 @@ func compilePieces(w string) (out []piece, err error) {
 			}
 			slot := Slot(w[1:n])
 			switch slot {
-			case Secret, SureSecret, Quoted, Code, Strong, Random, User, SureUser, Name:
+			case Secret, SureSecret, Quoted, Code, Strong, Random, User, SureUser, QuotedUser, Name, Surname, Person:
 			default:
 				return nil, fmt.Errorf("no slot is called %s", slot)
 			}
@@ -262,6 +277,7 @@ type Judge struct {
 	Begins func(b []byte, at int) bool  // whether a line, or the message in it, begins at a place
 	Fits   func(b []byte, f Found) bool // whether a value can be what its slot says
 	Key    func(word []byte) bool       // whether a word announces a secret
+	Who    func(word []byte) bool       // whether it announces a person
 }
 
 // Table is a set of phrases, by the words behind which they are looked for.
@@ -320,6 +336,9 @@ func (t *Table) Endings() map[string]bool {
 // At gives what stands in the slots of the phrases around a word that ends before a blank.
 func (t *Table) At(b []byte, blank int, each func(Found)) {
 	start := blank
+	if start > 0 && b[start-1] == '.' { // of a title
+		start--
+	}
 	for start > 0 && blank-start < 32 && (isWord(b[start-1]) || b[start-1] == '-') {
 		start--
 	}
@@ -439,6 +458,9 @@ func (m *matcher) backward(nodes []node, behind token) bool {
 		switch n.kind {
 		case begin:
 			return m.begins(at)
+		case noArticle:
+			tok, ok := m.before(at)
+			return !ok || !sets["ARTICLE"][string(bytes.ToLower(bytes.Trim(m.b[tok.start:tok.end], ".,;:()[]\"'")))]
 		case lineEnd:
 			for at > m.from && isBlank(m.b[at-1]) {
 				at--
@@ -544,7 +566,7 @@ func (m *matcher) forward(nodes []node, at int) bool {
 			return false
 		}
 		at = tok.past(m.b)
-		if n.kind == slots && n.pieces[len(n.pieces)-1].slot == Name { // it may have grown
+		if last := n.pieces; n.kind == slots && (last[len(last)-1].slot == Name || last[len(last)-1].slot == Surname || last[len(last)-1].slot == Person) { // it may have grown
 			at = max(at, m.found[len(m.found)-1].End)
 		}
 	}
@@ -621,6 +643,8 @@ func (m *matcher) fitsToken(n *node, t token) bool {
 		return isAddress(bytes.Trim(word, "[](),;'\""))
 	case keyWord:
 		return m.judge.Key(word)
+	case whoWord:
+		return m.judge.Who(bytes.Trim(word, "\"'"))
 	case literal:
 		return n.fits(word) || n.fits(bytes.Trim(word, ".,;:!?()[]\"'<>"))
 	}
@@ -673,8 +697,8 @@ func (m *matcher) fitsPieces(pieces []piece, t token) bool {
 			if end == at {
 				return false
 			}
-			f := Found{p.slot, at, end, t.quote != 0}
-			if p.slot == Name {
+			f := Found{p.slot, at, end, t.quote != 0 || i == 0 && at > t.start}
+			if p.slot == Name || p.slot == Surname || p.slot == Person {
 				f.End = judge.WholeName(m.b[:m.to], at, end)
 			}
 			m.found = append(m.found, f)

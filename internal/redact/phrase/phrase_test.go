@@ -19,7 +19,10 @@ func anything(b []byte, f Found) bool {
 	if f.Slot == Quoted && !f.Quoted {
 		return false
 	}
-	if f.Slot == Name {
+	if f.Slot == QuotedUser && !f.Quoted {
+		return false
+	}
+	if f.Slot == Name || f.Slot == Surname {
 		return v[0] >= 'A' && v[0] <= 'Z'
 	}
 	if f.Slot == User && len(v) < 7 {
@@ -32,7 +35,7 @@ func anything(b []byte, f Found) bool {
 var stub = Judge{begins, anything, func(word []byte) bool {
 	low := strings.ToLower(string(word))
 	return strings.Contains(low, "password") && low != "password" || strings.Contains(low, "key")
-}}
+}, func(word []byte) bool { return strings.Contains(strings.ToLower(string(word)), "username") }}
 
 func begins(b []byte, at int) bool { return at == 0 || b[at-1] == '\n' }
 
@@ -52,7 +55,7 @@ func unmark(line string) (text string, values []string) {
 func found(t *Table, text string) (values []string) {
 	b := []byte(text + "\n")
 	for i := 1; i < len(b); i++ {
-		if b[i] == ' ' && isWord(b[i-1]) {
+		if b[i] == ' ' && (isWord(b[i-1]) || b[i-1] == '.') {
 			t.At(b, i, func(f Found) { values = append(values, string(b[f.Start:f.End])) })
 		}
 	}
