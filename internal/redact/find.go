@@ -90,6 +90,7 @@ func (e *Engine) find(b []byte, from int) {
 	}
 	ruled := len(e.findings)
 	e.findBeside(b, from)
+	e.findLines(b, from)
 	e.addPhrased(b, from)
 	e.findRows(b, from)
 	e.findNumbers(b, from)

@@ -462,12 +462,17 @@ func blockScalar(b []byte, at, from int) (int, int, bool) {
 
 // wrapped gives a value that stands in something: password = [[…]] and secret=[…], and new String("…").
 func wrapped(b []byte, at int) (start, end int, ok bool) {
-	if b[at] != '=' {
-		return 0, 0, false
-	}
 	start = at + 1
 	for start < len(b) && b[start] == ' ' {
 		start++
+	}
+	if rest := lineFrom(b, start); bytes.HasPrefix(rest, []byte(`Some("`)) { // as Rust prints what is there
+		start += len(`Some("`)
+		n := bytes.IndexByte(b[start:min(len(b), start+maxElement)], '"')
+		return start, start + max(n, 0), n > 0
+	}
+	if b[at] != '=' {
+		return 0, 0, false
 	}
 	if start == len(b) || b[start] != '[' && b[start] != 'n' {
 		return 0, 0, false

@@ -15,7 +15,7 @@ var tellingPhone = wordSet(`
 var tellingUser = wordSet(`
 	operatorid employeename userprincipalname upn agentname sendername managername visitorname registeredowner lastloggedonuser lastloggedonsamuser loggedonuser currentuser
 	reportedby reviewedby grantedby revokedby initiatedby servicedby preparedby resolvedby cancelledby canceledby releasedby confirmedby rejectedby uploadedby registeredby orderedby bookedby invitedby
-	lasteditedby acct auid gecos memberuid principalname principalid enduserid alternateid requestor usrname ugi mailnickname kunde kundin passagier ansprechpartner klant reiziger
+	lasteditedby acct auid gecos memberuid principal principalname principalid enduserid alternateid requestor usrname ugi mailnickname kunde kundin passagier ansprechpartner klant reiziger
 	realname contactperson createdby modifiedby updatedby lastmodifiedby requestedby approvedby owner ownername author
 	drivername guest guestname member membername customerfirstname customerlastname nickname supervisor assignee reporter
 	logname identity usr maidenname ruser remoteuser xremoteuser xforwardeduser sudouser authuser targetusername subjectusername uid cardholder cardholdername recipient recipientname familyname

@@ -38,6 +38,8 @@ func fitsSlot(b []byte, f phrase.Found) bool {
 		return f.Quoted && isValue(v) && len(v) >= 3 && !notValues.has(v)
 	case phrase.Code:
 		return len(v) >= 4 && len(v) <= 10 && isAllDigits(v)
+	case phrase.Fierce:
+		return isValue(v) && looksStrong(v) && kindsIn(string(v)) >= 3 && bytes.ContainsAny(v, "!#$%&*^") && !bytes.ContainsAny(v, "\"'{}[]<>`=@") && shaped(string(v))
 	case phrase.Strong:
 		return isValue(v) && looksChosen(v) && shaped(string(v))
 	case phrase.Random:
@@ -146,5 +148,56 @@ func (e *Engine) findPersonOption(b []byte, option int) {
 	}
 	if from, to, ok := optionValue(b, end, 0); ok && isPerson(b[from:to]) {
 		e.phrased = append(e.phrased, phrased{from, to, logUserRule, option})
+	}
+}
+
+// lineTable is compiled when it is first needed.
+var lineTable = sync.OnceValue(func() *phrase.Lines {
+	l, err := phrase.NewLines(phrase.LineRows, phraseJudge)
+	if err != nil {
+		panic(err) // a test compiles each row
+	}
+	return l
+})
+
+// mostLines bounds in how large a text lines are tried of which no word tells, in bytes: such files and letters are short. mostWhole bounds
+// the lines.
+const (
+	mostLines = 64 << 10
+	mostWhole = 200
+)
+
+// findLines adds what whole lines give away.
+func (e *Engine) findLines(b []byte, from int) {
+	if e.segments == nil {
+		if e.base == 0 && from == 0 && len(b) <= mostLines {
+			e.linesIn(b, from, len(b))
+		}
+		return
+	}
+	for _, s := range e.segments {
+		if n := s.end - s.start; n <= mostWhole || n <= mostLines && bytes.IndexByte(b[s.start:s.end], '\n') >= 0 {
+			e.linesIn(b, max(from, s.start), s.end)
+		}
+	}
+}
+
+// linesIn looks at the lines from one place to another.
+func (e *Engine) linesIn(b []byte, from, to int) {
+	for at := from; at < to; {
+		end := nextLine(b[:to], at)
+		for at < end && isSpace(b[at]) {
+			at++
+		}
+		if line := b[at:end]; len(line) >= minText && len(line) <= mostWhole && bytes.ContainsAny(line, "!#$%&*+?@^~=,;()<|\"-") {
+			lineTable().At(b, at, func(f phrase.Found) {
+				rule := logUserRule
+				if f.Slot.IsSecret() {
+					rule = wordedSecretRule
+				}
+				e.phrased = append(e.phrased, phrased{f.Start, f.End, rule, f.Start})
+			})
+		}
+		at = end
 	}
 }

@@ -75,11 +75,16 @@ func isSchemed(v []byte) bool {
 	return n > 2 && n < 16 && len(v)-n > 8 && isAllLetters(v[1:2]) && !bytes.ContainsAny(v[n+1:], "{} \":,")
 }
 
+// isBraced says whether a value is a secret that a program encrypted and put into braces.
+func isBraced(v []byte) bool {
+	return len(v) > 8 && v[len(v)-1] == '}' && looksChosen(v[1:len(v)-1]) && !bytes.ContainsAny(v[1:len(v)-1], "{}\"' :.")
+}
+
 func isValue(v []byte) bool {
 	switch {
 	case len(v) == 0, isPlaceholder(v), isZero(v), isAliasWord(v), notSecretWords.has(v) && (len(v) < 6 || notSecret[string(v)]):
 		return false
-	case v[0] == '$' && len(v) > 1 && (v[1] == '{' || v[1] == '('), v[0] == '{' && !isSchemed(v), v[0] == '(':
+	case v[0] == '$' && len(v) > 1 && (v[1] == '{' || v[1] == '('), v[0] == '{' && !isSchemed(v) && !isBraced(v), v[0] == '(':
 		return false
 	case v[0] == '%' && len(v) <= 3 && (v[len(v)-1]|0x20 >= 'a' && v[len(v)-1]|0x20 <= 'z'): // of a format
 		return false

@@ -43,6 +43,7 @@ func Markup(b []byte, each func(*Object)) {
 }
 
 type markupReader struct {
+	heads []Span // of the table that is read
 	b     []byte
 	stack []markupLevel
 	each  func(*Object)
@@ -200,11 +201,33 @@ func (r *markupReader) flush() {
 		}
 		r.each(&Object{Path: r.path, Members: members})
 	}
+	r.row(top)
 	text, leaf, name := top.text, !top.elements, top.name
 	r.stack = r.stack[:len(r.stack)-1]
 	if len(r.stack) > 0 && leaf && !text.Empty() {
 		if around := &r.stack[len(r.stack)-1]; len(around.members) < maxMembers {
 			around.members = append(around.members, Member{name, text, 0})
 		}
+	}
+}
+
+// row keeps the heads of a table, and gives each row of its cells under them.
+func (r *markupReader) row(l *markupLevel) {
+	if !bytes.EqualFold(l.name.Of(r.b), []byte("tr")) || len(l.members) == 0 {
+		return
+	}
+	cell := string(bytes.ToLower(l.members[0].Key.Of(r.b)))
+	switch {
+	case cell == "th":
+		r.heads = r.heads[:0]
+		for _, m := range l.members {
+			r.heads = append(r.heads, m.Value)
+		}
+	case cell == "td" && len(r.heads) == len(l.members):
+		cells := make([]Member, len(l.members))
+		for i, m := range l.members {
+			cells[i] = Member{r.heads[i], m.Value, 0}
+		}
+		r.each(&Object{Path: r.path[:0], Members: cells})
 	}
 }

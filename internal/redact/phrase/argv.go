@@ -247,7 +247,7 @@ func arguments(b []byte, at int) (args []token, until int) {
 		for at < to && (isBlank(b[at]) || bytes.IndexByte([]byte(",'\"])"), b[at]) >= 0 && !opensArgument(b, at, to)) {
 			at++
 		}
-		if at >= to || bytes.IndexByte([]byte("\n\r|;&<"), b[at]) >= 0 && !isHere(b, at) {
+		if at >= to || bytes.IndexByte([]byte("\n\r|;&<"), b[at]) >= 0 {
 			return args, at
 		}
 		if n := numberedArgument(b[at:to]); n > 0 {
@@ -281,9 +281,6 @@ func numberedArgument(b []byte) int {
 	}
 	return n + 1
 }
-
-// isHere reports whether a text for a program begins at a place: <<< SECRET.
-func isHere(b []byte, at int) bool { return bytes.HasPrefix(b[at:], []byte("<<<")) }
 
 // opensArgument reports whether a quote at a place begins an argument.
 func opensArgument(b []byte, at, to int) bool {

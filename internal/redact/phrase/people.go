@@ -25,6 +25,7 @@ var People = []Phrase{
 	{`by operator {user}`, yes("by operator «itostrund»"), no("by operator data")},
 	{`operator {user!} ({name}`, yes("Operator «i.tavares» («Ines Tavares») opened lane 2"), no("operator it (y)")},
 	{`operator {user} AFTER`, yes("Operator «itostrund» logged out"), no("operator data logged")},
+	{`log|logged|login|sign in|on as {user} AFTER`, yes("Log in as «itostrund» with it"), no("log in as data with it")},
 	{`logged in as {user}`, yes("logged in as «itostrund»"), no("logged in as data")},
 	{`authenticated|connected|resolved|identified|mapped|running as {user}`, yes("Username resolved as «itostrund»"), no("connected as data")},
 	{`^ {user} has|is|was|now|just|successfully? now|successfully|just? logged|signed in|out|on|off`, yes("«itostrund» logged in from x", "«itostrund» has successfully logged in"), no("it has logged in")},

@@ -10,7 +10,7 @@
 //	NL       the end of a line; KEY a word that announces a secret, such as DB_PASSWORD
 //	WHO      a word that announces a person, such as user_name; NOARTICLE no word such as "the" stands before
 //	VERB, TELLING, PART, HOW, RESULT, DEED, ACT, AFTER  a word of these sets, see sets; a TELLING word may end a longer one, and a PART does
-//	{secret} a value that looks like a secret; {secret!} any value, {quoted} any in quotes, {code} four to eight digits, {strong} and {random} what
+//	{secret} a value that looks like a secret; {secret!} any value, {quoted} any in quotes, {code} four to eight digits, {strong}, {random} and {fierce} what
 //	         looks like a secret wherever it stands
 //	{user}   a word that looks like the name of an account; {user!} any name, {quser} any in quotes; {name} and {surname} the whole name of a person,
 //	         {person} of a person or an account
@@ -35,6 +35,7 @@ const (
 	SureSecret Slot = "secret!" // whatever can be one
 	Quoted     Slot = "quoted"  // whatever can be one and stands in quotes
 	Code       Slot = "code"    // a short number
+	Fierce     Slot = "fierce"  // what nobody writes but as a password
 	Strong     Slot = "strong"  // what looks like a secret wherever it stands
 	Random     Slot = "random"  // what looks as if nobody could have chosen it by words
 	User       Slot = "user"    // what looks like the name of an account
@@ -140,9 +141,6 @@ func compile(text string) (template, error) {
 			t.anchor, best = i, r
 		}
 	}
-	if t.anchor < 0 {
-		return t, fmt.Errorf("%q has no word that can be looked for", text)
-	}
 	return t, nil
 }
 
@@ -218,6 +216,9 @@ func compileWord(w string) (node, error) {
 	case "@?":
 		return node{kind: address, optional: true}, nil
 	}
+	if w == `\*` {
+		return node{kind: literal, words: []string{"*"}}, nil
+	}
 	if strings.ContainsAny(w, "{*") {
 		pieces, err := compilePieces(w)
 		return node{kind: slots, pieces: pieces}, err
@@ -256,7 +257,7 @@ func compilePieces(w string) (out []piece, err error) {
 			}
 			slot := Slot(w[1:n])
 			switch slot {
-			case Secret, SureSecret, Quoted, Code, Strong, Random, User, SureUser, QuotedUser, Name, Surname, Person:
+			case Secret, SureSecret, Quoted, Code, Strong, Fierce, Random, User, SureUser, QuotedUser, Name, Surname, Person:
 			default:
 				return nil, fmt.Errorf("no slot is called %s", slot)
 			}
@@ -297,6 +298,9 @@ func NewTable(phrases []Phrase, judge Judge) (*Table, error) {
 		c, err := compile(p.Template)
 		if err != nil {
 			return nil, err
+		}
+		if c.anchor < 0 {
+			return nil, fmt.Errorf("%q has no word that can be looked for", p.Template)
 		}
 		anchor := &c.nodes[c.anchor]
 		for _, w := range anchor.words {
@@ -659,7 +663,7 @@ func isAddress(word []byte) bool {
 // fitsPieces matches the pieces of a word with slots.
 func (m *matcher) fitsPieces(pieces []piece, t token) bool {
 	at, stop := t.start, t.end
-	if last := pieces[len(pieces)-1]; t.quote == 0 && (last.slot != "" || last.any) {
+	if last := pieces[len(pieces)-1]; t.quote == 0 && (last.slot != "" || last.any || isWord(last.text[len(last.text)-1])) {
 		stop = trimmed(m.b, t)
 	}
 	if first := pieces[0]; t.quote == 0 && first.slot != "" {
@@ -694,7 +698,7 @@ func (m *matcher) fitsPieces(pieces []piece, t token) bool {
 			end = at + n
 		}
 		if p.slot != "" {
-			if end == at {
+			if end == at || (p.slot == User || p.slot == SureUser || p.slot == QuotedUser) && !isName(m.b[at:end]) {
 				return false
 			}
 			f := Found{p.slot, at, end, t.quote != 0 || i == 0 && at > t.start}
@@ -706,6 +710,16 @@ func (m *matcher) fitsPieces(pieces []piece, t token) bool {
 		at = end
 	}
 	return at == stop || len(pieces) > 0 && pieces[len(pieces)-1].text != ""
+}
+
+// isName reports whether a value has the signs of names of accounts alone.
+func isName(v []byte) bool {
+	for _, c := range v {
+		if !isWord(c) && c < 0x80 && c != '.' && c != '-' && c != '$' && c != '@' && c != '\\' {
+			return false
+		}
+	}
+	return true
 }
 
 func hasFold(b []byte, text string) bool {
@@ -737,4 +751,36 @@ func trimmed(b []byte, t token) int {
 		break
 	}
 	return end
+}
+
+// Lines finds what stands in lines of which no word tells: they are tried one by one, and only in short texts.
+type Lines struct {
+	templates []template
+	judge     Judge
+}
+
+// NewLines compiles phrases that are whole lines.
+func NewLines(phrases []Phrase, judge Judge) (*Lines, error) {
+	l := &Lines{judge: judge}
+	for _, p := range phrases {
+		if len(p.Yes) == 0 || len(p.No) == 0 {
+			return nil, fmt.Errorf("%q: an example is missing", p.Template)
+		}
+		c, err := compile(p.Template)
+		if err != nil {
+			return nil, err
+		}
+		l.templates = append(l.templates, c)
+	}
+	return l, nil
+}
+
+// At gives what stands in the slots of the first phrase that fits the line from a place on.
+func (l *Lines) At(b []byte, start int, each func(Found)) {
+	m := matcher{b: b, judge: l.judge, from: start, to: min(len(b), start+maxLine)}
+	for i := range l.templates {
+		if m.found = m.found[:0]; m.forward(l.templates[i].nodes, start) && m.give(each) {
+			return
+		}
+	}
 }

@@ -10,7 +10,7 @@ import (
 // anything takes every value of letters for what its slot says, but for everyday words where it must look like a secret.
 func anything(b []byte, f Found) bool {
 	v := string(b[f.Start:f.End])
-	if f.Slot == Secret || f.Slot == Random || f.Slot == Strong {
+	if f.Slot == Secret || f.Slot == Random || f.Slot == Strong || f.Slot == Fierce {
 		return strings.ContainsAny(v, "0123456789") && v != "md5" && strings.ContainsAny(v, "abnrtWRE") && len(v) > 5
 	}
 	if f.Slot == Code {
@@ -77,6 +77,24 @@ func TestEveryPhraseHasItsExamples(t *testing.T) {
 			for _, line := range p.No {
 				require.Empty(t, found(alone, line), "%s: %s", p.Template, line)
 			}
+		}
+	}
+}
+
+func TestEveryLineHasItsExamples(t *testing.T) {
+	for _, p := range LineRows {
+		l, err := NewLines([]Phrase{p}, stub)
+		require.NoError(t, err)
+		find := func(text string) (values []string) {
+			l.At([]byte(text+"\n"), 0, func(f Found) { values = append(values, text[f.Start:f.End]) })
+			return values
+		}
+		for _, line := range p.Yes {
+			text, want := unmark(line)
+			require.Equal(t, want, find(text), "%s: %s", p.Template, text)
+		}
+		for _, line := range p.No {
+			require.Empty(t, find(line), "%s: %s", p.Template, line)
 		}
 	}
 }

@@ -36,6 +36,7 @@ var Secrets = []Phrase{
 	// Databases.
 	{`IDENTIFIED BY PASSWORD? {secret!}`, yes("CREATE USER x IDENTIFIED BY '«Wn4-Brine!k2»';"), no("it is identified by x")},
 	{`identified by password? {secret}`, yes("create user x identified by '«Wn4-Brine!k2»';"), no("it is identified by memcheck")},
+	{`^ connect|conn target? {user!}/{secret!}@*`, yes("connect target «svcuser»/«Wn4-Brine!k2»@fare"), no("connect to it")},
 	{`identified with * by|as {secret!}`, yes("IDENTIFIED WITH x BY '«Wn4-Brine!k2»'"), no("identified with it by")},
 	{`set password for * = {secret!}`, yes("SET PASSWORD FOR 'fare'@'%' = '«Wn4-Brine!k2»';"), no("set password for all")},
 	{`connect to * user * using {secret!}`, yes("db2 connect to fare user fare using «Wn4-Brine!k2»"), no("connect to it using x")},

@@ -1,0 +1,26 @@
+package phrase
+
+// LineRows are whole lines in which something stands though no word of them tells: files of accounts, lists, and the ends of letters.
+var LineRows = []Phrase{
+	{`[*]:* {user!}:{fierce} $`, yes("[mail.tallow.example]:587 «itostrund»:«Wn4-Brine!k2»"), no("[mail.tallow.example]:587 x")},
+	{`*.*:{user!}:{fierce} $`, yes("mail.tallow.example:«itostrund»:«Wn4-Brine!k2»"), no("a.b:c:d")},
+	{`{user!}:{fierce} $`, yes("«itostrund»:«Wn4-Brine!k2»"), no("image:nginx")},
+	{`{user!}:{fierce}@* $`, yes("«svcuser»:«Wn4-Brine!k2»@cache"), no("x:y@z")},
+	{`{user!}/{fierce}@* $`, yes("«svcuser»/«Wn4-Brine!k2»@FARE"), no("a/b@c")},
+	{`*/{user!}/{fierce}@* $`, yes("x/«svcuser»/«Wn4-Brine!k2»@FARE"), no("a/b/c@d")},
+	{`{quser} {fierce} $`, yes(`"«fareuser»" "«Wn4-Brine!k2»"`), no(`"a" "b"`)},
+	{`{user!} \* {fierce} \* $`, yes(`"«itostrund»" * "«Wn4-Brine!k2»" *`, "«itostrund» * «Wn4-Brine!k2» *"), no("a * b *")},
+	{`http*://* {user!} {fierce} $`, yes("https://dav.example/ «itostrund» «Wn4-Brine!k2»"), no("https://dav.example/ is here")},
+	{`<auth-user-pass> NL {user!} NL {secret!} $`, yes("<auth-user-pass>\n«itostrund»\n«Wn4-Brine!k2»\n</auth-user-pass>"), no("<auth-user-pass>")},
+	{`auth-user-pass NL {user!} NL {fierce} $`, yes("auth-user-pass\n«itostrund»\n«Wn4-Brine!k2»"), no("auth-user-pass\nx\ny")},
+	{`* [* @ AUTH {secret!} $`, yes(`1741932720.123456 [0 192.0.2.9:4417] "AUTH" "«Wn4-Brine!k2»"`), no(`1 [0 192.0.2.9:4417] "GET" "x"`)},
+	{`{user!} / {fierce} $`, yes("«itostrund» / «Wn4-Brine!k2»"), no("a / b")},
+	{`*? *egards NL {name} $`, yes("Kind regards,\n«Ilvar Tostrund»"), no("Kind regards\nthe team")},
+	{`Best|Thanks|Cheers|Yours|Greetings *? NL {name} $`, yes("Thanks,\n«Ilvar Tostrund»"), no("Thanks,\nall of you")},
+	{`@{name} *`, yes("@«Ilvar Tostrund» can you restart it?"), no("@media x")},
+	{`* ({name} 20*`, yes("^a1b2c3d («Ilvar Tostrund» 2026-03-14 06:12:00 +0000 12) lane = 7"), no("^a1b2c3d (x 2026-03-14")},
+	{`{user!} --|+-|-+|++ # # #`, yes("«itostrund» --   4417  0  0   12  0  0"), no("all -- 12")},
+	{`# {user!} {user!} @ (ipv4:*`, yes("211     «itostrund»     «users»        203.0.113.77 (ipv4:203.0.113.77:4417)"), no("211 x y 203.0.113.77")},
+	{`# \| * \| {user!} \| * \| @ \| *`, yes(" 211 | fare | «itostrund» | psql | 203.0.113.77 | active"), no("211 | fare | x | y")},
+	{`username {quser}`, yes(`"username" "«itostrund»" "client-info" "x"`), no(`"username" is`)},
+}
