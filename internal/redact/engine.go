@@ -53,6 +53,7 @@ type Engine struct {
 	bare          style // how the document writes values without quotes
 	options       Options
 	base          int64  // offset of the block in its text
+	mark          int64  // the length of a byte order mark before the text
 	opened        Form   // of the file that is looked at, when it is no plain text
 	member        string // of a container, that is looked at
 	place         func(Value, int64)
@@ -168,7 +169,7 @@ func (e *Engine) Text(w io.Writer, r io.Reader) (Counts, error) {
 	e.counts, e.inKey, e.rows, e.sqlKinds, e.texts.carried = Counts{}, false, table{}, nil, 0
 	buf := e.buf[:0]
 	defer func() { e.buf = buf }()
-	e.base = 0
+	e.base, e.mark = 0, 0
 	defer e.countHits()
 	nuls := e.nuls[:0]
 	defer func() { e.nuls = nuls[:0] }()
@@ -183,6 +184,18 @@ func (e *Engine) Text(w io.Writer, r io.Reader) (Counts, error) {
 		}
 		nuls = asLines(buf, had, nuls)
 		e.nuls = nuls
+		if e.base == 0 && seen == 0 && bytes.HasPrefix(buf, byteOrderMark) { // the text begins behind it
+			if w != nil {
+				if _, err := w.Write(byteOrderMark); err != nil {
+					return e.counts, err
+				}
+			}
+			e.mark = int64(len(byteOrderMark))
+			buf = append(buf[:0], buf[len(byteOrderMark):]...)
+			for i := range nuls {
+				nuls[i] -= len(byteOrderMark)
+			}
+		}
 		cut := e.cut(buf, seen, atEnd)
 		if cut < 0 {
 			continue // no line end yet, and room for more
@@ -207,6 +220,9 @@ func (e *Engine) Text(w io.Writer, r io.Reader) (Counts, error) {
 		nuls = kept
 	}
 }
+
+// byteOrderMark stands at the beginning of some texts (The Unicode Standard, section 23.8).
+var byteOrderMark = []byte("\xef\xbb\xbf")
 
 // found says how many findings there were of the rule of one.
 func (e *Engine) found(f finding) int {

@@ -245,9 +245,9 @@ func userOfProcess(b []byte, at int) (int, int, bool) {
 	if at < 20 || at+3 >= len(b) || !endsProcessorTime(b, at) {
 		return 0, 0, false
 	}
-	first := lineStart(b, at)
+	first := lineText(b, at)
 	end := nameAt(b, first)
-	if first > 0 && b[first-1] != '\n' || end == first || end > at || b[end] != ' ' && b[end] != '+' {
+	if first > 0 && b[first-1] != '\n' && !isSpace(b[first-1]) || end == first || end > at || b[end] != ' ' && b[end] != '+' {
 		return 0, 0, false
 	}
 	words := fieldsAt(b[end:at], end)

@@ -249,6 +249,6 @@ func (e *Engine) learn(f finding, text []byte) {
 func (e *Engine) learnValue(v Value, at int) {
 	e.learned.Add(v)
 	if e.place != nil && e.member == "" && learnable(v) {
-		e.place(v, e.base+int64(at))
+		e.place(v, e.mark+e.base+int64(at))
 	}
 }

@@ -17,7 +17,7 @@ func userOfTerminal(b []byte, at int) (int, int, bool) {
 		return start, end, true
 	}
 	start := nameBefore(b, end)
-	return start, end, start == 0 || b[start-1] == '\n'
+	return start, end, start == 0 || opensMessage(b, start)
 }
 
 // userOfPasswd finds the account and the full name in the lines of /etc/passwd: NAME:x:1002:1002:FULL NAME,…:/home/…
@@ -26,7 +26,13 @@ func userOfPasswd(b []byte, at int) (int, int, bool) {
 	if !group && (at+2 >= len(b) || b[at+2] != ':') {
 		return 0, 0, false
 	}
-	first := lineStart(b, at)
+	first := at
+	for first > 0 && at-first < maxPair && !isBlank(b[first-1]) {
+		first--
+	}
+	if !opensMessage(b, first) {
+		return 0, 0, false
+	}
 	line := b[first:at]
 	if at+3 < len(b) && (b[at+1] == 'x' || b[at+1] == '*' || b[at+1] == '!') && b[at+2] == ':' && isDigit(b[at+3]) {
 		if members := lineFrom(b, at+3); bytes.Count(members, []byte(":")) == 1 { // NAME:x:1002:MEMBER,… of /etc/group
@@ -94,7 +100,7 @@ func userOfListing(b []byte, at int) (int, int, bool) {
 
 // groupOfListing finds the group behind an owner that ends at a place.
 func groupOfListing(b []byte, at int) (int, int, bool) {
-	line := b[lineStart(b, at):at]
+	line := b[lineText(b, at):at]
 	words := fieldsAt(line, at-len(line))
 	if len(words) != 3 || len(line) < 12 || bytes.IndexByte([]byte("dl-bcps"), line[0]) < 0 || !isAllDigits(b[words[1][0]:words[1][1]]) {
 		return 0, 0, false

@@ -37,8 +37,8 @@ func isDeviceName(v []byte) bool {
 
 // userOfJob finds the owner in a line of a full list of processes, at its terminal: NAME 4112 1 0 06:12 ? 00:00:01 ….
 func userOfJob(b []byte, at int) (int, int, bool) {
-	first := lineStart(b, at)
-	if first > 0 && b[first-1] != '\n' || at-first < 12 {
+	first := lineText(b, at)
+	if first > 0 && b[first-1] != '\n' && !isSpace(b[first-1]) || at-first < 12 {
 		return 0, 0, false
 	}
 	end := nameAt(b, first)
@@ -59,7 +59,7 @@ func userOfJob(b []byte, at int) (int, int, bool) {
 
 // userOfRevision finds who made a revision, in the lists of them: r4471 | NAME | 2026-03-14 ….
 func userOfRevision(b []byte, at int) (int, int, bool) {
-	first := lineStart(b, at)
+	first := lineText(b, at)
 	if at-first > 12 || at-first < 3 || b[first] != 'r' || b[at-1] != ' ' || !isAllDigits(b[first+1:at-1]) || at+2 >= len(b) || b[at+1] != ' ' {
 		return 0, 0, false
 	}
@@ -110,7 +110,7 @@ var noNames = wordSet(`sir madam customer customers team all colleague colleague
 
 // userOfSudoers finds who may do what: NAME ALL=(ALL) …, of sudoers(5).
 func userOfSudoers(b []byte, at int) (int, int, bool) {
-	first := lineStart(b, at)
+	first := lineText(b, at)
 	if at+1 >= len(b) || b[at+1] != '(' || at-first < 5 || !bytes.HasSuffix(b[:at], []byte("ALL")) && !bytes.HasSuffix(b[:at], []byte("ALL ")) {
 		return 0, 0, false
 	}

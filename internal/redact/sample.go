@@ -35,7 +35,7 @@ func (e *Engine) sample(b []byte, i int, put string) {
 			to = j
 		}
 	}
-	e.sampler(Sample{Rule: f.rule, Class: f.class, Form: e.opened, Member: e.member, Offset: e.base + int64(f.start), Length: f.end - f.start,
+	e.sampler(Sample{Rule: f.rule, Class: f.class, Form: e.opened, Member: e.member, Offset: e.mark + e.base + int64(f.start), Length: f.end - f.start,
 		Left: e.rendered(b, from, f.start), Put: put, Right: e.rendered(b, f.end, to)})
 }
 

@@ -169,3 +169,15 @@ func lastWordOf(text []byte) string {
 	}
 	return strings.ToLower(string(text[start:end]))
 }
+
+// lineText gives the first place of a line that is no blank; a place in it tells which line.
+func lineText(b []byte, at int) int {
+	first := lineStart(b, at)
+	for first < at && isSpace(b[first]) {
+		first++
+	}
+	return first
+}
+
+// opensMessage says whether a line, or the message in it, begins at a place, but for blanks.
+func opensMessage(b []byte, at int) bool { return beginsMessage(b, at) || lineText(b, at) == at }
