@@ -77,7 +77,12 @@ type keyFact struct {
 	class lexicon.Class
 	name  bool // it stands over the name of something whose value stands beside it
 	value bool // it stands over that value
+	weak  bool // its value is a secret if it looks random
+	phone bool // its value is a telephone number
 }
+
+// minPhone is how many digits a telephone number has at least.
+const minPhone = 7
 
 // mostKeyFacts bounds how many keys are remembered.
 const mostKeyFacts = 4096
@@ -88,13 +93,17 @@ func (e *Engine) keyFactOf(key []byte) keyFact {
 		return f
 	}
 	last := lastPart(key)
-	f := keyFact{lexicon.KeyClass(key, judge.Parts), nameKeys[last], valueKeys[last]}
+	f := keyFact{class: lexicon.KeyClass(key, judge.Parts), name: nameKeys[last], value: valueKeys[last]}
 	if f.class == lexicon.None && !f.name && !f.value {
 		switch kind := kindOf(key); {
 		case kind&keySecret != 0:
 			f.class = lexicon.Secret
 		case kind&keyUser != 0:
 			f.class = lexicon.Person
+		case kind&keyWeak != 0:
+			f.weak = true
+		case kind&keyPhone != 0:
+			f.phone = true
 		}
 	}
 	if e.keyFacts == nil || len(e.keyFacts) >= mostKeyFacts {
@@ -124,6 +133,14 @@ func (e *Engine) factsOf(b []byte, start, from int, o *fact.Object) {
 		}
 		if class == lexicon.None && contained && shaped(string(m.Value.Of(text))) {
 			class = lexicon.Secret
+		}
+		v := m.Value.Of(text)
+		switch {
+		case class != lexicon.None || beside(text, m):
+		case key.weak && looksRandom(v):
+			class = lexicon.Secret
+		case key.phone && onlyDigits(string(v)) != "" && len(onlyDigits(string(v))) >= minPhone:
+			e.add(b, from, start+m.Value.Start, start+m.Value.End, phoneRule)
 		}
 		switch class {
 		case lexicon.Secret:
