@@ -37,7 +37,7 @@ readable on purpose, what could not be read, and what looks like a secret and wa
 --unmask shows them. Approve the archive with --approve.`,
 		Example: `  envask review
   envask review --rule keyed-secret --all
-  envask review --remove 2 --leave 1,3     then pack again
+  envask review --remove 2 --keep 1,3      then pack again
   envask review --looked error.png
   envask review --approve`,
 		Args: cobra.MaximumNArgs(1),
@@ -61,8 +61,8 @@ readable on purpose, what could not be read, and what looks like a secret and wa
 	c.Flags().StringSliceVar(&f.rules, "rule", nil, "samples of these rules only")
 	c.Flags().StringArrayVar(&f.looked, "looked", nil, "record that you have looked at this picture (several times)")
 	c.Flags().IntSliceVar(&f.remove, "remove", nil,
-		"suspicious values, by number, that must not leave: they go into the case's redaction.yaml")
-	c.Flags().IntSliceVar(&f.leave, "leave", nil, "suspicious values, by number, that may stay")
+		"values, by number, that must not leave wherever they stand: they go into the case's redaction.yaml")
+	c.Flags().IntSliceVar(&f.leave, "keep", nil, "values, by number, that may stay as they are")
 	return c
 }
 
@@ -75,10 +75,8 @@ func (s *session) review(ctx context.Context, a *flow.App, c *casefile.Case, f r
 		if err := a.Decide(c, v, f.remove, f.leave); err != nil {
 			return err
 		}
-		s.screen.Say("written to redaction.yaml of the case: %s to remove, %s to leave", number(len(f.remove)), number(len(f.leave)))
-		if len(f.remove) > 0 {
-			s.next("pack", "review")
-		}
+		s.screen.Say("written to redaction.yaml of the case: %s to remove, %s to keep", number(len(f.remove)), number(len(f.leave)))
+		s.next("pack", "review")
 		return nil
 	}
 	if len(f.looked) > 0 {
@@ -112,6 +110,7 @@ func (s *session) drawReview(v *flow.Review, f reviewFlags) {
 	s.drawLeft(v)
 	s.drawPictures(v)
 	s.drawSuspects(v)
+	s.drawValues(v, f.all)
 	s.screen.Print("")
 	if n := len(v.Proof.Missed); n > 0 {
 		s.screen.Print("%s %d test secrets were not removed", s.screen.Paint(term.Bad, "proof failed:"), n)
@@ -275,7 +274,7 @@ func (s *session) drawSuspects(v *flow.Review) {
 		s.screen.Print("nothing else in the archive looks like a secret")
 		return
 	}
-	s.screen.Print("%s", s.screen.Paint(term.Warn, "looks like a secret and was not replaced; you decide (--remove N, --leave N):"))
+	s.screen.Print("%s", s.screen.Paint(term.Warn, "looks like a secret and was not replaced; you decide (--remove N, --keep N):"))
 	var rows [][]string
 	for _, x := range v.Suspects {
 		key := x.Key
@@ -288,5 +287,34 @@ func (s *session) drawSuspects(v *flow.Review) {
 		{Title: "places", Right: true}, {Title: "first in", Wide: true, Least: 24}}, rows)
 	if v.MoreThan {
 		s.screen.Print("there are more; decide on these first")
+	}
+}
+
+// reviewValues is how many learned values are shown when --all is not given.
+const reviewValues = 10
+
+// drawValues lists what was removed where no rule found it, and what was left there.
+func (s *session) drawValues(v *flow.Review, all bool) {
+	if len(v.Values) == 0 {
+		return
+	}
+	s.screen.Print("")
+	s.screen.Print("%s", s.screen.Paint(term.Bold, "values that rules found, and what became of them elsewhere"))
+	list := v.Values
+	if !all {
+		list = list[:min(len(list), reviewValues)]
+	}
+	var rows [][]string
+	for _, x := range list {
+		elsewhere := fmt.Sprintf("%d more removed", x.Elsewhere)
+		if x.Left != "" {
+			elsewhere = "left: " + x.Left
+		}
+		rows = append(rows, []string{number(x.Number), term.Clean(x.Text), x.Rule, number(x.Found), number(x.Files), elsewhere, term.Clean(x.File)})
+	}
+	s.screen.Table([]term.Column{{Title: "no", Right: true}, {Title: "value"}, {Title: "rule"}, {Title: "found", Right: true},
+		{Title: "files", Right: true}, {Title: "elsewhere"}, {Title: "first in", Wide: true, Least: 24}}, rows)
+	if n := len(v.Values) - len(list); n > 0 {
+		s.screen.Print("%d more with --all", n)
 	}
 }

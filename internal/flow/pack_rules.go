@@ -24,6 +24,7 @@ type ruleset struct {
 	prover  *redact.Prover
 	proof   redact.Proof
 	samples sampling
+	tally   tally
 	within  map[string]func(time.Time) bool // the window of each round
 	learned *redact.Learned
 	known   []redact.Value                // learned values that do not stay readable

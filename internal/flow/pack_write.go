@@ -205,6 +205,7 @@ func (w *writing) redact(ctx context.Context, x *piece, out io.Writer) (err erro
 	defer w.rules.writer.Put(engine)
 	src := w.rules.source(x)
 	src.Sampler = func(s redact.Sample) { w.rules.samples.take(x, s) }
+	src.Tally = w.rules.tally.of(x)
 	x.Result, err = engine.File(head, in, src)
 	return err
 }

@@ -30,14 +30,15 @@ import (
 // reviewRecord is what packing keeps for the review of an archive, beside it: no original, but where each sample stands in
 // the evidence.
 type reviewRecord struct {
-	SHA256  string         `json:"sha256"` // of the archive
-	Round   string         `json:"round"`
-	Learned map[string]int `json:"learned"` // values, by rule
-	Samples []ReviewSample `json:"samples"`
-	Unread  []string       `json:"unread"` // what could not be read and stays behind
-	AsIs    []string       `json:"as_is"`  // files that stay as they are, on the engineer's word
-	Weaker  []string       `json:"weaker"` // what takes less out than the rules alone
-	Proof   redact.Proof   `json:"proof"`
+	SHA256  string          `json:"sha256"` // of the archive
+	Round   string          `json:"round"`
+	Learned map[string]int  `json:"learned"` // values, by rule
+	Values  []ReviewedValue `json:"values"`
+	Samples []ReviewSample  `json:"samples"`
+	Unread  []string        `json:"unread"` // what could not be read and stays behind
+	AsIs    []string        `json:"as_is"`  // files that stay as they are, on the engineer's word
+	Weaker  []string        `json:"weaker"` // what takes less out than the rules alone
+	Proof   redact.Proof    `json:"proof"`
 	// Pictures go as they are but for what the camera wrote: only a person can say what they show.
 	Pictures []ReviewedPicture `json:"pictures,omitempty"`
 }
@@ -130,6 +131,7 @@ func (w *writing) saveReview(out *Packed) error {
 	for _, v := range w.rules.learned.Values() {
 		rec.Learned[v.Rule]++
 	}
+	rec.Values = w.rules.tally.list(w.rules.learned)
 	data, err := json.MarshalIndent(rec, "", " ")
 	if err != nil {
 		return err
@@ -139,17 +141,18 @@ func (w *writing) saveReview(out *Packed) error {
 
 // Review is what a person looks at before an archive goes.
 type Review struct {
-	Archive   string         `json:"archive"`
-	SHA256    string         `json:"sha256"`
-	Round     string         `json:"round"`
-	Findings  redact.Counts  `json:"findings"` // replaced, by rule
-	Files     []ReviewedFile `json:"files"`    // those with findings
-	Samples   []ReviewSample `json:"samples"`
-	Learned   map[string]int `json:"learned"`
-	Disclosed map[string]int `json:"disclosed"` // left on purpose, by kind
-	Weaker    []string       `json:"weaker"`
-	AsIs      []string       `json:"as_is"`
-	OpaqueIn  []string       `json:"opaque_in"` // unread, in the archive
+	Archive   string          `json:"archive"`
+	SHA256    string          `json:"sha256"`
+	Round     string          `json:"round"`
+	Findings  redact.Counts   `json:"findings"` // replaced, by rule
+	Files     []ReviewedFile  `json:"files"`    // those with findings
+	Samples   []ReviewSample  `json:"samples"`
+	Learned   map[string]int  `json:"learned"`
+	Values    []ReviewedValue `json:"values"`    // learned, and found but left elsewhere
+	Disclosed map[string]int  `json:"disclosed"` // left on purpose, by kind
+	Weaker    []string        `json:"weaker"`
+	AsIs      []string        `json:"as_is"`
+	OpaqueIn  []string        `json:"opaque_in"` // unread, in the archive
 	// learned values in files that nobody redacted, on the engineer's word
 	StillThere []archive.StillThere `json:"values_still_there,omitempty"`
 	OpaqueOut  []string             `json:"opaque_out"` // unread, left behind
@@ -204,7 +207,7 @@ func (a *App) Review(ctx context.Context, c *casefile.Case, q ReviewRequest) (*R
 	if err != nil {
 		return nil, err
 	}
-	v := &Review{Archive: file, Round: rec.Round, Samples: rec.Samples, Learned: rec.Learned, Weaker: rec.Weaker, AsIs: rec.AsIs,
+	v := &Review{Archive: file, Round: rec.Round, Samples: rec.Samples, Learned: rec.Learned, Values: rec.Values, Weaker: rec.Weaker, AsIs: rec.AsIs,
 		OpaqueOut: rec.Unread, Proof: rec.Proof, Required: pol.Approval, Suspects: []ReviewedSuspect{}, Files: []ReviewedFile{}}
 	v.MustLook = pol.Pictures
 	if v.Pictures, err = looked(c, rec.Pictures); err != nil {
@@ -244,6 +247,7 @@ func (a *App) Review(ctx context.Context, c *casefile.Case, q ReviewRequest) (*R
 			v.Suspects[i].Text = redact.Mask(len(v.Suspects[i].value))
 		}
 	}
+	v.readValues(c, q.Unmask)
 	if q.Unmask {
 		v.unmask(c)
 	}
@@ -378,25 +382,14 @@ func approval(c *casefile.Case, sum string) (by, at string, err error) {
 	return by, at, err
 }
 
-// Decide writes down in the case's redaction.yaml what the engineer says of suspicious values, by their numbers: those that
+// Decide writes down in the case's redaction.yaml what the engineer says of suspicious and learned values, by their numbers: those that
 // must not leave, and those that may stay.
 func (a *App) Decide(c *casefile.Case, v *Review, remove, leave []int) error {
-	pick := func(numbers []int) ([]string, error) {
-		var out []string
-		for _, n := range numbers {
-			if n < 1 || n > len(v.Suspects) {
-				return nil, fault.New(fault.Usage, "review", "", fmt.Sprintf("there is no suspicious value %d", n),
-					"envask review lists them with their numbers")
-			}
-			out = append(out, v.Suspects[n-1].value)
-		}
-		return out, nil
-	}
-	gone, err := pick(remove)
+	gone, err := v.chosen(remove)
 	if err != nil {
 		return err
 	}
-	stay, err := pick(leave)
+	stay, err := v.chosen(leave)
 	if err != nil {
 		return err
 	}

@@ -58,6 +58,7 @@ type Engine struct {
 	member        string // of a container, that is looked at
 	place         func(Value, int64)
 	sampler       func(Sample)
+	tally         func(Told)
 	ungated       bool // for the test that holds the gate against the rules
 	keys          keyCache
 	idleKeys      wordTable // keys that announce nothing
@@ -368,6 +369,9 @@ func (e *Engine) write(w io.Writer, b []byte, at int) error {
 			case f.class == Secret: // a number stays a number, or what reads the document would stumble
 				put = "0"
 			}
+		}
+		if e.tally != nil {
+			e.tell(b, f)
 		}
 		if e.sampler != nil && e.found(f) <= samplesEach {
 			e.sample(b, i, put)

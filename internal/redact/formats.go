@@ -75,6 +75,7 @@ type Source struct {
 	Name    string                      // its path; some forms are told by it
 	Unread  bool                        // what cannot be read goes along unread, on the engineer's word
 	Sampler func(Sample)                // is given some findings, for a person to look at; may be nil
+	Tally   func(Told)                  // is given every finding in what can be read; may be nil
 	Place   func(v Value, offset int64) // is told where each learned value stands in a plain text; may be nil
 	Within  func(t time.Time) bool      // packets of other times are left out; nil keeps all
 	Opaque  bool                        // an earlier reading found that it is no text, whatever it begins with
@@ -100,7 +101,7 @@ func (r Result) Unreadable() bool {
 // Result.Unreadable tells, and the caller decides. A nil w only learns.
 func (e *Engine) File(w io.Writer, r io.Reader, in Source) (Result, error) {
 	if in.depth == 0 {
-		e.sampler, e.place, e.member = in.Sampler, in.Place, ""
+		e.sampler, e.tally, e.place, e.member = in.Sampler, in.Tally, in.Place, ""
 	}
 	for len(e.readers) <= in.depth {
 		e.readers = append(e.readers, bufio.NewReaderSize(nil, headSize))

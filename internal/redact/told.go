@@ -1,0 +1,46 @@
+package redact
+
+import "strings"
+
+// Told is one finding, with its original: for those who count how often each value was found, and how.
+type Told struct {
+	Value
+	Taught bool  // a rule found it at this place; else it was removed since it had been found elsewhere
+	Offset int64 // in the file, in bytes; -1 where the file had to be opened or decoded for it
+}
+
+// tell hands a finding to whoever counts.
+func (e *Engine) tell(b []byte, f finding) {
+	t := Told{Value: Value{Text: f.original, Class: f.class, Rule: f.rule}, Taught: f.by != nil, Offset: -1}
+	if t.Text == "" {
+		t.Text = string(b[f.start:f.end])
+	}
+	if e.opened == "" && e.member == "" && f.coded == nil && int64(len(t.Text)) == int64(f.end-f.start) {
+		t.Offset = e.mark + e.base + int64(f.start)
+	}
+	e.tally(t)
+}
+
+// WhyLeft says why a value is replaced at its places only and not wherever it stands; "" when it is removed everywhere.
+func (l *Learned) WhyLeft(v Value) string {
+	l.mu.Lock()
+	common := l.common[strings.ToLower(v.Text)]
+	l.mu.Unlock()
+	switch n := len(v.Text); {
+	case v.Rule == LiteralRule || v.Rule == HeldRule:
+		return ""
+	case common:
+		return "a word of this case: of items, roles, systems or paths"
+	case learnable(v):
+		return ""
+	case n > MaxLearned || strings.ContainsAny(v.Text, "\r\n"):
+		return "too long"
+	case n < MinName || v.Class == Secret && n < MinSecret:
+		return "too short"
+	case v.Class == Secret && allDigits(v.Text):
+		return "a number"
+	case v.Class == User:
+		return "a word that stands for other things, too"
+	}
+	return "not shaped like a secret"
+}
