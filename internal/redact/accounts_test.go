@@ -31,5 +31,5 @@ func TestHalvesBesideNames(t *testing.T) {
 			redactText(t, text[:n])
 		}
 	}
-	require.Equal(t, "Login incorrect: [user-2a/[redacted:keyed-secret]] (from client ap-7)", redactText(t, "Login incorrect: [itavares/Kelp71brass] (from client ap-7)"))
+	require.Equal(t, "Login incorrect: [user-2a/[redacted:worded-secret]] (from client ap-7)", redactText(t, "Login incorrect: [itavares/Kelp71brass] (from client ap-7)"))
 }

@@ -31,6 +31,7 @@ type Table struct {
 	counts   map[group]int // how many were given below a network or of a class
 	networks map[group]int // their numbers among their siblings
 	changed  bool
+	apart    bool // the address of mail that is read was given its alias before that of its account was known
 }
 
 type origin struct {
@@ -87,12 +88,13 @@ func parseTable(data []byte, file string) (*Table, error) {
 			return nil, fmt.Errorf("%s gives the alias %s twice", file, a.Alias)
 		}
 		taken[a.Alias] = true
+		t.apart = a.Class == Mail && strings.HasPrefix(a.Alias, aliasHeads[Mail])
 		// Giving it again brings the counters to where they were, and shows whether the file was changed.
 		if got := t.give(a.Class, a.Original); got != a.Alias {
 			return nil, fmt.Errorf("%s: the alias %s does not follow those before it; the file was changed", file, a.Alias)
 		}
 	}
-	t.changed = false
+	t.changed, t.apart = false, false
 	return t, nil
 }
 
@@ -178,13 +180,21 @@ func (t *Table) Give(identities []Value) {
 		}
 	}
 	slices.SortFunc(sorted, func(a, b origin) int {
-		return cmp.Or(strings.Compare(string(a.class), string(b.class)), strings.Compare(a.text, b.text))
+		return cmp.Or(cmp.Compare(rank(a.class), rank(b.class)), strings.Compare(string(a.class), string(b.class)), strings.Compare(a.text, b.text))
 	})
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	for _, o := range sorted {
 		t.give(o.class, o.text)
 	}
+}
+
+// rank puts accounts before addresses of mail, which share their aliases.
+func rank(c Class) int {
+	if c == User {
+		return 0
+	}
+	return 1
 }
 
 // Alias gives the alias of an original, a new one if need be.
@@ -238,9 +248,7 @@ func (t *Table) give(class Class, original string) string {
 	case IPv6:
 		a = t.giveIPv6(original)
 	case Mail:
-		at := strings.LastIndexByte(original, '@')
-		host := t.give(Host, original[at+1:])
-		a = "mail-" + code(t.next("mail")) + "@" + host
+		a = t.giveMail(original)
 	case MAC:
 		a = t.giveMAC()
 	case Phone:
@@ -260,6 +268,16 @@ func (t *Table) give(class Class, original string) string {
 	t.byOrigin[o] = a
 	t.changed = true
 	return a
+}
+
+// giveMail gives the alias of an address of mail: that of the account of this name, if there is one, since both are one person's.
+func (t *Table) giveMail(original string) string {
+	at := strings.LastIndexByte(original, '@')
+	host := t.give(Host, original[at+1:])
+	if account := t.byOrigin[origin{User, original[:max(at, 0)]}]; account != "" && !t.apart {
+		return account + "@" + host
+	}
+	return "mail-" + code(t.next("mail")) + "@" + host
 }
 
 // next counts up from 0 within a class.
@@ -351,6 +369,10 @@ func cutCode(text []byte) (rest []byte, ok bool) {
 func isWordAlias(class Class, text []byte) bool {
 	head := aliasHeads[class]
 	rest, ok := bytes.CutPrefix(text, []byte(head))
+	if class == Mail && !ok {
+		head = aliasHeads[User]
+		rest, ok = bytes.CutPrefix(text, []byte(head))
+	}
 	if !ok || head == "" {
 		return false
 	}

@@ -3,6 +3,7 @@ package redact
 import (
 	"bytes"
 	"slices"
+	"strconv"
 
 	"envask/internal/redact/fact"
 	"envask/internal/redact/judge"
@@ -197,6 +198,9 @@ func (e *Engine) addFact(b []byte, start int, m fact.Member, rule string) {
 
 // secretByFact reports whether a value under a telling key can be a secret, by itself.
 func secretByFact(v []byte, quote byte) bool {
+	if _, err := strconv.ParseFloat(string(v), 64); err == nil && quote == 0 && !isAllDigits(v) {
+		return false
+	}
 	switch {
 	case len(v) < 4, allDigits(string(v)) && len(v) < 4, bytes.HasPrefix(v, []byte("/")), bytes.HasPrefix(v, []byte("$")), judge.Format(v):
 		return false

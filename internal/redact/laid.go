@@ -151,7 +151,7 @@ func (t *texts) gatherMarkup(b []byte, at int) {
 		case tag < 0 || b[tag] != '>' || at-tag > maxText:
 			end = start
 		case t.markup:
-			if v := b[start:end]; len(v) < minText || !bytes.ContainsAny(v, " &") || len(bytes.TrimSpace(v)) < minText {
+			if v := b[start:end]; len(v) < minText || !bytes.ContainsAny(v, " &\n\t:@") || len(bytes.TrimSpace(v)) < minText {
 				end = start
 			}
 		case entityLen(b[at:]) == 0 || bytes.IndexByte(b[start:at], '\n') >= 0:

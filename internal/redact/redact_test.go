@@ -222,7 +222,7 @@ func TestWrittenForms(t *testing.T) {
 		"<a>brass/Kelp&amp;71 !x</a>":         "<a>[redacted:keyed-secret]</a>",
 		"ines.tavares%40merrowick.example":    "mail-2a@host-2a.example",
 		"by Ilka%20Brandvold, Ilka Brandvold": "by user-2a, user-2a",
-		"tried Cormorant#88x":                 "tried [redacted:url-credentials]",
+		"tried Cormorant#88x":                 "tried [redacted:worded-secret]",
 	} {
 		require.Equal(t, want, e.String(in))
 	}

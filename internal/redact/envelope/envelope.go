@@ -24,7 +24,7 @@ var Prefixes = []Prefix{
 	{"trace of a shell", pluses, []string{"+ mysql -px", "++ x"}, []string{"+1 206", "+-----+"}},
 	{"item of a list", items, []string{"- x", "* x y"}, []string{"-x", "**x", "- "}},
 	{"line of a search", found, []string{"12:user x", "etc/gate.conf:12:x", "12-x y", "/srv/a b.log:7:x"},
-		[]string{"12:00:01 x", "2026-03-14 x", "x:12", "192.0.2.1:12:x", "key:12:value", "12: x"}},
+		[]string{"12:00:01 x", "2026-03-14 x", "x:12", "192.0.2.1:12:x", "key:12:value"}},
 	{"numbered line", numbered, []string{"  12\tx", "12\tx", "  211  mysql -px", " 1001  x"}, []string{"12 x", "  12 x", "2.5  x"}},
 	{"message of a journal", message, []string{"MESSAGE=x"}, []string{"MESSAGE_ID=x", "MESSAGE="}},
 	{"line of a container", container, []string{"2026-03-14T06:12:00.1Z stdout F x", "2026-03-14T06:12:00Z stderr P x"},
@@ -182,8 +182,8 @@ func found(line []byte) int {
 		return 0
 	}
 	sign, next := line[n], line[n+1]
-	if sign == '-' && isDigit(next) || next == ' ' && at == 0 && sign == ':' {
-		return 0 // a date; a key that is a number
+	if sign == '-' && isDigit(next) {
+		return 0 // a date
 	}
 	if sign == ':' && at == 0 && n <= 2 && n+3 < len(line) && isDigit(next) && isDigit(line[n+2]) && (line[n+3] == ':' || line[n+3] == ' ') {
 		return 0 // a time
