@@ -196,7 +196,8 @@ func (s *session) drawPacked(p *flow.Packed) {
 		}
 		s.screen.Field("took", strings.Join(took, ", "))
 	}
-	s.screen.Field("proof", fmt.Sprintf("%d test secrets in %d notations were all removed", p.Proof.Values, p.Proof.Notations))
+	s.screen.Field("proof", fmt.Sprintf("%d test secrets; %s of %s notations were removed", p.Proof.Values,
+		humanize.Comma(int64(p.Proof.Caught)), humanize.Comma(int64(p.Proof.Notations))))
 	for _, r := range p.Remarks {
 		s.screen.Print("  %s %s", s.screen.Paint(term.Warn, "window:"), term.Clean(r))
 	}

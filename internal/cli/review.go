@@ -116,8 +116,8 @@ func (s *session) drawReview(v *flow.Review, f reviewFlags) {
 		s.screen.Print("%s %d test secrets were not removed", s.screen.Paint(term.Bad, "proof failed:"), n)
 	} else if v.Proof.Values > 0 {
 		s.screen.Field("proof",
-			fmt.Sprintf("%d test secrets in %d notations went beside the evidence; rules and leak check caught all of them",
-				v.Proof.Values, v.Proof.Notations))
+			fmt.Sprintf("%d test secrets went beside the evidence; rules and leak check caught %s of %s notations",
+				v.Proof.Values, humanize.Comma(int64(v.Proof.Caught)), humanize.Comma(int64(v.Proof.Notations))))
 	}
 	switch {
 	case v.ApprovedBy != "":

@@ -159,11 +159,15 @@ func (r *ruleset) aliases() error {
 		return err
 	}
 	if len(r.proof.Missed) > 0 {
-		return fault.New(fault.Refused, "prove the redaction", "", "test secrets were not removed: "+strings.Join(r.proof.Missed, "; "),
+		return fault.New(fault.Refused, "prove the redaction", "", fmt.Sprintf("test secrets were removed in %d of %d notations: %s",
+			r.proof.Caught, r.proof.Notations, strings.Join(r.proof.Missed[:min(len(r.proof.Missed), mostMissed)], "; ")),
 			"the archive was not written; a rule of redaction.yaml may be in the way")
 	}
 	return saveTable(table, r.c.AliasFile())
 }
+
+// mostMissed bounds how many notations an error names.
+const mostMissed = 8
 
 func saveTable(t *redact.Table, file string) error {
 	if !t.Changed() {

@@ -10,6 +10,8 @@ import (
 	"math/big"
 	"net/url"
 	"strings"
+
+	"envask/internal/redact/mutate"
 )
 
 // Proof is a test of the redaction as it runs on a day: secrets and identities that nobody has ever seen, made up for it, are
@@ -17,7 +19,8 @@ import (
 // archive.
 type Proof struct {
 	Values    int      `json:"values"`    // made up
-	Notations int      `json:"notations"` // places at which one of them stood
+	Notations int      `json:"notations"` // in which they stood, all together
+	Caught    int      `json:"caught"`    // of those
 	Missed    []string `json:"missed"`    // what was not caught, in words
 }
 
@@ -121,30 +124,65 @@ func (v planted) notations() map[string]string {
 	return out
 }
 
-// Check puts every value through the redaction, with its key and without, and through the leak check. The matcher must know
-// what Learn gave; the table is not changed.
+// Check puts every value through the redaction: with what announces it, by the rules alone, in every way in which a line comes to stand
+// elsewhere; then without that, as a learned value, which the leak check has to see, too. The matcher must know what Learn gave; the
+// table is not changed.
 func (p *Prover) Check(o Options, missed []string) (Proof, error) {
 	proof := Proof{Values: len(p.values), Missed: append([]string{}, missed...)}
 	o.Aliases, o.Learned = o.Aliases.clone(), nil
-	e := NewEngine(o)
-	finder := NewLeakFinder(o.Matcher, o)
+	alone := o
+	alone.Matcher = nil
+	if err := p.announced(NewEngine(alone), &proof); err != nil {
+		return proof, err
+	}
+	return proof, p.bare(NewEngine(o), NewLeakFinder(o.Matcher, o), &proof)
+}
+
+// announced looks for values that their texts give away, by the rules alone.
+func (p *Prover) announced(e *Engine, proof *Proof) error {
+	var out bytes.Buffer
+	for _, v := range p.values {
+		for _, m := range mutate.All {
+			text, ok := m.Write(strings.TrimSuffix(v.text, "\n"))
+			if !ok || v.class != Secret && m.Codes() {
+				continue
+			}
+			out.Reset()
+			if _, err := e.File(&out, strings.NewReader(text+"\n"), Source{}); err != nil {
+				return err
+			}
+			proof.count(!m.Holds(out.String(), v.value), "rule %s: its value was not found (%s)", v.what, m.Name)
+		}
+	}
+	return nil
+}
+
+// count counts one notation, and says what was missed in it.
+func (p *Proof) count(caught bool, format string, args ...any) {
+	if p.Notations++; caught {
+		p.Caught++
+		return
+	}
+	p.Missed = append(p.Missed, fmt.Sprintf(format, args...))
+}
+
+// bare looks for values without what announces them.
+func (p *Prover) bare(e *Engine, finder *LeakFinder, proof *Proof) error {
 	for _, v := range p.values {
 		for name, text := range v.notations() {
-			for form, data := range map[string][]byte{"text": []byte(text + "\n"), "UTF-16": asUTF16(text + "\n"), "gzip": gzipped(text + "\n")} {
+			for form, data := range map[string][]byte{"text": []byte(text + "\n"), "UTF-16": mutate.UTF16(text + "\n"), "gzip": gzipped(text + "\n")} {
 				if form != "text" && name != "bare" {
 					continue
 				}
-				proof.Notations++
 				var out bytes.Buffer
 				if _, err := e.File(&out, bytes.NewReader(data), Source{}); err != nil {
-					return proof, err
+					return err
 				}
-				if plain := opened(out.Bytes(), form); bytes.Contains(plain, []byte(v.value)) || len(plain) == 0 {
-					proof.Missed = append(proof.Missed, fmt.Sprintf("rule %s: the value %s (%s) was not removed", v.what, name, form))
-				}
+				plain := opened(out.Bytes(), form)
+				proof.count(!bytes.Contains(plain, []byte(v.value)) && len(plain) > 0, "rule %s: the value %s (%s) was not removed", v.what, name, form)
 				leaks, err := finder.Find(bytes.NewReader(data), "")
 				if err != nil {
-					return proof, err
+					return err
 				}
 				if len(leaks) == 0 {
 					proof.Missed = append(proof.Missed, fmt.Sprintf("rule %s: the leak check did not see the value %s (%s)", v.what, name, form))
@@ -152,15 +190,7 @@ func (p *Prover) Check(o Options, missed []string) (Proof, error) {
 			}
 		}
 	}
-	return proof, nil
-}
-
-func asUTF16(text string) []byte {
-	out := []byte{0xff, 0xfe}
-	for _, c := range []byte(text) { // made-up values are ASCII
-		out = append(out, c, 0)
-	}
-	return out
+	return nil
 }
 
 func gzipped(text string) []byte {

@@ -31,6 +31,9 @@ func (m Mutation) Holds(out, value string) bool {
 	return m.Read != nil && strings.Contains(m.Read(out), value)
 }
 
+// Codes reports whether a text is written in a code that programs read and people do not.
+func (m Mutation) Codes() bool { return strings.HasPrefix(m.Name, "base64") }
+
 // All are the ways, in the order in which they are reported.
 var All = []Mutation{
 	{"as it is", same, nil},
@@ -64,7 +67,7 @@ var All = []Mutation{
 		return "message: '" + strings.ReplaceAll(text, "'", "''") + "'\nlane: 7", true
 	}, func(out string) string { return strings.ReplaceAll(out, "''", "'") }},
 	{"cell of CSV", func(text string) (string, bool) {
-		return `2026-03-14 06:12:00,"` + strings.ReplaceAll(text, `"`, `""`) + `",7`, !strings.Contains(text, "\n")
+		return `2026-03-14 06:12:00,"` + strings.ReplaceAll(text, `"`, `""`) + `",7`, !strings.Contains(text, "\n") && !strings.Contains(text, `\"`) // such tables know no backslashes
 	}, func(out string) string { return strings.ReplaceAll(out, `""`, `"`) }},
 	{"base64", encoded("payload: %s"), decoded},
 	{"base64 in JSON", encoded(`{"kind":"file","content":"%s"}`), decoded},
