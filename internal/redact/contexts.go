@@ -175,7 +175,7 @@ func announcerEnds() (ends []string) {
 	for _, end := range titleEnds {
 		left[end] = true
 	}
-	for _, words := range announcers {
+	for _, words := range announcers() {
 		for w := range words {
 			left[w[max(0, len(w)-contextBehind):]] = true
 		}

@@ -64,6 +64,7 @@ type Engine struct {
 	idleKeys      wordTable // keys that announce nothing
 	idleWords     wordTable // words behind which, with a space between, nothing stands
 	sieve         *sieve
+	announced     *announced
 	signs         [256]bool // that may fit a context
 	marks         marks     // of the chunk that is looked at
 	hots          []hotPlaces
@@ -121,7 +122,8 @@ type Options struct {
 
 // NewEngine makes an engine.
 func NewEngine(o Options) *Engine {
-	e := &Engine{rules: o.Config.rules(), matcher: o.Matcher, learned: o.Learned, aliases: o.Aliases, cache: map[Class]*known{}, ignore: map[string]bool{}, named: map[string]*Rule{}, formats: formats(), options: o}
+	e := &Engine{rules: o.Config.rules(), matcher: o.Matcher, learned: o.Learned, aliases: o.Aliases, cache: map[Class]*known{}, ignore: map[string]bool{}, named: map[string]*Rule{},
+		formats: formats(), options: o, announced: announcedWords()}
 	if e.aliases == nil {
 		e.aliases = NewTable()
 	}

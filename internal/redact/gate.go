@@ -379,7 +379,7 @@ func (e *Engine) worth(b []byte, i int) bool {
 	switch b[i] {
 	case ' ':
 		// Nothing but what the sieve lets through comes here.
-		return announces(b, i) || i == e.ownerEnd || looksMode(b[i-10:]) || looksMode(b[i-11:])
+		return e.announced.announces(b, i) || i == e.ownerEnd || looksMode(b[i-10:]) || looksMode(b[i-11:])
 	case ':':
 		if isTime(b, i) || isLogTime(b, i) {
 			return false
@@ -471,10 +471,16 @@ func isDotted(v []byte) bool {
 	return n > 0 && v[n] == '.'
 }
 
-// announcing are hashes of the words behind which a secret or a name may stand; ending, of those that end a longer one behind a dash.
-var announcing, ending = hashesOf(announcers...), hashesOf(phraseTable().Endings())
+// announced are hashes of the words behind which a secret or a name may stand, and of those that end a longer one behind a dash. They are
+// made with the first engine: a program that only prints its help does not wait for them.
+type announced struct{ words, endings *[1 << 14]bool }
 
-func hashesOf(sets ...map[string]bool) (set [1 << 14]bool) {
+var announcedWords = sync.OnceValue(func() *announced {
+	return &announced{hashesOf(announcers()...), hashesOf(phraseTable().Endings())}
+})
+
+func hashesOf(sets ...map[string]bool) *[1 << 14]bool {
+	set := new([1 << 14]bool)
 	for _, words := range sets {
 		for w := range words {
 			h := uint32(0)
@@ -488,28 +494,30 @@ func hashesOf(sets ...map[string]bool) (set [1 << 14]bool) {
 }
 
 // announcers are all words behind which, with a space between, a rule may find something.
-var announcers = []map[string]bool{phraseTable().Anchors(), programTable().Anchors(), userWords, {webLogUser: true}}
+var announcers = sync.OnceValue(func() []map[string]bool {
+	return []map[string]bool{phraseTable().Anchors(), programTable().Anchors(), {webLogUser: true, "uid": true, "owner": true, "user": true, "login": true}}
+})
 
 // announces says whether the word before a place is one of those. "pass" tells only in capitals.
-func announces(b []byte, at int) bool {
+func (w *announced) announces(b []byte, at int) bool {
 	if b[at-1] == '.' {
 		return isTitled(b, at)
 	}
 	h, i, last := uint32(0), at-1, uint32(0)
 	for ; i > at-24 && (isWord(b[i]) || b[i] == '-'); i-- {
-		if (b[i] == '-' || b[i] == '_') && ending[h>>18] {
+		if (b[i] == '-' || b[i] == '_') && w.endings[h>>18] {
 			return true
 		}
 		last = h
 		h = (h + uint32(b[i]|0x20)) * 16777619
-		if isUpper(b[i]) && b[i-1] >= 'a' && b[i-1] <= 'z' && ending[h>>18] {
+		if isUpper(b[i]) && b[i-1] >= 'a' && b[i-1] <= 'z' && w.endings[h>>18] {
 			return true
 		}
 	}
-	if first := b[i+1]; (first == 'n' || first == 'r' || first == 't') && announcing[last>>18] {
+	if first := b[i+1]; (first == 'n' || first == 'r' || first == 't') && w.words[last>>18] {
 		return true // it may be the letter of an escape
 	}
-	return announcing[h>>18] && !(at-1-i == 4 && string(b[i+1:at]) == "pass")
+	return w.words[h>>18] && !(at-1-i == 4 && string(b[i+1:at]) == "pass")
 }
 
 // modeEnds are the last signs of modes.

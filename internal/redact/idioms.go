@@ -237,9 +237,6 @@ func isLoginLike(v []byte) bool {
 	return true
 }
 
-// userCommands are programs that take the name of a user as their first plain argument.
-var userCommands = wordSet("chown useradd userdel usermod adduser deluser chage kinit")
-
 // userOfProcess finds the owner in a line of a list of processes: NAME 4112 0.0 0.1 …, at the colon of its processor time.
 func userOfProcess(b []byte, at int) (int, int, bool) {
 	if at < 20 || at+3 >= len(b) || !endsProcessorTime(b, at) {

@@ -80,9 +80,6 @@ func userOfDelivery(b []byte, at int) (int, int, bool) {
 	return colon + 1, end, end == len(b) || isBlank(b[end])
 }
 
-// titles are words before the name of a person.
-var titles = wordSet("mr mrs herr frau dear")
-
 // dottedTitles are those that end with a dot.
 var dottedTitles = []string{"mr", "mrs", "ms", "dr", "hr", "prof"}
 

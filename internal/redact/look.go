@@ -123,7 +123,7 @@ func (e *Engine) lookAtSpaces(b []byte, words int) {
 	m := &e.marks
 	for _, at := range e.idleWords.unknown(m, b, m.spaces[:words]) {
 		i := m.from + int(at)
-		if announces(b, i) || modeEnds[b[i-1]] && (looksMode(b[i-10:]) || looksMode(b[i-11:])) {
+		if e.announced.announces(b, i) || modeEnds[b[i-1]] && (looksMode(b[i-10:]) || looksMode(b[i-11:])) {
 			m.mark(at)
 		} else {
 			e.idleWords.remember(m, b, i)

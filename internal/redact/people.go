@@ -264,18 +264,6 @@ func findLogUser(b []byte, at, free int) (start, end int, ok bool) {
 	return start, end, ok && start >= free && start < end && isPerson(b[start:end])
 }
 
-// userWords are the words behind which a user name may stand.
-var userWords = func() map[string]bool {
-	words := wordSet("allowusers denyusers passenger customer cardholder is reg_sz reg_expand_sz user for role as login account by operator employee username add delete logged signed uid owner identity")
-	for w := range titles {
-		words[w] = true
-	}
-	for w := range userCommands {
-		words[w] = true
-	}
-	return words
-}()
-
 // articles stand before "user" in sentences about users, in which a verb mostly follows; auxiliaries are the verbs behind a name in others.
 var ()
 
