@@ -310,7 +310,8 @@ func (s *session) drawValues(v *flow.Review, all bool) {
 		if x.Left != "" {
 			elsewhere = "left: " + x.Left
 		}
-		rows = append(rows, []string{number(x.Number), term.Clean(x.Text), x.Rule, number(x.Found), number(x.Files), elsewhere, term.Clean(x.File)})
+		rows = append(rows, []string{number(x.Number), term.Clean(x.Text), x.Rule, number(x.Found), number(x.Files), elsewhere,
+			term.Clean(x.File)})
 	}
 	s.screen.Table([]term.Column{{Title: "no", Right: true}, {Title: "value"}, {Title: "rule"}, {Title: "found", Right: true},
 		{Title: "files", Right: true}, {Title: "elsewhere"}, {Title: "first in", Wide: true, Least: 24}}, rows)

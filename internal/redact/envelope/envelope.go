@@ -37,9 +37,16 @@ var byFirst = func() (rows [256][]*Prefix) {
 		firsts string
 		names  []string
 	}{
-		{"/", []string{"comment of a program"}}, {";", []string{"comment of a table of settings"}}, {"-", []string{"comment of SQL", "item of a list"}},
-		{"rR", []string{"comment of a batch file"}}, {">", []string{"quoted mail"}}, {"+", []string{"trace of a shell"}}, {"*", []string{"item of a list"}},
-		{"0123456789", []string{"line of a search", "numbered line"}}, {" \t", []string{"numbered line"}}, {"M", []string{"message of a journal"}},
+		{"/", []string{"comment of a program"}},
+		{";", []string{"comment of a table of settings"}},
+		{"-", []string{"comment of SQL", "item of a list"}},
+		{"rR", []string{"comment of a batch file"}},
+		{">", []string{"quoted mail"}},
+		{"+", []string{"trace of a shell"}},
+		{"*", []string{"item of a list"}},
+		{"0123456789", []string{"line of a search", "numbered line"}},
+		{" \t", []string{"numbered line"}},
+		{"M", []string{"message of a journal"}},
 	} {
 		for _, c := range []byte(r.firsts) {
 			for i := range Prefixes {
@@ -185,10 +192,15 @@ func found(line []byte) int {
 	if sign == '-' && isDigit(next) {
 		return 0 // a date
 	}
-	if sign == ':' && at == 0 && n <= 2 && n+3 < len(line) && isDigit(next) && isDigit(line[n+2]) && (line[n+3] == ':' || line[n+3] == ' ') {
+	if sign == ':' && at == 0 && n <= 2 && isMinutes(line[n+1:]) {
 		return 0 // a time
 	}
 	return n + 1
+}
+
+// isMinutes reports whether a text begins with the minutes of a time.
+func isMinutes(text []byte) bool {
+	return len(text) > 2 && isDigit(text[0]) && isDigit(text[1]) && (text[2] == ':' || text[2] == ' ')
 }
 
 // fileName gives the length of the name of a file with its colon at the beginning of a line, if a number follows it.

@@ -1,17 +1,19 @@
-// Package mutate rewrites texts as they come to stand elsewhere: in the line of a log, within a text of JSON, XML or YAML, coloured, quoted,
-// encoded, in a difference between files. What redaction finds in the plain text it has to find in all of them. Tests put labelled lines
+// Package mutate rewrites texts as they come to stand elsewhere: in the line of a log, within a text of JSON, XML or YAML, coloured,
+// quoted, encoded, in a difference between files. What redaction finds in the plain text it has to find in all of them. Tests put labelled lines
 // through it, and the proof of each pack its made-up values.
 package mutate
 
 import (
 	"bytes"
 	"encoding/base64"
-	"encoding/json"
 	"fmt"
 	"html"
 	"net/url"
-	"regexp"
 	"strings"
+
+	"github.com/go-json-experiment/json/v1"
+
+	"envask/internal/late"
 )
 
 // Mutation is one way of rewriting.
@@ -67,7 +69,8 @@ var All = []Mutation{
 		return "message: '" + strings.ReplaceAll(text, "'", "''") + "'\nlane: 7", true
 	}, func(out string) string { return strings.ReplaceAll(out, "''", "'") }},
 	{"cell of CSV", func(text string) (string, bool) {
-		return `2026-03-14 06:12:00,"` + strings.ReplaceAll(text, `"`, `""`) + `",7`, !strings.Contains(text, "\n") && !strings.Contains(text, `\"`) // such tables know no backslashes
+		row := `2026-03-14 06:12:00,"` + strings.ReplaceAll(text, `"`, `""`) + `",7`
+		return row, !strings.Contains(text, "\n") && !strings.Contains(text, `\"`) // such tables know no backslashes
 	}, func(out string) string { return strings.ReplaceAll(out, `""`, `"`) }},
 	{"base64", encoded("payload: %s"), decoded},
 	{"base64 in JSON", encoded(`{"kind":"file","content":"%s"}`), decoded},
@@ -97,7 +100,8 @@ var All = []Mutation{
 		return "\x1b[32m" + strings.ReplaceAll(text, "\n", "\x1b[0m\n\x1b[32m") + "\x1b[0m", true
 	}, nil},
 	{"with numbers of lines", lines(func(l string) string { return "  12\t" + l }), nil},
-	{"UTF-16", func(text string) (string, bool) { return string(UTF16(text + "\n")), ascii(text) }, func(out string) string { return strings.ReplaceAll(out, "\x00", "") }},
+	{"UTF-16", func(text string) (string, bool) { return string(UTF16(text + "\n")), ascii(text) },
+		func(out string) string { return strings.ReplaceAll(out, "\x00", "") }},
 	{"among many lines", func(text string) (string, bool) {
 		return strings.Repeat("06:12:00 lane 7 open\n", 40) + text + "\n" + strings.Repeat("06:12:01 lane 7 shut\n", 40), true
 	}, nil},
@@ -188,11 +192,11 @@ func quoted(format string) func(string) (string, bool) {
 	}
 }
 
-var jsonEscapes = regexp.MustCompile(`\\(u[0-9a-fA-F]{4}|.)`)
+var jsonEscapes = late.Pattern(`\\(u[0-9a-fA-F]{4}|.)`)
 
 // unescaped takes the escapes of JSON out of a text.
 func unescaped(out string) string {
-	return jsonEscapes.ReplaceAllStringFunc(out, func(e string) string {
+	return jsonEscapes().ReplaceAllStringFunc(out, func(e string) string {
 		var plain string
 		if json.Unmarshal([]byte(`"`+e+`"`), &plain) != nil {
 			return e
@@ -213,11 +217,11 @@ func encoded(format string) func(string) (string, bool) {
 	}
 }
 
-var base64Text = regexp.MustCompile(`[A-Za-z0-9+/]{8,}={0,2}`)
+var base64Text = late.Pattern(`[A-Za-z0-9+/]{8,}={0,2}`)
 
 // decoded gives a text with what is base64 in it decoded (RFC 4648).
 func decoded(out string) string {
-	return base64Text.ReplaceAllStringFunc(out, func(word string) string {
+	return base64Text().ReplaceAllStringFunc(out, func(word string) string {
 		plain, err := base64.RawStdEncoding.DecodeString(strings.TrimRight(word, "="))
 		if err != nil {
 			return word
@@ -240,11 +244,11 @@ func ascii(text string) bool {
 }
 
 // plainPair is a line of a key and its value without quotes.
-var plainPair = regexp.MustCompile(`^([A-Za-z][A-Za-z0-9_.-]*)[ \t]*[=:][ \t]*["']?([^\s"'=:;,&<>(){}\[\]\\/%|]+)["']?$`)
+var plainPair = late.Pattern(`^([A-Za-z][A-Za-z0-9_.-]*)[ \t]*[=:][ \t]*["']?([^\s"'=:;,&<>(){}\[\]\\/%|]+)["']?$`)
 
 func pair(format string) func(string) (string, bool) {
 	return func(text string) (string, bool) {
-		m := plainPair.FindStringSubmatch(text)
+		m := plainPair().FindStringSubmatch(text)
 		if m == nil {
 			return "", false
 		}

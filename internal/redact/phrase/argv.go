@@ -104,12 +104,21 @@ func (p *Programs) Anchors() map[string]bool {
 	out := map[string]bool{}
 	for name, args := range p.byName {
 		for _, a := range args {
-			if a.place != 0 || a.words[0].kind == literal && a.words[0].words[0][0] != '-' || a.words[0].kind == slots && a.words[0].pieces[0].text == "/p:" {
+			if a.place != 0 || !a.isOption() {
 				out[name] = true
 			}
 		}
 	}
 	return out
+}
+
+// isOption reports whether an argument begins with a dash, at which it is looked for.
+func (a *argument) isOption() bool {
+	first := &a.words[0]
+	if first.kind == literal {
+		return first.words[0][0] == '-'
+	}
+	return first.kind == slots && first.pieces[0].text != "" && first.pieces[0].text[0] == '-'
 }
 
 // nameByte are those of the path of a program.

@@ -1,5 +1,7 @@
 package phrase
 
+import "fmt"
+
 // LineRows are whole lines in which something stands though no word of them tells: files of accounts, lists, and the ends of letters.
 var LineRows = []Phrase{
 	{`[*]:* {user!}:{fierce} $`, yes("[mail.tallow.example]:587 «itostrund»:«Wn4-Brine!k2»"), no("[mail.tallow.example]:587 x")},
@@ -11,16 +13,54 @@ var LineRows = []Phrase{
 	{`{quser} {fierce} $`, yes(`"«fareuser»" "«Wn4-Brine!k2»"`), no(`"a" "b"`)},
 	{`{user!} \* {fierce} \* $`, yes(`"«itostrund»" * "«Wn4-Brine!k2»" *`, "«itostrund» * «Wn4-Brine!k2» *"), no("a * b *")},
 	{`http*://* {user!} {fierce} $`, yes("https://dav.example/ «itostrund» «Wn4-Brine!k2»"), no("https://dav.example/ is here")},
-	{`<auth-user-pass> NL {user!} NL {secret!} $`, yes("<auth-user-pass>\n«itostrund»\n«Wn4-Brine!k2»\n</auth-user-pass>"), no("<auth-user-pass>")},
+	{`<auth-user-pass> NL {user!} NL {secret!} $`,
+		yes("<auth-user-pass>\n«itostrund»\n«Wn4-Brine!k2»\n</auth-user-pass>"),
+		no("<auth-user-pass>")},
 	{`auth-user-pass NL {user!} NL {fierce} $`, yes("auth-user-pass\n«itostrund»\n«Wn4-Brine!k2»"), no("auth-user-pass\nx\ny")},
-	{`* [* @ AUTH {secret!} $`, yes(`1741932720.123456 [0 192.0.2.9:4417] "AUTH" "«Wn4-Brine!k2»"`), no(`1 [0 192.0.2.9:4417] "GET" "x"`)},
+	{`* [* @ AUTH {secret!} $`,
+		yes(`1741932720.123456 [0 192.0.2.9:4417] "AUTH" "«Wn4-Brine!k2»"`),
+		no(`1 [0 192.0.2.9:4417] "GET" "x"`)},
 	{`{user!} / {fierce} $`, yes("«itostrund» / «Wn4-Brine!k2»"), no("a / b")},
 	{`*? *egards NL {name} $`, yes("Kind regards,\n«Ilvar Tostrund»"), no("Kind regards\nthe team")},
 	{`Best|Thanks|Cheers|Yours|Greetings *? NL {name} $`, yes("Thanks,\n«Ilvar Tostrund»"), no("Thanks,\nall of you")},
 	{`@{name} *`, yes("@«Ilvar Tostrund» can you restart it?"), no("@media x")},
 	{`* ({name} 20*`, yes("^a1b2c3d («Ilvar Tostrund» 2026-03-14 06:12:00 +0000 12) lane = 7"), no("^a1b2c3d (x 2026-03-14")},
 	{`{user!} --|+-|-+|++ # # #`, yes("«itostrund» --   4417  0  0   12  0  0"), no("all -- 12")},
-	{`# {user!} {user!} @ (ipv4:*`, yes("211     «itostrund»     «users»        203.0.113.77 (ipv4:203.0.113.77:4417)"), no("211 x y 203.0.113.77")},
+	{`# {user!} {user!} @ (ipv4:*`,
+		yes("211     «itostrund»     «users»        203.0.113.77 (ipv4:203.0.113.77:4417)"),
+		no("211 x y 203.0.113.77")},
 	{`# \| * \| {user!} \| * \| @ \| *`, yes(" 211 | fare | «itostrund» | psql | 203.0.113.77 | active"), no("211 | fare | x | y")},
 	{`username {quser}`, yes(`"username" "«itostrund»" "client-info" "x"`), no(`"username" is`)},
+}
+
+// Lines finds what stands in lines of which no word tells: they are tried one by one, and only in short texts.
+type Lines struct {
+	templates []template
+	judge     Judge
+}
+
+// NewLines compiles phrases that are whole lines.
+func NewLines(phrases []Phrase, judge Judge) (*Lines, error) {
+	l := &Lines{judge: judge}
+	for _, p := range phrases {
+		if len(p.Yes) == 0 || len(p.No) == 0 {
+			return nil, fmt.Errorf("%q: an example is missing", p.Template)
+		}
+		c, err := compile(p.Template)
+		if err != nil {
+			return nil, err
+		}
+		l.templates = append(l.templates, c)
+	}
+	return l, nil
+}
+
+// At gives what stands in the slots of the first phrase that fits the line from a place on.
+func (l *Lines) At(b []byte, start int, each func(Found)) {
+	m := matcher{b: b, judge: l.judge, from: start, to: min(len(b), start+maxLine)}
+	for i := range l.templates {
+		if m.found = m.found[:0]; m.forward(l.templates[i].nodes, start) && m.give(each) {
+			return
+		}
+	}
 }
