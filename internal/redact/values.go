@@ -86,6 +86,8 @@ func isValue(v []byte) bool {
 		return false
 	case v[0] == '$' && len(v) > 1 && (v[1] == '{' || v[1] == '('), v[0] == '{' && !isSchemed(v) && !isBraced(v), v[0] == '(':
 		return false
+	case bytes.HasPrefix(v, []byte("# ")): // a remark
+		return false
 	case v[0] == '%' && len(v) <= 3 && (v[len(v)-1]|0x20 >= 'a' && v[len(v)-1]|0x20 <= 'z'): // of a format
 		return false
 	case v[0] == 'e' && bytes.HasPrefix(v, []byte("env:")), v[0] == 'f' && bytes.HasPrefix(v, []byte("file:")):
