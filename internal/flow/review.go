@@ -208,7 +208,8 @@ func (a *App) Review(ctx context.Context, c *casefile.Case, q ReviewRequest) (*R
 		return nil, err
 	}
 	v := &Review{Archive: file, Round: rec.Round, Samples: rec.Samples, Learned: rec.Learned, Values: rec.Values, Weaker: rec.Weaker,
-		AsIs: rec.AsIs, OpaqueOut: rec.Unread, Proof: rec.Proof, Required: pol.Approval, Suspects: []ReviewedSuspect{}, Files: []ReviewedFile{}}
+		AsIs: rec.AsIs, OpaqueOut: rec.Unread,
+		Proof: rec.Proof, Required: pol.Approval, Suspects: []ReviewedSuspect{}, Files: []ReviewedFile{}}
 	v.MustLook = pol.Pictures
 	if v.Pictures, err = looked(c, rec.Pictures); err != nil {
 		return nil, fault.Wrap("read the ledger", c.Name, err)

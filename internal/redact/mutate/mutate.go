@@ -1,6 +1,6 @@
 // Package mutate rewrites texts as they come to stand elsewhere: in the line of a log, within a text of JSON, XML or YAML, coloured,
-// quoted, encoded, in a difference between files. What redaction finds in the plain text it has to find in all of them. Tests put labelled lines
-// through it, and the proof of each pack its made-up values.
+// quoted, encoded, in a difference between files. What redaction finds in the plain text it has to find in all of them. Tests put
+// labelled lines through it, and the proof of each pack its made-up values.
 package mutate
 
 import (
