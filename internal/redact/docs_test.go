@@ -48,7 +48,7 @@ func cell(text string) string {
 	return strings.ReplaceAll(strings.ReplaceAll(text, "|", "\\|"), "\n", "\\n")
 }
 
-func inCode(text string) string {
+func tick(text string) string {
 	text = strings.NewReplacer("\n", "⏎", "\t", " ", "|", "\\|").Replace(text)
 	if strings.Contains(text, "`") {
 		return "`` " + text + " ``"
@@ -58,7 +58,7 @@ func inCode(text string) string {
 
 // example gives the first example of a row, with what is found in it in brackets.
 func example(yes []string) string {
-	return inCode(strings.NewReplacer("«", "[", "»", "]").Replace(yes[0]))
+	return tick(strings.NewReplacer("«", "[", "»", "]").Replace(yes[0]))
 }
 
 func tablesText() string {
@@ -83,7 +83,7 @@ one. Besides these rows there are keys of other languages and of single programs
 		if k.Class == lexicon.Person {
 			what = "a person"
 		}
-		fmt.Fprintf(&b, "| %s | %s | %s | %s |\n", k.Words, what, inCode(strings.Join(k.Yes, ", ")), inCode(strings.Join(k.No, ", ")))
+		fmt.Fprintf(&b, "| %s | %s | %s | %s |\n", k.Words, what, tick(strings.Join(k.Yes, ", ")), tick(strings.Join(k.No, ", ")))
 	}
 	for _, s := range []struct {
 		title string
@@ -93,17 +93,17 @@ one. Besides these rows there are keys of other languages and of single programs
 	} {
 		fmt.Fprintf(&b, "\n## %s\n\n| phrase | example |\n|---|---|\n", s.title)
 		for _, p := range s.rows {
-			fmt.Fprintf(&b, "| %s | %s |\n", inCode(p.Template), example(p.Yes))
+			fmt.Fprintf(&b, "| %s | %s |\n", tick(p.Template), example(p.Yes))
 		}
 	}
 	b.WriteString("\n## Programs\n\nTheir arguments that hold secrets and names without saying so; + parts arguments that follow each other.\n\n" +
 		"| programs | arguments | example |\n|---|---|---|\n")
 	for _, p := range phrase.ProgramRows {
-		fmt.Fprintf(&b, "| %s | %s | %s |\n", p.Names, inCode(p.Args), example(p.Yes))
+		fmt.Fprintf(&b, "| %s | %s | %s |\n", p.Names, tick(p.Args), example(p.Yes))
 	}
 	b.WriteString("\n## What stands before lines\n\n| kind | example |\n|---|---|\n")
 	for _, p := range envelope.Prefixes {
-		fmt.Fprintf(&b, "| %s | %s |\n", p.Name, inCode(p.Yes[0]))
+		fmt.Fprintf(&b, "| %s | %s |\n", p.Name, tick(p.Yes[0]))
 	}
 	b.WriteString("\n## Ways in which lines are rewritten, for the proof and for tests\n\n")
 	for _, m := range mutate.All {

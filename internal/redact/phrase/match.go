@@ -270,18 +270,7 @@ func isAddress(word []byte) bool {
 
 // fitsPieces matches the pieces of a word with slots.
 func (m *matcher) fitsPieces(pieces []piece, t token) bool {
-	at, stop := t.start, t.end
-	if last := pieces[len(pieces)-1]; t.quote == 0 && (last.slot != "" || last.any || isWord(last.text[len(last.text)-1])) {
-		stop = trimmed(m.b, t)
-	}
-	if first := pieces[0]; t.quote == 0 && first.slot != "" {
-		for at < stop && (bytes.IndexByte([]byte("([<"), m.b[at]) >= 0 && stop < t.end || isQuote(m.b[at]) && m.b[stop-1] != m.b[at]) {
-			at++
-		}
-		if stop-at > 2 && (m.b[at] == '"' || m.b[at] == '\'' || m.b[at] == '`') && m.b[stop-1] == m.b[at] && len(pieces) == 1 {
-			at, stop = at+1, stop-1
-		}
-	}
+	at, stop := m.within(pieces, t)
 	for i, p := range pieces {
 		if p.text != "" {
 			if !hasFold(m.b[at:stop], p.text) {
@@ -290,35 +279,71 @@ func (m *matcher) fitsPieces(pieces []piece, t token) bool {
 			at += len(p.text)
 			continue
 		}
-		end := stop
-		if i+1 < len(pieces) {
-			n := indexFold(m.b[at:stop], pieces[i+1].text)
-			if last := i+2 == len(pieces); last { // the rest belongs to it
-				if n = stop - at - len(pieces[i+1].text); n < 0 || !hasFold(m.b[at+n:stop], pieces[i+1].text) {
-					n = indexFold(m.b[at:stop], pieces[i+1].text)
-					if bytes.IndexByte([]byte("])>'\"}"), pieces[i+1].text[0]) < 0 {
-						n = -1
-					}
-				}
-			}
-			if n < 0 {
-				return false
-			}
-			end = at + n
-		}
-		if p.slot != "" {
-			if end == at || (p.slot == User || p.slot == SureUser || p.slot == QuotedUser) && !isName(m.b[at:end]) {
-				return false
-			}
-			f := Found{p.slot, at, end, t.quote != 0 || i == 0 && at > t.start}
-			if p.slot.grows() {
-				f.End = judge.WholeName(m.b[:m.to], at, end)
-			}
-			m.found = append(m.found, f)
+		end := m.pieceEnd(pieces[i+1:], at, stop)
+		if end < at || p.slot != "" && !m.note(p.slot, at, end, t.quote != 0 || i == 0 && at > t.start) {
+			return false
 		}
 		at = end
 	}
-	return at == stop || len(pieces) > 0 && pieces[len(pieces)-1].text != ""
+	return at == stop || pieces[len(pieces)-1].text != ""
+}
+
+// within gives the stretch of a token that pieces are matched with: without the signs of a sentence around it, where a slot or a word
+// stands at its end.
+func (m *matcher) within(pieces []piece, t token) (at, stop int) {
+	at, stop = t.start, t.end
+	first, last := pieces[0], pieces[len(pieces)-1]
+	if t.quote != 0 {
+		return at, stop
+	}
+	if last.slot != "" || last.any || isWord(last.text[len(last.text)-1]) {
+		stop = trimmed(m.b, t)
+	}
+	if first.slot == "" {
+		return at, stop
+	}
+	for at < stop && (bytes.IndexByte([]byte("([<"), m.b[at]) >= 0 && stop < t.end || isQuote(m.b[at]) && m.b[stop-1] != m.b[at]) {
+		at++
+	}
+	if stop-at > 2 && (isQuote(m.b[at]) || m.b[at] == '`') && m.b[stop-1] == m.b[at] && len(pieces) == 1 {
+		at, stop = at+1, stop-1
+	}
+	return at, stop
+}
+
+// pieceEnd gives where a slot or a run of anything ends that begins at a place: before the text behind it; -1 where that is not there.
+// What is left in front of the last text belongs to it.
+func (m *matcher) pieceEnd(behind []piece, at, stop int) int {
+	if len(behind) == 0 {
+		return stop
+	}
+	text := behind[0].text
+	if len(behind) == 1 {
+		if n := stop - len(text); n >= at && hasFold(m.b[n:stop], text) {
+			return n
+		}
+		if bytes.IndexByte([]byte("])>'\"}"), text[0]) < 0 {
+			return -1
+		}
+	}
+	n := indexFold(m.b[at:stop], text)
+	if n < 0 {
+		return -1
+	}
+	return at + n
+}
+
+// note notes what stands in a slot, if it has the signs of what the slot is for.
+func (m *matcher) note(slot Slot, at, end int, quoted bool) bool {
+	if end == at || (slot == User || slot == SureUser || slot == QuotedUser) && !isName(m.b[at:end]) {
+		return false
+	}
+	f := Found{slot, at, end, quoted}
+	if slot.grows() {
+		f.End = judge.WholeName(m.b[:m.to], at, end)
+	}
+	m.found = append(m.found, f)
+	return true
 }
 
 // isName reports whether a value has the signs of names of accounts alone.
