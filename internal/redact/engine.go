@@ -107,6 +107,7 @@ type finding struct {
 	alias      bool   // it is an alias already
 	original   string // of a learned value, which may be written otherwise here
 	put        string // the alias, when the original had one before
+	weak       bool   // one such find alone teaches nothing
 	coded      *coded // of a find in base64; nil elsewhere
 }
 

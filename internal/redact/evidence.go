@@ -18,7 +18,7 @@ var ordinaryTexts = sync.OnceValue(func() ordinary {
 	return ordinary{
 		path:    regexp.MustCompile(`^(~|\.{1,2}|[A-Za-z]:)?[/\\]|^[a-z][a-z0-9+.-]*://`),
 		version: regexp.MustCompile(`^[vV]?\d+([.:]\d+)+([-+~:.].*)?$`),
-		words:   regexp.MustCompile(`^[A-Za-z]+([-_.:$]+[A-Za-z]+)*$`),
+		words:   regexp.MustCompile(`^[_<(\[&*]*[A-Za-z]+([-_.:$/\\]+[A-Za-z]+)*[>)\]_*]*$`),
 		counted: regexp.MustCompile(`^[a-z]+[-_.]?\d{1,3}([-_.]\d{1,3})*$`),
 	}
 })

@@ -1,6 +1,10 @@
 package redact
 
-import "bytes"
+import (
+	"bytes"
+
+	"envask/internal/redact/lexicon"
+)
 
 // Names of people in the paths of their homes and in distinguished names.
 
@@ -67,7 +71,18 @@ func findDistinguishedName(b []byte, at, free int) (int, int, bool) {
 			return 0, 0, false
 		}
 	}
-	return start, end, true
+	v := b[start:end]
+	return start, end, isGivenName(v) || !holdsEveryday(v) // else it is a thing: CN=NTDS Settings
+}
+
+// holdsEveryday says whether one of the words of a name is one that everybody uses.
+func holdsEveryday(v []byte) bool {
+	for _, w := range bytes.Fields(v) {
+		if lower := bytes.ToLower(w); isEveryday(lower) && !lexicon.Given(lower) {
+			return true
+		}
+	}
+	return false
 }
 
 // authorities are words in the names of those who give certificates, and of what they are given to.

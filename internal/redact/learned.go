@@ -26,6 +26,7 @@ type Learned struct {
 	mu     sync.Mutex
 	values map[string]Value
 	common map[string]bool
+	weak   map[string]bool // found once, on weak evidence
 }
 
 // Value is one learned original.
@@ -96,6 +97,23 @@ func (l *Learned) AddCommon(words ...string) {
 	for _, w := range words {
 		l.common[w] = true
 	}
+}
+
+// mostWeak bounds how many values are remembered that were found once, on weak evidence.
+const mostWeak = 10_000
+
+// seenBefore says whether a value was found on weak evidence before, or is known already: then it is one.
+func (l *Learned) seenBefore(v Value) bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if _, known := l.values[v.Text]; known || l.weak[v.Text] {
+		return true
+	}
+	if l.weak == nil || len(l.weak) >= mostWeak {
+		l.weak = map[string]bool{}
+	}
+	l.weak[v.Text] = true
+	return false
 }
 
 // AddOthers learns values whose text is not known yet.
@@ -242,7 +260,9 @@ func (e *Engine) learn(f finding, text []byte) {
 	if f.rule == wordedSecretRule && bothOf(text, func(v []byte, at int) { e.learnValue(Value{string(v), f.class, f.rule}, f.start+at) }) {
 		return
 	}
-	e.learnValue(Value{string(text), f.class, f.rule}, f.start)
+	if v := (Value{string(text), f.class, f.rule}); !f.weak || e.learned.seenBefore(v) {
+		e.learnValue(v, f.start)
+	}
 }
 
 // learnValue learns a value that stands at a place in the block.

@@ -20,6 +20,9 @@ func findOption(b []byte, at, free int) (int, int, bool) {
 		end++
 	}
 	name := b[at+1 : end]
+	if len(name) > 0 && name[len(name)-1] == '.' { // the end of a sentence
+		return 0, 0, false
+	}
 	if isOneOf(name, "AsPlainText") && dash > 0 && isSpace(b[dash-1]) {
 		return quotedBefore(b, at, free)
 	}
@@ -35,7 +38,10 @@ func findOption(b []byte, at, free int) (int, int, bool) {
 		}
 	}
 	if len(name) > 2 && kindOf(name)&keySecret != 0 {
-		return optionValue(b, end, free)
+		start, stop, ok := optionValue(b, end, free)
+		v := b[start:stop]
+		prose := ok && stop < len(b) && b[stop] == ' ' && isSpace(b[start-1]) && isAllLetters(v) && isEveryday(bytes.ToLower(v))
+		return start, stop, ok && !prose
 	}
 	if dash == at && len(name) == 1 && bytes.IndexByte([]byte("pPw"), name[0]) >= 0 &&
 		(namesAccount(b[lineStart(b, at):at]) || namesAccount(b[end:min(len(b), end+maxPair)])) {

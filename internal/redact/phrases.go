@@ -28,6 +28,9 @@ func fitsSlot(b []byte, f phrase.Found) bool {
 	if f.Slot.IsSecret() && (bytes.Contains(v, []byte(`="`)) || bytes.Contains(v, []byte("='"))) {
 		return false // an attribute
 	}
+	if f.Slot.IsSecret() && (v[0] == '<' || standsForAny(v)) {
+		return false
+	}
 	if holdsPlaceholder(v) || f.Start > 0 && placeholderLen(b[f.Start-1:]) > 0 {
 		return false
 	}
@@ -62,6 +65,18 @@ func fitsSlot(b []byte, f phrase.Found) bool {
 	return isUpper(v[0]) && isPerson(v) && (isGivenName(v) || isUncommonName(v) || looksPersonal(v))
 }
 
+// standsForAny reports whether a value is what manuals write for any: my-password, your-key.
+func standsForAny(v []byte) bool {
+	var buf [32]byte
+	plain := bytes.ReplaceAll(lowered(&buf, v), []byte("\\"), nil)
+	for _, head := range []string{"my-", "my_", "your-", "your_", "<your", "some-"} {
+		if rest, ok := bytes.CutPrefix(plain, []byte(head)); ok && len(bytes.Trim(rest, "abcdefghijklmnopqrstuvwxyz-_.")) == 0 {
+			return true
+		}
+	}
+	return false
+}
+
 // findPhrases adds what the phrases around a word before a blank give away, and the plain arguments of the program that it names.
 func (e *Engine) findPhrases(b []byte, blank int) {
 	if name := programTable().Named(b, blank); name != "" && blank >= e.called.until {
@@ -72,7 +87,7 @@ func (e *Engine) findPhrases(b []byte, blank int) {
 		if f.Slot.IsSecret() {
 			rule = wordedSecretRule
 		}
-		e.phrased = append(e.phrased, phrased{f.Start, f.End, rule, blank})
+		e.phrased = append(e.phrased, phrased{f.Start, f.End, rule, blank, f.Slot == phrase.User})
 	})
 }
 
@@ -81,6 +96,7 @@ type phrased struct {
 	start, end int
 	rule       string
 	trigger    int
+	weak       bool // one such find alone teaches nothing
 }
 
 // addPhrased adds what phrases gave away.
@@ -88,7 +104,7 @@ func (e *Engine) addPhrased(b []byte, from int) {
 	for _, p := range e.phrased {
 		n := len(e.findings)
 		if e.add(b, from, p.start, p.end, p.rule); len(e.findings) > n {
-			e.findings[n].trigger = p.trigger
+			e.findings[n].trigger, e.findings[n].weak = p.trigger, p.weak
 		}
 	}
 }
@@ -129,7 +145,7 @@ func (e *Engine) programAt(b []byte, name string, end int) (until int) {
 		if f.Slot.IsSecret() {
 			rule = passwordOptionRule
 		}
-		e.phrased = append(e.phrased, phrased{f.Start, f.End, rule, end})
+		e.phrased = append(e.phrased, phrased{f.Start, f.End, rule, end, f.Slot == phrase.User})
 	})
 }
 
@@ -146,8 +162,9 @@ func (e *Engine) findPersonOption(b []byte, option int) {
 	if end-start < 3 || kindOf(b[start:end])&keyUser == 0 {
 		return
 	}
-	if from, to, ok := optionValue(b, end, 0); ok && isPerson(b[from:to]) {
-		e.phrased = append(e.phrased, phrased{from, to, logUserRule, option})
+	from, to, ok := optionValue(b, end, 0)
+	if ok && isPerson(b[from:to]) && !(isAllLetters(b[from:to]) && isEveryday(bytes.ToLower(b[from:to]))) {
+		e.phrased = append(e.phrased, phrased{from, to, logUserRule, option, true})
 	}
 }
 
@@ -195,7 +212,7 @@ func (e *Engine) linesIn(b []byte, from, to int) {
 				if f.Slot.IsSecret() {
 					rule = wordedSecretRule
 				}
-				e.phrased = append(e.phrased, phrased{f.Start, f.End, rule, f.Start})
+				e.phrased = append(e.phrased, phrased{f.Start, f.End, rule, f.Start, !f.Slot.IsSecret()})
 			})
 		}
 		at = end
