@@ -193,10 +193,42 @@ func (e *Engine) findLines(b []byte, from int) {
 		return
 	}
 	for _, s := range e.segments {
-		if n := s.end - s.start; n <= mostWhole || n <= mostLines && bytes.IndexByte(b[s.start:s.end], '\n') >= 0 {
+		switch n := s.end - s.start; {
+		case n > mostLines:
+		case bytes.IndexByte(b[s.start:max(s.start, s.end-2)], '\n') >= 0:
+			e.linesIn(b, max(from, s.start), s.end)
+		case n <= mostWhole && bytes.ContainsAny(b[s.start:s.end], "!#$%&*^@"): // a line of a log: there are very many
 			e.linesIn(b, max(from, s.start), s.end)
 		}
 	}
+}
+
+// lineSigns are what passwords have and hardly any other word; lineWords, what the other whole lines have of which a table knows.
+var (
+	lineSigns = *bytesOf("!#$%&*^")
+	lineWords = [][]byte{[]byte("egards"), []byte("(ipv4:"), []byte(" | "), []byte(" -- "), []byte(" +"), []byte("username"), []byte(" ("),
+		[]byte("auth-user-pass"), []byte("AUTH")}
+)
+
+// worthLine reports whether a whole line may be one of those of the table. Most are told by a sign in their last words.
+func worthLine(line []byte) bool {
+	if line[0] == '@' {
+		return true
+	}
+	for _, c := range line {
+		if lineSigns[c] {
+			return true
+		}
+	}
+	if first := line[0]; first == 'B' || first == 'T' || first == 'C' || first == 'Y' || first == 'G' { // the ends of letters
+		return len(line) < 24
+	}
+	for _, w := range lineWords {
+		if bytes.Contains(line, w) {
+			return true
+		}
+	}
+	return false
 }
 
 // linesIn looks at the lines from one place to another.
@@ -206,7 +238,7 @@ func (e *Engine) linesIn(b []byte, from, to int) {
 		for at < end && isSpace(b[at]) {
 			at++
 		}
-		if line := b[at:end]; len(line) >= minText && len(line) <= mostWhole && bytes.ContainsAny(line, "!#$%&*+?@^~=,;()<|\"-") {
+		if line := b[at:end]; len(line) >= minText && len(line) <= mostWhole && worthLine(line) {
 			lineTable().At(b, at, func(f phrase.Found) {
 				rule := logUserRule
 				if f.Slot.IsSecret() {
