@@ -39,7 +39,7 @@ var wholeKeys = func() map[string]keyKind {
 	for _, k := range []string{"mac", "macaddress", "macaddr", "hwaddr", "hwaddress", "physicaladdress", "bssid", "clientmac", "ethernetaddress"} {
 		m[k] = keyMAC
 	}
-	for _, k := range []string{"encryptkey", "loggedinkey", "noncekey", "recoverycode", "backupcode", "securityanswer", "secretanswer", "challengeanswer", "remotepass", "dnpass", "tlspskvalue", "pskvalue", "awsseckey", "seckey"} {
+	for _, k := range []string{"encryptkey", "loggedinkey", "noncekey", "recoverycode", "backupcode", "securityanswer", "secretanswer", "challengeanswer", "remotepass", "dnpass", "tlspskvalue", "pskvalue", "cleartext", "awsseckey", "seckey"} {
 		m[k] = keySecret
 	}
 	m["keymaterial"], m["keyingmaterial"], m["productkey"], m["encrypt"] = keyWeak, keyWeak, keyWeak, keyWeak

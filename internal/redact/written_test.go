@@ -32,7 +32,7 @@ func TestHowProgramsWrite(t *testing.T) {
 		}
 		found[fields[0]]++
 	}
-	for kind, floor := range map[string]float64{"secret": 0.90, "identity": 0.94} {
+	for kind, floor := range map[string]float64{"secret": 0.97, "identity": 0.97} {
 		share := float64(found[kind]) / float64(all[kind])
 		t.Logf("%s: %d of %d, %.1f %%", kind, found[kind], all[kind], 100*share)
 		require.GreaterOrEqual(t, share, floor, kind)

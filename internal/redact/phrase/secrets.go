@@ -182,8 +182,9 @@ var Secrets = []Phrase{
 	{`RequestHeader set|add KEY {secret!}`, yes("RequestHeader set X-Api-Key «Wn4-Brine!k2»"), no("RequestHeader set X-Lane 7")},
 	{`setuser|user * ... >{secret!}`, yes("ACL SETUSER gate on >«Wn4-Brine!k2» ~*"), no("setuser gate on")},
 	{`sentinel auth-pass * {secret!}`, yes("sentinel auth-pass tables «Wn4-Brine!k2»"), no("sentinel monitor x")},
+	{`^ open -u {user!},{secret!}`, yes("open -u «itostrund»,«Wn4-Brine!k2» ftp.tallow.example"), no("open -u x y")},
 	// Sentences.
-	{`password|passphrase|passcode|passwort|kennwort is|was|now|ist {secret}`,
+	{`password|passphrase|passcode|passwort|kennwort is|was|now|ist|lautet {secret}`,
 		yes("The new password is «Wn4-Brine!k2», please change it."),
 		no("the password is required")},
 	{`password|passphrase|passcode for|of ... is|to {secret}`,
