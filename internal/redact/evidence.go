@@ -53,7 +53,7 @@ const babble = 6
 func restless(text string) bool {
 	changes, letters, silent := 0, 0, 0
 	for i := 0; i < len(text); i++ {
-		if silent++; strings.IndexByte("aeiouyAEIOUY-_.:$", text[i]) >= 0 {
+		if silent++; strings.IndexByte("aeiouyAEIOUY-_.:$/\\<>()[]", text[i]) >= 0 {
 			silent = 0
 		}
 		if silent == babble {

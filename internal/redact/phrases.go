@@ -28,7 +28,10 @@ func fitsSlot(b []byte, f phrase.Found) bool {
 	if f.Slot.IsSecret() && (bytes.Contains(v, []byte(`="`)) || bytes.Contains(v, []byte("='"))) {
 		return false // an attribute
 	}
-	if f.Slot.IsSecret() && (v[0] == '<' || standsForAny(v)) {
+	if f.Slot.IsSecret() && (v[0] == '<' || standsForAny(v) || !f.Quoted && isPiece(v)) {
+		return false
+	}
+	if !f.Slot.IsSecret() && f.Start > 0 && b[f.Start-1] == '`' { // what a program calls something
 		return false
 	}
 	if holdsPlaceholder(v) || f.Start > 0 && placeholderLen(b[f.Start-1:]) > 0 {
@@ -63,6 +66,11 @@ func fitsSlot(b []byte, f phrase.Found) bool {
 		return isPerson(v) && nameAt(b, f.Start) == f.End
 	}
 	return isUpper(v[0]) && isPerson(v) && (isGivenName(v) || isUncommonName(v) || looksPersonal(v))
+}
+
+// isPiece reports whether a value without quotes is a piece of a program: an index, a pointer.
+func isPiece(v []byte) bool {
+	return v[0] == '*' || v[0] == '&' || bytes.ContainsAny(v, "[]`")
 }
 
 // standsForAny reports whether a value is what manuals write for any: my-password, your-key.
@@ -119,7 +127,7 @@ var programTable = sync.OnceValue(func() *phrase.Programs {
 })
 
 // called remembers the command of which the last option was: its arguments are read once.
-type called struct{ from, looked, until int }
+type called struct{ looked, until int }
 
 // findProgram adds what the arguments of a program give away, of which one is an option at a place.
 func (e *Engine) findProgram(b []byte, option int) {
@@ -163,6 +171,9 @@ func (e *Engine) findPersonOption(b []byte, option int) {
 		return
 	}
 	from, to, ok := optionValue(b, end, 0)
+	if string(b[start:end]) == "user" && isAllLetters(b[from:to]) { // most programs mean by it whose services they are about
+		return
+	}
 	if ok && isPerson(b[from:to]) && !(isAllLetters(b[from:to]) && isEveryday(bytes.ToLower(b[from:to]))) {
 		e.phrased = append(e.phrased, phrased{from, to, logUserRule, option, true})
 	}
