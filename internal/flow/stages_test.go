@@ -368,7 +368,7 @@ func TestReviewDecidesAndApproves(t *testing.T) {
 	require.NoError(t, err)
 	require.Contains(t, unmasked.Suspects[0].Text, "kQ8vXz2L")
 	require.True(t, slices.ContainsFunc(unmasked.Samples, func(s ReviewSample) bool { return s.Original == "brass-Kelp-71!" }))
-	require.ErrorContains(t, d.app.Decide(d.c, v, []int{99}, nil), "there is no suspicious value 99")
+	require.ErrorContains(t, d.app.Decide(d.c, v, []int{99}, nil), "there is no value 99")
 	require.NoError(t, d.app.Decide(d.c, v, []int{1}, nil))
 	require.NoError(t, d.app.ApproveArchive(d.c, v))
 	v, err = d.app.Review(context.Background(), d.c, ReviewRequest{})
