@@ -214,6 +214,13 @@ func (e *Engine) merge(second int) {
 		if last.class != Secret && (f.class == Secret || f.end-f.start > last.end-last.start) {
 			last.class, last.rule, last.by, last.original, last.put = f.class, f.rule, f.by, f.original, ""
 		}
+		switch {
+		case f.end <= last.end:
+		case last.coded != nil && f.coded != nil: // both within the letters of one word of base64
+			last.coded = &coded{last.coded.before, f.coded.behind}
+		default:
+			last.coded = nil
+		}
 		if f.end > last.end {
 			last.put = ""
 			if last.class != Secret { // half an identity of each: no alias stands for both

@@ -527,3 +527,22 @@ func TestTimestampResolutions(t *testing.T) {
 		require.Len(t, kept, 12)
 	}
 }
+
+// What is found in base64 is replaced so that it can be decoded, also where two finds stand in one group of letters, and is no suspect
+// afterwards.
+func TestBase64StaysReadable(t *testing.T) {
+	for in, want := range map[string]string{
+		"itostrund:brass-Kelp-71!":              "user-2a:[redacted:worded-secret]",
+		"password=brass-Kelp-71! from the pier": "password=[redacted:keyed-secret] from the pier",
+		"peer 192.0.2.61 up again":              "peer 240.0.0.1 up again",
+	} {
+		out := redactText(t, "state "+base64.StdEncoding.EncodeToString([]byte(in))+"\n")
+		words := strings.Fields(out)
+		plain, err := base64.StdEncoding.DecodeString(words[len(words)-1])
+		require.NoError(t, err, "%s became %s", in, out)
+		t.Log(in, "became", string(plain))
+		require.NotContains(t, string(plain), "brass")
+		require.Equal(t, strings.ReplaceAll(want, " ", ""), strings.ReplaceAll(string(plain), " ", ""), "but for blanks that fill it up")
+		require.NoError(t, FindSuspects(strings.NewReader(out), func(s Suspect) bool { t.Error(s.Text); return true }))
+	}
+}

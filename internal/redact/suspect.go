@@ -82,6 +82,9 @@ func suspectAt(b []byte, start, end int) (s Suspect, ok bool) {
 		start += n + 1
 	}
 	word := bytes.TrimRight(b[start:end], "=")
+	if holdsCodedPlaceholder(word) {
+		return s, false
+	}
 	if len(word) < suspectMin || len(word) > suspectMax || bytes.Count(word, []byte("/")) > 3 || bytes.Count(word, []byte("-")) > 4 || start > 0 && (b[start-1] == '.' || b[start-1] == ':' && start > 1 && isWord(b[start-2]) && b[start-2] == '6') {
 		return s, false
 	}
@@ -120,6 +123,13 @@ func suspectAt(b []byte, start, end int) (s Suspect, ok bool) {
 		return s, digits > 0
 	}
 	return s, false
+}
+
+// holdsCodedPlaceholder says whether a word is base64 in which something was replaced.
+func holdsCodedPlaceholder(word []byte) bool {
+	plain := make([]byte, len(word)/4*3+3)
+	n, err := decodeBase64(plain, word[:len(word)&^3])
+	return err == nil && bytes.Contains(plain[:n], placeholderHead)
 }
 
 // isOddKey says whether a key speaks of something secret without being one of those that tell.
