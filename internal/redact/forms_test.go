@@ -532,9 +532,9 @@ func TestTimestampResolutions(t *testing.T) {
 // afterwards.
 func TestBase64StaysReadable(t *testing.T) {
 	for in, want := range map[string]string{
-		"itostrund:brass-Kelp-71!":              "user-2a:[redacted:worded-secret]",
-		"password=brass-Kelp-71! from the pier": "password=[redacted:keyed-secret] from the pier",
-		"peer 192.0.2.61 up again":              "peer 240.0.0.1 up again",
+		"itostrund:brass-Kelp-71!":                      "user-2a:[redacted:worded-secret]",
+		"conf loaded password=brass-Kelp-71! from=disk": "conf loaded password=[redacted:keyed-secret] from=disk",
+		"peer 192.0.2.61 up again":                      "peer 240.0.0.1 up again",
 	} {
 		out := redactText(t, "state "+base64.StdEncoding.EncodeToString([]byte(in))+"\n")
 		words := strings.Fields(out)

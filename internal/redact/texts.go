@@ -260,6 +260,9 @@ func (e *Engine) fromText(b []byte, f finding, text int) (findInText, bool) {
 	_, f.end = t.inBlock(end - 1)
 	if q.quote == base64Quote && q.sign == base64Quote {
 		f.coded, f.original = t.besideInBase64(&q, start, end), string(t.laid[start:end])
+		for f.end >= q.end && f.end < len(b) && b[f.end] == '=' { // what filled it up
+			f.end++
+		}
 	} else if v := t.laid[start:end]; f.class != Secret && f.put == "" && !bytes.Equal(v, b[f.start:f.end]) {
 		f.original = string(v)
 	}
