@@ -12,7 +12,6 @@ import (
 	"path/filepath"
 	"slices"
 	"sort"
-	"strings"
 	"sync"
 
 	"github.com/go-json-experiment/json/v1"
@@ -248,9 +247,10 @@ func (a *App) Review(ctx context.Context, c *casefile.Case, q ReviewRequest) (*R
 			v.Suspects[i].Text = redact.Mask(len(v.Suspects[i].value))
 		}
 	}
-	v.readValues(c, q.Unmask)
+	files := rawFiles(c, v.Round)
+	v.readValues(files, q.Unmask)
 	if q.Unmask {
-		v.unmask(c)
+		v.unmask(files)
 	}
 	v.ApprovedBy, v.ApprovedAt, err = approval(c, rep.SHA256)
 	return v, err
@@ -275,20 +275,7 @@ func (v *Review) suspect(name string, s redact.Suspect, byValue map[string]int, 
 }
 
 // unmask reads the originals of the samples from the evidence, as far as that is still there.
-func (v *Review) unmask(c *casefile.Case) {
-	files := map[string]string{} // by round and piece
-	for _, id := range strings.Split(v.Round, ",") {
-		r, err := round.Load(c, id)
-		if err != nil {
-			continue // its samples say that their evidence is gone
-		}
-		_ = r.Entries(func(e round.Entry) error {
-			if e.Name != "" {
-				files[id+pieceID(e)] = filepath.Join(r.RawDir(), e.System, filepath.FromSlash(e.Name))
-			}
-			return nil
-		})
-	}
+func (v *Review) unmask(files map[string]string) {
 	for i := range v.Samples {
 		s := &v.Samples[i]
 		if s.Form != "" {
@@ -299,18 +286,7 @@ func (v *Review) unmask(c *casefile.Case) {
 			s.Masked = "it is too long"
 			continue
 		}
-		f, err := os.Open(files[orElse(s.Round, v.Round)+s.Piece])
-		if err != nil {
-			s.Masked = "its evidence is gone"
-			continue
-		}
-		buf := make([]byte, s.Length)
-		if _, err := f.ReadAt(buf, s.Offset); err == nil {
-			s.Original = string(buf)
-		} else {
-			s.Masked = "the source file has changed since"
-		}
-		f.Close()
+		s.Original, s.Masked = original(files[orElse(s.Round, v.Round)+s.Piece], s.Offset, s.Length)
 	}
 }
 
@@ -334,6 +310,12 @@ func (a *App) reviewRecord(c *casefile.Case, file string) (string, *reviewRecord
 	rec := &reviewRecord{}
 	if err := json.Unmarshal(data, rec); err != nil {
 		return "", nil, fault.Wrap("review", reviewFile(file), err)
+	}
+	if rec.Values == nil {
+		rec.Values = []ReviewedValue{}
+	}
+	if rec.Proof.Caught == 0 && len(rec.Proof.Missed) == 0 { // of a time when only the sum was kept, and nothing was packed that missed one
+		rec.Proof.Caught = rec.Proof.Notations
 	}
 	return file, rec, nil
 }

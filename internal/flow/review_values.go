@@ -1,6 +1,8 @@
 package flow
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -31,6 +33,7 @@ type ReviewedValue struct {
 	Piece      string       `json:"piece,omitempty"` // stands for the evidence that it is in; "" when it cannot be read there
 	Offset     int64        `json:"offset"`
 	Length     int          `json:"length"`
+	Check      string       `json:"check"` // of the original, so that no other one is taken for it
 	value      string
 	unreadable string // why the original cannot be had
 }
@@ -38,7 +41,7 @@ type ReviewedValue struct {
 // maxValues bounds how many values a review lists; maxTallied, how many are counted.
 const (
 	maxValues  = 80
-	maxTallied = 200_000
+	maxTallied = 50_000
 )
 
 // tally counts what the workers find.
@@ -66,7 +69,8 @@ func (t *tally) of(x *piece) func(redact.Told) {
 			if len(t.values) >= maxTallied {
 				return
 			}
-			v = &tallied{ReviewedValue: ReviewedValue{Rule: f.Rule, Class: f.Class, Length: len(f.Text), Offset: -1}}
+			v = &tallied{ReviewedValue: ReviewedValue{Rule: f.Rule, Class: f.Class, Length: len(f.Text), Check: checkOf(f.Text),
+				Offset: -1}}
 			t.values[f.Text] = v
 		}
 		if f.Taught {
@@ -121,12 +125,43 @@ func (t *tally) list(learned *redact.Learned) []ReviewedValue {
 }
 
 // readValues reads the originals of values from the evidence, as far as that is still there.
-func (v *Review) readValues(c *casefile.Case, unmask bool) {
+func (v *Review) readValues(files map[string]string, unmask bool) {
+	for i := range v.Values {
+		x := &v.Values[i]
+		x.Number = len(v.Suspects) + 1 + i
+		if x.Piece == "" {
+			x.unreadable = "it stands only in files that had to be opened or decoded"
+		} else {
+			x.value, x.unreadable = original(files[x.Round+x.Piece], x.Offset, x.Length)
+		}
+		if x.value != "" && checkOf(x.value) != x.Check {
+			x.value, x.unreadable = "", evidenceChanged
+		}
+		if x.Text = redact.Mask(x.Length); unmask && x.value != "" {
+			x.Text = x.value
+		}
+	}
+}
+
+// checkOf tells a value from another one that stands in its place since, and is too short to tell what it is.
+func checkOf(text string) string {
+	sum := sha256.Sum256([]byte(text))
+	return hex.EncodeToString(sum[:4])
+}
+
+// Why an original cannot be had.
+const (
+	evidenceGone    = "its evidence is gone"
+	evidenceChanged = "the source file has changed since"
+)
+
+// rawFiles gives the files of the evidence of some rounds, parted by commas, by the round and what stands for the piece.
+func rawFiles(c *casefile.Case, rounds string) map[string]string {
 	files := map[string]string{}
-	for _, id := range strings.Split(v.Round, ",") {
+	for _, id := range strings.Split(rounds, ",") {
 		r, err := round.Load(c, id)
 		if err != nil {
-			continue // the values say that their evidence is gone
+			continue // what stands in it says that its evidence is gone
 		}
 		_ = r.Entries(func(e round.Entry) error {
 			if e.Name != "" {
@@ -135,31 +170,19 @@ func (v *Review) readValues(c *casefile.Case, unmask bool) {
 			return nil
 		})
 	}
-	for i := range v.Values {
-		x := &v.Values[i]
-		x.Number = len(v.Suspects) + 1 + i
-		x.value, x.unreadable = readValue(files[x.Round+x.Piece], x)
-		if x.Text = redact.Mask(x.Length); unmask && x.value != "" {
-			x.Text = x.value
-		}
-	}
+	return files
 }
 
-func readValue(file string, x *ReviewedValue) (text, why string) {
-	switch {
-	case x.Piece == "":
-		return "", "it stands only in files that had to be opened or decoded"
-	case file == "":
-		return "", "its evidence is gone"
-	}
-	f, err := os.Open(file)
+// original reads so many bytes of a file of the evidence, or says why they cannot be had.
+func original(file string, offset int64, length int) (text, why string) {
+	f, err := os.Open(file) // "" is none
 	if err != nil {
-		return "", "its evidence is gone"
+		return "", evidenceGone
 	}
 	defer f.Close()
-	buf := make([]byte, x.Length)
-	if _, err := f.ReadAt(buf, x.Offset); err != nil {
-		return "", "the source file has changed since"
+	buf := make([]byte, length)
+	if _, err := f.ReadAt(buf, offset); err != nil {
+		return "", evidenceChanged
 	}
 	return string(buf), ""
 }

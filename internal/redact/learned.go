@@ -87,6 +87,7 @@ func (l *Learned) Take() []Value {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	clear(l.values)
+	clear(l.weak) // or what one file teaches would depend on those before it
 	return values
 }
 

@@ -24,15 +24,16 @@ func (e *Engine) tell(b []byte, f finding) {
 // WhyLeft says why a value is replaced at its places only and not wherever it stands; "" when it is removed everywhere.
 func (l *Learned) WhyLeft(v Value) string {
 	l.mu.Lock()
+	_, learned := l.values[v.Text]
 	common := l.common[strings.ToLower(v.Text)]
 	l.mu.Unlock()
 	switch n := len(v.Text); {
-	case v.Rule == LiteralRule || v.Rule == HeldRule:
+	case learned:
 		return ""
 	case common:
 		return "a word of this case: of items, roles, systems or paths"
 	case learnable(v):
-		return ""
+		return "found on weak evidence"
 	case n > MaxLearned || strings.ContainsAny(v.Text, "\r\n"):
 		return "too long"
 	case n < MinName || v.Class == Secret && n < MinSecret:
