@@ -9,7 +9,8 @@ import (
 // add adds what was found aside from the triggers of rules, if it lies behind a place and its rule is on.
 func (e *Engine) add(b []byte, from, start, end int, rule string) {
 	r := e.named[rule]
-	if r == nil || start < from || start >= end || withinPlaceholder(b, start) || isAlias(r.Class, b[start:end]) || r.judged && !plausible(b, start, end, r.Class) {
+	if r == nil || start < from || start >= end || withinPlaceholder(b, start) || isAlias(r.Class, b[start:end]) ||
+		r.judged && !plausible(b, start, end, r.Class) {
 		return
 	}
 	f := finding{start: start, end: end, trigger: start, class: r.Class, rule: r.Name, by: r}

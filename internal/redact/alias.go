@@ -180,7 +180,8 @@ func (t *Table) Give(identities []Value) {
 		}
 	}
 	slices.SortFunc(sorted, func(a, b origin) int {
-		return cmp.Or(cmp.Compare(rank(a.class), rank(b.class)), strings.Compare(string(a.class), string(b.class)), strings.Compare(a.text, b.text))
+		return cmp.Or(cmp.Compare(rank(a.class), rank(b.class)), strings.Compare(string(a.class), string(b.class)),
+			strings.Compare(a.text, b.text))
 	})
 	t.mu.Lock()
 	defer t.mu.Unlock()

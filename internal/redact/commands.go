@@ -2,8 +2,7 @@ package redact
 
 import "bytes"
 
-// Some well-known programs take a secret as one of their plain arguments, behind an option with a slash, or from the program
-// before them in a pipe.
+// Secrets that stand before what tells them, and in the parts of forms.
 
 // quotedBefore gives the quoted text before an option that says that it is a secret: ConvertTo-SecureString "…" -AsPlainText.
 func quotedBefore(b []byte, at, free int) (int, int, bool) {

@@ -123,8 +123,8 @@ type Options struct {
 
 // NewEngine makes an engine.
 func NewEngine(o Options) *Engine {
-	e := &Engine{rules: o.Config.rules(), matcher: o.Matcher, learned: o.Learned, aliases: o.Aliases, cache: map[Class]*known{}, ignore: map[string]bool{}, named: map[string]*Rule{},
-		formats: formats(), options: o, announced: announcedWords()}
+	e := &Engine{rules: o.Config.rules(), matcher: o.Matcher, learned: o.Learned, aliases: o.Aliases, cache: map[Class]*known{},
+		ignore: map[string]bool{}, named: map[string]*Rule{}, formats: formats(), options: o, announced: announcedWords()}
 	if e.aliases == nil {
 		e.aliases = NewTable()
 	}

@@ -104,3 +104,22 @@ func TestTextIsToldFromBinary(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, text, out.String(), "what is binary goes as it is")
 }
+
+// A name on weak evidence teaches the second time in a file; a file before it plays no part.
+func TestWeakEvidenceCountsWithinAFile(t *testing.T) {
+	l := NewLearned()
+	e := NewEngine(Options{Learned: l})
+	learn := func(text string) []Value {
+		_, err := e.Text(nil, strings.NewReader(text))
+		require.NoError(t, err)
+		return l.Take()
+	}
+	once := "disconnected from user itostrund today\n"
+	require.Empty(t, learn(once))
+	require.Empty(t, learn(once), "another file")
+	require.Len(t, learn(once+once), 1)
+	v := Value{"itostrund", User, "log-user"}
+	require.NotEmpty(t, l.WhyLeft(v), "it was not learned, and that is said")
+	l.Add(v)
+	require.Empty(t, l.WhyLeft(v))
+}

@@ -495,7 +495,8 @@ func hashesOf(sets ...map[string]bool) *[1 << 14]bool {
 
 // announcers are all words behind which, with a space between, a rule may find something.
 var announcers = sync.OnceValue(func() []map[string]bool {
-	return []map[string]bool{phraseTable().Anchors(), programTable().Anchors(), {webLogUser: true, "uid": true, "owner": true, "user": true, "login": true}}
+	heads := wordSet("uid owner user login " + webLogUser) // of tables
+	return []map[string]bool{phraseTable().Anchors(), programTable().Anchors(), heads}
 })
 
 // announces says whether the word before a place is one of those. "pass" tells only in capitals.

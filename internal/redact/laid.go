@@ -298,7 +298,7 @@ func (t *texts) add(b []byte, q *quotedText) {
 		t.listed = q.end + 1
 	}
 	q.laid = len(t.laid)
-	if q.quote == base64Quote && q.sign == base64Quote {
+	if isBase64Text(q) {
 		t.layBase64(b, q)
 	} else {
 		t.lay(b[q.start:q.end], q)
@@ -349,7 +349,8 @@ func closes(b []byte, quote int, sign byte) bool {
 // is: a path, most likely.
 func (t *texts) lay(v []byte, q *quotedText) {
 	t.parts = append(t.parts, stretch{laid: len(t.laid), start: q.start})
-	q.plain = q.quote == '>' || isLine(q.quote) || isCoded(q) || q.sign == doubling || q.sign == '=' && bytes.Contains(v, shellQuote) || !allEscapes(v, q.quote)
+	q.plain = q.quote == '>' || isLine(q.quote) || isCoded(q) || q.sign == doubling ||
+		q.sign == '=' && bytes.Contains(v, shellQuote) || !allEscapes(v, q.quote)
 	q.sure = !q.plain && (q.sign == ':' || q.sign == '[' || q.sign == '{' || bytes.Contains(v, []byte{'\\', q.quote}) || bytes.Contains(v, hexEscape))
 	var next nextEscape
 	for i := 0; i < len(v); {

@@ -45,7 +45,8 @@ func fitsSlot(b []byte, f phrase.Found) bool {
 	case phrase.Code:
 		return len(v) >= 4 && len(v) <= 10 && isAllDigits(v)
 	case phrase.Fierce:
-		return isValue(v) && looksStrong(v) && kindsIn(string(v)) >= 3 && bytes.ContainsAny(v, "!#$%&*^") && !bytes.ContainsAny(v, "\"'{}[]<>`=@") && shaped(string(v))
+		return isValue(v) && looksStrong(v) && kindsIn(string(v)) >= 3 && shaped(string(v)) &&
+			bytes.ContainsAny(v, "!#$%&*^") && !bytes.ContainsAny(v, "\"'{}[]<>`=@")
 	case phrase.Strong:
 		return isValue(v) && looksChosen(v) && shaped(string(v))
 	case phrase.Random:
@@ -90,13 +91,7 @@ func (e *Engine) findPhrases(b []byte, blank int) {
 	if name := programTable().Named(b, blank); name != "" && blank >= e.called.until {
 		e.called.until = e.programAt(b, name, blank)
 	}
-	phraseTable().At(b, blank, func(f phrase.Found) {
-		rule := logUserRule
-		if f.Slot.IsSecret() {
-			rule = wordedSecretRule
-		}
-		e.phrased = append(e.phrased, phrased{f.Start, f.End, rule, blank, f.Slot == phrase.User})
-	})
+	phraseTable().At(b, blank, func(f phrase.Found) { e.phrase(f, wordedSecretRule, blank, f.Slot == phrase.User) })
 }
 
 // phrased is a find of a phrase, which is added when the rules are through.
@@ -105,6 +100,14 @@ type phrased struct {
 	rule       string
 	trigger    int
 	weak       bool // one such find alone teaches nothing
+}
+
+// phrase keeps a find until the rules are through: a secret counts for a rule, a name for that of logs.
+func (e *Engine) phrase(f phrase.Found, rule string, trigger int, weak bool) {
+	if !f.Slot.IsSecret() {
+		rule = logUserRule
+	}
+	e.phrased = append(e.phrased, phrased{f.Start, f.End, rule, trigger, weak})
 }
 
 // addPhrased adds what phrases gave away.
@@ -148,13 +151,7 @@ func (e *Engine) findProgram(b []byte, option int) {
 
 // programAt adds what the arguments of a program give away whose name ends at a place.
 func (e *Engine) programAt(b []byte, name string, end int) (until int) {
-	return programTable().At(b, name, end, func(f phrase.Found) {
-		rule := logUserRule
-		if f.Slot.IsSecret() {
-			rule = passwordOptionRule
-		}
-		e.phrased = append(e.phrased, phrased{f.Start, f.End, rule, end, f.Slot == phrase.User})
-	})
+	return programTable().At(b, name, end, func(f phrase.Found) { e.phrase(f, passwordOptionRule, end, f.Slot == phrase.User) })
 }
 
 // findPersonOption adds the value of an option whose name announces a person: --operator NAME.
@@ -250,13 +247,7 @@ func (e *Engine) linesIn(b []byte, from, to int) {
 			at++
 		}
 		if line := b[at:end]; len(line) >= minText && len(line) <= mostWhole && worthLine(line) {
-			lineTable().At(b, at, func(f phrase.Found) {
-				rule := logUserRule
-				if f.Slot.IsSecret() {
-					rule = wordedSecretRule
-				}
-				e.phrased = append(e.phrased, phrased{f.Start, f.End, rule, f.Start, !f.Slot.IsSecret()})
-			})
+			lineTable().At(b, at, func(f phrase.Found) { e.phrase(f, wordedSecretRule, f.Start, !f.Slot.IsSecret()) })
 		}
 		at = end
 	}

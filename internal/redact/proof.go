@@ -170,7 +170,8 @@ func (p *Proof) count(caught bool, format string, args ...any) {
 func (p *Prover) bare(e *Engine, finder *LeakFinder, proof *Proof) error {
 	for _, v := range p.values {
 		for name, text := range v.notations() {
-			for form, data := range map[string][]byte{"text": []byte(text + "\n"), "UTF-16": mutate.UTF16(text + "\n"), "gzip": gzipped(text + "\n")} {
+			text += "\n"
+			for form, data := range map[string][]byte{"text": []byte(text), "UTF-16": mutate.UTF16(text), "gzip": gzipped(text)} {
 				if form != "text" && name != "bare" {
 					continue
 				}
@@ -179,7 +180,8 @@ func (p *Prover) bare(e *Engine, finder *LeakFinder, proof *Proof) error {
 					return err
 				}
 				plain := opened(out.Bytes(), form)
-				proof.count(!bytes.Contains(plain, []byte(v.value)) && len(plain) > 0, "rule %s: the value %s (%s) was not removed", v.what, name, form)
+				removed := !bytes.Contains(plain, []byte(v.value)) && len(plain) > 0
+				proof.count(removed, "rule %s: the value %s (%s) was not removed", v.what, name, form)
 				leaks, err := finder.Find(bytes.NewReader(data), "")
 				if err != nil {
 					return err

@@ -35,8 +35,9 @@ func (e *Engine) sample(b []byte, i int, put string) {
 			to = j
 		}
 	}
-	e.sampler(Sample{Rule: f.rule, Class: f.class, Form: e.opened, Member: e.member, Offset: e.mark + e.base + int64(f.start), Length: f.end - f.start,
-		Left: e.rendered(b, from, f.start), Put: put, Right: e.rendered(b, f.end, to)})
+	e.sampler(Sample{Rule: f.rule, Class: f.class, Form: e.opened, Member: e.member, Offset: e.mark + e.base + int64(f.start),
+		Length: f.end - f.start,
+		Left:   e.rendered(b, from, f.start), Put: put, Right: e.rendered(b, f.end, to)})
 }
 
 // rendered gives a stretch of text as it goes out. A finding that begins before it or ends behind it is shown whole.

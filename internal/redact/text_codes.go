@@ -119,7 +119,7 @@ func nextForm(b []byte, at int) int {
 		for start > at && plus-start < maxKey && (formBytes[b[start-1]] && b[start-1] != '/') {
 			start--
 		}
-		if start > at && b[start-1] == '=' && start > at+1 && isWord(b[start-2]) && plus+1 < len(b) && (isWord(b[plus+1]) || b[plus+1] == '+') {
+		if start > at+1 && b[start-1] == '=' && isWord(b[start-2]) && plus+1 < len(b) && (isWord(b[plus+1]) || b[plus+1] == '+') {
 			return plus
 		}
 	}
@@ -139,8 +139,8 @@ func percent(v []byte) (r rune, size int) {
 // codeBytes are those of base64, besides dashes, which dates and names have too.
 var codeBytes = *bytesThat(func(c byte) bool { return isWord(c) || c == '+' || c == '/' })
 
-// noteLong says that the words from one place of a block to another are looked through by someone else; those up to there are looked through
-// now.
+// noteLong says that the words from one place of a block to another are looked through by someone else; those up to there are looked
+// through now.
 func (t *texts) noteLong(b []byte, from, to int) {
 	for at := t.longTo; at < from && at+minCode <= len(b); {
 		last := at + minCode - 1 // each word of that length covers one of these places
@@ -223,7 +223,8 @@ func isTextInBase64(word []byte) bool {
 		return false
 	}
 	plain = plain[:n]
-	return utf8.Valid(plain) && isPlainText(string(bytes.Map(noLineEnds, plain))) && bytes.ContainsFunc(plain, func(r rune) bool { return r < 0x80 && !isWord(byte(r)) })
+	return utf8.Valid(plain) && isPlainText(string(bytes.Map(noLineEnds, plain))) &&
+		bytes.ContainsFunc(plain, func(r rune) bool { return r < 0x80 && !isWord(byte(r)) })
 }
 
 // cutRune takes half a character from the end of a text.
@@ -290,8 +291,10 @@ func (t *texts) besideInBase64(q *quotedText, start, end int) *coded {
 
 // isCoded reports whether a text is written in a code.
 func isCoded(q *quotedText) bool {
-	return q.quote == percentQuote || q.quote == sectionQuote || q.quote == tickQuote || q.quote == base64Quote && q.sign == base64Quote
+	return q.quote == percentQuote || q.quote == sectionQuote || q.quote == tickQuote || isBase64Text(q)
 }
+
+func isBase64Text(q *quotedText) bool { return q.quote == base64Quote && q.sign == base64Quote }
 
 func isPercent(v []byte) bool {
 	_, size := percent(v)

@@ -258,7 +258,7 @@ func (e *Engine) fromText(b []byte, f finding, text int) (findInText, bool) {
 	f.trigger, _ = t.inBlock(min(max(f.trigger, q.laid), q.laidEnd-1))
 	f.start, _ = t.inBlock(start)
 	_, f.end = t.inBlock(end - 1)
-	if q.quote == base64Quote && q.sign == base64Quote {
+	if isBase64Text(&q) {
 		f.coded, f.original = t.besideInBase64(&q, start, end), string(t.laid[start:end])
 		for f.end >= q.end && f.end < len(b) && b[f.end] == '=' { // what filled it up
 			f.end++

@@ -1,7 +1,5 @@
 package phrase
 
-import "fmt"
-
 // LineRows are whole lines in which something stands though no word of them tells: files of accounts, lists, and the ends of letters.
 var LineRows = []Phrase{
 	{`[*]:* {user!}:{fierce} $`, yes("[mail.tallow.example]:587 «itostrund»:«Wn4-Brine!k2»"), no("[mail.tallow.example]:587 x")},
@@ -43,10 +41,7 @@ type Lines struct {
 func NewLines(phrases []Phrase, judge Judge) (*Lines, error) {
 	l := &Lines{judge: judge}
 	for _, p := range phrases {
-		if len(p.Yes) == 0 || len(p.No) == 0 {
-			return nil, fmt.Errorf("%q: an example is missing", p.Template)
-		}
-		c, err := compile(p.Template)
+		c, err := p.compile()
 		if err != nil {
 			return nil, err
 		}

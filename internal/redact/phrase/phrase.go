@@ -95,14 +95,19 @@ type Table struct {
 	judge    Judge
 }
 
+// compile compiles a row, which must have an example of each kind.
+func (p *Phrase) compile() (template, error) {
+	if len(p.Yes) == 0 || len(p.No) == 0 {
+		return template{}, fmt.Errorf("%q: an example is missing", p.Template)
+	}
+	return compile(p.Template)
+}
+
 // NewTable compiles phrases. A row that cannot be compiled is an error, and so is one without an example of each kind.
 func NewTable(phrases []Phrase, judge Judge) (*Table, error) {
 	t := &Table{map[string][]*template{}, map[string][]*template{}, judge}
 	for _, p := range phrases {
-		if len(p.Yes) == 0 || len(p.No) == 0 {
-			return nil, fmt.Errorf("%q: an example is missing", p.Template)
-		}
-		c, err := compile(p.Template)
+		c, err := p.compile()
 		if err != nil {
 			return nil, err
 		}
