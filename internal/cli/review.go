@@ -310,7 +310,11 @@ func (s *session) drawValues(v *flow.Review, all bool) {
 		if x.Left != "" {
 			elsewhere = "left: " + x.Left
 		}
-		rows = append(rows, []string{number(x.Number), term.Clean(x.Text), x.Rule, number(x.Found), number(x.Files), elsewhere,
+		found := number(x.Found)
+		if x.Found == 0 { // as a part of something longer
+			found = "in parts"
+		}
+		rows = append(rows, []string{number(x.Number), term.Clean(x.Text), x.Rule, found, number(x.Files), elsewhere,
 			term.Clean(x.File)})
 	}
 	s.screen.Table([]term.Column{{Title: "no", Right: true}, {Title: "value"}, {Title: "rule"}, {Title: "found", Right: true},

@@ -130,7 +130,7 @@ func (v *Review) readValues(files map[string]string, unmask bool) {
 		x := &v.Values[i]
 		x.Number = len(v.Suspects) + 1 + i
 		if x.Piece == "" {
-			x.unreadable = "it stands only in files that had to be opened or decoded"
+			x.unreadable = "it was found as a part of something longer, or only in files that had to be opened or decoded"
 		} else {
 			x.value, x.unreadable = original(files[x.Round+x.Piece], x.Offset, x.Length)
 		}
