@@ -8,9 +8,14 @@ import (
 
 // add adds what was found aside from the triggers of rules, if it lies behind a place and its rule is on.
 func (e *Engine) add(b []byte, from, start, end int, rule string) {
+	e.addJudged(b, from, start, end, rule, false)
+}
+
+// addJudged adds what was found; sure says that what stands around it is enough for a name.
+func (e *Engine) addJudged(b []byte, from, start, end int, rule string, sure bool) {
 	r := e.named[rule]
 	if r == nil || start < from || start >= end || withinPlaceholder(b, start) || isAlias(r.Class, b[start:end]) ||
-		r.judged && !plausible(b, start, end, r.Class) {
+		r.judged && !plausible(b, start, end, r.Class, sure) {
 		return
 	}
 	f := finding{start: start, end: end, trigger: start, class: r.Class, rule: r.Name, by: r}
@@ -45,6 +50,31 @@ func nameBeside(find func(b []byte, start, end int) (from, to int)) func(e *Engi
 			e.add(b, from, start, end, logUserRule)
 		}
 	}
+}
+
+// accountOfURL adds the account to which the secret of a URL is joined. Databases and brokers are mostly reached under the name of a
+// program, which stands everywhere in its logs: such a name goes where it stands, and teaches nothing.
+func accountOfURL(e *Engine, b []byte, from, start, stop int) {
+	if start <= from {
+		return
+	}
+	name, end := nameJoined(b, start, 0)
+	if name == end || !isPerson(b[name:end]) || placeholderBefore(b, name) {
+		return
+	}
+	if b[end] == '/' && bytes.IndexByte(lineFrom(b[:min(len(b), stop+1)], stop), '@') != 0 { // the way to a web hook
+		return
+	}
+	program := b[end] == '/' || name > 0 && b[name-1] == '/' && !forPeople(b[:name]) && bytes.IndexByte(b[name:end], '.') < 0
+	n := len(e.findings)
+	if e.addJudged(b, from, name, end, logUserRule, true); len(e.findings) > n && (program || !isLoginWord(b[name:end])) {
+		e.findings[n].weak = true
+	}
+}
+
+// placeholderBefore reports whether a name is the inner part of a placeholder of templates: ${name}, %(name)s, {{name}}.
+func placeholderBefore(b []byte, at int) bool {
+	return at > 0 && bytes.IndexByte([]byte("{<%$([`"), b[at-1]) >= 0
 }
 
 // besideName adds what stands beside a name from start to end.
@@ -107,12 +137,7 @@ func nameJoined(b []byte, secret, _ int) (start, end int) {
 		return 0, 0
 	}
 	start = nameBefore(b, end)
-	if start == 0 || bytes.IndexByte([]byte("/ \t\"'=:("), b[start-1]) < 0 {
-		return 0, 0
-	}
-	// Databases and brokers are mostly reached under the name of a program, which stands everywhere in its logs.
-	program := b[end] == '/' || b[start-1] == '/' && !forPeople(b[:start])
-	if program && bytes.IndexByte(b[start:end], '.') < 0 {
+	if start > 0 && bytes.IndexByte([]byte("/ \t\"'=:(\n"), b[start-1]) < 0 || start == end {
 		return 0, 0
 	}
 	return start, end
@@ -229,11 +254,19 @@ func userOfTuple(b []byte, at int) (int, int, bool) {
 	for start > 0 && at-start < maxKey && isKeyByte(b[start-1]) {
 		start--
 	}
-	if start < 2 || b[start-1] != b[at-1] || b[start-2] != '(' && b[start-2] != '[' || start > 2 && isWord(b[start-3]) && !isSetter(b, start) || kindOf(b[start:at-1])&keyUser == 0 {
+	open := start - 2
+	for open > 0 && b[open] == ' ' {
+		open--
+	}
+	if open < 0 || b[start-1] != b[at-1] || b[open] != '(' && b[open] != '[' || open > 0 && isWord(b[open-1]) && !isSetter(b, start) || kindOf(b[start:at-1])&keyUser == 0 {
 		return 0, 0, false
 	}
 	k, ok := keyed{}.readValue(b, at+1)
-	if !ok || !k.quoted || k.end+1 >= len(b) || b[k.end+1] != ')' && b[k.end+1] != ']' {
+	if !ok || !k.quoted || k.end+1 >= len(b) {
+		return 0, 0, false
+	}
+	after := bytes.TrimLeft(b[k.end+1:min(len(b), k.end+8)], " ")
+	if len(after) == 0 || after[0] != ')' && after[0] != ']' {
 		return 0, 0, false
 	}
 	v := b[k.start:k.end]

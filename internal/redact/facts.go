@@ -120,6 +120,7 @@ func (e *Engine) keyFactOf(key []byte) keyFact {
 func (e *Engine) factsOf(b []byte, start, from int, o *fact.Object) {
 	text := b[start:]
 	contained := len(o.Path) > 0 && hasWord(containers, o.Path[len(o.Path)-1].Of(text))
+	sealed := len(o.Path) == 1 && isSecretOfCluster(text, o.Path[0])
 	for i, m := range o.Members {
 		if m.Value.Empty() || start+m.Value.Start < from {
 			continue
@@ -132,7 +133,7 @@ func (e *Engine) factsOf(b []byte, start, from int, o *fact.Object) {
 		if class == lexicon.None && key.class == lexicon.None && (m.Key.Empty() || key.value) {
 			class = e.classBeside(text, o, i)
 		}
-		if class == lexicon.None && contained && shaped(string(m.Value.Of(text))) {
+		if class == lexicon.None && (sealed || contained && shaped(string(m.Value.Of(text)))) {
 			class = lexicon.Secret
 		}
 		v := m.Value.Of(text)
@@ -152,6 +153,24 @@ func (e *Engine) factsOf(b []byte, start, from int, o *fact.Object) {
 			}
 		}
 	}
+}
+
+// isSecretOfCluster reports whether a key holds what a resource of the kind Secret keeps (Kubernetes API, core/v1): whatever its keys are.
+func isSecretOfCluster(text []byte, key fact.Span) bool {
+	if name := string(key.Of(text)); name != "data" && name != "stringData" {
+		return false
+	}
+	from := bytes.LastIndex(text[:key.Start], []byte("\n---")) + 1
+	to := len(text)
+	if n := bytes.Index(text[key.End:], []byte("\n---")); n >= 0 {
+		to = key.End + n
+	}
+	for _, kind := range []string{"kind: Secret", `"kind": "Secret"`, `"kind":"Secret"`} {
+		if bytes.Contains(text[from:to], []byte(kind)) {
+			return true
+		}
+	}
+	return false
 }
 
 // beside reports whether a value stands right behind its key on its line, where the rules of keys read it.

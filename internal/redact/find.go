@@ -155,7 +155,7 @@ func (e *Engine) at(b []byte, i, free int, rules []*Rule) (f finding, ok bool) {
 				continue
 			}
 		}
-		if end <= start || holdsPlaceholder(b[start:end]) || r.judged && !plausible(b, start, end, r.Class) {
+		if end <= start || holdsPlaceholder(b[start:end]) || r.judged && !plausible(b, start, end, r.Class, false) {
 			continue
 		}
 		if r.judged && r.Class == User {
@@ -175,9 +175,9 @@ func (e *Engine) at(b []byte, i, free int, rules []*Rule) (f finding, ok bool) {
 const maxAround = 160
 
 // plausible reports whether what was found can be what its place says.
-func plausible(b []byte, start, end int, class Class) bool {
+func plausible(b []byte, start, end int, class Class, sure bool) bool {
 	p := judge.Place{Before: b[max(lineStart(b, start), start-maxAround):start], Text: b[start:end],
-		After: b[end:min(len(b), end+maxAround)]}
+		After: b[end:min(len(b), end+maxAround)], Sure: sure}
 	if n := bytes.IndexByte(p.After, '\n'); n >= 0 {
 		p.After = p.After[:n]
 	}

@@ -60,6 +60,9 @@ func findDistinguishedName(b []byte, at, free int) (int, int, bool) {
 		}
 		end++
 	}
+	if start >= free && spaces == 0 && end < len(b) && b[end] == ',' && isAccountOfDirectory(b[start:end], b[end+1:min(len(b), end+40)]) {
+		return start, end, true
+	}
 	if start < free || spaces == 0 || spaces > 4 || !isUpper(b[start]) || end == len(b) {
 		return 0, 0, false
 	}
@@ -73,6 +76,23 @@ func findDistinguishedName(b []byte, at, free int) (int, int, bool) {
 	}
 	v := b[start:end]
 	return start, end, isGivenName(v) || !holdsEveryday(v) // else it is a thing: CN=NTDS Settings
+}
+
+// peopleOf are the branches of directories in which accounts are.
+var peopleOf = wordSet("people users user services service serviceaccounts accounts staff admins administrators employees system sysaccounts binds")
+
+// isAccountOfDirectory reports whether a word is the name of an account in a directory, told by the branch behind it: cn=svcgate,ou=services,….
+func isAccountOfDirectory(v, behind []byte) bool {
+	branch := bytes.TrimLeft(behind, " ")
+	if len(branch) < 4 || !bytes.EqualFold(branch[:3], []byte("ou=")) && !bytes.EqualFold(branch[:3], []byte("cn=")) && !bytes.EqualFold(branch[:3], []byte("dc=")) || !isPerson(v) {
+		return false
+	}
+	name := branch[3 : 3+nameAt(branch[3:], 0)]
+	if branch[0]|0x20 == 'd' { // right below the domain
+		return isLoginWord(v) || bytes.HasPrefix(v, []byte("svc-")) || bytes.HasPrefix(v, []byte("svc_"))
+	}
+	var buf [32]byte
+	return peopleOf[string(bytes.ReplaceAll(lowered(&buf, name), []byte(" "), nil))]
 }
 
 // holdsEveryday says whether one of the words of a name is one that everybody uses.

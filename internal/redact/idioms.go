@@ -77,7 +77,7 @@ func findPartName(b []byte, at, free int) (int, int, bool) {
 	var owner []byte
 	switch {
 	case b[at] == '=':
-		if line := b[lineStart(b, at):at]; !personOfElement(b, at) && !bytes.HasSuffix(line, []byte("user add name")) && !bytes.HasSuffix(line, []byte("secret add name")) { // of a router's configuration
+		if line := b[lineStart(b, at):at]; !besideSecret(b, at) && !personOfElement(b, at) && !bytes.HasSuffix(line, []byte("user add name")) && !bytes.HasSuffix(line, []byte("secret add name")) { // of a router's configuration
 			return 0, 0, false
 		}
 		owner = []byte("user")
@@ -96,6 +96,20 @@ func findPartName(b []byte, at, free int) (int, int, bool) {
 		return 0, 0, false
 	}
 	return k.person(b)
+}
+
+// besideSecret reports whether a line of settings without brackets sets a secret behind a place: add name=itostrund password=….
+func besideSecret(b []byte, at int) bool {
+	line := lineFrom(b[:min(len(b), at+maxPair)], at)
+	if bytes.IndexByte(line, '<') >= 0 {
+		return false
+	}
+	for _, key := range []string{" password=", " secret=", " pass="} {
+		if bytes.Contains(line, []byte(key)) {
+			return true
+		}
+	}
+	return false
 }
 
 // nameOfRole finds a name behind a key of personRoles.

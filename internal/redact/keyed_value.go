@@ -64,6 +64,9 @@ func (k keyed) readValue(b []byte, at int) (keyed, bool) {
 		for k.end < len(b) && (!behindValue[b[k.end]] || isApostrophe(b, k.start, k.end) || b[k.end] == ')' && leavesOpen(b[k.start:k.end])) {
 			k.end++
 		}
+		if n := bytes.IndexByte(b[k.start:k.end], '^'); n > 0 && isSetting(b[k.start+n+1:k.end]) { // as lists of security events have it
+			k.end = k.start + n
+		}
 		if k.start < len(b) && b[k.start] == '[' { // a placeholder of ours, or a list
 			if n := bytes.IndexByte(lineFrom(b, k.start), ']'); n >= 0 && isPlaceholder(b[k.start:k.start+n+1]) {
 				k.end = k.start + n + 1

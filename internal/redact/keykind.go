@@ -39,7 +39,7 @@ var wholeKeys = func() map[string]keyKind {
 	for _, k := range []string{"mac", "macaddress", "macaddr", "hwaddr", "hwaddress", "physicaladdress", "bssid", "clientmac", "ethernetaddress"} {
 		m[k] = keyMAC
 	}
-	for _, k := range []string{"encryptkey", "loggedinkey", "noncekey", "recoverycode", "backupcode", "securityanswer", "secretanswer", "challengeanswer", "remotepass", "dnpass", "tlspskvalue", "pskvalue", "cleartext", "awsseckey", "seckey"} {
+	for _, k := range []string{"encryptkey", "loggedinkey", "noncekey", "authsalt", "secureauthsalt", "loggedinsalt", "noncesalt", "recoverycode", "backupcode", "securityanswer", "secretanswer", "challengeanswer", "remotepass", "dnpass", "tlspskvalue", "pskvalue", "cleartext", "awsseckey", "seckey"} {
 		m[k] = keySecret
 	}
 	m["keymaterial"], m["keyingmaterial"], m["productkey"], m["encrypt"] = keyWeak, keyWeak, keyWeak, keyWeak
@@ -198,7 +198,7 @@ func kindOf(raw []byte) keyKind {
 		last := lastWord(raw)
 		if tellingLast[last] || tellingLast[string(key)] {
 			kind |= keySecret
-		} else if weaklyTelling[last] {
+		} else if weaklyTelling[last] && !(last == "key" && (bytes.Contains(key, []byte("public")) || bytes.HasSuffix(key, []byte("pubkey")))) {
 			kind |= keyWeak
 		} else if kind == 0 && (tellingPhone[last]) {
 			kind = keyPhone

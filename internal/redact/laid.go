@@ -351,7 +351,8 @@ func (t *texts) lay(v []byte, q *quotedText) {
 	t.parts = append(t.parts, stretch{laid: len(t.laid), start: q.start})
 	q.plain = q.quote == '>' || isLine(q.quote) || isCoded(q) || q.sign == doubling ||
 		q.sign == '=' && bytes.Contains(v, shellQuote) || !allEscapes(v, q.quote)
-	q.sure = !q.plain && (q.sign == ':' || q.sign == '[' || q.sign == '{' || bytes.Contains(v, []byte{'\\', q.quote}) || bytes.Contains(v, hexEscape))
+	q.sure = !q.plain && (q.sign == ':' || q.sign == '[' || q.sign == '{' || bytes.Contains(v, []byte{'\\', q.quote}) ||
+		bytes.Contains(v, hexEscape) || bytes.Count(v, lineEscape) > 1)
 	var next nextEscape
 	for i := 0; i < len(v); {
 		n := next.from(v, i, q) - i
@@ -391,6 +392,9 @@ func (t *texts) lay(v []byte, q *quotedText) {
 		}
 	}
 }
+
+// lineEscape is how a text in quotes writes the end of a line; one may be part of a password.
+var lineEscape = []byte(`\n`)
 
 // nextEscape keeps where the next signs are with which an escape of a text may begin: none is looked for twice.
 type nextEscape struct {

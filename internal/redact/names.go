@@ -84,7 +84,7 @@ func personOfElement(b []byte, at int) bool {
 
 // personalKeys are those that only descriptions of people have.
 var personalKeys = wordSet(`email mail emailaddress mailaddress phone phonenumber mobile mobilephone mobilenumber gender sex birthdate birthday dateofbirth dob surname lastname
-	nationality passport passportnumber`)
+	nationality passport passportnumber iban pan cardnumber postcode`)
 
 // besidePersonal says whether one of them stands in the same object or element as a place, or in a line beside it.
 func besidePersonal(b []byte, at int) bool {

@@ -28,6 +28,9 @@ func fitsSlot(b []byte, f phrase.Found) bool {
 	if f.Slot.IsSecret() && (bytes.Contains(v, []byte(`="`)) || bytes.Contains(v, []byte("='"))) {
 		return false // an attribute
 	}
+	if f.Slot.IsSecret() && !f.Quoted && isSetting(v) {
+		return false
+	}
 	if f.Slot.IsSecret() && (v[0] == '<' || standsForAny(v) || !f.Quoted && isPiece(v)) {
 		return false
 	}
@@ -40,13 +43,15 @@ func fitsSlot(b []byte, f phrase.Found) bool {
 	switch f.Slot {
 	case phrase.SureSecret:
 		return isValue(v) && len(v) >= 3 && !notValues.has(v) && (v[0] != '/' && v[0] != '-' && v[0] != '\\' || looksStrong(v))
+	case phrase.Unusual:
+		return isUnusual(v)
 	case phrase.Quoted:
 		return f.Quoted && isValue(v) && len(v) >= 3 && !notValues.has(v)
 	case phrase.Code:
 		return len(v) >= 4 && len(v) <= 10 && isAllDigits(v)
 	case phrase.Fierce:
 		return isValue(v) && looksStrong(v) && kindsIn(string(v)) >= 3 && shaped(string(v)) &&
-			bytes.ContainsAny(v, "!#$%&*^") && !bytes.ContainsAny(v, "\"'{}[]<>`=@")
+			bytes.ContainsAny(v, "!#$%&*^") && bytes.Count(v, []byte(":")) < 3 && !bytes.ContainsAny(v, "\"'{}[]<>`=@")
 	case phrase.Strong:
 		return isValue(v) && looksChosen(v) && shaped(string(v))
 	case phrase.Random:
@@ -67,6 +72,28 @@ func fitsSlot(b []byte, f phrase.Found) bool {
 		return isPerson(v) && nameAt(b, f.Start) == f.End
 	}
 	return isUpper(v[0]) && isPerson(v) && (isGivenName(v) || isUncommonName(v) || looksPersonal(v))
+}
+
+// isUnusual reports whether a value is no word of a sentence or configuration: where it alone follows a telling word, it is a secret.
+func isUnusual(v []byte) bool {
+	var buf [32]byte
+	lower := lowered(&buf, v)
+	return len(v) >= 4 && isValue(v) && !notValues.has(v) && !algorithms.has(v) && !isEveryday(lower) && !nobody.has(v) &&
+		bytes.ContainsAny(lower, "abcdefghijklmnopqrstuvwxyz") && !bytes.ContainsAny(v, "/()[]{}<>:;,\"'`=$") && v[0] != '-' && v[len(v)-1] != '.'
+}
+
+// isSetting reports whether a value is a key with a value of its own: mode=dynamic.
+func isSetting(v []byte) bool {
+	n := bytes.IndexByte(v, '=')
+	if n < 2 || n+1 >= len(v) || v[n+1] == '=' {
+		return false
+	}
+	for _, c := range v[:n] {
+		if !isLower(c) && c != '-' && c != '_' && !isDigit(c) && !isUpper(c) {
+			return false
+		}
+	}
+	return isLower(v[0]) && !isDigit(v[n-1]) || isLower(v[0]) && n < 6
 }
 
 // isPiece reports whether a value without quotes is a piece of a program: an index, a pointer.
@@ -100,6 +127,7 @@ type phrased struct {
 	rule       string
 	trigger    int
 	weak       bool // one such find alone teaches nothing
+	sure       bool // what stands around it is enough for a name
 }
 
 // phrase keeps a find until the rules are through: a secret counts for a rule, a name for that of logs.
@@ -107,15 +135,15 @@ func (e *Engine) phrase(f phrase.Found, rule string, trigger int, weak bool) {
 	if !f.Slot.IsSecret() {
 		rule = logUserRule
 	}
-	e.phrased = append(e.phrased, phrased{f.Start, f.End, rule, trigger, weak})
+	e.phrased = append(e.phrased, phrased{f.Start, f.End, rule, trigger, weak, f.Slot == phrase.SureUser})
 }
 
 // addPhrased adds what phrases gave away.
 func (e *Engine) addPhrased(b []byte, from int) {
 	for _, p := range e.phrased {
 		n := len(e.findings)
-		if e.add(b, from, p.start, p.end, p.rule); len(e.findings) > n {
-			e.findings[n].trigger, e.findings[n].weak = p.trigger, p.weak
+		if e.addJudged(b, from, p.start, p.end, p.rule, p.sure); len(e.findings) > n {
+			e.findings[n].trigger, e.findings[n].weak = p.trigger, p.weak || p.sure && isEveryday(bytes.ToLower(b[p.start:p.end]))
 		}
 	}
 }
@@ -172,7 +200,7 @@ func (e *Engine) findPersonOption(b []byte, option int) {
 		return
 	}
 	if ok && isPerson(b[from:to]) && !(isAllLetters(b[from:to]) && isEveryday(bytes.ToLower(b[from:to]))) {
-		e.phrased = append(e.phrased, phrased{from, to, logUserRule, option, true})
+		e.phrased = append(e.phrased, phrased{from, to, logUserRule, option, true, false})
 	}
 }
 
@@ -220,7 +248,7 @@ var (
 
 // worthLine reports whether a whole line may be one of those of the table. Most are told by a sign in their last words.
 func worthLine(line []byte) bool {
-	if line[0] == '@' {
+	if line[0] == '@' || line[0] == '[' || line[0] == '"' {
 		return true
 	}
 	for _, c := range line {

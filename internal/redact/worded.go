@@ -92,10 +92,13 @@ func findCall(b []byte, at, free int) (int, int, bool) {
 		return 0, 0, false
 	}
 	kind := kindOf(b[start:end])
-	if kind&keySecret == 0 && (kind&keyCookie == 0 || b[at] != ',') {
+	if kind&(keySecret|keyWeak) == 0 && (kind&keyCookie == 0 || b[at] != ',') {
 		return 0, 0, false
 	}
 	k, ok := keyed{}.readValue(b, next)
+	if kind&keySecret == 0 && kind&keyWeak != 0 && (!ok || !looksRandom(b[k.start:k.end]) && !looksStrong(b[k.start:k.end])) {
+		return 0, 0, false
+	}
 	if !ok || k.start < free || !isValue(b[k.start:k.end]) {
 		return 0, 0, false
 	}

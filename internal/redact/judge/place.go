@@ -11,6 +11,7 @@ import (
 // Place is a value where it stands in its line.
 type Place struct {
 	Before, Text, After []byte // of one line
+	Sure                bool   // what stands around it is enough for a name
 }
 
 // quoted reports whether quotes stand around the value.
@@ -98,7 +99,21 @@ func (p *Place) bareCode() bool {
 	case identifier(t) && !mixed(t) && (p.program() || p.follows(t)), last == ']' && indexed(t) && p.program():
 		return true
 	}
-	return last == '=' && identifier(t[:len(t)-1]) && !hasDigit(t) && len(t) <= 20
+	return last == '=' && identifier(t[:len(t)-1]) && !hasDigit(t) && len(t) <= 20 && !filledUp(t)
+}
+
+// filledUp reports whether a text is one in base64 that was filled up (RFC 4648): one of words is no key before its value.
+func filledUp(t []byte) bool {
+	capitals, turns := 0, 0
+	for i, c := range t {
+		if c >= 'A' && c <= 'Z' {
+			capitals++
+			if i > 0 && isLower(t[i-1]) {
+				turns++
+			}
+		}
+	}
+	return len(t)%4 == 0 && len(t) >= 8 && capitals > turns
 }
 
 // ofSentence reports whether a value without quotes is a part of a sentence, or one.
@@ -136,11 +151,11 @@ func indexed(t []byte) bool {
 const leastSecret = 2
 
 // named are the names of what secrets are made or sent with, and of encodings.
-var named = set("external cram-md5 digest-md5 gssapi ntlm scram-sha-1 scram-sha-256 negotiate kerberos spnego oauthbearer " +
+var named = set("mschapv2 mschap ms-chap-v2 chap pap gtc eap-gtc ttls peap tls leap external cram-md5 digest-md5 gssapi ntlm scram-sha-1 scram-sha-256 negotiate kerberos spnego oauthbearer " +
 	"xoauth2 " +
 	"utf-8 utf8 utf-16 utf16 utf-16le utf-16-le ascii latin-1 iso-8859-1 base64 sha256 sha-256 sha512 sha-512 md5 bcrypt argon2 scrypt " +
 	"pbkdf2 aes-256-gcm " +
-	"bearer basic")
+	"bearer basic plain login cleartext")
 
 func isNamed(t []byte) bool {
 	var buf [lowerSize]byte
@@ -355,13 +370,13 @@ func (p *Place) Person() bool {
 	}
 	var buf [lowerSize]byte
 	lower := lowered(&buf, t)
-	if nobodys[string(lower)] {
+	if nobodys[string(lower)] || isNamed(t) {
 		return false
 	}
 	if bytes.IndexByte(t, ' ') >= 0 {
 		return personOfWords(bytes.Fields(t))
 	}
-	if calledByProgram(t) {
+	if calledByProgram(t) && (p.program() || p.idiom() && !p.Sure || !accountOfService(t)) {
 		return false
 	}
 	return p.quoted() || p.bareName(t, lower)
@@ -376,6 +391,31 @@ func calledByProgram(t []byte) bool {
 	return len(parts) > 1 && !(len(parts) == 2 && lexicon.Given(bytes.ToLower(parts[0])))
 }
 
+// namesFields are parts of what programs call the fields of names.
+var namesFields = set(`user username name names users login account accounts id ids uid key keys type field fields value values list path
+	dir file str string obj object var arg args param params info data ctx ptr map set get is has not default new current self class model
+	table column row rows index count url uri host email mail password pass pwd secret token title label text role roles group groups
+	first last full display given family required invalid unknown missing`)
+
+// accountOfService reports whether a word is joined as the accounts of services are: gate_events, report-rw.
+func accountOfService(t []byte) bool {
+	joints := 0
+	for _, c := range t {
+		switch {
+		case c == '_' || c == '-':
+			joints++
+		case !isLower(c) && !isDigit(c):
+			return false
+		}
+	}
+	for _, part := range Parts(t) {
+		if namesFields[string(part)] {
+			return false
+		}
+	}
+	return joints == 1
+}
+
 // bareName reports whether a word without quotes can be a name where it stands.
 func (p *Place) bareName(t, lower []byte) bool {
 	everyday := lexicon.Everyday(lower)
@@ -385,7 +425,7 @@ func (p *Place) bareName(t, lower []byte) bool {
 	if len(p.After) > 0 && (p.After[0] == ',' || p.After[0] == ')') && sameWord(t, p.key()) {
 		return false
 	}
-	return !p.prose() && !(everyday && p.idiom() && !lexicon.Given(lower))
+	return !p.prose() && !(everyday && p.idiom() && !p.Sure && !lexicon.Given(lower))
 }
 
 // personOfWords judges a name of several words: none is a word of sentences, none of what people are in.

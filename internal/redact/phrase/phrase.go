@@ -38,6 +38,7 @@ const (
 	SureSecret Slot = "secret!" // whatever can be one
 	Quoted     Slot = "quoted"  // whatever can be one and stands in quotes
 	Code       Slot = "code"    // a short number
+	Unusual    Slot = "unusual" // a word that stands in no sentence
 	Fierce     Slot = "fierce"  // what nobody writes but as a password
 	Strong     Slot = "strong"  // what looks like a secret wherever it stands
 	Random     Slot = "random"  // what looks as if nobody could have chosen it by words

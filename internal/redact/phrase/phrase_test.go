@@ -13,6 +13,9 @@ func anything(b []byte, f Found) bool {
 	if f.Slot == Secret || f.Slot == Random || f.Slot == Strong || f.Slot == Fierce {
 		return strings.ContainsAny(v, "0123456789") && v != "md5" && strings.ContainsAny(v, "abnrtWRE") && len(v) > 5
 	}
+	if f.Slot == Unusual {
+		return v != "prompt" && v != "ingredient" && v != "x"
+	}
 	if f.Slot == Code {
 		return len(v) > 3 && len(strings.Trim(v, "0123456789")) == 0
 	}

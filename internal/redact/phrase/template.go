@@ -192,7 +192,7 @@ func compilePieces(w string) (out []piece, err error) {
 			}
 			slot := Slot(w[1:n])
 			switch slot {
-			case Secret, SureSecret, Quoted, Code, Strong, Fierce, Random, User, SureUser, QuotedUser, Name, Surname, Person:
+			case Secret, SureSecret, Unusual, Quoted, Code, Strong, Fierce, Random, User, SureUser, QuotedUser, Name, Surname, Person:
 			default:
 				return nil, fmt.Errorf("no slot is called %s", slot)
 			}
