@@ -60,7 +60,7 @@ func findDistinguishedName(b []byte, at, free int) (int, int, bool) {
 		}
 		end++
 	}
-	if start >= free && spaces == 0 && end < len(b) && b[end] == ',' && isAccountOfDirectory(b[start:end], b[end+1:min(len(b), end+40)]) {
+	if start >= free && spaces == 0 && end < len(b) && b[end] == ',' && isAccountOfDirectory(b[start:end], b[end+1:min(len(b), end+40)], b[lineStart(b, at):at]) {
 		return start, end, true
 	}
 	if start < free || spaces == 0 || spaces > 4 || !isUpper(b[start]) || end == len(b) {
@@ -81,15 +81,17 @@ func findDistinguishedName(b []byte, at, free int) (int, int, bool) {
 // peopleOf are the branches of directories in which accounts are.
 var peopleOf = wordSet("people users user services service serviceaccounts accounts staff admins administrators employees system sysaccounts binds")
 
-// isAccountOfDirectory reports whether a word is the name of an account in a directory, told by the branch behind it: cn=svcgate,ou=services,….
-func isAccountOfDirectory(v, behind []byte) bool {
+// isAccountOfDirectory reports whether a word is the name of an account in a directory, told by the branch behind it, cn=svcgate,ou=services,…, or by
+// what it is used for.
+func isAccountOfDirectory(v, behind, before []byte) bool {
 	branch := bytes.TrimLeft(behind, " ")
-	if len(branch) < 4 || !bytes.EqualFold(branch[:3], []byte("ou=")) && !bytes.EqualFold(branch[:3], []byte("cn=")) && !bytes.EqualFold(branch[:3], []byte("dc=")) || !isPerson(v) {
+	if len(branch) < 4 || !bytes.EqualFold(branch[:3], []byte("ou=")) && !bytes.EqualFold(branch[:3], []byte("cn=")) && !bytes.EqualFold(branch[:3], []byte("dc=")) || !isPerson(v) || standsForAny(v) {
 		return false
 	}
 	name := branch[3 : 3+nameAt(branch[3:], 0)]
 	if branch[0]|0x20 == 'd' { // right below the domain
-		return isLoginWord(v) || bytes.HasPrefix(v, []byte("svc-")) || bytes.HasPrefix(v, []byte("svc_"))
+		lower := bytes.ToLower(before[max(0, len(before)-maxKey):])
+		return bytes.Contains(lower, []byte("bind")) || bytes.Contains(before, []byte("-D ")) || bytes.Contains(lower, []byte("connectionname"))
 	}
 	var buf [32]byte
 	return peopleOf[string(bytes.ReplaceAll(lowered(&buf, name), []byte(" "), nil))]

@@ -50,7 +50,8 @@ var partKeys = func() map[string]bool {
 
 // personRoles are keys behind which people stand, and programs, too: what is there must look like a name.
 var personRoles = wordSet(`driver sender manager accountmanager teacher doctor patient student subscriber visitor resident applicant payee payer beneficiary cashier conductor captain skipper
-	officer inspector dispatcher mechanic attendee participant organizer organiser witness escort spouse nextofkin emergencycontact addressee consignee traveller traveler cn sn`)
+	officer inspector dispatcher mechanic attendee participant organizer organiser witness escort spouse nextofkin emergencycontact addressee consignee traveller traveler cn sn
+	callerid calleridname effectivecalleridname outboundcalleridname fn`)
 
 // findPartName finds the name in a part of something whose key tells: "user": {"name": "…"}, <user><name>…, and in YAML.
 func findPartName(b []byte, at, free int) (int, int, bool) {

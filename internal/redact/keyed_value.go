@@ -13,6 +13,9 @@ func (k keyed) readValue(b []byte, at int) (keyed, bool) {
 	if at+1 < len(b) && (b[at+1] == '"' || b[at+1] == '\'') && textPrefixes[b[at]] && !closesText(b, at+1) { // N'…' of SQL, b"…" of Python
 		at++
 	}
+	if n := pointed(b, at); n > 0 { // of a debugger
+		at += n
+	}
 	if n := dumped(b, at); n > 0 { // string(10) "…", as PHP prints it
 		at += n
 	}
@@ -64,6 +67,15 @@ func (k keyed) readValue(b []byte, at int) (keyed, bool) {
 		for k.end < len(b) && (!behindValue[b[k.end]] || isApostrophe(b, k.start, k.end) || b[k.end] == ')' && leavesOpen(b[k.start:k.end])) {
 			k.end++
 		}
+		if b[k.start] == '{' && k.end < len(b) && b[k.end] == '}' { // {AES}…: how it is written
+			end := k.end + 1
+			for end < len(b) && !behindValue[b[end]] {
+				end++
+			}
+			if isSchemed(b[k.start:end]) {
+				k.end = end
+			}
+		}
 		if n := bytes.IndexByte(b[k.start:k.end], '^'); n > 0 && isSetting(b[k.start+n+1:k.end]) { // as lists of security events have it
 			k.end = k.start + n
 		}
@@ -89,6 +101,21 @@ func closingEscaped(b []byte, from, depth int) int {
 		}
 	}
 	return from
+}
+
+// pointed gives the length of 0x7f… and the blank before a text in quotes, or 0.
+func pointed(b []byte, at int) int {
+	if !bytes.HasPrefix(b[at:], []byte("0x")) {
+		return 0
+	}
+	end := at + 2
+	for end < len(b) && isHex(b[end]) && end-at < 20 {
+		end++
+	}
+	if !bytes.HasPrefix(b[end:], []byte(` "`)) {
+		return 0
+	}
+	return end + 1 - at
 }
 
 // dumped gives the length of string(10) and the blank before a text in quotes, or 0.
@@ -185,6 +212,9 @@ func (k keyed) toLineEnd(b []byte) (keyed, bool) {
 func (k keyed) holdsSecret(b []byte, at int) bool {
 	v := b[k.start:k.end]
 	if len(v) == 1 && !isWord(v[0]) && v[0] < 0x80 {
+		return false
+	}
+	if !k.quoted && kindOf(v)&keyUser != 0 && k.end+1 < len(b) && b[k.end] == ' ' && (b[k.end+1] == '"' || b[k.end+1] == '\'') { // user 'svc'
 		return false
 	}
 	start, end, _ := keySpan(b, at)

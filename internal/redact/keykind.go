@@ -39,7 +39,7 @@ var wholeKeys = func() map[string]keyKind {
 	for _, k := range []string{"mac", "macaddress", "macaddr", "hwaddr", "hwaddress", "physicaladdress", "bssid", "clientmac", "ethernetaddress"} {
 		m[k] = keyMAC
 	}
-	for _, k := range []string{"encryptkey", "loggedinkey", "noncekey", "authsalt", "secureauthsalt", "loggedinsalt", "noncesalt", "recoverycode", "backupcode", "securityanswer", "secretanswer", "challengeanswer", "remotepass", "dnpass", "tlspskvalue", "pskvalue", "cleartext", "awsseckey", "seckey"} {
+	for _, k := range []string{"encryptkey", "keycontent", "loggedinkey", "noncekey", "authsalt", "secureauthsalt", "loggedinsalt", "noncesalt", "recoverycode", "backupcode", "securityanswer", "secretanswer", "challengeanswer", "remotepass", "dnpass", "tlspskvalue", "pskvalue", "cleartext", "awsseckey", "seckey"} {
 		m[k] = keySecret
 	}
 	m["keymaterial"], m["keyingmaterial"], m["productkey"], m["encrypt"] = keyWeak, keyWeak, keyWeak, keyWeak
@@ -81,6 +81,10 @@ func kindAt(b []byte, at int) keyKind {
 		return 0
 	}
 	start, end, _ := keySpan(b, at)
+	if start < end && end-start <= 2 && isAllDigits(b[start:end]) && start > 2 && b[start-1] == ' ' && b[start-2]|0x20 == 'y' {
+		end = start - 1 // Unseal Key 1
+		start = keyBegin(b, end)
+	}
 	if start == end || isDigit(b[end-1]) && allDigits(string(b[start:end])) {
 		return 0
 	}
@@ -211,7 +215,7 @@ func kindOf(raw []byte) keyKind {
 
 // namesUser says whether a key ends like those of users: session_user, dbUserName.
 func namesUser(key []byte, last string) bool {
-	return last == "user" || last == "username" || bytes.HasSuffix(key, []byte("username")) || bytes.HasSuffix(key, []byte("user")) && !isOneOf(key, "superuser", "multiuser", "enduser", "singleuser", "fuser", "adduser", "deluser")
+	return last == "user" || last == "username" || bytes.HasSuffix(key, []byte("username")) || bytes.HasSuffix(key, []byte("user")) && !isOneOf(key, "superuser", "multiuser", "enduser", "singleuser", "fuser", "expanduser", "adduser", "deluser")
 }
 
 // lastTwo are the last two letters of the words that tell as the last word of a key: what ends in others is not looked up.

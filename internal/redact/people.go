@@ -238,7 +238,9 @@ func findLogUser(b []byte, at, free int) (start, end int, ok bool) {
 	case '\\':
 		start, end, ok = userOfDomain(b, at)
 	case '/':
-		start, end, ok = userOfTerminal(b, at)
+		if start, end, ok = userOfTerminal(b, at); !ok {
+			start, end, ok = nameOnPass(b, at)
+		}
 	case ':':
 		if start, end, ok = userOfPasswd(b, at); !ok {
 			start, end, ok = userOfProcess(b, at)

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"sync"
 
+	"envask/internal/redact/judge"
 	"envask/internal/redact/phrase"
 )
 
@@ -53,7 +54,7 @@ func fitsSlot(b []byte, f phrase.Found) bool {
 		return isValue(v) && looksStrong(v) && kindsIn(string(v)) >= 3 && shaped(string(v)) &&
 			bytes.ContainsAny(v, "!#$%&*^") && bytes.Count(v, []byte(":")) < 3 && !bytes.ContainsAny(v, "\"'{}[]<>`=@")
 	case phrase.Strong:
-		return isValue(v) && looksChosen(v) && shaped(string(v))
+		return isValue(v) && looksChosen(v) && shaped(string(v)) && !judge.Format(v)
 	case phrase.Random:
 		return isValue(v) && looksRandom(v)
 	case phrase.Secret:
@@ -68,7 +69,7 @@ func fitsSlot(b []byte, f phrase.Found) bool {
 	case phrase.Surname:
 		var buf [32]byte
 		return isUpper(v[0]) && len(v) > 2 && isPerson(v) && !noNames[string(lowered(&buf, v))] && !isEveryday(bytes.ToLower(v))
-	case phrase.SureUser:
+	case phrase.SureUser, phrase.Account:
 		return isPerson(v) && nameAt(b, f.Start) == f.End
 	}
 	return isUpper(v[0]) && isPerson(v) && (isGivenName(v) || isUncommonName(v) || looksPersonal(v))
@@ -135,7 +136,7 @@ func (e *Engine) phrase(f phrase.Found, rule string, trigger int, weak bool) {
 	if !f.Slot.IsSecret() {
 		rule = logUserRule
 	}
-	e.phrased = append(e.phrased, phrased{f.Start, f.End, rule, trigger, weak, f.Slot == phrase.SureUser})
+	e.phrased = append(e.phrased, phrased{f.Start, f.End, rule, trigger, weak, f.Slot == phrase.Account})
 }
 
 // addPhrased adds what phrases gave away.
@@ -248,7 +249,7 @@ var (
 
 // worthLine reports whether a whole line may be one of those of the table. Most are told by a sign in their last words.
 func worthLine(line []byte) bool {
-	if line[0] == '@' || line[0] == '[' || line[0] == '"' {
+	if line[0] == '@' || line[0] == '[' || line[0] == '"' || line[0] == '*' {
 		return true
 	}
 	for _, c := range line {

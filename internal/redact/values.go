@@ -22,7 +22,7 @@ func looksRandom(v []byte) bool {
 
 // harmless lists ends of keys that speak about a secret without holding it.
 var harmless = []string{
-	"publickeytoken", // of an assembly: the checksum of a public key
+	"existingsecret", "publickeytoken", // of an assembly: the checksum of a public key
 	"ref", "refs", "reference", "file", "name", "path", "dir", "policy", "expires", "expiry", "expired", "expiration", "expiresin", "age", "length", "count", "type",
 	"ttl", "url", "uri", "endpoint", "hint", "field", "timeout", "version", "status", "format", "changed", "updated", "valid",
 	"required", "enabled", "retries", "attempts", "errors", "error", "failed", "invalid", "rotation", "rotated", "bytes", "limit",

@@ -357,6 +357,9 @@ var nobodys = set(`foo bar baz qux me you him her them us it its xxx yyy zzz val
 	anybody fixme todo example any team teams all other others each every same self this that these those his their our my your new
 	old first last next`)
 
+// arguments are what manuals call what follows an option: without the -u flag.
+var arguments = set("flag flags option options switch switches argument arguments parameter parameters name user")
+
 // Person reports whether what stands where a name is expected can be one: a piece of a program or sentence, a word that stands for any
 // name, and what a program calls a thing are none.
 func (p *Place) Person() bool {
@@ -370,13 +373,13 @@ func (p *Place) Person() bool {
 	}
 	var buf [lowerSize]byte
 	lower := lowered(&buf, t)
-	if nobodys[string(lower)] || isNamed(t) {
+	if p.Sure && arguments[string(lower)] || nobodys[string(lower)] || isNamed(t) {
 		return false
 	}
 	if bytes.IndexByte(t, ' ') >= 0 {
 		return personOfWords(bytes.Fields(t))
 	}
-	if calledByProgram(t) && (p.program() || p.idiom() && !p.Sure || !accountOfService(t)) {
+	if calledByProgram(t) && (p.program() || p.idiom() && !p.Sure || !accountOfService(t) || !p.Sure && !p.set()) {
 		return false
 	}
 	return p.quoted() || p.bareName(t, lower)
@@ -396,6 +399,23 @@ var namesFields = set(`user username name names users login account accounts id 
 	dir file str string obj object var arg args param params info data ctx ptr map set get is has not default new current self class model
 	table column row rows index count url uri host email mail password pass pwd secret token title label text role roles group groups
 	first last full display given family required invalid unknown missing`)
+
+// set reports whether the value is one of a setting, and neither a part of a path of keys (user:cpu-seconds) nor the beginning of a sentence.
+func (p *Place) set() bool {
+	n := len(p.Before)
+	if n < 2 || p.Before[n-1] == ':' || p.Before[n-1] == '/' {
+		return false
+	}
+	after := p.After
+	if p.Before[n-1] != ' ' || len(after) < 2 || after[0] != ' ' {
+		return true
+	}
+	word := after[1:]
+	if i := bytes.IndexAny(word, " =:"); i >= 0 {
+		return word[i] == '='
+	}
+	return !isLower(word[0])
+}
 
 // accountOfService reports whether a word is joined as the accounts of services are: gate_events, report-rw.
 func accountOfService(t []byte) bool {

@@ -63,6 +63,10 @@ var Keys = []Key{
 	{"full name", Person, []string{"fullName", "full_name"}, []string{"full_name_length"}},
 	{"first name", Person, []string{"firstName", "first_name"}, []string{"first_name_format"}},
 	{"last name", Person, []string{"lastName", "last_name"}, []string{"last_name_format"}},
+	{"given name", Person, []string{"givenName", "given_name"}, []string{"given_name_format"}},
+	{"family name", Person, []string{"familyName"}, []string{"family_name_format"}},
+	{"display name", Person, []string{"displayName"}, []string{"display_name_format"}},
+	{"caller id name", Person, []string{"effective_caller_id_name"}, []string{"caller_id_number"}},
 	{"surname", Person, []string{"surname"}, []string{"surname_length"}},
 	{"owner", Person, []string{"owner"}, []string{"owner_id", "ownership"}},
 }
@@ -74,7 +78,7 @@ var about = wordsOf("max min num count length is has no use uses require require
 
 // joined are words that are written as one.
 var joined = map[string]string{"apikey": "api key", "accesskey": "access key", "secretkey": "secret key",
-	"privatekey": "private key", "fullname": "full name",
+	"privatekey": "private key", "fullname": "full name", "givenname": "given name", "familyname": "family name", "displayname": "display name",
 	"firstname": "first name", "lastname": "last name", "userpassword": "user password", "bindpassword": "bind password",
 	"clientsecret": "client secret",
 	"accesstoken":  "access token", "authtoken": "auth token", "sessiontoken": "session token", "rootpw": "root password",

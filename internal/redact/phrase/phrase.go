@@ -44,6 +44,7 @@ const (
 	Random     Slot = "random"  // what looks as if nobody could have chosen it by words
 	User       Slot = "user"    // what looks like the name of an account
 	SureUser   Slot = "user!"   // any name
+	Account    Slot = "account" // any name, where nothing else can stand
 	QuotedUser Slot = "quser"   // any name in quotes or brackets
 	Name       Slot = "name"    // the whole name of a person
 	Surname    Slot = "surname" // the same, where one word with a capital does
@@ -53,7 +54,7 @@ const (
 // IsSecret reports whether what stands in a slot is a secret, and no name.
 func (s Slot) IsSecret() bool {
 	switch s {
-	case User, SureUser, QuotedUser, Name, Surname, Person:
+	case User, SureUser, Account, QuotedUser, Name, Surname, Person:
 		return false
 	}
 	return true

@@ -14,7 +14,7 @@ func anything(b []byte, f Found) bool {
 		return strings.ContainsAny(v, "0123456789") && v != "md5" && strings.ContainsAny(v, "abnrtWRE") && len(v) > 5
 	}
 	if f.Slot == Unusual {
-		return v != "prompt" && v != "ingredient" && v != "x"
+		return v != "prompt" && v != "ingredient" && len(v) > 3
 	}
 	if f.Slot == Code {
 		return len(v) > 3 && len(strings.Trim(v, "0123456789")) == 0

@@ -179,6 +179,14 @@ func compilePieces(w string) (out []piece, err error) {
 	for len(w) > 0 {
 		at := strings.IndexAny(w, "{*")
 		switch {
+		case at > 0 && w[at] == '*' && w[at-1] == '\\': // the sign itself
+			text := w[:at-1] + "*"
+			if n := len(out); n > 0 && out[n-1].text != "" {
+				out[n-1].text += text
+			} else {
+				out = append(out, piece{text: text})
+			}
+			w = w[at+1:]
 		case at < 0:
 			return append(out, piece{text: w}), nil
 		case at > 0:
@@ -192,7 +200,7 @@ func compilePieces(w string) (out []piece, err error) {
 			}
 			slot := Slot(w[1:n])
 			switch slot {
-			case Secret, SureSecret, Unusual, Quoted, Code, Strong, Fierce, Random, User, SureUser, QuotedUser, Name, Surname, Person:
+			case Secret, SureSecret, Unusual, Quoted, Code, Strong, Fierce, Random, User, SureUser, Account, QuotedUser, Name, Surname, Person:
 			default:
 				return nil, fmt.Errorf("no slot is called %s", slot)
 			}
