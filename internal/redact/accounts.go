@@ -161,10 +161,40 @@ func namePassed(b []byte, secret, _ int) (start, end int) {
 	if start, end = nameInCall(b, secret); start < end {
 		return start, end
 	}
+	if start, end = nameInForm(b, secret); start < end {
+		return start, end
+	}
 	if start, end = nameInLine(b, secret); start < end {
 		return start, end
 	}
 	return nameInCommand(b, secret)
+}
+
+// nameInForm gives the name in the field before that of a secret (RFC 7578).
+func nameInForm(b []byte, secret int) (start, end int) {
+	from := max(0, secret-2*maxPair)
+	before := b[from:secret]
+	if before[len(before)-1] != '\n' || !bytes.Contains(before, []byte("form-data; name=")) {
+		return 0, 0
+	}
+	at := bytes.LastIndex(before, []byte(`form-data; name="user`))
+	if at < 0 {
+		at = bytes.LastIndex(before, []byte(`form-data; name="login`))
+	}
+	if at < 0 {
+		return 0, 0
+	}
+	line := bytes.ReplaceAll(before[at:], []byte("\r"), []byte(" "))
+	n := bytes.Index(line, []byte("\n\n"))
+	size := 2
+	if n < 0 {
+		n, size = bytes.Index(line, []byte(" \n \n")), len(" \n \n")
+	}
+	if n < 0 {
+		return 0, 0
+	}
+	start = from + at + n + size
+	return start, nameAt(b, start)
 }
 
 // nameInLine gives the name in a line of words with the secret: login NAME password SECRET, a1 LOGIN NAME SECRET, NAME : EAP "SECRET".

@@ -120,6 +120,7 @@ func (e *Engine) keyFactOf(key []byte) keyFact {
 func (e *Engine) factsOf(b []byte, start, from int, o *fact.Object) {
 	text := b[start:]
 	contained := len(o.Path) > 0 && hasWord(containers, o.Path[len(o.Path)-1].Of(text))
+	account := accountBeside(e, text, o)
 	sealed := len(o.Path) == 1 && isSecretOfCluster(text, o.Path[0])
 	for i, m := range o.Members {
 		if m.Value.Empty() || start+m.Value.Start < from {
@@ -137,6 +138,9 @@ func (e *Engine) factsOf(b []byte, start, from int, o *fact.Object) {
 			class = lexicon.Secret
 		}
 		v := m.Value.Of(text)
+		if class == lexicon.None && i == account && isPerson(v) && isLoginWord(v) {
+			e.add(b, from, start+m.Value.Start, start+m.Value.End, logUserRule)
+		}
 		switch {
 		case class != lexicon.None || beside(text, m):
 		case key.weak && looksRandom(v):
@@ -153,6 +157,23 @@ func (e *Engine) factsOf(b []byte, start, from int, o *fact.Object) {
 			}
 		}
 	}
+}
+
+// accountBeside gives the member of an object that is the name of whose password stands beside it, or -1: {"name": "itostrund", "password": …}.
+func accountBeside(e *Engine, text []byte, o *fact.Object) int {
+	name, secret := -1, false
+	for i, m := range o.Members {
+		switch key := m.Key.Of(text); {
+		case string(key) == "name":
+			name = i
+		case string(key) == "password" || string(key) == "passwd":
+			secret = true
+		}
+	}
+	if !secret {
+		return -1
+	}
+	return name
 }
 
 // isSecretOfCluster reports whether a key holds what a resource of the kind Secret keeps (Kubernetes API, core/v1): whatever its keys are.

@@ -420,7 +420,7 @@ func (e *Engine) worth(b []byte, i int) bool {
 		case "hom", "Use", "mai", "cro": // see homes
 			return true
 		}
-		return p == 's' && b[i-2] == 't' && b[i-3] == 'p' || isUpper(p) && isUpper(n) // pts/0, or a name
+		return p == 's' && b[i-2] == 't' && b[i-3] == 'p' || isUpper(p) && isUpper(n) || p == 'r' && b[i-5] == ':' // pts/0, a name, or :user/
 	case '\\':
 		return n == 'u' || n == 'U' || n == 'h' || n == 'D' || n == '\\' || isUpper(p) || isDigit(p) || p == '-'
 	case '%':

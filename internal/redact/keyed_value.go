@@ -217,6 +217,9 @@ func (k keyed) holdsSecret(b []byte, at int) bool {
 	if !k.quoted && kindOf(v)&keyUser != 0 && k.end+1 < len(b) && b[k.end] == ' ' && (b[k.end+1] == '"' || b[k.end+1] == '\'') { // user 'svc'
 		return false
 	}
+	if n, ok := bytes.CutSuffix(v, []byte(" bytes")); ok && isAllDigits(n) { // how long it is
+		return false
+	}
 	start, end, _ := keySpan(b, at)
 	key := b[start:end]
 	if n := bytes.IndexByte(v, ' '); n > 0 && !k.quoted && isOneOf([]byte(lastWord(key)), "credential", "credentials", "cache", "token", "tokens") && beginsProse(b, k.start, k.start+n) {

@@ -215,7 +215,7 @@ func kindOf(raw []byte) keyKind {
 
 // namesUser says whether a key ends like those of users: session_user, dbUserName.
 func namesUser(key []byte, last string) bool {
-	return last == "user" || last == "username" || bytes.HasSuffix(key, []byte("username")) || bytes.HasSuffix(key, []byte("user")) && !isOneOf(key, "superuser", "multiuser", "enduser", "singleuser", "fuser", "expanduser", "adduser", "deluser")
+	return last == "user" || last == "username" || bytes.HasSuffix(key, []byte("username")) || bytes.HasSuffix(key, []byte("user")) && !bytes.HasSuffix(key, []byte("expanduser")) && !isOneOf(key, "superuser", "multiuser", "enduser", "singleuser", "fuser", "adduser", "deluser")
 }
 
 // lastTwo are the last two letters of the words that tell as the last word of a key: what ends in others is not looked up.

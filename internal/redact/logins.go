@@ -81,7 +81,7 @@ func userOfDelivery(b []byte, at int) (int, int, bool) {
 }
 
 // dottedTitles are those that end with a dot.
-var dottedTitles = []string{"mr", "mrs", "ms", "dr", "hr", "prof"}
+var dottedTitles = []string{"mr", "mrs", "ms", "dr", "hr", "prof", "tel"}
 
 // isTitled says whether one of the titles that end with a dot stands before a place.
 func isTitled(b []byte, at int) bool {
@@ -91,6 +91,9 @@ func isTitled(b []byte, at int) bool {
 	start := at - 1
 	for start > 0 && at-start < 6 && isWord(b[start-1]) {
 		start--
+	}
+	if isOneOf(b[start:at-1], "tel") {
+		return true
 	}
 	if !isUpper(b[start]) || !isLower(b[start+1]) || start > 0 && isKeyByte(b[start-1]) {
 		return false
@@ -165,6 +168,9 @@ func userAtHost(b []byte, at int) (int, int, bool) {
 		case "from", "by", "for", "user", "connect":
 			return start, end, isLoginWord(b[start:end])
 		}
+	}
+	if bytes.HasPrefix(b[host:], []byte(": Permission denied")) { // of clients of SSH
+		return start, end, true
 	}
 	if bytes.HasSuffix(b[:start], []byte("sip:")) || bytes.HasSuffix(b[:start], []byte("sips:")) {
 		return start, end, true // RFC 3261

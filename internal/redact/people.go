@@ -18,7 +18,7 @@ var tellingUser = wordSet(`
 	lasteditedby acct auid gecos memberuid principal principalname principalid enduserid alternateid requestor usrname ugi mailnickname kunde kundin passagier ansprechpartner klant reiziger
 	realname contactperson createdby modifiedby updatedby lastmodifiedby requestedby approvedby owner ownername author
 	drivername guest guestname member membername customerfirstname customerlastname nickname supervisor assignee reporter
-	logname identity usr usrname gitauthorname gitcommittername authorname committername maidenname ruser remoteuser xremoteuser xforwardeduser sudouser authuser targetusername subjectusername uid cardholder cardholdername recipient recipientname familyname
+	logname identity usr usrname gitauthorname gitcommittername authorname committername userdisplayname actordisplayname maidenname ruser remoteuser xremoteuser xforwardeduser sudouser authuser targetusername subjectusername uid cardholder cardholdername recipient recipientname familyname
 	vorname nachname apellido apellidos prenom cognome sobrenome apelido fornavn etternavn fornamn efternamn voornaam achternaam
 	benutzer benutzername utilisateur usuario utilizador gebruiker committer requester approver reviewer submitter
 	middlename engineer technician passengerfirstname passengerlastname samaccountname effectiveuser dbuser userlogin loginuser user
@@ -240,6 +240,9 @@ func findLogUser(b []byte, at, free int) (start, end int, ok bool) {
 	case '/':
 		if start, end, ok = userOfTerminal(b, at); !ok {
 			start, end, ok = nameOnPass(b, at)
+		}
+		if bytes.HasSuffix(b[:at], []byte(":user")) { // arn:aws:iam::123456789012:user/NAME
+			start, end, ok = at+1, nameAt(b, at+1), true
 		}
 	case ':':
 		if start, end, ok = userOfPasswd(b, at); !ok {

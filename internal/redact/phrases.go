@@ -69,6 +69,9 @@ func fitsSlot(b []byte, f phrase.Found) bool {
 	case phrase.Surname:
 		var buf [32]byte
 		return isUpper(v[0]) && len(v) > 2 && isPerson(v) && !noNames[string(lowered(&buf, v))] && !isEveryday(bytes.ToLower(v))
+	case phrase.Phone:
+		digits := len(onlyDigits(string(v)))
+		return digits >= minPhone && digits <= 15 && (f.End == len(b) || !isWord(b[f.End]))
 	case phrase.SureUser, phrase.Account:
 		return isPerson(v) && nameAt(b, f.Start) == f.End
 	}
@@ -133,7 +136,10 @@ type phrased struct {
 
 // phrase keeps a find until the rules are through: a secret counts for a rule, a name for that of logs.
 func (e *Engine) phrase(f phrase.Found, rule string, trigger int, weak bool) {
-	if !f.Slot.IsSecret() {
+	switch {
+	case f.Slot == phrase.Phone:
+		rule = phoneRule
+	case !f.Slot.IsSecret():
 		rule = logUserRule
 	}
 	e.phrased = append(e.phrased, phrased{f.Start, f.End, rule, trigger, weak, f.Slot == phrase.Account})
@@ -197,7 +203,8 @@ func (e *Engine) findPersonOption(b []byte, option int) {
 		return
 	}
 	from, to, ok := optionValue(b, end, 0)
-	if string(b[start:end]) == "user" && isAllLetters(b[from:to]) { // most programs mean by it whose services they are about
+	login := bytes.Contains(lineFrom(b[:min(len(b), end+maxPair)], end), []byte(" --pass"))
+	if string(b[start:end]) == "user" && isAllLetters(b[from:to]) && !login { // most programs mean by it whose services they are about
 		return
 	}
 	if ok && isPerson(b[from:to]) && !(isAllLetters(b[from:to]) && isEveryday(bytes.ToLower(b[from:to]))) {
@@ -244,7 +251,7 @@ func (e *Engine) findLines(b []byte, from int) {
 var (
 	lineSigns = *bytesOf("!#$%&*^")
 	lineWords = [][]byte{[]byte("egards"), []byte("(ipv4:"), []byte(" | "), []byte(" -- "), []byte(" +"), []byte("username"), []byte(" ("),
-		[]byte("auth-user-pass"), []byte("AUTH")}
+		[]byte("auth-user-pass"), []byte("AUTH"), []byte("NAD+"), []byte("PID|"), []byte("N:"), []byte("user:")}
 )
 
 // worthLine reports whether a whole line may be one of those of the table. Most are told by a sign in their last words.

@@ -65,7 +65,7 @@ const (
 
 // Rules is the table of rules. Where two begin at the same trigger, the earlier one goes first.
 var Rules = []Rule{
-	{Name: privateKeyRule, Class: Secret, Doc: "private key blocks (PEM, OpenSSH, PGP), over several lines or with \\n within one", Triggers: "-", Find: findPrivateKey},
+	{Name: privateKeyRule, Class: Secret, Doc: "private key blocks (PEM, OpenSSH, PGP, static keys of VPNs), over several lines or with \\n within one", Triggers: "-", Find: findPrivateKey},
 	{Name: passwordOptionRule, Class: Secret, Doc: "the value after a telling command-line option, such as --password VALUE, and of the options of well-known programs", Triggers: "-", Find: findOption, beside: nameBeside(nameJoined), judged: true},
 	{Name: "url-credentials", Class: Secret, Doc: "user:password@ or token@ within a URL or connection string", Triggers: ":@", Find: findURLCredentials, beside: accountOfURL},
 	{Name: "authorization", Class: Secret, Doc: "the value of Authorization and Proxy-Authorization headers, without the scheme", Triggers: separators, Find: findAuthorization, Keys: keyAuthorization},

@@ -264,7 +264,8 @@ func keyHead(b []byte, at int) (after int, ok bool) {
 	}
 	head := lineFrom(b, at)[len(beginKey):]
 	n := bytes.Index(head, []byte("-----"))
-	if n < 0 || n > 48 || !bytes.Contains(head[:n], []byte("PRIVATE KEY")) {
+	if n < 0 || n > 48 || !bytes.Contains(head[:n], []byte("PRIVATE KEY")) && !bytes.Contains(head[:n], []byte("Static key")) &&
+		!bytes.Contains(head[:n], []byte("tls-crypt-v2")) {
 		return 0, false
 	}
 	return at + len(beginKey) + n + 5, true

@@ -25,6 +25,11 @@ var LineRows = []Phrase{
 		no(`1 [0 192.0.2.9:4417] "GET" "x" "y"`)},
 	{`\*:\*:\*:{account}:{strong} $`, yes("*:*:*:«postgres_admin»:«Wn4-Brine!k2»"), no("*:*:*:x")},
 	{`{account} * {unusual} \* $`, yes(`"«pier-modem»" * "«Ropeladder4»" *`, "«itostrund»\tl2tpd\t«quaysidekey»\t*"), no("a b the *")},
+	// Travel documents, cards of people, messages of hospitals.
+	{`NAD+*+++{person}:{person}'`, yes("NAD+FL+++«TOSTRUND»:«ILVAR»'"), no("NAD+FL+++")},
+	{`N:{person};{person} $`, yes("N:«Sorley»;«Mirren»;;;"), no("N:1")},
+	{`PID|*|*|*|*|{person}^{person}|*`, yes("PID|1||4471902^^^PIER||«TOSTRUND»^«ILVAR»||19710430"), no("PID|1")},
+	{`user:{account}@*:*:*:{person}:{person}:*`, yes("user:«ilvar»@pve:1:0:«Ilvar»:«Tostrund»:x@y.example:::"), no("user:x")},
 	{`$USER*$={secret} $`, yes("$USER3$=«Wn4-Brine!k2»"), no("$USER1$=/usr/lib/monitoring")},
 	{`[*:*] {user}: *`, yes("[02:44] «msorley»: can you try again?"), no("[02:44] error: disk full")},
 	{`[*:*] <{account}> *`, yes("[02:44] <«msorley»> can you try again?"), no("[02:44] <- done")},

@@ -71,8 +71,10 @@ func (m *matcher) backward(nodes []node, behind token) bool {
 		case begin:
 			return m.begins(at)
 		case noArticle:
-			tok, ok := m.before(at)
-			return !ok || !sets["ARTICLE"][string(bytes.ToLower(bytes.Trim(m.b[tok.start:tok.end], ".,;:()[]\"'")))]
+			if tok, ok := m.before(at); ok && sets["ARTICLE"][string(bytes.ToLower(bytes.Trim(m.b[tok.start:tok.end], ".,;:()[]\"'")))] {
+				return false
+			}
+			continue
 		case lineEnd:
 			for at > m.from && isBlank(m.b[at-1]) {
 				at--
@@ -335,15 +337,28 @@ func (m *matcher) pieceEnd(behind []piece, at, stop int) int {
 
 // note notes what stands in a slot, if it has the signs of what the slot is for.
 func (m *matcher) note(slot Slot, at, end int, quoted bool) bool {
-	if end == at || (slot == User || slot == SureUser || slot == QuotedUser) && !isName(m.b[at:end]) {
+	if end == at || (slot == User || slot == SureUser || slot == Account || slot == QuotedUser) && !isName(m.b[at:end]) {
 		return false
 	}
 	f := Found{slot, at, end, quoted}
-	if slot.grows() {
+	if slot == Phone {
+		f.End = phoneEnd(m.b[:m.to], at)
+	} else if slot.grows() {
 		f.End = judge.WholeName(m.b[:m.to], at, end)
 	}
 	m.found = append(m.found, f)
 	return true
+}
+
+// phoneEnd gives the end of a telephone number: digits in groups.
+func phoneEnd(b []byte, at int) int {
+	end, last := at, at
+	for end < len(b) && end-at < 24 && (b[end] >= '0' && b[end] <= '9' || bytes.IndexByte([]byte("+ ()-./"), b[end]) >= 0) {
+		if end++; b[end-1] >= '0' && b[end-1] <= '9' {
+			last = end
+		}
+	}
+	return last
 }
 
 // isName reports whether a value has the signs of names of accounts alone.

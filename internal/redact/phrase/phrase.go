@@ -48,20 +48,21 @@ const (
 	QuotedUser Slot = "quser"   // any name in quotes or brackets
 	Name       Slot = "name"    // the whole name of a person
 	Surname    Slot = "surname" // the same, where one word with a capital does
+	Phone      Slot = "phone"   // the whole of a telephone number
 	Person     Slot = "person"  // the whole name of a person, or of an account
 )
 
 // IsSecret reports whether what stands in a slot is a secret, and no name.
 func (s Slot) IsSecret() bool {
 	switch s {
-	case User, SureUser, Account, QuotedUser, Name, Surname, Person:
+	case User, SureUser, Account, QuotedUser, Name, Surname, Person, Phone:
 		return false
 	}
 	return true
 }
 
 // grows reports whether what stands in a slot may be several words.
-func (s Slot) grows() bool { return s == Name || s == Surname || s == Person }
+func (s Slot) grows() bool { return s == Name || s == Surname || s == Person || s == Phone }
 
 // Found is a value in its slot.
 type Found struct {

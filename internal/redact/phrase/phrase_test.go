@@ -13,6 +13,9 @@ func anything(b []byte, f Found) bool {
 	if f.Slot == Secret || f.Slot == Random || f.Slot == Strong || f.Slot == Fierce {
 		return strings.ContainsAny(v, "0123456789") && v != "md5" && strings.ContainsAny(v, "abnrtWRE") && len(v) > 5
 	}
+	if f.Slot == Phone {
+		return len(v) > 6
+	}
 	if f.Slot == Unusual {
 		return v != "prompt" && v != "ingredient" && len(v) > 3
 	}
