@@ -29,7 +29,9 @@ func TestFilesAsProgramsKeepThem(t *testing.T) {
 		name, text, _ := strings.Cut(file, "\n")
 		out := learnedText(t, unmarked.Replace(text))
 		lines, got := strings.Split(text, "\n"), strings.Split(out, "\n")
-		require.Len(t, got, len(lines), name)
+		if len(got) != len(lines) { // a value over several lines went
+			lines, got = []string{text}, []string{out}
+		}
 		for i, line := range lines {
 			marks := markOfValue.FindAllString(line, -1)
 			if len(marks) == 0 {
@@ -59,7 +61,7 @@ func aroundStays(line, became string) bool {
 	for i := range between {
 		between[i] = regexp.QuoteMeta(between[i])
 	}
-	return regexp.MustCompile("^" + strings.Join(between, ".+?") + "$").MatchString(became)
+	return regexp.MustCompile("(?s)^" + strings.Join(between, ".+?") + "$").MatchString(became)
 }
 
 // learnedText is a text as a run gives it that reads each file twice.
