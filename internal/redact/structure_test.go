@@ -84,7 +84,7 @@ func randomJSON(r *rand.Rand, words, lines []string, depth int) string {
 // Whatever the texts of a document say, it stays one: a find stays within the text that it begins in.
 func FuzzRandomJSON(f *testing.F) {
 	words, lines := sampleWords(f)
-	for seed := range uint64(3000) {
+	for seed := range uint64(seeds(3000)) {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, seed uint64) {
