@@ -63,29 +63,35 @@ func (k keyed) readValue(b []byte, at int) (keyed, bool) {
 		k.quoted = true
 		k.start, k.end = at+1, braced(b, at)
 	default:
-		k.start, k.end = at, at
-		for k.end < len(b) && (!behindValue[b[k.end]] || isApostrophe(b, k.start, k.end) || b[k.end] == ')' && leavesOpen(b[k.start:k.end])) {
-			k.end++
-		}
-		if b[k.start] == '{' && k.end < len(b) && b[k.end] == '}' { // {AES}…: how it is written
-			end := k.end + 1
-			for end < len(b) && !behindValue[b[end]] {
-				end++
-			}
-			if isSchemed(b[k.start:end]) {
-				k.end = end
-			}
-		}
-		if n := bytes.IndexByte(b[k.start:k.end], '^'); n > 0 && isSetting(b[k.start+n+1:k.end]) { // as lists of security events have it
-			k.end = k.start + n
-		}
-		if k.start < len(b) && b[k.start] == '[' { // a placeholder of ours, or a list
-			if n := bytes.IndexByte(lineFrom(b, k.start), ']'); n >= 0 && isPlaceholder(b[k.start:k.start+n+1]) {
-				k.end = k.start + n + 1
-			}
-		}
+		k.start, k.end = at, bareEnd(b, at)
 	}
 	return k, k.end > k.start
+}
+
+// bareEnd gives the end of a value without quotes that begins at a place.
+func bareEnd(b []byte, at int) int {
+	end := at
+	for end < len(b) && (!behindValue[b[end]] || isApostrophe(b, at, end) || b[end] == ')' && leavesOpen(b[at:end])) {
+		end++
+	}
+	if b[at] == '{' && end < len(b) && b[end] == '}' { // {AES}…: how it is written
+		further := end + 1
+		for further < len(b) && !behindValue[b[further]] {
+			further++
+		}
+		if isSchemed(b[at:further]) {
+			end = further
+		}
+	}
+	if n := bytes.IndexByte(b[at:end], '^'); n > 0 && isSetting(b[at+n+1:end]) { // as lists of security events have it
+		end = at + n
+	}
+	if at < len(b) && b[at] == '[' { // a placeholder of ours, or a list
+		if n := bytes.IndexByte(lineFrom(b, at), ']'); n >= 0 && isPlaceholder(b[at:at+n+1]) {
+			end = at + n + 1
+		}
+	}
+	return end
 }
 
 // closingEscaped gives the place of the quote, with the backslashes that belong to it, that closes a text within texts, or one of the

@@ -151,7 +151,8 @@ func indexed(t []byte) bool {
 const leastSecret = 2
 
 // named are the names of what secrets are made or sent with, and of encodings.
-var named = set("mschapv2 mschap ms-chap-v2 chap pap gtc eap-gtc ttls peap tls leap external cram-md5 digest-md5 gssapi ntlm scram-sha-1 scram-sha-256 negotiate kerberos spnego oauthbearer " +
+var named = set("mschapv2 mschap ms-chap-v2 chap pap gtc eap-gtc ttls peap tls leap external cram-md5 digest-md5 " +
+	"gssapi ntlm scram-sha-1 scram-sha-256 negotiate kerberos spnego oauthbearer " +
 	"xoauth2 " +
 	"utf-8 utf8 utf-16 utf16 utf-16le utf-16-le ascii latin-1 iso-8859-1 base64 sha256 sha-256 sha512 sha-512 md5 bcrypt argon2 scrypt " +
 	"pbkdf2 aes-256-gcm " +
@@ -400,7 +401,8 @@ var namesFields = set(`user username name names users login account accounts id 
 	table column row rows index count url uri host email mail password pass pwd secret token title label text role roles group groups
 	first last full display given family required invalid unknown missing`)
 
-// set reports whether the value is one of a setting, and neither a part of a path of keys (user:cpu-seconds) nor the beginning of a sentence.
+// set reports whether the value is one of a setting, and neither a part of a path of keys (user:cpu-seconds) nor the beginning of a
+// sentence.
 func (p *Place) set() bool {
 	n := len(p.Before)
 	if n < 2 || p.Before[n-1] == ':' || p.Before[n-1] == '/' {
