@@ -78,7 +78,8 @@ var about = wordsOf("max min num count length is has no use uses require require
 
 // joined are words that are written as one.
 var joined = map[string]string{"apikey": "api key", "accesskey": "access key", "secretkey": "secret key",
-	"privatekey": "private key", "fullname": "full name", "givenname": "given name", "familyname": "family name", "displayname": "display name",
+	"privatekey": "private key", "fullname": "full name", "givenname": "given name",
+	"familyname": "family name", "displayname": "display name",
 	"firstname": "first name", "lastname": "last name", "userpassword": "user password", "bindpassword": "bind password",
 	"clientsecret": "client secret",
 	"accesstoken":  "access token", "authtoken": "auth token", "sessiontoken": "session token", "rootpw": "root password",
