@@ -2,6 +2,8 @@ package redact
 
 import (
 	"bytes"
+
+	"envask/internal/redact/chars"
 )
 
 // Names of accounts where a secret beside them, the option of a program or the column of a row of SQL tells them.
@@ -62,7 +64,7 @@ func accountOfURL(e *Engine, b []byte, from, start, stop int) {
 	if name == end || !isPerson(b[name:end]) || placeholderBefore(b, name) {
 		return
 	}
-	if b[end] == '/' && bytes.IndexByte(lineFrom(b[:min(len(b), stop+1)], stop), '@') != 0 { // the way to a web hook
+	if b[end] == '/' && bytes.IndexByte(chars.LineFrom(b[:min(len(b), stop+1)], stop), '@') != 0 { // the way to a web hook
 		return
 	}
 	program := b[end] == '/' || name > 0 && b[name-1] == '/' && !forPeople(b[:name]) && bytes.IndexByte(b[name:end], '.') < 0
@@ -84,24 +86,24 @@ func besideName(e *Engine, b []byte, from, start, end int) {
 	}
 	switch {
 	case b[end] == '[' && bytes.HasPrefix(b[end+1:], b[start:end]): // NAME[NAME], as logs of slow queries have it
-		if again := end + 1; nameAt(b, again) == again+end-start {
+		if again := end + 1; chars.NameAt(b, again) == again+end-start {
 			e.add(b, from, again, again+end-start, logUserRule)
 		}
-	case b[start-1] == ' ' && (b[end] == ' ' || b[end] == '@') && isOneOf([]byte(firstWord(b[lineStart(b, start):start])), "AllowUsers", "DenyUsers"):
+	case b[start-1] == ' ' && (b[end] == ' ' || b[end] == '@') && chars.IsOneOf([]byte(chars.FirstWord(b[chars.LineStart(b, start):start])), "AllowUsers", "DenyUsers"):
 		for _, w := range wordsFrom(b, end) {
-			if to := nameAt(b, w[0]); isPerson(b[w[0]:to]) && (to == w[1] || b[to] == '@') {
+			if to := chars.NameAt(b, w[0]); isPerson(b[w[0]:to]) && (to == w[1] || b[to] == '@') {
 				e.add(b, from, w[0], to, logUserRule)
 			}
 		}
 	case b[start-1] == ':' && b[end] == ',':
 		e.addMembers(b, from, end)
 	case b[start-1] == '[' && b[end] == '/': // Login incorrect: [NAME/SECRET], of servers for dial-in
-		secret, _, closed := bytes.Cut(lineFrom(b[:min(len(b), end+maxPair)], end+1), []byte("]"))
-		if closed && isValue(secret) && secret[0] != '<' && secret[0] != '[' && bytes.Contains(b[lineStart(b, start):start], []byte("Login ")) {
+		secret, _, closed := bytes.Cut(chars.LineFrom(b[:min(len(b), end+chars.MaxPair)], end+1), []byte("]"))
+		if closed && isValue(secret) && secret[0] != '<' && secret[0] != '[' && bytes.Contains(b[chars.LineStart(b, start):start], []byte("Login ")) {
 			e.add(b, from, end+1, end+1+len(secret), keyedSecretRule)
 		}
-	case b[end] == ' ' && b[end+1] == '(' && end+2 < len(b) && isUpper(b[end+2]) && bytes.IndexByte(b[start:end], ' ') < 0: // NAME (First Last)
-		if more := moreNames(b, end+2, nameAt(b, end+2)); more < len(b) && b[more] == ')' && bytes.IndexByte(b[end+2:more], ' ') > 0 {
+	case b[end] == ' ' && b[end+1] == '(' && end+2 < len(b) && chars.IsUpper(b[end+2]) && bytes.IndexByte(b[start:end], ' ') < 0: // NAME (First Last)
+		if more := moreNames(b, end+2, chars.NameAt(b, end+2)); more < len(b) && b[more] == ')' && bytes.IndexByte(b[end+2:more], ' ') > 0 {
 			e.add(b, from, end+2, more, logUserRule)
 		}
 	}
@@ -112,17 +114,17 @@ func nameOfTunnel(b []byte, address, behind int) (start, end int) {
 	if b[address-1] != '/' || behind >= len(b) || b[behind] != ':' {
 		return 0, 0
 	}
-	line := b[lineStart(b, address):min(len(b), behind+24)]
+	line := b[chars.LineStart(b, address):min(len(b), behind+24)]
 	if !bytes.Contains(line, []byte(" MULTI: ")) && !bytes.Contains(line, []byte("PUSH: ")) && !bytes.Contains(line, []byte(" TLS: ")) && !bytes.Contains(line, []byte(" SENT CONTROL ")) && !bytes.Contains(line, []byte(" VERIFY ")) {
 		return 0, 0
 	}
-	return nameBefore(b, address-1), address - 1
+	return chars.NameBefore(b, address-1), address - 1
 }
 
 // addMembers adds the further names of a list that goes to the end of its line, as in /etc/group.
 func (e *Engine) addMembers(b []byte, from, at int) {
 	for at < len(b) && b[at] == ',' {
-		end := nameAt(b, at+1)
+		end := chars.NameAt(b, at+1)
 		if isPerson(b[at+1 : end]) {
 			e.add(b, from, at+1, end, logUserRule)
 		}
@@ -136,7 +138,7 @@ func nameJoined(b []byte, secret, _ int) (start, end int) {
 	if bytes.IndexByte([]byte(":%,/"), b[end]) < 0 {
 		return 0, 0
 	}
-	start = nameBefore(b, end)
+	start = chars.NameBefore(b, end)
 	if start > 0 && bytes.IndexByte([]byte("/ \t\"'=:(\n"), b[start-1]) < 0 || start == end {
 		return 0, 0
 	}
@@ -150,10 +152,10 @@ func forPeople(text []byte) bool {
 		return false
 	}
 	start := len(text)
-	for start > 0 && isWord(text[start-1]) {
+	for start > 0 && chars.IsWord(text[start-1]) {
 		start--
 	}
-	return isOneOf(text[start:], "http", "https", "ftp", "ftps", "sftp", "ssh", "scp", "smb", "cifs", "rtsp", "rtsps", "ws", "wss", "imap", "imaps", "smtp", "smtps", "sip", "sips", "dav", "davs", "webdav", "svn", "git")
+	return chars.IsOneOf(text[start:], "http", "https", "ftp", "ftps", "sftp", "ssh", "scp", "smb", "cifs", "rtsp", "rtsps", "ws", "wss", "imap", "imaps", "smtp", "smtps", "sip", "sips", "dav", "davs", "webdav", "svn", "git")
 }
 
 // namePassed gives the argument before a secret, in a call or a command.
@@ -172,7 +174,7 @@ func namePassed(b []byte, secret, _ int) (start, end int) {
 
 // nameInForm gives the name in the field before that of a secret (RFC 7578).
 func nameInForm(b []byte, secret int) (start, end int) {
-	from := max(0, secret-2*maxPair)
+	from := max(0, secret-2*chars.MaxPair)
 	before := b[from:secret]
 	if before[len(before)-1] != '\n' || !bytes.Contains(before, []byte("form-data; name=")) {
 		return 0, 0
@@ -194,18 +196,18 @@ func nameInForm(b []byte, secret int) (start, end int) {
 		return 0, 0
 	}
 	start = from + at + n + size
-	return start, nameAt(b, start)
+	return start, chars.NameAt(b, start)
 }
 
 // nameInLine gives the name in a line of words with the secret: login NAME password SECRET, a1 LOGIN NAME SECRET, NAME : EAP "SECRET".
 func nameInLine(b []byte, secret int) (start, end int) {
-	first := lineStart(b, secret)
-	words := fieldsAt(b[first:secret], first)
+	first := chars.LineStart(b, secret)
+	words := chars.FieldsAt(b[first:secret], first)
 	for i, w := range words {
 		switch {
-		case i+1 < len(words) && (isOneOf(b[w[0]:w[1]], "login", "user", "username", "sent-username", "local-user", "account") || string(b[w[0]:w[1]]) == "AUTH" && i+2 == len(words)):
-			return words[i+1][0], nameAt(b, words[i+1][0])
-		case i > 0 && i < 3 && i+1 < len(words) && w[1]-w[0] == 1 && b[w[0]] == ':' && isOneOf(b[words[i+1][0]:words[i+1][1]], "EAP", "XAUTH", "NTLM"):
+		case i+1 < len(words) && (chars.IsOneOf(b[w[0]:w[1]], "login", "user", "username", "sent-username", "local-user", "account") || string(b[w[0]:w[1]]) == "AUTH" && i+2 == len(words)):
+			return words[i+1][0], chars.NameAt(b, words[i+1][0])
+		case i > 0 && i < 3 && i+1 < len(words) && w[1]-w[0] == 1 && b[w[0]] == ':' && chars.IsOneOf(b[words[i+1][0]:words[i+1][1]], "EAP", "XAUTH", "NTLM"):
 			return words[0][0], words[0][1]
 		}
 	}
@@ -222,8 +224,8 @@ func nameOfEntry(b []byte, secret, _ int) (start, end int) {
 	if sign < 2 || b[sign] != '=' || b[sign-1] != ':' {
 		return 0, 0
 	}
-	first := lineStart(b, secret)
-	words := fieldsAt(b[first:sign-1], first)
+	first := chars.LineStart(b, secret)
+	words := chars.FieldsAt(b[first:sign-1], first)
 	if len(words) != 2 || !bytes.HasSuffix(bytes.ToLower(b[words[1][0]:words[1][1]]), []byte("-password")) {
 		return 0, 0
 	}
@@ -236,14 +238,14 @@ func nameInCall(b []byte, secret int) (start, end int) {
 	if quote != '"' && quote != '\'' {
 		return 0, 0
 	}
-	before := bytes.TrimRight(b[max(0, secret-1-maxKey):secret-1], " ")
+	before := bytes.TrimRight(b[max(0, secret-1-chars.MaxKey):secret-1], " ")
 	before, ok := bytes.CutSuffix(before, []byte(","))
 	if before = bytes.TrimRight(before, " "); !ok || len(before) < 3 || before[len(before)-1] != quote {
 		return 0, 0
 	}
-	base := max(0, secret-1-maxKey)
+	base := max(0, secret-1-chars.MaxKey)
 	end = base + len(before) - 1
-	if start = nameBefore(b, end); start == 0 || b[start-1] != quote && b[start-1] != '\\' || kindOf(b[start:end]) != 0 { // DOMAIN\name; a key is none
+	if start = chars.NameBefore(b, end); start == 0 || b[start-1] != quote && b[start-1] != '\\' || kindOf(b[start:end]) != 0 { // DOMAIN\name; a key is none
 		return 0, 0
 	}
 	return start, end
@@ -254,10 +256,10 @@ var namingCommands = [][]byte{[]byte("rabbitmqctl "), []byte("htpasswd "), []byt
 
 // nameInCommand gives the argument before a secret of one of these, or what is joined to it.
 func nameInCommand(b []byte, secret int) (start, end int) {
-	line := lineFrom(b[:min(len(b), secret+maxPair)], lineStart(b, secret))
+	line := chars.LineFrom(b[:min(len(b), secret+chars.MaxPair)], chars.LineStart(b, secret))
 	if n := bytes.Index(line, []byte("/u:")); n >= 0 && bytes.HasSuffix(b[:secret], []byte("/p:")) {
-		start = lineStart(b, secret) + n + len("/u:")
-		return start, nameAt(b, start)
+		start = chars.LineStart(b, secret) + n + len("/u:")
+		return start, chars.NameAt(b, start)
 	}
 	for _, c := range namingCommands {
 		if !bytes.Contains(line, c) {
@@ -270,7 +272,7 @@ func nameInCommand(b []byte, secret int) (start, end int) {
 		for end > 0 && (b[end-1] == ' ' || b[end-1] == '\'' || b[end-1] == '"') {
 			end--
 		}
-		return nameBefore(b, end), end
+		return chars.NameBefore(b, end), end
 	}
 	return 0, 0
 }
@@ -281,14 +283,14 @@ func userOfTuple(b []byte, at int) (int, int, bool) {
 		return 0, 0, false
 	}
 	start := at - 1
-	for start > 0 && at-start < maxKey && isKeyByte(b[start-1]) {
+	for start > 0 && at-start < chars.MaxKey && chars.IsKeyByte(b[start-1]) {
 		start--
 	}
 	open := start - 2
 	for open > 0 && b[open] == ' ' {
 		open--
 	}
-	if open < 0 || b[start-1] != b[at-1] || b[open] != '(' && b[open] != '[' || open > 0 && isWord(b[open-1]) && !isSetter(b, start) || kindOf(b[start:at-1])&keyUser == 0 {
+	if open < 0 || b[start-1] != b[at-1] || b[open] != '(' && b[open] != '[' || open > 0 && chars.IsWord(b[open-1]) && !isSetter(b, start) || kindOf(b[start:at-1])&keyUser == 0 {
 		return 0, 0, false
 	}
 	k, ok := keyed{}.readValue(b, at+1)
@@ -309,12 +311,12 @@ func userOfArrow(b []byte, at int) (int, int, bool) {
 		return 0, 0, false
 	}
 	start := at - 1
-	for start > 0 && at-start < maxKey && isKeyByte(b[start-1]) {
+	for start > 0 && at-start < chars.MaxKey && chars.IsKeyByte(b[start-1]) {
 		start--
 	}
 	if kindOf(b[start:at-1])&keyUser == 0 {
 		return 0, 0, false
 	}
-	end := nameAt(b, at+3)
+	end := chars.NameAt(b, at+3)
 	return at + 3, end, isLoginWord(b[at+3:end]) && goesOn(b, end)
 }

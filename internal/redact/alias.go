@@ -16,6 +16,8 @@ import (
 	"sync"
 
 	"github.com/go-json-experiment/json"
+
+	"envask/internal/redact/chars"
 )
 
 // Table is a case's table of aliases: once given, an alias never changes, and no two originals share one.
@@ -230,7 +232,7 @@ func canonical(class Class, text string) string {
 	case MAC:
 		return plainMAC(text)
 	case Phone, Card:
-		return onlyDigits(text)
+		return chars.OnlyDigits(text)
 	case IBAN:
 		return strings.ReplaceAll(text, " ", "")
 	}
@@ -406,7 +408,7 @@ func isAlias(class Class, text []byte) bool {
 	case MAC:
 		return strings.HasPrefix(plainMAC(string(text)), macHead)
 	case Phone:
-		return strings.HasPrefix(onlyDigits(string(text)), phoneHead)
+		return strings.HasPrefix(chars.OnlyDigits(string(text)), phoneHead)
 	}
 	return isWordAlias(class, text)
 }

@@ -1,13 +1,17 @@
 package redact
 
-import "bytes"
+import (
+	"bytes"
+
+	"envask/internal/redact/chars"
+)
 
 // What stands in the place of values without quotes, in YAML, TOML and JSON.
 
 // asBare gives the replacement of a secret that is a value without quotes in YAML or TOML, and how far it goes: what begins
 // with a bracket would be a list there, and a number stays a number.
 func (e *Engine) asBare(b []byte, f finding, put string) (end int, _ string) {
-	before := b[lineStart(b, f.start):f.start]
+	before := b[chars.LineStart(b, f.start):f.start]
 	trimmed := bytes.TrimRight(before, " \t")
 	if len(trimmed) == 0 || bytes.Count(before, []byte(`"`))%2 == 1 || bytes.Count(before, []byte("'"))%2 == 1 {
 		return f.end, put
@@ -19,11 +23,11 @@ func (e *Engine) asBare(b []byte, f finding, put string) (end int, _ string) {
 	default:
 		return f.end, put
 	}
-	if isAllDigits(b[f.start:f.end]) {
+	if chars.IsAllDigits(b[f.start:f.end]) {
 		return f.end, "0"
 	}
 	// The value may go on behind what was found: all of it is quoted then, without what is behind.
-	rest := lineFrom(b, f.end)
+	rest := chars.LineFrom(b, f.end)
 	if n := bytes.Index(rest, []byte(" #")); n >= 0 {
 		rest = rest[:n]
 	}
@@ -63,9 +67,9 @@ func isJSONNumber(v []byte) bool {
 		return true
 	}
 	for _, c := range v {
-		if !isDigit(c) && c != '.' && c != '-' && c != '+' && c|0x20 != 'e' {
+		if !chars.IsDigit(c) && c != '.' && c != '-' && c != '+' && c|0x20 != 'e' {
 			return false
 		}
 	}
-	return len(v) > 0 && (isDigit(v[0]) || v[0] == '-')
+	return len(v) > 0 && (chars.IsDigit(v[0]) || v[0] == '-')
 }

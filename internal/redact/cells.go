@@ -1,6 +1,10 @@
 package redact
 
-import "bytes"
+import (
+	"bytes"
+
+	"envask/internal/redact/chars"
+)
 
 // Tables with separators: CSV (RFC 4180) and its relatives, what clients of databases print, tables of Markdown, and COPY of dumps.
 // The head says what the cells under it are.
@@ -39,16 +43,16 @@ const (
 const cellSeps = ",;\t|"
 
 // personal are heads of columns that tables of people have.
-var personal = wordSet(`email mail emailaddress birthdate dateofbirth dob birthday address street city postcode zip zipcode nationality gender salutation title ticket ticketnumber booking bookingreference seat`)
+var personal = chars.WordSet(`email mail emailaddress birthdate dateofbirth dob birthday address street city postcode zip zipcode nationality gender salutation title ticket ticketnumber booking bookingreference seat`)
 
 // cellsHead reads the head of a table in the line that a place is in. Lists of names stand in programs and prose, too: but for the
 // first line of a text, a head has no blanks around its separators and more than two cells, or a rule of dashes below it.
 func cellsHead(b []byte, at int) (t cellTable, ok bool) {
-	first := lineStart(b, at)
+	first := chars.LineStart(b, at)
 	if first > 0 && b[first-1] != '\n' {
 		return t, false
 	}
-	line := bytes.TrimRight(lineFrom(b, first), " ")
+	line := bytes.TrimRight(chars.LineFrom(b, first), " ")
 	if names, ok := copyHead(line); ok {
 		return cellKinds(names, ',', '\t')
 	}
@@ -67,7 +71,7 @@ func cellsHead(b []byte, at int) (t cellTable, ok bool) {
 				t.ruled = true
 				return t, true
 			}
-			loose := isSpace(line[0]) || bytes.Contains(line, []byte{sep, ' '}) || bytes.Contains(line, []byte{' ', sep})
+			loose := chars.IsSpace(line[0]) || bytes.Contains(line, []byte{sep, ' '}) || bytes.Contains(line, []byte{' ', sep})
 			t.whole = first == 0
 			return t, first == 0 || t.cells > 2 && !loose && (sep != '\t' || t.cells > 3)
 		}
@@ -117,11 +121,11 @@ func cellKinds(line []byte, sep, rows byte) (t cellTable, ok bool) {
 	valid := eachCell(line, sep, func(n int, from, to int) bool {
 		name := bytes.Trim(line[from:to], "\"'` *[]")
 		names = append(names, name)
-		if n >= maxCells || len(name) > 40 || len(name) > 0 && (isDigit(name[0]) || name[0] == '-') || len(name) == 0 && sep != '|' || looksRandom(name) {
+		if n >= maxCells || len(name) > 40 || len(name) > 0 && (chars.IsDigit(name[0]) || name[0] == '-') || len(name) == 0 && sep != '|' || looksRandom(name) {
 			return false
 		}
 		for _, c := range name {
-			if !isKeyByte(c) && c != ' ' {
+			if !chars.IsKeyByte(c) && c != ' ' {
 				return false
 			}
 		}
@@ -143,7 +147,7 @@ func kindsOfHeads(names [][]byte) (kinds []cellKind, telling bool) {
 	kinds = make([]cellKind, len(names))
 	people := false
 	for i, name := range names {
-		var buf [maxKey]byte
+		var buf [chars.MaxKey]byte
 		people = people || personal[string(plainKey(&buf, name))]
 		switch kind := kindOf(name); {
 		case kind&(keySecret|keyAuthorization|keyCookie) != 0:
@@ -180,7 +184,7 @@ func eachCellFrom(line []byte, sep byte, n int, quoted bool, look func(n, from, 
 	at := 0
 	if sep == '|' {
 		line = bytes.TrimRight(line, " \t\r")
-		for at < len(line) && isSpace(line[at]) {
+		for at < len(line) && chars.IsSpace(line[at]) {
 			at++
 		}
 		if at < len(line) && line[at] == '|' {
@@ -242,7 +246,7 @@ const maxCellLines = 100
 
 // row calls found for each cell in the row at a place that must not leave; it gives whether the row fits.
 func (t *cellTable) row(b []byte, at int, found func(start, end int, kind cellKind)) bool {
-	line := lineFrom(b, at)
+	line := chars.LineFrom(b, at)
 	if t.ruled {
 		t.ruled = false
 		return isTableRule(line)
@@ -268,10 +272,10 @@ func (t *cellTable) row(b []byte, at int, found func(start, end int, kind cellKi
 		t.within, t.quoted, t.lines, t.misfits = 0, false, 0, 0
 	}
 	_, _ = eachCellFrom(line, t.sep, first, quoted, func(n, from, to int) bool {
-		for from < to && isSpace(line[from]) {
+		for from < to && chars.IsSpace(line[from]) {
 			from++
 		}
-		for to > from && (isSpace(line[to-1]) || line[to-1] == '\r') {
+		for to > from && (chars.IsSpace(line[to-1]) || line[to-1] == '\r') {
 			to--
 		}
 		if to-from > 1 && line[from] == line[to-1] && (line[from] == '"' || line[from] == '\'') {
@@ -307,7 +311,7 @@ func (k cellKind) rule() (string, Class) {
 func (k cellKind) takes(v []byte) bool {
 	switch k {
 	case cellSecret:
-		return isValue(v) && len(v) <= MaxLearned && !(isAllDigits(v) && len(v) < 4) && string(v) != `\N` && !isOneOf(v, "null", "true", "false", "t", "f", "n/a", "-")
+		return isValue(v) && len(v) <= MaxLearned && !(chars.IsAllDigits(v) && len(v) < 4) && string(v) != `\N` && !chars.IsOneOf(v, "null", "true", "false", "t", "f", "n/a", "-")
 	case cellWeak:
 		return looksRandom(v) && isValue(v)
 	case cellName:
@@ -315,7 +319,7 @@ func (k cellKind) takes(v []byte) bool {
 	case cellUser:
 		return isPerson(v) && bytes.IndexByte(v, '@') < 0
 	case cellPhone:
-		digits := len(onlyDigits(string(v)))
+		digits := len(chars.OnlyDigits(string(v)))
 		return isPhoneLike(v) && digits >= 6 && digits <= 15
 	}
 	return false
@@ -329,11 +333,11 @@ func looksPersonal(v []byte) bool {
 	}
 	for _, w := range words {
 		w = bytes.TrimRight(w, ",.")
-		if len(w) == 0 || !isUpper(w[0]) && w[0] < 0x80 {
+		if len(w) == 0 || !chars.IsUpper(w[0]) && w[0] < 0x80 {
 			return false
 		}
 		for _, c := range w[1:] {
-			if c < 0x80 && (!isWord(c) || isDigit(c)) && c != '\'' && c != '-' {
+			if c < 0x80 && (!chars.IsWord(c) || chars.IsDigit(c)) && c != '\'' && c != '-' {
 				return false
 			}
 		}
@@ -353,7 +357,7 @@ func holdsAlias(text []byte) bool {
 		}
 		at += n
 		start := at
-		for start > 0 && at-start < 5 && isWord(text[start-1]) {
+		for start > 0 && at-start < 5 && chars.IsWord(text[start-1]) {
 			start--
 		}
 		if beginsWithAlias(text[start:min(len(text), at+16)]) {

@@ -3,6 +3,8 @@ package redact
 import (
 	"bytes"
 	"strings"
+
+	"envask/internal/redact/chars"
 )
 
 // Lists of processes, sessions, open files and jobs name the owner in a column, under a head that says which. Nothing stands beside
@@ -19,10 +21,10 @@ type column struct {
 // nameHeads are the heads of columns with names; numberHeads, of those whose fields are numbers; consoleHeads, of those with terminals.
 // Fields of others tell nothing.
 var (
-	nameHeads    = wordSet("user username owner login uid account")
-	numberHeads  = wordSet("pid ppid id uid nlwp shmid semid msqid jobid session euid ruid lwp tgid")
-	consoleHeads = wordSet("tty tt seat line")
-	otherHeads   = wordSet(`c stime time cmd command args comm fd type device node name from what idle jcpu pcpu state status perms bytes nattch key group machine protocol partition nodes
+	nameHeads    = chars.WordSet("user username owner login uid account")
+	numberHeads  = chars.WordSet("pid ppid id uid nlwp shmid semid msqid jobid session euid ruid lwp tgid")
+	consoleHeads = chars.WordSet("tty tt seat line")
+	otherHeads   = chars.WordSet(`c stime time cmd command args comm fd type device node name from what idle jcpu pcpu state status perms bytes nattch key group machine protocol partition nodes
 		sessionname start started stat rss vsz pri pr ni virt res shr s elapsed size priority queue host domain process program image threads handles mem cpu winsta path file inode`)
 )
 
@@ -35,7 +37,7 @@ const maxRowHead = 512
 // endsHead says whether a word that may be the head of a column with names ends before a place: in capitals, or with more than one
 // space behind it.
 func endsHead(b []byte, at int) bool {
-	if at < 3 || at+1 >= len(b) || b[at+1] != ' ' && !isUpper(b[at-1]) {
+	if at < 3 || at+1 >= len(b) || b[at+1] != ' ' && !chars.IsUpper(b[at-1]) {
 		return false
 	}
 	switch b[at-1] | 0x20 {
@@ -44,19 +46,19 @@ func endsHead(b []byte, at int) bool {
 		return false
 	}
 	start := at
-	for start > 0 && at-start < 9 && isWord(b[start-1]) {
+	for start > 0 && at-start < 9 && chars.IsWord(b[start-1]) {
 		start--
 	}
-	return (start == 0 || isBlank(b[start-1])) && hasWord(nameHeads, b[start:at])
+	return (start == 0 || chars.IsBlank(b[start-1])) && chars.HasWord(nameHeads, b[start:at])
 }
 
 // headAt reads the head that a line is, if its word before a place says where names are.
 func headAt(b []byte, at int) (c column) {
-	first := lineStart(b, at)
+	first := chars.LineStart(b, at)
 	if first > 0 && b[first-1] != '\n' {
 		return c
 	}
-	line := lineFrom(b, first)
+	line := chars.LineFrom(b, first)
 	if len(line) > 200 {
 		return c
 	}
@@ -85,8 +87,8 @@ func headAt(b []byte, at int) (c column) {
 
 // row gives the name in a row that begins at a place; fits is false where the table ends.
 func (c *column) row(b []byte, at int) (start, end int, fits bool) {
-	line := lineFrom(b, at)
-	words := fieldsAt(line[:min(len(line), maxRowHead)], at)
+	line := chars.LineFrom(b, at)
+	words := chars.FieldsAt(line[:min(len(line), maxRowHead)], at)
 	if words = words[:min(len(words), lastHead+1)]; len(words) <= max(c.name, c.check) {
 		return 0, 0, false
 	}
@@ -102,12 +104,12 @@ func (c *column) row(b []byte, at int) (start, end int, fits bool) {
 	if b[w[0]] == '>' { // the session that asks
 		w[0]++
 	}
-	start, end = w[0], nameAt(b, w[0])
+	start, end = w[0], chars.NameAt(b, w[0])
 	if end < w[1] && b[end] == '\\' { // DOMAIN\NAME
 		start = end + 1
-		end = nameAt(b, start)
+		end = chars.NameAt(b, start)
 	}
-	if end < w[1] && b[end] != '+' || isDigit(b[start]) { // + where the name is cut off
+	if end < w[1] && b[end] != '+' || chars.IsDigit(b[start]) { // + where the name is cut off
 		end = start
 	}
 	return start, end, true
@@ -115,15 +117,7 @@ func (c *column) row(b []byte, at int) (start, end int, fits bool) {
 
 func (c *column) fits(field []byte) bool {
 	if c.console {
-		return bytes.HasPrefix(field, []byte("tty")) || bytes.HasPrefix(field, []byte("pts/")) || isOneOf(field, "console", "seat0", "?", "-", ":0", ":1", "hvc0")
+		return bytes.HasPrefix(field, []byte("tty")) || bytes.HasPrefix(field, []byte("pts/")) || chars.IsOneOf(field, "console", "seat0", "?", "-", ":0", ":1", "hvc0")
 	}
-	return isAllDigits(field)
-}
-
-// nextLine gives the beginning of the line behind the one that a place is in.
-func nextLine(b []byte, at int) int {
-	if n := bytes.IndexByte(b[at:], '\n'); n >= 0 {
-		return at + n + 1
-	}
-	return len(b)
+	return chars.IsAllDigits(field)
 }

@@ -1,13 +1,17 @@
 package redact
 
-import "bytes"
+import (
+	"bytes"
+
+	"envask/internal/redact/chars"
+)
 
 // Secrets that stand before what tells them, and in the parts of forms.
 
 // quotedBefore gives the quoted text before an option that says that it is a secret: ConvertTo-SecureString "…" -AsPlainText.
 func quotedBefore(b []byte, at, free int) (int, int, bool) {
 	end := at
-	for end > free && isSpace(b[end-1]) {
+	for end > free && chars.IsSpace(b[end-1]) {
 		end--
 	}
 	if end == free || b[end-1] != '"' && b[end-1] != '\'' {
@@ -16,7 +20,7 @@ func quotedBefore(b []byte, at, free int) (int, int, bool) {
 	quote := b[end-1]
 	end--
 	start := end
-	for start > free && end-start < maxPair && b[start-1] != quote && b[start-1] != '\n' {
+	for start > free && end-start < chars.MaxPair && b[start-1] != quote && b[start-1] != '\n' {
 		start--
 	}
 	if start == free || b[start-1] != quote {
@@ -31,7 +35,7 @@ func formField(b []byte, at, free int) (int, int, bool) {
 	if !bytes.HasSuffix(b[:at], []byte("form-data")) {
 		return 0, 0, false
 	}
-	rest := b[at:min(len(b), at+2*maxPair)]
+	rest := b[at:min(len(b), at+2*chars.MaxPair)]
 	head := bytes.TrimLeft(rest[1:], " ")
 	if !bytes.HasPrefix(head, []byte("name=")) {
 		return 0, 0, false

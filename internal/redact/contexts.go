@@ -6,20 +6,14 @@ import (
 	"slices"
 	"strings"
 	"sync"
+
+	"envask/internal/redact/chars"
 )
 
 // The contexts in which a rule may find something, for the sieve: they let through whatever worth lets through.
 
-func bytesOf(text string) *byteSet {
-	s := new(byteSet)
-	for i := range len(text) {
-		s[text[i]] = true
-	}
-	return s
-}
-
-func bytesThat(is func(byte) bool) *byteSet {
-	s := new(byteSet)
+func bytesThat(is func(byte) bool) *chars.ByteSet {
+	s := new(chars.ByteSet)
 	for c := range 256 {
 		s[c] = is(byte(c))
 	}
@@ -27,8 +21,8 @@ func bytesThat(is func(byte) bool) *byteSet {
 }
 
 // letters are the sets of each byte in both cases; many contexts share them.
-var letters = sync.OnceValue(func() *[256]byteSet {
-	all := new([256]byteSet)
+var letters = sync.OnceValue(func() *[256]chars.ByteSet {
+	all := new([256]chars.ByteSet)
 	for c := range all {
 		all[c] = *bothCases(byte(c))
 	}
@@ -36,10 +30,10 @@ var letters = sync.OnceValue(func() *[256]byteSet {
 })
 
 // letter is one byte in both cases. The set is shared.
-func letter(c byte) *byteSet { return &letters()[c] }
+func letter(c byte) *chars.ByteSet { return &letters()[c] }
 
-func bothCases(c byte) *byteSet {
-	s := new(byteSet)
+func bothCases(c byte) *chars.ByteSet {
+	s := new(chars.ByteSet)
 	s[c] = true
 	if c|0x20 >= 'a' && c|0x20 <= 'z' {
 		s[c|0x20], s[c&^0x20] = true, true
@@ -58,42 +52,42 @@ const otherSigns = `()[/\%&{*ABJ_-.+?` + "\xef"
 var otherContexts = sync.OnceValue(func() []family {
 	return []family{
 		{tokenContexts("_"), 1},
-		{append(behind("/", bytesOf("t"), bytesOf("s")), tokenContexts(".")...), 1},
-		{append(behind("J", bytesOf("y")), at("\xef", bytesOf("\xbc"), bytesOf("\x9a\x9d"))...), 1},
-		{append(at("{", bytesOf("SMCPs")), at("A", bytesOf("KSRI"))...), 1},
-		{append(at("[", bytesOf("r"), bytesOf("e"), bytesOf("d"), bytesOf("a")), at("[", anyDigit, nil, bytesOf("/"))...), 1},
-		{slices.Concat(at("/", bytesOf("hU")), at("/", bytesOf("m"), bytesOf("a")), at("/", bytesOf("c"), bytesOf("r")), at("&", bytesOf("#c")), at(")", bytesOf(" ")),
-			between([]*byteSet{bytesOf(" ")}, "?", bytesOf(" "))), 1},
-		{slices.Concat(at(`\`, bytesOf(`uUhD\`)), behind(`\`, anyCapital), behind(`\`, anyDigit), behind(`\`, bytesOf("-")), at("-", bytesOf("->")), optionContexts(), tokenContexts("-"),
-			at("(", bytesOf(`"'`)), behind("(", anyDigit), behind("(", bytesOf("rRwW"), letter('d')), behind("(", letter('s')), behind("(", letter('s'), bytesOf(" \n")), behind("(", bytesOf(")"), bytesOf(",")),
-			behind("(", bytesOf(")"), bytesOf(","), bytesOf(" \n"))), 1},
-		{slices.Concat(dashedContexts(), dottedContexts(), at("%", bytesOf("2345")), at("*", anyHex), at("B", bytesOf("ea")), between([]*byteSet{&beforeNumber}, "+", anyDigit),
-			between([]*byteSet{bytesOf("t"), bytesOf("e")}, "-", bytesOf("L")), domainContexts()), 1},
+		{append(behind("/", chars.BytesOf("t"), chars.BytesOf("s")), tokenContexts(".")...), 1},
+		{append(behind("J", chars.BytesOf("y")), at("\xef", chars.BytesOf("\xbc"), chars.BytesOf("\x9a\x9d"))...), 1},
+		{append(at("{", chars.BytesOf("SMCPs")), at("A", chars.BytesOf("KSRI"))...), 1},
+		{append(at("[", chars.BytesOf("r"), chars.BytesOf("e"), chars.BytesOf("d"), chars.BytesOf("a")), at("[", anyDigit, nil, chars.BytesOf("/"))...), 1},
+		{slices.Concat(at("/", chars.BytesOf("hU")), at("/", chars.BytesOf("m"), chars.BytesOf("a")), at("/", chars.BytesOf("c"), chars.BytesOf("r")), at("&", chars.BytesOf("#c")), at(")", chars.BytesOf(" ")),
+			between([]*chars.ByteSet{chars.BytesOf(" ")}, "?", chars.BytesOf(" "))), 1},
+		{slices.Concat(at(`\`, chars.BytesOf(`uUhD\`)), behind(`\`, anyCapital), behind(`\`, anyDigit), behind(`\`, chars.BytesOf("-")), at("-", chars.BytesOf("->")), optionContexts(), tokenContexts("-"),
+			at("(", chars.BytesOf(`"'`)), behind("(", anyDigit), behind("(", chars.BytesOf("rRwW"), letter('d')), behind("(", letter('s')), behind("(", letter('s'), chars.BytesOf(" \n")), behind("(", chars.BytesOf(")"), chars.BytesOf(",")),
+			behind("(", chars.BytesOf(")"), chars.BytesOf(","), chars.BytesOf(" \n"))), 1},
+		{slices.Concat(dashedContexts(), dottedContexts(), at("%", chars.BytesOf("2345")), at("*", anyHex), at("B", chars.BytesOf("ea")), between([]*chars.ByteSet{&beforeNumber}, "+", anyDigit),
+			between([]*chars.ByteSet{chars.BytesOf("t"), chars.BytesOf("e")}, "-", chars.BytesOf("L")), domainContexts()), 1},
 	}
 })
 
 // at makes a context for each of some signs, so that the sieve can put together what fits together.
-func at(signs string, behind ...*byteSet) []context { return between(nil, signs, behind...) }
+func at(signs string, behind ...*chars.ByteSet) []context { return between(nil, signs, behind...) }
 
-func between(before []*byteSet, signs string, behind ...*byteSet) (all []context) {
+func between(before []*chars.ByteSet, signs string, behind ...*chars.ByteSet) (all []context) {
 	for _, sign := range []byte(signs) {
 		var c context
 		copy(c[contextBehind-len(before):], before)
-		c[contextBehind] = bytesOf(string([]byte{sign}))
+		c[contextBehind] = chars.BytesOf(string([]byte{sign}))
 		copy(c[contextBehind+1:], behind)
 		all = append(all, c)
 	}
 	return all
 }
 
-func behind(signs string, before ...*byteSet) []context { return between(before, signs) }
+func behind(signs string, before ...*chars.ByteSet) []context { return between(before, signs) }
 
-var anyDigit, anyHex, anyCapital = bytesThat(isDigit), bytesThat(isHex), bytesThat(isUpper)
+var anyDigit, anyHex, anyCapital = bytesThat(chars.IsDigit), bytesThat(chars.IsHex), bytesThat(chars.IsUpper)
 
 // optionContexts are those of the dashes of options, and of host names that are addresses: ip-192-0-2-11.
 func optionContexts() []context {
 	before := bytesThat(func(c byte) bool { return beforeOption[c] })
-	return append(between([]*byteSet{before}, "-", bytesThat(func(c byte) bool { return c != ' ' })), behind("-", bytesOf("i"), bytesOf("p"))...)
+	return append(between([]*chars.ByteSet{before}, "-", bytesThat(func(c byte) bool { return c != ' ' })), behind("-", chars.BytesOf("i"), chars.BytesOf("p"))...)
 }
 
 // dashedContexts are those of hardware addresses with dashes.
@@ -103,20 +97,20 @@ func dashedContexts() (all []context) {
 		func(c byte) bool { return c>>4 == 4 || c>>4 == 6 },
 		func(c byte) bool { return c>>4 != 3 && c>>4 != 4 && c>>4 != 6 },
 	} {
-		before := []*byteSet{bytesThat(func(c byte) bool { return noHex(c) && !isHex(c) }), nil, anyHex}
-		all = append(all, between(before, "-", anyHex, nil, bytesOf("-"))...)
+		before := []*chars.ByteSet{bytesThat(func(c byte) bool { return noHex(c) && !chars.IsHex(c) }), nil, anyHex}
+		all = append(all, between(before, "-", anyHex, nil, chars.BytesOf("-"))...)
 	}
 	return all
 }
 
 // dottedContexts are those of addresses and hardware addresses with dots, at their first one.
 func dottedContexts() []context {
-	dot, digit := bytesOf("."), []*byteSet{anyDigit}
-	more := bytesThat(func(c byte) bool { return isDigit(c) || c == '.' })
+	dot, digit := chars.BytesOf("."), []*chars.ByteSet{anyDigit}
+	more := bytesThat(func(c byte) bool { return chars.IsDigit(c) || c == '.' })
 	return slices.Concat(
 		between(digit, ".", anyDigit, dot, anyDigit, more), between(digit, ".", anyDigit, anyDigit, dot, anyDigit),
 		between(digit, ".", anyDigit, anyDigit, anyDigit, dot),
-		between([]*byteSet{anyHex}, ".", anyHex, anyHex, anyHex, anyHex),
+		between([]*chars.ByteSet{anyHex}, ".", anyHex, anyHex, anyHex, anyHex),
 	)
 }
 
@@ -133,7 +127,7 @@ func tokenContexts(signs string) (all []context) {
 	for _, t := range tokenShapes {
 		for _, sign := range []byte(signs) {
 			if i := strings.IndexByte(t.head, sign); i >= 2 {
-				all = append(all, behind(string([]byte{sign}), bytesOf(t.head[i-2:i-1]), bytesOf(t.head[i-1:i]))...)
+				all = append(all, behind(string([]byte{sign}), chars.BytesOf(t.head[i-2:i-1]), chars.BytesOf(t.head[i-1:i]))...)
 			}
 		}
 	}
@@ -143,10 +137,10 @@ func tokenContexts(signs string) (all []context) {
 // spaceContexts are those of the ends of the words behind which, with a space between, something may stand, and of the modes
 // of files in listings.
 func spaceContexts() []context {
-	last := bytesOf("x-sStT")
-	all := append(behind(" ", bytesOf("r-"), bytesOf("w-"), last), behind(" ", bytesOf("w-"), last, bytesOf(".+@"))...)
+	last := chars.BytesOf("x-sStT")
+	all := append(behind(" ", chars.BytesOf("r-"), chars.BytesOf("w-"), last), behind(" ", chars.BytesOf("w-"), last, chars.BytesOf(".+@"))...)
 	for _, end := range announcerEnds() {
-		var before []*byteSet
+		var before []*chars.ByteSet
 		for _, c := range []byte(end) {
 			before = append(before, letter(c))
 		}

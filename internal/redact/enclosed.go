@@ -1,6 +1,10 @@
 package redact
 
-import "bytes"
+import (
+	"bytes"
+
+	"envask/internal/redact/chars"
+)
 
 // A find must not leave the text in quotes in which it begins: what reads the document would stumble, and what stands behind the
 // text would be lost to the vendor. The rules see single signs and words, so that each of them would have to know about it; here it
@@ -13,7 +17,7 @@ func withinText(b []byte, start, end int) int {
 	if n < 0 && (end == len(b) || b[end] != '"' || b[end-1] != '\\') {
 		return end
 	}
-	if n >= 0 && start > 0 && b[start-1] == '"' && end < len(b) && b[end] == '"' && quoteDepth(b, end, start) == quoteDepth(b, start-1, max(0, start-maxKey)) && bytes.Count(b[start:end], []byte(`"`))%2 == 0 {
+	if n >= 0 && start > 0 && b[start-1] == '"' && end < len(b) && b[end] == '"' && quoteDepth(b, end, start) == quoteDepth(b, start-1, max(0, start-chars.MaxKey)) && bytes.Count(b[start:end], []byte(`"`))%2 == 0 {
 		return end // several texts of a list
 	}
 	for depth := 0; n >= 0 && depth <= maxDepth; depth++ {
@@ -55,9 +59,6 @@ func halfEscape(b []byte, at int) bool {
 // maxDepth is how many texts stand within each other, at most, to be told apart.
 const maxDepth = 3
 
-// maxText is how far before a find the beginning of its line is looked for, in bytes.
-const maxText = 4 << 10
-
 // backslashes says how many backslashes stand before a place, from a first place on.
 func backslashes(b []byte, at, first int) int {
 	n := 0
@@ -94,7 +95,7 @@ func closesAt(b []byte, at int) bool {
 // isOpenAt says whether a place lies within a text whose quotes have a depth. The quotes of the line tell, or,
 // where its beginning is too far away, the signs beside the nearest one.
 func isOpenAt(b []byte, at, depth int) bool {
-	from := max(0, at-maxText)
+	from := max(0, at-chars.MaxText)
 	first := from + bytes.LastIndexByte(b[from:at], '\n') + 1
 	if first == 0 || b[first-1] == '\n' {
 		open := false

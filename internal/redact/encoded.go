@@ -1,6 +1,10 @@
 package redact
 
-import "bytes"
+import (
+	"bytes"
+
+	"envask/internal/redact/chars"
+)
 
 // Keys and separators are also written with escapes, where a text stands within another: as percent escapes (RFC 3986) in
 // forms and addresses, as entities in XML and HTML.
@@ -55,7 +59,7 @@ func encodedKey(b []byte, at int) (start, end int) {
 		end -= len(encodedQuote)
 	}
 	start = end
-	for start > 0 && end-start < maxKey && isKeyByte(b[start-1]) {
+	for start > 0 && end-start < chars.MaxKey && chars.IsKeyByte(b[start-1]) {
 		start--
 	}
 	if start >= 1 && b[start-1] == '%' && end-start > 2 { // the key begins behind another escape
@@ -79,14 +83,14 @@ func encodedAt(b []byte, at int) (k keyed, ok bool) {
 	k.quoted = true
 	if b[at] == ';' {
 		k.start = at + 1
-		m := bytes.Index(lineFrom(b, k.start), entityOpen)
+		m := bytes.Index(chars.LineFrom(b, k.start), entityOpen)
 		k.end = k.start + max(m, 0)
 		return k, m > 0
 	}
 	k.start = at + n
 	if bytes.HasPrefix(b[k.start:], encodedQuote) {
 		k.start += len(encodedQuote)
-		m := bytes.Index(lineFrom(b, k.start), encodedQuote)
+		m := bytes.Index(chars.LineFrom(b, k.start), encodedQuote)
 		k.end = k.start + max(m, 0)
 		return k, m > 0
 	}

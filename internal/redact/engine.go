@@ -5,6 +5,8 @@ import (
 	"bytes"
 	"io"
 	"strings"
+
+	"envask/internal/redact/chars"
 )
 
 // Sizes of the engine, in bytes. A line longer than maxBlock is looked at in pieces; each piece but the first sees
@@ -134,7 +136,7 @@ func NewEngine(o Options) *Engine {
 	for _, d := range o.Config.Domains {
 		e.domainFirst[d[0]|0x20], e.domainFirst[d[0]&^0x20] = true, true
 		e.domainFirst[d[0]] = true
-		e.digitDomain = e.digitDomain || isDigit(d[0])
+		e.digitDomain = e.digitDomain || chars.IsDigit(d[0])
 	}
 	defer func() {
 		for _, r := range e.table['.'] { // neither most tokens nor a private domain have a dot between digits
@@ -287,7 +289,7 @@ func (e *Engine) block(w io.Writer, b []byte, from int, whole bool) (int, error)
 	if !whole {
 		done = max(at, len(b)-keepBack)
 		// Not within a word: what stands there may be the beginning of something.
-		for done > at && len(b)-done < 2*keepBack && isKeyByte(b[done-1]) {
+		for done > at && len(b)-done < 2*keepBack && chars.IsKeyByte(b[done-1]) {
 			done--
 		}
 		if len(b)-done >= 2*keepBack {
@@ -367,7 +369,7 @@ func (e *Engine) write(w io.Writer, b []byte, at int) error {
 		}
 		if put[0] != '"' && bareJSON(b, f.start, f.end) {
 			switch {
-			case !allDigits(string(b[f.start:f.end])):
+			case !chars.AllDigits(string(b[f.start:f.end])):
 				put = `"` + put + `"`
 			case f.class == Secret: // a number stays a number, or what reads the document would stumble
 				put = "0"

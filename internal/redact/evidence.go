@@ -4,6 +4,8 @@ import (
 	"regexp"
 	"strings"
 	"sync"
+
+	"envask/internal/redact/chars"
 )
 
 // A value that was found at one place is removed everywhere only when the evidence for it is strong: what it looks like itself, or who
@@ -64,7 +66,7 @@ func restless(text string) bool {
 		a, b := text[i-1], text[i]
 		if isLetterByte(a) && isLetterByte(b) {
 			letters++
-			if isUpper(a) != isUpper(b) {
+			if chars.IsUpper(a) != chars.IsUpper(b) {
 				changes++
 			}
 		}
@@ -72,7 +74,7 @@ func restless(text string) bool {
 	return letters >= MinSecret && changes*5 >= letters*2
 }
 
-func isLetterByte(c byte) bool { return isWord(c) && c != '_' && !isDigit(c) }
+func isLetterByte(c byte) bool { return chars.IsWord(c) && c != '_' && !chars.IsDigit(c) }
 
 // kindsIn counts the kinds of characters: small and large letters, digits, others.
 func kindsIn(text string) int {
@@ -81,9 +83,9 @@ func kindsIn(text string) int {
 		switch c := text[i]; {
 		case c >= 'a' && c <= 'z':
 			has[0] = true
-		case isUpper(c):
+		case chars.IsUpper(c):
 			has[1] = true
-		case isDigit(c):
+		case chars.IsDigit(c):
 			has[2] = true
 		default:
 			has[3] = true
@@ -103,17 +105,17 @@ func unmistakable(text string) bool { return len(text) >= 12 && kindsIn(text) >=
 
 // withinName reports whether a plain word stands as part of a path, class, package, unit or file name.
 func withinName(b []byte, at, end int) bool {
-	if at >= 2 && (b[at-1] == '/' || b[at-1] == '\\' || b[at-1] == '.' || b[at-1] == '-' || b[at-1] == '_') && isWord(b[at-2]) {
+	if at >= 2 && (b[at-1] == '/' || b[at-1] == '\\' || b[at-1] == '.' || b[at-1] == '-' || b[at-1] == '_') && chars.IsWord(b[at-2]) {
 		return true
 	}
 	if at >= 1 && (b[at-1] == '/' || b[at-1] == '_') {
 		return true
 	}
-	return end+1 < len(b) && (b[end] == '/' || b[end] == '\\' || b[end] == '.' || b[end] == '-' || b[end] == '_') && isWord(b[end+1])
+	return end+1 < len(b) && (b[end] == '/' || b[end] == '\\' || b[end] == '.' || b[end] == '-' || b[end] == '_') && chars.IsWord(b[end+1])
 }
 
 // homesOf are folders in which each folder is called like a person.
-var homesOf = wordSet(`home homes users user profiles people accounts`)
+var homesOf = chars.WordSet(`home homes users user profiles people accounts`)
 
 // PathWords gives the words of a path, in small letters: parts of it name programs and things. Those that name whose folder it is are left out.
 func PathWords(name string) (words []string) {
@@ -124,7 +126,7 @@ func PathWords(name string) (words []string) {
 			continue
 		}
 		person = homesOf[strings.ToLower(part)]
-		for _, w := range strings.FieldsFunc(part, func(r rune) bool { return r < 0x80 && !isWord(byte(r)) }) {
+		for _, w := range strings.FieldsFunc(part, func(r rune) bool { return r < 0x80 && !chars.IsWord(byte(r)) }) {
 			words = append(words, strings.ToLower(w))
 		}
 	}

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strconv"
 
+	"envask/internal/redact/chars"
 	"envask/internal/redact/fact"
 	"envask/internal/redact/judge"
 	"envask/internal/redact/lexicon"
@@ -57,12 +58,12 @@ func documentStart(b []byte, from int) int {
 
 // nameKeys stand over the name of something whose value stands beside it, and valueKeys over that value.
 var (
-	nameKeys  = wordSet("name key field label id attribute property option parameter setting variable title param dt th td header display")
-	valueKeys = wordSet("value val content contents text data string default dd td current plain body constant")
+	nameKeys  = chars.WordSet("name key field label id attribute property option parameter setting variable title param dt th td header display")
+	valueKeys = chars.WordSet("value val content contents text data string default dd td current plain body constant")
 )
 
 // containers hold nothing but secrets, whatever each is called.
-var containers = wordSet("secrets tokens passwords credentials api_tokens apikeys api_keys")
+var containers = chars.WordSet("secrets tokens passwords credentials api_tokens apikeys api_keys")
 
 // lastPart gives the last word of a key, in small letters: value of ParameterValue.
 func lastPart(key []byte) string {
@@ -110,7 +111,7 @@ func (e *Engine) keyFactOf(key []byte) keyFact {
 	if e.keyFacts == nil || len(e.keyFacts) >= mostKeyFacts {
 		e.keyFacts = map[string]keyFact{}
 	}
-	if len(key) <= maxKey {
+	if len(key) <= chars.MaxKey {
 		e.keyFacts[string(key)] = f
 	}
 	return f
@@ -119,7 +120,7 @@ func (e *Engine) keyFactOf(key []byte) keyFact {
 // factsOf looks at the members of one object.
 func (e *Engine) factsOf(b []byte, start, from int, o *fact.Object) {
 	text := b[start:]
-	contained := len(o.Path) > 0 && hasWord(containers, o.Path[len(o.Path)-1].Of(text))
+	contained := len(o.Path) > 0 && chars.HasWord(containers, o.Path[len(o.Path)-1].Of(text))
 	account := accountBeside(e, text, o)
 	sealed := len(o.Path) == 1 && isSecretOfCluster(text, o.Path[0])
 	for i, m := range o.Members {
@@ -145,7 +146,7 @@ func (e *Engine) factsOf(b []byte, start, from int, o *fact.Object) {
 		case class != lexicon.None || beside(text, m):
 		case key.weak && looksRandom(v):
 			class = lexicon.Secret
-		case key.phone && onlyDigits(string(v)) != "" && len(onlyDigits(string(v))) >= minPhone:
+		case key.phone && chars.OnlyDigits(string(v)) != "" && len(chars.OnlyDigits(string(v))) >= minPhone:
 			e.add(b, from, start+m.Value.Start, start+m.Value.End, phoneRule)
 		}
 		switch class {
@@ -238,11 +239,11 @@ func (e *Engine) addFact(b []byte, start int, m fact.Member, rule string) {
 
 // secretByFact reports whether a value under a telling key can be a secret, by itself.
 func secretByFact(v []byte, quote byte) bool {
-	if _, err := strconv.ParseFloat(string(v), 64); err == nil && quote == 0 && !isAllDigits(v) {
+	if _, err := strconv.ParseFloat(string(v), 64); err == nil && quote == 0 && !chars.IsAllDigits(v) {
 		return false
 	}
 	switch {
-	case len(v) < 4, allDigits(string(v)) && len(v) < 4, bytes.HasPrefix(v, []byte("/")), bytes.HasPrefix(v, []byte("$")), judge.Format(v):
+	case len(v) < 4, chars.AllDigits(string(v)) && len(v) < 4, bytes.HasPrefix(v, []byte("/")), bytes.HasPrefix(v, []byte("$")), judge.Format(v):
 		return false
 	case bytes.Contains(v, []byte("://")) && bytes.IndexByte(v, '@') < 0:
 		return false

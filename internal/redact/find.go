@@ -5,6 +5,7 @@ import (
 	"cmp"
 	"slices"
 
+	"envask/internal/redact/chars"
 	"envask/internal/redact/judge"
 )
 
@@ -70,7 +71,7 @@ func (e *Engine) find(b []byte, from int) {
 			e.findProgram(b, i)
 		}
 		rules := e.table[b[i]]
-		if b[i] == '.' && i > 1 && i+1 < len(b) && isDigit(b[i-1]) && isDigit(b[i+1]) && !tokenEnds[int(b[i-2])<<8|int(b[i-1])] {
+		if b[i] == '.' && i > 1 && i+1 < len(b) && chars.IsDigit(b[i-1]) && chars.IsDigit(b[i+1]) && !tokenEnds[int(b[i-2])<<8|int(b[i-1])] {
 			rules = e.betweenDigits
 		}
 		f, ok := e.at(b, i, free, rules)
@@ -115,7 +116,7 @@ func (e *Engine) fromBefore(b []byte, from int) (f finding, ok bool) {
 	if from == 0 || b[from-1] != '\n' {
 		return f, false
 	}
-	for i := lineStart(b, max(0, lineStart(b, from-1)-1)); i < from && !ok; i++ {
+	for i := chars.LineStart(b, max(0, chars.LineStart(b, from-1)-1)); i < from && !ok; i++ {
 		if e.trigger[b[i]] {
 			f, ok = e.at(b, i, from, e.table[b[i]])
 		}
@@ -176,7 +177,7 @@ const maxAround = 160
 
 // plausible reports whether what was found can be what its place says.
 func plausible(b []byte, start, end int, class Class, sure bool) bool {
-	p := judge.Place{Before: b[max(lineStart(b, start), start-maxAround):start], Text: b[start:end],
+	p := judge.Place{Before: b[max(chars.LineStart(b, start), start-maxAround):start], Text: b[start:end],
 		After: b[end:min(len(b), end+maxAround)], Sure: sure}
 	if n := bytes.IndexByte(p.After, '\n'); n >= 0 {
 		p.After = p.After[:n]

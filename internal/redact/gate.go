@@ -6,6 +6,8 @@ import (
 	"encoding/binary"
 	"math/bits"
 	"sync"
+
+	"envask/internal/redact/chars"
 )
 
 // The gate decides at nearly every trigger, from a few bytes around it, that no rule can find anything there. It may let
@@ -106,7 +108,7 @@ func (c *keyCache) word(b []byte, end int, m *marks) keyKind {
 		end--
 	}
 	start := end
-	for end-start < edge/2 && isDigit(b[start-1]) {
+	for end-start < edge/2 && chars.IsDigit(b[start-1]) {
 		start--
 	}
 	if start < end && !keyBytes[b[start-1]] { // a number; there are too many to be remembered
@@ -115,7 +117,7 @@ func (c *keyCache) word(b []byte, end int, m *marks) keyKind {
 	k := c.of(b, end, m)
 	if k == nil { // too long to be remembered
 		start = end
-		for start > 0 && end-start < maxKey && keyBytes[b[start-1]] {
+		for start > 0 && end-start < chars.MaxKey && keyBytes[b[start-1]] {
 			start--
 		}
 		return kindOf(b[start:end])
@@ -177,7 +179,7 @@ func (c *keyCache) nothing(b []byte, at int, m *marks) bool {
 func (c *keyCache) of(b []byte, end int, m *marks) *cachedKey {
 	start, ok := m.keyStart(end)
 	if !ok {
-		for start = end; start > 0 && end-start < maxKey && keyBytes[b[start-1]]; {
+		for start = end; start > 0 && end-start < chars.MaxKey && keyBytes[b[start-1]]; {
 			start--
 		}
 	}
@@ -215,7 +217,7 @@ var noKey cachedKey
 
 var keyBytes = func() (set [256]bool) {
 	for c := range 256 {
-		set[c] = isKeyByte(byte(c))
+		set[c] = chars.IsKeyByte(byte(c))
 	}
 	return set
 }()
@@ -229,10 +231,10 @@ func mayName(key []byte) bool {
 // mayBelong says whether a key can be one together with what stands around it: the second of two words, or the value of a
 // name.
 func mayBelong(key []byte) bool {
-	if isAllDigits(key) {
+	if chars.IsAllDigits(key) {
 		return false
 	}
-	var buf [maxKey]byte
+	var buf [chars.MaxKey]byte
 	plain := plainKey(&buf, key)
 	if isPairValue(key) || string(key) == "is" {
 		return true
@@ -264,16 +266,16 @@ func inTime(b []byte, i int) bool { return i >= edge && i+edge < len(b) && isTim
 
 // isTime says whether a colon is the first or second one of a time of day, which no rule is about.
 func isTime(b []byte, i int) bool {
-	if !isDigit(b[i-1]) || !isDigit(b[i+1]) || !isDigit(b[i-2]) || !isDigit(b[i+2]) || isHex(b[i-3]) {
+	if !chars.IsDigit(b[i-1]) || !chars.IsDigit(b[i+1]) || !chars.IsDigit(b[i-2]) || !chars.IsDigit(b[i+2]) || chars.IsHex(b[i-3]) {
 		return false
 	}
 	if b[i-3] == ':' { // the second
-		return isDigit(b[i-4]) && isDigit(b[i-5]) && !isHex(b[i-6]) && b[i-6] != ':' && b[i+3] != ':' && !isHex(b[i+3])
+		return chars.IsDigit(b[i-4]) && chars.IsDigit(b[i-5]) && !chars.IsHex(b[i-6]) && b[i-6] != ':' && b[i+3] != ':' && !chars.IsHex(b[i+3])
 	}
 	if b[i+3] != ':' {
-		return !isHex(b[i+3])
+		return !chars.IsHex(b[i+3])
 	}
-	return isDigit(b[i+4]) && isDigit(b[i+5]) && !isHex(b[i+6]) && b[i+6] != ':'
+	return chars.IsDigit(b[i+4]) && chars.IsDigit(b[i+5]) && !chars.IsHex(b[i+6]) && b[i+6] != ':'
 }
 
 // A time as ISO 8601 writes it has four signs of which no rule is about any: 2026-03-14T06:12:00. From the first one to its end are
@@ -301,14 +303,14 @@ func isStamp(b []byte, i int) bool {
 
 // isLogTime says whether a colon is one of the three of a date in the common log form, which no rule is about: 14/Mar/2026:06:12:03.
 func isLogTime(b []byte, i int) bool {
-	if !isDigit(b[i-1]) || !isDigit(b[i+1]) {
+	if !chars.IsDigit(b[i-1]) || !chars.IsDigit(b[i+1]) {
 		return false
 	}
 	for _, first := range [...]int{i, i - 3, i - 6} {
 		if b[first-5] == '/' {
 			d := b[first-4 : first+9]
-			return isDigit(d[0]) && isDigit(d[1]) && isDigit(d[2]) && isDigit(d[3]) && d[4] == ':' && isDigit(d[5]) && isDigit(d[6]) && d[7] == ':' &&
-				isDigit(d[8]) && isDigit(d[9]) && d[10] == ':' && isDigit(d[11]) && isDigit(d[12]) && b[first+9] == ' '
+			return chars.IsDigit(d[0]) && chars.IsDigit(d[1]) && chars.IsDigit(d[2]) && chars.IsDigit(d[3]) && d[4] == ':' && chars.IsDigit(d[5]) && chars.IsDigit(d[6]) && d[7] == ':' &&
+				chars.IsDigit(d[8]) && chars.IsDigit(d[9]) && d[10] == ':' && chars.IsDigit(d[11]) && chars.IsDigit(d[12]) && b[first+9] == ' '
 		}
 	}
 	return false
@@ -384,7 +386,7 @@ func (e *Engine) worth(b []byte, i int) bool {
 		if isTime(b, i) || isLogTime(b, i) {
 			return false
 		}
-		if n == '/' && b[i+2] == '/' || b[i+33] == ':' || n == ':' || b[i+2] == ':' && (n == 'x' || n == '*' || n == '!') || isDigit(p) && isUpper(n) || endsProcessorTime(b, i) || (isHex(p) || p == ':' || p == '[') && (isHex(n) || n == ':') && bytes.IndexByte(b[i+1:i+6], ':') >= 0 {
+		if n == '/' && b[i+2] == '/' || b[i+33] == ':' || n == ':' || b[i+2] == ':' && (n == 'x' || n == '*' || n == '!') || chars.IsDigit(p) && chars.IsUpper(n) || endsProcessorTime(b, i) || (chars.IsHex(p) || p == ':' || p == '[') && (chars.IsHex(n) || n == ':') && bytes.IndexByte(b[i+1:i+6], ':') >= 0 {
 			return true
 		}
 		return e.keys.at(b, i, &e.marks) != 0 || beforePort(b, i) || (p == ')' || p == '>') && n == ' ' || p == 'N' && b[i-2] == 'I'
@@ -410,19 +412,19 @@ func (e *Engine) worth(b []byte, i int) bool {
 	case '>':
 		return kindAt(b, i) != 0
 	case '(':
-		return n == '"' || n == '\'' || isDigit(p) || p|0x20 == 'd' && (b[i-2]|0x20 == 'r' || b[i-2]|0x20 == 'w') || opensRow(b, i)
+		return n == '"' || n == '\'' || chars.IsDigit(p) || p|0x20 == 'd' && (b[i-2]|0x20 == 'r' || b[i-2]|0x20 == 'w') || opensRow(b, i)
 	case ')':
 		return n == ' ' && behindParenthesis(b, i)
 	case '[':
-		return n == 'r' && b[i+3] == 'd' || isDigit(n) && b[i+3] == '/' && p == ' ' && b[i-3] != ' '
+		return n == 'r' && b[i+3] == 'd' || chars.IsDigit(n) && b[i+3] == '/' && p == ' ' && b[i-3] != ' '
 	case '/':
 		switch string(b[i+1 : i+4]) {
 		case "hom", "Use", "mai", "cro": // see homes
 			return true
 		}
-		return p == 's' && b[i-2] == 't' && b[i-3] == 'p' || isUpper(p) && isUpper(n) || p == 'r' && b[i-5] == ':' // pts/0, a name, or :user/
+		return p == 's' && b[i-2] == 't' && b[i-3] == 'p' || chars.IsUpper(p) && chars.IsUpper(n) || p == 'r' && b[i-5] == ':' // pts/0, a name, or :user/
 	case '\\':
-		return n == 'u' || n == 'U' || n == 'h' || n == 'D' || n == '\\' || isUpper(p) || isDigit(p) || p == '-'
+		return n == 'u' || n == 'U' || n == 'h' || n == 'D' || n == '\\' || chars.IsUpper(p) || chars.IsDigit(p) || p == '-'
 	case '%':
 		return n >= '2' && n <= '5'
 	case '&':
@@ -430,7 +432,7 @@ func (e *Engine) worth(b []byte, i int) bool {
 	case '_':
 		return tokenEnds[int(b[i-2])<<8|int(p)]
 	case 'A':
-		if isUpper(p) && b[i-3] != '%' { // WARN and the like
+		if chars.IsUpper(p) && b[i-3] != '%' { // WARN and the like
 			return false
 		}
 		return n == 'K' || n == 'S' || n == 'R' || n == 'I'
@@ -441,9 +443,9 @@ func (e *Engine) worth(b []byte, i int) bool {
 	case '{':
 		return n == 'S' || n == 'M' || n == 'C' || n == 'P' || n == 's'
 	case '*':
-		return isHex(n)
+		return chars.IsHex(n)
 	case '+':
-		return beforeNumber[p] && isDigit(n) && n != '0'
+		return beforeNumber[p] && chars.IsDigit(n) && n != '0'
 	}
 	return b[i] != wideSign || n == 0xbc
 }
@@ -456,7 +458,7 @@ func behindParenthesis(b []byte, i int) bool {
 		return true
 	}
 	at := i
-	for at > i-edge+4 && isNameByte(b[at-1]) {
+	for at > i-edge+4 && chars.IsNameByte(b[at-1]) {
 		at--
 	}
 	return at <= i-edge+4 || b[at-1] == ' ' && b[at-2] == 'o'
@@ -465,7 +467,7 @@ func behindParenthesis(b []byte, i int) bool {
 // isDotted says whether a text begins with a number and a dot, as addresses do that a rule of their own finds.
 func isDotted(v []byte) bool {
 	n := 0
-	for n < 3 && isDigit(v[n]) {
+	for n < 3 && chars.IsDigit(v[n]) {
 		n++
 	}
 	return n > 0 && v[n] == '.'
@@ -495,7 +497,7 @@ func hashesOf(sets ...map[string]bool) *[1 << 14]bool {
 
 // announcers are all words behind which, with a space between, a rule may find something.
 var announcers = sync.OnceValue(func() []map[string]bool {
-	heads := wordSet("uid owner user login " + webLogUser) // of tables
+	heads := chars.WordSet("uid owner user login " + webLogUser) // of tables
 	return []map[string]bool{phraseTable().Anchors(), programTable().Anchors(), heads}
 })
 
@@ -505,13 +507,13 @@ func (w *announced) announces(b []byte, at int) bool {
 		return isTitled(b, at)
 	}
 	h, i, last := uint32(0), at-1, uint32(0)
-	for ; i > at-24 && (isWord(b[i]) || b[i] == '-'); i-- {
+	for ; i > at-24 && (chars.IsWord(b[i]) || b[i] == '-'); i-- {
 		if (b[i] == '-' || b[i] == '_') && w.endings[h>>18] {
 			return true
 		}
 		last = h
 		h = (h + uint32(b[i]|0x20)) * 16777619
-		if isUpper(b[i]) && b[i-1] >= 'a' && b[i-1] <= 'z' && w.endings[h>>18] {
+		if chars.IsUpper(b[i]) && b[i-1] >= 'a' && b[i-1] <= 'z' && w.endings[h>>18] {
 			return true
 		}
 	}
@@ -522,7 +524,7 @@ func (w *announced) announces(b []byte, at int) bool {
 }
 
 // modeEnds are the last signs of modes.
-var modeEnds = *bytesOf("x-sStT.+@")
+var modeEnds = *chars.BytesOf("x-sStT.+@")
 
 // looksMode says whether text begins like the mode of a file: drwxr-x---.
 func looksMode(b []byte) bool {
@@ -531,7 +533,7 @@ func looksMode(b []byte) bool {
 
 // endsProcessorTime says whether a colon is the one of 0:00, as lists of processes have it before the command.
 func endsProcessorTime(b []byte, i int) bool {
-	return b[i-2] == ' ' && b[i+3] == ' ' && isDigit(b[i-1]) && isDigit(b[i+1]) && isDigit(b[i+2])
+	return b[i-2] == ' ' && b[i+3] == ' ' && chars.IsDigit(b[i-1]) && chars.IsDigit(b[i+1]) && chars.IsDigit(b[i+2])
 }
 
 var beforeOption = [256]bool{' ': true, '\t': true, '"': true, '\'': true, '\n': true, '[': true, ',': true, '-': true}
@@ -540,12 +542,12 @@ func dashWorth(b []byte, i int, p, n byte) bool {
 	if beforeOption[p] && n != ' ' && n != '"' || n == '-' || n == '>' || tokenEnds[int(b[i-2])<<8|int(p)] || p == 'p' && b[i-2] == 'i' || n == 'L' && p == 'e' {
 		return true
 	}
-	return isHex(p) && isHex(n) && b[i+3] == '-' && !isHex(b[i-3])
+	return chars.IsHex(p) && chars.IsHex(n) && b[i+3] == '-' && !chars.IsHex(b[i-3])
 }
 
 func (e *Engine) dotWorth(b []byte, i int, p, n byte) bool {
-	if isHex(p) && isHex(n) {
-		if isDigit(p) && isDigit(n) && (b[i+2] == '.' || b[i+3] == '.' || b[i+4] == '.') || b[i+5] == '.' {
+	if chars.IsHex(p) && chars.IsHex(n) {
+		if chars.IsDigit(p) && chars.IsDigit(n) && (b[i+2] == '.' || b[i+3] == '.' || b[i+4] == '.') || b[i+5] == '.' {
 			return true
 		}
 	}

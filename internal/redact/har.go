@@ -7,6 +7,8 @@ import (
 	"strings"
 
 	"github.com/go-json-experiment/json/jsontext"
+
+	"envask/internal/redact/chars"
 )
 
 // HAR files (HTTP Archive 1.2) hold what a browser sent and received. Headers, cookies, the parts of addresses and forms are
@@ -198,7 +200,7 @@ func (h *har) pair(list, name, value string) string {
 		return h.put("cookie", value)
 	case kind&keyAuthorization != 0:
 		scheme, rest, ok := strings.Cut(value, " ")
-		if ok && isAllLetters([]byte(scheme)) {
+		if ok && chars.IsAllLetters([]byte(scheme)) {
 			return scheme + " " + h.put("authorization", rest)
 		}
 		return h.put("authorization", value)

@@ -3,6 +3,7 @@ package redact
 import (
 	"bytes"
 
+	"envask/internal/redact/chars"
 	"envask/internal/redact/lexicon"
 )
 
@@ -12,7 +13,7 @@ import (
 var homes = [][]byte{[]byte("/home/"), []byte("/Users/"), []byte("\\Users\\"), []byte("\\\\Users\\\\"), []byte("\\Documents and Settings\\"), []byte("\\\\Documents and Settings\\\\"), []byte("\\users\\"), []byte("/mail/"), []byte("/crontabs/"), []byte("/cron/"), []byte("\\home$\\"), []byte("\\\\home$\\\\"), []byte("\\homes\\"), []byte("\\\\homes\\\\"), []byte("%2Fhome%2F"), []byte("%2FUsers%2F"), []byte("%5CUsers%5C")}
 
 // publicHomes are folders beside them that are nobody's.
-var publicHomes = wordSet("public default shared all defaultuser0 lost+found linuxbrew crontabs tabs user users pi ubuntu vagrant")
+var publicHomes = chars.WordSet("public default shared all defaultuser0 lost+found linuxbrew crontabs tabs user users pi ubuntu vagrant")
 
 // findHome finds the name of a person in the path of a home.
 func findHome(b []byte, at, free int) (int, int, bool) {
@@ -30,13 +31,13 @@ func findHome(b []byte, at, free int) (int, int, bool) {
 		}
 		start := at + len(h)
 		end := start
-		for end < len(b) && end-start < 64 && (isNameByte(b[end]) && b[end] != 0) {
+		for end < len(b) && end-start < 64 && (chars.IsNameByte(b[end]) && b[end] != 0) {
 			end++
 		}
 		for end > start && b[end-1] == '.' {
 			end--
 		}
-		if start < free || end-start < 2 || hasWord(publicHomes, b[start:end]) || hasWord(serviceAccounts, b[start:end]) {
+		if start < free || end-start < 2 || chars.HasWord(publicHomes, b[start:end]) || chars.HasWord(serviceAccounts, b[start:end]) {
 			return 0, 0, false
 		}
 		return start, end, true
@@ -46,7 +47,7 @@ func findHome(b []byte, at, free int) (int, int, bool) {
 
 // findDistinguishedName finds the name of a person in a distinguished name (RFC 4514): CN=Ilka Brandvold,OU=…
 func findDistinguishedName(b []byte, at, free int) (int, int, bool) {
-	if at < 2 || b[at-1]|0x20 != 'n' || b[at-2]|0x20 != 'c' || at > 2 && isKeyByte(b[at-3]) {
+	if at < 2 || b[at-1]|0x20 != 'n' || b[at-2]|0x20 != 'c' || at > 2 && chars.IsKeyByte(b[at-3]) {
 		return 0, 0, false
 	}
 	start := at + 1
@@ -54,23 +55,23 @@ func findDistinguishedName(b []byte, at, free int) (int, int, bool) {
 		start++
 	}
 	end, spaces := start, 0
-	for end < len(b) && end-start < 80 && (isNameByte(b[end]) || b[end] == ' ' || b[end] == '\'') {
+	for end < len(b) && end-start < 80 && (chars.IsNameByte(b[end]) || b[end] == ' ' || b[end] == '\'') {
 		if b[end] == ' ' {
 			spaces++
 		}
 		end++
 	}
-	if start >= free && spaces == 0 && end < len(b) && b[end] == ',' && isAccountOfDirectory(b[start:end], b[end+1:min(len(b), end+40)], b[lineStart(b, at):at]) {
+	if start >= free && spaces == 0 && end < len(b) && b[end] == ',' && isAccountOfDirectory(b[start:end], b[end+1:min(len(b), end+40)], b[chars.LineStart(b, at):at]) {
 		return start, end, true
 	}
-	if start < free || spaces == 0 || spaces > 4 || !isUpper(b[start]) || end == len(b) {
+	if start < free || spaces == 0 || spaces > 4 || !chars.IsUpper(b[start]) || end == len(b) {
 		return 0, 0, false
 	}
 	if b[end] != ',' && (at < 3 || b[at-3] != ';' || b[end] != ':' && b[end] != ';' && b[end] != '"') { // ATTENDEE;CN=Ilka Brandvold:mailto:… (RFC 5545)
 		return 0, 0, false
 	}
 	for _, w := range bytes.Fields(b[start:end]) {
-		if hasWord(authorities, w) {
+		if chars.HasWord(authorities, w) {
 			return 0, 0, false
 		}
 	}
@@ -79,7 +80,7 @@ func findDistinguishedName(b []byte, at, free int) (int, int, bool) {
 }
 
 // peopleOf are the branches of directories in which accounts are.
-var peopleOf = wordSet("people users user services service serviceaccounts accounts staff admins administrators employees system sysaccounts binds")
+var peopleOf = chars.WordSet("people users user services service serviceaccounts accounts staff admins administrators employees system sysaccounts binds")
 
 // isAccountOfDirectory reports whether a word is the name of an account in a directory, told by the branch behind it, cn=svcgate,ou=services,…, or by
 // what it is used for.
@@ -88,13 +89,13 @@ func isAccountOfDirectory(v, behind, before []byte) bool {
 	if len(branch) < 4 || !bytes.EqualFold(branch[:3], []byte("ou=")) && !bytes.EqualFold(branch[:3], []byte("cn=")) && !bytes.EqualFold(branch[:3], []byte("dc=")) || !isPerson(v) || standsForAny(v) {
 		return false
 	}
-	name := branch[3 : 3+nameAt(branch[3:], 0)]
+	name := branch[3 : 3+chars.NameAt(branch[3:], 0)]
 	if branch[0]|0x20 == 'd' { // right below the domain
-		lower := bytes.ToLower(before[max(0, len(before)-maxKey):])
+		lower := bytes.ToLower(before[max(0, len(before)-chars.MaxKey):])
 		return bytes.Contains(lower, []byte("bind")) || bytes.Contains(before, []byte("-D ")) || bytes.Contains(lower, []byte("connectionname"))
 	}
 	var buf [32]byte
-	return peopleOf[string(bytes.ReplaceAll(lowered(&buf, name), []byte(" "), nil))]
+	return peopleOf[string(bytes.ReplaceAll(chars.Lowered(&buf, name), []byte(" "), nil))]
 }
 
 // holdsEveryday says whether one of the words of a name is one that everybody uses.
@@ -108,4 +109,4 @@ func holdsEveryday(v []byte) bool {
 }
 
 // authorities are words in the names of those who give certificates, and of what they are given to.
-var authorities = wordSet("ca root authority issuing intermediate server client service services signing certificate timestamp ocsp gateway terminal")
+var authorities = chars.WordSet("ca root authority issuing intermediate server client service services signing certificate timestamp ocsp gateway terminal")

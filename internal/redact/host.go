@@ -3,6 +3,8 @@ package redact
 import (
 	"bytes"
 	"strings"
+
+	"envask/internal/redact/chars"
 )
 
 // privateDomains are endings of names that exist only within a network: .internal (ICANN), .local (RFC 6762), .home.arpa
@@ -17,7 +19,7 @@ var privateFirst = func() (set [256]bool) {
 }()
 
 // notHosts are words before .local and the like that are no host.
-var notHosts = wordSet("jail fonts man mdoc hosts this self rc threading thread js conf window java jdk sun settings config env usr var etc params file data test")
+var notHosts = chars.WordSet("jail fonts man mdoc hosts this self rc threading thread js conf window java jdk sun settings config env usr var etc params file data test")
 
 // findHost finds host names under private domains, around the dot before the domain.
 func findHost(b []byte, at, free int) (int, int, bool) {
@@ -25,7 +27,7 @@ func findHost(b []byte, at, free int) (int, int, bool) {
 		return 0, 0, false
 	}
 	for _, d := range privateDomains {
-		if end := at + 1 + len(d); end <= len(b) && equalFold(b[at+1:end], d) {
+		if end := at + 1 + len(d); end <= len(b) && chars.EqualFold(b[at+1:end], d) {
 			return hostAround(b, at, end, free)
 		}
 	}
@@ -34,7 +36,7 @@ func findHost(b []byte, at, free int) (int, int, bool) {
 
 // hostAround gives the host name whose domain stands from a dot to an end, if it is one: labels before, nothing behind.
 func hostAround(b []byte, dot, end, free int) (int, int, bool) {
-	if end < len(b) && (isWord(b[end]) || b[end] == '-' || b[end] == '(' || b[end] == '[' || b[end] == '=' || b[end] == '.' && end+1 < len(b) && isWord(b[end+1])) {
+	if end < len(b) && (chars.IsWord(b[end]) || b[end] == '-' || b[end] == '(' || b[end] == '[' || b[end] == '=' || b[end] == '.' && end+1 < len(b) && chars.IsWord(b[end+1])) {
 		return 0, 0, false
 	}
 	start := dot
@@ -44,7 +46,7 @@ func hostAround(b []byte, dot, end, free int) (int, int, bool) {
 	for start < dot && (b[start] == '.' || b[start] == '-') {
 		start++
 	}
-	if start == dot || hasWord(notHosts, b[start:dot]) {
+	if start == dot || chars.HasWord(notHosts, b[start:dot]) {
 		return 0, 0, false
 	}
 	if isPackage(b[start:dot]) || start > 0 && (b[start-1] == '_' || b[start-1] == '$') || isFilePath(b, start) {
@@ -56,7 +58,7 @@ func hostAround(b []byte, dot, end, free int) (int, int, bool) {
 // isPackage says whether labels are those of a package of a program: com.example.gate.internal.
 func isPackage(labels []byte) bool {
 	for label := range bytes.SplitSeq(labels, []byte(".")) {
-		if isOneOf(label, "com", "org", "java", "javax", "jakarta", "sun", "jdk") {
+		if chars.IsOneOf(label, "com", "org", "java", "javax", "jakarta", "sun", "jdk") {
 			return true
 		}
 	}
@@ -66,19 +68,6 @@ func isPackage(labels []byte) bool {
 // isFilePath says whether a name stands behind the slash of a path rather than of an address.
 func isFilePath(b []byte, start int) bool {
 	return start > 0 && b[start-1] == '/' && !(start > 1 && (b[start-2] == '/' || b[start-2] == ':'))
-}
-
-func equalFold(text []byte, lower string) bool {
-	for i := 0; i < len(lower); i++ {
-		c := text[i]
-		if c >= 'A' && c <= 'Z' {
-			c |= 0x20
-		}
-		if c != lower[i] {
-			return false
-		}
-	}
-	return true
 }
 
 // domainFinder gives a rule's Find for host names under given domains, such as those of the site.
@@ -98,7 +87,7 @@ func domainFinder(domains []string) func(b []byte, at, free int) (int, int, bool
 			return 0, 0, false
 		}
 		for _, d := range low {
-			if end := at + 1 + len(d); end <= len(b) && equalFold(b[at+1:end], d) && !bytes.HasPrefix(b[end:], []byte("@")) {
+			if end := at + 1 + len(d); end <= len(b) && chars.EqualFold(b[at+1:end], d) && !bytes.HasPrefix(b[end:], []byte("@")) {
 				if s, e, ok := hostAround(b, at, end, free); ok {
 					return s, e, true
 				}

@@ -4,10 +4,12 @@ import (
 	"bytes"
 	"net/netip"
 	"strings"
+
+	"envask/internal/redact/chars"
 )
 
 func isLocalPart(c byte) bool {
-	return isWord(c) || c == '.' || c == '-' || c == '+' || c == '%' || c == '\'' || c >= 0x80
+	return chars.IsWord(c) || c == '.' || c == '-' || c == '+' || c == '%' || c == '\'' || c >= 0x80
 }
 
 // findMail finds an address around its @ (the common part of RFC 5321).
@@ -25,7 +27,7 @@ func findMail(b []byte, at, free int) (int, int, bool) {
 		}
 	}
 	start = behindEscape(b, start, at)
-	if start > 0 && start == free && isWord(b[start-1]) {
+	if start > 0 && start == free && chars.IsWord(b[start-1]) {
 		start++ // it touches another address; what is between them keeps them apart
 	}
 	for start < at && (b[start] == '.' || b[start] == '\'' || b[start] == '-' || b[start] == '%') {
@@ -100,7 +102,7 @@ func behindEscape(b []byte, start, at int) int {
 }
 
 func isDomainByte(c byte) bool {
-	return isWord(c) && c != '_' || c == '-' || c == '.' || c >= 0x80
+	return chars.IsWord(c) && c != '_' || c == '-' || c == '.' || c >= 0x80
 }
 
 // isTopDomain says whether a label can be the last one of a domain: letters, also those beyond ASCII.
@@ -113,10 +115,8 @@ func isTopDomain(b []byte) bool {
 	return true
 }
 
-func isDigit(c byte) bool { return c >= '0' && c <= '9' }
-
 // versionWords say that four numbers with dots are a version.
-var versionWords = newWordList(wordSet("version ver v release rel build firmware rev revision schema kernel bios uefi bootloader patch patchlevel hotfix sdk runtime framework driver baseline"))
+var versionWords = chars.NewWordList(chars.WordSet("version ver v release rel build firmware rev revision schema kernel bios uefi bootloader patch patchlevel hotfix sdk runtime framework driver baseline"))
 
 // findIPv4 finds four numbers around the first of three dots. A version of four numbers is told by what stands around it.
 func findIPv4(b []byte, at, free int) (int, int, bool) {
@@ -124,7 +124,7 @@ func findIPv4(b []byte, at, free int) (int, int, bool) {
 		return findDashedIPv4(b, at, free)
 	}
 	start := at
-	for start > free && at-start < 8 && isDigit(b[start-1]) {
+	for start > free && at-start < 8 && chars.IsDigit(b[start-1]) {
 		start--
 	}
 	start = pastEscape(b, start, at)
@@ -133,9 +133,9 @@ func findIPv4(b []byte, at, free int) (int, int, bool) {
 	}
 	if start > 0 {
 		switch p := b[start-1]; {
-		case p == '_' && !namesAFile(b[at:]), p != '_' && wordBefore(b, start), p == '.' && (start < 2 || b[start-2] != '.'): // behind more dots the end of a range begins
+		case p == '_' && !namesAFile(b[at:]), p != '_' && chars.WordBefore(b, start), p == '.' && (start < 2 || b[start-2] != '.'): // behind more dots the end of a range begins
 			return 0, 0, false
-		case p == '-' && start > 1 && isWord(b[start-2]) && !endsInIPv4(b[:start-1]) && !namesAFile(b[at:]):
+		case p == '-' && start > 1 && chars.IsWord(b[start-2]) && !endsInIPv4(b[:start-1]) && !namesAFile(b[at:]):
 			return 0, 0, false // but the second of a range is one, and so is what a log file is named after
 		}
 	}
@@ -143,7 +143,7 @@ func findIPv4(b []byte, at, free int) (int, int, bool) {
 		return start, end, !staysIPv4(a) && !saysVersion(b, start, end)
 	}
 	end, dots := at, 0
-	for end < len(b) && (isDigit(b[end]) || b[end] == '.' && dots < 4) {
+	for end < len(b) && (chars.IsDigit(b[end]) || b[end] == '.' && dots < 4) {
 		if b[end] == '.' {
 			dots++
 		}
@@ -154,7 +154,7 @@ func findIPv4(b []byte, at, free int) (int, int, bool) {
 	}
 	if dots == 4 { // as programs that watch the network write the port: 192.0.2.7.443 >
 		last := bytes.LastIndexByte(b[start:end], '.') + start
-		if string(b[max(0, start-2):start]) != "> " && !bytes.HasSuffix(b[:start], []byte("IP ")) && !(end+3 < len(b) && string(b[end:end+3]) == " > " && isDigit(b[end+3])) {
+		if string(b[max(0, start-2):start]) != "> " && !bytes.HasSuffix(b[:start], []byte("IP ")) && !(end+3 < len(b) && string(b[end:end+3]) == " > " && chars.IsDigit(b[end+3])) {
 			return 0, 0, false
 		}
 		if last < at || end > last+6 {
@@ -177,19 +177,19 @@ func findIPv4(b []byte, at, free int) (int, int, bool) {
 }
 
 // behindPlain are bytes that end an address whatever stands behind them.
-var behindPlain = *bytesOf(" \t\r\n,;:)]}\"'/&|<>=")
+var behindPlain = *chars.BytesOf(" \t\r\n,;:)]}\"'/&|<>=")
 
 // plainIPv4 reads an address at a place that is as most are: without leading zeros, and clearly at its end.
 func plainIPv4(b []byte, at int) (a netip.Addr, end int, ok bool) {
 	var parts [4]byte
 	for i := range parts {
-		if at >= len(b) || !isDigit(b[at]) {
+		if at >= len(b) || !chars.IsDigit(b[at]) {
 			return a, 0, false
 		}
 		n := uint(b[at] - '0')
-		if at++; n != 0 && at+1 < len(b) && isDigit(b[at]) {
+		if at++; n != 0 && at+1 < len(b) && chars.IsDigit(b[at]) {
 			n = n*10 + uint(b[at]-'0')
-			if at++; isDigit(b[at]) {
+			if at++; chars.IsDigit(b[at]) {
 				n = n*10 + uint(b[at]-'0')
 				at++
 			}
@@ -210,7 +210,7 @@ func parseIPv4(text []byte) (netip.Addr, bool) {
 	part, n, digits := 0, 0, 0
 	for _, c := range text {
 		switch {
-		case isDigit(c) && (digits == 0 || n > 0):
+		case chars.IsDigit(c) && (digits == 0 || n > 0):
 			if n = n*10 + int(c-'0'); n > 255 {
 				return netip.Addr{}, false
 			}
@@ -228,11 +228,11 @@ func parseIPv4(text []byte) (netip.Addr, bool) {
 
 // findDashedIPv4 finds an address within a host name: ip-192-0-2-7.
 func findDashedIPv4(b []byte, at, free int) (int, int, bool) {
-	if at < 2 || b[at-1] != 'p' || b[at-2] != 'i' || at > 2 && isWord(b[at-3]) {
+	if at < 2 || b[at-1] != 'p' || b[at-2] != 'i' || at > 2 && chars.IsWord(b[at-3]) {
 		return 0, 0, false
 	}
 	end, dashes := at+1, 0
-	for end < len(b) && (isDigit(b[end]) || b[end] == '-' && dashes < 3) {
+	for end < len(b) && (chars.IsDigit(b[end]) || b[end] == '-' && dashes < 3) {
 		if b[end] == '-' {
 			dashes++
 		}
@@ -273,14 +273,14 @@ func withoutZeros(address string) string {
 // gate-192.0.2.7.log. Programs and packages have other endings, and are named after versions.
 func namesAFile(rest []byte) bool {
 	end := 0
-	for end < len(rest) && (isDigit(rest[end]) || rest[end] == '.') {
+	for end < len(rest) && (chars.IsDigit(rest[end]) || rest[end] == '.') {
 		end++
 	}
 	if end == 0 || rest[end-1] != '.' {
 		return false
 	}
 	for _, ending := range []string{"log", "txt", "json", "csv", "xml", "pcap", "out", "conf", "cfg", "yaml", "yml"} {
-		if tail := rest[end:]; bytes.HasPrefix(tail, []byte(ending)) && (len(tail) == len(ending) || !isWord(tail[len(ending)])) {
+		if tail := rest[end:]; bytes.HasPrefix(tail, []byte(ending)) && (len(tail) == len(ending) || !chars.IsWord(tail[len(ending)])) {
 			return true
 		}
 	}
@@ -290,27 +290,27 @@ func namesAFile(rest []byte) bool {
 // endsInIPv4 says whether text ends in four numbers with dots.
 func endsInIPv4(text []byte) bool {
 	start := len(text)
-	for start > 0 && len(text)-start < 15 && (isDigit(text[start-1]) || text[start-1] == '.') {
+	for start > 0 && len(text)-start < 15 && (chars.IsDigit(text[start-1]) || text[start-1] == '.') {
 		start--
 	}
 	_, err := netip.ParseAddr(string(text[start:]))
-	return err == nil && (start == 0 || !isWord(text[start-1]) && text[start-1] != '.')
+	return err == nil && (start == 0 || !chars.IsWord(text[start-1]) && text[start-1] != '.')
 }
 
 // versionGoesOn says whether what stands behind four numbers makes them a version, as in 1.2.3.4-5+deb12. A range of
 // addresses goes on with another address.
 func versionGoesOn(rest []byte) bool {
-	if isWord(rest[0]) || len(rest) > 1 && (rest[0] == '+' || rest[0] == '~') && isWord(rest[1]) {
+	if chars.IsWord(rest[0]) || len(rest) > 1 && (rest[0] == '+' || rest[0] == '~') && chars.IsWord(rest[1]) {
 		return true
 	}
-	if rest[0] != '-' || len(rest) < 2 || !isWord(rest[1]) {
+	if rest[0] != '-' || len(rest) < 2 || !chars.IsWord(rest[1]) {
 		return false
 	}
 	next := 1
-	for next < len(rest) && isDigit(rest[next]) {
+	for next < len(rest) && chars.IsDigit(rest[next]) {
 		next++
 	}
-	return next == 1 || next+1 >= len(rest) || rest[next] != '.' || !isDigit(rest[next+1]) || bytes.Count(rest[:min(len(rest), 16)], []byte(".")) < 3
+	return next == 1 || next+1 >= len(rest) || rest[next] != '.' || !chars.IsDigit(rest[next+1]) || bytes.Count(rest[:min(len(rest), 16)], []byte(".")) < 3
 }
 
 func staysIPv4(a netip.Addr) bool {
@@ -318,26 +318,26 @@ func staysIPv4(a netip.Addr) bool {
 	return o[0] == 0 || o[0] == 127 || o[0] >= 224 && o[0] < 240 // aliases come from what is above
 }
 
-var beforeVersion = *bytesOf(" \t:=\"'>")
+var beforeVersion = *chars.BytesOf(" \t:=\"'>")
 
 // products are names that stand with their version, and a slash between, in what programs say of themselves (RFC 9110, section 10.1.5).
-var products = newWordList(wordSet(`chrome chromium headlesschrome edg edge edga edgios opr opera firefox fxios safari mobilesafari version crios electron vivaldi yabrowser
+var products = chars.NewWordList(chars.WordSet(`chrome chromium headlesschrome edg edge edga edgios opr opera firefox fxios safari mobilesafari version crios electron vivaldi yabrowser
 	samsungbrowser trident applewebkit webkit gecko curl wget okhttp java python go node php postmanruntime windowspowershell apache nginx openssl openssh kernel firmware agent browser`))
 
 // isProduct says whether four numbers at a place stand behind a slash and the name of a product: Chrome/120.0.0.0.
 func isProduct(b []byte, from int) bool {
-	if from < 2 || b[from-1] != '/' || !isWord(b[from-2]) {
+	if from < 2 || b[from-1] != '/' || !chars.IsWord(b[from-2]) {
 		return false
 	}
 	start := from - 1
-	for start > 0 && from-start < 32 && isKeyByte(b[start-1]) {
+	for start > 0 && from-start < 32 && chars.IsKeyByte(b[start-1]) {
 		start--
 	}
 	name := b[start : from-1]
-	if products.has(name) || products.has([]byte(lastWord(name))) {
+	if products.Has(name) || products.Has([]byte(chars.LastWord(name))) {
 		return true
 	}
-	line := b[lineStart(b, start):start]
+	line := b[chars.LineStart(b, start):start]
 	return bytes.Contains(line, []byte("Mozilla/")) || bytes.HasSuffix(bytes.ToLower(bytes.TrimRight(line, " \t:=\"'")), []byte("agent"))
 }
 
@@ -347,7 +347,7 @@ func saysVersion(b []byte, from, to int) bool {
 		return isProduct(b, from)
 	}
 	if from > 8 && b[from-1] == '-' && endsInIPv4(b[:from-1]) { // a range
-		for from--; from > 0 && (isDigit(b[from-1]) || b[from-1] == '.'); {
+		for from--; from > 0 && (chars.IsDigit(b[from-1]) || b[from-1] == '.'); {
 			from--
 		}
 	}
@@ -360,17 +360,17 @@ func saysVersion(b []byte, from, to int) bool {
 		start--
 	}
 	word := b[start:end]
-	if len(word) == 0 && end > 3 && isDigit(b[end-1]) && b[from-1] != ' ' { // testoid1=1.2.3.4
-		for end > 0 && isDigit(b[end-1]) {
+	if len(word) == 0 && end > 3 && chars.IsDigit(b[end-1]) && b[from-1] != ' ' { // testoid1=1.2.3.4
+		for end > 0 && chars.IsDigit(b[end-1]) {
 			end--
 		}
 		return end > 2 && (string(b[end-3:end]) == "oid" || string(b[end-3:end]) == "ver")
 	}
 	switch {
-	case len(word) == 0, isOneOf(word, "to", "from", "update", "updated", "updating"), len(word) > 6 && isOneOf(word[1:6], "pgrad", "owngr"):
+	case len(word) == 0, chars.IsOneOf(word, "to", "from", "update", "updated", "updating"), len(word) > 6 && chars.IsOneOf(word[1:6], "pgrad", "owngr"):
 		return isUpgrade(b, start, to)
 	}
-	return versionWords.has(word) || bytes.HasSuffix(word, []byte("oid")) || len(word) > 7 && isOneOf(word[len(word)-7:], "version")
+	return versionWords.Has(word) || bytes.HasSuffix(word, []byte("oid")) || len(word) > 7 && chars.IsOneOf(word[len(word)-7:], "version")
 }
 
 // isUpgrade says whether four numbers, or the word before them, stand in upgrade 10.2.14.1 -> 10.2.15.0 or upgraded from … to ….
@@ -379,14 +379,14 @@ func isUpgrade(b []byte, at, end int) bool {
 	for n > 0 && (b[n-1] == ' ' || b[n-1] == '-' || b[n-1] == '>') {
 		n--
 	}
-	second := n < at && n > 0 && isDigit(b[n-1])
+	second := n < at && n > 0 && chars.IsDigit(b[n-1])
 	if !second {
 		behind := b[end:min(len(b), end+5)]
-		if len(behind) < 5 || !isDigit(behind[4]) || string(behind[:4]) != " -> " && string(behind[:4]) != " to " {
+		if len(behind) < 5 || !chars.IsDigit(behind[4]) || string(behind[:4]) != " -> " && string(behind[:4]) != " to " {
 			return false
 		}
 	}
-	low := bytes.ToLower(b[max(lineStart(b, at), at-64):end])
+	low := bytes.ToLower(b[max(chars.LineStart(b, at), at-64):end])
 	return bytes.Contains(low, []byte("upgrad")) || bytes.Contains(low, []byte("downgrad")) ||
 		bytes.Contains(low, []byte("updat")) && (bytes.Contains(low, []byte("version")) || bytes.Contains(low, []byte("firmware")) || bytes.Contains(low, []byte("package")) || bytes.Contains(low, []byte("software")))
 }
@@ -397,9 +397,9 @@ func isIPv6Byte(c byte) bool {
 
 // isKeyBefore says whether a colon ends a word that is no part of an address, as in IPv6:2001:db8::1.
 func isKeyBefore(b []byte, colon int) bool {
-	for i := colon; i > 0 && colon-i < 16 && isWord(b[i-1]); i-- {
-		if !isHex(b[i-1]) {
-			return colon > 1 && isWord(b[colon-2]) // one letter is a field of its own, as in NAME:x:1002:1002::
+	for i := colon; i > 0 && colon-i < 16 && chars.IsWord(b[i-1]); i-- {
+		if !chars.IsHex(b[i-1]) {
+			return colon > 1 && chars.IsWord(b[colon-2]) // one letter is a field of its own, as in NAME:x:1002:1002::
 		}
 	}
 	return false
@@ -407,7 +407,7 @@ func isKeyBefore(b []byte, colon int) bool {
 
 // isSerial says whether eight pairs of hexadecimal digits stand behind the word serial, as those of certificates do.
 func isSerial(b []byte, start, end int) bool {
-	return end-start == 23 && bytes.Count(b[start:end], []byte(":")) == 7 && bytes.Contains(bytes.ToLower(b[max(lineStart(b, start), start-32):start]), []byte("serial"))
+	return end-start == 23 && bytes.Count(b[start:end], []byte(":")) == 7 && bytes.Contains(bytes.ToLower(b[max(chars.LineStart(b, start), start-32):start]), []byte("serial"))
 }
 
 // writtenColons are the colons of an address within the address of a page.
@@ -417,22 +417,22 @@ var writtenColons = strings.NewReplacer("%3A", ":", "%3a", ":")
 func findWrittenIPv6(b []byte, at, free int) (int, int, bool) {
 	isColon := func(i int) bool { return i+2 < len(b) && b[i] == '%' && b[i+1] == '3' && b[i+2]|0x20 == 'a' }
 	start, end := at, at
-	for start > free && at-start < 8 && isHex(b[start-1]) {
+	for start > free && at-start < 8 && chars.IsHex(b[start-1]) {
 		start--
 	}
 	start = pastEscape(b, start, at)
-	if !isColon(at) || at-start > 4 || wordBefore(b, start) {
+	if !isColon(at) || at-start > 4 || chars.WordBefore(b, start) {
 		return 0, 0, false
 	}
 	colons := 0
-	for end < len(b) && end-start < 64 && (isHex(b[end]) || isColon(end)) {
+	for end < len(b) && end-start < 64 && (chars.IsHex(b[end]) || isColon(end)) {
 		if end++; b[end-1] == '%' {
 			end += 2
 			colons++
 		}
 	}
 	a, err := netip.ParseAddr(writtenColons.Replace(string(b[start:end])))
-	return start, end, colons >= 2 && err == nil && (end == len(b) || !isWord(b[end])) && !staysIPv6(a)
+	return start, end, colons >= 2 && err == nil && (end == len(b) || !chars.IsWord(b[end])) && !staysIPv6(a)
 }
 
 func staysIPv6(a netip.Addr) bool {
@@ -445,26 +445,26 @@ func findIPv6(b []byte, at, free int) (int, int, bool) {
 		return findWrittenIPv6(b, at, free)
 	}
 	start := at
-	for start > free && at-start < 9 && isHex(b[start-1]) {
+	for start > free && at-start < 9 && chars.IsHex(b[start-1]) {
 		start--
 	}
 	start = pastEscape(b, start, at)
-	if at-start > 4 || wordBefore(b, start) || start > 0 && (b[start-1] == '.' || b[start-1] == ':' && !isKeyBefore(b, start-1)) {
+	if at-start > 4 || chars.WordBefore(b, start) || start > 0 && (b[start-1] == '.' || b[start-1] == ':' && !isKeyBefore(b, start-1)) {
 		return 0, 0, false
 	}
 	end, colons := at, 0
 	digit := false
 	for i := start; i < at; i++ {
-		digit = digit || isDigit(b[i])
+		digit = digit || chars.IsDigit(b[i])
 	}
 	for end < len(b) && end-start < 46 && (isIPv6Byte(b[end]) || b[end] == '.') {
 		if b[end] == ':' {
 			colons++
 		}
-		digit = digit || isDigit(b[end])
+		digit = digit || chars.IsDigit(b[end])
 		end++
 	}
-	if colons < 2 || !digit || end < len(b) && isWord(b[end]) {
+	if colons < 2 || !digit || end < len(b) && chars.IsWord(b[end]) {
 		return 0, 0, false
 	}
 	for end > at && (b[end-1] == '.' || b[end-1] == ':' && !bytes.HasSuffix(b[start:end], []byte("::"))) {
@@ -475,7 +475,7 @@ func findIPv6(b []byte, at, free int) (int, int, bool) {
 		end = start + n
 		a, err = netip.ParseAddr(string(b[start:end]))
 	}
-	if n := bytes.LastIndexByte(b[start:end], ':'); err != nil && colons == 8 && end-start-n < 7 && isAllDigits(b[start+n+1:end]) { // a port
+	if n := bytes.LastIndexByte(b[start:end], ':'); err != nil && colons == 8 && end-start-n < 7 && chars.IsAllDigits(b[start+n+1:end]) { // a port
 		end = start + n
 		a, err = netip.ParseAddr(string(b[start:end]))
 	}

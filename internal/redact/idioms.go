@@ -2,22 +2,24 @@ package redact
 
 import (
 	"bytes"
+
+	"envask/internal/redact/chars"
 )
 
 // Names of people where no key of their own tells: beside a mail address, within what belongs to a user, in the arguments of
 // commands, and behind who did something.
 
 // mailboxKeys are those whose value is a name with its address: From: Ilka Brandvold <…> (RFC 5322, section 3.4).
-var mailboxKeys = wordSet(`from to cc bcc replyto sender author committer tagger maintainer deliveredto signedoffby coauthoredby reviewedby
+var mailboxKeys = chars.WordSet(`from to cc bcc replyto sender author committer tagger maintainer deliveredto signedoffby coauthoredby reviewedby
 	testedby ackedby reportedby passertedidentity ppreferredidentity remotepartyid contact referredby referto`)
 
 // findMailboxName finds the name before an address in angle brackets.
 func findMailboxName(b []byte, at, free int) (int, int, bool) {
 	start := at + 1
-	for start < len(b) && (isSpace(b[start]) || b[start] == '"' || b[start] == '\\') {
+	for start < len(b) && (chars.IsSpace(b[start]) || b[start] == '"' || b[start] == '\\') {
 		start++
 	}
-	if start < len(b) && isDigit(b[start]) { // an address, see worth
+	if start < len(b) && chars.IsDigit(b[start]) { // an address, see worth
 		return 0, 0, false
 	}
 	end := start
@@ -27,11 +29,11 @@ func findMailboxName(b []byte, at, free int) (int, int, bool) {
 	if end >= len(b) || b[end] != '<' {
 		return 0, 0, false
 	}
-	address := b[end:min(len(b), end+maxPair)]
+	address := b[end:min(len(b), end+chars.MaxPair)]
 	if n := bytes.IndexByte(address, '>'); n < 0 || bytes.IndexByte(address[:n], '@') < 0 {
 		return 0, 0, false
 	}
-	for end > start && (isSpace(b[end-1]) || b[end-1] == '"' || b[end-1] == '\\') {
+	for end > start && (chars.IsSpace(b[end-1]) || b[end-1] == '"' || b[end-1] == '\\') {
 		end--
 	}
 	return start, end, start >= free && end > start && isPerson(b[start:end])
@@ -39,7 +41,7 @@ func findMailboxName(b []byte, at, free int) (int, int, bool) {
 
 // partKeys are those that name a person within something that does.
 var partKeys = func() map[string]bool {
-	keys := wordSet("name first last given family middle full display cn sn")
+	keys := chars.WordSet("name first last given family middle full display cn sn")
 	for _, more := range []map[string]bool{personRoles, namedThings} {
 		for k := range more {
 			keys[k] = true
@@ -49,14 +51,14 @@ var partKeys = func() map[string]bool {
 }()
 
 // personRoles are keys behind which people stand, and programs, too: what is there must look like a name.
-var personRoles = wordSet(`driver sender manager accountmanager teacher doctor patient student subscriber visitor resident applicant payee payer beneficiary cashier conductor captain skipper
+var personRoles = chars.WordSet(`driver sender manager accountmanager teacher doctor patient student subscriber visitor resident applicant payee payer beneficiary cashier conductor captain skipper
 	officer inspector dispatcher mechanic attendee participant organizer organiser witness escort spouse nextofkin emergencycontact addressee consignee traveller traveler cn sn
 	callerid calleridname effectivecalleridname outboundcalleridname fn`)
 
 // findPartName finds the name in a part of something whose key tells: "user": {"name": "…"}, <user><name>…, and in YAML.
 func findPartName(b []byte, at, free int) (int, int, bool) {
 	start, end, _ := keySpan(b, at)
-	var buf [maxKey]byte
+	var buf [chars.MaxKey]byte
 	if key := plainKey(&buf, b[start:end]); personRoles[string(key)] {
 		if from, to, ok := findEntryName(b, at, free); ok && len(key) == 2 {
 			return from, to, true
@@ -78,7 +80,7 @@ func findPartName(b []byte, at, free int) (int, int, bool) {
 	var owner []byte
 	switch {
 	case b[at] == '=':
-		if line := b[lineStart(b, at):at]; !besideSecret(b, at) && !personOfElement(b, at) && !bytes.HasSuffix(line, []byte("user add name")) && !bytes.HasSuffix(line, []byte("secret add name")) { // of a router's configuration
+		if line := b[chars.LineStart(b, at):at]; !besideSecret(b, at) && !personOfElement(b, at) && !bytes.HasSuffix(line, []byte("user add name")) && !bytes.HasSuffix(line, []byte("secret add name")) { // of a router's configuration
 			return 0, 0, false
 		}
 		owner = []byte("user")
@@ -101,7 +103,7 @@ func findPartName(b []byte, at, free int) (int, int, bool) {
 
 // besideSecret reports whether a line of settings without brackets sets a secret behind a place: add name=itostrund password=….
 func besideSecret(b []byte, at int) bool {
-	line := lineFrom(b[:min(len(b), at+maxPair)], at)
+	line := chars.LineFrom(b[:min(len(b), at+chars.MaxPair)], at)
 	if bytes.IndexByte(line, '<') >= 0 {
 		return false
 	}
@@ -123,7 +125,7 @@ func nameOfRole(b []byte, at, free int, key []byte) (int, int, bool) {
 		k.end = moreNames(b, k.start, k.end)
 	}
 	v := b[k.start:k.end]
-	if string(key) == "sn" && isUpper(v[0]) && len(v) > 3 && isLower(v[1]) && isAllLetters(v) && !isEveryday(bytes.ToLower(v)) { // else it is a serial number
+	if string(key) == "sn" && chars.IsUpper(v[0]) && len(v) > 3 && chars.IsLower(v[1]) && chars.IsAllLetters(v) && !isEveryday(bytes.ToLower(v)) { // else it is a serial number
 		return k.start, k.end, true
 	}
 	return k.start, k.end, isUncommonName(v) || isGivenName(v) || string(key) == "driver" && isLoginLike(v) // most drivers are programs
@@ -131,16 +133,16 @@ func nameOfRole(b []byte, at, free int, key []byte) (int, int, bool) {
 
 // findEntryName finds the name of a person in an entry of a directory (LDIF, RFC 2849): cn: Ilka Brandvold, and sn: Brandvold beside it.
 func findEntryName(b []byte, at, free int) (int, int, bool) {
-	start := lineStart(b, at)
-	if b[at] != ':' || at+3 >= len(b) || at-start != 2 || b[at+1] != ' ' || at+2 < free || !isUpper(b[at+2]) || !isLower(b[at+3]) {
+	start := chars.LineStart(b, at)
+	if b[at] != ':' || at+3 >= len(b) || at-start != 2 || b[at+1] != ' ' || at+2 < free || !chars.IsUpper(b[at+2]) || !chars.IsLower(b[at+3]) {
 		return 0, 0, false
 	}
-	value := bytes.TrimRight(lineFrom(b, at+2), " \t")
+	value := bytes.TrimRight(chars.LineFrom(b, at+2), " \t")
 	if len(value) > 80 {
 		return 0, 0, false
 	}
 	for _, w := range bytes.Fields(value) {
-		if hasWord(authorities, w) || isDigit(w[0]) {
+		if chars.HasWord(authorities, w) || chars.IsDigit(w[0]) {
 			return 0, 0, false
 		}
 	}
@@ -153,7 +155,7 @@ func findEntryName(b []byte, at, free int) (int, int, bool) {
 // objectAround gives the key of the JSON object that a place is in.
 func objectAround(b []byte, at int) []byte {
 	depth := 0
-	for i := at - 1; i >= 0 && at-i < 2*maxPair; i-- {
+	for i := at - 1; i >= 0 && at-i < 2*chars.MaxPair; i-- {
 		switch b[i] {
 		case '}', ']':
 			depth++
@@ -179,14 +181,14 @@ func objectAround(b []byte, at int) []byte {
 // keyBeforeColon gives the key in quotes whose value begins at a place.
 func keyBeforeColon(b []byte, at int) []byte {
 	i := at - 1
-	for i >= 0 && (isBlank(b[i]) || b[i] == ':') {
+	for i >= 0 && (chars.IsBlank(b[i]) || b[i] == ':') {
 		i--
 	}
 	if i < 1 || b[i] != '"' || i+1 == at {
 		return nil
 	}
 	start := i
-	for start > 0 && i-start < maxKey && b[start-1] != '"' {
+	for start > 0 && i-start < chars.MaxKey && b[start-1] != '"' {
 		start--
 	}
 	return b[start:i]
@@ -195,8 +197,8 @@ func keyBeforeColon(b []byte, at int) []byte {
 // elementAround gives the name of the XML element that a start tag is in.
 func elementAround(b []byte, tag int) []byte {
 	depth := 0
-	for i := tag - 1; i >= 0 && tag-i < 2*maxPair; i-- {
-		if b[i] != '<' || i+1 >= tag || !isWord(b[i+1]) && bytes.IndexByte([]byte("/!?"), b[i+1]) < 0 {
+	for i := tag - 1; i >= 0 && tag-i < 2*chars.MaxPair; i-- {
+		if b[i] != '<' || i+1 >= tag || !chars.IsWord(b[i+1]) && bytes.IndexByte([]byte("/!?"), b[i+1]) < 0 {
 			continue // a sign that points somewhere begins no tag
 		}
 		end := i + 1 + bytes.IndexByte(b[i+1:tag], '>')
@@ -216,14 +218,14 @@ func elementAround(b []byte, tag int) []byte {
 
 // mappingAround gives the key of the YAML mapping that a key is in: the one before it that stands less far in.
 func mappingAround(b []byte, key int) []byte {
-	first := lineStart(b, key)
+	first := chars.LineStart(b, key)
 	if first == key || len(bytes.Trim(b[first:key], " -")) > 0 {
 		return nil
 	}
 	own := key - first
 	for n := 0; first > 0 && n < 12; n++ {
 		end := first - 1
-		first = lineStart(b, end)
+		first = chars.LineStart(b, end)
 		line := bytes.TrimRight(b[first:end], " \r")
 		in := len(line) - len(bytes.TrimLeft(line, " -"))
 		if len(line) == in || in >= own {
@@ -258,11 +260,11 @@ func userOfProcess(b []byte, at int) (int, int, bool) {
 		return 0, 0, false
 	}
 	first := lineText(b, at)
-	end := nameAt(b, first)
-	if first > 0 && b[first-1] != '\n' && !isSpace(b[first-1]) || end == first || end > at || b[end] != ' ' && b[end] != '+' {
+	end := chars.NameAt(b, first)
+	if first > 0 && b[first-1] != '\n' && !chars.IsSpace(b[first-1]) || end == first || end > at || b[end] != ' ' && b[end] != '+' {
 		return 0, 0, false
 	}
-	words := fieldsAt(b[end:at], end)
+	words := chars.FieldsAt(b[end:at], end)
 	if b[end] == '+' && len(words) > 0 { // the name is cut off there
 		words = words[1:]
 	}
@@ -278,7 +280,7 @@ func userOfProcess(b []byte, at int) (int, int, bool) {
 }
 
 // beforeNumber are bytes behind which a telephone number may begin.
-var beforeNumber = *bytesOf(" \t\n\"'(,;:=>")
+var beforeNumber = *chars.BytesOf(" \t\n\"'(,;:=>")
 
 // findInternationalPhone finds a telephone number by its plus sign, where it is written in groups (ITU-T E.123).
 func findInternationalPhone(b []byte, at, free int) (int, int, bool) {
@@ -287,7 +289,7 @@ func findInternationalPhone(b []byte, at, free int) (int, int, bool) {
 	}
 	end, digits, groups := at+1, 0, 1
 	for end < len(b) && end-at < 24 {
-		if isDigit(b[end]) {
+		if chars.IsDigit(b[end]) {
 			digits++
 			end++
 			continue
@@ -296,7 +298,7 @@ func findInternationalPhone(b []byte, at, free int) (int, int, bool) {
 		if (b[end] == ' ' || b[end] == '-' || b[end] == '.' || b[end] == '/') && next < len(b) && b[next] == '(' {
 			next++
 		}
-		if bytes.IndexByte([]byte(" -./()"), b[end]) < 0 || next >= len(b) || !isDigit(b[next]) || groups == 1 && digits > 3 {
+		if bytes.IndexByte([]byte(" -./()"), b[end]) < 0 || next >= len(b) || !chars.IsDigit(b[next]) || groups == 1 && digits > 3 {
 			break
 		}
 		groups++
@@ -309,7 +311,7 @@ func findInternationalPhone(b []byte, at, free int) (int, int, bool) {
 	if quoted && digits == 14 && (b[at+1] == '1' && b[at+2] == '9' || b[at+1] == '2' && b[at+2] == '0') {
 		return 0, 0, false // a time, from the year to the second
 	}
-	return at, end, digits >= 9 && digits <= 15 && (groups > 1 || quoted) && (end == len(b) || !isWord(b[end]) && b[end] != ':')
+	return at, end, digits >= 9 && digits <= 15 && (groups > 1 || quoted) && (end == len(b) || !chars.IsWord(b[end]) && b[end] != ':')
 }
 
 // isNumberOfCountry says whether digits are as many as telephone numbers of a country have behind its code (ITU-T E.164): in North America

@@ -3,10 +3,9 @@ package redact
 import (
 	"bytes"
 	"strings"
-)
 
-// maxKey is the longest key that is looked at, in bytes.
-const maxKey = 64
+	"envask/internal/redact/chars"
+)
 
 // keyed is a value behind a key and a separator, in any of the usual notations: key=value, key: value, "key": "value",
 // key => value, <key>value</key>.
@@ -16,40 +15,16 @@ type keyed struct {
 	lineStart  bool // the key is the first thing on its line
 }
 
-func isWord(c byte) bool {
-	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '_'
-}
-
-// wordBefore says whether a word goes on before a place. What belongs to an escape such as \n, \u003c or %20, as texts within other
-// texts have it, is no part of the word behind it.
-func wordBefore(b []byte, at int) bool {
-	if at == 0 || !isWord(b[at-1]) {
-		return false
-	}
-	switch {
-	case at >= 2 && b[at-2] == '\\' && (b[at-1] == 'n' || b[at-1] == 't' || b[at-1] == 'r'):
-		return false
-	case at >= 3 && b[at-3] == '%' && isHex(b[at-2]) && isHex(b[at-1]):
-		return false
-	}
-	return at < 6 || b[at-6] != '\\' || b[at-5] != 'u' || !isHex(b[at-4]) || !isHex(b[at-3]) || !isHex(b[at-2]) || !isHex(b[at-1])
-}
-
 // pastEscape gives where a number or word begins whose digits run on from those of an escape before it.
 func pastEscape(b []byte, start, at int) int {
 	switch {
-	case start >= 1 && b[start-1] == '%' && at-start > 2 && isHex(b[start]) && isHex(b[start+1]):
+	case start >= 1 && b[start-1] == '%' && at-start > 2 && chars.IsHex(b[start]) && chars.IsHex(b[start+1]):
 		return start + 2
 	case start >= 2 && b[start-1] == 'u' && b[start-2] == '\\' && at-start > 4:
 		return start + 4
 	}
 	return start
 }
-
-// isKeyByte says whether a byte can stand in a key. Bytes beyond ASCII can: keys are words of any language.
-func isKeyByte(c byte) bool { return isWord(c) || c == '-' || c == '.' || c >= 0x80 }
-
-func isSpace(c byte) bool { return c == ' ' || c == '\t' }
 
 // keyedAt reads the key before and the value after the separator at a place.
 func keyedAt(b []byte, at int) (k keyed, ok bool) {
@@ -71,7 +46,7 @@ func keyedAt(b []byte, at int) (k keyed, ok bool) {
 	if start == end {
 		return k, false
 	}
-	k.lineStart = atLineStart(b, start)
+	k.lineStart = chars.AtLineStart(b, start)
 	value := at + 1
 	if value < len(b) && (b[value] == '>' && b[at] == '=' || b[value] == '=' && b[at] == ':' || b[value] == ':' && b[at] == ':' && value+1 < len(b) && b[value+1] == ' ') {
 		value++ // also of LDIF (RFC 2849), which has two colons before base64
@@ -79,11 +54,11 @@ func keyedAt(b []byte, at int) (k keyed, ok bool) {
 		value += len(writtenArrow)
 	}
 	if b[at] == '=' && value > at+1 && value < len(b) && b[value] == '\n' {
-		if next := bytes.TrimLeft(b[value:min(len(b), value+maxKey)], " \n"); dumped(next, 0) > 0 {
+		if next := bytes.TrimLeft(b[value:min(len(b), value+chars.MaxKey)], " \n"); dumped(next, 0) > 0 {
 			value = value + bytes.Index(b[value:], next)
 		}
 	}
-	if value < len(b) && b[value] == '`' && b[at] == ':' && start > 0 && b[start-1] == ':' && !isOneOf(b[start:end], "user") {
+	if value < len(b) && b[value] == '`' && b[at] == ':' && start > 0 && b[start-1] == ':' && !chars.IsOneOf(b[start:end], "user") {
 		return k, false // of reStructuredText, which says with it what a name is of
 	}
 	if bytes.HasPrefix(b[value:], []byte("** ")) { // **Key:** value
@@ -96,7 +71,7 @@ func keyedAt(b []byte, at int) (k keyed, ok bool) {
 		return k, false
 	}
 	k, ok = k.readValue(b, value)
-	if ok && !k.quoted && b[at] == '=' && isSpace(b[at+1]) && at > 0 && !isSpace(b[at-1]) && isPair(b[k.start:k.end]) {
+	if ok && !k.quoted && b[at] == '=' && chars.IsSpace(b[at+1]) && at > 0 && !chars.IsSpace(b[at-1]) && isPair(b[k.start:k.end]) {
 		return k, false // nothing stands behind this key: logname= uid=0
 	}
 	if ok && !k.quoted && isIndexed(b, at) && value == at+1 && !looksChosen(b[k.start:k.end]) {
@@ -108,7 +83,7 @@ func keyedAt(b []byte, at int) (k keyed, ok bool) {
 // isPair says whether a word is a key in small letters and its value.
 func isPair(v []byte) bool {
 	n := 0
-	for n < len(v) && (isLower(v[n]) || v[n] == '_' || v[n] == '-' || n > 0 && isDigit(v[n])) {
+	for n < len(v) && (chars.IsLower(v[n]) || v[n] == '_' || v[n] == '-' || n > 0 && chars.IsDigit(v[n])) {
 		n++
 	}
 	return n > 0 && n+1 < len(v) && v[n] == '=' && v[n+1] != '='
@@ -127,7 +102,7 @@ func isWholeArgument(text []byte) bool {
 // toQuote gives the end of a value behind a key right before which a quote stands, as in "password=a;b": the quote that closes it,
 // if nothing in between looks like something else. Blanks are that unless it is the whole.
 func toQuote(b []byte, end int, quote byte, whole bool) int {
-	for i := end; i < len(b) && i-end < maxKey; i++ {
+	for i := end; i < len(b) && i-end < chars.MaxKey; i++ {
 		switch {
 		case b[i] == quote:
 			return i
@@ -140,7 +115,7 @@ func toQuote(b []byte, end int, quote byte, whole bool) int {
 
 // isIndexed says whether the key before a sign ends with a bracket.
 func isIndexed(b []byte, at int) bool {
-	for at > 0 && isSpace(b[at-1]) {
+	for at > 0 && chars.IsSpace(b[at-1]) {
 		at--
 	}
 	return at > 0 && b[at-1] == ']'
@@ -150,7 +125,7 @@ func isIndexed(b []byte, at int) bool {
 // a JSON document ends in a telling word: what stands behind it is no value then. In JSON one of four signs follows such a
 // quote; where the line can be seen from its beginning, the quotes before it tell.
 func closesText(b []byte, at int) bool {
-	for at < len(b) && isSpace(b[at]) {
+	for at < len(b) && chars.IsSpace(b[at]) {
 		at++
 	}
 	if at >= len(b) || b[at] != '"' && b[at] != '\'' {
@@ -159,36 +134,17 @@ func closesText(b []byte, at int) bool {
 	if rest := bytes.TrimLeft(b[at+1:min(len(b), at+16)], " \t\r\n"); len(rest) > 0 && bytes.IndexByte([]byte(":,}]"), rest[0]) < 0 {
 		return false
 	}
-	first := lineStart(b, at)
+	first := chars.LineStart(b, at)
 	if first > 0 && b[first-1] != '\n' {
 		return true
 	}
-	return insideQuotes(b, first, at, b[at])
-}
-
-// insideQuotes says whether a place lies within quotes that were opened behind another one.
-func insideQuotes(b []byte, from, at int, quote byte) (open bool) {
-	for i := from; i < at; i++ {
-		if b[i] == '\\' {
-			i++
-		} else if b[i] == quote {
-			open = !open
-		}
-	}
-	return open
-}
-
-func atLineStart(b []byte, at int) bool {
-	for at > 0 && (isSpace(b[at-1]) || b[at-1] == '"' || b[at-1] == '\'' || b[at-1] == '-') {
-		at--
-	}
-	return at == 0 || b[at-1] == '\n'
+	return chars.InsideQuotes(b, first, at, b[at])
 }
 
 var (
-	behindValue       = *bytesOf(" \t\r\n,;&|\"'<>)]}")
-	textPrefixes      = *bytesOf("NbuBUrf")
-	beforeNoSeparator = *bytesOf("=!<>:") // a comparison, or the second half of := and ::
+	behindValue       = *chars.BytesOf(" \t\r\n,;&|\"'<>)]}")
+	textPrefixes      = *chars.BytesOf("NbuBUrf")
+	beforeNoSeparator = *chars.BytesOf("=!<>:") // a comparison, or the second half of := and ::
 )
 
 // writtenArrow is what > of => is in texts of JSON that are made for pages.
@@ -223,19 +179,6 @@ func closing(b []byte, from int, quote byte) int {
 	return len(b)
 }
 
-// maxValue is how far a value can go on in its line, in bytes. Without a bound, every key in a line without end would be
-// followed to that end.
-const maxValue = 64 << 10
-
-// lineFrom gives the rest of the line from a place on, maxValue at most.
-func lineFrom(b []byte, from int) []byte {
-	b = b[:min(len(b), from+maxValue)]
-	if n := bytes.IndexByte(b[from:], '\n'); n >= 0 {
-		return bytes.TrimSuffix(b[from:from+n], []byte("\r"))
-	}
-	return b[from:]
-}
-
 // elementAt reads <key>value</…: the separator is the end of an XML start tag. The key may also stand in an attribute,
 // as in <entry key="…">, or in the element before, as in <key>…</key><string>.
 func elementAt(b []byte, at int) (k keyed, ok bool) {
@@ -249,7 +192,7 @@ func elementAt(b []byte, at int) (k keyed, ok bool) {
 		k.end = k.start + max(n, 0)
 		return k, n > 0
 	}
-	for k.start < len(b) && isBlank(b[k.start]) {
+	for k.start < len(b) && chars.IsBlank(b[k.start]) {
 		k.start++
 	}
 	k.end = k.start
@@ -259,7 +202,7 @@ func elementAt(b []byte, at int) (k keyed, ok bool) {
 	if k.end == len(b) || b[k.end] != '<' || k.end+1 < len(b) && b[k.end+1] != '/' { // it stands for something: password=<password>
 		return k, false
 	}
-	for k.end > k.start && isBlank(b[k.end-1]) {
+	for k.end > k.start && chars.IsBlank(b[k.end-1]) {
 		k.end--
 	}
 	return k, k.end > k.start
@@ -270,47 +213,28 @@ var cdata = []byte("<![CDATA[")
 // maxElement is how long the content of an XML element may be to be the value of a key, in bytes.
 const maxElement = 4096
 
-func isBlank(c byte) bool { return c == ' ' || c == '\t' || c == '\n' || c == '\r' }
-
 // plainKey takes a key down to lower-case letters and digits without trailing digits, so that dbPassword2, DB_PASSWORD and
 // db-password are one.
-func plainKey(buf *[maxKey]byte, raw []byte) []byte {
+func plainKey(buf *[chars.MaxKey]byte, raw []byte) []byte {
 	n := 0
 	for _, c := range raw {
 		if c >= 'A' && c <= 'Z' {
 			c |= 0x20
 		}
-		if (c >= 'a' && c <= 'z' || isDigit(c)) && n < maxKey {
+		if (c >= 'a' && c <= 'z' || chars.IsDigit(c)) && n < chars.MaxKey {
 			buf[n] = c
 			n++
 		}
 	}
-	for n > 0 && isDigit(buf[n-1]) {
+	for n > 0 && chars.IsDigit(buf[n-1]) {
 		n--
 	}
 	return buf[:n]
 }
 
-// lastWord gives the last word of a key: pin of service-pin, service_pin2 and servicePin.
-func lastWord(raw []byte) string {
-	end := len(raw)
-	for end > 0 && (raw[end-1] >= '0' && raw[end-1] <= '9' || !isWord(raw[end-1]) || raw[end-1] == '_') {
-		end--
-	}
-	start := end
-	for start > 0 && (raw[start-1]|0x20) >= 'a' && (raw[start-1]|0x20) <= 'z' {
-		start--
-		upper := raw[start] >= 'A' && raw[start] <= 'Z'
-		if upper && start > 0 && raw[start-1] >= 'a' && raw[start-1] <= 'z' {
-			break // camelCase
-		}
-	}
-	return strings.ToLower(string(raw[start:end]))
-}
-
 // isCount says whether a key in the plural counts things: tokens=17.
 func isCount(b []byte, at int, value []byte) bool {
-	if !allDigits(string(value)) {
+	if !chars.AllDigits(string(value)) {
 		return false
 	}
 	start, end, _ := keySpan(b, at)
@@ -326,7 +250,7 @@ func isWorkingFolder(b []byte, at int, value []byte) bool {
 		return false
 	}
 	start, end, _ := keySpan(b, at)
-	return isOneOf(b[start:end], "pwd", "oldpwd")
+	return chars.IsOneOf(b[start:end], "pwd", "oldpwd")
 }
 
 func findKeyedSecret(b []byte, at, free int, kind keyKind) (int, int, bool) {
@@ -371,21 +295,21 @@ func findKeyedSecret(b []byte, at, free int, kind keyKind) (int, int, bool) {
 	if start, _, closed := keySpan(b, at); !k.quoted && !closed && start > 0 && (b[start-1] == '"' || b[start-1] == '\'') {
 		k.end = toQuote(b, k.end, b[start-1], isWholeArgument(b[:start-1]))
 	}
-	if b[at] == ':' && at > 3 && string(b[at-4:at]) == "PASS" && !wordBefore(b, at-4) && !k.quoted && (!looksStrong(b[k.start:k.end]) || k.end < len(b) && b[k.end] == ' ' || bytes.ContainsAny(b[k.start:k.end], ":./_")) {
+	if b[at] == ':' && at > 3 && string(b[at-4:at]) == "PASS" && !chars.WordBefore(b, at-4) && !k.quoted && (!looksStrong(b[k.start:k.end]) || k.end < len(b) && b[k.end] == ' ' || bytes.ContainsAny(b[k.start:k.end], ":./_")) {
 		return 0, 0, false // the result of a test
 	}
-	if n := k.end - k.start; n > 2 && n < 12 && hasWord(authWays, b[k.start:k.end]) {
-		if start, end, _ := keySpan(b, at); end-start >= 4 && isOneOf(b[end-4:end], "auth") {
+	if n := k.end - k.start; n > 2 && n < 12 && chars.HasWord(authWays, b[k.start:k.end]) {
+		if start, end, _ := keySpan(b, at); end-start >= 4 && chars.IsOneOf(b[end-4:end], "auth") {
 			return 0, 0, false
 		}
 	}
-	if v := b[k.start:k.end]; !k.quoted && bytes.HasPrefix(b[k.end:], []byte(" for ")) && isAllLetters(v) && isEveryday(bytes.ToLower(v)) {
+	if v := b[k.start:k.end]; !k.quoted && bytes.HasPrefix(b[k.end:], []byte(" for ")) && chars.IsAllLetters(v) && isEveryday(bytes.ToLower(v)) {
 		return 0, 0, false // a sentence about it
 	}
 	if k.quoted {
 		if end := listEnd(b, k.start, k.end); end > 0 && isValue(b[k.start:k.end]) {
 			key, last, _ := keySpan(b, at)
-			return k.start, end, !isOneOf(b[key:last], "tokens") || !isListOfWords(b[k.start:end])
+			return k.start, end, !chars.IsOneOf(b[key:last], "tokens") || !isListOfWords(b[k.start:end])
 		}
 	}
 	if isCount(b, at, b[k.start:k.end]) || isWorkingFolder(b, at, b[k.start:k.end]) {
@@ -401,8 +325,8 @@ func findKeyedSecret(b []byte, at, free int, kind keyKind) (int, int, bool) {
 
 // declared gives the place behind the equals sign of a declaration with its type, as in password: String = "…", or 0.
 func declared(b []byte, at int, k keyed) int {
-	tagged := k.end-k.start <= 2 && isAllDigits(b[k.start:k.end]) // Tunnel-Password:1 = "…" of RADIUS (RFC 2868)
-	if b[at] != ':' || k.quoted || !tagged && !isOneOf(b[k.start:k.end], "string", "str", "&str", "text", "any", "secretstr") {
+	tagged := k.end-k.start <= 2 && chars.IsAllDigits(b[k.start:k.end]) // Tunnel-Password:1 = "…" of RADIUS (RFC 2868)
+	if b[at] != ':' || k.quoted || !tagged && !chars.IsOneOf(b[k.start:k.end], "string", "str", "&str", "text", "any", "secretstr") {
 		return 0
 	}
 	if rest := b[k.end:min(len(b), k.end+4)]; !bytes.HasPrefix(rest, []byte(` = "`)) && !bytes.HasPrefix(rest, []byte(" = '")) {
@@ -432,7 +356,7 @@ const maxBlockLines = 64
 
 // blockScalar gives the lines that are further in than the key before a place.
 func blockScalar(b []byte, at, from int) (int, int, bool) {
-	first := lineStart(b, at)
+	first := chars.LineStart(b, at)
 	indent := func(line []byte) int { return len(line) - len(bytes.TrimLeft(line, " ")) }
 	own := indent(b[first:at])
 	next := bytes.IndexByte(b[from:], '\n')
@@ -441,7 +365,7 @@ func blockScalar(b []byte, at, from int) (int, int, bool) {
 	}
 	start, end := 0, 0
 	for p, n := from+next+1, 0; p < len(b) && n < maxBlockLines; n++ {
-		line := lineFrom(b, p)
+		line := chars.LineFrom(b, p)
 		if len(bytes.TrimSpace(line)) > 0 {
 			if indent(line) <= own {
 				break
@@ -466,7 +390,7 @@ func wrapped(b []byte, at int) (start, end int, ok bool) {
 	for start < len(b) && b[start] == ' ' {
 		start++
 	}
-	if rest := lineFrom(b, start); bytes.HasPrefix(rest, []byte(`Some("`)) { // as Rust prints what is there
+	if rest := chars.LineFrom(b, start); bytes.HasPrefix(rest, []byte(`Some("`)) { // as Rust prints what is there
 		start += len(`Some("`)
 		n := bytes.IndexByte(b[start:min(len(b), start+maxElement)], '"')
 		return start, start + max(n, 0), n > 0
@@ -478,12 +402,12 @@ func wrapped(b []byte, at int) (start, end int, ok bool) {
 		return 0, 0, false
 	}
 	b = b[:min(len(b), start+maxElement)]
-	rest := lineFrom(b, start)
+	rest := chars.LineFrom(b, start)
 	shut := byte(']')
 	switch {
 	case bytes.HasPrefix(rest, []byte("[[")):
 		start += 2
-	case start == at+1 && len(rest) > 1 && rest[0] == '[' && isWord(rest[1]):
+	case start == at+1 && len(rest) > 1 && rest[0] == '[' && chars.IsWord(rest[1]):
 		start++
 	case bytes.HasPrefix(rest, []byte("new String(\"")):
 		start += len("new String(\"")
@@ -491,7 +415,7 @@ func wrapped(b []byte, at int) (start, end int, ok bool) {
 	default:
 		return 0, 0, false
 	}
-	n := bytes.IndexByte(lineFrom(b, start), shut)
+	n := bytes.IndexByte(chars.LineFrom(b, start), shut)
 	if n < 1 || placeholderLen(b[start-1:]) > 0 {
 		return 0, 0, false
 	}
@@ -500,7 +424,7 @@ func wrapped(b []byte, at int) (start, end int, ok bool) {
 }
 
 // authWays are values of keys such as auth that say how somebody is to be recognized.
-var authWays = wordSet("basic digest bearer ntlm negotiate kerberos krb5 spnego oauth oauth2 token plain login cram-md5 digest-md5 gssapi container application jwt certificate cert ldap radius tacacs pam local md5 sha sha256 psk eap peap saml oidc apikey form session")
+var authWays = chars.WordSet("basic digest bearer ntlm negotiate kerberos krb5 spnego oauth oauth2 token plain login cram-md5 digest-md5 gssapi container application jwt certificate cert ldap radius tacacs pam local md5 sha sha256 psk eap peap saml oidc apikey form session")
 
 // elementValue gives the text of the element <Value> that an element begins with whose start tag ends at a place.
 func elementValue(b []byte, at int) (start, end int) {
@@ -519,18 +443,18 @@ func findAuthorization(b []byte, at, free int) (int, int, bool) {
 	if !ok || k.start < free {
 		return 0, 0, false
 	}
-	if word := b[k.start:min(k.end, k.start+16)]; !k.quoted && isAllLetters(word) && !strings.EqualFold(string(word), "digest") {
+	if word := b[k.start:min(k.end, k.start+16)]; !k.quoted && chars.IsAllLetters(word) && !strings.EqualFold(string(word), "digest") {
 		// One token behind the scheme; the parameters of a digest go on to the end of the line.
 		at := k.end
-		for at < len(b) && isSpace(b[at]) {
+		for at < len(b) && chars.IsSpace(b[at]) {
 			at++
 		}
 		end := at
-		for end < len(b) && end-at < maxValue && isTokenByte(b[end]) {
+		for end < len(b) && end-at < chars.MaxValue && chars.IsTokenByte(b[end]) {
 			end++
 		}
 		if end > at && b[end-1] == '=' && end < len(b) && b[end] == '"' { // parameters, as of a digest
-			end = at + len(bytes.TrimRight(lineFrom(b, at), " \t"))
+			end = at + len(bytes.TrimRight(chars.LineFrom(b, at), " \t"))
 			return at, end, true
 		}
 		if end > at || placeholderLen(b[at:]) > 0 {
@@ -539,13 +463,13 @@ func findAuthorization(b []byte, at, free int) (int, int, bool) {
 	}
 	start, end := headerValue(b, k)
 	if !k.quoted && bytes.EqualFold(b[k.start:min(k.end, k.start+7)], []byte("digest")) { // its parameters are quoted
-		end = start + len(lineFrom(b, start))
+		end = start + len(chars.LineFrom(b, start))
 		if key, _, _ := keySpan(b, at); key > 0 && b[key-1] == '\'' {
 			end = closing(b, start, '\'')
 		}
 	}
 	// The scheme tells the vendor how the two sides talked.
-	if n := bytes.IndexByte(b[start:min(end, start+17)], ' '); n > 0 && isAllLetters(b[start:start+n]) {
+	if n := bytes.IndexByte(b[start:min(end, start+17)], ' '); n > 0 && chars.IsAllLetters(b[start:start+n]) {
 		start += n + 1
 	}
 	return start, end, start < end && isValue(b[start:end])
@@ -568,7 +492,7 @@ func findCookie(b []byte, at, free int) (int, int, bool) {
 		return 0, 0, false // document.cookie of a program
 	} else if last > first && b[last-1]|0x20 == 's' { // cookies: NAME=VALUE
 		n := bytes.IndexByte(b[start:end], '=')
-		if n < 1 || bytes.IndexFunc(b[start:start+n], func(r rune) bool { return r != '_' && r != '-' && (r >= 0x80 || !isWord(byte(r))) }) >= 0 || start+n+1 >= end || isSpace(b[start+n+1]) {
+		if n < 1 || bytes.IndexFunc(b[start:start+n], func(r rune) bool { return r != '_' && r != '-' && (r >= 0x80 || !chars.IsWord(byte(r))) }) >= 0 || start+n+1 >= end || chars.IsSpace(b[start+n+1]) {
 			return 0, 0, false
 		}
 	}
@@ -583,18 +507,9 @@ func headerValue(b []byte, k keyed) (int, int) {
 	if isJSONNumber(b[k.start:k.end]) && bytes.HasSuffix(bytes.TrimRight(b[max(0, k.start-16):k.start], " \t"), []byte(`":`)) {
 		return k.start, k.end
 	}
-	line := lineFrom(b, k.start)
+	line := chars.LineFrom(b, k.start)
 	if n := bytes.IndexAny(line, `"'`); n >= 0 {
 		line = line[:n] // the header stands within quotes, as on a command line
 	}
 	return k.start, k.start + len(bytes.TrimRight(line, " \t"))
-}
-
-func isAllLetters(b []byte) bool {
-	for _, c := range b {
-		if c|0x20 < 'a' || c|0x20 > 'z' {
-			return false
-		}
-	}
-	return true
 }

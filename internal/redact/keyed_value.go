@@ -1,10 +1,14 @@
 package redact
 
-import "bytes"
+import (
+	"bytes"
+
+	"envask/internal/redact/chars"
+)
 
 // readValue finds the value from a place on.
 func (k keyed) readValue(b []byte, at int) (keyed, bool) {
-	for at < len(b) && isSpace(b[at]) {
+	for at < len(b) && chars.IsSpace(b[at]) {
 		at++
 	}
 	if at >= len(b) {
@@ -54,7 +58,7 @@ func (k keyed) readValue(b []byte, at int) (keyed, bool) {
 		k.quoted = true
 		k.start = at + len(entityQuote)
 		k.end = k.start
-		if m := bytes.Index(lineFrom(b, k.start), entityQuote); m >= 0 {
+		if m := bytes.Index(chars.LineFrom(b, k.start), entityQuote); m >= 0 {
 			k.end = k.start + m
 		}
 	case b[at] == '[' && at+1 < len(b) && (b[at+1] == '"' || b[at+1] == '\''): // the first of a list
@@ -87,7 +91,7 @@ func bareEnd(b []byte, at int) int {
 		end = at + n
 	}
 	if at < len(b) && b[at] == '[' { // a placeholder of ours, or a list
-		if n := bytes.IndexByte(lineFrom(b, at), ']'); n >= 0 && isPlaceholder(b[at:at+n+1]) {
+		if n := bytes.IndexByte(chars.LineFrom(b, at), ']'); n >= 0 && isPlaceholder(b[at:at+n+1]) {
 			end = at + n + 1
 		}
 	}
@@ -97,7 +101,7 @@ func bareEnd(b []byte, at int) int {
 // closingEscaped gives the place of the quote, with the backslashes that belong to it, that closes a text within texts, or one of the
 // texts around it; without any, there is no value.
 func closingEscaped(b []byte, from, depth int) int {
-	line := lineFrom(b, from)
+	line := chars.LineFrom(b, from)
 	for i := range line {
 		if line[i] != '"' {
 			continue
@@ -115,7 +119,7 @@ func pointed(b []byte, at int) int {
 		return 0
 	}
 	end := at + 2
-	for end < len(b) && isHex(b[end]) && end-at < 20 {
+	for end < len(b) && chars.IsHex(b[end]) && end-at < 20 {
 		end++
 	}
 	if !bytes.HasPrefix(b[end:], []byte(` "`)) {
@@ -130,7 +134,7 @@ func dumped(b []byte, at int) int {
 		return 0
 	}
 	end := at + len("string(")
-	for end < len(b) && isDigit(b[end]) && end-at < 20 {
+	for end < len(b) && chars.IsDigit(b[end]) && end-at < 20 {
 		end++
 	}
 	if !bytes.HasPrefix(b[end:], []byte(") \"")) {
@@ -141,7 +145,7 @@ func dumped(b []byte, at int) int {
 
 // inCode gives the end of a word, a name or a number between two signs that set it apart, or 0: other words are a command.
 func inCode(b []byte, at int) int {
-	text := b[at+1 : min(len(b), at+1+maxPair)]
+	text := b[at+1 : min(len(b), at+1+chars.MaxPair)]
 	n := bytes.IndexByte(text, b[at])
 	if n < 1 {
 		return 0
@@ -154,7 +158,7 @@ func inCode(b []byte, at int) int {
 
 func isPhoneLike(v []byte) bool {
 	for _, c := range v {
-		if !isDigit(c) && bytes.IndexByte([]byte("+ ()-./"), c) < 0 {
+		if !chars.IsDigit(c) && bytes.IndexByte([]byte("+ ()-./"), c) < 0 {
 			return false
 		}
 	}
@@ -169,15 +173,15 @@ var threeQuotes, threeApostrophes = []byte(`"""`), []byte("'''")
 // isApostrophe says whether a quote within a value without quotes belongs to it, as in O'Donnell: letters or digits stand on both
 // sides, and none was opened before it.
 func isApostrophe(b []byte, start, at int) bool {
-	if b[at] != '\'' && b[at] != '"' || at == start || at+1 >= len(b) || !isWord(b[at-1]) || !isWord(b[at+1]) {
+	if b[at] != '\'' && b[at] != '"' || at == start || at+1 >= len(b) || !chars.IsWord(b[at-1]) || !chars.IsWord(b[at+1]) {
 		return false
 	}
-	return !insideQuotes(b, lineStart(b, start), start, b[at])
+	return !chars.InsideQuotes(b, chars.LineStart(b, start), start, b[at])
 }
 
 // braced gives the end of a secret in braces, or 0: names in braces stand for something else.
 func braced(b []byte, at int) int {
-	for i := at + 1; i < len(b) && i-at < maxPair/2; i++ {
+	for i := at + 1; i < len(b) && i-at < chars.MaxPair/2; i++ {
 		switch b[i] {
 		case '}':
 			if looksChosen(b[at+1 : i]) {
@@ -197,7 +201,7 @@ func (k keyed) toLineEnd(b []byte) (keyed, bool) {
 	if k.end-k.start == 2 && b[k.start] == '%' { // it stands for what a program puts there
 		return k, true
 	}
-	line := lineFrom(b, k.start)
+	line := chars.LineFrom(b, k.start)
 	for _, remark := range []string{" #", " ; "} {
 		if n := bytes.Index(line, []byte(remark)); n >= 0 {
 			line = line[:n]
@@ -205,7 +209,7 @@ func (k keyed) toLineEnd(b []byte) (keyed, bool) {
 	}
 	line = bytes.TrimRight(line, " \t\r,;")
 	more := line[min(len(line), k.end-k.start):]
-	if bytes.HasPrefix(more, []byte("  ")) && isAllDigits(b[k.start:k.end]) && isDigit(bytes.TrimLeft(more, " \t")[0]) {
+	if bytes.HasPrefix(more, []byte("  ")) && chars.IsAllDigits(b[k.start:k.end]) && chars.IsDigit(bytes.TrimLeft(more, " \t")[0]) {
 		return k, false
 	}
 	if len(more) > 0 && len(line) <= 128 && !bytes.ContainsAny(more, "=:") && !isPlaceholder(b[k.start:k.end]) {
@@ -217,18 +221,18 @@ func (k keyed) toLineEnd(b []byte) (keyed, bool) {
 // holdsSecret says whether a value behind a telling key is a secret, and not a sentence, a sign, or what stands for one.
 func (k keyed) holdsSecret(b []byte, at int) bool {
 	v := b[k.start:k.end]
-	if len(v) == 1 && !isWord(v[0]) && v[0] < 0x80 {
+	if len(v) == 1 && !chars.IsWord(v[0]) && v[0] < 0x80 {
 		return false
 	}
 	if !k.quoted && kindOf(v)&keyUser != 0 && k.end+1 < len(b) && b[k.end] == ' ' && (b[k.end+1] == '"' || b[k.end+1] == '\'') { // user 'svc'
 		return false
 	}
-	if n, ok := bytes.CutSuffix(v, []byte(" bytes")); ok && isAllDigits(n) { // how long it is
+	if n, ok := bytes.CutSuffix(v, []byte(" bytes")); ok && chars.IsAllDigits(n) { // how long it is
 		return false
 	}
 	start, end, _ := keySpan(b, at)
 	key := b[start:end]
-	if n := bytes.IndexByte(v, ' '); n > 0 && !k.quoted && isOneOf([]byte(lastWord(key)), "credential", "credentials", "cache", "token", "tokens") && beginsProse(b, k.start, k.start+n) {
+	if n := bytes.IndexByte(v, ' '); n > 0 && !k.quoted && chars.IsOneOf([]byte(chars.LastWord(key)), "credential", "credentials", "cache", "token", "tokens") && beginsProse(b, k.start, k.start+n) {
 		return false
 	}
 	return !isOfSystem(key, v) && !standsForSecret(key, v)

@@ -3,6 +3,8 @@ package redact
 import (
 	"bytes"
 	"strings"
+
+	"envask/internal/redact/chars"
 )
 
 // keyKind says what a key announces. It is told from the key alone and cheaply, since most separators in a log stand
@@ -59,7 +61,7 @@ var wholeKeys = func() map[string]keyKind {
 }()
 
 // sourceEndings are those of files of programs, as stack traces name them before a line: TokenManager.java:97.
-var sourceEndings = wordSet("c h cc cpp cs go java js jsx ts tsx py rb rs php kt scala swift m mm pl pm lua vb sql sh groovy erl ex hs")
+var sourceEndings = chars.WordSet("c h cc cpp cs go java js jsx ts tsx py rb rs php kt scala swift m mm pl pm lua vb sql sh groovy erl ex hs")
 
 func isSourceFile(key []byte) bool {
 	n := bytes.LastIndexByte(key, '.')
@@ -67,12 +69,12 @@ func isSourceFile(key []byte) bool {
 }
 
 // wholeEnds are the ends of wholeKeys; twoEnds, those and the ends of the telling pieces.
-var wholeEnds, twoEnds = func() (*wordEnds, *wordEnds) {
+var wholeEnds, twoEnds = func() (*chars.WordEnds, *chars.WordEnds) {
 	words := map[string]bool{}
 	for k := range wholeKeys {
 		words[k] = true
 	}
-	return newWordEnds(words), newWordEnds(words, wordSet(strings.Join(telling, " ")))
+	return chars.NewWordEnds(words), chars.NewWordEnds(words, chars.WordSet(strings.Join(telling, " ")))
 }()
 
 // kindAt gives the kind of the key that belongs to the separator at a place.
@@ -81,11 +83,11 @@ func kindAt(b []byte, at int) keyKind {
 		return 0
 	}
 	start, end, _ := keySpan(b, at)
-	if start < end && end-start <= 2 && isAllDigits(b[start:end]) && start > 2 && b[start-1] == ' ' && b[start-2]|0x20 == 'y' {
+	if start < end && end-start <= 2 && chars.IsAllDigits(b[start:end]) && start > 2 && b[start-1] == ' ' && b[start-2]|0x20 == 'y' {
 		end = start - 1 // Unseal Key 1
 		start = keyBegin(b, end)
 	}
-	if start == end || isDigit(b[end-1]) && allDigits(string(b[start:end])) {
+	if start == end || chars.IsDigit(b[end-1]) && chars.AllDigits(string(b[start:end])) {
 		return 0
 	}
 	own := kindOf(b[start:end])
@@ -97,7 +99,7 @@ func kindAt(b []byte, at int) keyKind {
 			return kind
 		}
 	}
-	if string(b[start:end]) == "is" && hasTelling(b[max(lineStart(b, start), start-40):start]) {
+	if string(b[start:end]) == "is" && hasTelling(b[max(chars.LineStart(b, start), start-40):start]) {
 		return keySecret // the password for gate-1 is: …
 	}
 	first, last := pairedName(b, at, start, end)
@@ -115,11 +117,11 @@ func kindAt(b []byte, at int) keyKind {
 // wordBeforeKey gives the beginning of a key of two words, of which the second begins at a place. What is no plain word, or
 // belongs to something before it, is no part of a key.
 func wordBeforeKey(b []byte, at int) (int, bool) {
-	if at < 2 || b[at-1] != ' ' || !isWord(b[at-2]) || isDigit(b[at-2]) {
+	if at < 2 || b[at-1] != ' ' || !chars.IsWord(b[at-2]) || chars.IsDigit(b[at-2]) {
 		return 0, false
 	}
 	start := at - 1
-	for start > 0 && at-start < maxKey/2 && (isWord(b[start-1]) || b[start-1] == '-') {
+	for start > 0 && at-start < chars.MaxKey/2 && (chars.IsWord(b[start-1]) || b[start-1] == '-') {
 		start--
 	}
 	return start, start == 0 || b[start-1] != '=' && b[start-1] != '/'
@@ -127,10 +129,10 @@ func wordBeforeKey(b []byte, at int) (int, bool) {
 
 // kindOfTwo gives the kind of a key of two words, to which both must belong.
 func kindOfTwo(both, second []byte) keyKind {
-	var buf, part [maxKey]byte
+	var buf, part [chars.MaxKey]byte
 	key := plainKey(&buf, both)
 	own := len(plainKey(&part, second))
-	if !twoEnds.before(key, len(key)) {
+	if !twoEnds.Before(key, len(key)) {
 		return 0
 	}
 	if kind := wholeKeys[string(key)]; kind != 0 {
@@ -150,15 +152,6 @@ func kindOfTwo(both, second []byte) keyKind {
 // tellingElsewhere are telling keys in other scripts.
 var tellingElsewhere = [][]byte{[]byte("пароль"), []byte("Пароль"), []byte("ПАРОЛЬ"), []byte("кодовое слово"), []byte("κωδικός"), []byte("密码"), []byte("密碼"), []byte("口令"),
 	[]byte("パスワード"), []byte("비밀번호"), []byte("şifre"), []byte("Şifre"), []byte("hasło"), []byte("Hasło"), []byte("jelszó"), []byte("Jelszó")}
-
-func isAscii(text []byte) bool {
-	for _, c := range text {
-		if c >= 0x80 {
-			return false
-		}
-	}
-	return true
-}
 
 func tellsElsewhere(key []byte) bool {
 	for _, t := range tellingElsewhere {
@@ -180,16 +173,16 @@ func kindOf(raw []byte) keyKind {
 	if len(raw) > 4 && raw[0] == '-' && raw[1] == 'D' { // -Dkey=value, as runtimes take it
 		raw = raw[2:]
 	}
-	if !isAscii(raw) && tellsElsewhere(raw) {
+	if !chars.IsAscii(raw) && tellsElsewhere(raw) {
 		return keySecret
 	}
-	var buf [maxKey]byte
+	var buf [chars.MaxKey]byte
 	key := plainKey(&buf, raw)
 	if len(key) < 2 || isSourceFile(raw) {
 		return 0
 	}
 	kind := keyKind(0)
-	if wholeEnds.before(key, len(key)) {
+	if wholeEnds.Before(key, len(key)) {
 		kind = wholeKeys[string(key)]
 	}
 	if holdsTelling(key) {
@@ -199,7 +192,7 @@ func kindOf(raw []byte) keyKind {
 		return kind
 	}
 	if len(key) >= 2 && lastTwo[int(key[len(key)-2])<<8|int(key[len(key)-1])] {
-		last := lastWord(raw)
+		last := chars.LastWord(raw)
 		if tellingLast[last] || tellingLast[string(key)] {
 			kind |= keySecret
 		} else if weaklyTelling[last] && !(last == "key" && (bytes.Contains(key, []byte("public")) || bytes.HasSuffix(key, []byte("pubkey")))) {
@@ -215,13 +208,13 @@ func kindOf(raw []byte) keyKind {
 
 // namesUser says whether a key ends like those of users: session_user, dbUserName.
 func namesUser(key []byte, last string) bool {
-	return last == "user" || last == "username" || bytes.HasSuffix(key, []byte("username")) || bytes.HasSuffix(key, []byte("user")) && !bytes.HasSuffix(key, []byte("expanduser")) && !isOneOf(key, "superuser", "multiuser", "enduser", "singleuser", "fuser", "adduser", "deluser")
+	return last == "user" || last == "username" || bytes.HasSuffix(key, []byte("username")) || bytes.HasSuffix(key, []byte("user")) && !bytes.HasSuffix(key, []byte("expanduser")) && !chars.IsOneOf(key, "superuser", "multiuser", "enduser", "singleuser", "fuser", "adduser", "deluser")
 }
 
 // lastTwo are the last two letters of the words that tell as the last word of a key: what ends in others is not looked up.
 var lastTwo = func() *[1 << 16]bool {
 	set := new([1 << 16]bool)
-	for _, m := range []map[string]bool{tellingLast, weaklyTelling, tellingPhone, wordSet("user username")} {
+	for _, m := range []map[string]bool{tellingLast, weaklyTelling, tellingPhone, chars.WordSet("user username")} {
 		for w := range m {
 			set[int(w[len(w)-2])<<8|int(w[len(w)-1])] = true
 		}
@@ -230,17 +223,17 @@ var lastTwo = func() *[1 << 16]bool {
 }()
 
 // harmlessEnds are the last three letters of these.
-var harmlessEnds = func() *gramSet {
-	g := new(gramSet)
+var harmlessEnds = func() *chars.GramSet {
+	g := new(chars.GramSet)
 	for _, h := range harmless {
-		g.add(h[len(h)-3:])
+		g.Add(h[len(h)-3:])
 	}
 	return g
 }()
 
 // isHarmless says whether a key speaks about a secret without holding it.
 func isHarmless(key []byte) bool {
-	if len(key) < 3 || !harmlessEnds.has(key, len(key)-3) {
+	if len(key) < 3 || !harmlessEnds.Has(key, len(key)-3) {
 		return false
 	}
 	for _, h := range harmless {
@@ -254,7 +247,7 @@ func isHarmless(key []byte) bool {
 // holdsTelling says whether one of the telling pieces stands in a key.
 func holdsTelling(key []byte) bool {
 	for i := 0; i+3 <= len(key); i++ {
-		if !tellingGrams.has(key, i) {
+		if !tellingGrams.Has(key, i) {
 			continue
 		}
 		for _, t := range telling {
@@ -295,7 +288,7 @@ func keySpan(b []byte, at int) (start, end int, closed bool) {
 	if b[at] == ':' { // lists are filled up with them
 		most = 40
 	}
-	for n := 0; end > 0 && isSpace(b[end-1]) && n < most; n++ {
+	for n := 0; end > 0 && chars.IsSpace(b[end-1]) && n < most; n++ {
 		end--
 	}
 	if end > 4 && (b[end-1] == '*' || b[end-1] == '`') {
@@ -314,7 +307,7 @@ func keySpan(b []byte, at int) (start, end int, closed bool) {
 		return start, end, true
 	}
 	start = end
-	for start > 0 && end-start < maxKey && isKeyByte(b[start-1]) {
+	for start > 0 && end-start < chars.MaxKey && chars.IsKeyByte(b[start-1]) {
 		start--
 	}
 	return start, end, closed
@@ -323,7 +316,7 @@ func keySpan(b []byte, at int) (start, end int, closed bool) {
 // keyBegin gives where the bytes of keys begin that end at a place.
 func keyBegin(b []byte, end int) int {
 	start := end
-	for start > 0 && end-start < maxKey && isKeyByte(b[start-1]) {
+	for start > 0 && end-start < chars.MaxKey && chars.IsKeyByte(b[start-1]) {
 		start--
 	}
 	return start
@@ -339,7 +332,7 @@ func markedKey(b []byte, at int) (start, end int, closed bool) {
 	}
 	end = at - mark
 	start = end
-	for start > 0 && end-start < maxKey && isKeyByte(b[start-1]) {
+	for start > 0 && end-start < chars.MaxKey && chars.IsKeyByte(b[start-1]) {
 		start--
 	}
 	if mark == 1 && (at+2 >= len(b) || b[at+1] != '`' && (b[at+1] != ' ' || b[at+2] != '`' && b[at+2] != '"')) { // else it may be said what the key is for
@@ -354,7 +347,7 @@ func markedKey(b []byte, at int) (start, end int, closed bool) {
 // indexedKey gives the key of config['password'], of [password] => and of secret[0], which end with a bracket. Without quotes
 // it is one before an equals sign only: in logs, what stands in brackets before a colon is where the line comes from.
 func indexedKey(b []byte, at, end int) (int, int) {
-	from := max(0, end-maxKey)
+	from := max(0, end-chars.MaxKey)
 	open := bytes.LastIndexByte(b[from:end-1], '[')
 	if open < 0 || from+open+1 == end-1 && b[at] != '=' {
 		return end, end
@@ -362,7 +355,7 @@ func indexedKey(b []byte, at, end int) (int, int) {
 	start, stop := from+open+1, end-1
 	if start == stop { // char password[] = "…"
 		stop = start - 1
-		for start = stop; start > 0 && stop-start < maxKey && isKeyByte(b[start-1]); {
+		for start = stop; start > 0 && stop-start < chars.MaxKey && chars.IsKeyByte(b[start-1]); {
 			start--
 		}
 		return start, stop
@@ -372,15 +365,15 @@ func indexedKey(b []byte, at, end int) (int, int) {
 	} else if b[at] != '=' {
 		return end, end
 	}
-	if isAllDigits(b[start:stop]) {
+	if chars.IsAllDigits(b[start:stop]) {
 		stop = start - 1
-		for start = stop; start > 0 && stop-start < maxKey && isKeyByte(b[start-1]); {
+		for start = stop; start > 0 && stop-start < chars.MaxKey && chars.IsKeyByte(b[start-1]); {
 			start--
 		}
 		return start, stop
 	}
 	for _, c := range b[start:stop] {
-		if !isKeyByte(c) {
+		if !chars.IsKeyByte(c) {
 			return end, end
 		}
 	}
@@ -391,19 +384,19 @@ func indexedKey(b []byte, at, end int) (int, int) {
 // and what stands behind </key> is no value of it: both have none.
 func elementName(b []byte, at int) (start, end int) {
 	start = at
-	for n := 0; start > 0 && n < 4*maxKey && b[start-1] != '<' && b[start-1] != '\n' && b[start-1] != '>'; n++ {
+	for n := 0; start > 0 && n < 4*chars.MaxKey && b[start-1] != '<' && b[start-1] != '\n' && b[start-1] != '>'; n++ {
 		start--
 	}
 	if start == 0 || b[start-1] != '<' || start == at || b[at-1] == '/' {
 		return 0, 0
 	}
-	for end = start; end < at && !isSpace(b[end]); end++ {
-		if !isKeyByte(b[end]) && b[end] != ':' {
+	for end = start; end < at && !chars.IsSpace(b[end]); end++ {
+		if !chars.IsKeyByte(b[end]) && b[end] != ':' {
 			return 0, 0 // no name of an element
 		}
 	}
 	if n := bytes.LastIndexByte(b[start:end], ':'); n >= 0 {
 		start += n + 1
 	}
-	return start, min(end, start+maxKey)
+	return start, min(end, start+chars.MaxKey)
 }

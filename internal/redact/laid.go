@@ -7,6 +7,8 @@ import (
 	"strconv"
 	"unicode/utf16"
 	"unicode/utf8"
+
+	"envask/internal/redact/chars"
 )
 
 // Where texts begin and end in a block, and how they read.
@@ -17,7 +19,7 @@ func (t *texts) gather(b []byte, from int) {
 	at := from
 	if t.carried != 0 {
 		start := max(0, from-t.back)
-		start += backslashes(b, start, max(0, start-maxKey)) % 2
+		start += backslashes(b, start, max(0, start-chars.MaxKey)) % 2
 		if end := textEnd(b, from, t.carriedIn, t.carried); end > from {
 			t.found = append(t.found, quotedText{start: start, end: end, sign: t.carried, quote: t.carriedIn})
 			at = min(len(b), end+1)
@@ -66,7 +68,7 @@ func (t *texts) gatherQuoted(b []byte, at int) {
 		if n := bytes.IndexByte(b[quote:], '\n'); n >= 0 {
 			end = quote + n
 		}
-		for first < quote && isSpace(b[first]) {
+		for first < quote && chars.IsSpace(b[first]) {
 			first++
 		}
 		if c := b[first]; c == '{' || c == '[' {
@@ -83,9 +85,9 @@ func (t *texts) gatherQuoted(b []byte, at int) {
 func (t *texts) gatherByBlanks(b []byte, at, end int) {
 	escape := -1
 	for at < end {
-		blank := indexFrom(b, at, end, ' ')
+		blank := chars.IndexFrom(b, at, end, ' ')
 		if escape < at {
-			escape = indexFrom(b, at, end, '\\')
+			escape = chars.IndexFrom(b, at, end, '\\')
 		}
 		next := min(blank, escape)
 		if next == end {
@@ -148,7 +150,7 @@ func (t *texts) gatherMarkup(b []byte, at int) {
 		seen = at
 		start, end := tag+1, at
 		switch {
-		case tag < 0 || b[tag] != '>' || at-tag > maxText:
+		case tag < 0 || b[tag] != '>' || at-tag > chars.MaxText:
 			end = start
 		case t.markup:
 			if v := b[start:end]; len(v) < minText || !bytes.ContainsAny(v, " &\n\t:@") || len(bytes.TrimSpace(v)) < minText {
@@ -157,7 +159,7 @@ func (t *texts) gatherMarkup(b []byte, at int) {
 		case entityLen(b[at:]) == 0 || bytes.IndexByte(b[start:at], '\n') >= 0:
 			end = start
 		default:
-			end += max(0, bytes.IndexAny(b[at:min(len(b), at+maxValue)], "<\n"))
+			end += max(0, bytes.IndexAny(b[at:min(len(b), at+chars.MaxValue)], "<\n"))
 		}
 		if end > start {
 			t.found = append(t.found, quotedText{start: start, end: end, sign: '>', quote: '>'})
@@ -200,18 +202,10 @@ func entityLen(v []byte) int {
 	return size
 }
 
-// indexFrom gives the next place of a sign before an end, or the end.
-func indexFrom(b []byte, at, end int, sign byte) int {
-	if n := bytes.IndexByte(b[at:end], sign); n >= 0 {
-		return at + n
-	}
-	return end
-}
-
 // gatherByQuotes does so in other lines.
 func (t *texts) gatherByQuotes(b []byte, at, end int) {
 	for at < end {
-		quote := indexFrom(b, at, end, '"')
+		quote := chars.IndexFrom(b, at, end, '"')
 		for at = quote + 1; at < end && !endsWord[b[at]]; at++ {
 		}
 		if at < end && (b[at] == ' ' || b[at] == '\\' || quoteWithin(b, at, '"', ',')) {
@@ -220,7 +214,7 @@ func (t *texts) gatherByQuotes(b []byte, at, end int) {
 	}
 }
 
-var endsWord = *bytesOf(" \\\"\t\r\n")
+var endsWord = *chars.BytesOf(" \\\"\t\r\n")
 
 // take takes the text that begins with a quote behind a sign and has its first blank or escape at a place, if it is one, and moves on
 // behind it.
@@ -321,17 +315,17 @@ func (t *texts) add(b []byte, q *quotedText) {
 // opens gives the sign before a quote with which a text begins behind it, or 0; it is a line end where nothing stands before it.
 func opens(b []byte, quote int) byte {
 	i := quote
-	for i > 0 && quote-i < maxKey && isBlank(b[i-1]) {
+	for i > 0 && quote-i < chars.MaxKey && chars.IsBlank(b[i-1]) {
 		i--
 	}
 	switch {
-	case i == 0 || quote-i < maxKey && i < quote && bytes.IndexByte(b[i:quote], '\n') >= 0 && b[i-1] != '\\':
+	case i == 0 || quote-i < chars.MaxKey && i < quote && bytes.IndexByte(b[i:quote], '\n') >= 0 && b[i-1] != '\\':
 		return '\n'
 	case b[i-1] == ':' || b[i-1] == ',' || b[i-1] == '[' || b[i-1] == '{' || b[i-1] == '(':
 		return b[i-1]
 	case b[i-1] == '=' && i == quote:
 		return '='
-	case b[i-1] == '-' && i < quote && len(bytes.TrimLeft(b[lineStart(b, i-1):i-1], " \t-")) == 0: // in a list of YAML
+	case b[i-1] == '-' && i < quote && len(bytes.TrimLeft(b[chars.LineStart(b, i-1):i-1], " \t-")) == 0: // in a list of YAML
 		return '-'
 	}
 	return 0
@@ -408,7 +402,7 @@ func (n *nextEscape) from(v []byte, at int, q *quotedText) int {
 	case q.plain:
 		n.backslash = len(v)
 	case n.backslash <= at:
-		n.backslash = indexFrom(v, at, len(v), '\\')
+		n.backslash = chars.IndexFrom(v, at, len(v), '\\')
 	}
 	if n.other > at {
 		return min(n.backslash, n.other)
@@ -420,12 +414,12 @@ func (n *nextEscape) from(v []byte, at int, q *quotedText) int {
 	case q.quote == escapeSign || q.quote == '#':
 		n.other = n.control.from(v, at)
 	case q.sign == '>' || q.sign == '=' && q.quote == '"':
-		for n.other = indexFrom(v, at, len(v), '&'); n.other < len(v) && entityLen(v[n.other:]) == 0; {
-			n.other = indexFrom(v, n.other+1, len(v), '&')
+		for n.other = chars.IndexFrom(v, at, len(v), '&'); n.other < len(v) && entityLen(v[n.other:]) == 0; {
+			n.other = chars.IndexFrom(v, n.other+1, len(v), '&')
 		}
 	case q.sign == '=' && q.quote == '\'' || doubles(q.sign):
-		for n.other = indexFrom(v, at, len(v), q.quote); n.other < len(v) && !quoteWithin(v, n.other, q.quote, q.sign); {
-			n.other = indexFrom(v, n.other+1, len(v), q.quote)
+		for n.other = chars.IndexFrom(v, at, len(v), q.quote); n.other < len(v) && !quoteWithin(v, n.other, q.quote, q.sign); {
+			n.other = chars.IndexFrom(v, n.other+1, len(v), q.quote)
 		}
 	}
 	return min(n.backslash, n.other)
@@ -433,7 +427,7 @@ func (n *nextEscape) from(v []byte, at int, q *quotedText) int {
 
 // allEscapes says whether every backslash of a text begins an escape.
 func allEscapes(v []byte, quote byte) bool {
-	for i := indexFrom(v, 0, len(v), '\\'); i < len(v); i = indexFrom(v, i, len(v), '\\') {
+	for i := chars.IndexFrom(v, 0, len(v), '\\'); i < len(v); i = chars.IndexFrom(v, i, len(v), '\\') {
 		_, size := unescape(v[i:], quote)
 		if size == 0 {
 			return false
@@ -452,8 +446,8 @@ func unescape(v []byte, quote byte) (r rune, size int) {
 		switch {
 		case v[1] == '\'':
 			return '\'', 2
-		case v[1] == 'x' && len(v) > 3 && isHex(v[2]) && isHex(v[3]) && v[2] < '8':
-			return rune(unhex(v[2])<<4 | unhex(v[3])), 4
+		case v[1] == 'x' && len(v) > 3 && chars.IsHex(v[2]) && chars.IsHex(v[3]) && v[2] < '8':
+			return rune(chars.Unhex(v[2])<<4 | chars.Unhex(v[3])), 4
 		}
 	}
 	if n := bytes.IndexByte([]byte(`"\/bfnrt`), v[1]); n >= 0 {
@@ -481,10 +475,10 @@ func unit16(v []byte) (rune, bool) {
 	}
 	r := rune(0)
 	for _, c := range v[2:6] {
-		if !isHex(c) {
+		if !chars.IsHex(c) {
 			return 0, false
 		}
-		r = r<<4 | rune(unhex(c))
+		r = r<<4 | rune(chars.Unhex(c))
 	}
 	return r, true
 }

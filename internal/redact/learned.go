@@ -7,6 +7,7 @@ import (
 	"strings"
 	"sync"
 
+	"envask/internal/redact/chars"
 	"envask/internal/redact/judge"
 )
 
@@ -54,7 +55,7 @@ func (v Value) Possible() bool {
 func NewLearned(texts ...string) *Learned {
 	l := &Learned{values: map[string]Value{}, common: map[string]bool{}}
 	for _, t := range texts {
-		for _, w := range strings.FieldsFunc(t, func(r rune) bool { return r < 0x80 && !isWord(byte(r)) }) {
+		for _, w := range strings.FieldsFunc(t, func(r rune) bool { return r < 0x80 && !chars.IsWord(byte(r)) }) {
 			l.common[strings.ToLower(w)] = true
 		}
 	}
@@ -152,24 +153,15 @@ func learnable(v Value) bool {
 	if n > MaxLearned || n < MinName || strings.ContainsAny(v.Text, "\r\n") {
 		return false
 	}
-	if v.Class == User && n < MinPlainName && isAllLetters([]byte(v.Text)) {
+	if v.Class == User && n < MinPlainName && chars.IsAllLetters([]byte(v.Text)) {
 		return false
 	}
 	switch v.Class {
 	case User:
 		return judge.Name([]byte(v.Text))
 	case Secret:
-		return n >= MinSecret && !allDigits(v.Text) && !commonWords[strings.ToLower(v.Text)] && shaped(v.Text) &&
+		return n >= MinSecret && !chars.AllDigits(v.Text) && !commonWords[strings.ToLower(v.Text)] && shaped(v.Text) &&
 			judge.Secret([]byte(v.Text))
-	}
-	return true
-}
-
-func allDigits(s string) bool {
-	for i := 0; i < len(s); i++ {
-		if !isDigit(s[i]) && s[i] != '.' && s[i] != '-' {
-			return false
-		}
 	}
 	return true
 }
@@ -186,7 +178,7 @@ func (l *Learned) Values() []Value {
 }
 
 // commonWords are too common to be removed everywhere, even when one was found next to a key.
-var commonWords = wordSet(`password passwd secret token changeme default example enabled disabled required optional unknown
+var commonWords = chars.WordSet(`password passwd secret token changeme default example enabled disabled required optional unknown
 	invalid expired missing success failure failed passed accepted rejected granted denied error warning timeout
 	bearer basic digest negotiate cookie session string number boolean integer object access refresh request response
 	client server service system gateway terminal boarding ticket device status result active inactive pending
@@ -199,13 +191,13 @@ var commonWords = wordSet(`password passwd secret token changeme default example
 func stands(b []byte, at int, text string, class Class) bool {
 	if class == Secret {
 		end := at + len(text)
-		return unmistakable(text) || !(isWord(text[0]) && wordBefore(b, at)) &&
-			!(end < len(b) && isWord(b[end]) && isWord(text[len(text)-1]))
+		return unmistakable(text) || !(chars.IsWord(text[0]) && chars.WordBefore(b, at)) &&
+			!(end < len(b) && chars.IsWord(b[end]) && chars.IsWord(text[len(text)-1]))
 	}
-	if class == User && isAllLetters([]byte(text)) && withinName(b, at, at+len(text)) {
+	if class == User && chars.IsAllLetters([]byte(text)) && withinName(b, at, at+len(text)) {
 		return false
 	}
-	if at > 0 && continues(b[at-1], class) && (!isWord(b[at-1]) || wordBefore(b, at)) {
+	if at > 0 && continues(b[at-1], class) && (!chars.IsWord(b[at-1]) || chars.WordBefore(b, at)) {
 		return false
 	}
 	end := at + len(text)
@@ -214,7 +206,7 @@ func stands(b []byte, at int, text string, class Class) bool {
 	}
 	if continues(b[end], class) {
 		// A full stop may end the sentence, or the name of a file before its ending.
-		return b[end] == '.' && (end+1 >= len(b) || !isDigit(b[end+1]))
+		return b[end] == '.' && (end+1 >= len(b) || !chars.IsDigit(b[end+1]))
 	}
 	return true
 }
@@ -222,15 +214,15 @@ func stands(b []byte, at int, text string, class Class) bool {
 func continues(c byte, class Class) bool {
 	switch class {
 	case IPv4:
-		return isWord(c) || c == '.'
+		return chars.IsWord(c) || c == '.'
 	case IPv6:
-		return isWord(c) || c == ':'
+		return chars.IsWord(c) || c == ':'
 	case Mail:
-		return isWord(c) && c != '_'
+		return chars.IsWord(c) && c != '_'
 	case MAC:
-		return isWord(c) || c == ':' || c == '-' || c == '.'
+		return chars.IsWord(c) || c == ':' || c == '-' || c == '.'
 	}
-	return isWord(c) && c != '_' || c >= 0x80
+	return chars.IsWord(c) && c != '_' || c >= 0x80
 }
 
 // learn learns what was found, or the parts of it that stand alone elsewhere.

@@ -1,6 +1,10 @@
 package redact
 
-import "bytes"
+import (
+	"bytes"
+
+	"envask/internal/redact/chars"
+)
 
 // Several values may belong to one key: in a list of JSON or TOML, and in one of YAML. They go as one, so that the document stays
 // valid, and each of them is learned.
@@ -47,7 +51,7 @@ func listEnd(b []byte, start, end int) int {
 // isListOfWords says whether a list of texts holds nothing but words in small letters, as those that a parser has before it.
 func isListOfWords(list []byte) bool {
 	for _, c := range list {
-		if !isLower(c) && bytes.IndexByte([]byte("\"', _\n\t"), c) < 0 {
+		if !chars.IsLower(c) && bytes.IndexByte([]byte("\"', _\n\t"), c) < 0 {
 			return false
 		}
 	}
@@ -55,7 +59,7 @@ func isListOfWords(list []byte) bool {
 }
 
 func skipBlanks(b []byte, at int) int {
-	for at < len(b) && isBlank(b[at]) {
+	for at < len(b) && chars.IsBlank(b[at]) {
 		at++
 	}
 	return at
@@ -65,17 +69,17 @@ func skipBlanks(b []byte, at int) int {
 // plain texts.
 func itemList(b []byte, at int) (int, int, bool) {
 	from := at + 1
-	for from < len(b) && (isSpace(b[from]) || b[from] == '\r') {
+	for from < len(b) && (chars.IsSpace(b[from]) || b[from] == '\r') {
 		from++
 	}
 	if from >= len(b) || b[from] != '\n' {
 		return 0, 0, false
 	}
-	first := lineStart(b, at)
+	first := chars.LineStart(b, at)
 	own := len(b[first:at]) - len(bytes.TrimLeft(b[first:at], " "))
 	start, end, indent := 0, 0, 0
 	for p := from + 1; p < len(b) && p-at < maxList; {
-		line := lineFrom(b, p)
+		line := chars.LineFrom(b, p)
 		text := bytes.TrimLeft(line, " ")
 		in := len(line) - len(text)
 		if !bytes.HasPrefix(text, []byte("- ")) || in < own || start > 0 && in != indent {

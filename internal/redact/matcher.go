@@ -5,6 +5,8 @@ import (
 	"math/bits"
 	"slices"
 	"sort"
+
+	"envask/internal/redact/chars"
 )
 
 // Matcher finds learned values anywhere in text, also as they are written within other texts (see writtenForms). It is safe
@@ -70,7 +72,7 @@ var byteKinds = func() (kinds [256]uint64) {
 		switch {
 		case c < ' ':
 			kinds[c] = 1
-		case isWord(c) && c != '_':
+		case chars.IsWord(c) && c != '_':
 			kinds[c] = 2
 		default:
 			kinds[c] = 1 << next
@@ -452,16 +454,14 @@ func (e *entry) match(b []byte, at int) match {
 	if !e.base64 {
 		return m
 	}
-	for m.start > 0 && at-m.start < maxSpread && isBase64Byte(b[m.start-1]) {
+	for m.start > 0 && at-m.start < maxSpread && chars.IsBase64Byte(b[m.start-1]) {
 		m.start--
 	}
-	for m.end < len(b) && m.end-at < maxSpread && (isBase64Byte(b[m.end]) || b[m.end] == '=') {
+	for m.end < len(b) && m.end-at < maxSpread && (chars.IsBase64Byte(b[m.end]) || b[m.end] == '=') {
 		m.end++
 	}
 	return m
 }
-
-func isBase64Byte(c byte) bool { return isWord(c) || c == '+' || c == '/' || c == '-' }
 
 // each calls found for every place from a place on at which a learned value stands, in order; none overlaps another. Of what
 // lies within finds of rules some may be left out.

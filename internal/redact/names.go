@@ -3,6 +3,7 @@ package redact
 import (
 	"bytes"
 
+	"envask/internal/redact/chars"
 	"envask/internal/redact/lexicon"
 )
 
@@ -43,7 +44,7 @@ func isEverydayName(v []byte) bool {
 // everybody.
 func isAccountWord(v []byte) bool {
 	first, second, two := bytes.Cut(v, []byte("_"))
-	return nameAt(v, 0) == len(v) && (isLoginWord(v) || two && len(first) > 0 && len(second) > 2 && isLoginWord(second) && isAllLetters(first) && !isEveryday(bytes.ToLower(first)))
+	return chars.NameAt(v, 0) == len(v) && (isLoginWord(v) || two && len(first) > 0 && len(second) > 2 && isLoginWord(second) && chars.IsAllLetters(first) && !isEveryday(bytes.ToLower(first)))
 }
 
 // isUncommonName says whether a text looks like the name of a person, and none of its words is one that everybody uses.
@@ -52,7 +53,7 @@ func isUncommonName(v []byte) bool {
 		return false
 	}
 	for _, w := range bytes.Fields(v) {
-		if len(w) < 3 || isEveryday(bytes.ToLower(w)) || hasWord(authorities, w) || isUpper(w[1]) {
+		if len(w) < 3 || isEveryday(bytes.ToLower(w)) || chars.HasWord(authorities, w) || chars.IsUpper(w[1]) {
 			return false
 		}
 	}
@@ -60,20 +61,20 @@ func isUncommonName(v []byte) bool {
 }
 
 // namedThings are keys behind which people stand, and things as well, as persons and things have them.
-var namedThings = wordSet("name displayname attn attention fao signed issuedto bookedfor registeredto licensedto preparedfor requestedfor onbehalfof cc regards")
+var namedThings = chars.WordSet("name displayname attn attention fao signed issuedto bookedfor registeredto licensedto preparedfor requestedfor onbehalfof cc regards")
 
 // personOfElement finds the name in an attribute of an element that is about a person: <user id="7" name="…"/>.
 func personOfElement(b []byte, at int) bool {
-	tag := bytes.LastIndexByte(b[max(0, at-maxPair):at], '<')
+	tag := bytes.LastIndexByte(b[max(0, at-chars.MaxPair):at], '<')
 	if tag < 0 {
 		return false
 	}
-	tag += max(0, at-maxPair) + 1
+	tag += max(0, at-chars.MaxPair) + 1
 	if bytes.IndexByte(b[tag:at], '>') >= 0 {
 		return false
 	}
 	end := tag
-	for end < at && (isKeyByte(b[end]) || b[end] == ':') {
+	for end < at && (chars.IsKeyByte(b[end]) || b[end] == ':') {
 		end++
 	}
 	if n := bytes.LastIndexByte(b[tag:end], ':'); n >= 0 {
@@ -83,12 +84,12 @@ func personOfElement(b []byte, at int) bool {
 }
 
 // personalKeys are those that only descriptions of people have.
-var personalKeys = wordSet(`email mail emailaddress mailaddress phone phonenumber mobile mobilephone mobilenumber gender sex birthdate birthday dateofbirth dob surname lastname
+var personalKeys = chars.WordSet(`email mail emailaddress mailaddress phone phonenumber mobile mobilephone mobilenumber gender sex birthdate birthday dateofbirth dob surname lastname
 	nationality passport passportnumber iban pan cardnumber postcode`)
 
 // besidePersonal says whether one of them stands in the same object or element as a place, or in a line beside it.
 func besidePersonal(b []byte, at int) bool {
-	from, to := max(0, at-maxPair), min(len(b), at+maxPair)
+	from, to := max(0, at-chars.MaxPair), min(len(b), at+chars.MaxPair)
 	if n := bytes.LastIndexAny(b[from:at], "{}"); n >= 0 {
 		from += n
 	}
@@ -100,7 +101,7 @@ func besidePersonal(b []byte, at int) bool {
 		if (c != ':' && c != '=' && c != '>') || i < 3 {
 			continue
 		}
-		var buf [maxKey]byte
+		var buf [chars.MaxKey]byte
 		start, end, _ := keySpan(around, i)
 		if personalKeys[string(plainKey(&buf, around[start:end]))] {
 			return true

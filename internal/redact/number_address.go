@@ -6,10 +6,12 @@ import (
 	"net/netip"
 	"strconv"
 	"strings"
+
+	"envask/internal/redact/chars"
 )
 
 // addressKeys are those behind which an IPv4 address may stand as one number.
-var addressKeys = wordSet(`ip ipaddr ipaddress ipv ipvaddress ipnum ipnumber iplong srcip sourceip srcipaddr dstip destip destinationip dstipaddr clientip remoteip serverip
+var addressKeys = chars.WordSet(`ip ipaddr ipaddress ipv ipvaddress ipnum ipnumber iplong srcip sourceip srcipaddr dstip destip destinationip dstipaddr clientip remoteip serverip
 	peerip hostip localip natip gatewayip deviceip userip ipsrc ipdst ipfrom ipto startip endip framedipaddress nasipaddress inetaddr`)
 
 // findNumberIPv4 finds an address that is written as one number next to a telling key: "ip": 3221225991, src_ip=0xc0000207.
@@ -23,7 +25,7 @@ func findNumberIPv4(b []byte, at, free int) (int, int, bool) {
 		return 0, 0, false
 	}
 	if start, end, _ := keySpan(b, at); end-start == 2 && b[k.start+1]|0x20 == 'x' {
-		line := bytes.ToLower(b[lineStart(b, start):min(len(b), k.end+maxKey)])
+		line := bytes.ToLower(b[chars.LineStart(b, start):min(len(b), k.end+chars.MaxKey)])
 		for _, register := range []string{"sp", "pc", "lr", "fp", "bp"} {
 			if bytes.Contains(line, []byte(register)) {
 				return 0, 0, false // it is a register, too

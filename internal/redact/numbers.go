@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"fmt"
 	"strings"
+
+	"envask/internal/redact/chars"
 )
 
 // Numbers that name a person or an account: telephone numbers next to a telling key, payment cards (ISO/IEC 7812, with the
@@ -17,23 +19,23 @@ func findPhone(b []byte, at, free int) (int, int, bool) {
 		return 0, 0, false
 	}
 	start, end, digits := k.start, k.start, 0
-	if start < len(b) && !(isDigit(b[start]) || b[start] == '+' || b[start] == '(') {
+	if start < len(b) && !(chars.IsDigit(b[start]) || b[start] == '+' || b[start] == '(') {
 		return 0, 0, false
 	}
 	limit := len(b)
 	if k.quoted {
 		limit = k.end
 	}
-	for end < limit && end-start < 24 && (isDigit(b[end]) || bytes.IndexByte([]byte("+ ()-./"), b[end]) >= 0) {
-		if isDigit(b[end]) {
+	for end < limit && end-start < 24 && (chars.IsDigit(b[end]) || bytes.IndexByte([]byte("+ ()-./"), b[end]) >= 0) {
+		if chars.IsDigit(b[end]) {
 			digits++
 		}
 		end++
 	}
-	for end > start && !isDigit(b[end-1]) {
+	for end > start && !chars.IsDigit(b[end-1]) {
 		end--
 	}
-	if digits < 6 || digits > 15 || end < len(b) && isWord(b[end]) || bytes.Count(b[start:end], []byte(".")) == 3 && digits < 13 {
+	if digits < 6 || digits > 15 || end < len(b) && chars.IsWord(b[end]) || bytes.Count(b[start:end], []byte(".")) == 3 && digits < 13 {
 		return 0, 0, false
 	}
 	return start, end, true
@@ -44,14 +46,14 @@ func findBareMAC(b []byte, at, free int) (int, int, bool) {
 	k, ok := keyedAt(b, at)
 	if ok && k.end-k.start == 14 && b[k.start+4] == '-' && b[k.start+9] == '-' { // 0000-5e00-5301
 		digits := bytes.ReplaceAll(b[k.start:k.end], []byte("-"), nil)
-		return k.start, k.end, k.start >= free && len(digits) == 12 && isHexes(digits) && !isZero(digits)
+		return k.start, k.end, k.start >= free && len(digits) == 12 && chars.IsHexes(digits) && !isZero(digits)
 	}
 	if !ok || k.start < free || k.end-k.start != 12 {
 		return 0, 0, false
 	}
 	zeros := 0
 	for _, c := range b[k.start:k.end] {
-		if !isHex(c) {
+		if !chars.IsHex(c) {
 			return 0, 0, false
 		}
 		if c == '0' {
@@ -99,10 +101,10 @@ func spans(b []byte, from int, class *[256]bool, least int, look func(start, end
 func nextCard(b []byte, from int) (start, end int, ok bool) {
 	spans(b, from, &cardSpan, 13, func(s, e int) bool {
 		for i := s; i < e; i++ {
-			if !isDigit(b[i]) || i > 0 && (isWord(b[i-1]) || b[i-1] == '.' || b[i-1] == '-' && i > 1 && isWord(b[i-2])) {
+			if !chars.IsDigit(b[i]) || i > 0 && (chars.IsWord(b[i-1]) || b[i-1] == '.' || b[i-1] == '-' && i > 1 && chars.IsWord(b[i-2])) {
 				continue
 			}
-			if n := cardLen(b[i:e]); n > 0 && (i+n == len(b) || !isWord(b[i+n]) && !(b[i+n] == '.' || b[i+n] == '-') || i+n+1 < len(b) && !isWord(b[i+n]) && !isDigit(b[i+n+1])) {
+			if n := cardLen(b[i:e]); n > 0 && (i+n == len(b) || !chars.IsWord(b[i+n]) && !(b[i+n] == '.' || b[i+n] == '-') || i+n+1 < len(b) && !chars.IsWord(b[i+n]) && !chars.IsDigit(b[i+n+1])) {
 				start, end, ok = i, i+n, true
 				return true
 			}
@@ -122,7 +124,7 @@ func cardLen(text []byte) int {
 	groups := make([]int, 0, 6)
 	for i < len(text) && n < len(digits) {
 		c := text[i]
-		if isDigit(c) {
+		if chars.IsDigit(c) {
 			digits[n] = c - '0'
 			n++
 			group++
@@ -132,7 +134,7 @@ func cardLen(text []byte) int {
 		if sep == 0 {
 			sep = c
 		}
-		if c != sep || group < 4 || i+1 >= len(text) || !isDigit(text[i+1]) {
+		if c != sep || group < 4 || i+1 >= len(text) || !chars.IsDigit(text[i+1]) {
 			break
 		}
 		groups = append(groups, group)
@@ -199,10 +201,10 @@ func luhn(d []byte) bool {
 func nextIBAN(b []byte, from int) (start, end int, ok bool) {
 	spans(b, from, &accountSpan, 15, func(s, e int) bool {
 		for i := s; i+15 <= e; i++ {
-			if !isUpper(b[i]) || !isUpper(b[i+1]) || !isDigit(b[i+2]) || !isDigit(b[i+3]) || i > 0 && isWord(b[i-1]) {
+			if !chars.IsUpper(b[i]) || !chars.IsUpper(b[i+1]) || !chars.IsDigit(b[i+2]) || !chars.IsDigit(b[i+3]) || i > 0 && chars.IsWord(b[i-1]) {
 				continue
 			}
-			if n := ibanLen(b[i:e]); n > 0 && (i+n >= len(b) || !isWord(b[i+n])) {
+			if n := ibanLen(b[i:e]); n > 0 && (i+n >= len(b) || !chars.IsWord(b[i+n])) {
 				start, end, ok = i, i+n, true
 				return true
 			}
@@ -227,7 +229,7 @@ func ibanLen(text []byte) int {
 			continue
 		}
 		v := int(c - '0')
-		if !isDigit(c) {
+		if !chars.IsDigit(c) {
 			v = int(c-'A') + 10
 		}
 		if count < 4 {
@@ -257,17 +259,6 @@ func headValue(head []byte) int {
 	return (int(head[0]-'A')+10)*10_000 + (int(head[1]-'A')+10)*100 + int(head[2]-'0')*10 + int(head[3]-'0')
 }
 
-// onlyDigits takes everything else out of a number.
-func onlyDigits(s string) string {
-	var out strings.Builder
-	for i := 0; i < len(s); i++ {
-		if isDigit(s[i]) {
-			out.WriteByte(s[i])
-		}
-	}
-	return out.String()
-}
-
 // The beginnings of the aliases of numbers, none of which can be an original: +999 is a country code that is not assigned
 // (ITU-T E.164), 9999 no card network, ZZ a country code for users (ISO 3166-1) with check digits that never are 00.
 const (
@@ -290,7 +281,7 @@ func asPhone(alias, original string) string {
 
 // asCard writes the number of an alias as a card number with the digits and signs of its original and a wrong check digit.
 func asCard(number, original string) string {
-	n := len(onlyDigits(original))
+	n := len(chars.OnlyDigits(original))
 	digits := []byte(cardHead + strings.Repeat("0", max(0, n-len(cardHead)-len(number)-1)) + number + "0")
 	values := make([]byte, len(digits))
 	for i, c := range digits {
@@ -312,7 +303,7 @@ func asIBAN(number, original string) string {
 func inShape(digits, original string) string {
 	var out strings.Builder
 	for i := 0; i < len(original) && digits != ""; i++ {
-		if isWord(original[i]) {
+		if chars.IsWord(original[i]) {
 			out.WriteByte(digits[0])
 			digits = digits[1:]
 		} else {

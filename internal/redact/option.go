@@ -1,6 +1,10 @@
 package redact
 
-import "bytes"
+import (
+	"bytes"
+
+	"envask/internal/redact/chars"
+)
 
 // findOption finds the value of a telling command-line option: --password VALUE, -storepass VALUE, also as two entries of a
 // list; and of the one-letter options with which well-known programs take a secret: mysql -pVALUE, curl -u USER:VALUE.
@@ -16,22 +20,22 @@ func findOption(b []byte, at, free int) (int, int, bool) {
 		return 0, 0, false
 	}
 	end := at + 1
-	for end < len(b) && end-at <= maxKey && isKeyByte(b[end]) {
+	for end < len(b) && end-at <= chars.MaxKey && chars.IsKeyByte(b[end]) {
 		end++
 	}
 	name := b[at+1 : end]
 	if len(name) > 0 && name[len(name)-1] == '.' { // the end of a sentence
 		return 0, 0, false
 	}
-	if isOneOf(name, "AsPlainText") && dash > 0 && isSpace(b[dash-1]) {
+	if chars.IsOneOf(name, "AsPlainText") && dash > 0 && chars.IsSpace(b[dash-1]) {
 		return quotedBefore(b, at, free)
 	}
-	if isOneOf(name, "from-literal") { // KEY=VALUE of a secret
+	if chars.IsOneOf(name, "from-literal") { // KEY=VALUE of a secret
 		k, ok := keyed{}.readValue(b, end+1)
 		n := bytes.IndexByte(b[k.start:k.end], '=')
 		return k.start + n + 1, k.end, ok && n > 0 && k.start >= free && isValue(b[k.start+n+1:k.end])
 	}
-	if dash < at && isOneOf(name, "proxy-user", "user") {
+	if dash < at && chars.IsOneOf(name, "proxy-user", "user") {
 		proxy := len(name) > len("user")
 		if start, stop, ok := userAndSecret(b, end, free); proxy || ok && looksChosen(b[start:stop]) {
 			return start, stop, ok
@@ -40,11 +44,11 @@ func findOption(b []byte, at, free int) (int, int, bool) {
 	if len(name) > 2 && kindOf(name)&keySecret != 0 {
 		start, stop, ok := optionValue(b, end, free)
 		v := b[start:stop]
-		prose := ok && stop < len(b) && b[stop] == ' ' && isSpace(b[start-1]) && isAllLetters(v) && isEveryday(bytes.ToLower(v))
+		prose := ok && stop < len(b) && b[stop] == ' ' && chars.IsSpace(b[start-1]) && chars.IsAllLetters(v) && isEveryday(bytes.ToLower(v))
 		return start, stop, ok && !prose
 	}
 	if dash == at && len(name) == 1 && bytes.IndexByte([]byte("pPw"), name[0]) >= 0 &&
-		(namesAccount(b[lineStart(b, at):at]) || namesAccount(b[end:min(len(b), end+maxPair)])) {
+		(namesAccount(b[chars.LineStart(b, at):at]) || namesAccount(b[end:min(len(b), end+chars.MaxPair)])) {
 		start, stop, ok := optionValue(b, end, free) // of a program that nobody listed, beside the option for the account
 		return start, stop, ok && looksChosen(b[start:stop]) && bytes.IndexByte(b[start:stop], '/') < 0 && shaped(string(b[start:stop]))
 	}
@@ -65,7 +69,7 @@ func userAndSecret(b []byte, end, free int) (int, int, bool) {
 	return behindUser(b, start, stop)
 }
 
-var beforeDash = *bytesOf(" \t\"'\n[,")
+var beforeDash = *chars.BytesOf(" \t\"'\n[,")
 
 // optionValue reads the value behind an option.
 func optionValue(b []byte, end, free int) (int, int, bool) {
@@ -83,7 +87,7 @@ func optionValue(b []byte, end, free int) (int, int, bool) {
 	if comma {
 		end++
 	}
-	if end >= len(b) || !comma && !isSpace(b[end]) { // behind a quote alone stands what ends a key
+	if end >= len(b) || !comma && !chars.IsSpace(b[end]) { // behind a quote alone stands what ends a key
 		return 0, 0, false
 	}
 	k, ok := keyed{}.readValue(b, end)
@@ -99,10 +103,10 @@ func nextItem(b []byte, end int) (int, int, bool) {
 	if at < len(b) && b[at] == '\r' {
 		at++
 	}
-	if at >= len(b) || b[at] != '\n' || !bytes.HasPrefix(bytes.TrimLeft(b[lineStart(b, end):end], " "), []byte("- -")) {
+	if at >= len(b) || b[at] != '\n' || !bytes.HasPrefix(bytes.TrimLeft(b[chars.LineStart(b, end):end], " "), []byte("- -")) {
 		return 0, 0, false
 	}
-	line := lineFrom(b, at+1)
+	line := chars.LineFrom(b, at+1)
 	item, ok := bytes.CutPrefix(bytes.TrimLeft(line, " "), []byte("- "))
 	if !ok {
 		return 0, 0, false

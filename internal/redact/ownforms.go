@@ -3,6 +3,8 @@ package redact
 import (
 	"bytes"
 	"strings"
+
+	"envask/internal/redact/chars"
 )
 
 // Secrets in forms of their own: behind a key that announces more than one value, and in files of a few words a line.
@@ -17,14 +19,14 @@ var ownForms = map[string]struct {
 // ownForm finds the secret behind the key of such a form.
 func ownForm(b []byte, at, free int) (int, int, bool) {
 	start, end, _ := keySpan(b, at)
-	var buf [maxKey]byte
+	var buf [chars.MaxKey]byte
 	form := ownForms[string(plainKey(&buf, b[start:end]))]
 	if strings.IndexByte(form.signs, b[at]) < 0 {
 		return 0, 0, false
 	}
-	line := lineFrom(b, at+1)
+	line := chars.LineFrom(b, at+1)
 	line = line[:withinText(b, at+1, at+1+len(line))-at-1]
-	start, end = form.find(b[max(lineStart(b, start), start-maxPair/2):start], line[:min(len(line), maxPair)])
+	start, end = form.find(b[max(chars.LineStart(b, start), start-chars.MaxPair/2):start], line[:min(len(line), chars.MaxPair)])
 	start, end = start+at+1, end+at+1
 	return start, end, start >= free && start < end && isValue(b[start:end])
 }
@@ -39,7 +41,7 @@ func digestResponse(before, line []byte) (int, int) {
 		start++
 	}
 	end := start
-	for end < len(line) && isHex(line[end]) {
+	for end < len(line) && chars.IsHex(line[end]) {
 		end++
 	}
 	if end-start < 32 {
@@ -50,7 +52,7 @@ func digestResponse(before, line []byte) (int, int) {
 
 // wirelessSecret finds it in WIFI:T:WPA;S:name;P:secret;; where a backslash stands before signs that would end it.
 func wirelessSecret(_, line []byte) (int, int) {
-	for at := 0; at+1 < len(line) && isUpper(line[at]) && line[at+1] == ':'; {
+	for at := 0; at+1 < len(line) && chars.IsUpper(line[at]) && line[at+1] == ':'; {
 		end := at + 2
 		for end < len(line) && line[end] != ';' {
 			if line[end] == '\\' {
@@ -78,7 +80,7 @@ func fourthField(_, line []byte) (int, int) {
 		start += n + 1
 	}
 	end := start
-	for end < len(line) && line[end] != ',' && !isBlank(line[end]) {
+	for end < len(line) && line[end] != ',' && !chars.IsBlank(line[end]) {
 		end++
 	}
 	for _, quote := range []string{`"`, `\"`} {
@@ -101,8 +103,8 @@ func bracketed(b []byte, open, free int) (int, int, bool) {
 	case '<':
 		shut = '>'
 	}
-	line := lineFrom(b, open+1)
-	n := bytes.IndexByte(line[:min(len(line), maxKey)], shut)
+	line := chars.LineFrom(b, open+1)
+	n := bytes.IndexByte(line[:min(len(line), chars.MaxKey)], shut)
 	if n < 1 || line[0] == '$' || bytes.IndexByte(line[:n], ' ') >= 0 {
 		return 0, 0, false
 	}
@@ -127,12 +129,12 @@ func bothOf(text []byte, learn func(value []byte, at int)) bool {
 
 // relaySecret finds name and secret in the files of mail servers, at the sign within the name: [HOST]:PORT NAME@DOMAIN:SECRET.
 func relaySecret(b []byte, at, free int) (int, int, bool) {
-	first := lineStart(b, at)
+	first := chars.LineStart(b, at)
 	if first > 0 && b[first-1] != '\n' || first >= len(b) || b[first] != '[' {
 		return 0, 0, false
 	}
-	line := lineFrom(b, first)
-	words := fieldsAt(line, first)
+	line := chars.LineFrom(b, first)
+	words := chars.FieldsAt(line, first)
 	if len(words) != 2 || at < words[1][0] || bytes.IndexByte(b[words[0][0]:words[0][1]], ']') < 0 || bytes.IndexByte(line, '"') >= 0 {
 		return 0, 0, false
 	}
@@ -156,12 +158,12 @@ func secondOfPair(b []byte, at, free int) (from, to int, pair bool) {
 		end--
 	}
 	start := end
-	for start > 0 && end-start < maxKey && isWord(b[start-1]) {
+	for start > 0 && end-start < chars.MaxKey && chars.IsWord(b[start-1]) {
 		start--
 	}
 	name := bytes.ReplaceAll(b[start:end], []byte("_"), nil)
-	third := isOneOf(name, tripleCalls...)
-	if start == end || !third && !isOneOf(name, pairCalls...) || at+1 >= len(b) {
+	third := chars.IsOneOf(name, tripleCalls...)
+	if start == end || !third && !chars.IsOneOf(name, pairCalls...) || at+1 >= len(b) {
 		return 0, 0, false
 	}
 	second, ok := keyed{}.readValue(b, at+1)
@@ -177,7 +179,7 @@ func secondOfPair(b []byte, at, free int) (from, to int, pair bool) {
 	if !ok || !second.quoted || behind >= len(b) || bytes.IndexByte([]byte("),."), b[behind]) < 0 {
 		return 0, 0, false
 	}
-	sure := !isOneOf(name, "login", "logon", "connect", "basic", "authorization")
+	sure := !chars.IsOneOf(name, "login", "logon", "connect", "basic", "authorization")
 	if v := b[second.start:second.end]; second.start < free || !isValue(v) || !sure && (!looksChosen(v) && !looksMixed(v) || isDeviceName(v)) {
 		return 0, 0, true
 	}

@@ -3,6 +3,8 @@ package redact
 import (
 	"encoding/binary"
 	"net/netip"
+
+	"envask/internal/redact/chars"
 )
 
 // Types of what an Ethernet frame carries (IEEE 802 numbers), and protocols within IP (IANA).
@@ -216,7 +218,7 @@ func (c *capture) mac(b []byte) {
 		alias = was
 		if text, replaced := c.e.identity(MAC, "mac", macText(was)); replaced {
 			for i := range alias {
-				alias[i] = unhex(text[3*i])<<4 | unhex(text[3*i+1])
+				alias[i] = chars.Unhex(text[3*i])<<4 | chars.Unhex(text[3*i+1])
 			}
 		}
 		c.macs[was] = alias
@@ -237,11 +239,4 @@ func macText(m [6]byte) string {
 		out = append(out, digits[c>>4], digits[c&15])
 	}
 	return string(out)
-}
-
-func unhex(c byte) byte {
-	if isDigit(c) {
-		return c - '0'
-	}
-	return c&^0x20 - 'A' + 10
 }

@@ -1,9 +1,10 @@
 package redact
 
-import "bytes"
+import (
+	"bytes"
 
-// maxPair is how far before a value the name that belongs to it may stand, in bytes.
-const maxPair = 256
+	"envask/internal/redact/chars"
+)
 
 // pairedName gives the name that belongs to a value where both are values of keys of their own, as in
 // {"name": "DB_PASSWORD", "value": "…"}, <add key="DbPassword" value="…"/>, <entry key="client.secret">…</entry> and
@@ -19,7 +20,7 @@ func pairedName(b []byte, at, start, end int) (int, int) {
 	if !inQuotes && isQuotedPair(b[start:end]) {
 		return 0, 0
 	}
-	before := b[max(0, start-maxPair):start]
+	before := b[max(0, start-chars.MaxPair):start]
 	if b[at] == '=' && !inQuotes && bytes.LastIndexByte(before, '<') < 0 {
 		if n := bytes.LastIndexByte(before, '\n'); n >= 0 {
 			before = before[n+1:]
@@ -34,7 +35,7 @@ func pairedName(b []byte, at, start, end int) (int, int) {
 	}
 	if s := start - len(before); s > 0 && b[s-1] == '<' { // <password encrypted="false" value="…"/>
 		e := s
-		for e < start && isKeyByte(b[e]) {
+		for e < start && chars.IsKeyByte(b[e]) {
 			e++
 		}
 		if kindOf(b[s:e])&keySecret != 0 {
@@ -46,7 +47,7 @@ func pairedName(b []byte, at, start, end int) (int, int) {
 	if !ok {
 		return 0, 0
 	}
-	behind := b[k.end:min(len(b), k.end+maxPair)]
+	behind := b[k.end:min(len(b), k.end+chars.MaxPair)]
 	n := bytes.IndexAny(behind, "{}<>\n")
 	if n < 0 {
 		return 0, 0
@@ -56,12 +57,12 @@ func pairedName(b []byte, at, start, end int) (int, int) {
 
 // isPairValue says whether a key is one whose value belongs to a name beside it.
 func isPairValue(key []byte) bool {
-	return isOneOf(key, "value", "val", "content", "default", "stringvalue") || isQuotedPair(key)
+	return chars.IsOneOf(key, "value", "val", "content", "default", "stringvalue") || isQuotedPair(key)
 }
 
 // isQuotedPair says whether a key is one only in quotes, or as an attribute: in logs these are words of their own.
 func isQuotedPair(key []byte) bool {
-	return isOneOf(key, "parametervalue", "old", "new", "oldvalue", "newvalue")
+	return chars.IsOneOf(key, "parametervalue", "old", "new", "oldvalue", "newvalue")
 }
 
 // lastNamed gives the value of the last key called name, key, id or the like between two places.
@@ -71,11 +72,11 @@ func lastNamed(b []byte, from, to int) (int, int) {
 			continue
 		}
 		start, end, _ := keySpan(b, i)
-		if start < from || !isOneOf(b[start:end], "name", "key", "id", "property", "param", "header", "field", "option", "setting", "variable", "parameterkey", "attribute", "column") {
+		if start < from || !chars.IsOneOf(b[start:end], "name", "key", "id", "property", "param", "header", "field", "option", "setting", "variable", "parameterkey", "attribute", "column") {
 			continue
 		}
 		k, ok := keyed{}.readValue(b[:to], i+1)
-		if !ok || k.end-k.start > maxKey {
+		if !ok || k.end-k.start > chars.MaxKey {
 			return 0, 0
 		}
 		return k.start, k.end
@@ -93,21 +94,21 @@ func elementPair(b []byte, at, start int) (int, int) {
 		return s, e
 	}
 	// <key>password</key><string>
-	before := bytes.TrimRight(b[max(0, tag-1-maxPair):max(0, tag-1)], " \t\r\n")
+	before := bytes.TrimRight(b[max(0, tag-1-chars.MaxPair):max(0, tag-1)], " \t\r\n")
 	closing := bytes.LastIndex(before, []byte("</"))
-	if n := bytes.LastIndexByte(before, '<'); n >= 0 && n+1 < len(before) && before[n+1] != '/' && before[len(before)-1] == '>' && (isPairValue(b[start:at]) || isOneOf(b[start:at], "string")) {
-		base := max(0, tag-1-maxPair) // <setting name="Password"><value>
+	if n := bytes.LastIndexByte(before, '<'); n >= 0 && n+1 < len(before) && before[n+1] != '/' && before[len(before)-1] == '>' && (isPairValue(b[start:at]) || chars.IsOneOf(b[start:at], "string")) {
+		base := max(0, tag-1-chars.MaxPair) // <setting name="Password"><value>
 		if s, e := lastNamed(b, base+n, base+len(before)-1); s < e {
 			return s, e
 		}
 	}
-	if closing < 0 || len(before) == 0 || before[len(before)-1] != '>' || !isOneOf(before[closing+2:len(before)-1], "key", "name") {
+	if closing < 0 || len(before) == 0 || before[len(before)-1] != '>' || !chars.IsOneOf(before[closing+2:len(before)-1], "key", "name") {
 		return 0, 0
 	}
 	open := bytes.LastIndexByte(before[:closing], '>')
 	if open < 0 {
 		return 0, 0
 	}
-	base := max(0, tag-1-maxPair)
+	base := max(0, tag-1-chars.MaxPair)
 	return base + open + 1, base + closing
 }

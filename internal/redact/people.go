@@ -3,16 +3,18 @@ package redact
 import (
 	"bytes"
 	"strings"
+
+	"envask/internal/redact/chars"
 )
 
 // tellingPhone lists keys, and last words of keys, whose value is a telephone number.
-var tellingPhone = wordSet(`
+var tellingPhone = chars.WordSet(`
 	mobilenumber faxnumber telnumber cellnumber homephone workphone phones telephonenumber contactphone mobilephonenumber phoneno telno mobileno
 	phone phonenumber telephone tel mobile mobilephone cell cellphone fax msisdn callerid telefon telefone telemovel telefono handy
 	gsm contactnumber imsi callernumber callingnumber callednumber callerno worknumber homenumber emergencyphone smsnumber whatsapp`)
 
 // tellingUser lists whole keys whose value names a person.
-var tellingUser = wordSet(`
+var tellingUser = chars.WordSet(`
 	operatorid employeename userprincipalname upn agentname sendername managername visitorname registeredowner lastloggedonuser lastloggedonsamuser loggedonuser currentuser
 	reportedby reviewedby grantedby revokedby initiatedby servicedby preparedby resolvedby cancelledby canceledby releasedby confirmedby rejectedby uploadedby registeredby orderedby bookedby invitedby
 	lasteditedby acct auid gecos memberuid principal principalname principalid enduserid alternateid requestor usrname ugi mailnickname kunde kundin passagier ansprechpartner klant reiziger
@@ -28,7 +30,7 @@ var tellingUser = wordSet(`
 	surname givenname customer customername contact contactname staff staffname employee clerk holder holdername`)
 
 // serviceAccounts stay: they are the same everywhere and tell the vendor who did it.
-var serviceAccounts = wordSet(`
+var serviceAccounts = chars.WordSet(`
 	root daemon nobody admin administrator system www-data nginx postgres mysql sshd svc service guest anonymous bin mail syslog
 	systemd unknown local localhost user default none messagebus gdm lightdm ntp chrony backup operator lp games man news uucp proxy
 	list irc gnats _apt sync halt shutdown tomcat apache httpd docker containerd redis mongodb rabbitmq elasticsearch oracle sa dbo
@@ -47,11 +49,11 @@ var serviceAccounts = wordSet(`
 func findUser(b []byte, at, free int) (int, int, bool) {
 	k, ok := keyedAt(b, at)
 	if at+2 < len(b) && b[at+1] == '<' && b[at] == '=' { // user=<NAME> of mail servers
-		k = keyed{quoted: true, start: at + 2, end: nameAt(b, at+2)}
+		k = keyed{quoted: true, start: at + 2, end: chars.NameAt(b, at+2)}
 		ok = k.end < len(b) && (b[k.end] == '>' || b[k.end] == '@')
 	}
 	if at+2 < len(b) && b[at+1] == '[' && b[at] == '=' { // user=[NAME]
-		k = keyed{quoted: true, start: at + 2, end: nameAt(b, at+2)}
+		k = keyed{quoted: true, start: at + 2, end: chars.NameAt(b, at+2)}
 		ok = k.end < len(b) && b[k.end] == ']'
 	}
 	if n := lengthBefore(b, at+1); n > 0 {
@@ -60,8 +62,8 @@ func findUser(b []byte, at, free int) (int, int, bool) {
 	if !ok || k.start < free {
 		return 0, 0, false
 	}
-	if c := b[at-1]; c|0x20 == 'y' || !isWord(c) {
-		if key, end, _ := keySpan(b, at); isOneOf(b[key:end], "identity") && bytes.IndexByte(b[k.start:k.end], '.') < 0 {
+	if c := b[at-1]; c|0x20 == 'y' || !chars.IsWord(c) {
+		if key, end, _ := keySpan(b, at); chars.IsOneOf(b[key:end], "identity") && bytes.IndexByte(b[k.start:k.end], '.') < 0 {
 			return 0, 0, false // of a device
 		}
 	}
@@ -70,11 +72,11 @@ func findUser(b []byte, at, free int) (int, int, bool) {
 
 // lengthBefore gives the length of [8] and the space behind it, as audits of databases have it before a value in quotes, or 0.
 func lengthBefore(b []byte, at int) int {
-	if at+4 >= len(b) || b[at] != '[' || !isDigit(b[at+1]) {
+	if at+4 >= len(b) || b[at] != '[' || !chars.IsDigit(b[at+1]) {
 		return 0
 	}
 	end := at + 2
-	for isDigit(b[end]) && end+3 < len(b) {
+	for chars.IsDigit(b[end]) && end+3 < len(b) {
 		end++
 	}
 	if b[end] != ']' || b[end+1] != ' ' || b[end+2] != '"' && b[end+2] != '\'' {
@@ -88,8 +90,8 @@ func (k keyed) person(b []byte) (int, int, bool) {
 	if !k.quoted {
 		k.end = moreNames(b, k.start, k.end)
 	}
-	if n := bytes.LastIndexByte(b[k.start:k.end], '\\'); n > 0 && nameAt(b, k.start) < k.start+n+1 && nameAt(b, k.start+n+1) == k.end { // DOMAIN\NAME: the name is the same elsewhere
-		if domain := bytes.TrimRight(b[k.start:k.start+n], "\\"); len(domain) > 0 && nameAt(domain, 0) == len(domain) {
+	if n := bytes.LastIndexByte(b[k.start:k.end], '\\'); n > 0 && chars.NameAt(b, k.start) < k.start+n+1 && chars.NameAt(b, k.start+n+1) == k.end { // DOMAIN\NAME: the name is the same elsewhere
+		if domain := bytes.TrimRight(b[k.start:k.start+n], "\\"); len(domain) > 0 && chars.NameAt(domain, 0) == len(domain) {
 			k.start += n + 1
 		}
 	}
@@ -103,34 +105,24 @@ func (k keyed) person(b []byte) (int, int, bool) {
 // beginsProse says whether a word in small letters is one that everybody uses, and two more in small letters follow: a sentence about
 // what stands before.
 func beginsProse(b []byte, start, end int) bool {
-	if end >= len(b) || b[end] != ' ' || !isSmall(b[start:end]) || !isEveryday(b[start:end]) {
+	if end >= len(b) || b[end] != ' ' || !chars.IsSmall(b[start:end]) || !isEveryday(b[start:end]) {
 		return false
 	}
-	words := bytes.Fields(b[end:min(len(b), end+maxKey)])
-	return len(words) > 2 && isSmall(words[0]) && isSmall(words[1])
-}
-
-// isSmall says whether a word has small letters alone.
-func isSmall(v []byte) bool {
-	for _, c := range v {
-		if c < 'a' || c > 'z' {
-			return false
-		}
-	}
-	return len(v) > 0
+	words := bytes.Fields(b[end:min(len(b), end+chars.MaxKey)])
+	return len(words) > 2 && chars.IsSmall(words[0]) && chars.IsSmall(words[1])
 }
 
 // beginsWithAlias says whether text begins with an alias, behind which signs of what stood there are left.
 func beginsWithAlias(text []byte) bool {
 	end := 0
-	for end < len(text) && (isWord(text[end]) || text[end] == '-') {
+	for end < len(text) && (chars.IsWord(text[end]) || text[end] == '-') {
 		end++
 	}
 	return isAliasWord(text[:end])
 }
 
 // nobody are the names that no person has.
-var nobody = newWordList(serviceAccounts, commonWords)
+var nobody = chars.NewWordList(serviceAccounts, commonWords)
 
 // isPerson says whether a text can be a name.
 func isPerson(v []byte) bool {
@@ -140,10 +132,10 @@ func isPerson(v []byte) bool {
 	case !isValue(v):
 		return false
 	}
-	if isUpper(v[0]) && isMacro(v) && isEverydayName(bytes.ReplaceAll(v, []byte("_"), []byte(" "))) || len(v) > 2 && v[1] == ':' && v[0] == 'x' || v[len(v)-1] == '=' || isPath(v) || beginsWithAlias(v) || len(v) > 7 && v[7] == '-' && strings.EqualFold(string(v[:8]), "systemd-") {
+	if chars.IsUpper(v[0]) && isMacro(v) && isEverydayName(bytes.ReplaceAll(v, []byte("_"), []byte(" "))) || len(v) > 2 && v[1] == ':' && v[0] == 'x' || v[len(v)-1] == '=' || isPath(v) || beginsWithAlias(v) || len(v) > 7 && v[7] == '-' && strings.EqualFold(string(v[:8]), "systemd-") {
 		return false
 	}
-	return !nobody.has(v)
+	return !nobody.Has(v)
 }
 
 // isPath says whether a value is a path or a piece of a program rather than a name.
@@ -157,7 +149,7 @@ func isTicketName(v []byte) bool {
 	for _, c := range v {
 		if c == '/' {
 			slashes++
-		} else if !isUpper(c) && c != ' ' && c != '-' {
+		} else if !chars.IsUpper(c) && c != ' ' && c != '-' {
 			return false
 		}
 	}
@@ -166,15 +158,15 @@ func isTicketName(v []byte) bool {
 
 // moreNames gives the end of a name that may go on with further words: Ilka Brandvold.
 func moreNames(b []byte, start, end int) int {
-	if start >= len(b) || !isUpper(b[start]) {
+	if start >= len(b) || !chars.IsUpper(b[start]) {
 		return end
 	}
-	for n := 0; n < 3 && end+2 < len(b) && b[end] == ' ' && (isUpper(b[end+1]) || b[end+1] >= 0x80); n++ {
+	for n := 0; n < 3 && end+2 < len(b) && b[end] == ' ' && (chars.IsUpper(b[end+1]) || b[end+1] >= 0x80); n++ {
 		next := end + 1
-		for next < len(b) && (isWord(b[next]) && !isDigit(b[next]) || b[next] == '-' || b[next] == '\'' || b[next] >= 0x80) {
+		for next < len(b) && (chars.IsWord(b[next]) && !chars.IsDigit(b[next]) || b[next] == '-' || b[next] == '\'' || b[next] >= 0x80) {
 			next++
 		}
-		if next-end < 3 || next < len(b) && bytes.IndexByte([]byte("=:_(/0123456789"), b[next]) >= 0 || !isLower(b[end+2]) {
+		if next-end < 3 || next < len(b) && bytes.IndexByte([]byte("=:_(/0123456789"), b[next]) >= 0 || !chars.IsLower(b[end+2]) {
 			break
 		}
 		end = next
@@ -182,35 +174,9 @@ func moreNames(b []byte, start, end int) int {
 	return end
 }
 
-func isUpper(c byte) bool { return c >= 'A' && c <= 'Z' }
-func isLower(c byte) bool { return c >= 'a' && c <= 'z' || c >= 0x80 }
-
-func isNameByte(c byte) bool { return isWord(c) || c == '.' || c == '-' || c >= 0x80 }
-
-// nameAt gives the end of the user name that begins at a place; a full stop at the end of a sentence is no part of it.
-func nameAt(b []byte, at int) int {
-	end := at
-	for end < len(b) && end-at < 64 && isNameByte(b[end]) {
-		end++
-	}
-	for end > at && (b[end-1] == '.' || b[end-1] == '-') {
-		end--
-	}
-	return end
-}
-
-// nameBefore gives the beginning of the user name that ends at a place.
-func nameBefore(b []byte, at int) int {
-	start := at
-	for start > 0 && at-start < 64 && isNameByte(b[start-1]) {
-		start--
-	}
-	return start
-}
-
 // Words around a user name, as logs of logins have them.
 var (
-	noUserNames = wordSet(`code limits limit information general agent account accounts name names id ids input interface group groups mode space data defined manager management guide session sessions profile profiles service services
+	noUserNames = chars.WordSet(`code limits limit information general agent account accounts name names id ids input interface group groups mode space data defined manager management guide session sessions profile profiles service services
 		request requests directory error table list database db type level role roles settings config store home login password token agent-string has is was who that can may must will with
 		from and or not the a an in on at to for by of via no this experience count cache info information scope permissions permission lookup exists record records does did could cannot failed
 		connected disconnected authenticated created deleted locked logged defined-by authentication authorization authorisation verification registration creation deletion provisioning credential credentials sync
@@ -242,7 +208,7 @@ func findLogUser(b []byte, at, free int) (start, end int, ok bool) {
 			start, end, ok = nameOnPass(b, at)
 		}
 		if bytes.HasSuffix(b[:at], []byte(":user")) { // arn:aws:iam::123456789012:user/NAME
-			start, end, ok = at+1, nameAt(b, at+1), true
+			start, end, ok = at+1, chars.NameAt(b, at+1), true
 		}
 	case ':':
 		if start, end, ok = userOfPasswd(b, at); !ok {
@@ -274,26 +240,26 @@ var ()
 
 // goesOn says whether a text goes on behind a name as it does behind words: not with a sign of a program or a path.
 func goesOn(b []byte, end int) bool {
-	if end == len(b) || isBlank(b[end]) || b[end] == '@' {
+	if end == len(b) || chars.IsBlank(b[end]) || b[end] == '@' {
 		return true
 	}
 	if b[end] == '\'' {
 		return end+2 < len(b) && b[end+1] == 's' && b[end+2] == ' '
 	}
-	return bytes.IndexByte([]byte(",.;:)"), b[end]) >= 0 && (end+1 == len(b) || isBlank(b[end+1]))
+	return bytes.IndexByte([]byte(",.;:)"), b[end]) >= 0 && (end+1 == len(b) || chars.IsBlank(b[end+1]))
 }
 
 // databaseName are the words behind NAME@DATABASE in the logs of a database.
 var databaseName = map[string]bool{"LOG:": true, "ERROR:": true, "FATAL:": true, "STATEMENT:": true, "DETAIL:": true, "WARNING:": true, "HINT:": true}
 
 // beforeAddressed are words before NAME@ADDRESS.
-var beforeAddressed = wordSet("from as for by user to login connect connecting connected session")
+var beforeAddressed = chars.WordSet("from as for by user to login connect connecting connected session")
 
 // isFullIPv4 says whether a text is four numbers with dots between.
 func isFullIPv4(v []byte) bool {
 	parts := bytes.Split(v, []byte("."))
 	for _, p := range parts {
-		if len(p) > 3 || !isAllDigits(p) {
+		if len(p) > 3 || !chars.IsAllDigits(p) {
 			return false
 		}
 	}
@@ -303,23 +269,23 @@ func isFullIPv4(v []byte) bool {
 // userOfDomain finds the name in DOMAIN\NAME.
 func userOfDomain(b []byte, at int) (int, int, bool) {
 	first := at
-	for first > 0 && (isUpper(b[first-1]) || isDigit(b[first-1]) || b[first-1] == '-') && at-first < 16 {
+	for first > 0 && (chars.IsUpper(b[first-1]) || chars.IsDigit(b[first-1]) || b[first-1] == '-') && at-first < 16 {
 		first--
 	}
-	if at-first < 2 || first > 0 && (isNameByte(b[first-1]) || bytes.IndexByte([]byte("\\/:%"), b[first-1]) >= 0) || bytes.HasPrefix(b[first:], []byte("HK")) {
+	if at-first < 2 || first > 0 && (chars.IsNameByte(b[first-1]) || bytes.IndexByte([]byte("\\/:%"), b[first-1]) >= 0) || bytes.HasPrefix(b[first:], []byte("HK")) {
 		return 0, 0, false
 	}
 	start := at + 1
 	if start < len(b) && b[start] == '\\' {
 		start++
-	} else if escapes(b, at) || start+2 < len(b) && b[start] == 'x' && isHex(b[start+1]) && isHex(b[start+2]) {
+	} else if escapes(b, at) || start+2 < len(b) && b[start] == 'x' && chars.IsHex(b[start+1]) && chars.IsHex(b[start+2]) {
 		return 0, 0, false
 	}
-	end := nameAt(b, start)
-	if end-start < 3 || end < len(b) && (b[end] == '\\' || b[end] == '$') || isUpper(b[start]) && end-start > 1 && isUpper(b[start+1]) || bytes.IndexByte(b[start:end], '.') > 0 && bytes.ContainsAny(b[end-4:end], ".") {
+	end := chars.NameAt(b, start)
+	if end-start < 3 || end < len(b) && (b[end] == '\\' || b[end] == '$') || chars.IsUpper(b[start]) && end-start > 1 && chars.IsUpper(b[start+1]) || bytes.IndexByte(b[start:end], '.') > 0 && bytes.ContainsAny(b[end-4:end], ".") {
 		return 0, 0, false // a path, or the account of a machine
 	}
-	return start, end, isLower(b[start]) || isUpper(b[start])
+	return start, end, chars.IsLower(b[start]) || chars.IsUpper(b[start])
 }
 
 // escapes says whether a backslash begins an escape within a text of JSON, such as \b: what follows the quote that closes it tells.

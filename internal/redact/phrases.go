@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"sync"
 
+	"envask/internal/redact/chars"
 	"envask/internal/redact/judge"
 	"envask/internal/redact/phrase"
 )
@@ -43,13 +44,13 @@ func fitsSlot(b []byte, f phrase.Found) bool {
 	}
 	switch f.Slot {
 	case phrase.SureSecret:
-		return isValue(v) && len(v) >= 3 && !notValues.has(v) && (v[0] != '/' && v[0] != '-' && v[0] != '\\' || looksStrong(v))
+		return isValue(v) && len(v) >= 3 && !notValues.Has(v) && (v[0] != '/' && v[0] != '-' && v[0] != '\\' || looksStrong(v))
 	case phrase.Unusual:
 		return isUnusual(v)
 	case phrase.Quoted:
-		return f.Quoted && isValue(v) && len(v) >= 3 && !notValues.has(v)
+		return f.Quoted && isValue(v) && len(v) >= 3 && !notValues.Has(v)
 	case phrase.Code:
-		return len(v) >= 4 && len(v) <= 10 && isAllDigits(v)
+		return len(v) >= 4 && len(v) <= 10 && chars.IsAllDigits(v)
 	case phrase.Fierce:
 		return isValue(v) && looksStrong(v) && kindsIn(string(v)) >= 3 && shaped(string(v)) &&
 			bytes.ContainsAny(v, "!#$%&*^") && bytes.Count(v, []byte(":")) < 3 && !bytes.ContainsAny(v, "\"'{}[]<>`=@")
@@ -59,30 +60,30 @@ func fitsSlot(b []byte, f phrase.Found) bool {
 		return isValue(v) && looksRandom(v)
 	case phrase.Secret:
 		head, _, _ := bytes.Cut(v, []byte("-"))
-		return isValue(v) && looksChosen(v) && !algorithms.has(head)
+		return isValue(v) && looksChosen(v) && !algorithms.Has(head)
 	case phrase.User:
-		return isPerson(v) && isLoginWord(v) && nameAt(b, f.Start) == f.End
+		return isPerson(v) && isLoginWord(v) && chars.NameAt(b, f.Start) == f.End
 	case phrase.QuotedUser:
 		return f.Quoted && isPerson(v) && !noUserNames[string(bytes.ToLower(v))]
 	case phrase.Person:
 		return isPerson(v)
 	case phrase.Surname:
 		var buf [32]byte
-		return isUpper(v[0]) && len(v) > 2 && isPerson(v) && !noNames[string(lowered(&buf, v))] && !isEveryday(bytes.ToLower(v))
+		return chars.IsUpper(v[0]) && len(v) > 2 && isPerson(v) && !noNames[string(chars.Lowered(&buf, v))] && !isEveryday(bytes.ToLower(v))
 	case phrase.Phone:
-		digits := len(onlyDigits(string(v)))
-		return digits >= minPhone && digits <= 15 && (f.End == len(b) || !isWord(b[f.End]))
+		digits := len(chars.OnlyDigits(string(v)))
+		return digits >= minPhone && digits <= 15 && (f.End == len(b) || !chars.IsWord(b[f.End]))
 	case phrase.SureUser, phrase.Account:
-		return isPerson(v) && nameAt(b, f.Start) == f.End
+		return isPerson(v) && chars.NameAt(b, f.Start) == f.End
 	}
-	return isUpper(v[0]) && isPerson(v) && (isGivenName(v) || isUncommonName(v) || looksPersonal(v))
+	return chars.IsUpper(v[0]) && isPerson(v) && (isGivenName(v) || isUncommonName(v) || looksPersonal(v))
 }
 
 // isUnusual reports whether a value is no word of a sentence or configuration: where it alone follows a telling word, it is a secret.
 func isUnusual(v []byte) bool {
 	var buf [32]byte
-	lower := lowered(&buf, v)
-	return len(v) >= 4 && isValue(v) && !notValues.has(v) && !algorithms.has(v) && !isEveryday(lower) && !nobody.has(v) &&
+	lower := chars.Lowered(&buf, v)
+	return len(v) >= 4 && isValue(v) && !notValues.Has(v) && !algorithms.Has(v) && !isEveryday(lower) && !nobody.Has(v) &&
 		bytes.ContainsAny(lower, "abcdefghijklmnopqrstuvwxyz") && !bytes.ContainsAny(v, "/()[]{}<>:;,\"'`=$") && v[0] != '-' && v[len(v)-1] != '.'
 }
 
@@ -93,11 +94,11 @@ func isSetting(v []byte) bool {
 		return false
 	}
 	for _, c := range v[:n] {
-		if !isLower(c) && c != '-' && c != '_' && !isDigit(c) && !isUpper(c) {
+		if !chars.IsLower(c) && c != '-' && c != '_' && !chars.IsDigit(c) && !chars.IsUpper(c) {
 			return false
 		}
 	}
-	return isLower(v[0]) && !isDigit(v[n-1]) || isLower(v[0]) && n < 6
+	return chars.IsLower(v[0]) && !chars.IsDigit(v[n-1]) || chars.IsLower(v[0]) && n < 6
 }
 
 // isPiece reports whether a value without quotes is a piece of a program: an index, a pointer.
@@ -108,7 +109,7 @@ func isPiece(v []byte) bool {
 // standsForAny reports whether a value is what manuals write for any: my-password, your-key.
 func standsForAny(v []byte) bool {
 	var buf [32]byte
-	plain := bytes.ReplaceAll(lowered(&buf, v), []byte("\\"), nil)
+	plain := bytes.ReplaceAll(chars.Lowered(&buf, v), []byte("\\"), nil)
 	for _, head := range []string{"my-", "my_", "your-", "your_", "<your", "some-"} {
 		if rest, ok := bytes.CutPrefix(plain, []byte(head)); ok && len(bytes.Trim(rest, "abcdefghijklmnopqrstuvwxyz-_.")) == 0 {
 			return true
@@ -174,7 +175,7 @@ func (e *Engine) findProgram(b []byte, option int) {
 	if option < c.until {
 		return
 	}
-	from := max(c.looked, c.until, option-maxPair)
+	from := max(c.looked, c.until, option-chars.MaxPair)
 	if n := bytes.LastIndexByte(b[from:option], '\n'); n >= 0 {
 		from += n + 1
 	}
@@ -196,18 +197,18 @@ func (e *Engine) findPersonOption(b []byte, option int) {
 		start++
 	}
 	end := start
-	for end < len(b) && end-start <= maxKey && isKeyByte(b[end]) {
+	for end < len(b) && end-start <= chars.MaxKey && chars.IsKeyByte(b[end]) {
 		end++
 	}
 	if end-start < 3 || kindOf(b[start:end])&keyUser == 0 {
 		return
 	}
 	from, to, ok := optionValue(b, end, 0)
-	login := bytes.Contains(lineFrom(b[:min(len(b), end+maxPair)], end), []byte(" --pass"))
-	if string(b[start:end]) == "user" && isAllLetters(b[from:to]) && !login { // most programs mean by it whose services they are about
+	login := bytes.Contains(chars.LineFrom(b[:min(len(b), end+chars.MaxPair)], end), []byte(" --pass"))
+	if string(b[start:end]) == "user" && chars.IsAllLetters(b[from:to]) && !login { // most programs mean by it whose services they are about
 		return
 	}
-	if ok && isPerson(b[from:to]) && !(isAllLetters(b[from:to]) && isEveryday(bytes.ToLower(b[from:to]))) {
+	if ok && isPerson(b[from:to]) && !(chars.IsAllLetters(b[from:to]) && isEveryday(bytes.ToLower(b[from:to]))) {
 		e.phrased = append(e.phrased, phrased{from, to, logUserRule, option, true, false})
 	}
 }
@@ -249,7 +250,7 @@ func (e *Engine) findLines(b []byte, from int) {
 
 // lineSigns are what passwords have and hardly any other word; lineWords, what the other whole lines have of which a table knows.
 var (
-	lineSigns = *bytesOf("!#$%&*^")
+	lineSigns = *chars.BytesOf("!#$%&*^")
 	lineWords = [][]byte{[]byte("egards"), []byte("(ipv4:"), []byte(" | "), []byte(" -- "), []byte(" +"), []byte("username"), []byte(" ("),
 		[]byte("auth-user-pass"), []byte("AUTH"), []byte("NAD+"), []byte("PID|"), []byte("N:"), []byte("user:")}
 )
@@ -278,8 +279,8 @@ func worthLine(line []byte) bool {
 // linesIn looks at the lines from one place to another.
 func (e *Engine) linesIn(b []byte, from, to int) {
 	for at := from; at < to; {
-		end := nextLine(b[:to], at)
-		for at < end && isSpace(b[at]) {
+		end := chars.NextLine(b[:to], at)
+		for at < end && chars.IsSpace(b[at]) {
 			at++
 		}
 		if line := b[at:end]; len(line) >= minText && len(line) <= mostWhole && worthLine(line) {

@@ -18,6 +18,8 @@ import (
 
 	"github.com/klauspost/compress/gzip"
 	"github.com/stretchr/testify/require"
+
+	"envask/internal/redact/chars"
 )
 
 func redactText(t testing.TB, in string) string {
@@ -519,8 +521,8 @@ func FuzzText(f *testing.F) {
 			line := lines[i]
 			line = strings.TrimPrefix(strings.TrimPrefix(line, "in:  "), "keep: ")
 			f.Add([]byte(line))
-			f.Add([]byte(strings.Replace(line, " ", strings.Repeat(" ", 2*maxPair), 1))) // what is looked back at has an end
-			f.Add([]byte(strings.Replace(line, " ", " "+strings.Repeat("x", 2*maxPair)+" ", 1)))
+			f.Add([]byte(strings.Replace(line, " ", strings.Repeat(" ", 2*chars.MaxPair), 1))) // what is looked back at has an end
+			f.Add([]byte(strings.Replace(line, " ", " "+strings.Repeat("x", 2*chars.MaxPair)+" ", 1)))
 		}
 	}
 	texts, _ := otherTexts()

@@ -7,6 +7,8 @@ import (
 	"regexp"
 	"strings"
 	"sync"
+
+	"envask/internal/redact/chars"
 )
 
 // Reveal copies a text with the aliases of a table turned back into their originals, line by line, and gives how many there
@@ -16,7 +18,7 @@ func Reveal(t *Table, w *bufio.Writer, r io.Reader) (int, error) {
 	for _, a := range t.All() {
 		switch a.Class {
 		case Card:
-			back[onlyDigits(asCard(a.Alias, a.Original))] = a.Original
+			back[chars.OnlyDigits(asCard(a.Alias, a.Original))] = a.Original
 		case IBAN:
 			back[strings.ReplaceAll(asIBAN(a.Alias, a.Original), " ", "")] = a.Original
 		default:
@@ -85,7 +87,7 @@ var numberAliases = sync.OnceValue(func() *regexp.Regexp {
 
 func onlyNumber(text string) string { return strings.NewReplacer(" ", "", "-", "").Replace(text) }
 
-func isAliasByte(c byte) bool { return isWord(c) || c == '-' || c == '.' || c == ':' || c == '@' }
+func isAliasByte(c byte) bool { return chars.IsWord(c) || c == '-' || c == '.' || c == ':' || c == '@' }
 
 // revealLine takes the words of a line one by one; signs at their ends are no part of them.
 func revealLine(line string, back map[string]string) (string, int) {
@@ -110,7 +112,7 @@ func revealLine(line string, back map[string]string) (string, int) {
 		}
 		// What an alias may begin behind: the rest of the word is tried from there.
 		next := i + 1
-		for next < end && (isWord(line[next-1]) && isWord(line[next])) {
+		for next < end && (chars.IsWord(line[next-1]) && chars.IsWord(line[next])) {
 			next++
 		}
 		out.WriteString(line[i:next])
@@ -122,7 +124,7 @@ func revealLine(line string, back map[string]string) (string, int) {
 // revealWord gives the original of the alias that a word begins with, and the alias's length.
 func revealWord(word string, back map[string]string) (string, int) {
 	for n := len(word); n > 3; n-- {
-		if n < len(word) && isWord(word[n]) && isWord(word[n-1]) {
+		if n < len(word) && chars.IsWord(word[n]) && chars.IsWord(word[n-1]) {
 			continue
 		}
 		w := word[:n]

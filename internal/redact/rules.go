@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"regexp"
 	"sync"
+
+	"envask/internal/redact/chars"
 )
 
 // Class says what a finding is, and with that, what stands in its place.
@@ -135,11 +137,11 @@ func holdsPlaceholder(text []byte) bool {
 
 // withinPlaceholder says whether a place is within a placeholder.
 func withinPlaceholder(b []byte, at int) bool {
-	n := bytes.LastIndexByte(b[max(0, at-maxKey):at], '[')
+	n := bytes.LastIndexByte(b[max(0, at-chars.MaxKey):at], '[')
 	if n < 0 {
 		return false
 	}
-	n += max(0, at-maxKey)
+	n += max(0, at-chars.MaxKey)
 	return n+placeholderLen(b[n:]) > at
 }
 
@@ -163,7 +165,7 @@ func isPlaceholder(text []byte) bool {
 		return false
 	}
 	for i, c := range text[len(head) : len(text)-1] {
-		if !(c >= 'a' && c <= 'z' || i > 0 && (isDigit(c) || c == '-')) {
+		if !(c >= 'a' && c <= 'z' || i > 0 && (chars.IsDigit(c) || c == '-')) {
 			return false
 		}
 	}

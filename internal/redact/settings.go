@@ -1,6 +1,10 @@
 package redact
 
-import "bytes"
+import (
+	"bytes"
+
+	"envask/internal/redact/chars"
+)
 
 // Names and secrets in lists of settings: what programs print of themselves in two columns, exports of the registry of Windows, and the
 // calls that give a setting its value.
@@ -25,9 +29,9 @@ func userOfRow(b []byte, at int) (int, int, bool) {
 	if !ok || kindOf(key)&keyUser == 0 {
 		return 0, 0, false
 	}
-	cell := bytes.TrimRight(lineFrom(b, at+1), " \t\r|")
+	cell := bytes.TrimRight(chars.LineFrom(b, at+1), " \t\r|")
 	start := at + 1
-	for len(cell) > 0 && isSpace(cell[0]) {
+	for len(cell) > 0 && chars.IsSpace(cell[0]) {
 		start, cell = start+1, cell[1:]
 	}
 	if len(cell) > 80 || bytes.IndexByte(cell, b[at]) >= 0 {
@@ -39,10 +43,10 @@ func userOfRow(b []byte, at int) (int, int, bool) {
 // secretInBrackets finds what stands in brackets behind a word for a secret: PASSWORD(…), as some configurations have it.
 func secretInBrackets(b []byte, at, free int) (int, int, bool) {
 	start := at
-	for start > 0 && isWord(b[start-1]) {
+	for start > 0 && chars.IsWord(b[start-1]) {
 		start--
 	}
-	if at+1 < len(b) && (b[at+1] == '"' || b[at+1] == '\'') || !isOneOf(b[start:at], "password", "passwd", "pwd") || start > 0 && bytes.IndexByte([]byte(".>:"), b[start-1]) >= 0 {
+	if at+1 < len(b) && (b[at+1] == '"' || b[at+1] == '\'') || !chars.IsOneOf(b[start:at], "password", "passwd", "pwd") || start > 0 && bytes.IndexByte([]byte(".>:"), b[start-1]) >= 0 {
 		return 0, 0, false
 	}
 	return bracketed(b, at, free)
@@ -52,9 +56,9 @@ func secretInBrackets(b []byte, at, free int) (int, int, bool) {
 // pins of a board.
 func isOfSystem(key, v []byte) bool {
 	switch {
-	case isOneOf(key, "passwd", "shadow"):
+	case chars.IsOneOf(key, "passwd", "shadow"):
 		for _, w := range bytes.Fields(v) {
-			if !isOneOf(w, "files", "compat", "systemd", "sss", "ldap", "nis", "nisplus", "winbind", "db", "dns", "cache", "altfiles", "centrifydc", "vas4") && w[0] != '[' {
+			if !chars.IsOneOf(w, "files", "compat", "systemd", "sss", "ldap", "nis", "nisplus", "winbind", "db", "dns", "cache", "altfiles", "centrifydc", "vas4") && w[0] != '[' {
 				return false
 			}
 		}
@@ -68,7 +72,7 @@ func isOfSystem(key, v []byte) bool {
 // isNumberOfPort says whether a text is the number of a port and its protocol: 113/tcp.
 func isNumberOfPort(v []byte) bool {
 	number, protocol, ok := bytes.Cut(v, []byte("/"))
-	return ok && isAllDigits(number) && isOneOf(protocol, "tcp", "udp", "sctp", "dccp")
+	return ok && chars.IsAllDigits(number) && chars.IsOneOf(protocol, "tcp", "udp", "sctp", "dccp")
 }
 
 // standsForSecret says whether a value names where a secret is or what it is for: a macro (DB_PASSWORD), the file of a key, a bound, and
@@ -77,16 +81,16 @@ func standsForSecret(key, v []byte) bool {
 	switch {
 	case isMacro(v):
 		return kindOf(v)&keySecret != 0
-	case isAllDigits(v):
-		return isOneOf([]byte(lastWord(key)), "min", "max", "minimum", "maximum")
+	case chars.IsAllDigits(v):
+		return chars.IsOneOf([]byte(chars.LastWord(key)), "min", "max", "minimum", "maximum")
 	case len(v) == 7 && v[0] == '#': // a colour
-		return isHexes(v[1:])
+		return chars.IsHexes(v[1:])
 	case isFileOfKey(v):
-		return bytes.IndexByte(v, '/') >= 0 && bytes.IndexByte(v, ' ') < 0 || len(key) > 4 && isOneOf(key[len(key)-3:], "key")
-	case isAllLetters(v) && !tellsAtEnd(key) && isEveryday(bytes.ToLower(v)): // token_cache: enabled
+		return bytes.IndexByte(v, '/') >= 0 && bytes.IndexByte(v, ' ') < 0 || len(key) > 4 && chars.IsOneOf(key[len(key)-3:], "key")
+	case chars.IsAllLetters(v) && !tellsAtEnd(key) && isEveryday(bytes.ToLower(v)): // token_cache: enabled
 		return true
 	case isEverydayPhrase(v):
-		last := lastWord(key)
+		last := chars.LastWord(key)
 		return last == "auth" || last == "credential"
 	}
 	return false
@@ -95,7 +99,7 @@ func standsForSecret(key, v []byte) bool {
 // tellsAtEnd says whether a key ends with what tells of a secret, as most do: db_password, passwordForGate, but not
 // privkey_get_number.
 func tellsAtEnd(key []byte) bool {
-	var buf [maxKey]byte
+	var buf [chars.MaxKey]byte
 	plain := plainKey(&buf, key)
 	for _, t := range telling {
 		if bytes.HasSuffix(bytes.TrimSuffix(plain, []byte("s")), []byte(t)) {
@@ -108,7 +112,7 @@ func tellsAtEnd(key []byte) bool {
 // isMacro says whether a word is written as the names of macros are: REMOTE_PRIVATEKEY.
 func isMacro(v []byte) bool {
 	for _, c := range v {
-		if !isUpper(c) && !isDigit(c) && c != '_' {
+		if !chars.IsUpper(c) && !chars.IsDigit(c) && c != '_' {
 			return false
 		}
 	}
@@ -118,7 +122,7 @@ func isMacro(v []byte) bool {
 // isFileOfKey says whether a text ends like the names of files that hold keys and certificates.
 func isFileOfKey(v []byte) bool {
 	n := bytes.LastIndexByte(v, '.')
-	return n > 0 && isOneOf(v[n+1:], "pem", "key", "crt", "cer", "p12", "pfx", "jks", "der", "pub", "asc", "gpg", "kdb", "keytab")
+	return n > 0 && chars.IsOneOf(v[n+1:], "pem", "key", "crt", "cer", "p12", "pfx", "jks", "der", "pub", "asc", "gpg", "kdb", "keytab")
 }
 
 // isEverydayPhrase says whether a text is several words that everybody uses, joined by dashes or by capitals: always-impersonate,
@@ -126,10 +130,10 @@ func isFileOfKey(v []byte) bool {
 func isEverydayPhrase(v []byte) bool {
 	words, start := 0, 0
 	for i := 0; i <= len(v); i++ {
-		if i < len(v) && v[i] != '-' && (v[i] < 'a' || v[i] > 'z') && !isUpper(v[i]) {
+		if i < len(v) && v[i] != '-' && (v[i] < 'a' || v[i] > 'z') && !chars.IsUpper(v[i]) {
 			return false
 		}
-		if i < len(v) && v[i] != '-' && (i == 0 || !isUpper(v[i])) {
+		if i < len(v) && v[i] != '-' && (i == 0 || !chars.IsUpper(v[i])) {
 			continue
 		}
 		if i > start {

@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"fmt"
 	"strings"
+
+	"envask/internal/redact/chars"
 )
 
 // macHead is the first half of every alias of a hardware address: locally administered, so that no maker has it (IEEE 802c).
@@ -20,12 +22,12 @@ func findMAC(b []byte, at, free int) (int, int, bool) {
 	if start, end, ok := findShortMAC(b, at, free); ok {
 		return start, end, true
 	}
-	if next := at + width + 1; next >= len(b) || b[next] != b[at] || at == 0 || !isHex(b[at-1]) || !isHex(b[at+1]) {
+	if next := at + width + 1; next >= len(b) || b[next] != b[at] || at == 0 || !chars.IsHex(b[at-1]) || !chars.IsHex(b[at+1]) {
 		return 0, 0, false
 	}
 	start := at - width
 	end := start + groups*(width+1) - 1
-	if start < free || start < 0 || end > len(b) || start > 0 && (isWord(b[start-1]) && wordBefore(b, start) || b[start-1] == b[at] && !(b[at] == ':' && isKeyBefore(b, start-1)) || b[start-1] == '.' || b[start-1] == '*') {
+	if start < free || start < 0 || end > len(b) || start > 0 && (chars.IsWord(b[start-1]) && chars.WordBefore(b, start) || b[start-1] == b[at] && !(b[at] == ':' && isKeyBefore(b, start-1)) || b[start-1] == '.' || b[start-1] == '*') {
 		return 0, 0, false
 	}
 	letters, same := false, true
@@ -37,16 +39,16 @@ func findMAC(b []byte, at, free int) (int, int, bool) {
 			}
 			continue
 		}
-		if !isHex(c) {
+		if !chars.IsHex(c) {
 			return 0, 0, false
 		}
-		letters = letters || !isDigit(c)
+		letters = letters || !chars.IsDigit(c)
 		same = same && (c == '0' || c|0x20 == 'f') && c == b[start]
 	}
 	if same || !letters && b[at] != ':' { // digits alone with dashes or dots are a date or a number
 		return 0, 0, false
 	}
-	if end < len(b) && (isWord(b[end]) || b[end] == b[at] && end+1 < len(b) && isWord(b[end+1]) && !beginsFrame(b, start)) {
+	if end < len(b) && (chars.IsWord(b[end]) || b[end] == b[at] && end+1 < len(b) && chars.IsWord(b[end+1]) && !beginsFrame(b, start)) {
 		return 0, 0, false // a longer run, such as a fingerprint
 	}
 	return start, end, true
@@ -55,7 +57,7 @@ func findMAC(b []byte, at, free int) (int, int, bool) {
 // beginsFrame says whether a place is that of both addresses and the type of a frame, as firewalls log them: MAC=receiver:sender:08:00.
 func beginsFrame(b []byte, at int) bool {
 	const addresses, all = 2 * 18, 2*18 + 5
-	return bytes.HasSuffix(b[:at], []byte("MAC=")) && at+all <= len(b) && b[at+addresses-1] == ':' && (at+all == len(b) || isBlank(b[at+all]))
+	return bytes.HasSuffix(b[:at], []byte("MAC=")) && at+all <= len(b) && b[at+addresses-1] == ':' && (at+all == len(b) || chars.IsBlank(b[at+all]))
 }
 
 // besideMAC adds the sender of a frame behind its receiver.
@@ -71,7 +73,7 @@ func findShortMAC(b []byte, at, free int) (int, int, bool) {
 		return 0, 0, false
 	}
 	start := at
-	for start > free && at-start < 3 && isHex(b[start-1]) {
+	for start > free && at-start < 3 && chars.IsHex(b[start-1]) {
 		start--
 	}
 	if start == at || at-start > 2 || !shortMACWord(b[:start]) {
@@ -81,28 +83,26 @@ func findShortMAC(b []byte, at, free int) (int, int, bool) {
 	for end < len(b) && end-start < 18 {
 		if b[end] == ':' && digits > 0 && digits < 3 {
 			groups, digits = groups+1, 0
-		} else if isHex(b[end]) {
+		} else if chars.IsHex(b[end]) {
 			digits++
-			letters = letters || !isDigit(b[end])
+			letters = letters || !chars.IsDigit(b[end])
 		} else {
 			break
 		}
 		end++
 	}
-	return start, end, groups == 6 && digits > 0 && digits < 3 && letters && end-start < 17 && (end == len(b) || !isWord(b[end]))
+	return start, end, groups == 6 && digits > 0 && digits < 3 && letters && end-start < 17 && (end == len(b) || !chars.IsWord(b[end]))
 }
 
 // shortMACWord says whether text ends in a word behind which a hardware address stands.
 func shortMACWord(text []byte) bool {
 	for _, w := range []string{" at ", "ether ", "lladdr ", "hwaddr ", "mac ", "mac=", "mac: "} {
-		if n := len(text) - len(w); n >= 0 && equalFold(text[n:], w) {
+		if n := len(text) - len(w); n >= 0 && chars.EqualFold(text[n:], w) {
 			return true
 		}
 	}
 	return false
 }
-
-func isHex(c byte) bool { return isDigit(c) || c|0x20 >= 'a' && c|0x20 <= 'f' }
 
 var macSigns = strings.NewReplacer(":", "", "-", "", ".", "")
 
@@ -161,12 +161,12 @@ func findPasswordHash(b []byte, at, free int) (int, int, bool) {
 	}
 	if bytes.HasSuffix(b[:at], []byte("SCRAM-SHA-256")) && at-13 >= free { // RFC 7677, as databases keep it
 		end := at
-		for end < len(b) && (isTokenByte(b[end]) || b[end] == '$' || b[end] == ':') {
+		for end < len(b) && (chars.IsTokenByte(b[end]) || b[end] == '$' || b[end] == ':') {
 			end++
 		}
 		return at - 13, end, end-at > minHash
 	}
-	if at < free || at > 0 && (b[at-1] == '$' || isWord(b[at-1]) && wordBefore(b, at)) {
+	if at < free || at > 0 && (b[at-1] == '$' || chars.IsWord(b[at-1]) && chars.WordBefore(b, at)) {
 		return 0, 0, false
 	}
 	known := false
@@ -177,13 +177,13 @@ func findPasswordHash(b []byte, at, free int) (int, int, bool) {
 		return 0, 0, false
 	}
 	end, dollars := at, 0
-	for end < len(b) && (isWord(b[end]) || bytes.IndexByte([]byte("$./=,+-"), b[end]) >= 0) {
+	for end < len(b) && (chars.IsWord(b[end]) || bytes.IndexByte([]byte("$./=,+-"), b[end]) >= 0) {
 		if b[end] == '$' {
 			dollars++
 		}
 		end++
 	}
-	for end > at && (b[end-1] == ',' || b[end-1] == '.' && end < len(b) && isSpace(b[end])) {
+	for end > at && (b[end-1] == ',' || b[end-1] == '.' && end < len(b) && chars.IsSpace(b[end])) {
 		end--
 	}
 	return at, end, end-at >= minHash && dollars >= 3
@@ -203,39 +203,30 @@ func otherHash(b []byte, at, free int) (int, int, bool) {
 		}
 		for _, l := range hashLabels {
 			if bytes.HasPrefix(b[at:], l) {
-				for end = at + len(l); end < len(b) && (isTokenByte(b[end]) || b[end] == '$' || b[end] == '}'); end++ {
+				for end = at + len(l); end < len(b) && (chars.IsTokenByte(b[end]) || b[end] == '$' || b[end] == '}'); end++ {
 				}
 				return at, end, at >= free && end-at-len(l) >= 16
 			}
 		}
 	case '*':
-		for end < len(b) && end-at <= 41 && isHex(b[end]) && !(b[end] >= 'a') {
+		for end < len(b) && end-at <= 41 && chars.IsHex(b[end]) && !(b[end] >= 'a') {
 			end++
 		}
-		return at, end, at >= free && end-at == 41 && (end == len(b) || !isWord(b[end]))
+		return at, end, at >= free && end-at == 41 && (end == len(b) || !chars.IsWord(b[end]))
 	case ':':
 		if at+33 >= len(b) || b[at+33] != ':' {
 			return 0, 0, false
 		}
 		for _, c := range b[at+1 : at+33] {
-			if !isHex(c) {
+			if !chars.IsHex(c) {
 				return 0, 0, false
 			}
 		}
-		if end = at + 34 + 32; end < len(b) && b[end] == ':' && isHexes(b[at+34:end]) {
+		if end = at + 34 + 32; end < len(b) && b[end] == ':' && chars.IsHexes(b[at+34:end]) {
 			return at + 1, end, at+1 >= free
 		}
 	}
 	return 0, 0, false
-}
-
-func isHexes(b []byte) bool {
-	for _, c := range b {
-		if !isHex(c) {
-			return false
-		}
-	}
-	return true
 }
 
 // tokenShape is a beginning of tokens, and how many letters and digits follow at least.
@@ -278,13 +269,13 @@ func findServiceToken(b []byte, at, free int) (int, int, bool) {
 			continue
 		}
 		start := at - first
-		if start < free || start < 0 || !bytes.HasPrefix(b[start:], []byte(s.head)) || start > 0 && (isWord(b[start-1]) && wordBefore(b, start) || b[start-1] == '-') {
+		if start < free || start < 0 || !bytes.HasPrefix(b[start:], []byte(s.head)) || start > 0 && (chars.IsWord(b[start-1]) && chars.WordBefore(b, start) || b[start-1] == '-') {
 			continue
 		}
 		end, digits, capitals := start+len(s.head), 0, 0
-		for end < len(b) && (isWord(b[end]) || b[end] == '-' || b[end] == '.' && strings.IndexByte(s.head, '.') >= 0 && end+1 < len(b) && isWord(b[end+1])) {
+		for end < len(b) && (chars.IsWord(b[end]) || b[end] == '-' || b[end] == '.' && strings.IndexByte(s.head, '.') >= 0 && end+1 < len(b) && chars.IsWord(b[end+1])) {
 			switch {
-			case isDigit(b[end]):
+			case chars.IsDigit(b[end]):
 				digits++
 			case b[end] >= 'A' && b[end] <= 'Z':
 				capitals++
@@ -303,18 +294,18 @@ func findServiceToken(b []byte, at, free int) (int, int, bool) {
 
 // findAccessKey finds keys of cloud services: AKIA and 16 capitals and digits, AIza and 35 letters and digits.
 func findAccessKey(b []byte, at, free int) (int, int, bool) {
-	if at < free || at > 0 && isWord(b[at-1]) && wordBefore(b, at) {
+	if at < free || at > 0 && chars.IsWord(b[at-1]) && chars.WordBefore(b, at) {
 		return 0, 0, false
 	}
 	end := at + 4
 	switch {
 	case bytes.HasPrefix(b[at:], []byte("AKIA")), bytes.HasPrefix(b[at:], []byte("ASIA")), bytes.HasPrefix(b[at:], []byte("AROA")):
-		for end < len(b) && (isUpper(b[end]) || isDigit(b[end])) {
+		for end < len(b) && (chars.IsUpper(b[end]) || chars.IsDigit(b[end])) {
 			end++
 		}
-		return at, end, end-at == 20 && (end == len(b) || !isWord(b[end]))
+		return at, end, end-at == 20 && (end == len(b) || !chars.IsWord(b[end]))
 	case bytes.HasPrefix(b[at:], []byte("AIza")):
-		for end < len(b) && (isWord(b[end]) || b[end] == '-') {
+		for end < len(b) && (chars.IsWord(b[end]) || b[end] == '-') {
 			end++
 		}
 		return at, end, end-at >= 39

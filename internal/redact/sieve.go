@@ -5,6 +5,8 @@ import (
 	"slices"
 	"strings"
 	"sync"
+
+	"envask/internal/redact/chars"
 )
 
 // The sieve finds the places in text at which a rule may be asked at all, by what stands around them. It may give places that
@@ -19,9 +21,7 @@ const (
 
 // context says what may stand at the places from contextBehind bytes before a place to contextAhead behind it; nil is
 // anything.
-type context [contextLen]*byteSet
-
-type byteSet [256]bool
+type context [contextLen]*chars.ByteSet
 
 // buckets is how many groups of contexts the sieve tells apart: eight for spaces, eight for other signs, and the last one for
 // separators, behind which anything may stand. Contexts of one bucket become one: what stands at each place may then be what
@@ -85,12 +85,12 @@ func newSieve(spaces []context, others []family, signs []byte) *sieve {
 	for _, c := range spaces {
 		var last [4]uint64
 		for b := range 256 {
-			if c[contextBehind-1].has(b) {
+			if c[contextBehind-1].Has(b) {
 				last[b>>6] |= 1 << (b & 63)
 			}
 		}
 		for before := range 256 {
-			if c[contextBehind-2].has(before) {
+			if c[contextBehind-2].Has(before) {
 				for i, bits := range last {
 					s.pairs[before<<2|i] |= bits
 				}
@@ -105,9 +105,6 @@ func (s *sieve) spaceFits(b []byte, at int) bool {
 	pair := uint16(b[at-2])<<8 | uint16(b[at-1])
 	return s.pairs[pair>>6]&(1<<(pair&63)) != 0
 }
-
-// has says whether a byte is in a set; nil is all.
-func (s *byteSet) has(b int) bool { return s == nil || s[b] }
 
 // family is contexts that share some buckets.
 type family struct {
@@ -369,7 +366,7 @@ func keyClasses() (n nibbles) {
 		switch b := byte(c); {
 		case b >= 'P' && b <= 'Z':
 			n.allow(b, 1)
-		case isUpper(b):
+		case chars.IsUpper(b):
 			n.allow(b, 0)
 		case b == '_':
 			n.allow(b, 2)
@@ -379,7 +376,7 @@ func keyClasses() (n nibbles) {
 			n.allow(b, 3)
 		case b == '-' || b == '.':
 			n.allow(b, 5)
-		case isDigit(b):
+		case chars.IsDigit(b):
 			n.allow(b, 6)
 		case b >= 0x80:
 			n.allow(b, 7)
@@ -393,9 +390,9 @@ func hexClasses() (n nibbles) {
 	rest := 3
 	for c := range 256 {
 		switch b := byte(c); {
-		case isDigit(b):
+		case chars.IsDigit(b):
 			n.allow(b, 0)
-		case isHex(b):
+		case chars.IsHex(b):
 			n.allow(b, 1)
 		case strings.IndexByte(textSigns, b) >= 0 && b>>4 == 2:
 			n.allow(b, 2)

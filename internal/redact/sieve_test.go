@@ -8,6 +8,8 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
+	"envask/internal/redact/chars"
 )
 
 // portable runs a test without vectors, as on processors that have none.
@@ -60,12 +62,12 @@ func TestSieveMarksWhatTheTablesSay(t *testing.T) {
 				}
 				require.Equal(t, space != 0, m.spaces[w]&bit != 0, "space at %q", b[i-3:i+5])
 				require.Equal(t, other != 0, m.others[w]&bit != 0, "other at %q", b[i-3:i+5])
-				require.Equal(t, isKeyByte(b[i]), m.classes[keyClass][1+w]&bit != 0, "key at %q", b[i])
-				require.Equal(t, isDigit(b[i]), m.classes[digitClass][1+w]&bit != 0, "digit at %q", b[i])
-				require.Equal(t, isUpper(b[i]), m.classes[capitalClass][1+w]&bit != 0, "capital at %q", b[i])
+				require.Equal(t, chars.IsKeyByte(b[i]), m.classes[keyClass][1+w]&bit != 0, "key at %q", b[i])
+				require.Equal(t, chars.IsDigit(b[i]), m.classes[digitClass][1+w]&bit != 0, "digit at %q", b[i])
+				require.Equal(t, chars.IsUpper(b[i]), m.classes[capitalClass][1+w]&bit != 0, "capital at %q", b[i])
 				require.Equal(t, strings.IndexByte(keySigns, b[i]) >= 0, m.classes[separatorClass][1+w]&bit != 0, "separator at %q", b[i])
 				require.Equal(t, strings.IndexByte(otherSigns, b[i]) >= 0, m.classes[signClass][1+w]&bit != 0, "sign at %q", b[i])
-				require.Equal(t, isHex(b[i]), m.classes[hexClass][1+w]&bit != 0, "hexadecimal at %q", b[i])
+				require.Equal(t, chars.IsHex(b[i]), m.classes[hexClass][1+w]&bit != 0, "hexadecimal at %q", b[i])
 				for class, sign := range map[int]byte{colonClass: ':', equalsClass: '=', dashClass: '-', dotClass: '.', commaClass: ','} {
 					require.Equal(t, b[i] == sign, m.classes[class][1+w]&bit != 0, "%q at %q", sign, b[i])
 				}

@@ -5,6 +5,8 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
+	"envask/internal/redact/chars"
 )
 
 // What the kernel sifts is what can be read from the bytes, one by one.
@@ -27,11 +29,11 @@ func TestSiftLeavesOutOnlyDatesTimesFractionsAndShortWords(t *testing.T) {
 		return true
 	}
 	first := func(i int) bool { // the first colon of a time with seconds
-		return b[i] == ':' && is(isDigit, i-2, 2) && is(isDigit, i+1, 2) && b[i+3] == ':' && is(isDigit, i+4, 2) && !isHex(b[i-3]) && b[i-3] != ':' && !isHex(b[i+6]) && b[i+6] != ':'
+		return b[i] == ':' && is(chars.IsDigit, i-2, 2) && is(chars.IsDigit, i+1, 2) && b[i+3] == ':' && is(chars.IsDigit, i+4, 2) && !chars.IsHex(b[i-3]) && b[i-3] != ':' && !chars.IsHex(b[i+6]) && b[i+6] != ':'
 	}
-	inKey := func(i int) bool { return isKeyByte(b[i]) && b[i] != '-' }
-	short := func(i int) bool { return inKey(i-1) && inKey(i+1) && !is(isKeyByte, i+2, 3) }
-	between := func(i int) bool { return isDigit(b[i-1]) && isDigit(b[i+1]) }
+	inKey := func(i int) bool { return chars.IsKeyByte(b[i]) && b[i] != '-' }
+	short := func(i int) bool { return inKey(i-1) && inKey(i+1) && !is(chars.IsKeyByte, i+2, 3) }
+	between := func(i int) bool { return chars.IsDigit(b[i-1]) && chars.IsDigit(b[i+1]) }
 	e := NewEngine(Options{})
 	m := &e.marks
 	left := map[int]int{}
@@ -44,8 +46,8 @@ func TestSiftLeavesOutOnlyDatesTimesFractionsAndShortWords(t *testing.T) {
 			near := b[i+2] == '.' || b[i+3] == '.' || b[i+4] == '.' || b[i+5] == '.'
 			want := [siftedCount]bool{
 				separatorSifted: m.classes[separatorClass][1+w]&bit != 0 && b[i] != '=' && !first(i) && !first(i-3),
-				dashSifted:      other && b[i] == '-' && !(between(i) && (b[i+3] != '-' || isHex(b[i-3]))) && !short(i),
-				dotSifted:       other && b[i] == '.' && !(between(i) && !near && (!isDigit(b[i-2]) || b[i-3] == ':' || isDigit(b[i-3]))),
+				dashSifted:      other && b[i] == '-' && !(between(i) && (b[i+3] != '-' || chars.IsHex(b[i-3]))) && !short(i),
+				dotSifted:       other && b[i] == '.' && !(between(i) && !near && (!chars.IsDigit(b[i-2]) || b[i-3] == ':' || chars.IsDigit(b[i-3]))),
 				otherSifted:     other && b[i] != '-' && b[i] != '.',
 			}
 			for row := range accountSifted + 1 {

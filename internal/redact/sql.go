@@ -1,6 +1,10 @@
 package redact
 
-import "bytes"
+import (
+	"bytes"
+
+	"envask/internal/redact/chars"
+)
 
 // What stands in the rows of SQL, under the names of the columns that the statement gives.
 
@@ -9,7 +13,7 @@ import "bytes"
 func findInsert(b []byte, at, free int) (int, int, bool) {
 	start := at + 1
 	for _, column := range insertColumns(b, at) {
-		for start < len(b) && isSpace(b[start]) {
+		for start < len(b) && chars.IsSpace(b[start]) {
 			start++
 		}
 		end := sqlValueEnd(b, start)
@@ -26,7 +30,7 @@ func findInsert(b []byte, at, free int) (int, int, bool) {
 
 // insertColumns gives the names of the columns of the first row of an SQL statement, which opens at a place, if the statement names them.
 func insertColumns(b []byte, at int) [][]byte {
-	before := bytes.TrimRight(b[max(0, at-2*maxPair):at], " \r\n")
+	before := bytes.TrimRight(b[max(0, at-2*chars.MaxPair):at], " \r\n")
 	if len(before) < 10 || !bytes.EqualFold(before[len(before)-6:], []byte("VALUES")) {
 		return nil
 	}
@@ -73,13 +77,13 @@ func (e *Engine) findRows(b []byte, from int) {
 			continue // within a value
 		case b[len(bytes.TrimRight(b[:at], " \r\n"))-1] != ',':
 			kinds, _ = kindsOfHeads(insertColumns(b, at))
-		case next < 0 && at-from < maxPair && bytes.IndexByte(b[from:at], ';') < 0: // the first of a block
+		case next < 0 && at-from < chars.MaxPair && bytes.IndexByte(b[from:at], ';') < 0: // the first of a block
 		case at != next:
 			kinds = nil
 		}
 		start := at + 1
 		for _, kind := range kinds {
-			for start < len(b) && isSpace(b[start]) {
+			for start < len(b) && chars.IsSpace(b[start]) {
 				start++
 			}
 			end := sqlValueEnd(b, start)
@@ -99,7 +103,7 @@ func (e *Engine) findRows(b []byte, from int) {
 			next++
 		}
 	}
-	if e.sqlNext = nil; next == len(b) || next < 0 && len(e.sqlRows) == 0 && len(b)-from < maxPair {
+	if e.sqlNext = nil; next == len(b) || next < 0 && len(e.sqlRows) == 0 && len(b)-from < chars.MaxPair {
 		e.sqlNext = kinds
 	}
 }
@@ -121,5 +125,5 @@ func opensRow(b []byte, at int) bool {
 	}
 	before := bytes.TrimRight(b[at-8:at], " \r\n")
 	n := len(before)
-	return n > 5 && (before[n-1] == ',' && before[n-2] == ')' || before[n-1]|0x20 == 's' && isOneOf(before[n-6:], "values"))
+	return n > 5 && (before[n-1] == ',' && before[n-2] == ')' || before[n-1]|0x20 == 's' && chars.IsOneOf(before[n-6:], "values"))
 }

@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"io"
 	"math"
+
+	"envask/internal/redact/chars"
 )
 
 // Suspect is a value that no rule took and that looks as if it might be a secret: a person decides.
@@ -48,7 +50,9 @@ func FindSuspects(r io.Reader, found func(Suspect) (more bool)) error {
 	}
 }
 
-func isSuspectByte(c byte) bool { return isWord(c) || c == '+' || c == '/' || c == '-' || c == '=' }
+func isSuspectByte(c byte) bool {
+	return chars.IsWord(c) || c == '+' || c == '/' || c == '-' || c == '='
+}
 
 func suspectsIn(b []byte, base int64, found func(Suspect) bool) bool {
 	for i := 0; i+suspectMin <= len(b); {
@@ -85,17 +89,17 @@ func suspectAt(b []byte, start, end int) (s Suspect, ok bool) {
 	if holdsCodedPlaceholder(word) {
 		return s, false
 	}
-	if len(word) < suspectMin || len(word) > suspectMax || bytes.Count(word, []byte("/")) > 3 || bytes.Count(word, []byte("-")) > 4 || start > 0 && (b[start-1] == '.' || b[start-1] == ':' && start > 1 && isWord(b[start-2]) && b[start-2] == '6') {
+	if len(word) < suspectMin || len(word) > suspectMax || bytes.Count(word, []byte("/")) > 3 || bytes.Count(word, []byte("-")) > 4 || start > 0 && (b[start-1] == '.' || b[start-1] == ':' && start > 1 && chars.IsWord(b[start-2]) && b[start-2] == '6') {
 		return s, false
 	}
 	lower, upper, digits := 0, 0, 0
 	for _, c := range word {
 		switch {
-		case isDigit(c):
+		case chars.IsDigit(c):
 			digits++
-		case isUpper(c):
+		case chars.IsUpper(c):
 			upper++
-		case isLower(c):
+		case chars.IsLower(c):
 			lower++
 		}
 	}
@@ -112,7 +116,7 @@ func suspectAt(b []byte, start, end int) (s Suspect, ok bool) {
 	s = Suspect{Key: string(b[keyStart:keyEnd]), Text: string(word), Offset: int64(start)}
 	bits := entropy(word)
 	switch {
-	case isHexes(word):
+	case chars.IsHexes(word):
 		s.Why = "hexadecimal digits next to an odd key"
 		return s, isOddKey(s.Key) && bits > 2.5
 	case digits >= 3 && lower >= 3 && upper >= 3 && bits >= suspectBits:

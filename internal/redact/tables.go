@@ -1,6 +1,10 @@
 package redact
 
-import "bytes"
+import (
+	"bytes"
+
+	"envask/internal/redact/chars"
+)
 
 // table is the one whose rows are read: by the number of their fields, or by their separators. It lasts from block to block.
 type table struct {
@@ -11,7 +15,7 @@ type table struct {
 func (t *table) open() bool { return t.column.open || t.cells.sep != 0 }
 
 // mayHead are the bytes at which heads of tables and of differences are noticed.
-var mayHead = *bytesOf(" @" + cellSeps)
+var mayHead = *chars.BytesOf(" @" + cellSeps)
 
 // noteHead notes a place in a line that may be the head of a table.
 func (e *Engine) noteHead(b []byte, at, from int) {
@@ -40,7 +44,7 @@ type lineAt struct{ from, to int }
 // end gives the beginning of the line behind that of a place.
 func (l *lineAt) end(b []byte, at int) int {
 	if at < l.from || at >= l.to {
-		l.from, l.to = at, nextLine(b, at)
+		l.from, l.to = at, chars.NextLine(b, at)
 	}
 	return l.to
 }
@@ -68,7 +72,7 @@ func (e *Engine) endsCellHead(b []byte, at int) bool {
 func (e *Engine) findTables(b []byte, from int) {
 	t, heads, at := e.rows, e.heads, from
 	if at > 0 && b[at-1] != '\n' {
-		at = nextLine(b, at)
+		at = chars.NextLine(b, at)
 	}
 	for at < len(b) {
 		switch {
@@ -81,13 +85,13 @@ func (e *Engine) findTables(b []byte, from int) {
 			if start < end && isPerson(b[start:end]) {
 				e.add(b, from, start, end, logUserRule)
 			}
-			at = nextLine(b, at)
+			at = chars.NextLine(b, at)
 		case t.cells.sep != 0:
 			if !t.cells.row(b, at, func(start, end int, kind cellKind) { name, _ := kind.rule(); e.add(b, from, start, end, name) }) {
 				t = table{}
 				continue
 			}
-			at = nextLine(b, at)
+			at = chars.NextLine(b, at)
 		case len(heads) == 0:
 			at = len(b)
 		default:
@@ -97,7 +101,7 @@ func (e *Engine) findTables(b []byte, from int) {
 			}
 			if head == 0 {
 				for at < len(b) && b[at] == '#' && !bytes.HasPrefix(b[at:], []byte("#Fields: ")) { // what a log says of itself
-					at = nextLine(b, at)
+					at = chars.NextLine(b, at)
 				}
 				if head = at; head == len(b) {
 					continue
@@ -110,7 +114,7 @@ func (e *Engine) findTables(b []byte, from int) {
 				t.cells = cells
 			}
 			if t.open() {
-				at = nextLine(b, head)
+				at = chars.NextLine(b, head)
 			}
 		}
 	}

@@ -1,5 +1,7 @@
 package redact
 
+import "envask/internal/redact/chars"
+
 // What keys and their last words tell.
 
 // telling lists pieces of keys that say that their value is a secret.
@@ -13,10 +15,10 @@ var telling = []string{
 }
 
 // tellingGrams are the first three letters of the telling pieces.
-var tellingGrams = func() *gramSet {
-	g := new(gramSet)
+var tellingGrams = func() *chars.GramSet {
+	g := new(chars.GramSet)
 	for _, t := range telling {
-		g.add(t)
+		g.Add(t)
 	}
 	return g
 }()

@@ -6,6 +6,8 @@ import (
 	"math/bits"
 	"strings"
 	"unicode/utf8"
+
+	"envask/internal/redact/chars"
 )
 
 // Some texts are written in a code: as percent escapes within addresses and forms (RFC 3986), as base64 (RFC 4648), as sections of XML in
@@ -40,7 +42,7 @@ func (t *texts) gatherSections(b []byte, at int) {
 			return
 		}
 		start := at + n + len(sectionHead)
-		n = bytes.Index(b[start:min(len(b), start+maxValue)], sectionEnd)
+		n = bytes.Index(b[start:min(len(b), start+chars.MaxValue)], sectionEnd)
 		if n < 0 {
 			return
 		}
@@ -63,7 +65,7 @@ func (t *texts) gatherTicks(b []byte, at int) {
 			at = start
 			continue
 		}
-		end := start + bytes.IndexAny(b[start:min(len(b), start+maxText)], "`\n")
+		end := start + bytes.IndexAny(b[start:min(len(b), start+chars.MaxText)], "`\n")
 		if end < start {
 			return
 		}
@@ -77,16 +79,16 @@ func (t *texts) gatherTicks(b []byte, at int) {
 }
 
 // formBytes are those of values in addresses and forms.
-var formBytes = *bytesThat(func(c byte) bool { return isWord(c) || strings.IndexByte("%+-.~*!/:", c) >= 0 })
+var formBytes = *bytesThat(func(c byte) bool { return chars.IsWord(c) || strings.IndexByte("%+-.~*!/:", c) >= 0 })
 
 // gatherPercent finds values with percent escapes, and those of forms that read as several words.
 func (t *texts) gatherPercent(b []byte, at int) {
 	for sign := nextForm(b, at); sign < len(b); sign = nextForm(b, at) {
 		start, end := sign, sign
-		for start > at && sign-start < maxText && formBytes[b[start-1]] {
+		for start > at && sign-start < chars.MaxText && formBytes[b[start-1]] {
 			start--
 		}
-		for end < len(b) && end-sign < maxValue && formBytes[b[end]] {
+		for end < len(b) && end-sign < chars.MaxValue && formBytes[b[end]] {
 			end++
 		}
 		at = end
@@ -100,26 +102,26 @@ func (t *texts) gatherPercent(b []byte, at int) {
 func nextForm(b []byte, at int) int {
 	escape := at
 	for ; ; escape++ {
-		if escape = indexFrom(b, escape, len(b), '%'); escape+2 >= len(b) {
+		if escape = chars.IndexFrom(b, escape, len(b), '%'); escape+2 >= len(b) {
 			escape = len(b)
 			break
 		}
-		if isHex(b[escape+1]) && isHex(b[escape+2]) {
+		if chars.IsHex(b[escape+1]) && chars.IsHex(b[escape+2]) {
 			break
 		}
 	}
 	for plus := at; ; plus++ {
-		if plus = indexFrom(b, plus, escape, '+'); plus == escape {
+		if plus = chars.IndexFrom(b, plus, escape, '+'); plus == escape {
 			return escape
 		}
-		if plus == at || isBlank(b[plus-1]) || isDigit(b[plus-1]) && plus+1 < len(b) && isDigit(b[plus+1]) { // of a time, mostly
+		if plus == at || chars.IsBlank(b[plus-1]) || chars.IsDigit(b[plus-1]) && plus+1 < len(b) && chars.IsDigit(b[plus+1]) { // of a time, mostly
 			continue
 		}
 		start := plus
-		for start > at && plus-start < maxKey && (formBytes[b[start-1]] && b[start-1] != '/') {
+		for start > at && plus-start < chars.MaxKey && (formBytes[b[start-1]] && b[start-1] != '/') {
 			start--
 		}
-		if start > at+1 && b[start-1] == '=' && isWord(b[start-2]) && plus+1 < len(b) && (isWord(b[plus+1]) || b[plus+1] == '+') {
+		if start > at+1 && b[start-1] == '=' && chars.IsWord(b[start-2]) && plus+1 < len(b) && (chars.IsWord(b[plus+1]) || b[plus+1] == '+') {
 			return plus
 		}
 	}
@@ -130,14 +132,14 @@ func percent(v []byte) (r rune, size int) {
 	if v[0] == '+' {
 		return ' ', 1
 	}
-	if len(v) < 3 || !isHex(v[1]) || !isHex(v[2]) {
+	if len(v) < 3 || !chars.IsHex(v[1]) || !chars.IsHex(v[2]) {
 		return 0, 0
 	}
-	return rune(unhex(v[1])<<4 | unhex(v[2])), 3
+	return rune(chars.Unhex(v[1])<<4 | chars.Unhex(v[2])), 3
 }
 
 // codeBytes are those of base64, besides dashes, which dates and names have too.
-var codeBytes = *bytesThat(func(c byte) bool { return isWord(c) || c == '+' || c == '/' })
+var codeBytes = *bytesThat(func(c byte) bool { return chars.IsWord(c) || c == '+' || c == '/' })
 
 // noteLong says that the words from one place of a block to another are looked through by someone else; those up to there are looked
 // through now.
@@ -193,7 +195,7 @@ func (t *texts) gatherBase64(b []byte, at int) {
 			continue
 		}
 		start, end := place, place
-		for start > 0 && place-start < maxValue && codeBytes[b[start-1]] {
+		for start > 0 && place-start < chars.MaxValue && codeBytes[b[start-1]] {
 			start--
 		}
 		for end < len(b) && codeBytes[b[end]] {
@@ -224,7 +226,7 @@ func isTextInBase64(word []byte) bool {
 	}
 	plain = plain[:n]
 	return utf8.Valid(plain) && isPlainText(string(bytes.Map(noLineEnds, plain))) &&
-		bytes.ContainsFunc(plain, func(r rune) bool { return r < 0x80 && !isWord(byte(r)) })
+		bytes.ContainsFunc(plain, func(r rune) bool { return r < 0x80 && !chars.IsWord(byte(r)) })
 }
 
 // cutRune takes half a character from the end of a text.

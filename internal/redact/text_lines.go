@@ -3,6 +3,7 @@ package redact
 import (
 	"bytes"
 
+	"envask/internal/redact/chars"
 	"envask/internal/redact/envelope"
 )
 
@@ -26,7 +27,7 @@ const prefixQuote = '|'
 // end where there is none.
 func nextPrefixed(b []byte, at int) (start, end int) {
 	for at < len(b) {
-		end = nextLine(b, at)
+		end = chars.NextLine(b, at)
 		line := b[at:end]
 		if n := envelope.Of(line[:min(len(line), maxPrefix)]); n > 0 && n+minText < len(line) {
 			return at + n, end
@@ -42,7 +43,7 @@ const maxPrefix = 256
 // gatherPrefixed finds the texts of lines with something before them. Those one after the other stay so when they are laid out.
 func (t *texts) gatherPrefixed(b []byte, at int) {
 	if at > 0 && b[at-1] != '\n' {
-		at = nextLine(b, at)
+		at = chars.NextLine(b, at)
 	}
 	for at < len(b) {
 		start, end := nextPrefixed(b, at)
@@ -69,7 +70,7 @@ func (t *texts) gatherControl(b []byte, at int) {
 			return
 		}
 		back := max(0, at-lookBehind) // a line that began before tells what stands in it now
-		q := quotedText{start: back + bytes.LastIndexByte(b[back:n], '\n') + 1, end: nextLine(b, n), quote: escapeSign}
+		q := quotedText{start: back + bytes.LastIndexByte(b[back:n], '\n') + 1, end: chars.NextLine(b, n), quote: escapeSign}
 		if next.number < q.end {
 			q.quote = '#'
 		}
@@ -81,10 +82,10 @@ func (t *texts) gatherControl(b []byte, at int) {
 // gatherComments finds what lines say that are commented out.
 func (t *texts) gatherComments(b []byte, at int) {
 	for at < len(b) {
-		sign := indexFrom(b, at, len(b), '#')
+		sign := chars.IndexFrom(b, at, len(b), '#')
 		back := max(0, at-lookBehind)
 		start := back + bytes.LastIndexByte(b[back:sign], '\n') + 1
-		if at = nextLine(b, sign); sign == len(b) || len(bytes.TrimLeft(b[start:sign], " \t")) > 0 {
+		if at = chars.NextLine(b, sign); sign == len(b) || len(bytes.TrimLeft(b[start:sign], " \t")) > 0 {
 			continue
 		}
 		for start = sign + 1; start < at && b[start] == '#'; start++ {
@@ -117,7 +118,7 @@ func (t *texts) seesHunks(b []byte, from int) {
 func (t *texts) gatherHunks(b []byte, at int) {
 	t.openHunk = t.inHunk
 	for at < len(b) {
-		end := nextLine(b, at)
+		end := chars.NextLine(b, at)
 		switch sign := b[at]; {
 		case sign == '@' && opensHunk(b, at):
 			t.openHunk = true
@@ -139,7 +140,7 @@ func (n *nextControl) from(v []byte, at int) int {
 		if known > at || known == at && at > 0 {
 			return known
 		}
-		for known = indexFrom(v, at, len(v), sign); known < len(v); known = indexFrom(v, known+1, len(v), sign) {
+		for known = chars.IndexFrom(v, at, len(v), sign); known < len(v); known = chars.IndexFrom(v, known+1, len(v), sign) {
 			if _, size := control(v[known:]); size > 0 {
 				break
 			}

@@ -5,6 +5,8 @@ import (
 	"cmp"
 	"slices"
 	"strings"
+
+	"envask/internal/redact/chars"
 )
 
 // Programs write what other programs said as texts in quotes: a container's output is lines of JSON with a line of the program in
@@ -69,7 +71,7 @@ type texts struct {
 // beginStream says that another document is looked at, which begins with a block.
 func (t *texts) beginStream(b []byte) {
 	t.inKey, t.hunks, t.inHunk = false, false, false
-	t.markup = bytes.HasPrefix(bytes.TrimLeft(b[:min(len(b), maxKey)], "\xef\xbb\xbf \t\r\n"), []byte("<")) && t.depth == 0
+	t.markup = bytes.HasPrefix(bytes.TrimLeft(b[:min(len(b), chars.MaxKey)], "\xef\xbb\xbf \t\r\n"), []byte("<")) && t.depth == 0
 }
 
 // textSigns are those with which texts are given away: quotes, and what control characters begin with, see control.
@@ -229,7 +231,7 @@ func (e *Engine) findInTexts(b []byte, from, ruled int) int {
 // lineFromStart gives the beginning of the first line that begins at a place or behind it.
 func lineFromStart(b []byte, at int) int {
 	if at > 0 && b[at-1] != '\n' {
-		return nextLine(b, at)
+		return chars.NextLine(b, at)
 	}
 	return at
 }
@@ -246,10 +248,10 @@ func (e *Engine) fromText(b []byte, f finding, text int) (findInText, bool) {
 	t := &e.texts
 	q := t.found[text]
 	start, end := max(f.start, q.laid), min(f.end, q.laidEnd)
-	for start < end && isBlank(t.laid[start]) {
+	for start < end && chars.IsBlank(t.laid[start]) {
 		start++
 	}
-	for start < end && isBlank(t.laid[end-1]) {
+	for start < end && chars.IsBlank(t.laid[end-1]) {
 		end--
 	}
 	if start == end {
@@ -275,7 +277,7 @@ func (e *Engine) fromText(b []byte, f finding, text int) (findInText, bool) {
 		f.put = q.written(f.put)
 	case f.class == Secret && bareJSON(t.laid, start, end):
 		f.put = q.written(`"` + Placeholder(f.rule) + `"`)
-		if isAllDigits(t.laid[start:end]) {
+		if chars.IsAllDigits(t.laid[start:end]) {
 			f.put = "0"
 		}
 	}

@@ -1,6 +1,10 @@
 package redact
 
-import "bytes"
+import (
+	"bytes"
+
+	"envask/internal/redact/chars"
+)
 
 // What travel documents keep names in.
 
@@ -15,10 +19,10 @@ const (
 // nameOnPass finds the name in the code of a boarding pass at its slash: M1BRANDVOLD/ILKA       EABC123 TLPMRW….
 func nameOnPass(b []byte, at int) (int, int, bool) {
 	start := at
-	for start > 0 && at-start < passName && (isUpper(b[start-1]) || b[start-1] == ' ' || b[start-1] == '-') {
+	for start > 0 && at-start < passName && (chars.IsUpper(b[start-1]) || b[start-1] == ' ' || b[start-1] == '-') {
 		start--
 	}
-	if start < passHead || b[start-1] < '1' || b[start-1] > '9' || b[start-2] != 'M' || start > passHead && isWord(b[start-passHead-1]) {
+	if start < passHead || b[start-1] < '1' || b[start-1] > '9' || b[start-2] != 'M' || start > passHead && chars.IsWord(b[start-passHead-1]) {
 		return 0, 0, false
 	}
 	behind := start + passName
@@ -26,12 +30,12 @@ func nameOnPass(b []byte, at int) (int, int, bool) {
 		return 0, 0, false
 	}
 	for _, c := range b[start:behind] {
-		if !isUpper(c) && c != ' ' && c != '/' && c != '-' {
+		if !chars.IsUpper(c) && c != ' ' && c != '/' && c != '-' {
 			return 0, 0, false
 		}
 	}
 	for _, c := range b[behind+1 : behind+1+passBooking] {
-		if !isUpper(c) && !isDigit(c) && c != ' ' {
+		if !chars.IsUpper(c) && !chars.IsDigit(c) && c != ' ' {
 			return 0, 0, false
 		}
 	}

@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"encoding/base64"
 	"strconv"
+
+	"envask/internal/redact/chars"
 )
 
 // passFile finds the secret at the end of a line of five parts that a database's client reads: host:5432:database:user:SECRET.
@@ -11,8 +13,8 @@ func passFile(b []byte, at, free int) (int, int, bool) {
 	if !beforePort(b, at) {
 		return 0, 0, false
 	}
-	first := lineStart(b, at)
-	line := bytes.TrimRight(b[first:at+len(lineFrom(b, at))], "\r\n")
+	first := chars.LineStart(b, at)
+	line := bytes.TrimRight(b[first:at+len(chars.LineFrom(b, at))], "\r\n")
 	if bytes.Count(line, []byte(":")) != 4 || bytes.ContainsAny(line, " \t\"'/=,") || bytes.IndexByte(line, ':') != at-first {
 		return 0, 0, false
 	}
@@ -27,7 +29,7 @@ func beforePort(b []byte, at int) bool {
 	if at+5 >= len(b) {
 		return false
 	}
-	return b[at+5] == ':' && isDigit(b[at+1]) && isDigit(b[at+2]) && isDigit(b[at+3]) && isDigit(b[at+4])
+	return b[at+5] == ':' && chars.IsDigit(b[at+1]) && chars.IsDigit(b[at+2]) && chars.IsDigit(b[at+3]) && chars.IsDigit(b[at+4])
 }
 
 // findURLCredentials finds the part between :// and @ that holds a password or token.
@@ -38,7 +40,7 @@ func findURLCredentials(b []byte, at, free int) (int, int, bool) {
 		}
 		return findDSN(b, at, free)
 	}
-	if !bytes.HasPrefix(b[at:], []byte("://")) || at == 0 || !isWord(b[at-1]) {
+	if !bytes.HasPrefix(b[at:], []byte("://")) || at == 0 || !chars.IsWord(b[at-1]) {
 		return passFile(b, at, free)
 	}
 	start := at + 3
@@ -75,23 +77,23 @@ func findURLCredentials(b []byte, at, free int) (int, int, bool) {
 	return start, end, true
 }
 
-var behindAuthority = *bytesOf(" \t\r\n/?#\"'<>`")
+var behindAuthority = *chars.BytesOf(" \t\r\n/?#\"'<>`")
 
 // endsInAlias says whether text ends with the first part of an alias.
 func endsInAlias(text []byte) bool {
 	start := len(text)
-	for start > 0 && (isWord(text[start-1]) || text[start-1] == '-') {
+	for start > 0 && (chars.IsWord(text[start-1]) || text[start-1] == '-') {
 		start--
 	}
 	return isAliasWord(text[start:])
 }
 
-var behindAddress = *bytesOf(" \t\r\n\"'<>`?#\\),;")
+var behindAddress = *chars.BytesOf(" \t\r\n\"'<>`?#\\),;")
 
 // hookToken finds the last part of the address of a web hook: whoever knows it may call it.
 func hookToken(b []byte, host, free int) (int, int, bool) {
 	end := host
-	for end < len(b) && end-host < maxPair && !behindAddress[b[end]] {
+	for end < len(b) && end-host < chars.MaxPair && !behindAddress[b[end]] {
 		end++
 	}
 	address := b[host:end]
@@ -107,9 +109,9 @@ func hookToken(b []byte, host, free int) (int, int, bool) {
 }
 
 // isPort says whether text begins like a port rather than a password.
-func isPort(text []byte) bool { return len(text) > 0 && isAllDigits(text) }
+func isPort(text []byte) bool { return len(text) > 0 && chars.IsAllDigits(text) }
 
-var beforeDSN = *bytesOf(" \t\r\n\"'=,;")
+var beforeDSN = *chars.BytesOf(" \t\r\n\"'=,;")
 
 // findDSN finds the secret of USER:SECRET@tcp(HOST), and of USER/SECRET@HOST behind the names of programs and drivers that
 // write it so.
@@ -127,38 +129,34 @@ func findDSN(b []byte, at, free int) (int, int, bool) {
 	if slash <= 0 {
 		return 0, 0, false
 	}
-	before := b[lineStart(b, start):start]
+	before := b[chars.LineStart(b, start):start]
 	user := b[start : start+slash]
 	if n := bytes.LastIndexByte(user, ':'); n >= 0 {
 		if !bytes.HasSuffix(user[:n], []byte("thin")) && !bytes.HasSuffix(user[:n], []byte("oci")) {
 			return 0, 0, false
 		}
-	} else if w := lastWordOf(before); w != "sqlplus" && w != "connect" && w != "expdp" && w != "impdp" && w != "rman" && w != "conn" {
+	} else if w := chars.LastWordOf(before); w != "sqlplus" && w != "connect" && w != "expdp" && w != "impdp" && w != "rman" && w != "conn" {
 		return 0, 0, false
 	}
 	return start + slash + 1, at, start+slash+1 >= free && isValue(b[start+slash+1:at])
 }
 
-func isTokenByte(c byte) bool {
-	return isWord(c) || c == '-' || c == '.' || c == '~' || c == '+' || c == '/' || c == '='
-}
-
 // findBearer finds the token after "Bearer " (RFC 6750).
 func findBearer(b []byte, at, free int) (int, int, bool) {
 	for _, word := range []string{"Basic ", "Basic%20"} {
-		if bytes.HasPrefix(b[at:], []byte(word)) && !wordBefore(b, at) {
+		if bytes.HasPrefix(b[at:], []byte(word)) && !chars.WordBefore(b, at) {
 			return findBasic(b, at+len(word), free)
 		}
 	}
-	if !bytes.HasPrefix(b[at:], []byte("Bearer ")) || wordBefore(b, at) {
+	if !bytes.HasPrefix(b[at:], []byte("Bearer ")) || chars.WordBefore(b, at) {
 		return 0, 0, false
 	}
 	start := at + len("Bearer ")
 	end := start
 	digits := false
-	for end < len(b) && isTokenByte(b[end]) {
-		digits = digits || isDigit(b[end])
-		if b[end] == '=' && end+1 < len(b) && isWord(b[end+1]) {
+	for end < len(b) && chars.IsTokenByte(b[end]) {
+		digits = digits || chars.IsDigit(b[end])
+		if b[end] == '=' && end+1 < len(b) && chars.IsWord(b[end+1]) {
 			return 0, 0, false // key=value: the word Bearer stands for itself
 		}
 		end++
@@ -172,7 +170,7 @@ func findBearer(b []byte, at, free int) (int, int, bool) {
 // findBasic finds credentials behind "Basic " (RFC 7617): base64 of a text with a colon.
 func findBasic(b []byte, start, free int) (int, int, bool) {
 	end := start
-	for end < len(b) && end-start < 512 && isTokenByte(b[end]) {
+	for end < len(b) && end-start < 512 && chars.IsTokenByte(b[end]) {
 		end++
 	}
 	if start < free || end-start < 8 {
@@ -185,11 +183,11 @@ func findBasic(b []byte, start, free int) (int, int, bool) {
 // findJWT finds three base64url parts with dots, of which the first is a JSON object ("eyJ" is `{"`).
 func findJWT(b []byte, at, free int) (int, int, bool) {
 	at -= 2 // the J is the rarest of the three
-	if at < 0 || at < free || !bytes.HasPrefix(b[at:], []byte("eyJ")) || wordBefore(b, at) || at > 0 && b[at-1] == '-' {
+	if at < 0 || at < free || !bytes.HasPrefix(b[at:], []byte("eyJ")) || chars.WordBefore(b, at) || at > 0 && b[at-1] == '-' {
 		return 0, 0, false
 	}
 	end, dots, last := at, 0, at
-	for end < len(b) && (isWord(b[end]) || b[end] == '-' || b[end] == '.') {
+	for end < len(b) && (chars.IsWord(b[end]) || b[end] == '-' || b[end] == '.') {
 		if b[end] == '.' {
 			if end-last < 2 && dots < 2 || dots == 4 {
 				break
@@ -230,7 +228,7 @@ func numberedLines(b []byte, at int) (int, int, bool) {
 	if !bytes.HasSuffix(b[:at], []byte(head)) || !bytes.HasPrefix(b[at:], []byte(tail)) {
 		return 0, 0, false
 	}
-	line := lineFrom(b, at)
+	line := chars.LineFrom(b, at)
 	lines, err := strconv.Atoi(string(bytes.TrimSpace(line[len(tail):])))
 	start := at + len(line) + 1
 	if err != nil || lines < 1 || lines > 512 || start >= len(b) {
@@ -241,20 +239,13 @@ func numberedLines(b []byte, at int) (int, int, bool) {
 		if n > 0 {
 			end++ // the end of the line before
 		}
-		end += len(lineFrom(b, end))
+		end += len(chars.LineFrom(b, end))
 	}
 	end = min(end, len(b))
 	for end > start && (b[end-1] == '\r' || b[end-1] == '\n') {
 		end--
 	}
-	return start, end, end > start && isBase64(bytes.Map(withoutLineEnds, b[start:end]))
-}
-
-func withoutLineEnds(r rune) rune {
-	if r == '\n' || r == '\r' {
-		return -1
-	}
-	return r
+	return start, end, end > start && isBase64(bytes.Map(chars.WithoutLineEnds, b[start:end]))
 }
 
 // keyHead gives the place behind the marker that begins a private key block.
@@ -262,7 +253,7 @@ func keyHead(b []byte, at int) (after int, ok bool) {
 	if !bytes.HasPrefix(b[at:], beginKey) {
 		return 0, false
 	}
-	head := lineFrom(b, at)[len(beginKey):]
+	head := chars.LineFrom(b, at)[len(beginKey):]
 	n := bytes.Index(head, []byte("-----"))
 	if n < 0 || n > 48 || !bytes.Contains(head[:n], []byte("PRIVATE KEY")) && !bytes.Contains(head[:n], []byte("Static key")) &&
 		!bytes.Contains(head[:n], []byte("tls-crypt-v2")) {
@@ -275,7 +266,7 @@ func keyHead(b []byte, at int) (after int, ok bool) {
 // the marker that begins the block, the rest of that line belongs to it whatever it is.
 func keyBlockEnd(b []byte, at int, behindHead bool) (end int, open bool) {
 	for ; at < len(b); behindHead = false {
-		line := lineFrom(b, at)
+		line := chars.LineFrom(b, at)
 		if n := bytes.Index(line, endKey); n >= 0 {
 			rest := line[n+len(endKey):]
 			if m := bytes.Index(rest, []byte("-----")); m >= 0 {
@@ -320,7 +311,7 @@ func isKeyLine(line []byte) bool {
 		}
 	}
 	for _, c := range token {
-		if !(isWord(c) && c != '_' || c == '+' || c == '/' || c == '=') {
+		if !(chars.IsWord(c) && c != '_' || c == '+' || c == '/' || c == '=') {
 			return false
 		}
 	}

@@ -1,6 +1,10 @@
 package redact
 
-import "strings"
+import (
+	"strings"
+
+	"envask/internal/redact/chars"
+)
 
 // Told is one finding, with its original: for those who count how often each value was found, and how.
 type Told struct {
@@ -38,7 +42,7 @@ func (l *Learned) WhyLeft(v Value) string {
 		return "too long"
 	case n < MinName || v.Class == Secret && n < MinSecret:
 		return "too short"
-	case v.Class == Secret && allDigits(v.Text):
+	case v.Class == Secret && chars.AllDigits(v.Text):
 		return "a number"
 	case v.Class == User:
 		return "a word that stands for other things, too"

@@ -1,6 +1,10 @@
 package redact
 
-import "bytes"
+import (
+	"bytes"
+
+	"envask/internal/redact/chars"
+)
 
 // What a value looks like decides whether it is a secret where its key or the words before it leave that open.
 
@@ -9,7 +13,7 @@ func looksRandom(v []byte) bool {
 	letters, digits := 0, 0
 	for _, c := range v {
 		switch {
-		case isDigit(c):
+		case chars.IsDigit(c):
 			digits++
 		case c|0x20 >= 'a' && c|0x20 <= 'z':
 			letters++
@@ -38,7 +42,7 @@ var notSecret = map[string]bool{
 	"enabled": true, "disabled": true, "required": true, "optional": true, "missing": true, "expired": true, "invalid": true, "empty": true, "denied": true,
 }
 
-var notSecretWords = newWordList(notSecret)
+var notSecretWords = chars.NewWordList(notSecret)
 
 // isAliasWord says whether a value is the first part of an alias, which may have come to stand where a secret would.
 func isAliasWord(v []byte) bool {
@@ -52,7 +56,7 @@ func isAliasWord(v []byte) bool {
 		return false
 	}
 	for i := dash + 1; i < len(v); i += 2 {
-		if v[i] < '2' || v[i] > '9' || !isLower(v[i+1]) {
+		if v[i] < '2' || v[i] > '9' || !chars.IsLower(v[i+1]) {
 			return false
 		}
 	}
@@ -72,7 +76,7 @@ func isZero(v []byte) bool {
 // isSchemed says whether a value begins with how it is written, in braces: {cipher}4f….
 func isSchemed(v []byte) bool {
 	n := bytes.IndexByte(v, '}')
-	return n > 2 && n < 16 && len(v)-n > 8 && isAllLetters(v[1:2]) && !bytes.ContainsAny(v[n+1:], "{} \":,")
+	return n > 2 && n < 16 && len(v)-n > 8 && chars.IsAllLetters(v[1:2]) && !bytes.ContainsAny(v[n+1:], "{} \":,")
 }
 
 // isBraced says whether a value is a secret that a program encrypted and put into braces.
@@ -82,7 +86,7 @@ func isBraced(v []byte) bool {
 
 func isValue(v []byte) bool {
 	switch {
-	case len(v) == 0, isPlaceholder(v), isZero(v), isAliasWord(v), notSecretWords.has(v) && (len(v) < 6 || notSecret[string(v)]):
+	case len(v) == 0, isPlaceholder(v), isZero(v), isAliasWord(v), notSecretWords.Has(v) && (len(v) < 6 || notSecret[string(v)]):
 		return false
 	case v[0] == '$' && len(v) > 1 && (v[1] == '{' || v[1] == '('), v[0] == '{' && !isSchemed(v) && !isBraced(v), v[0] == '(':
 		return false
@@ -110,7 +114,7 @@ func looksChosen(v []byte) bool {
 	letters, digits, signs := 0, 0, 0
 	for i, c := range v {
 		switch {
-		case isDigit(c):
+		case chars.IsDigit(c):
 			digits++
 		case c|0x20 >= 'a' && c|0x20 <= 'z':
 			letters++
@@ -132,9 +136,9 @@ func isJumbled(v []byte) bool {
 		switch {
 		case i < 0 || i >= len(v):
 			return -1
-		case isDigit(v[i]):
+		case chars.IsDigit(v[i]):
 			return 0
-		case isUpper(v[i]):
+		case chars.IsUpper(v[i]):
 			return 1
 		case v[i] >= 'a' && v[i] <= 'z':
 			return 2
@@ -165,35 +169,26 @@ func looksStrong(v []byte) bool {
 		return false
 	}
 	first, _, _ := bytes.Cut(v, []byte("-"))
-	if algorithms.has(first) {
+	if algorithms.Has(first) {
 		return false
 	}
 	upper, lower, digits := 0, 0, 0
 	for _, c := range v {
 		switch {
-		case isDigit(c):
+		case chars.IsDigit(c):
 			digits++
-		case isUpper(c):
+		case chars.IsUpper(c):
 			upper++
 		case c >= 'a' && c <= 'z':
 			lower++
 		}
 	}
-	return upper > 0 && lower > 1 && digits > 0 || digits > 0 && bytes.ContainsAny(v[1:len(v)-1], "!@#$^&*") || len(v) >= 16 && (isHexes(v) && digits > 2 || isJumbled(v))
-}
-
-func isAllDigits(v []byte) bool {
-	for _, c := range v {
-		if !isDigit(c) {
-			return false
-		}
-	}
-	return len(v) > 0
+	return upper > 0 && lower > 1 && digits > 0 || digits > 0 && bytes.ContainsAny(v[1:len(v)-1], "!@#$^&*") || len(v) >= 16 && (chars.IsHexes(v) && digits > 2 || isJumbled(v))
 }
 
 func isBase64(v []byte) bool {
 	for _, c := range v {
-		if !isBase64Byte(c) && c != '=' {
+		if !chars.IsBase64Byte(c) && c != '=' {
 			return false
 		}
 	}
@@ -206,7 +201,7 @@ func isPhrase(v []byte) bool {
 }
 
 // algorithms are words with digits that stand in columns beside telling names without being secrets.
-var algorithms = newWordList(wordSet("sha1 sha224 sha256 sha384 sha512 md5 bcrypt2 aes128 aes192 aes256 rc4 des3 utf8 utf8mb4 utf16 latin1 base64 base64url base32 argon2 pbkdf2 ed25519 rsa2048 rsa4096 hs256 hs512 rs256 es256 int4 int8 int32 int64 float8 varchar2 oauth2 saml2 tls12 tls13 http2 ipv4 ipv6"))
+var algorithms = chars.NewWordList(chars.WordSet("sha1 sha224 sha256 sha384 sha512 md5 bcrypt2 aes128 aes192 aes256 rc4 des3 utf8 utf8mb4 utf16 latin1 base64 base64url base32 argon2 pbkdf2 ed25519 rsa2048 rsa4096 hs256 hs512 rs256 es256 int4 int8 int32 int64 float8 varchar2 oauth2 saml2 tls12 tls13 http2 ipv4 ipv6"))
 
 // hasSign says whether a short value has a sign that words do not have.
 func hasSign(v []byte) bool {
@@ -215,7 +210,7 @@ func hasSign(v []byte) bool {
 
 // isCode says whether a value of digits alone stands behind a word that means such a one.
 func isCode(key, v []byte) bool {
-	return len(v) >= 4 && isAllDigits(v) && isOneOf([]byte(lastWord(key)), "pin", "otp", "password", "passwd", "pwd", "passcode", "pass")
+	return len(v) >= 4 && chars.IsAllDigits(v) && chars.IsOneOf([]byte(chars.LastWord(key)), "pin", "otp", "password", "passwd", "pwd", "passcode", "pass")
 }
 
 // looksMixed says whether a plain word of six bytes or more has letters and, more than as a number behind them, digits, or, when it is
@@ -223,17 +218,17 @@ func isCode(key, v []byte) bool {
 func looksMixed(v []byte) bool {
 	letters, capitals, digits := 0, 0, 0
 	for _, c := range v {
-		if isDigit(c) {
+		if chars.IsDigit(c) {
 			digits++
-		} else if isWord(c) {
+		} else if chars.IsWord(c) {
 			letters++
 		}
-		if isUpper(c) {
+		if chars.IsUpper(c) {
 			capitals++
 		}
 	}
 	if len(v) >= 20 && digits > 0 && capitals > 1 && letters > capitals {
 		return true
 	}
-	return len(v) >= 6 && letters > 1 && digits > 1 && !algorithms.has(v)
+	return len(v) >= 6 && letters > 1 && digits > 1 && !algorithms.Has(v)
 }

@@ -3,6 +3,8 @@ package redact
 import (
 	"bytes"
 	"strings"
+
+	"envask/internal/redact/chars"
 )
 
 // A value may stand behind its telling word with nothing but a space between: in configurations of network devices and
@@ -10,13 +12,13 @@ import (
 // of a configuration any value counts, in a sentence only one that looks chosen.
 
 // tellingWords say in a configuration or a sentence that a secret follows.
-var tellingWords = wordSet(`password passwd passphrase passcode secret community key key-string pwd pre-shared-key authentication-key encryption-key
+var tellingWords = chars.WordSet(`password passwd passphrase passcode secret community key key-string pwd pre-shared-key authentication-key encryption-key
 	message-digest-key server-key md5 sha wpa-psk wpa2-psk psk psksecret encrypted-password plain-text-password auth-pass priv-pass ascii-text ascii hex
 	authentication pin otp code token pass sha1 sha256 sha-256 shared-secret auth-password priv-password passwort kennwort senha plain login enc
 	key-chain simple by auth authentication-password privacy-password privacy-key api-token access-token auth-token apikey eap xauth api-key auth-key user-password admin-password bind-password hex-key ascii-key encrypted cipher passwords aes des string text`)
 
 // notValues follow a telling word in configurations without being its value.
-var notValues = newWordList(wordSet(`policy expiry expires expired length minimum maximum min max encryption level for to is was from file authentication type chain has and or of in on the a an with must may can
+var notValues = chars.NewWordList(chars.WordSet(`policy expiry expires expired length minimum maximum min max encryption level for to is was from file authentication type chain has and or of in on the a an with must may can
 	cannot not no yes true false null none never ever required optional enabled disabled changed change reset wrong missing invalid incorrect accepted rejected denied failed failure ok check
 	checking verified verification prompt manager service store storage lookup hash rotation generated created updated set sent read received empty mismatch match matches valid mode
 	method list group server protocol algorithm history lifetime retry retries attempts attempt timeout lockout complexity strength strong weak protected protection encryption-type
@@ -38,25 +40,8 @@ func hasTelling(line []byte) bool {
 // wordsFrom gives the words of the rest of a line as places, or of the text in quotes within it. What is far away is left out: lines can be very long, and full of places
 // from which one looks.
 func wordsFrom(b []byte, at int) [][2]int {
-	end := at + len(lineFrom(b[:min(len(b), at+4*maxPair)], at))
-	return fieldsAt(b[at:withinText(b, at, end)], at)
-}
-
-// fieldsAt gives the words of a line as places in the text that it begins in at a place.
-func fieldsAt(line []byte, base int) (words [][2]int) {
-	for i := 0; i < len(line); {
-		if isSpace(line[i]) {
-			i++
-			continue
-		}
-		j := i
-		for j < len(line) && !isSpace(line[j]) {
-			j++
-		}
-		words = append(words, [2]int{base + i, base + j})
-		i = j
-	}
-	return words
+	end := at + len(chars.LineFrom(b[:min(len(b), at+4*chars.MaxPair)], at))
+	return chars.FieldsAt(b[at:withinText(b, at, end)], at)
 }
 
 // findCall finds the secret in a call or a list of two: setPassword("…"), PASSWORD('…'), conf.set("db.password", "…"),
@@ -71,11 +56,11 @@ func findCall(b []byte, at, free int) (int, int, bool) {
 		if at == 0 || b[at-1] != '"' && b[at-1] != '\'' {
 			return 0, 0, false
 		}
-		for next < len(b) && isSpace(b[next]) {
+		for next < len(b) && chars.IsSpace(b[next]) {
 			next++
 		}
 		if b[at] == ';' && bytes.HasPrefix(b[next:], []byte("s:")) { // s:8:"password";s:11:"…"
-			for next += 2; next < len(b) && isDigit(b[next]) || next+1 < len(b) && b[next] == ':' && b[next+1] == '"'; {
+			for next += 2; next < len(b) && chars.IsDigit(b[next]) || next+1 < len(b) && b[next] == ':' && b[next+1] == '"'; {
 				next++
 			}
 		}
@@ -124,10 +109,10 @@ func isSetter(b []byte, key int) bool {
 		return false
 	}
 	start := at - 1
-	for start > 0 && at-start < maxKey && isWord(b[start-1]) {
+	for start > 0 && at-start < chars.MaxKey && chars.IsWord(b[start-1]) {
 		start--
 	}
-	return isOneOf(b[start:at-1], setters...)
+	return chars.IsOneOf(b[start:at-1], setters...)
 }
 
 // findCell finds the secret in a row of a table behind its telling name: | db_password | … |, db_password,… and

@@ -10,6 +10,8 @@ import (
 	"unicode/utf8"
 
 	"github.com/go-json-experiment/json/v1"
+
+	"envask/internal/redact/chars"
 )
 
 // writtenForms gives the other forms in which a value is written where it stands within another text: with the escapes of
@@ -24,7 +26,7 @@ func writtenForms(out []entry, v *Value) []entry {
 	}
 	if v.Class != Secret && v.Class != Mail && v.Class != User {
 		if v.Class == Card || v.Class == Phone {
-			if d := onlyDigits(v.Text); len(d) >= 9 {
+			if d := chars.OnlyDigits(v.Text); len(d) >= 9 {
 				add(d)
 			}
 		}
@@ -163,7 +165,7 @@ func isPlainText(s string) bool {
 // isPlainWord says whether a text is written the same everywhere.
 func isPlainWord(s string) bool {
 	for i := 0; i < len(s); i++ {
-		if !isWord(s[i]) && s[i] != '-' && s[i] != '.' {
+		if !chars.IsWord(s[i]) && s[i] != '-' && s[i] != '.' {
 			return false
 		}
 	}
