@@ -103,7 +103,7 @@ func (a *App) redaction(ctx context.Context, q RedactRequest) (r *redaction, err
 	for _, l := range r.policy.Literals {
 		r.learned.Add(l)
 	}
-	r.learned.AddOthers(r.table.Identities(r.policy.Config())...)
+	r.learned.AddOthers(r.policy.Config().Identities(r.table)...)
 	return r, nil
 }
 

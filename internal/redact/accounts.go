@@ -3,6 +3,7 @@ package redact
 import (
 	"bytes"
 
+	"envask/internal/redact/alias"
 	"envask/internal/redact/chars"
 )
 
@@ -16,12 +17,12 @@ func (e *Engine) add(b []byte, from, start, end int, rule string) {
 // addJudged adds what was found; sure says that what stands around it is enough for a name.
 func (e *Engine) addJudged(b []byte, from, start, end int, rule string, sure bool) {
 	r := e.named[rule]
-	if r == nil || start < from || start >= end || withinPlaceholder(b, start) || isAlias(r.Class, b[start:end]) ||
+	if r == nil || start < from || start >= end || withinPlaceholder(b, start) || alias.IsAlias(r.Class, b[start:end]) ||
 		r.judged && !plausible(b, start, end, r.Class, sure) {
 		return
 	}
 	f := finding{start: start, end: end, trigger: start, class: r.Class, rule: r.Name, by: r}
-	if r.Class != Secret {
+	if r.Class != alias.Secret {
 		f.put = r.known.of(b, start, end)
 	}
 	e.findings = append(e.findings, f)

@@ -9,6 +9,8 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+
+	"envask/internal/redact/alias"
 )
 
 // gateLog is a log in which every fifth line holds something to be found, or each when all is set.
@@ -61,18 +63,18 @@ func jsonLog(lines int) []byte {
 
 // BenchmarkText redacts on one core: a log with few finds, one with a find in every fifth line or in each, and one with several in each.
 func BenchmarkText(b *testing.B) {
-	var values []Value
+	var values []alias.Value
 	for i := range 5000 {
-		values = append(values, Value{fmt.Sprintf("learned-%05d-value", i*7), Secret, "keyed-secret"})
+		values = append(values, alias.Value{Text: fmt.Sprintf("learned-%05d-value", i*7), Class: alias.Secret, Rule: "keyed-secret"})
 	}
-	var random []Value
+	var random []alias.Value
 	rr := rand.New(rand.NewPCG(3, 4))
 	for range 5000 {
 		text := make([]byte, 20)
 		for i := range text {
 			text[i] = "abcdefghijkmnpqrstuvwxyzABCDEFGHJKLMNPQRSTUVWXYZ23456789"[rr.IntN(56)]
 		}
-		random = append(random, Value{string(text), Secret, "keyed-secret"})
+		random = append(random, alias.Value{Text: string(text), Class: alias.Secret, Rule: "keyed-secret"})
 	}
 	learned := NewLearned()
 	_, err := NewEngine(Options{Learned: learned}).Text(nil, bytes.NewReader(gateLog(100_000, false)))
@@ -81,7 +83,7 @@ func BenchmarkText(b *testing.B) {
 	for _, c := range []struct {
 		name    string
 		data    []byte
-		learned []Value
+		learned []alias.Value
 	}{{"plain", plain, values}, {"gate", gateLog(100_000, false), values}, {"gate-random-values", gateLog(100_000, false), random}, {"gate-nothing-learned", gateLog(100_000, false), nil}, {"gate-own-values", gateLog(100_000, false), learned.Values()}, {"each-line", gateLog(100_000, true), values}, {"dense", []byte(sampleText(b, 40_000)), values}, {"container", inLines(gateLog(60_000, false)), values}, {"json", jsonLog(80_000), values}} {
 		run := func(b *testing.B) {
 			e := NewEngine(Options{Matcher: NewMatcher(c.learned)})

@@ -3,6 +3,7 @@ package redact
 import (
 	"bytes"
 
+	"envask/internal/redact/alias"
 	"envask/internal/redact/chars"
 )
 
@@ -297,14 +298,14 @@ func (t *cellTable) row(b []byte, at int, found func(start, end int, kind cellKi
 }
 
 // rule gives the name of the rule that a kind belongs to, and its class.
-func (k cellKind) rule() (string, Class) {
+func (k cellKind) rule() (string, alias.Class) {
 	switch k {
 	case cellUser, cellName:
-		return userRule, User
+		return userRule, alias.User
 	case cellPhone:
-		return phoneRule, Phone
+		return phoneRule, alias.Phone
 	}
-	return keyedSecretRule, Secret
+	return keyedSecretRule, alias.Secret
 }
 
 // takes says whether a cell holds something of its kind.

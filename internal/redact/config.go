@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"regexp"
 	"regexp/syntax"
+
+	"envask/internal/redact/alias"
 )
 
 // Treatment says what becomes of the findings of a class.
@@ -26,7 +28,7 @@ func ParseTreatment(word string) (Treatment, bool) {
 type Expression struct {
 	Name  string
 	Match *regexp.Regexp
-	Class Class
+	Class alias.Class
 }
 
 // LiteralRule is the rule that texts of the engineer's own count for; SiteHostRule, that of host names of the site.
@@ -39,11 +41,11 @@ const (
 
 // Config says what differs from the rules as they are.
 type Config struct {
-	Off         map[string]bool     // rules that are turned off
-	Classes     map[Class]Treatment // classes that are treated otherwise
-	Expressions []Expression        // further rules
-	Domains     []string            // host names under these are found by SiteHostRule
-	Never       []string            // originals that are left as they are
+	Off         map[string]bool           // rules that are turned off
+	Classes     map[alias.Class]Treatment // classes that are treated otherwise
+	Expressions []Expression              // further rules
+	Domains     []string                  // host names under these are found by SiteHostRule
+	Never       []string                  // originals that are left as they are
 }
 
 // RuleNames lists the rules of the table, and those that a policy makes.
@@ -65,15 +67,17 @@ func (c Config) rules() []Rule {
 		if !c.Off[r.Name] && c.Classes[r.Class] != Keep {
 			out = append(out, r)
 		}
-		if r.Name == "host" && len(c.Domains) > 0 && !c.Off[SiteHostRule] && c.Classes[Host] != Keep {
-			out = append(out, Rule{Name: SiteHostRule, Class: Host, Triggers: ".", Find: domainFinder(c.Domains)})
+		if r.Name == "host" && len(c.Domains) > 0 && !c.Off[SiteHostRule] && c.Classes[alias.Host] != Keep {
+			out = append(out, Rule{Name: SiteHostRule, Class: alias.Host, Triggers: ".", Find: domainFinder(c.Domains)})
 		}
 	}
 	return out
 }
 
 // keeps says whether a value stays because its class or rule does.
-func (c Config) keeps(class Class, rule string) bool { return c.Classes[class] == Keep || c.Off[rule] }
+func (c Config) keeps(class alias.Class, rule string) bool {
+	return c.Classes[class] == Keep || c.Off[rule]
+}
 
 // next gives the search for an expression. Where every text that fits must hold some letters in a row, only the lines that
 // hold them are matched.
@@ -97,7 +101,7 @@ func (x Expression) next() func(b []byte, from int) (int, int, bool) {
 				if loc == nil {
 					break
 				}
-				if text := b[m+loc[0] : m+loc[1]]; loc[1] > loc[0] && !bytes.Contains(text, placeholderHead) && !isAlias(x.Class, text) {
+				if text := b[m+loc[0] : m+loc[1]]; loc[1] > loc[0] && !bytes.Contains(text, placeholderHead) && !alias.IsAlias(x.Class, text) {
 					return m + loc[0], m + loc[1], true
 				}
 				m += max(loc[1], loc[0]+1)
@@ -135,4 +139,21 @@ func longestLiteral(re *syntax.Regexp) string {
 		return longestLiteral(re.Sub[0])
 	}
 	return ""
+}
+
+// Identities gives the identities of a table as learned values, for what the rules do not find by themselves any more. Classes of which the
+// configuration keeps anything are left out.
+func (c Config) Identities(t *alias.Table) []alias.Value {
+	rules := map[alias.Class]string{}
+	for _, r := range Rules {
+		if rules[r.Class] == "" {
+			rules[r.Class] = r.Name
+		}
+	}
+	for _, r := range Rules {
+		if c.keeps(r.Class, r.Name) {
+			delete(rules, r.Class)
+		}
+	}
+	return t.Identities(rules)
 }

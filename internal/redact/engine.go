@@ -6,6 +6,7 @@ import (
 	"io"
 	"strings"
 
+	"envask/internal/redact/alias"
 	"envask/internal/redact/chars"
 )
 
@@ -45,8 +46,8 @@ type Engine struct {
 	nexts   []*Rule   // those that look for themselves
 	matcher *Matcher
 	learned *Learned
-	aliases *Table
-	cache   map[Class]*known // the aliases of originals; the rules hold those of their class
+	aliases *alias.Table
+	cache   map[alias.Class]*known // the aliases of originals; the rules hold those of their class
 	ignore  map[string]bool
 
 	buf, out      []byte
@@ -58,7 +59,7 @@ type Engine struct {
 	mark          int64  // the length of a byte order mark before the text
 	opened        Form   // of the file that is looked at, when it is no plain text
 	member        string // of a container, that is looked at
-	place         func(Value, int64)
+	place         func(alias.Value, int64)
 	sampler       func(Sample)
 	tally         func(Told)
 	ungated       bool // for the test that holds the gate against the rules
@@ -103,7 +104,7 @@ type Engine struct {
 type finding struct {
 	start, end int
 	trigger    int // the byte at which it was found; it may stand before the start
-	class      Class
+	class      alias.Class
 	rule       string
 	by         *Rule  // nil for a learned value
 	alias      bool   // it is an alias already
@@ -115,20 +116,20 @@ type finding struct {
 
 // Options is what an engine works with. The zero value finds by the rules alone and gives aliases of its own.
 type Options struct {
-	Aliases *Table   // nil: a table for this engine only
-	Matcher *Matcher // learned values, which are removed everywhere; may be nil
-	Learned *Learned // where findings are added; may be nil
-	Keep    []string // originals that are disclosed on purpose
-	Config  Config   // what differs from the rules as they are
-	TempDir string   // for members of containers that are too long for memory; "" keeps short ones only
+	Aliases *alias.Table // nil: a table for this engine only
+	Matcher *Matcher     // learned values, which are removed everywhere; may be nil
+	Learned *Learned     // where findings are added; may be nil
+	Keep    []string     // originals that are disclosed on purpose
+	Config  Config       // what differs from the rules as they are
+	TempDir string       // for members of containers that are too long for memory; "" keeps short ones only
 }
 
 // NewEngine makes an engine.
 func NewEngine(o Options) *Engine {
-	e := &Engine{rules: o.Config.rules(), matcher: o.Matcher, learned: o.Learned, aliases: o.Aliases, cache: map[Class]*known{},
+	e := &Engine{rules: o.Config.rules(), matcher: o.Matcher, learned: o.Learned, aliases: o.Aliases, cache: map[alias.Class]*known{},
 		ignore: map[string]bool{}, named: map[string]*Rule{}, formats: formats(), options: o, announced: announcedWords()}
 	if e.aliases == nil {
-		e.aliases = NewTable()
+		e.aliases = alias.NewTable()
 	}
 	for _, k := range append(append([]string{}, o.Keep...), o.Config.Never...) {
 		e.ignore[k] = true
@@ -371,7 +372,7 @@ func (e *Engine) write(w io.Writer, b []byte, at int) error {
 			switch {
 			case !chars.AllDigits(string(b[f.start:f.end])):
 				put = `"` + put + `"`
-			case f.class == Secret: // a number stays a number, or what reads the document would stumble
+			case f.class == alias.Secret: // a number stays a number, or what reads the document would stumble
 				put = "0"
 			}
 		}
@@ -410,7 +411,7 @@ func (e *Engine) restore(b []byte, from int) func() {
 }
 
 func (e *Engine) replacement(f finding, text []byte) string {
-	if f.class == Secret || e.options.Config.Classes[f.class] == Remove {
+	if f.class == alias.Secret || e.options.Config.Classes[f.class] == Remove {
 		return Placeholder(f.rule)
 	}
 	original := f.original
@@ -425,24 +426,24 @@ func (e *Engine) replacement(f finding, text []byte) string {
 	if !ok {
 		a = e.aliases.Alias(f.class, original)
 		switch f.class {
-		case IPv4:
-			if _, ok := numberAddress(original); ok {
-				a = asNumber(a, original)
+		case alias.IPv4:
+			if _, ok := alias.NumberAddress(original); ok {
+				a = alias.AsNumber(a, original)
 			} else if strings.IndexByte(original, '-') >= 0 {
 				a = strings.ReplaceAll(a, ".", "-")
 			}
-		case IPv6:
+		case alias.IPv6:
 			if n := strings.Index(original, "%3"); n >= 0 && n+3 <= len(original) {
 				a = strings.ReplaceAll(a, ":", original[n:n+3])
 			}
-		case MAC:
-			a = asMAC(a, original)
-		case Phone:
-			a = asPhone(a, original)
-		case Card:
-			a = asCard(a, original)
-		case IBAN:
-			a = asIBAN(a, original)
+		case alias.MAC:
+			a = alias.AsMAC(a, original)
+		case alias.Phone:
+			a = alias.AsPhone(a, original)
+		case alias.Card:
+			a = alias.AsCard(a, original)
+		case alias.IBAN:
+			a = alias.AsIBAN(a, original)
 		}
 		known[original] = a
 	}
@@ -479,7 +480,7 @@ func (e *Engine) String(s string) string {
 
 // identity gives the alias of an identity that was found other than in text, or learns it; replaced is false when nothing is
 // to be put in its place.
-func (e *Engine) identity(class Class, rule, text string) (alias string, replaced bool) {
+func (e *Engine) identity(class alias.Class, rule, text string) (instead string, replaced bool) {
 	if e.scan != nil {
 		e.scan.leaked(e, text)
 		return "", false
@@ -488,7 +489,7 @@ func (e *Engine) identity(class Class, rule, text string) (alias string, replace
 		return "", false
 	}
 	if e.learned != nil {
-		e.learned.Add(Value{text, class, rule})
+		e.learned.Add(alias.Value{Text: text, Class: class, Rule: rule})
 	}
 	return e.aliases.Alias(class, text), true
 }

@@ -6,18 +6,20 @@ import (
 	"slices"
 	"strings"
 	"sync"
+
+	"envask/internal/redact/alias"
 )
 
 // entry is a text to be found, and the value that it stands for.
 type entry struct {
 	text   string
-	value  *Value
+	value  *alias.Value
 	base64 bool // the text is the heart of the value in base64: all of the base64 around it goes
 }
 
 // entriesOf gives the texts by which values are found: as they are, and in their other forms, sorted by text. A form that is
 // a value by itself, or the form of another value too, is there once.
-func entriesOf(values []Value) []entry {
+func entriesOf(values []alias.Value) []entry {
 	parts := make([][]entry, runtime.GOMAXPROCS(0))
 	inParts(len(values), func(i, from, to int) {
 		part := make([]entry, 0, 3*(to-from))

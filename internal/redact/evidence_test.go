@@ -7,6 +7,8 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
+	"envask/internal/redact/alias"
 )
 
 // What a value looks like decides whether one find removes it everywhere.
@@ -18,7 +20,7 @@ func TestShaped(t *testing.T) {
 		"readTimeout": false, "10.2.14.1": false, "1.2.3-4ubuntu5": false, "https://desk.example/login": false, "harbour-gate": false, "NOPASSWD": false, "utf-8": false,
 		"../conf/keys/app.properties": false, `C:\keys\store`: false, "UserPassAuthenticator": false, "12345678": false, "short": false,
 	} {
-		require.Equal(t, secret, shaped(text) && learnable(Value{text, Secret, "keyed-secret"}), text)
+		require.Equal(t, secret, shaped(text) && learnable(alias.Value{Text: text, Class: alias.Secret, Rule: "keyed-secret"}), text)
 	}
 }
 
@@ -109,7 +111,7 @@ func TestTextIsToldFromBinary(t *testing.T) {
 func TestWeakEvidenceCountsWithinAFile(t *testing.T) {
 	l := NewLearned()
 	e := NewEngine(Options{Learned: l})
-	learn := func(text string) []Value {
+	learn := func(text string) []alias.Value {
 		_, err := e.Text(nil, strings.NewReader(text))
 		require.NoError(t, err)
 		return l.Take()
@@ -118,7 +120,7 @@ func TestWeakEvidenceCountsWithinAFile(t *testing.T) {
 	require.Empty(t, learn(once))
 	require.Empty(t, learn(once), "another file")
 	require.Len(t, learn(once+once), 1)
-	v := Value{"itostrund", User, "log-user"}
+	v := alias.Value{Text: "itostrund", Class: alias.User, Rule: "log-user"}
 	require.NotEmpty(t, l.WhyLeft(v), "it was not learned, and that is said")
 	l.Add(v)
 	require.Empty(t, l.WhyLeft(v))

@@ -5,6 +5,7 @@ import (
 	"cmp"
 	"slices"
 
+	"envask/internal/redact/alias"
 	"envask/internal/redact/chars"
 	"envask/internal/redact/judge"
 )
@@ -151,7 +152,7 @@ func (e *Engine) at(b []byte, i, free int, rules []*Rule) (f finding, ok bool) {
 		if start > 0 && b[start-1] == '\\' && halfEscape(b, start) {
 			continue
 		}
-		if r.Class != IPv4 && r.Class != IPv6 && r.Class != MAC {
+		if r.Class != alias.IPv4 && r.Class != alias.IPv6 && r.Class != alias.MAC {
 			if end = withinText(b, start, end); leavesText(b, i, start) {
 				continue
 			}
@@ -159,13 +160,13 @@ func (e *Engine) at(b []byte, i, free int, rules []*Rule) (f finding, ok bool) {
 		if end <= start || holdsPlaceholder(b[start:end]) || r.judged && !plausible(b, start, end, r.Class, false) {
 			continue
 		}
-		if r.judged && r.Class == User {
+		if r.judged && r.Class == alias.User {
 			end = judge.WholeName(b, start, end)
 		}
 		f := finding{start: start, end: end, trigger: i, class: r.Class, rule: r.Name, by: r}
-		if r.Class != Secret {
+		if r.Class != alias.Secret {
 			f.put = r.known.of(b, start, end)
-			f.alias = f.put == "" && isAlias(r.Class, b[start:end])
+			f.alias = f.put == "" && alias.IsAlias(r.Class, b[start:end])
 		}
 		return f, true
 	}
@@ -176,13 +177,13 @@ func (e *Engine) at(b []byte, i, free int, rules []*Rule) (f finding, ok bool) {
 const maxAround = 160
 
 // plausible reports whether what was found can be what its place says.
-func plausible(b []byte, start, end int, class Class, sure bool) bool {
+func plausible(b []byte, start, end int, class alias.Class, sure bool) bool {
 	p := judge.Place{Before: b[max(chars.LineStart(b, start), start-maxAround):start], Text: b[start:end],
 		After: b[end:min(len(b), end+maxAround)], Sure: sure}
 	if n := bytes.IndexByte(p.After, '\n'); n >= 0 {
 		p.After = p.After[:n]
 	}
-	if class == Secret {
+	if class == alias.Secret {
 		return p.Secret()
 	}
 	return p.Person()
@@ -212,7 +213,7 @@ func (e *Engine) merge(second int) {
 			continue
 		}
 		last := &merged[len(merged)-1]
-		if last.class != Secret && (f.class == Secret || f.end-f.start > last.end-last.start) {
+		if last.class != alias.Secret && (f.class == alias.Secret || f.end-f.start > last.end-last.start) {
 			last.class, last.rule, last.by, last.original, last.put = f.class, f.rule, f.by, f.original, ""
 		}
 		switch {
@@ -224,8 +225,8 @@ func (e *Engine) merge(second int) {
 		}
 		if f.end > last.end {
 			last.put = ""
-			if last.class != Secret { // half an identity of each: no alias stands for both
-				last.class = Secret
+			if last.class != alias.Secret { // half an identity of each: no alias stands for both
+				last.class = alias.Secret
 			}
 			last.end = f.end
 		}

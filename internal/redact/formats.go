@@ -7,6 +7,8 @@ import (
 	"io"
 	"strings"
 	"time"
+
+	"envask/internal/redact/alias"
 )
 
 // Form says how a file was looked at.
@@ -72,14 +74,14 @@ func formats() []format {
 
 // Source says what is known of a file besides its content.
 type Source struct {
-	Name    string                      // its path; some forms are told by it
-	Unread  bool                        // what cannot be read goes along unread, on the engineer's word
-	Sampler func(Sample)                // is given some findings, for a person to look at; may be nil
-	Tally   func(Told)                  // is given every finding in what can be read; may be nil
-	Place   func(v Value, offset int64) // is told where each learned value stands in a plain text; may be nil
-	Within  func(t time.Time) bool      // packets of other times are left out; nil keeps all
-	Opaque  bool                        // an earlier reading found that it is no text, whatever it begins with
-	Once    bool                        // nobody read it before: whether it is text is seen only at its end
+	Name    string                            // its path; some forms are told by it
+	Unread  bool                              // what cannot be read goes along unread, on the engineer's word
+	Sampler func(Sample)                      // is given some findings, for a person to look at; may be nil
+	Tally   func(Told)                        // is given every finding in what can be read; may be nil
+	Place   func(v alias.Value, offset int64) // is told where each learned value stands in a plain text; may be nil
+	Within  func(t time.Time) bool            // packets of other times are left out; nil keeps all
+	Opaque  bool                              // an earlier reading found that it is no text, whatever it begins with
+	Once    bool                              // nobody read it before: whether it is text is seen only at its end
 	depth   int
 }
 

@@ -16,6 +16,8 @@ import (
 	"unicode/utf16"
 
 	"github.com/stretchr/testify/require"
+
+	"envask/internal/redact/alias"
 )
 
 const secretLine = "2026-03-14 06:12:00 password=brass-Kelp-71! from 192.0.2.61\n"
@@ -26,7 +28,7 @@ func redactFile(t testing.TB, in []byte, src Source) ([]byte, Result) {
 	l := NewLearned()
 	_, err := NewEngine(Options{Learned: l, TempDir: t.TempDir()}).File(nil, bytes.NewReader(in), src)
 	require.NoError(t, err)
-	table := NewTable()
+	table := alias.NewTable()
 	table.Give(l.Values())
 	m := NewMatcher(l.Values())
 	var out, again bytes.Buffer

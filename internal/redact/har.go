@@ -8,6 +8,7 @@ import (
 
 	"github.com/go-json-experiment/json/jsontext"
 
+	"envask/internal/redact/alias"
 	"envask/internal/redact/chars"
 )
 
@@ -231,12 +232,12 @@ func (h *har) put(rule, value string) string {
 		h.e.scan.text(h.e, value)
 		return value
 	}
-	if isPlaceholder([]byte(value)) || h.e.ignore[value] || h.e.options.Config.keeps(Secret, rule) {
+	if isPlaceholder([]byte(value)) || h.e.ignore[value] || h.e.options.Config.keeps(alias.Secret, rule) {
 		return value
 	}
 	h.counts[rule]++
 	if h.e.learned != nil {
-		h.e.learn(finding{class: Secret, rule: rule}, []byte(value))
+		h.e.learn(finding{class: alias.Secret, rule: rule}, []byte(value))
 	}
 	return Placeholder(rule)
 }

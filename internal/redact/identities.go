@@ -5,6 +5,7 @@ import (
 	"net/netip"
 	"strings"
 
+	"envask/internal/redact/alias"
 	"envask/internal/redact/chars"
 )
 
@@ -68,11 +69,8 @@ func isUnit(ending []byte) bool {
 	return false
 }
 
-// Signs that are written for an @ where a text stands within another.
-var (
-	escapedSigns = [][]byte{[]byte("%40"), []byte("\\u0040"), []byte("&#64;"), []byte("&#x40;"), []byte("&commat;")}
-	plainAt      = strings.NewReplacer("%40", "@", "\\u0040", "@", "&#64;", "@", "&#x40;", "@", "&commat;", "@")
-)
+// escapedSigns are written for an @ where a text stands within another.
+var escapedSigns = [][]byte{[]byte("%40"), []byte("\\u0040"), []byte("&#64;"), []byte("&#x40;"), []byte("&commat;")}
 
 // escapedSign gives the length of the written @ at a place, or 0.
 func escapedSign(b []byte, at int) int {
@@ -168,7 +166,7 @@ func findIPv4(b []byte, at, free int) (int, int, bool) {
 	}
 	a, ok := parseIPv4(b[start:end])
 	if !ok && hasZeros(b[start:end]) && !bytes.Contains(b[start:end], []byte("..")) { // 192.000.002.007
-		a, ok = parseIPv4([]byte(withoutZeros(string(b[start:end]))))
+		a, ok = parseIPv4([]byte(alias.WithoutZeros(string(b[start:end]))))
 	}
 	if !ok || staysIPv4(a) || saysVersion(b, start, end) {
 		return 0, 0, false
@@ -255,18 +253,6 @@ func hasZeros(address []byte) bool {
 		filled = filled || len(part) == 3 && part[0] == '0'
 	}
 	return filled
-}
-
-// withoutZeros takes the zeros out of the beginnings of the parts of an address.
-func withoutZeros(address string) string {
-	parts := strings.Split(address, ".")
-	for i, p := range parts {
-		if p = strings.TrimLeft(p, "0"); p == "" {
-			p = "0"
-		}
-		parts[i] = p
-	}
-	return strings.Join(parts, ".")
 }
 
 // namesAFile says whether numbers with dots end in the ending of a file that is written for an address, as in
@@ -410,9 +396,6 @@ func isSerial(b []byte, start, end int) bool {
 	return end-start == 23 && bytes.Count(b[start:end], []byte(":")) == 7 && bytes.Contains(bytes.ToLower(b[max(chars.LineStart(b, start), start-32):start]), []byte("serial"))
 }
 
-// writtenColons are the colons of an address within the address of a page.
-var writtenColons = strings.NewReplacer("%3A", ":", "%3a", ":")
-
 // findWrittenIPv6 finds an address around its first colon, which is written as an escape: 2001%3Adb8%3A%3A1.
 func findWrittenIPv6(b []byte, at, free int) (int, int, bool) {
 	isColon := func(i int) bool { return i+2 < len(b) && b[i] == '%' && b[i+1] == '3' && b[i+2]|0x20 == 'a' }
@@ -431,7 +414,7 @@ func findWrittenIPv6(b []byte, at, free int) (int, int, bool) {
 			colons++
 		}
 	}
-	a, err := netip.ParseAddr(writtenColons.Replace(string(b[start:end])))
+	a, err := netip.ParseAddr(alias.WrittenColons.Replace(string(b[start:end])))
 	return start, end, colons >= 2 && err == nil && (end == len(b) || !chars.IsWord(b[end])) && !staysIPv6(a)
 }
 

@@ -4,12 +4,14 @@ import (
 	"io"
 	"strings"
 	"sync"
+
+	"envask/internal/redact/alias"
 )
 
 // Leak is a learned original that stands where it must not.
 type Leak struct {
 	Rule   string
-	Class  Class
+	Class  alias.Class
 	Member string // of a container; "" is the file itself
 	Offset int64  // in the (opened) file or member, in bytes; -1 for a name or an address of a packet
 	Unread bool   // it stands in what could not be read, and went along on the engineer's word

@@ -2,11 +2,11 @@ package redact
 
 import (
 	"bytes"
-	"net/netip"
 	"slices"
 	"strings"
 	"sync"
 
+	"envask/internal/redact/alias"
 	"envask/internal/redact/chars"
 	"envask/internal/redact/judge"
 )
@@ -25,35 +25,15 @@ const (
 // key in one file is removed wherever it stands. It can be filled from several goroutines.
 type Learned struct {
 	mu     sync.Mutex
-	values map[string]Value
+	values map[string]alias.Value
 	common map[string]bool
 	weak   map[string]bool // found once, on weak evidence
-}
-
-// Value is one learned original.
-type Value struct {
-	Text  string
-	Class Class
-	Rule  string
-}
-
-// Possible reports whether a text can be what its class says. One that was found always is; what stands at a place in a file that was
-// changed since need not be.
-func (v Value) Possible() bool {
-	switch v.Class {
-	case IPv4, IPv6:
-		a, err := netip.ParseAddr(canonical(v.Class, v.Text))
-		return err == nil && (a.Is4() || v.Class == IPv6)
-	case Mail:
-		return strings.Contains(canonical(Mail, v.Text), "@")
-	}
-	return v.Text != ""
 }
 
 // NewLearned makes an empty set. The words of the given texts are common, besides those that always are: they stand all
 // over the case (names of items, roles and systems), so that a value which is one of them is replaced at its place only.
 func NewLearned(texts ...string) *Learned {
-	l := &Learned{values: map[string]Value{}, common: map[string]bool{}}
+	l := &Learned{values: map[string]alias.Value{}, common: map[string]bool{}}
 	for _, t := range texts {
 		for _, w := range strings.FieldsFunc(t, func(r rune) bool { return r < 0x80 && !chars.IsWord(byte(r)) }) {
 			l.common[strings.ToLower(w)] = true
@@ -63,7 +43,7 @@ func NewLearned(texts ...string) *Learned {
 }
 
 // Add learns values, if they are of a kind that is removed everywhere.
-func (l *Learned) Add(values ...Value) {
+func (l *Learned) Add(values ...alias.Value) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	for _, v := range values {
@@ -83,7 +63,7 @@ func (l *Learned) Add(values ...Value) {
 }
 
 // Take gives what was learned and forgets it.
-func (l *Learned) Take() []Value {
+func (l *Learned) Take() []alias.Value {
 	values := l.Values()
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -105,7 +85,7 @@ func (l *Learned) AddCommon(words ...string) {
 const mostWeak = 10_000
 
 // seenBefore says whether a value was found on weak evidence before, or is known already: then it is one.
-func (l *Learned) seenBefore(v Value) bool {
+func (l *Learned) seenBefore(v alias.Value) bool {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if _, known := l.values[v.Text]; known || l.weak[v.Text] {
@@ -119,16 +99,16 @@ func (l *Learned) seenBefore(v Value) bool {
 }
 
 // AddOthers learns values whose text is not known yet.
-func (l *Learned) AddOthers(values ...Value) {
+func (l *Learned) AddOthers(values ...alias.Value) {
 	l.mu.Lock()
-	others := slices.DeleteFunc(values, func(v Value) bool { _, known := l.values[v.Text]; return known })
+	others := slices.DeleteFunc(values, func(v alias.Value) bool { _, known := l.values[v.Text]; return known })
 	l.mu.Unlock()
 	l.Add(others...)
 }
 
-func less(a, b Value) bool {
-	if (a.Class == Secret) != (b.Class == Secret) {
-		return a.Class == Secret
+func less(a, b alias.Value) bool {
+	if (a.Class == alias.Secret) != (b.Class == alias.Secret) {
+		return a.Class == alias.Secret
 	}
 	if a.Class != b.Class {
 		return a.Class < b.Class
@@ -145,7 +125,7 @@ func ruleOrder(name string) int {
 	return len(Rules)
 }
 
-func learnable(v Value) bool {
+func learnable(v alias.Value) bool {
 	n := len(v.Text)
 	if v.Rule == HeldRule {
 		return n >= MinName && n <= MaxLearned
@@ -153,13 +133,13 @@ func learnable(v Value) bool {
 	if n > MaxLearned || n < MinName || strings.ContainsAny(v.Text, "\r\n") {
 		return false
 	}
-	if v.Class == User && n < MinPlainName && chars.IsAllLetters([]byte(v.Text)) {
+	if v.Class == alias.User && n < MinPlainName && chars.IsAllLetters([]byte(v.Text)) {
 		return false
 	}
 	switch v.Class {
-	case User:
+	case alias.User:
 		return judge.Name([]byte(v.Text))
-	case Secret:
+	case alias.Secret:
 		return n >= MinSecret && !chars.AllDigits(v.Text) && !commonWords[strings.ToLower(v.Text)] && shaped(v.Text) &&
 			judge.Secret([]byte(v.Text))
 	}
@@ -167,14 +147,14 @@ func learnable(v Value) bool {
 }
 
 // Values gives all learned values, sorted by text.
-func (l *Learned) Values() []Value {
+func (l *Learned) Values() []alias.Value {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	out := make([]Value, 0, len(l.values))
+	out := make([]alias.Value, 0, len(l.values))
 	for _, v := range l.values {
 		out = append(out, v)
 	}
-	return sortedByText(out, func(v *Value) string { return v.Text }, func(a, b *Value) int { return strings.Compare(a.Text, b.Text) })
+	return sortedByText(out, func(v *alias.Value) string { return v.Text }, func(a, b *alias.Value) int { return strings.Compare(a.Text, b.Text) })
 }
 
 // commonWords are too common to be removed everywhere, even when one was found next to a key.
@@ -188,13 +168,13 @@ var commonWords = chars.WordSet(`password passwd secret token changeme default e
 
 // stands says whether a value at a place is that value. It must not be part of a longer word or address, unless it is a secret that
 // nothing else can look like.
-func stands(b []byte, at int, text string, class Class) bool {
-	if class == Secret {
+func stands(b []byte, at int, text string, class alias.Class) bool {
+	if class == alias.Secret {
 		end := at + len(text)
 		return unmistakable(text) || !(chars.IsWord(text[0]) && chars.WordBefore(b, at)) &&
 			!(end < len(b) && chars.IsWord(b[end]) && chars.IsWord(text[len(text)-1]))
 	}
-	if class == User && chars.IsAllLetters([]byte(text)) && withinName(b, at, at+len(text)) {
+	if class == alias.User && chars.IsAllLetters([]byte(text)) && withinName(b, at, at+len(text)) {
 		return false
 	}
 	if at > 0 && continues(b[at-1], class) && (!chars.IsWord(b[at-1]) || chars.WordBefore(b, at)) {
@@ -211,15 +191,15 @@ func stands(b []byte, at int, text string, class Class) bool {
 	return true
 }
 
-func continues(c byte, class Class) bool {
+func continues(c byte, class alias.Class) bool {
 	switch class {
-	case IPv4:
+	case alias.IPv4:
 		return chars.IsWord(c) || c == '.'
-	case IPv6:
+	case alias.IPv6:
 		return chars.IsWord(c) || c == ':'
-	case Mail:
+	case alias.Mail:
 		return chars.IsWord(c) && c != '_'
-	case MAC:
+	case alias.MAC:
 		return chars.IsWord(c) || c == ':' || c == '-' || c == '.'
 	}
 	return chars.IsWord(c) && c != '_' || c >= 0x80
@@ -230,7 +210,7 @@ func (e *Engine) learn(f finding, text []byte) {
 	if f.rule == "cookie" && text[0] == '{' {
 		textsOf(text, func(v []byte, at int) {
 			if len(v) >= 12 {
-				e.learnValue(Value{string(v), f.class, f.rule}, f.start+at)
+				e.learnValue(alias.Value{Text: string(v), Class: f.class, Rule: f.rule}, f.start+at)
 			}
 		})
 		return
@@ -242,24 +222,28 @@ func (e *Engine) learn(f finding, text []byte) {
 				end++
 			}
 			if name, value, ok := bytes.Cut(text[at:end], []byte("=")); ok && len(value) >= 12 {
-				e.learnValue(Value{string(value), f.class, f.rule}, f.start+at+len(name)+1)
+				e.learnValue(alias.Value{Text: string(value), Class: f.class, Rule: f.rule}, f.start+at+len(name)+1)
 			}
 			at = end + 1
 		}
 	}
-	if f.rule == "keyed-secret" && eachOf(text, func(v []byte, at int) { e.learnValue(Value{string(v), f.class, f.rule}, f.start+at) }) {
+	if f.rule == "keyed-secret" && eachOf(text, func(v []byte, at int) {
+		e.learnValue(alias.Value{Text: string(v), Class: f.class, Rule: f.rule}, f.start+at)
+	}) {
 		return
 	}
-	if f.rule == wordedSecretRule && bothOf(text, func(v []byte, at int) { e.learnValue(Value{string(v), f.class, f.rule}, f.start+at) }) {
+	if f.rule == wordedSecretRule && bothOf(text, func(v []byte, at int) {
+		e.learnValue(alias.Value{Text: string(v), Class: f.class, Rule: f.rule}, f.start+at)
+	}) {
 		return
 	}
-	if v := (Value{string(text), f.class, f.rule}); !f.weak || e.learned.seenBefore(v) {
+	if v := (alias.Value{Text: string(text), Class: f.class, Rule: f.rule}); !f.weak || e.learned.seenBefore(v) {
 		e.learnValue(v, f.start)
 	}
 }
 
 // learnValue learns a value that stands at a place in the block.
-func (e *Engine) learnValue(v Value, at int) {
+func (e *Engine) learnValue(v alias.Value, at int) {
 	e.learned.Add(v)
 	if e.place != nil && e.member == "" && learnable(v) {
 		e.place(v, e.mark+e.base+int64(at))

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"sort"
 
+	"envask/internal/redact/alias"
 	"envask/internal/redact/chars"
 )
 
@@ -22,7 +23,7 @@ type Matcher struct {
 
 // A match is one place at which a learned value stands.
 type match struct {
-	Value
+	alias.Value
 	start, end int
 }
 
@@ -187,7 +188,7 @@ func (x *gramIndex) describe(i int, entries []entry, kinds []uint64) {
 		e := &entries[ref]
 		tails[k] = tailOf(e.text, int(run.common))
 		run.kinds |= kinds[ref]
-		run.secret = run.secret || e.value.Class == Secret
+		run.secret = run.secret || e.value.Class == alias.Secret
 	}
 }
 
@@ -362,7 +363,7 @@ func (s *gramScan) next(from int) (m match, ok bool) {
 }
 
 // NewMatcher makes a matcher of learned values.
-func NewMatcher(values []Value) *Matcher {
+func NewMatcher(values []alias.Value) *Matcher {
 	values = slices.Clone(values)
 	entries := entriesOf(values)
 	long, short := make([]entry, 0, len(entries)), []entry(nil)
@@ -387,7 +388,7 @@ func (s *gramScan) within(run *gramRun, at int) bool {
 			next |= byteKinds[s.b[f.end]]
 		}
 		if at < f.end && next&run.kinds == 0 { // no entry goes on behind it
-			return f.class == Secret || !run.secret
+			return f.class == alias.Secret || !run.secret
 		}
 	}
 	return false

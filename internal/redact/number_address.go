@@ -2,11 +2,8 @@ package redact
 
 import (
 	"bytes"
-	"fmt"
-	"net/netip"
-	"strconv"
-	"strings"
 
+	"envask/internal/redact/alias"
 	"envask/internal/redact/chars"
 )
 
@@ -20,7 +17,7 @@ func findNumberIPv4(b []byte, at, free int) (int, int, bool) {
 	if !ok || k.start < free || k.end-k.start > len("0xffffffff") {
 		return 0, 0, false
 	}
-	a, ok := numberAddress(string(b[k.start:k.end]))
+	a, ok := alias.NumberAddress(string(b[k.start:k.end]))
 	if !ok || staysIPv4(a) || a.As4()[0] == 255 {
 		return 0, 0, false
 	}
@@ -33,31 +30,4 @@ func findNumberIPv4(b []byte, at, free int) (int, int, bool) {
 		}
 	}
 	return k.start, k.end, true
-}
-
-// numberAddress reads an address that is written as one number, of ten digits at most or hexadecimal with all its eight.
-func numberAddress(text string) (a netip.Addr, ok bool) {
-	digits, base := text, 10
-	if hex, found := strings.CutPrefix(strings.ToLower(text), "0x"); found {
-		if digits, base = hex, 16; len(digits) != 8 {
-			return a, false
-		}
-	} else if len(text) < 8 || len(text) > 10 || text[0] < '1' {
-		return a, false
-	}
-	n, err := strconv.ParseUint(digits, base, 32)
-	return netip.AddrFrom4([4]byte{byte(n >> 24), byte(n >> 16), byte(n >> 8), byte(n)}), err == nil && n >= 1<<24
-}
-
-// asNumber writes an address as the original is written.
-func asNumber(address, original string) string {
-	a := netip.MustParseAddr(address).As4()
-	n := uint32(a[0])<<24 | uint32(a[1])<<16 | uint32(a[2])<<8 | uint32(a[3])
-	switch {
-	case !strings.HasPrefix(strings.ToLower(original), "0x"):
-		return strconv.FormatUint(uint64(n), 10)
-	case strings.ContainsAny(original[2:], "ABCDEF"):
-		return original[:2] + fmt.Sprintf("%08X", n)
-	}
-	return original[:2] + fmt.Sprintf("%08x", n)
 }

@@ -2,9 +2,8 @@ package redact
 
 import (
 	"bytes"
-	"fmt"
-	"strings"
 
+	"envask/internal/redact/alias"
 	"envask/internal/redact/chars"
 )
 
@@ -141,7 +140,7 @@ func cardLen(text []byte) int {
 		group = 0
 		i++
 	}
-	if n < 13 || n > 19 || !cardIssuer(digits[:n]) || !luhn(digits[:n]) {
+	if n < 13 || n > 19 || !cardIssuer(digits[:n]) || !alias.Luhn(digits[:n]) {
 		return 0
 	}
 	for j, g := range groups {
@@ -180,21 +179,6 @@ func cardIssuer(d []byte) bool {
 		return len(d) >= 16
 	}
 	return false
-}
-
-// luhn checks the last of some digits (ISO/IEC 7812-1, annex B).
-func luhn(d []byte) bool {
-	sum := 0
-	for i, c := range d {
-		v := int(c)
-		if (len(d)-i)%2 == 0 {
-			if v *= 2; v > 9 {
-				v -= 9
-			}
-		}
-		sum += v
-	}
-	return sum%10 == 0
 }
 
 // nextIBAN gives the first account number at or behind a place.
@@ -257,59 +241,4 @@ func addMod97(r, v int) int {
 
 func headValue(head []byte) int {
 	return (int(head[0]-'A')+10)*10_000 + (int(head[1]-'A')+10)*100 + int(head[2]-'0')*10 + int(head[3]-'0')
-}
-
-// The beginnings of the aliases of numbers, none of which can be an original: +999 is a country code that is not assigned
-// (ITU-T E.164), 9999 no card network, ZZ a country code for users (ISO 3166-1) with check digits that never are 00.
-const (
-	phoneHead = "99900"
-	cardHead  = "9999"
-	ibanHead  = "ZZ00"
-)
-
-func (t *Table) givePhone() string { return fmt.Sprintf("%s%06d", phoneHead, t.next("phone")+1) }
-func (t *Table) giveCard() string  { return fmt.Sprintf("%d", t.next("card")+1) }
-func (t *Table) giveIBAN() string  { return fmt.Sprintf("%d", t.next("iban")+1) }
-
-// asPhone writes an alias of a telephone number like its original.
-func asPhone(alias, original string) string {
-	if strings.HasPrefix(original, "+") {
-		return "+" + alias
-	}
-	return alias
-}
-
-// asCard writes the number of an alias as a card number with the digits and signs of its original and a wrong check digit.
-func asCard(number, original string) string {
-	n := len(chars.OnlyDigits(original))
-	digits := []byte(cardHead + strings.Repeat("0", max(0, n-len(cardHead)-len(number)-1)) + number + "0")
-	values := make([]byte, len(digits))
-	for i, c := range digits {
-		values[i] = c - '0'
-	}
-	if luhn(values) {
-		digits[len(digits)-1] = '1'
-	}
-	return inShape(string(digits), original)
-}
-
-// asIBAN does the same for an account number.
-func asIBAN(number, original string) string {
-	n := len(strings.ReplaceAll(original, " ", ""))
-	return inShape(ibanHead+strings.Repeat("0", max(0, n-len(ibanHead)-len(number)))+number, original)
-}
-
-// inShape puts signs between digits where an original has them.
-func inShape(digits, original string) string {
-	var out strings.Builder
-	for i := 0; i < len(original) && digits != ""; i++ {
-		if chars.IsWord(original[i]) {
-			out.WriteByte(digits[0])
-			digits = digits[1:]
-		} else {
-			out.WriteByte(original[i])
-		}
-	}
-	out.WriteString(digits)
-	return out.String()
 }

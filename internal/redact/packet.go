@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"net/netip"
 
+	"envask/internal/redact/alias"
 	"envask/internal/redact/chars"
 )
 
@@ -181,51 +182,51 @@ func checksum(b []byte) uint16 {
 	return ^uint16(sum)
 }
 
-// address puts the alias of an address in its place.
+// address puts what stands for an address in its place.
 func (c *capture) address(b []byte) {
 	a, _ := netip.AddrFromSlice(b)
-	class, rule := IPv4, "ipv4"
+	class, rule := alias.IPv4, "ipv4"
 	if a.Is6() {
-		class, rule = IPv6, "ipv6"
+		class, rule = alias.IPv6, "ipv6"
 	}
-	if class == IPv4 && (staysIPv4(a) || a.As4()[0] >= 240) || class == IPv6 && (a.IsLoopback() || a.IsUnspecified() || a.IsMulticast() || aliasV6.Contains(a)) {
+	if class == alias.IPv4 && (staysIPv4(a) || a.As4()[0] >= 240) || class == alias.IPv6 && (a.IsLoopback() || a.IsUnspecified() || a.IsMulticast() || alias.AliasV6.Contains(a)) {
 		return
 	}
-	alias, ok := c.known[a]
+	instead, ok := c.known[a]
 	if !ok {
-		alias = a
+		instead = a
 		if text, replaced := c.e.identity(class, rule, a.String()); replaced {
 			if t, err := netip.ParseAddr(text); err == nil && t.Is4() == a.Is4() {
-				alias = t
+				instead = t
 			}
 		}
-		c.known[a] = alias
+		c.known[a] = instead
 	}
-	if alias != a {
+	if instead != a {
 		c.counts[rule]++
-		copy(b, alias.AsSlice())
+		copy(b, instead.AsSlice())
 	}
 }
 
-// mac puts the alias of a hardware address in its place. Those of groups stay.
+// mac puts the instead of a hardware address in its place. Those of groups stay.
 func (c *capture) mac(b []byte) {
 	if b[0]&1 == 1 || string(b[:3]) == "\x02\xea\x5c" || string(b[:6]) == "\x00\x00\x00\x00\x00\x00" {
 		return
 	}
 	was := [6]byte(b)
-	alias, ok := c.macs[was]
+	instead, ok := c.macs[was]
 	if !ok {
-		alias = was
-		if text, replaced := c.e.identity(MAC, "mac", macText(was)); replaced {
-			for i := range alias {
-				alias[i] = chars.Unhex(text[3*i])<<4 | chars.Unhex(text[3*i+1])
+		instead = was
+		if text, replaced := c.e.identity(alias.MAC, "mac", macText(was)); replaced {
+			for i := range instead {
+				instead[i] = chars.Unhex(text[3*i])<<4 | chars.Unhex(text[3*i+1])
 			}
 		}
-		c.macs[was] = alias
+		c.macs[was] = instead
 	}
-	if alias != was {
+	if instead != was {
 		c.counts["mac"]++
-		copy(b, alias[:])
+		copy(b, instead[:])
 	}
 }
 

@@ -11,6 +11,7 @@ import (
 	"net/url"
 	"strings"
 
+	"envask/internal/redact/alias"
 	"envask/internal/redact/mutate"
 )
 
@@ -27,7 +28,7 @@ type Proof struct {
 // planted is one made-up value, the text that announces it, and the class that it is of.
 type planted struct {
 	what, text, value string
-	class             Class
+	class             alias.Class
 	rule              string
 }
 
@@ -44,28 +45,28 @@ func NewProver(c Config) *Prover {
 	mixed := func(n int) string {
 		return pick(n, "abcdefghjkmnpqrstuvwxyz") + pick(n-2, "ABCDEFGHJKMNPQRSTUVWXYZ23456789") + pick(1, "ABCDEFGHJKMNPQRSTUVWXYZ") + pick(1, "23456789")
 	}
-	add := func(rule string, class Class, format, value string) {
+	add := func(rule string, class alias.Class, format, value string) {
 		if !c.keeps(class, rule) {
 			p.values = append(p.values, planted{what: rule, text: fmt.Sprintf(format, value) + "\n", value: value, class: class, rule: rule})
 		}
 	}
 	for _, format := range []string{"db_password=%s", "Password: %s", `{"clientSecret":"%s"}`, "<apiKey>%s</apiKey>", "export ACCESS_TOKEN='%s'", `"{\"passphrase\":\"%s\"}"`, "conf loaded auth_token=%s from=disk", "<add key=\"DbPassword\" value=\"%s\"/>"} {
-		add("keyed-secret", Secret, format, mixed(6)+"-"+word(5)+"!")
+		add("keyed-secret", alias.Secret, format, mixed(6)+"-"+word(5)+"!")
 	}
-	add("password-option", Secret, "run tool --password %s --lane 7", mixed(7))
-	add("url-credentials", Secret, "connect amqp://gate:%s@mq:5672/x", mixed(8))
-	add("authorization", Secret, "Authorization: Bearer %s", mixed(12))
-	add("cookie", Secret, "Cookie: %s", "sid="+mixed(9))
-	add(wordedSecretRule, Secret, "enable secret %s", mixed(6))
-	add("mail", Mail, "sent to %s today", word(7)+"."+word(6)+"@"+word(8)+".example")
-	add("user", User, "operator=%s lane 7", word(4)+"."+word(8))
-	add("log-user", User, "session opened for user %s by (uid=0)", word(3)+"."+word(7))
-	add("home", User, "open /home/%s/gate.log", word(3)+"."+word(8))
-	add("host", Host, "connect to %s:5432 failed", word(7)+"."+word(5)+".internal")
-	add("ipv4", IPv4, "from %s port 22", fmt.Sprintf("10.%d.%d.%d", 1+number(250), number(250), 1+number(250)))
-	add("ipv6", IPv6, "peer [%s]:443", fmt.Sprintf("2001:db8:%x:%x::%x", 0x1000+number(0xeffe), 0x1000+number(0xeffe), 0x1000+number(0xeffe)))
-	add("mac", MAC, "link %s up", fmt.Sprintf("00:00:5e:%02x:%02x:%02x", 0xa0+number(80), number(250), 0xa0+number(80)))
-	add("phone", Phone, "phone: %s", fmt.Sprintf("+351 9%08d", number(99_999_999)))
+	add("password-option", alias.Secret, "run tool --password %s --lane 7", mixed(7))
+	add("url-credentials", alias.Secret, "connect amqp://gate:%s@mq:5672/x", mixed(8))
+	add("authorization", alias.Secret, "Authorization: Bearer %s", mixed(12))
+	add("cookie", alias.Secret, "Cookie: %s", "sid="+mixed(9))
+	add(wordedSecretRule, alias.Secret, "enable secret %s", mixed(6))
+	add("mail", alias.Mail, "sent to %s today", word(7)+"."+word(6)+"@"+word(8)+".example")
+	add("user", alias.User, "operator=%s lane 7", word(4)+"."+word(8))
+	add("log-user", alias.User, "session opened for user %s by (uid=0)", word(3)+"."+word(7))
+	add("home", alias.User, "open /home/%s/gate.log", word(3)+"."+word(8))
+	add("host", alias.Host, "connect to %s:5432 failed", word(7)+"."+word(5)+".internal")
+	add("ipv4", alias.IPv4, "from %s port 22", fmt.Sprintf("10.%d.%d.%d", 1+number(250), number(250), 1+number(250)))
+	add("ipv6", alias.IPv6, "peer [%s]:443", fmt.Sprintf("2001:db8:%x:%x::%x", 0x1000+number(0xeffe), 0x1000+number(0xeffe), 0x1000+number(0xeffe)))
+	add("mac", alias.MAC, "link %s up", fmt.Sprintf("00:00:5e:%02x:%02x:%02x", 0xa0+number(80), number(250), 0xa0+number(80)))
+	add("phone", alias.Phone, "phone: %s", fmt.Sprintf("+351 9%08d", number(99_999_999)))
 	return p
 }
 
@@ -87,7 +88,7 @@ func pick(n int, from string) string {
 
 // Learn puts the texts that announce the values through an engine, and gives what it learned. What should have been learned
 // and was not is missed.
-func (p *Prover) Learn(o Options) ([]Value, []string, error) {
+func (p *Prover) Learn(o Options) ([]alias.Value, []string, error) {
 	o.Learned, o.Matcher = NewLearned(), nil
 	e := NewEngine(o)
 	for _, v := range p.values {
@@ -112,13 +113,13 @@ func (p *Prover) Learn(o Options) ([]Value, []string, error) {
 // notations gives the forms in which a value is looked for without its key.
 func (v planted) notations() map[string]string {
 	out := map[string]string{"bare": "tried " + v.value + " twice", "name of a file": "/srv/" + v.value + ".log"}
-	if v.class == Secret {
+	if v.class == alias.Secret {
 		out["within a word"] = "x" + v.value + "x"
 		out["base64"] = "got " + base64.StdEncoding.EncodeToString([]byte("svc:"+v.value+":x")) + " back"
 		out["percent escapes"] = "q=" + url.QueryEscape(v.value) + "&n=1"
 		out["XML escapes"] = "<a>" + html.EscapeString(v.value) + "</a>"
 	}
-	if v.class == Mail {
+	if v.class == alias.Mail {
 		out["percent escapes"] = "q=" + url.QueryEscape(v.value) + "&n=1"
 	}
 	return out
@@ -129,7 +130,7 @@ func (v planted) notations() map[string]string {
 // table is not changed.
 func (p *Prover) Check(o Options, missed []string) (Proof, error) {
 	proof := Proof{Values: len(p.values), Missed: append([]string{}, missed...)}
-	o.Aliases, o.Learned = o.Aliases.clone(), nil
+	o.Aliases, o.Learned = o.Aliases.Clone(), nil
 	alone := o
 	alone.Matcher = nil
 	if err := p.announced(NewEngine(alone), &proof); err != nil {
@@ -144,7 +145,7 @@ func (p *Prover) announced(e *Engine, proof *Proof) error {
 	for _, v := range p.values {
 		for _, m := range mutate.All {
 			text, ok := m.Write(strings.TrimSuffix(v.text, "\n"))
-			if !ok || v.class != Secret && m.Codes() {
+			if !ok || v.class != alias.Secret && m.Codes() {
 				continue
 			}
 			out.Reset()

@@ -19,6 +19,7 @@ import (
 	"github.com/klauspost/compress/gzip"
 	"github.com/stretchr/testify/require"
 
+	"envask/internal/redact/alias"
 	"envask/internal/redact/chars"
 )
 
@@ -183,7 +184,7 @@ func TestLearnedValuesGoEverywhere(t *testing.T) {
 	l := learn(t, "password=brass-Kelp-71!\npin: 4711\ntoken=enabled\nuser=m.quintela\nuser=ann\nhost 192.0.2.61\nmail ines.tavares@merrowick.example\n"+
 		"Cookie: id=abcdef0123456789; theme=dark\nsecret=1234567890\n")
 	m := NewMatcher(l.Values())
-	table := NewTable()
+	table := alias.NewTable()
 	table.Give(l.Values())
 	e := NewEngine(Options{Matcher: m, Aliases: table})
 	for in, want := range map[string]string{
@@ -213,7 +214,7 @@ func TestLearnedValuesGoEverywhere(t *testing.T) {
 // What is learned is found in the forms in which it is written within other texts.
 func TestWrittenForms(t *testing.T) {
 	l := learn(t, "password=\"brass/Kelp&71 !x\"\nmail ines.tavares@merrowick.example\npassenger=\"Ilka Brandvold\"\nurl postgres://fare:Cormorant%2388x@db/x\n")
-	table := NewTable()
+	table := alias.NewTable()
 	table.Give(l.Values())
 	m := NewMatcher(l.Values())
 	e := NewEngine(Options{Matcher: m, Aliases: table})
@@ -243,8 +244,8 @@ func TestWrittenForms(t *testing.T) {
 // A host name that the engineer or the site names is found in capitals, too, and has one alias.
 func TestHostNamesInCapitals(t *testing.T) {
 	l := NewLearned()
-	l.Add(Value{"gate-srv-7", Host, LiteralRule})
-	table := NewTable()
+	l.Add(alias.Value{Text: "gate-srv-7", Class: alias.Host, Rule: LiteralRule})
+	table := alias.NewTable()
 	table.Give(l.Values())
 	e := NewEngine(Options{Matcher: NewMatcher(l.Values()), Aliases: table})
 	require.Equal(t, "host-2a.example is host-2a.example", e.String("GATE-SRV-7 is gate-srv-7"))
@@ -253,18 +254,18 @@ func TestHostNamesInCapitals(t *testing.T) {
 // What has an alias is known from then on: but hosts that only mail speaks of, numbers that are short without their signs, and
 // what the configuration keeps.
 func TestIdentitiesOfATable(t *testing.T) {
-	table := NewTable()
-	for _, v := range []Value{{"m.quintela", User, ""}, {"ines@provider.example", Mail, ""}, {"gate-1.corp", Host, ""}, {"+49 40 555 01", Phone, ""}, {"+49 40 555 0199 2", Phone, ""}} {
+	table := alias.NewTable()
+	for _, v := range []alias.Value{{Text: "m.quintela", Class: alias.User, Rule: ""}, {Text: "ines@provider.example", Class: alias.Mail, Rule: ""}, {Text: "gate-1.corp", Class: alias.Host, Rule: ""}, {Text: "+49 40 555 01", Class: alias.Phone, Rule: ""}, {Text: "+49 40 555 0199 2", Class: alias.Phone, Rule: ""}} {
 		table.Alias(v.Class, v.Text)
 	}
-	require.Equal(t, []Value{{"m.quintela", User, "user"}, {"ines@provider.example", Mail, "mail"}, {"gate-1.corp", Host, "host"}, {"494055501992", Phone, "international-phone"}},
-		table.Identities(Config{}))
-	require.Equal(t, []Value{{"gate-1.corp", Host, "host"}},
-		table.Identities(Config{Classes: map[Class]Treatment{Mail: Keep, Phone: Keep}, Off: map[string]bool{"log-user": true}}))
+	require.Equal(t, []alias.Value{{Text: "m.quintela", Class: alias.User, Rule: "user"}, {Text: "ines@provider.example", Class: alias.Mail, Rule: "mail"}, {Text: "gate-1.corp", Class: alias.Host, Rule: "host"}, {Text: "494055501992", Class: alias.Phone, Rule: "international-phone"}},
+		Config{}.Identities(table))
+	require.Equal(t, []alias.Value{{Text: "gate-1.corp", Class: alias.Host, Rule: "host"}},
+		Config{Classes: map[alias.Class]Treatment{alias.Mail: Keep, alias.Phone: Keep}, Off: map[string]bool{"log-user": true}}.Identities(table))
 	l := NewLearned("quintela")
-	l.Add(Value{"m.quintela", User, "log-user"})
-	l.AddOthers(table.Identities(Config{})...)
-	require.Contains(t, l.Values(), Value{"m.quintela", User, "log-user"}, "what is known already stays with its rule")
+	l.Add(alias.Value{Text: "m.quintela", Class: alias.User, Rule: "log-user"})
+	l.AddOthers(Config{}.Identities(table)...)
+	require.Contains(t, l.Values(), alias.Value{Text: "m.quintela", Class: alias.User, Rule: "log-user"}, "what is known already stays with its rule")
 	require.Len(t, l.Values(), 4)
 }
 
@@ -273,7 +274,7 @@ func TestLettersOfEveryEncoding(t *testing.T) {
 	forms := []string{"J\u00fcrgen.S\u00f8by", `J\u00fcrgen.S\u00f8by`, `J\u00FCrgen.S\u00F8by`, "J\xfcrgen.S\xf8by"}
 	for _, from := range forms {
 		l := learn(t, "login user="+from+" ok\npassword: "+strings.ReplaceAll(from, ".", "7+")+"\n")
-		table := NewTable()
+		table := alias.NewTable()
 		table.Give(l.Values())
 		e := NewEngine(Options{Matcher: NewMatcher(l.Values()), Aliases: table})
 		for _, in := range forms {
@@ -297,9 +298,9 @@ func TestMatcherFindsAll(t *testing.T) {
 		return string(b)
 	}
 	for range 300 {
-		var values []Value
+		var values []alias.Value
 		for range 1 + r.IntN(6) {
-			values = append(values, Value{letters(4 + r.IntN(9)), Secret, "keyed-secret"})
+			values = append(values, alias.Value{Text: letters(4 + r.IntN(9)), Class: alias.Secret, Rule: "keyed-secret"})
 		}
 		text := letters(400 + 2400*r.IntN(2))
 		covered := make([]bool, len(text))
@@ -317,7 +318,7 @@ func TestMatcherFindsAll(t *testing.T) {
 		}
 		for _, v := range values {
 			for at := 0; at+len(v.Text) <= len(text); at++ {
-				if strings.HasPrefix(text[at:], v.Text) && stands([]byte(text), at, v.Text, Secret) {
+				if strings.HasPrefix(text[at:], v.Text) && stands([]byte(text), at, v.Text, alias.Secret) {
 					left := 0
 					for i := at; i < at+len(v.Text); i++ {
 						if covered[i] {
@@ -343,7 +344,7 @@ func TestWordsOfTheCaseAreNotLearned(t *testing.T) {
 }
 
 func TestLeaksAcrossBordersAndInGzip(t *testing.T) {
-	m := NewMatcher([]Value{{"brass-Kelp-71!", Secret, "keyed-secret"}, {"192.0.2.61", IPv4, "ipv4"}})
+	m := NewMatcher([]alias.Value{{Text: "brass-Kelp-71!", Class: alias.Secret, Rule: "keyed-secret"}, {Text: "192.0.2.61", Class: alias.IPv4, Rule: "ipv4"}})
 	for _, at := range []int{0, 5, blockSize - 7, blockSize + MaxLearned - 3, 3*blockSize + 11} {
 		text := strings.Repeat("x", at) + "brass-Kelp-71!" + strings.Repeat("y", blockSize)
 		leaks, err := FindLeaks(m, strings.NewReader(text))
@@ -469,10 +470,10 @@ func (endless) Read(b []byte) (int, error) { return len(b), nil }
 func TestValidate(t *testing.T) {
 	require.NoError(t, Validate(Rules))
 	find := func([]byte, int, int) (int, int, bool) { return 0, 0, false }
-	good := Rule{Name: "good", Class: Secret, Doc: "doc", Triggers: "=", Find: find}
+	good := Rule{Name: "good", Class: alias.Secret, Doc: "doc", Triggers: "=", Find: find}
 	for want, bad := range map[string]Rule{
-		"is not lower-case words": {Name: "Bad Name", Class: Secret, Doc: "doc", Triggers: "=", Find: find}, "there are two of that name": good, "has no description": {Name: "x", Class: Secret, Triggers: "=", Find: find},
-		"has no class": {Name: "x", Doc: "doc", Triggers: "=", Find: find}, "can find nothing": {Name: "x", Class: Secret, Doc: "doc", Find: find},
+		"is not lower-case words": {Name: "Bad Name", Class: alias.Secret, Doc: "doc", Triggers: "=", Find: find}, "there are two of that name": good, "has no description": {Name: "x", Class: alias.Secret, Triggers: "=", Find: find},
+		"has no class": {Name: "x", Doc: "doc", Triggers: "=", Find: find}, "can find nothing": {Name: "x", Class: alias.Secret, Doc: "doc", Find: find},
 	} {
 		require.ErrorContains(t, Validate([]Rule{good, bad}), want)
 	}

@@ -8,6 +8,8 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
+	"envask/internal/redact/alias"
 )
 
 func suspects(t *testing.T, text string) []Suspect {
@@ -78,7 +80,7 @@ func TestPlacesOfLearnedValues(t *testing.T) {
 	text := strings.Repeat("filler line\n", 40_000) + "user=m.quintela Cookie: id=abcdef0123456789; theme=dark\npin=4711\n"
 	l := NewLearned()
 	seen := map[string]int64{}
-	_, err := NewEngine(Options{Learned: l}).File(nil, strings.NewReader(text), Source{Place: func(v Value, at int64) { seen[v.Text] = at }})
+	_, err := NewEngine(Options{Learned: l}).File(nil, strings.NewReader(text), Source{Place: func(v alias.Value, at int64) { seen[v.Text] = at }})
 	require.NoError(t, err)
 	require.Len(t, seen, 3, "what is too short to be learned has no place")
 	for value, at := range seen {
@@ -96,7 +98,7 @@ func TestProofHoldsForEachValue(t *testing.T) {
 		require.NoError(t, err)
 		require.Empty(t, missed)
 		for _, v := range values {
-			require.True(t, v.Class != Secret || unmistakable(v.Text) || v.Rule == "keyed-secret", v.Text)
+			require.True(t, v.Class != alias.Secret || unmistakable(v.Text) || v.Rule == "keyed-secret", v.Text)
 		}
 		if proof, err := p.Check(Options{Matcher: NewMatcher(values)}, missed); len(proof.Missed) > 0 {
 			require.NoError(t, err)
@@ -137,7 +139,7 @@ func TestProofCanFail(t *testing.T) {
 	require.Equal(t, all, proof.Notations)
 	require.Less(t, proof.Caught, all)
 	require.Contains(t, proof.Missed, "rule keyed-secret: its value was not found (syslog)")
-	broken := NewEngine(Options{Aliases: NewTable()})
+	broken := NewEngine(Options{Aliases: alias.NewTable()})
 	broken.texts.depth = maxTextDepth
 	proof = Proof{}
 	require.NoError(t, p.announced(broken, &proof))
@@ -150,14 +152,14 @@ func TestProofCanFail(t *testing.T) {
 
 func TestRevealTurnsAliasesBack(t *testing.T) {
 	l := learn(t, "from 192.0.2.61 via 2001:db8::7 mac 00:00:5e:00:53:af host db7.pier.internal user=m.quintela mail ines@merrowick.example\nphone: +351 912 345 678 card 4111-1111-1111-1111 iban GB82 WEST 1234 5698 7654 32\n")
-	table := NewTable()
+	table := alias.NewTable()
 	table.Give(l.Values())
 	e := NewEngine(Options{Aliases: table, Matcher: NewMatcher(l.Values())})
 	for _, text := range []string{"at 192.0.2.61.", "[2001:db8::7]:443", "00-00-5E-00-53-AF and 0000.5e00.53af", "x db7.pier.internal:8443", "(m.quintela)", "<ines@merrowick.example>", "card 4111-1111-1111-1111,", "GB82 WEST 1234 5698 7654 32",
 		"192.0.2.61,192.0.2.61;m.quintela's", "src_ip=0xC000023D", `{"ip": 3221226045}`, "nothing here", ""} {
 		out := e.String(text)
 		var back bytes.Buffer
-		_, err := Reveal(table, bufio.NewWriter(&back), strings.NewReader(out))
+		_, err := alias.Reveal(table, bufio.NewWriter(&back), strings.NewReader(out))
 		require.NoError(t, err)
 		require.Equal(t, text, back.String(), "by way of %s", out)
 	}
@@ -165,7 +167,7 @@ func TestRevealTurnsAliasesBack(t *testing.T) {
 
 // An address that is written as one number has the alias of the same address, as a number.
 func TestAddressesAsOneNumber(t *testing.T) {
-	e := NewEngine(Options{Aliases: NewTable()})
+	e := NewEngine(Options{Aliases: alias.NewTable()})
 	require.Equal(t, "from 240.0.0.1\n", e.String("from 192.0.2.7\n"))
 	require.Equal(t, `{"ip": 4026531841, "src_ip": "0xf0000001"}`, e.String(`{"ip": 3221225991, "src_ip": "0xc0000207"}`))
 	require.Equal(t, `{"ip": 4026531841, "src_ip": "0xf0000001"}`, e.String(`{"ip": 4026531841, "src_ip": "0xf0000001"}`))
@@ -176,7 +178,7 @@ func TestExpressions(t *testing.T) {
 	for expr, want := range map[string]string{"PX[0-9]{4}": "PX", "(?i)px[0-9]": "", "a(bcd|bce)f": "bc", "[0-9]+-lane-[0-9]": "-lane-", "x|y": "", "(abc)+d": "abc"} {
 		require.Equal(t, want, needed(expr), expr)
 	}
-	c := Config{Expressions: []Expression{{"pass", regexp.MustCompile(`PX[0-9]{4}`), ID}, {"lane", regexp.MustCompile(`(?i)lane [a-z]+$`), Secret}}}
+	c := Config{Expressions: []Expression{{"pass", regexp.MustCompile(`PX[0-9]{4}`), alias.ID}, {"lane", regexp.MustCompile(`(?i)lane [a-z]+$`), alias.Secret}}}
 	filler := strings.Repeat("PX is a prefix, and nothing more\n", 9000)
 	require.Equal(t, filler+"id-2a, id-2b, id-2a: [redacted:lane]\n"+filler, gated(t, filler+"PX0001, PX0002, PX0001: Lane seven\n"+filler, c))
 	twice := gated(t, gated(t, "PX0001 LANE x\n", c), c)
@@ -187,5 +189,5 @@ func TestExpressions(t *testing.T) {
 func TestTreatments(t *testing.T) {
 	text := "from 192.0.2.61 mail ines@merrowick.example user=m.quintela password=brass-Kelp-71! db7.pier.example\n"
 	require.Equal(t, "from 192.0.2.61 mail [redacted:mail] user=m.quintela password=brass-Kelp-71! host-2a.example\n",
-		gated(t, text, Config{Classes: map[Class]Treatment{IPv4: Keep, Mail: Remove}, Off: map[string]bool{"user": true}, Never: []string{"brass-Kelp-71!"}, Domains: []string{"pier.example"}}))
+		gated(t, text, Config{Classes: map[alias.Class]Treatment{alias.IPv4: Keep, alias.Mail: Remove}, Off: map[string]bool{"user": true}, Never: []string{"brass-Kelp-71!"}, Domains: []string{"pier.example"}}))
 }

@@ -1,17 +1,19 @@
 package redact
 
+import "envask/internal/redact/alias"
+
 // Sample is one finding with what stands around it, for a person to look at. It holds no original: where that stands is said,
 // so that it can be read again from the evidence.
 type Sample struct {
-	Rule   string `json:"rule"`
-	Class  Class  `json:"class"`
-	Form   Form   `json:"form,omitempty"`   // of the file, when it had to be opened or decoded for it
-	Member string `json:"member,omitempty"` // of a container
-	Offset int64  `json:"offset"`           // of the original in the (opened) file, in bytes
-	Length int    `json:"length"`           // of the original, in bytes
-	Left   string `json:"left"`             // what stands before it in its line, redacted
-	Put    string `json:"put"`              // what stands in its place
-	Right  string `json:"right"`            // what stands behind it, redacted
+	Rule   string      `json:"rule"`
+	Class  alias.Class `json:"class"`
+	Form   Form        `json:"form,omitempty"`   // of the file, when it had to be opened or decoded for it
+	Member string      `json:"member,omitempty"` // of a container
+	Offset int64       `json:"offset"`           // of the original in the (opened) file, in bytes
+	Length int         `json:"length"`           // of the original, in bytes
+	Left   string      `json:"left"`             // what stands before it in its line, redacted
+	Put    string      `json:"put"`              // what stands in its place
+	Right  string      `json:"right"`            // what stands behind it, redacted
 }
 
 // Around is how much of the line is shown on each side of a sample, in bytes; samplesEach, how many samples a rule gives in

@@ -2,14 +2,10 @@ package redact
 
 import (
 	"bytes"
-	"fmt"
 	"strings"
 
 	"envask/internal/redact/chars"
 )
-
-// macHead is the first half of every alias of a hardware address: locally administered, so that no maker has it (IEEE 802c).
-const macHead = "02:ea:5c"
 
 // findMAC finds a hardware address around its first separator, in the notations 00:00:5e:00:53:01, 00-00-5E-00-53-01 and
 // 0000.5e00.5301. All zeros and all ones are nobody's address.
@@ -102,48 +98,6 @@ func shortMACWord(text []byte) bool {
 		}
 	}
 	return false
-}
-
-var macSigns = strings.NewReplacer(":", "", "-", "", ".", "")
-
-// plainMAC gives a hardware address in one notation.
-func plainMAC(text string) string {
-	if parts := strings.Split(text, ":"); len(parts) == 6 && len(text) < 17 {
-		for i, p := range parts {
-			parts[i] = strings.Repeat("0", max(0, 2-len(p))) + p
-		}
-		text = strings.Join(parts, ":")
-	}
-	digits := macSigns.Replace(strings.ToLower(text))
-	var parts []string
-	for i := 0; i+2 <= len(digits); i += 2 {
-		parts = append(parts, digits[i:i+2])
-	}
-	return strings.Join(parts, ":")
-}
-
-// asMAC writes an alias in the notation of the original, so that what reads the log still reads it.
-func asMAC(alias, original string) string {
-	switch digits := strings.ReplaceAll(alias, ":", ""); {
-	case len(original) == 12:
-		alias = digits
-	case original[4] == '.' || len(original) == 14 && original[4] == '-':
-		sign := original[4:5]
-		alias = digits[:4] + sign + digits[4:8] + sign + digits[8:]
-	case len(original) < 17:
-	default:
-		alias = strings.ReplaceAll(alias, ":", original[2:3])
-	}
-	if strings.ContainsAny(original, "ABCDEF") {
-		alias = strings.ToUpper(alias)
-	}
-	return alias
-}
-
-// giveMAC gives the next alias.
-func (t *Table) giveMAC() string {
-	n := t.next("mac") + 1
-	return fmt.Sprintf("%s:%02x:%02x:%02x", macHead, byte(n>>16), byte(n>>8), byte(n))
 }
 
 // hashSchemes are the names that a password hash begins with, between its first two dollar signs (crypt(5), PHC strings).

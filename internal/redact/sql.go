@@ -3,6 +3,7 @@ package redact
 import (
 	"bytes"
 
+	"envask/internal/redact/alias"
 	"envask/internal/redact/chars"
 )
 
@@ -89,7 +90,7 @@ func (e *Engine) findRows(b []byte, from int) {
 			end := sqlValueEnd(b, start)
 			if end-start > 2 && b[start] == '\'' && kind.takes(b[start+1:end-1]) {
 				rule, class := kind.rule()
-				if class == Secret {
+				if class == alias.Secret {
 					rule = wordedSecretRule // as in the first row
 				}
 				e.add(b, from, start+1, end-1, rule)

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"envask/internal/redact/alias"
 	"envask/internal/redact/chars"
 )
 
@@ -216,7 +217,7 @@ func (t *texts) gatherBase64(b []byte, at int) {
 func isTextInBase64(word []byte) bool {
 	var room [minCode * 3 / 4]byte
 	n, err := decodeBase64(room[:], word[:minCode])
-	if err != nil || !isPlainText(string(bytes.Map(noLineEnds, cutRune(room[:n])))) {
+	if err != nil || !alias.IsPlainText(string(bytes.Map(noLineEnds, cutRune(room[:n])))) {
 		return false
 	}
 	plain := make([]byte, len(word)/4*3+3)
@@ -225,7 +226,7 @@ func isTextInBase64(word []byte) bool {
 		return false
 	}
 	plain = plain[:n]
-	return utf8.Valid(plain) && isPlainText(string(bytes.Map(noLineEnds, plain))) &&
+	return utf8.Valid(plain) && alias.IsPlainText(string(bytes.Map(noLineEnds, plain))) &&
 		bytes.ContainsFunc(plain, func(r rune) bool { return r < 0x80 && !chars.IsWord(byte(r)) })
 }
 

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"envask/internal/redact/alias"
 	"envask/internal/redact/chars"
 )
 
@@ -199,7 +200,7 @@ func (e *Engine) findInTexts(b []byte, from, ruled int) int {
 	t.openKey = open || in.openKey
 	finds := in.findings
 	if by := e.named[privateKeyRule]; begin > 1 && by != nil {
-		finds = append([]finding{{start: 1, end: begin, trigger: 1, class: Secret, rule: privateKeyRule, by: by}}, finds...)
+		finds = append([]finding{{start: 1, end: begin, trigger: 1, class: alias.Secret, rule: privateKeyRule, by: by}}, finds...)
 	}
 	t.finds = t.finds[:0]
 	next := 0
@@ -265,7 +266,7 @@ func (e *Engine) fromText(b []byte, f finding, text int) (findInText, bool) {
 		for f.end >= q.end && f.end < len(b) && b[f.end] == '=' { // what filled it up
 			f.end++
 		}
-	} else if v := t.laid[start:end]; f.class != Secret && f.put == "" && !bytes.Equal(v, b[f.start:f.end]) {
+	} else if v := t.laid[start:end]; f.class != alias.Secret && f.put == "" && !bytes.Equal(v, b[f.start:f.end]) {
 		f.original = string(v)
 	}
 	if f.by != nil {
@@ -275,7 +276,7 @@ func (e *Engine) fromText(b []byte, f finding, text int) (findInText, bool) {
 	case f.coded != nil:
 	case f.put != "":
 		f.put = q.written(f.put)
-	case f.class == Secret && bareJSON(t.laid, start, end):
+	case f.class == alias.Secret && bareJSON(t.laid, start, end):
 		f.put = q.written(`"` + Placeholder(f.rule) + `"`)
 		if chars.IsAllDigits(t.laid[start:end]) {
 			f.put = "0"

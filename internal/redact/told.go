@@ -3,19 +3,20 @@ package redact
 import (
 	"strings"
 
+	"envask/internal/redact/alias"
 	"envask/internal/redact/chars"
 )
 
 // Told is one finding, with its original: for those who count how often each value was found, and how.
 type Told struct {
-	Value
+	alias.Value
 	Taught bool  // a rule found it at this place; else it was removed since it had been found elsewhere
 	Offset int64 // in the file, in bytes; -1 where the file had to be opened or decoded for it
 }
 
 // tell hands a finding to whoever counts.
 func (e *Engine) tell(b []byte, f finding) {
-	t := Told{Value: Value{Text: f.original, Class: f.class, Rule: f.rule}, Taught: f.by != nil, Offset: -1}
+	t := Told{Value: alias.Value{Text: f.original, Class: f.class, Rule: f.rule}, Taught: f.by != nil, Offset: -1}
 	if t.Text == "" {
 		t.Text = string(b[f.start:f.end])
 	}
@@ -26,7 +27,7 @@ func (e *Engine) tell(b []byte, f finding) {
 }
 
 // WhyLeft says why a value is replaced at its places only and not wherever it stands; "" when it is removed everywhere.
-func (l *Learned) WhyLeft(v Value) string {
+func (l *Learned) WhyLeft(v alias.Value) string {
 	l.mu.Lock()
 	_, learned := l.values[v.Text]
 	common := l.common[strings.ToLower(v.Text)]
@@ -40,11 +41,11 @@ func (l *Learned) WhyLeft(v Value) string {
 		return "found on weak evidence"
 	case n > MaxLearned || strings.ContainsAny(v.Text, "\r\n"):
 		return "too long"
-	case n < MinName || v.Class == Secret && n < MinSecret:
+	case n < MinName || v.Class == alias.Secret && n < MinSecret:
 		return "too short"
-	case v.Class == Secret && chars.AllDigits(v.Text):
+	case v.Class == alias.Secret && chars.AllDigits(v.Text):
 		return "a number"
-	case v.Class == User:
+	case v.Class == alias.User:
 		return "a word that stands for other things, too"
 	}
 	return "not shaped like a secret"

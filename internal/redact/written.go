@@ -11,6 +11,7 @@ import (
 
 	"github.com/go-json-experiment/json/v1"
 
+	"envask/internal/redact/alias"
 	"envask/internal/redact/chars"
 )
 
@@ -18,19 +19,19 @@ import (
 // JSON, of addresses (RFC 3986) and of XML, in Latin-1 and UTF-8, and for secrets the part of their base64 (RFC 4648) that does not depend on what
 // stands around them; host names in small letters and in capitals. A value that was found with escapes is also looked for without.
 // They are put behind a list.
-func writtenForms(out []entry, v *Value) []entry {
+func writtenForms(out []entry, v *alias.Value) []entry {
 	add := func(text string) {
-		if text != v.Text && (v.Class != Secret || len(text) >= MinSecret) && len(text) >= MinName && len(text) <= 2*MaxLearned && !strings.ContainsAny(text, "\r\n") {
+		if text != v.Text && (v.Class != alias.Secret || len(text) >= MinSecret) && len(text) >= MinName && len(text) <= 2*MaxLearned && !strings.ContainsAny(text, "\r\n") {
 			out = append(out, entry{text: text, value: v})
 		}
 	}
-	if v.Class != Secret && v.Class != Mail && v.Class != User {
-		if v.Class == Card || v.Class == Phone {
+	if v.Class != alias.Secret && v.Class != alias.Mail && v.Class != alias.User {
+		if v.Class == alias.Card || v.Class == alias.Phone {
 			if d := chars.OnlyDigits(v.Text); len(d) >= 9 {
 				add(d)
 			}
 		}
-		if v.Class == Host {
+		if v.Class == alias.Host {
 			lower, upper := strings.ToLower(v.Text), strings.ToUpper(v.Text)
 			add(lower)
 			if upper != lower {
@@ -39,22 +40,22 @@ func writtenForms(out []entry, v *Value) []entry {
 		}
 		return out
 	}
-	plain := asUTF8(v.Text)
+	plain := alias.AsUTF8(v.Text)
 	add(plain)
 	if strings.IndexByte(plain, '%') >= 0 {
-		if t, err := url.PathUnescape(plain); err == nil && isPlainText(t) {
+		if t, err := url.PathUnescape(plain); err == nil && alias.IsPlainText(t) {
 			add(t)
 			plain = t
 		}
 	}
 	if strings.IndexByte(plain, '\\') >= 0 {
-		if t, ok := fromJSON(plain); ok {
+		if t, ok := alias.FromJSON(plain); ok {
 			add(t)
 			plain = t
 		}
 	}
 	if strings.IndexByte(plain, '&') >= 0 {
-		if t := html.UnescapeString(plain); isPlainText(t) {
+		if t := html.UnescapeString(plain); alias.IsPlainText(t) {
 			add(t)
 			plain = t
 		}
@@ -76,7 +77,7 @@ func writtenForms(out []entry, v *Value) []entry {
 		add(asASCII(plain, `\u%04x`))
 		add(asASCII(plain, `\u%04X`))
 	}
-	if v.Class == Secret && len(plain) >= minBase64 {
+	if v.Class == alias.Secret && len(plain) >= minBase64 {
 		for offset := range 3 {
 			heart := base64Heart(plain, offset)
 			out = append(out, entry{text: heart, value: v, base64: true})
@@ -86,24 +87,6 @@ func writtenForms(out []entry, v *Value) []entry {
 		}
 	}
 	return out
-}
-
-// fromJSON gives what a text stands for within the quotes of JSON (RFC 8259, section 7).
-func fromJSON(text string) (t string, ok bool) {
-	err := json.Unmarshal([]byte(`"`+text+`"`), &t)
-	return t, err == nil && isPlainText(t)
-}
-
-// asUTF8 reads what is no UTF-8 as Latin-1 (ISO 8859-1), in which every byte is the character of its number.
-func asUTF8(text string) string {
-	if utf8.ValidString(text) {
-		return text
-	}
-	runes := make([]rune, len(text))
-	for i := range runes {
-		runes[i] = rune(text[i])
-	}
-	return string(runes)
 }
 
 // asLatin1 writes a text in Latin-1; what has a character beyond it stays.
@@ -151,15 +134,6 @@ func base64Heart(text string, before int) string {
 	var letters [192]byte
 	all := base64.StdEncoding.AppendEncode(letters[:0], plain)
 	return string(all[(before*8+5)/6 : (before+len(text))*8/6])
-}
-
-func isPlainText(s string) bool {
-	for _, r := range s {
-		if r < 0x20 || r == 0xfffd {
-			return false
-		}
-	}
-	return true
 }
 
 // isPlainWord says whether a text is written the same everywhere.

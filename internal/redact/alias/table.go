@@ -1,23 +1,15 @@
-package redact
+package alias
 
 import (
-	"bytes"
 	"cmp"
 	"encoding/binary"
-	"errors"
 	"fmt"
-	"io/fs"
 	"maps"
 	"net/netip"
-	"os"
 	"slices"
 	"sort"
 	"strings"
 	"sync"
-
-	"github.com/go-json-experiment/json"
-
-	"envask/internal/redact/chars"
 )
 
 // Table is a case's table of aliases: once given, an alias never changes, and no two originals share one.
@@ -61,66 +53,6 @@ func newTable(size int) *Table {
 	return &Table{given: make([]Alias, 0, size), byOrigin: make(map[origin]string, size), counts: map[group]int{}, networks: map[group]int{}}
 }
 
-type tableFile struct {
-	Version int     `json:"version"`
-	Aliases []Alias `json:"aliases"` // in the order in which they were given
-}
-
-// LoadTable reads a table; a file that is not there is an empty table.
-func LoadTable(file string) (*Table, error) {
-	data, err := os.ReadFile(file)
-	if errors.Is(err, fs.ErrNotExist) {
-		return NewTable(), nil
-	}
-	if err != nil {
-		return nil, err
-	}
-	return parseTable(data, file)
-}
-
-func parseTable(data []byte, file string) (*Table, error) {
-	var f tableFile
-	if err := json.Unmarshal(data, &f); err != nil || f.Version != 1 {
-		return nil, fmt.Errorf("%s is not a table of aliases", file)
-	}
-	t := newTable(len(f.Aliases))
-	taken := make(map[string]bool, len(f.Aliases))
-	for _, a := range f.Aliases {
-		if taken[a.Alias] || t.byOrigin[origin{a.Class, a.Original}] != "" {
-			return nil, fmt.Errorf("%s gives the alias %s twice", file, a.Alias)
-		}
-		taken[a.Alias] = true
-		t.apart = a.Class == Mail && strings.HasPrefix(a.Alias, aliasHeads[Mail])
-		// Giving it again brings the counters to where they were, and shows whether the file was changed.
-		if got := t.give(a.Class, a.Original); got != a.Alias {
-			return nil, fmt.Errorf("%s: the alias %s does not follow those before it; the file was changed", file, a.Alias)
-		}
-	}
-	t.changed, t.apart = false, false
-	return t, nil
-}
-
-// Marshal gives the table as a file.
-func (t *Table) Marshal() ([]byte, error) {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	var b bytes.Buffer // a line for each: there may be tens of thousands
-	b.WriteString("{\"version\": 1, \"aliases\": [")
-	for i, a := range t.given {
-		line, err := json.Marshal(a)
-		if err != nil {
-			return nil, err
-		}
-		if i > 0 {
-			b.WriteByte(',')
-		}
-		b.WriteByte('\n')
-		b.Write(line)
-	}
-	b.WriteString("\n]}\n")
-	return b.Bytes(), nil
-}
-
 // Changed says whether aliases were given since the table was loaded.
 func (t *Table) Changed() bool {
 	t.mu.Lock()
@@ -140,21 +72,10 @@ func (t *Table) All() []Alias {
 // minPlainNumber is how many digits a phone number has at least for its digits alone to be taken for it.
 const minPlainNumber = 10
 
-// Identities gives the originals of the table as values, each with the first rule of its class; which one found it is not known
-// any more. Classes of which the configuration keeps anything are left out, and so are hosts that are there for the sake of an
-// address of mail: they may be a provider's, or the vendor's.
-func (t *Table) Identities(c Config) []Value {
-	rules := map[Class]string{}
-	for _, r := range Rules {
-		if rules[r.Class] == "" {
-			rules[r.Class] = r.Name
-		}
-	}
-	for _, r := range Rules {
-		if c.keeps(r.Class, r.Name) {
-			delete(rules, r.Class)
-		}
-	}
+// Identities gives the originals of the table as values, each with the rule that is named for its class; which one found it is not known
+// any more. Classes without a rule are left out, and so are hosts that are there for the sake of an address of mail: they may be a
+// provider's, or the vendor's.
+func (t *Table) Identities(rules map[Class]string) []Value {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	ofMail := map[string]bool{}
@@ -207,38 +128,6 @@ func (t *Table) Alias(class Class, original string) string {
 	return t.give(class, canonical(class, original))
 }
 
-// canonical gives the form under which spellings of the same thing are one.
-func canonical(class Class, text string) string {
-	text = asUTF8(text)
-	switch class {
-	case User:
-		if t, ok := fromJSON(text); ok && strings.Contains(text, `\u`) {
-			return t
-		}
-	case IPv4, IPv6:
-		if class == IPv4 {
-			if a, ok := numberAddress(text); ok {
-				return a.String()
-			}
-			text = withoutZeros(strings.ReplaceAll(text, "-", "."))
-		}
-		if a, err := netip.ParseAddr(writtenColons.Replace(text)); err == nil {
-			return a.WithZone("").String()
-		}
-	case Mail:
-		return strings.ToLower(plainAt.Replace(text))
-	case Host:
-		return strings.ToLower(text)
-	case MAC:
-		return plainMAC(text)
-	case Phone, Card:
-		return chars.OnlyDigits(text)
-	case IBAN:
-		return strings.ReplaceAll(text, " ", "")
-	}
-	return text
-}
-
 func (t *Table) give(class Class, original string) string {
 	o := origin{class, original}
 	if a, ok := t.byOrigin[o]; ok {
@@ -261,11 +150,11 @@ func (t *Table) give(class Class, original string) string {
 	case IBAN:
 		a = t.giveIBAN()
 	case ID:
-		a = "id-" + code(t.next("id"))
+		a = "id-" + Code(t.next("id"))
 	case Host:
-		a = "host-" + code(t.next("host")) + ".example"
+		a = "host-" + Code(t.next("host")) + ".example"
 	default:
-		a = "user-" + code(t.next("user"))
+		a = "user-" + Code(t.next("user"))
 	}
 	t.given = append(t.given, Alias{class, original, a})
 	t.byOrigin[o] = a
@@ -280,7 +169,7 @@ func (t *Table) giveMail(original string) string {
 	if account := t.byOrigin[origin{User, original[:max(at, 0)]}]; account != "" && !t.apart {
 		return account + "@" + host
 	}
-	return "mail-" + code(t.next("mail")) + "@" + host
+	return "mail-" + Code(t.next("mail")) + "@" + host
 }
 
 // next counts up from 0 within a class.
@@ -332,93 +221,29 @@ func (t *Table) giveIPv6(original string) string {
 	return netip.AddrFrom16(out).String()
 }
 
-const (
-	codeDigits  = "23456789"
-	codeLetters = "abcdefghjkmnpqrstvwxyz"
-	codePair    = len(codeDigits) * len(codeLetters)
-)
-
-// code writes a number as pairs of a digit and a letter, such as 4k or 4k2a: short, easy to read out, no words.
-func code(n int) string {
-	pair := func(n int) string {
-		return string([]byte{codeDigits[n/len(codeLetters)], codeLetters[n%len(codeLetters)]})
-	}
-	s := pair(n % codePair)
-	for n /= codePair; n > 0; n = n / codePair {
-		n--
-		s = pair(n%codePair) + s
-	}
-	return s
-}
-
 var (
 	aliasV4 = netip.MustParsePrefix("240.0.0.0/4")
-	aliasV6 = netip.MustParsePrefix("3fff::/20")
+	AliasV6 = netip.MustParsePrefix("3fff::/20")
 )
 
-// aliasHeads are what the aliases that are words begin with.
-var aliasHeads = map[Class]string{Mail: "mail-", Host: "host-", User: "user-", ID: "id-"}
-
-// cutCode takes the code of an alias off the beginning of a text; ok is false when there is none.
-func cutCode(text []byte) (rest []byte, ok bool) {
-	n := 0
-	for n+1 < len(text) && text[n] >= '2' && text[n] <= '9' && text[n+1] >= 'a' && text[n+1] <= 'z' {
-		n += 2
-	}
-	return text[n:], n > 0
-}
-
-// isWordAlias says whether a text is an alias of a class whose aliases are words.
-func isWordAlias(class Class, text []byte) bool {
-	head := aliasHeads[class]
-	rest, ok := bytes.CutPrefix(text, []byte(head))
-	if class == Mail && !ok {
-		head = aliasHeads[User]
-		rest, ok = bytes.CutPrefix(text, []byte(head))
-	}
-	if !ok || head == "" {
-		return false
-	}
-	if rest, ok = cutCode(rest); !ok {
-		return false
-	}
-	switch class {
-	case Mail:
-		rest, ok = bytes.CutPrefix(rest, []byte("@"))
-		return ok && isWordAlias(Host, rest)
-	case Host:
-		return string(rest) == ".example"
-	}
-	return len(rest) == 0
-}
-
-// isAlias says whether text has the form of an alias; such text is left as it is, so that redacting twice changes nothing.
-func isAlias(class Class, text []byte) bool {
-	switch class {
-	case IPv4, IPv6:
-		a, err := netip.ParseAddr(writtenColons.Replace(string(text)))
-		if err != nil && class == IPv4 {
-			a, err = netip.ParseAddr(strings.ReplaceAll(string(text), "-", "."))
-		}
-		if err != nil && class == IPv4 {
-			number, ok := numberAddress(string(text))
-			return ok && aliasV4.Contains(number)
-		}
-		return err == nil && (aliasV4.Contains(a) || aliasV6.Contains(a.WithZone("")))
-	case MAC:
-		return strings.HasPrefix(plainMAC(string(text)), macHead)
-	case Phone:
-		return strings.HasPrefix(chars.OnlyDigits(string(text)), phoneHead)
-	}
-	return isWordAlias(class, text)
-}
-
-// clone gives a table of one's own with the same aliases.
-func (t *Table) clone() *Table {
+// Clone gives a table of one's own with the same aliases.
+func (t *Table) Clone() *Table {
 	if t == nil {
 		return NewTable()
 	}
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	return &Table{given: slices.Clone(t.given), byOrigin: maps.Clone(t.byOrigin), counts: maps.Clone(t.counts), networks: maps.Clone(t.networks)}
+}
+
+func (t *Table) givePhone() string { return fmt.Sprintf("%s%06d", phoneHead, t.next("phone")+1) }
+
+func (t *Table) giveCard() string { return fmt.Sprintf("%d", t.next("card")+1) }
+
+func (t *Table) giveIBAN() string { return fmt.Sprintf("%d", t.next("iban")+1) }
+
+// giveMAC gives the next alias.
+func (t *Table) giveMAC() string {
+	n := t.next("mac") + 1
+	return fmt.Sprintf("%s:%02x:%02x:%02x", macHead, byte(n>>16), byte(n>>8), byte(n))
 }

@@ -1,0 +1,298 @@
+package alias
+
+import (
+	"bytes"
+	"fmt"
+	jsonv1 "github.com/go-json-experiment/json/v1"
+	"net/netip"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+
+	"envask/internal/redact/chars"
+)
+
+// canonical gives the form under which spellings of the same thing are one.
+func canonical(class Class, text string) string {
+	text = AsUTF8(text)
+	switch class {
+	case User:
+		if t, ok := FromJSON(text); ok && strings.Contains(text, `\u`) {
+			return t
+		}
+	case IPv4, IPv6:
+		if class == IPv4 {
+			if a, ok := NumberAddress(text); ok {
+				return a.String()
+			}
+			text = WithoutZeros(strings.ReplaceAll(text, "-", "."))
+		}
+		if a, err := netip.ParseAddr(WrittenColons.Replace(text)); err == nil {
+			return a.WithZone("").String()
+		}
+	case Mail:
+		return strings.ToLower(plainAt.Replace(text))
+	case Host:
+		return strings.ToLower(text)
+	case MAC:
+		return plainMAC(text)
+	case Phone, Card:
+		return chars.OnlyDigits(text)
+	case IBAN:
+		return strings.ReplaceAll(text, " ", "")
+	}
+	return text
+}
+
+const (
+	codeDigits  = "23456789"
+	codeLetters = "abcdefghjkmnpqrstvwxyz"
+	CodePair    = len(codeDigits) * len(codeLetters)
+)
+
+// Code writes a number as pairs of a digit and a letter, such as 4k or 4k2a: short, easy to read out, no words.
+func Code(n int) string {
+	pair := func(n int) string {
+		return string([]byte{codeDigits[n/len(codeLetters)], codeLetters[n%len(codeLetters)]})
+	}
+	s := pair(n % CodePair)
+	for n /= CodePair; n > 0; n = n / CodePair {
+		n--
+		s = pair(n%CodePair) + s
+	}
+	return s
+}
+
+// aliasHeads are what the aliases that are words begin with.
+var aliasHeads = map[Class]string{Mail: "mail-", Host: "host-", User: "user-", ID: "id-"}
+
+// cutCode takes the code of an alias off the beginning of a text; ok is false when there is none.
+func cutCode(text []byte) (rest []byte, ok bool) {
+	n := 0
+	for n+1 < len(text) && text[n] >= '2' && text[n] <= '9' && text[n+1] >= 'a' && text[n+1] <= 'z' {
+		n += 2
+	}
+	return text[n:], n > 0
+}
+
+// isWordAlias says whether a text is an alias of a class whose aliases are words.
+func isWordAlias(class Class, text []byte) bool {
+	head := aliasHeads[class]
+	rest, ok := bytes.CutPrefix(text, []byte(head))
+	if class == Mail && !ok {
+		head = aliasHeads[User]
+		rest, ok = bytes.CutPrefix(text, []byte(head))
+	}
+	if !ok || head == "" {
+		return false
+	}
+	if rest, ok = cutCode(rest); !ok {
+		return false
+	}
+	switch class {
+	case Mail:
+		rest, ok = bytes.CutPrefix(rest, []byte("@"))
+		return ok && isWordAlias(Host, rest)
+	case Host:
+		return string(rest) == ".example"
+	}
+	return len(rest) == 0
+}
+
+// IsAlias says whether text has the form of an alias; such text is left as it is, so that redacting twice changes nothing.
+func IsAlias(class Class, text []byte) bool {
+	switch class {
+	case IPv4, IPv6:
+		a, err := netip.ParseAddr(WrittenColons.Replace(string(text)))
+		if err != nil && class == IPv4 {
+			a, err = netip.ParseAddr(strings.ReplaceAll(string(text), "-", "."))
+		}
+		if err != nil && class == IPv4 {
+			number, ok := NumberAddress(string(text))
+			return ok && aliasV4.Contains(number)
+		}
+		return err == nil && (aliasV4.Contains(a) || AliasV6.Contains(a.WithZone("")))
+	case MAC:
+		return strings.HasPrefix(plainMAC(string(text)), macHead)
+	case Phone:
+		return strings.HasPrefix(chars.OnlyDigits(string(text)), phoneHead)
+	}
+	return isWordAlias(class, text)
+}
+
+// plainAt writes it as it is.
+var plainAt = strings.NewReplacer("%40", "@", "\\u0040", "@", "&#64;", "@", "&#x40;", "@", "&commat;", "@")
+
+// WithoutZeros takes the zeros out of the beginnings of the parts of an address.
+func WithoutZeros(address string) string {
+	parts := strings.Split(address, ".")
+	for i, p := range parts {
+		if p = strings.TrimLeft(p, "0"); p == "" {
+			p = "0"
+		}
+		parts[i] = p
+	}
+	return strings.Join(parts, ".")
+}
+
+// WrittenColons are the colons of an address within the address of a page.
+var WrittenColons = strings.NewReplacer("%3A", ":", "%3a", ":")
+
+// NumberAddress reads an address that is written as one number, of ten digits at most or hexadecimal with all its eight.
+func NumberAddress(text string) (a netip.Addr, ok bool) {
+	digits, base := text, 10
+	if hex, found := strings.CutPrefix(strings.ToLower(text), "0x"); found {
+		if digits, base = hex, 16; len(digits) != 8 {
+			return a, false
+		}
+	} else if len(text) < 8 || len(text) > 10 || text[0] < '1' {
+		return a, false
+	}
+	n, err := strconv.ParseUint(digits, base, 32)
+	return netip.AddrFrom4([4]byte{byte(n >> 24), byte(n >> 16), byte(n >> 8), byte(n)}), err == nil && n >= 1<<24
+}
+
+// AsNumber writes an address as the original is written.
+func AsNumber(address, original string) string {
+	a := netip.MustParseAddr(address).As4()
+	n := uint32(a[0])<<24 | uint32(a[1])<<16 | uint32(a[2])<<8 | uint32(a[3])
+	switch {
+	case !strings.HasPrefix(strings.ToLower(original), "0x"):
+		return strconv.FormatUint(uint64(n), 10)
+	case strings.ContainsAny(original[2:], "ABCDEF"):
+		return original[:2] + fmt.Sprintf("%08X", n)
+	}
+	return original[:2] + fmt.Sprintf("%08x", n)
+}
+
+// Luhn checks the last of some digits (ISO/IEC 7812-1, annex B).
+func Luhn(d []byte) bool {
+	sum := 0
+	for i, c := range d {
+		v := int(c)
+		if (len(d)-i)%2 == 0 {
+			if v *= 2; v > 9 {
+				v -= 9
+			}
+		}
+		sum += v
+	}
+	return sum%10 == 0
+}
+
+// The beginnings of the aliases of numbers, none of which can be an original: +999 is a country code that is not assigned
+// (ITU-T E.164), 9999 no card network, ZZ a country code for users (ISO 3166-1) with check digits that never are 00.
+const (
+	phoneHead = "99900"
+	cardHead  = "9999"
+	ibanHead  = "ZZ00"
+)
+
+// AsPhone writes an alias of a telephone number like its original.
+func AsPhone(alias, original string) string {
+	if strings.HasPrefix(original, "+") {
+		return "+" + alias
+	}
+	return alias
+}
+
+// AsCard writes the number of an alias as a card number with the digits and signs of its original and a wrong check digit.
+func AsCard(number, original string) string {
+	n := len(chars.OnlyDigits(original))
+	digits := []byte(cardHead + strings.Repeat("0", max(0, n-len(cardHead)-len(number)-1)) + number + "0")
+	values := make([]byte, len(digits))
+	for i, c := range digits {
+		values[i] = c - '0'
+	}
+	if Luhn(values) {
+		digits[len(digits)-1] = '1'
+	}
+	return inShape(string(digits), original)
+}
+
+// AsIBAN does the same for an account number.
+func AsIBAN(number, original string) string {
+	n := len(strings.ReplaceAll(original, " ", ""))
+	return inShape(ibanHead+strings.Repeat("0", max(0, n-len(ibanHead)-len(number)))+number, original)
+}
+
+// inShape puts signs between digits where an original has them.
+func inShape(digits, original string) string {
+	var out strings.Builder
+	for i := 0; i < len(original) && digits != ""; i++ {
+		if chars.IsWord(original[i]) {
+			out.WriteByte(digits[0])
+			digits = digits[1:]
+		} else {
+			out.WriteByte(original[i])
+		}
+	}
+	out.WriteString(digits)
+	return out.String()
+}
+
+// macHead is the first half of every alias of a hardware address: locally administered, so that no maker has it (IEEE 802c).
+const macHead = "02:ea:5c"
+
+var macSigns = strings.NewReplacer(":", "", "-", "", ".", "")
+
+// plainMAC gives a hardware address in one notation.
+func plainMAC(text string) string {
+	if parts := strings.Split(text, ":"); len(parts) == 6 && len(text) < 17 {
+		for i, p := range parts {
+			parts[i] = strings.Repeat("0", max(0, 2-len(p))) + p
+		}
+		text = strings.Join(parts, ":")
+	}
+	digits := macSigns.Replace(strings.ToLower(text))
+	var parts []string
+	for i := 0; i+2 <= len(digits); i += 2 {
+		parts = append(parts, digits[i:i+2])
+	}
+	return strings.Join(parts, ":")
+}
+
+// AsMAC writes an alias in the notation of the original, so that what reads the log still reads it.
+func AsMAC(alias, original string) string {
+	switch digits := strings.ReplaceAll(alias, ":", ""); {
+	case len(original) == 12:
+		alias = digits
+	case original[4] == '.' || len(original) == 14 && original[4] == '-':
+		sign := original[4:5]
+		alias = digits[:4] + sign + digits[4:8] + sign + digits[8:]
+	case len(original) < 17:
+	default:
+		alias = strings.ReplaceAll(alias, ":", original[2:3])
+	}
+	if strings.ContainsAny(original, "ABCDEF") {
+		alias = strings.ToUpper(alias)
+	}
+	return alias
+}
+
+// FromJSON gives what a text stands for within the quotes of JSON (RFC 8259, section 7).
+func FromJSON(text string) (t string, ok bool) {
+	err := jsonv1.Unmarshal([]byte(`"`+text+`"`), &t)
+	return t, err == nil && IsPlainText(t)
+}
+
+// AsUTF8 reads what is no UTF-8 as Latin-1 (ISO 8859-1), in which every byte is the character of its number.
+func AsUTF8(text string) string {
+	if utf8.ValidString(text) {
+		return text
+	}
+	runes := make([]rune, len(text))
+	for i := range runes {
+		runes[i] = rune(text[i])
+	}
+	return string(runes)
+}
+
+func IsPlainText(s string) bool {
+	for _, r := range s {
+		if r < 0x20 || r == 0xfffd {
+			return false
+		}
+	}
+	return true
+}

@@ -1,0 +1,149 @@
+package alias
+
+import (
+	"bufio"
+	"errors"
+	"io"
+	"regexp"
+	"strings"
+	"sync"
+
+	"envask/internal/redact/chars"
+)
+
+// Reveal copies a text with the aliases of a table turned back into their originals, line by line, and gives how many there
+// were. Secrets cannot be turned back: nothing is kept of them.
+func Reveal(t *Table, w *bufio.Writer, r io.Reader) (int, error) {
+	back := map[string]string{}
+	for _, a := range t.All() {
+		switch a.Class {
+		case Card:
+			back[chars.OnlyDigits(AsCard(a.Alias, a.Original))] = a.Original
+		case IBAN:
+			back[strings.ReplaceAll(AsIBAN(a.Alias, a.Original), " ", "")] = a.Original
+		default:
+			back[a.Alias] = a.Original
+		}
+	}
+	n := 0
+	br := bufio.NewReaderSize(r, 64<<10)
+	held := ""
+	for {
+		line, rest, err := pieceOf(br, held)
+		held = rest
+		cards := 0
+		line = numberAliases().ReplaceAllStringFunc(line, func(text string) string {
+			if o, ok := back[onlyNumber(text)]; ok {
+				cards++
+				return inShape(o, text)
+			}
+			return text
+		})
+		text, found := revealLine(line, back)
+		found += cards
+		n += found
+		if _, werr := w.WriteString(text); werr != nil {
+			return n, werr
+		}
+		if errors.Is(err, io.EOF) {
+			return n, w.Flush()
+		}
+		if err != nil {
+			return n, errors.Join(err, w.Flush())
+		}
+	}
+}
+
+// maxRevealed is how much of one line is in memory, in bytes; a longer one is taken in pieces that end between words.
+const maxRevealed = 1 << 20
+
+// pieceOf gives the next line, or as much of it as goes, and what of it is held back for the next piece.
+func pieceOf(br *bufio.Reader, held string) (piece, rest string, err error) {
+	line := []byte(held)
+	for {
+		part, err := br.ReadSlice('\n')
+		line = append(line, part...)
+		if err != bufio.ErrBufferFull {
+			return string(line), "", err
+		}
+		if len(line) < maxRevealed {
+			continue
+		}
+		cut := len(line)
+		for cut > len(line)/2 && (isAliasByte(line[cut-1]) || line[cut-1] == ' ') { // numbers in groups hold blanks
+			cut--
+		}
+		if cut == len(line)/2 { // one endless word
+			cut = len(line)
+		}
+		return string(line[:cut]), string(line[cut:]), nil
+	}
+}
+
+// numberAliases find the aliases of cards and accounts, which may stand in groups.
+var numberAliases = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(cardHead + `(?:[ -]?[0-9]){9,15}|` + ibanHead + `(?: ?[0-9]){11,30}`)
+})
+
+func onlyNumber(text string) string { return strings.NewReplacer(" ", "", "-", "").Replace(text) }
+
+func isAliasByte(c byte) bool { return chars.IsWord(c) || c == '-' || c == '.' || c == ':' || c == '@' }
+
+// revealLine takes the words of a line one by one; signs at their ends are no part of them.
+func revealLine(line string, back map[string]string) (string, int) {
+	var out strings.Builder
+	n := 0
+	for i := 0; i < len(line); {
+		if !isAliasByte(line[i]) {
+			out.WriteByte(line[i])
+			i++
+			continue
+		}
+		end := i
+		for end < len(line) && isAliasByte(line[end]) {
+			end++
+		}
+		original, length := revealWord(line[i:end], back)
+		if length > 0 {
+			n++
+			out.WriteString(original)
+			i += length
+			continue
+		}
+		// What an alias may begin behind: the rest of the word is tried from there.
+		next := i + 1
+		for next < end && (chars.IsWord(line[next-1]) && chars.IsWord(line[next])) {
+			next++
+		}
+		out.WriteString(line[i:next])
+		i = next
+	}
+	return out.String(), n
+}
+
+// revealWord gives the original of the alias that a word begins with, and the alias's length.
+func revealWord(word string, back map[string]string) (string, int) {
+	for n := len(word); n > 3; n-- {
+		if n < len(word) && chars.IsWord(word[n]) && chars.IsWord(word[n-1]) {
+			continue
+		}
+		w := word[:n]
+		if o, ok := back[strings.ToLower(w)]; ok {
+			return o, n
+		}
+		if o, ok := back[w]; ok {
+			return o, n
+		}
+		if a, ok := NumberAddress(w); ok {
+			if o, ok := back[a.String()]; ok {
+				return AsNumber(o, w), n
+			}
+		}
+		if len(w) == 17 && w[2] == '-' || len(w) == 14 && w[4] == '.' { // a hardware address in another notation
+			if o, ok := back[plainMAC(w)]; ok {
+				return AsMAC(o, w), n
+			}
+		}
+	}
+	return "", 0
+}
