@@ -1,4 +1,4 @@
-package redact
+package alias
 
 import (
 	"fmt"
@@ -9,12 +9,10 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
-
-	"envask/internal/redact/alias"
 )
 
 func TestAliasesKeepSubnets(t *testing.T) {
-	table := alias.NewTable()
+	table := NewTable()
 	prefix := func(a string, bits int) netip.Prefix {
 		p, err := netip.MustParseAddr(a).Prefix(bits)
 		require.NoError(t, err)
@@ -41,36 +39,36 @@ func TestAliasesKeepSubnets(t *testing.T) {
 }
 
 // ClassOf gives the class of an address.
-func ClassOf(a netip.Addr) alias.Class {
+func ClassOf(a netip.Addr) Class {
 	if a.Is4() {
-		return alias.IPv4
+		return IPv4
 	}
-	return alias.IPv6
+	return IPv6
 }
 
 func TestNoTwoOriginalsShareAnAlias(t *testing.T) {
-	table := alias.NewTable()
+	table := NewTable()
 	seen := map[string]string{}
-	give := func(class alias.Class, original string) {
+	give := func(class Class, original string) {
 		a := table.Alias(class, original)
 		require.Empty(t, seen[a], "%s for %s", a, original)
 		seen[a] = original
-		require.True(t, alias.IsAlias(class, []byte(a)), "%s has the form of an alias", a)
+		require.True(t, IsAlias(class, []byte(a)), "%s has the form of an alias", a)
 	}
 	for i := range 5000 { // more /16 networks than there are places that keep relations
-		give(alias.IPv4, fmt.Sprintf("%d.%d.1.1", 1+i/250, i%250))
+		give(IPv4, fmt.Sprintf("%d.%d.1.1", 1+i/250, i%250))
 	}
 	for i := range 256 {
-		give(alias.IPv4, fmt.Sprintf("198.51.100.%d", i))
+		give(IPv4, fmt.Sprintf("198.51.100.%d", i))
 	}
 	for i := range 3000 {
-		give(alias.IPv6, fmt.Sprintf("2001:db8:%x::%x", i, i))
-		give(alias.User, fmt.Sprintf("user.%d", i))
-		give(alias.Mail, fmt.Sprintf("user.%d@merrowick.example", i))
+		give(IPv6, fmt.Sprintf("2001:db8:%x::%x", i, i))
+		give(User, fmt.Sprintf("user.%d", i))
+		give(Mail, fmt.Sprintf("user.%d@merrowick.example", i))
 	}
 	require.NotContains(t, seen, "255.255.255.255")
-	require.Equal(t, table.Alias(alias.IPv6, "2001:DB8:0:0::1"), table.Alias(alias.IPv6, "2001:db8::1"), "spellings are one")
-	require.Equal(t, table.Alias(alias.Mail, "A@X.example"), table.Alias(alias.Mail, "a@x.example"))
+	require.Equal(t, table.Alias(IPv6, "2001:DB8:0:0::1"), table.Alias(IPv6, "2001:db8::1"), "spellings are one")
+	require.Equal(t, table.Alias(Mail, "A@X.example"), table.Alias(Mail, "a@x.example"))
 }
 
 func TestTableIsKept(t *testing.T) {
@@ -78,8 +76,8 @@ func TestTableIsKept(t *testing.T) {
 	table, err := LoadTable(file)
 	require.NoError(t, err)
 	require.False(t, table.Changed())
-	table.Give([]alias.Value{{Text: "z.last", Class: alias.User, Rule: "user"}, {Text: "a.first", Class: alias.User, Rule: "user"}, {Text: "192.0.2.9", Class: alias.IPv4, Rule: "ipv4"}, {Text: "j\xfcrgen.mosebach", Class: alias.User, Rule: "user"}, {Text: "x@merrowick.example", Class: alias.Mail, Rule: "mail"}, {Text: "pw", Class: alias.Secret, Rule: "keyed-secret"}})
-	require.Equal(t, "user-2a", table.Alias(alias.User, "a.first"), "new ones are given in sorted order")
+	table.Give([]Value{{Text: "z.last", Class: User, Rule: "user"}, {Text: "a.first", Class: User, Rule: "user"}, {Text: "192.0.2.9", Class: IPv4, Rule: "ipv4"}, {Text: "j\xfcrgen.mosebach", Class: User, Rule: "user"}, {Text: "x@merrowick.example", Class: Mail, Rule: "mail"}, {Text: "pw", Class: Secret, Rule: "keyed-secret"}})
+	require.Equal(t, "user-2a", table.Alias(User, "a.first"), "new ones are given in sorted order")
 	data, err := table.Marshal()
 	require.NoError(t, err)
 	require.NotContains(t, string(data), "pw")
@@ -90,7 +88,7 @@ func TestTableIsKept(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, table.All(), again.All(), "also what is no UTF-8")
 	require.False(t, again.Changed())
-	require.Equal(t, "user-2d", again.Alias(alias.User, "m.middle"), "what was given never changes")
+	require.Equal(t, "user-2d", again.Alias(User, "m.middle"), "what was given never changes")
 	require.True(t, again.Changed())
 
 	require.NoError(t, os.WriteFile(file, []byte(`{
@@ -105,7 +103,7 @@ func TestTableIsKept(t *testing.T) {
 }`), 0o600))
 	older, err := LoadTable(file)
 	require.NoError(t, err)
-	require.Equal(t, []alias.Alias{{Class: alias.User, Original: "a.first", Alias: "user-2a"}}, older.All())
+	require.Equal(t, []Alias{{Class: User, Original: "a.first", Alias: "user-2a"}}, older.All())
 
 	for name, text := range map[string]string{"changed": strings.Replace(string(data), "user-2a", "user-9z", 1), "twice": strings.Replace(string(data), "user-2b", "user-2a", 1), "broken": "{"} {
 		require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
@@ -117,12 +115,12 @@ func TestTableIsKept(t *testing.T) {
 func TestCodesAreShortAndDistinct(t *testing.T) {
 	seen := map[string]bool{}
 	for n := range 70_000 {
-		c := alias.Code(n)
+		c := Code(n)
 		require.False(t, seen[c], "%s for %d", c, n)
 		seen[c] = true
 		require.LessOrEqual(t, len(c), 6)
 	}
-	require.Equal(t, "2a", alias.Code(0))
-	require.Equal(t, "9z", alias.Code(alias.CodePair-1))
-	require.Equal(t, "2a2a", alias.Code(alias.CodePair))
+	require.Equal(t, "2a", Code(0))
+	require.Equal(t, "9z", Code(CodePair-1))
+	require.Equal(t, "2a2a", Code(CodePair))
 }
