@@ -44,12 +44,12 @@ func (e *Engine) findBeside(b []byte, from int) {
 }
 
 // nameBeside makes of what finds a name beside a find what adds it, if it is one.
-func nameBeside(find func(b []byte, start, end int) (from, to int)) func(e *Engine, b []byte, from, start, end int) {
+func nameBeside(of func(b []byte, start, end int) (from, to int)) func(e *Engine, b []byte, from, start, end int) {
 	return func(e *Engine, b []byte, from, start, end int) {
 		if start <= from {
 			return
 		}
-		if start, end = find(b, start, end); start < end && isPerson(b[start:end]) && isLoginWord(b[start:end]) {
+		if start, end = of(b, start, end); start < end && isPerson(b[start:end]) && isLoginWord(b[start:end]) {
 			e.add(b, from, start, end, logUserRule)
 		}
 	}

@@ -13,11 +13,13 @@ import (
 // Sizes of the engine, in bytes. A line longer than maxBlock is looked at in pieces; each piece but the first sees
 // lookBehind bytes of what stood before it, and keepBack bytes of each piece wait for the next one.
 const (
-	blockSize  = 256 << 10
-	maxBlock   = 1 << 20
-	lookBehind = 512
-	keepBack   = 8 << 10
+	blockSize = 256 << 10
+	maxBlock  = 1 << 20
+	keepBack  = 8 << 10
 )
+
+// lookBehind is how far finds look back at most, in bytes.
+const lookBehind = 512
 
 // Counts is how many findings each rule had.
 type Counts map[string]int

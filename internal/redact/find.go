@@ -139,10 +139,10 @@ func (e *Engine) at(b []byte, i, free int, rules []*Rule) (f finding, ok bool) {
 				continue
 			}
 		}
-		find := r.Find
+		by := r.Find
 		var start, end int
-		if find != nil {
-			start, end, ok = find(b, i, free)
+		if by != nil {
+			start, end, ok = by(b, i, free)
 		} else {
 			start, end, ok = r.Keyed(b, i, free, kind)
 		}
