@@ -21,6 +21,7 @@ import (
 	"envask/internal/parts"
 	"envask/internal/reach"
 	"envask/internal/redact"
+	"envask/internal/redact/find"
 	"envask/internal/round"
 	"envask/internal/site"
 	"envask/internal/standin"
@@ -48,7 +49,7 @@ func TestDocsOfRedaction(t *testing.T) {
 	for i, r := range redact.Rules {
 		require.Equal(t, r.Name, inTable[i][1], "the page lists the rules in the order of the table")
 	}
-	for _, limit := range []int{redact.MinSecret, redact.MinName, redact.MinPlainName} {
+	for _, limit := range []int{find.MinSecret, redact.MinName, redact.MinPlainName} {
 		require.Contains(t, text, strconv.Itoa(limit))
 	}
 }

@@ -4,6 +4,7 @@ import (
 	"bytes"
 
 	"envask/internal/redact/chars"
+	"envask/internal/redact/find"
 )
 
 // What stands in the place of values without quotes, in YAML, TOML and JSON.
@@ -49,27 +50,13 @@ func bareJSON(b []byte, start, end int) bool {
 	for i > 0 && start-i < 16 && (b[i-1] == ' ' || b[i-1] == '\t') {
 		i--
 	}
-	if i == 0 || b[i-1] != ':' && (b[i-1] != ',' || !isJSONNumber(b[start:end])) {
+	if i == 0 || b[i-1] != ':' && (b[i-1] != ',' || !find.IsJSONNumber(b[start:end])) {
 		return false
 	}
 	before := bytes.TrimRight(b[max(0, i-17):i-1], " \t")
-	if !bytes.HasSuffix(before, []byte(`"`)) || quoteDepth(before, len(before)-1, 0) > 0 {
+	if !bytes.HasSuffix(before, []byte(`"`)) || find.QuoteDepth(before, len(before)-1, 0) > 0 {
 		return false
 	}
 	after := bytes.TrimLeft(b[end:min(len(b), end+16)], " \t\r") // the next line may be in the next block
 	return len(after) == 0 || after[0] == ',' || after[0] == '}' || after[0] == ']' || after[0] == '\n'
-}
-
-// isJSONNumber says whether a text is a number, a truth or nothing, as they stand without quotes in JSON (RFC 8259).
-func isJSONNumber(v []byte) bool {
-	switch string(v) {
-	case "true", "false", "null":
-		return true
-	}
-	for _, c := range v {
-		if !chars.IsDigit(c) && c != '.' && c != '-' && c != '+' && c|0x20 != 'e' {
-			return false
-		}
-	}
-	return len(v) > 0 && (chars.IsDigit(v[0]) || v[0] == '-')
 }

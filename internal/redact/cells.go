@@ -5,6 +5,7 @@ import (
 
 	"envask/internal/redact/alias"
 	"envask/internal/redact/chars"
+	"envask/internal/redact/find"
 )
 
 // Tables with separators: CSV (RFC 4180) and its relatives, what clients of databases print, tables of Markdown, and COPY of dumps.
@@ -122,7 +123,7 @@ func cellKinds(line []byte, sep, rows byte) (t cellTable, ok bool) {
 	valid := eachCell(line, sep, func(n int, from, to int) bool {
 		name := bytes.Trim(line[from:to], "\"'` *[]")
 		names = append(names, name)
-		if n >= maxCells || len(name) > 40 || len(name) > 0 && (chars.IsDigit(name[0]) || name[0] == '-') || len(name) == 0 && sep != '|' || looksRandom(name) {
+		if n >= maxCells || len(name) > 40 || len(name) > 0 && (chars.IsDigit(name[0]) || name[0] == '-') || len(name) == 0 && sep != '|' || find.LooksRandom(name) {
 			return false
 		}
 		for _, c := range name {
@@ -149,17 +150,17 @@ func kindsOfHeads(names [][]byte) (kinds []cellKind, telling bool) {
 	people := false
 	for i, name := range names {
 		var buf [chars.MaxKey]byte
-		people = people || personal[string(plainKey(&buf, name))]
-		switch kind := kindOf(name); {
-		case kind&(keySecret|keyAuthorization|keyCookie) != 0:
+		people = people || personal[string(find.PlainKey(&buf, name))]
+		switch kind := find.KindOf(name); {
+		case kind&(find.KeySecret|find.KeyAuthorization|find.KeyCookie) != 0:
 			kinds[i] = cellSecret
-		case kind&keyUser != 0:
+		case kind&find.KeyUser != 0:
 			kinds[i], people = cellUser, true
-		case kind&keyPhone != 0:
+		case kind&find.KeyPhone != 0:
 			kinds[i], people = cellPhone, true
-		case kind&keyWeak != 0:
+		case kind&find.KeyWeak != 0:
 			kinds[i] = cellWeak
-		case kind&keyPart != 0:
+		case kind&find.KeyPart != 0:
 			kinds[i] = cellName
 		}
 	}
@@ -312,38 +313,18 @@ func (k cellKind) rule() (string, alias.Class) {
 func (k cellKind) takes(v []byte) bool {
 	switch k {
 	case cellSecret:
-		return isValue(v) && len(v) <= MaxLearned && !(chars.IsAllDigits(v) && len(v) < 4) && string(v) != `\N` && !chars.IsOneOf(v, "null", "true", "false", "t", "f", "n/a", "-")
+		return find.IsValue(v) && len(v) <= MaxLearned && !(chars.IsAllDigits(v) && len(v) < 4) && string(v) != `\N` && !chars.IsOneOf(v, "null", "true", "false", "t", "f", "n/a", "-")
 	case cellWeak:
-		return looksRandom(v) && isValue(v)
+		return find.LooksRandom(v) && find.IsValue(v)
 	case cellName:
-		return looksPersonal(v) && isPerson(v)
+		return find.LooksPersonal(v) && find.IsPerson(v)
 	case cellUser:
-		return isPerson(v) && bytes.IndexByte(v, '@') < 0
+		return find.IsPerson(v) && bytes.IndexByte(v, '@') < 0
 	case cellPhone:
 		digits := len(chars.OnlyDigits(string(v)))
-		return isPhoneLike(v) && digits >= 6 && digits <= 15
+		return find.IsPhoneLike(v) && digits >= 6 && digits <= 15
 	}
 	return false
-}
-
-// looksPersonal says whether a text is two to four words with capitals, as names of people are.
-func looksPersonal(v []byte) bool {
-	words := bytes.Fields(v)
-	if len(words) < 2 || len(words) > 4 {
-		return false
-	}
-	for _, w := range words {
-		w = bytes.TrimRight(w, ",.")
-		if len(w) == 0 || !chars.IsUpper(w[0]) && w[0] < 0x80 {
-			return false
-		}
-		for _, c := range w[1:] {
-			if c < 0x80 && (!chars.IsWord(c) || chars.IsDigit(c)) && c != '\'' && c != '-' {
-				return false
-			}
-		}
-	}
-	return true
 }
 
 // holdsAlias says whether a text holds a placeholder, or an alias that is a word.
@@ -361,7 +342,7 @@ func holdsAlias(text []byte) bool {
 		for start > 0 && at-start < 5 && chars.IsWord(text[start-1]) {
 			start--
 		}
-		if beginsWithAlias(text[start:min(len(text), at+16)]) {
+		if find.BeginsWithAlias(text[start:min(len(text), at+16)]) {
 			return true
 		}
 	}

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"envask/internal/redact/chars"
+	"envask/internal/redact/find"
 )
 
 // Lists of processes, sessions, open files and jobs name the owner in a column, under a head that says which. Nothing stands beside
@@ -93,7 +94,7 @@ func (c *column) row(b []byte, at int) (start, end int, fits bool) {
 		return 0, 0, false
 	}
 	for _, w := range words { // what was replaced before may have had another number of fields
-		if isAliasWord(b[w[0]:w[1]]) || holdsPlaceholder(b[w[0]:w[1]]) {
+		if find.IsAliasWord(b[w[0]:w[1]]) || holdsPlaceholder(b[w[0]:w[1]]) {
 			return 0, 0, false
 		}
 	}

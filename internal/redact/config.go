@@ -6,6 +6,7 @@ import (
 	"regexp/syntax"
 
 	"envask/internal/redact/alias"
+	"envask/internal/redact/find"
 )
 
 // Treatment says what becomes of the findings of a class.
@@ -68,7 +69,7 @@ func (c Config) rules() []Rule {
 			out = append(out, r)
 		}
 		if r.Name == "host" && len(c.Domains) > 0 && !c.Off[SiteHostRule] && c.Classes[alias.Host] != Keep {
-			out = append(out, Rule{Name: SiteHostRule, Class: alias.Host, Triggers: ".", Find: domainFinder(c.Domains)})
+			out = append(out, Rule{Name: SiteHostRule, Class: alias.Host, Triggers: ".", Find: find.DomainFinder(c.Domains)})
 		}
 	}
 	return out
@@ -101,7 +102,7 @@ func (x Expression) next() func(b []byte, from int) (int, int, bool) {
 				if loc == nil {
 					break
 				}
-				if text := b[m+loc[0] : m+loc[1]]; loc[1] > loc[0] && !bytes.Contains(text, placeholderHead) && !alias.IsAlias(x.Class, text) {
+				if text := b[m+loc[0] : m+loc[1]]; loc[1] > loc[0] && !bytes.Contains(text, find.PlaceholderHead) && !alias.IsAlias(x.Class, text) {
 					return m + loc[0], m + loc[1], true
 				}
 				m += max(loc[1], loc[0]+1)

@@ -8,6 +8,7 @@ import (
 	"sync"
 
 	"envask/internal/redact/chars"
+	"envask/internal/redact/find"
 )
 
 // The contexts in which a rule may find something, for the sieve: they let through whatever worth lets through.
@@ -61,7 +62,7 @@ var otherContexts = sync.OnceValue(func() []family {
 		{slices.Concat(at(`\`, chars.BytesOf(`uUhD\`)), behind(`\`, anyCapital), behind(`\`, anyDigit), behind(`\`, chars.BytesOf("-")), at("-", chars.BytesOf("->")), optionContexts(), tokenContexts("-"),
 			at("(", chars.BytesOf(`"'`)), behind("(", anyDigit), behind("(", chars.BytesOf("rRwW"), letter('d')), behind("(", letter('s')), behind("(", letter('s'), chars.BytesOf(" \n")), behind("(", chars.BytesOf(")"), chars.BytesOf(",")),
 			behind("(", chars.BytesOf(")"), chars.BytesOf(","), chars.BytesOf(" \n"))), 1},
-		{slices.Concat(dashedContexts(), dottedContexts(), at("%", chars.BytesOf("2345")), at("*", anyHex), at("B", chars.BytesOf("ea")), between([]*chars.ByteSet{&beforeNumber}, "+", anyDigit),
+		{slices.Concat(dashedContexts(), dottedContexts(), at("%", chars.BytesOf("2345")), at("*", anyHex), at("B", chars.BytesOf("ea")), between([]*chars.ByteSet{&find.BeforeNumber}, "+", anyDigit),
 			between([]*chars.ByteSet{chars.BytesOf("t"), chars.BytesOf("e")}, "-", chars.BytesOf("L")), domainContexts()), 1},
 	}
 })
@@ -116,7 +117,7 @@ func dottedContexts() []context {
 
 // domainContexts are those of private domains.
 func domainContexts() (all []context) {
-	for _, d := range privateDomains {
+	for _, d := range find.PrivateDomains {
 		all = append(all, at(".", letter(d[0]), letter(d[1]), letter(d[2]))...)
 	}
 	return all
@@ -124,10 +125,10 @@ func domainContexts() (all []context) {
 
 // tokenContexts are those of the tokens of services at their first sign of each kind.
 func tokenContexts(signs string) (all []context) {
-	for _, t := range tokenShapes {
+	for _, t := range find.TokenShapes {
 		for _, sign := range []byte(signs) {
-			if i := strings.IndexByte(t.head, sign); i >= 2 {
-				all = append(all, behind(string([]byte{sign}), chars.BytesOf(t.head[i-2:i-1]), chars.BytesOf(t.head[i-1:i]))...)
+			if i := strings.IndexByte(t.Head, sign); i >= 2 {
+				all = append(all, behind(string([]byte{sign}), chars.BytesOf(t.Head[i-2:i-1]), chars.BytesOf(t.Head[i-1:i]))...)
 			}
 		}
 	}
@@ -157,7 +158,7 @@ const endOrder = `ram des nha aes dpw ctl sin pin as by ear end eap ha1 key uth 
 
 // titleEnds are the ends of titles with a dot, see isTitled.
 var titleEnds = func() (ends []string) {
-	for _, t := range dottedTitles {
+	for _, t := range find.DottedTitles {
 		ends = append(ends, t[len(t)-2:]+".")
 	}
 	return ends

@@ -8,6 +8,7 @@ import (
 
 	"envask/internal/redact/alias"
 	"envask/internal/redact/chars"
+	"envask/internal/redact/find"
 )
 
 // Sizes of the engine, in bytes. A line longer than maxBlock is looked at in pieces; each piece but the first sees
@@ -17,9 +18,6 @@ const (
 	maxBlock  = 1 << 20
 	keepBack  = 8 << 10
 )
-
-// lookBehind is how far finds look back at most, in bytes.
-const lookBehind = 512
 
 // Counts is how many findings each rule had.
 type Counts map[string]int
@@ -216,7 +214,7 @@ func (e *Engine) Text(w io.Writer, r io.Reader) (Counts, error) {
 		if atEnd && done == len(buf) {
 			return e.counts, nil
 		}
-		keep := max(0, done-lookBehind) // a value may have its name on the line before
+		keep := max(0, done-find.LookBehind) // a value may have its name on the line before
 		buf = append(buf[:0], buf[keep:]...)
 		e.base += int64(keep)
 		seen = done - keep
@@ -285,7 +283,7 @@ func (e *Engine) cut(buf []byte, seen int, atEnd bool) int {
 func (e *Engine) block(w io.Writer, b []byte, from int, whole bool) (int, error) {
 	at := from
 	if e.inKey {
-		at, e.inKey = keyBlockEnd(b, from, false)
+		at, e.inKey = find.KeyBlockEnd(b, from, false)
 	}
 	e.find(b, at)
 	done := len(b)

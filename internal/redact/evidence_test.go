@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"envask/internal/redact/alias"
+	"envask/internal/redact/find"
 )
 
 // What a value looks like decides whether one find removes it everywhere.
@@ -20,7 +21,7 @@ func TestShaped(t *testing.T) {
 		"readTimeout": false, "10.2.14.1": false, "1.2.3-4ubuntu5": false, "https://desk.example/login": false, "harbour-gate": false, "NOPASSWD": false, "utf-8": false,
 		"../conf/keys/app.properties": false, `C:\keys\store`: false, "UserPassAuthenticator": false, "12345678": false, "short": false,
 	} {
-		require.Equal(t, secret, shaped(text) && learnable(alias.Value{Text: text, Class: alias.Secret, Rule: "keyed-secret"}), text)
+		require.Equal(t, secret, find.Shaped(text) && learnable(alias.Value{Text: text, Class: alias.Secret, Rule: "keyed-secret"}), text)
 	}
 }
 

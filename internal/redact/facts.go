@@ -7,6 +7,7 @@ import (
 
 	"envask/internal/redact/chars"
 	"envask/internal/redact/fact"
+	"envask/internal/redact/find"
 	"envask/internal/redact/judge"
 	"envask/internal/redact/lexicon"
 )
@@ -49,7 +50,7 @@ func documentStart(b []byte, from int) int {
 	if from == 0 {
 		return 0
 	}
-	at := max(0, from-lookBehind)
+	at := max(0, from-find.LookBehind)
 	if n := bytes.IndexByte(b[at:from], '\n'); n >= 0 {
 		return at + n + 1
 	}
@@ -97,14 +98,14 @@ func (e *Engine) keyFactOf(key []byte) keyFact {
 	last := lastPart(key)
 	f := keyFact{class: lexicon.KeyClass(key, judge.Parts), name: nameKeys[last], value: valueKeys[last]}
 	if f.class == lexicon.None && !f.name && !f.value {
-		switch kind := kindOf(key); {
-		case kind&keySecret != 0:
+		switch kind := find.KindOf(key); {
+		case kind&find.KeySecret != 0:
 			f.class = lexicon.Secret
-		case kind&keyUser != 0:
+		case kind&find.KeyUser != 0:
 			f.class = lexicon.Person
-		case kind&keyWeak != 0:
+		case kind&find.KeyWeak != 0:
 			f.weak = true
-		case kind&keyPhone != 0:
+		case kind&find.KeyPhone != 0:
 			f.phone = true
 		}
 	}
@@ -135,16 +136,16 @@ func (e *Engine) factsOf(b []byte, start, from int, o *fact.Object) {
 		if class == lexicon.None && key.class == lexicon.None && (m.Key.Empty() || key.value) {
 			class = e.classBeside(text, o, i)
 		}
-		if class == lexicon.None && (sealed || contained && shaped(string(m.Value.Of(text)))) {
+		if class == lexicon.None && (sealed || contained && find.Shaped(string(m.Value.Of(text)))) {
 			class = lexicon.Secret
 		}
 		v := m.Value.Of(text)
-		if class == lexicon.None && i == account && isPerson(v) && isLoginWord(v) {
+		if class == lexicon.None && i == account && find.IsPerson(v) && find.IsLoginWord(v) {
 			e.add(b, from, start+m.Value.Start, start+m.Value.End, logUserRule)
 		}
 		switch {
 		case class != lexicon.None || beside(text, m):
-		case key.weak && looksRandom(v):
+		case key.weak && find.LooksRandom(v):
 			class = lexicon.Secret
 		case key.phone && chars.OnlyDigits(string(v)) != "" && len(chars.OnlyDigits(string(v))) >= minPhone:
 			e.add(b, from, start+m.Value.Start, start+m.Value.End, phoneRule)
@@ -153,7 +154,7 @@ func (e *Engine) factsOf(b []byte, start, from int, o *fact.Object) {
 		case lexicon.Secret:
 			e.addFact(b, start, m, keyedSecretRule)
 		case lexicon.Person:
-			if isPerson(m.Value.Of(text)) {
+			if find.IsPerson(m.Value.Of(text)) {
 				e.addFact(b, start, m, userRule)
 			}
 		}
@@ -228,7 +229,7 @@ func (e *Engine) classBeside(text []byte, o *fact.Object, i int) lexicon.Class {
 func (e *Engine) addFact(b []byte, start int, m fact.Member, rule string) {
 	from, to := start+m.Value.Start, start+m.Value.End
 	v := b[from:to]
-	if !isValue(v) || len(v) > MaxLearned || isAliasWord(v[bytes.LastIndexAny(v, `\@`)+1:]) || holdsPlaceholder(v) ||
+	if !find.IsValue(v) || len(v) > MaxLearned || find.IsAliasWord(v[bytes.LastIndexAny(v, `\@`)+1:]) || holdsPlaceholder(v) ||
 		rule == keyedSecretRule && !secretByFact(v, m.Quote) {
 		return
 	}

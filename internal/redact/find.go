@@ -7,6 +7,7 @@ import (
 
 	"envask/internal/redact/alias"
 	"envask/internal/redact/chars"
+	"envask/internal/redact/find"
 	"envask/internal/redact/judge"
 )
 
@@ -54,7 +55,7 @@ func (e *Engine) find(b []byte, from int) {
 			continue
 		}
 		if b[i] == '[' {
-			if n := placeholderLen(b[i:]); n > 0 { // nothing is found within what was put there before
+			if n := find.PlaceholderLen(b[i:]); n > 0 { // nothing is found within what was put there before
 				free, i = i+n, i+n-1
 				continue
 			}
@@ -68,11 +69,11 @@ func (e *Engine) find(b []byte, from int) {
 		if b[i] == ' ' {
 			e.findPhrases(b, i)
 		}
-		if b[i] == '-' && i > 0 && i+1 < len(b) && beforeDash[b[i-1]] && b[i+1] != ' ' && b[i+1] != '"' {
+		if b[i] == '-' && i > 0 && i+1 < len(b) && find.BeforeDash[b[i-1]] && b[i+1] != ' ' && b[i+1] != '"' {
 			e.findProgram(b, i)
 		}
 		rules := e.table[b[i]]
-		if b[i] == '.' && i > 1 && i+1 < len(b) && chars.IsDigit(b[i-1]) && chars.IsDigit(b[i+1]) && !tokenEnds[int(b[i-2])<<8|int(b[i-1])] {
+		if b[i] == '.' && i > 1 && i+1 < len(b) && chars.IsDigit(b[i-1]) && chars.IsDigit(b[i+1]) && !find.TokenEnds[int(b[i-2])<<8|int(b[i-1])] {
 			rules = e.betweenDigits
 		}
 		f, ok := e.at(b, i, free, rules)
@@ -84,8 +85,8 @@ func (e *Engine) find(b []byte, from int) {
 			ahead = f
 		default:
 			e.findings = append(e.findings, f)
-			if after, isKey := keyHead(b, f.start); isKey && f.end == len(b) {
-				_, e.openKey = keyBlockEnd(b, after, true)
+			if after, isKey := find.KeyHead(b, f.start); isKey && f.end == len(b) {
+				_, e.openKey = find.KeyBlockEnd(b, after, true)
 			}
 			free, i = f.end, max(i, f.end-1)
 		}
@@ -127,7 +128,7 @@ func (e *Engine) fromBefore(b []byte, from int) (f finding, ok bool) {
 
 // at gives what the rules find at one trigger.
 func (e *Engine) at(b []byte, i, free int, rules []*Rule) (f finding, ok bool) {
-	kind, known := keyKind(0), false
+	kind, known := find.KeyKind(0), false
 	for _, r := range rules {
 		if r.Keys != 0 {
 			if !known {
@@ -149,11 +150,11 @@ func (e *Engine) at(b []byte, i, free int, rules []*Rule) (f finding, ok bool) {
 		if !ok || start < free || end <= start {
 			continue
 		}
-		if start > 0 && b[start-1] == '\\' && halfEscape(b, start) {
+		if start > 0 && b[start-1] == '\\' && find.HalfEscape(b, start) {
 			continue
 		}
 		if r.Class != alias.IPv4 && r.Class != alias.IPv6 && r.Class != alias.MAC {
-			if end = withinText(b, start, end); leavesText(b, i, start) {
+			if end = find.WithinText(b, start, end); find.LeavesText(b, i, start) {
 				continue
 			}
 		}

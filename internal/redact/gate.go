@@ -8,27 +8,12 @@ import (
 	"sync"
 
 	"envask/internal/redact/chars"
+	"envask/internal/redact/find"
 )
 
 // The gate decides at nearly every trigger, from a few bytes around it, that no rule can find anything there. It may let
 // through what the rules then refuse, never the other way round: a test holds both against each other. Without it, a log
 // takes several times as long.
-
-// edge is how far from the ends of a block the gate does not look: what it reads lies within.
-const edge = 48
-
-// tokenEnds are the two bytes before the first sign of the tokens of services.
-var tokenEnds = func() (set [1 << 16]bool) {
-	for _, s := range tokenShapes {
-		for i := 2; i < len(s.head); i++ {
-			if c := s.head[i]; c == '-' || c == '_' || c == '.' {
-				set[int(s.head[i-2])<<8|int(s.head[i-1])] = true
-				break
-			}
-		}
-	}
-	return set
-}()
 
 // keyCache remembers what keys announce, and what they do together with the word before them: logs have few, and each stands in
 // thousands of lines.
@@ -41,7 +26,7 @@ type keyCache struct {
 type cachedKey struct {
 	key     [3]uint64
 	n       uint8
-	kind    keyKind
+	kind    find.KeyKind
 	further bool // what stands before or behind the key can make it one
 	paired  bool // so can a name beside its value
 	nothing bool // neither, whatever stands around it
@@ -52,63 +37,63 @@ func keyHash(key [3]uint64) uint64 {
 }
 
 // at gives what kindAt gives, mostly from memory.
-func (c *keyCache) at(b []byte, at int, m *marks) keyKind {
+func (c *keyCache) at(b []byte, at int, m *marks) find.KeyKind {
 	if b[at] != ':' && b[at] != '=' {
-		return kindAt(b, at)
+		return find.KindAt(b, at)
 	}
-	if b[at] == ':' && inTime(b, at) {
+	if b[at] == ':' && find.InTime(b, at) {
 		return 0
 	}
 	end := at
 	switch p := b[at-1]; {
 	case p == '"' || p == '\'':
 		if end--; end == 0 || b[end-1] == '\\' {
-			return kindAt(b, at)
+			return find.KindAt(b, at)
 		}
 	case p == ']' && b[at] == ':' && at > 1 && b[at-2] != '"' && b[at-2] != '\'': // where a line of a log comes from
 		return 0
 	case p == ' ' || p == '\t' || p == ';' || p == ']' || p == '*' || p == '`':
-		return kindAt(b, at)
+		return find.KindAt(b, at)
 	}
 	k := c.of(b, end, m)
 	if k == nil {
-		return kindAt(b, at)
+		return find.KindAt(b, at)
 	}
-	if k.kind&^keyLoose != 0 || !k.further {
+	if k.kind&^find.KeyLoose != 0 || !k.further {
 		return k.kind
 	}
 	if k.paired {
-		return kindAt(b, at)
+		return find.KindAt(b, at)
 	}
 	return c.ofTwo(b, end, k)
 }
 
 // ofTwo gives the kind of a key that may be the second of two words.
-func (c *keyCache) ofTwo(b []byte, end int, second *cachedKey) keyKind {
+func (c *keyCache) ofTwo(b []byte, end int, second *cachedKey) find.KeyKind {
 	start := end - int(second.n)
-	first, ok := wordBeforeKey(b, start)
+	first, ok := find.WordBeforeKey(b, start)
 	if !ok {
 		return second.kind
 	}
 	n := end - first
 	if n > 24 || end < 24 {
-		return cmp.Or(kindOfTwo(b[first:end], b[start:end]), second.kind)
+		return cmp.Or(find.KindOfTwo(b[first:end], b[start:end]), second.kind)
 	}
 	key := keyBefore(b, end, n)
 	e := &c.pairs[keyHash(key)]
 	if e.key != key || int(e.n) != n {
-		*e = cachedKey{key: key, n: uint8(n), kind: kindOfTwo(b[first:end], b[start:end])}
+		*e = cachedKey{key: key, n: uint8(n), kind: find.KindOfTwo(b[first:end], b[start:end])}
 	}
 	return cmp.Or(e.kind, second.kind)
 }
 
 // word gives the kind of the key before a sign that is no separator of its own, such as a comma.
-func (c *keyCache) word(b []byte, end int, m *marks) keyKind {
+func (c *keyCache) word(b []byte, end int, m *marks) find.KeyKind {
 	if b[end-1] == '"' || b[end-1] == '\'' {
 		end--
 	}
 	start := end
-	for end-start < edge/2 && chars.IsDigit(b[start-1]) {
+	for end-start < find.Edge/2 && chars.IsDigit(b[start-1]) {
 		start--
 	}
 	if start < end && !keyBytes[b[start-1]] { // a number; there are too many to be remembered
@@ -120,7 +105,7 @@ func (c *keyCache) word(b []byte, end int, m *marks) keyKind {
 		for start > 0 && end-start < chars.MaxKey && keyBytes[b[start-1]] {
 			start--
 		}
-		return kindOf(b[start:end])
+		return find.KindOf(b[start:end])
 	}
 	return k.kind
 }
@@ -194,7 +179,7 @@ func (c *keyCache) of(b []byte, end int, m *marks) *cachedKey {
 	e := &c.keys[keyHash(key)]
 	if e.key != key || int(e.n) != n {
 		text := b[start:end]
-		*e = cachedKey{key: key, n: uint8(n), kind: kindOf(text), further: mayBelong(text), paired: isPairValue(text) || string(text) == "is"}
+		*e = cachedKey{key: key, n: uint8(n), kind: find.KindOf(text), further: mayBelong(text), paired: find.IsPairValue(text) || string(text) == "is"}
 		e.nothing = e.kind == 0 && !e.further && !mayName(text)
 	}
 	return e
@@ -235,8 +220,8 @@ func mayBelong(key []byte) bool {
 		return false
 	}
 	var buf [chars.MaxKey]byte
-	plain := plainKey(&buf, key)
-	if isPairValue(key) || string(key) == "is" {
+	plain := find.PlainKey(&buf, key)
+	if find.IsPairValue(key) || string(key) == "is" {
 		return true
 	}
 	return keyTails()[string(plain)]
@@ -245,13 +230,13 @@ func mayBelong(key []byte) bool {
 // keyTails are what telling keys end with, from each of their letters but the first on.
 var keyTails = sync.OnceValue(func() map[string]bool {
 	tails := map[string]bool{}
-	for _, t := range telling {
+	for _, t := range find.Telling {
 		for i := 1; i < len(t); i++ {
 			tails[t[i:]] = true
 		}
 	}
-	for w := range wholeKeys {
-		if personRoles[w] || addressKeys[w] || namedThings[w] && w != "name" { // these tell as they are
+	for w := range find.WholeKeys {
+		if find.PersonRoles[w] || find.AddressKeys[w] || find.NamedThings[w] && w != "name" { // these tell as they are
 			continue
 		}
 		for i := 1; i < len(w); i++ {
@@ -260,23 +245,6 @@ var keyTails = sync.OnceValue(func() map[string]bool {
 	}
 	return tails
 })
-
-// inTime is isTime of any place of a block, and false where it cannot be told.
-func inTime(b []byte, i int) bool { return i >= edge && i+edge < len(b) && isTime(b, i) }
-
-// isTime says whether a colon is the first or second one of a time of day, which no rule is about.
-func isTime(b []byte, i int) bool {
-	if !chars.IsDigit(b[i-1]) || !chars.IsDigit(b[i+1]) || !chars.IsDigit(b[i-2]) || !chars.IsDigit(b[i+2]) || chars.IsHex(b[i-3]) {
-		return false
-	}
-	if b[i-3] == ':' { // the second
-		return chars.IsDigit(b[i-4]) && chars.IsDigit(b[i-5]) && !chars.IsHex(b[i-6]) && b[i-6] != ':' && b[i+3] != ':' && !chars.IsHex(b[i+3])
-	}
-	if b[i+3] != ':' {
-		return !chars.IsHex(b[i+3])
-	}
-	return chars.IsDigit(b[i+4]) && chars.IsDigit(b[i+5]) && !chars.IsHex(b[i+6]) && b[i+6] != ':'
-}
 
 // A time as ISO 8601 writes it has four signs of which no rule is about any: 2026-03-14T06:12:00. From the first one to its end are
 // so many bytes.
@@ -318,13 +286,13 @@ func isLogTime(b []byte, i int) bool {
 
 // nextWorth gives the next place at which a rule may find something. stop may lie before it.
 func (e *Engine) nextWorth(b []byte, i, stop int) int {
-	inner := min(stop, len(b)-edge) // so far it can be looked around
+	inner := min(stop, len(b)-find.Edge) // so far it can be looked around
 	if e.ungated {
 		inner = 0
 	}
 	at := i
 	for at < stop {
-		if at < edge || at >= inner {
+		if at < find.Edge || at >= inner {
 			if e.trigger[b[at]] && e.worth(b, at) {
 				break
 			}
@@ -364,7 +332,7 @@ func (e *Engine) nextByByte(b []byte, at, inner int) int {
 		case b[at] == '-' && isStamp(b, at):
 			at += stampRest - 1
 		case b[at] == '=' && e.keys.nothing(b, at, &e.marks) || !e.sieve.fits(b, at):
-		case b[at] == ':' && isTime(b, at):
+		case b[at] == ':' && find.IsTime(b, at):
 			at += 2 // if the next colon is of the same time, it is one as well
 		case e.worth(b, at):
 			return at
@@ -374,7 +342,7 @@ func (e *Engine) nextByByte(b []byte, at, inner int) int {
 
 // worth says whether a rule may find something at a trigger.
 func (e *Engine) worth(b []byte, i int) bool {
-	if i < edge || i+edge > len(b) || e.ungated {
+	if i < find.Edge || i+find.Edge > len(b) || e.ungated {
 		return true
 	}
 	p, n := b[i-1], b[i+1]
@@ -383,19 +351,19 @@ func (e *Engine) worth(b []byte, i int) bool {
 		// Nothing but what the sieve lets through comes here.
 		return e.announced.announces(b, i) || i == e.ownerEnd || looksMode(b[i-10:]) || looksMode(b[i-11:])
 	case ':':
-		if isTime(b, i) || isLogTime(b, i) {
+		if find.IsTime(b, i) || isLogTime(b, i) {
 			return false
 		}
-		if n == '/' && b[i+2] == '/' || b[i+33] == ':' || n == ':' || b[i+2] == ':' && (n == 'x' || n == '*' || n == '!') || chars.IsDigit(p) && chars.IsUpper(n) || endsProcessorTime(b, i) || (chars.IsHex(p) || p == ':' || p == '[') && (chars.IsHex(n) || n == ':') && bytes.IndexByte(b[i+1:i+6], ':') >= 0 {
+		if n == '/' && b[i+2] == '/' || b[i+33] == ':' || n == ':' || b[i+2] == ':' && (n == 'x' || n == '*' || n == '!') || chars.IsDigit(p) && chars.IsUpper(n) || find.EndsProcessorTime(b, i) || (chars.IsHex(p) || p == ':' || p == '[') && (chars.IsHex(n) || n == ':') && bytes.IndexByte(b[i+1:i+6], ':') >= 0 {
 			return true
 		}
-		return e.keys.at(b, i, &e.marks) != 0 || beforePort(b, i) || (p == ')' || p == '>') && n == ' ' || p == 'N' && b[i-2] == 'I'
+		return e.keys.at(b, i, &e.marks) != 0 || find.BeforePort(b, i) || (p == ')' || p == '>') && n == ' ' || p == 'N' && b[i-2] == 'I'
 	case '=':
 		if p == 'Y' || p == 'A' && b[i-2] == ' ' || p == 'L' && n == '(' || p|0x20 == 'n' && b[i-2]|0x20 == 'c' {
 			return true
 		}
 		kind := e.keys.at(b, i, &e.marks)
-		return kind != 0 && (kind&^(keyMailbox|keyAddress) != 0 || !isDotted(b[i+1:]))
+		return kind != 0 && (kind&^(find.KeyMailbox|find.KeyAddress) != 0 || !isDotted(b[i+1:]))
 	case '-':
 		return dashWorth(b, i, p, n)
 	case '.':
@@ -404,13 +372,13 @@ func (e *Engine) worth(b []byte, i int) bool {
 		if b[i] == ';' && (p == 't' || p == 'a' && b[i-2] == 't' && b[i-3] == 'a') { // of &quot; and form-data
 			return true
 		}
-		return (p == '"' || p == '\'' || keyBytes[p]) && e.keys.word(b, i, &e.marks)&(keySecret|keyUser|keyPhone|keyCookie) != 0 || p == ' ' || p == '>' || p == 'n' && b[i-2] == 'i' && b[i] == ';'
+		return (p == '"' || p == '\'' || keyBytes[p]) && e.keys.word(b, i, &e.marks)&(find.KeySecret|find.KeyUser|find.KeyPhone|find.KeyCookie) != 0 || p == ' ' || p == '>' || p == 'n' && b[i-2] == 'i' && b[i] == ';'
 	case '?':
 		return p == ' ' && n == ' '
 	case '|', '\t':
-		return p == ' ' || keyBytes[p] && e.keys.word(b, i, &e.marks)&(keySecret|keyUser|keyPhone) != 0
+		return p == ' ' || keyBytes[p] && e.keys.word(b, i, &e.marks)&(find.KeySecret|find.KeyUser|find.KeyPhone) != 0
 	case '>':
-		return kindAt(b, i) != 0
+		return find.KindAt(b, i) != 0
 	case '(':
 		return n == '"' || n == '\'' || chars.IsDigit(p) || p|0x20 == 'd' && (b[i-2]|0x20 == 'r' || b[i-2]|0x20 == 'w') || opensRow(b, i)
 	case ')':
@@ -430,7 +398,7 @@ func (e *Engine) worth(b []byte, i int) bool {
 	case '&':
 		return n == '#' || n == 'c'
 	case '_':
-		return tokenEnds[int(b[i-2])<<8|int(p)]
+		return find.TokenEnds[int(b[i-2])<<8|int(p)]
 	case 'A':
 		if chars.IsUpper(p) && b[i-3] != '%' { // WARN and the like
 			return false
@@ -445,9 +413,9 @@ func (e *Engine) worth(b []byte, i int) bool {
 	case '*':
 		return chars.IsHex(n)
 	case '+':
-		return beforeNumber[p] && chars.IsDigit(n) && n != '0'
+		return find.BeforeNumber[p] && chars.IsDigit(n) && n != '0'
 	}
-	return b[i] != wideSign || n == 0xbc
+	return b[i] != find.WideSign || n == 0xbc
 }
 
 // behindParenthesis says whether what userBeforeCron looks for may stand around the end of a parenthesis: the first letters of what a
@@ -458,10 +426,10 @@ func behindParenthesis(b []byte, i int) bool {
 		return true
 	}
 	at := i
-	for at > i-edge+4 && chars.IsNameByte(b[at-1]) {
+	for at > i-find.Edge+4 && chars.IsNameByte(b[at-1]) {
 		at--
 	}
-	return at <= i-edge+4 || b[at-1] == ' ' && b[at-2] == 'o'
+	return at <= i-find.Edge+4 || b[at-1] == ' ' && b[at-2] == 'o'
 }
 
 // isDotted says whether a text begins with a number and a dot, as addresses do that a rule of their own finds.
@@ -504,7 +472,7 @@ var announcers = sync.OnceValue(func() []map[string]bool {
 // announces says whether the word before a place is one of those. "pass" tells only in capitals.
 func (w *announced) announces(b []byte, at int) bool {
 	if b[at-1] == '.' {
-		return isTitled(b, at)
+		return find.IsTitled(b, at)
 	}
 	h, i, last := uint32(0), at-1, uint32(0)
 	for ; i > at-24 && (chars.IsWord(b[i]) || b[i] == '-'); i-- {
@@ -531,15 +499,10 @@ func looksMode(b []byte) bool {
 	return (b[1] == 'r' || b[1] == '-') && (b[2] == 'w' || b[2] == '-') && (b[4] == 'r' || b[4] == '-') && (b[5] == 'w' || b[5] == '-')
 }
 
-// endsProcessorTime says whether a colon is the one of 0:00, as lists of processes have it before the command.
-func endsProcessorTime(b []byte, i int) bool {
-	return b[i-2] == ' ' && b[i+3] == ' ' && chars.IsDigit(b[i-1]) && chars.IsDigit(b[i+1]) && chars.IsDigit(b[i+2])
-}
-
 var beforeOption = [256]bool{' ': true, '\t': true, '"': true, '\'': true, '\n': true, '[': true, ',': true, '-': true}
 
 func dashWorth(b []byte, i int, p, n byte) bool {
-	if beforeOption[p] && n != ' ' && n != '"' || n == '-' || n == '>' || tokenEnds[int(b[i-2])<<8|int(p)] || p == 'p' && b[i-2] == 'i' || n == 'L' && p == 'e' {
+	if beforeOption[p] && n != ' ' && n != '"' || n == '-' || n == '>' || find.TokenEnds[int(b[i-2])<<8|int(p)] || p == 'p' && b[i-2] == 'i' || n == 'L' && p == 'e' {
 		return true
 	}
 	return chars.IsHex(p) && chars.IsHex(n) && b[i+3] == '-' && !chars.IsHex(b[i-3])
@@ -551,7 +514,7 @@ func (e *Engine) dotWorth(b []byte, i int, p, n byte) bool {
 			return true
 		}
 	}
-	if tokenEnds[int(b[i-2])<<8|int(p)] || e.domainFirst[n] {
+	if find.TokenEnds[int(b[i-2])<<8|int(p)] || e.domainFirst[n] {
 		return true
 	}
 	switch string([]byte{n | 0x20, b[i+2] | 0x20, b[i+3] | 0x20}) {

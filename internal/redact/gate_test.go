@@ -8,6 +8,8 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
+	"envask/internal/redact/find"
 )
 
 // ungated redacts without the gate, with every rule asked at every trigger.
@@ -76,7 +78,7 @@ func FuzzGate(f *testing.F) {
 	for _, l := range strings.Split(string(data), "\n") {
 		f.Add(l)
 	}
-	pad := strings.Repeat(". ", edge)
+	pad := strings.Repeat(". ", find.Edge)
 	f.Fuzz(func(t *testing.T, in string) {
 		text := pad + in + pad
 		all := ungated(t, text, Config{})
@@ -86,13 +88,13 @@ func FuzzGate(f *testing.F) {
 }
 
 func TestStamp(t *testing.T) {
-	around := strings.Repeat("x", edge)
+	around := strings.Repeat("x", find.Edge)
 	for text, want := range map[string]bool{
 		"2026-03-14T06:12:00.123": true, "2026-03-14 06:12:00,1": true, "2026-03-14T06:12:00Z": true, "9999-99-99T99:99:99 ": true,
 		"2026-03-14T06:12:00-05:00": false, "2026-03-14x06:12:00Z": false, "2026-0a-14T06:12:00Z": false, "2026-03-14T06:12:00:1": false,
 		"2026-03-14T06.12:00 ": false, "2026-03-14T06:12.00 ": false, ":026-03-14T06:12:00 ": false, "2026-03-1/T06:12:00 ": false,
 		"2026-03-14T0::12:00 ": false, "202:-03-14T06:12:00 ": false,
 	} {
-		require.Equal(t, want, isStamp([]byte(around+text+around), edge+4), text)
+		require.Equal(t, want, isStamp([]byte(around+text+around), find.Edge+4), text)
 	}
 }

@@ -10,6 +10,7 @@ import (
 
 	"envask/internal/redact/alias"
 	"envask/internal/redact/chars"
+	"envask/internal/redact/find"
 )
 
 // HAR files (HTTP Archive 1.2) hold what a browser sent and received. Headers, cookies, the parts of addresses and forms are
@@ -195,11 +196,11 @@ func (h *har) pair(list, name, value string) string {
 	if value == "" {
 		return value
 	}
-	kind := kindOf([]byte(name))
+	kind := find.KindOf([]byte(name))
 	switch {
-	case list == "cookies" || kind&keyCookie != 0:
+	case list == "cookies" || kind&find.KeyCookie != 0:
 		return h.put("cookie", value)
-	case kind&keyAuthorization != 0:
+	case kind&find.KeyAuthorization != 0:
 		scheme, rest, ok := strings.Cut(value, " ")
 		if ok && chars.IsAllLetters([]byte(scheme)) {
 			return scheme + " " + h.put("authorization", rest)
@@ -213,11 +214,11 @@ func (h *har) pair(list, name, value string) string {
 
 // value redacts a text that stands next to a key.
 func (h *har) value(key, value string) string {
-	kind := kindOf([]byte(key))
-	if kind&keySecret != 0 && isValue([]byte(value)) || kind&keyWeak != 0 && looksRandom([]byte(value)) && !strings.HasPrefix(value, "http") {
+	kind := find.KindOf([]byte(key))
+	if kind&find.KeySecret != 0 && find.IsValue([]byte(value)) || kind&find.KeyWeak != 0 && find.LooksRandom([]byte(value)) && !strings.HasPrefix(value, "http") {
 		return h.put("keyed-secret", value)
 	}
-	if kind&(keyUser|keyPhone|keyMAC) != 0 {
+	if kind&(find.KeyUser|find.KeyPhone|find.KeyMAC) != 0 {
 		// The rules see the key as they do in a log.
 		head := key + "=\""
 		out := h.text(head + strings.ReplaceAll(value, `"`, `'`) + `"`)
@@ -232,7 +233,7 @@ func (h *har) put(rule, value string) string {
 		h.e.scan.text(h.e, value)
 		return value
 	}
-	if isPlaceholder([]byte(value)) || h.e.ignore[value] || h.e.options.Config.keeps(alias.Secret, rule) {
+	if find.IsPlaceholder([]byte(value)) || h.e.ignore[value] || h.e.options.Config.keeps(alias.Secret, rule) {
 		return value
 	}
 	h.counts[rule]++
@@ -258,7 +259,7 @@ func (h *har) body(text, mime, coding string) string {
 		return h.text(text)
 	}
 	data, err := base64.StdEncoding.DecodeString(text)
-	if err != nil || isPlaceholder([]byte(text)) {
+	if err != nil || find.IsPlaceholder([]byte(text)) {
 		return h.text(text)
 	}
 	if !isTextType(mime) || isOpaque(data[:min(len(data), headSize)], "") {

@@ -9,6 +9,7 @@ import (
 	"unicode/utf8"
 
 	"envask/internal/redact/chars"
+	"envask/internal/redact/find"
 )
 
 // Where texts begin and end in a block, and how they read.
@@ -19,7 +20,7 @@ func (t *texts) gather(b []byte, from int) {
 	at := from
 	if t.carried != 0 {
 		start := max(0, from-t.back)
-		start += backslashes(b, start, max(0, start-chars.MaxKey)) % 2
+		start += find.Backslashes(b, start, max(0, start-chars.MaxKey)) % 2
 		if end := textEnd(b, from, t.carriedIn, t.carried); end > from {
 			t.found = append(t.found, quotedText{start: start, end: end, sign: t.carried, quote: t.carriedIn})
 			at = min(len(b), end+1)
@@ -231,7 +232,7 @@ func (t *texts) take(b []byte, quote, blank int, sign byte, at *int) bool {
 		return false
 	}
 	*at = min(len(b), end+1)
-	if v := b[quote+1 : end]; len(v) >= minText && !isPlaceholder(v) {
+	if v := b[quote+1 : end]; len(v) >= minText && !find.IsPlaceholder(v) {
 		t.found = append(t.found, quotedText{start: quote + 1, end: end, sign: sign, quote: b[quote]})
 	}
 	return true
@@ -254,7 +255,7 @@ func textEnd(b []byte, from int, quote, sign byte) int {
 			if end++; b[end] == '\\' {
 				end += len(shellQuote) - 2
 			}
-		case n < 0 || backslashes(b, end, from)%2 == 0:
+		case n < 0 || find.Backslashes(b, end, from)%2 == 0:
 			return end
 		}
 		at = end
@@ -333,7 +334,7 @@ func opens(b []byte, quote int) byte {
 
 // closes says whether a text ends with a quote, by what follows it and by the sign before the text.
 func closes(b []byte, quote int, sign byte) bool {
-	if closesAt(b, quote) {
+	if find.ClosesAt(b, quote) {
 		return true
 	}
 	return sign == '=' && bytes.IndexByte([]byte(" \t>/"), b[quote+1]) >= 0

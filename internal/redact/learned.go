@@ -8,14 +8,14 @@ import (
 
 	"envask/internal/redact/alias"
 	"envask/internal/redact/chars"
+	"envask/internal/redact/find"
 	"envask/internal/redact/judge"
 )
 
-// Limits of what is learned, in bytes. A secret shorter than MinSecret, and a name shorter than MinName, is replaced at
+// Limits of what is learned, in bytes. A name shorter than MinName is replaced at
 // its place only: everywhere else it would hit by chance. So is a name that is one plain word shorter than MinPlainName,
 // since products and folders have such names too.
 const (
-	MinSecret    = 6
 	MinName      = 4
 	MinPlainName = 6
 	MaxLearned   = 4096
@@ -140,7 +140,7 @@ func learnable(v alias.Value) bool {
 	case alias.User:
 		return judge.Name([]byte(v.Text))
 	case alias.Secret:
-		return n >= MinSecret && !chars.AllDigits(v.Text) && !commonWords[strings.ToLower(v.Text)] && shaped(v.Text) &&
+		return n >= find.MinSecret && !chars.AllDigits(v.Text) && !find.CommonWords[strings.ToLower(v.Text)] && find.Shaped(v.Text) &&
 			judge.Secret([]byte(v.Text))
 	}
 	return true
@@ -156,15 +156,6 @@ func (l *Learned) Values() []alias.Value {
 	}
 	return sortedByText(out, func(v *alias.Value) string { return v.Text }, func(a, b *alias.Value) int { return strings.Compare(a.Text, b.Text) })
 }
-
-// commonWords are too common to be removed everywhere, even when one was found next to a key.
-var commonWords = chars.WordSet(`password passwd secret token changeme default example enabled disabled required optional unknown
-	invalid expired missing success failure failed passed accepted rejected granted denied error warning timeout
-	bearer basic digest negotiate cookie session string number boolean integer object access refresh request response
-	client server service system gateway terminal boarding ticket device status result active inactive pending
-	internal external public private primary secondary production staging testing development february september
-	october november december monday tuesday wednesday thursday saturday sunday connected disconnected
-	name user login admin account from with this that have been true false null none start stop info debug`)
 
 // stands says whether a value at a place is that value. It must not be part of a longer word or address, unless it is a secret that
 // nothing else can look like.
@@ -208,7 +199,7 @@ func continues(c byte, class alias.Class) bool {
 // learn learns what was found, or the parts of it that stand alone elsewhere.
 func (e *Engine) learn(f finding, text []byte) {
 	if f.rule == "cookie" && text[0] == '{' {
-		textsOf(text, func(v []byte, at int) {
+		find.TextsOf(text, func(v []byte, at int) {
 			if len(v) >= 12 {
 				e.learnValue(alias.Value{Text: string(v), Class: f.class, Rule: f.rule}, f.start+at)
 			}
@@ -227,12 +218,12 @@ func (e *Engine) learn(f finding, text []byte) {
 			at = end + 1
 		}
 	}
-	if f.rule == "keyed-secret" && eachOf(text, func(v []byte, at int) {
+	if f.rule == "keyed-secret" && find.EachOf(text, func(v []byte, at int) {
 		e.learnValue(alias.Value{Text: string(v), Class: f.class, Rule: f.rule}, f.start+at)
 	}) {
 		return
 	}
-	if f.rule == wordedSecretRule && bothOf(text, func(v []byte, at int) {
+	if f.rule == wordedSecretRule && find.BothOf(text, func(v []byte, at int) {
 		e.learnValue(alias.Value{Text: string(v), Class: f.class, Rule: f.rule}, f.start+at)
 	}) {
 		return

@@ -7,6 +7,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"envask/internal/redact/find"
 )
 
 // Lines as they stand in real logs and configurations, written by hand: what must not be left of each is not left.
@@ -33,7 +35,7 @@ func TestTextsThatEndAnywhere(t *testing.T) {
 		for i, line := range strings.Split(string(data), "\n") {
 			line = line[strings.LastIndexByte(line, '\t')+1:]
 			for cut := range len(line) + 1 {
-				for _, before := range []string{"", strings.Repeat(". ", edge)} {
+				for _, before := range []string{"", strings.Repeat(". ", find.Edge)} {
 					text := before + line[:cut]
 					require.NotPanics(t, func() {
 						require.Equal(t, bare.String(text), gated.String(text))

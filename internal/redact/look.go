@@ -1,12 +1,16 @@
 package redact
 
-import "math/bits"
+import (
+	"math/bits"
+
+	"envask/internal/redact/find"
+)
 
 // look marks the places of the next chunk at which a rule may find something. Signs of a kind are looked at together: the
 // processor foresees better what comes of them.
 func (e *Engine) look(b []byte, from int) bool {
 	m := &e.marks
-	if from+64+edge > len(b) {
+	if from+64+find.Edge > len(b) {
 		return false
 	}
 	e.hotsOf(b, e.numbered, from)

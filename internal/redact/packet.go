@@ -6,6 +6,7 @@ import (
 
 	"envask/internal/redact/alias"
 	"envask/internal/redact/chars"
+	"envask/internal/redact/find"
 )
 
 // Types of what an Ethernet frame carries (IEEE 802 numbers), and protocols within IP (IANA).
@@ -189,7 +190,7 @@ func (c *capture) address(b []byte) {
 	if a.Is6() {
 		class, rule = alias.IPv6, "ipv6"
 	}
-	if class == alias.IPv4 && (staysIPv4(a) || a.As4()[0] >= 240) || class == alias.IPv6 && (a.IsLoopback() || a.IsUnspecified() || a.IsMulticast() || alias.AliasV6.Contains(a)) {
+	if class == alias.IPv4 && (find.StaysIPv4(a) || a.As4()[0] >= 240) || class == alias.IPv6 && (a.IsLoopback() || a.IsUnspecified() || a.IsMulticast() || alias.AliasV6.Contains(a)) {
 		return
 	}
 	instead, ok := c.known[a]

@@ -5,6 +5,7 @@ import (
 	"sync"
 
 	"envask/internal/redact/chars"
+	"envask/internal/redact/find"
 	"envask/internal/redact/judge"
 	"envask/internal/redact/phrase"
 )
@@ -21,8 +22,8 @@ var phraseTable = sync.OnceValue(func() *phrase.Table {
 })
 
 // phraseJudge tells the tables what the engine knows of values.
-var phraseJudge = phrase.Judge{Begins: beginsMessage, Fits: fitsSlot, Key: func(word []byte) bool { return kindOf(word)&keySecret != 0 },
-	Who: func(word []byte) bool { return kindOf(word)&keyUser != 0 }}
+var phraseJudge = phrase.Judge{Begins: find.BeginsMessage, Fits: fitsSlot, Key: func(word []byte) bool { return find.KindOf(word)&find.KeySecret != 0 },
+	Who: func(word []byte) bool { return find.KindOf(word)&find.KeyUser != 0 }}
 
 // fitsSlot reports whether a value can be what its slot says.
 func fitsSlot(b []byte, f phrase.Found) bool {
@@ -30,92 +31,66 @@ func fitsSlot(b []byte, f phrase.Found) bool {
 	if f.Slot.IsSecret() && (bytes.Contains(v, []byte(`="`)) || bytes.Contains(v, []byte("='"))) {
 		return false // an attribute
 	}
-	if f.Slot.IsSecret() && !f.Quoted && isSetting(v) {
+	if f.Slot.IsSecret() && !f.Quoted && find.IsSetting(v) {
 		return false
 	}
-	if f.Slot.IsSecret() && (v[0] == '<' || standsForAny(v) || !f.Quoted && isPiece(v)) {
+	if f.Slot.IsSecret() && (v[0] == '<' || find.StandsForAny(v) || !f.Quoted && isPiece(v)) {
 		return false
 	}
 	if !f.Slot.IsSecret() && f.Start > 0 && b[f.Start-1] == '`' { // what a program calls something
 		return false
 	}
-	if holdsPlaceholder(v) || f.Start > 0 && placeholderLen(b[f.Start-1:]) > 0 {
+	if holdsPlaceholder(v) || f.Start > 0 && find.PlaceholderLen(b[f.Start-1:]) > 0 {
 		return false
 	}
 	switch f.Slot {
 	case phrase.SureSecret:
-		return isValue(v) && len(v) >= 3 && !notValues.Has(v) && (v[0] != '/' && v[0] != '-' && v[0] != '\\' || looksStrong(v))
+		return find.IsValue(v) && len(v) >= 3 && !find.NotValues.Has(v) && (v[0] != '/' && v[0] != '-' && v[0] != '\\' || find.LooksStrong(v))
 	case phrase.Unusual:
 		return isUnusual(v)
 	case phrase.Quoted:
-		return f.Quoted && isValue(v) && len(v) >= 3 && !notValues.Has(v)
+		return f.Quoted && find.IsValue(v) && len(v) >= 3 && !find.NotValues.Has(v)
 	case phrase.Code:
 		return len(v) >= 4 && len(v) <= 10 && chars.IsAllDigits(v)
 	case phrase.Fierce:
-		return isValue(v) && looksStrong(v) && kindsIn(string(v)) >= 3 && shaped(string(v)) &&
+		return find.IsValue(v) && find.LooksStrong(v) && find.KindsIn(string(v)) >= 3 && find.Shaped(string(v)) &&
 			bytes.ContainsAny(v, "!#$%&*^") && bytes.Count(v, []byte(":")) < 3 && !bytes.ContainsAny(v, "\"'{}[]<>`=@")
 	case phrase.Strong:
-		return isValue(v) && looksChosen(v) && shaped(string(v)) && !judge.Format(v)
+		return find.IsValue(v) && find.LooksChosen(v) && find.Shaped(string(v)) && !judge.Format(v)
 	case phrase.Random:
-		return isValue(v) && looksRandom(v)
+		return find.IsValue(v) && find.LooksRandom(v)
 	case phrase.Secret:
 		head, _, _ := bytes.Cut(v, []byte("-"))
-		return isValue(v) && looksChosen(v) && !algorithms.Has(head)
+		return find.IsValue(v) && find.LooksChosen(v) && !find.Algorithms.Has(head)
 	case phrase.User:
-		return isPerson(v) && isLoginWord(v) && chars.NameAt(b, f.Start) == f.End
+		return find.IsPerson(v) && find.IsLoginWord(v) && chars.NameAt(b, f.Start) == f.End
 	case phrase.QuotedUser:
-		return f.Quoted && isPerson(v) && !noUserNames[string(bytes.ToLower(v))]
+		return f.Quoted && find.IsPerson(v) && !find.NoUserNames[string(bytes.ToLower(v))]
 	case phrase.Person:
-		return isPerson(v)
+		return find.IsPerson(v)
 	case phrase.Surname:
 		var buf [32]byte
-		return chars.IsUpper(v[0]) && len(v) > 2 && isPerson(v) && !noNames[string(chars.Lowered(&buf, v))] && !isEveryday(bytes.ToLower(v))
+		return chars.IsUpper(v[0]) && len(v) > 2 && find.IsPerson(v) && !find.NoNames[string(chars.Lowered(&buf, v))] && !find.IsEveryday(bytes.ToLower(v))
 	case phrase.Phone:
 		digits := len(chars.OnlyDigits(string(v)))
 		return digits >= minPhone && digits <= 15 && (f.End == len(b) || !chars.IsWord(b[f.End]))
 	case phrase.SureUser, phrase.Account:
-		return isPerson(v) && chars.NameAt(b, f.Start) == f.End
+		return find.IsPerson(v) && chars.NameAt(b, f.Start) == f.End
 	}
-	return chars.IsUpper(v[0]) && isPerson(v) && (isGivenName(v) || isUncommonName(v) || looksPersonal(v))
+	return chars.IsUpper(v[0]) && find.IsPerson(v) && (find.IsGivenName(v) || find.IsUncommonName(v) || find.LooksPersonal(v))
 }
 
 // isUnusual reports whether a value is no word of a sentence or configuration: where it alone follows a telling word, it is a secret.
 func isUnusual(v []byte) bool {
 	var buf [32]byte
 	lower := chars.Lowered(&buf, v)
-	return len(v) >= 4 && isValue(v) && !notValues.Has(v) && !algorithms.Has(v) && !isEveryday(lower) && !nobody.Has(v) &&
+	return len(v) >= 4 && find.IsValue(v) && !find.NotValues.Has(v) && !find.Algorithms.Has(v) && !find.IsEveryday(lower) && !find.Nobody.Has(v) &&
 		bytes.ContainsAny(lower, "abcdefghijklmnopqrstuvwxyz") && !bytes.ContainsAny(v, "/()[]{}<>:;,\"'`=$") && v[0] != '-' && v[len(v)-1] != '.'
-}
-
-// isSetting reports whether a value is a key with a value of its own: mode=dynamic.
-func isSetting(v []byte) bool {
-	n := bytes.IndexByte(v, '=')
-	if n < 2 || n+1 >= len(v) || v[n+1] == '=' {
-		return false
-	}
-	for _, c := range v[:n] {
-		if !chars.IsLower(c) && c != '-' && c != '_' && !chars.IsDigit(c) && !chars.IsUpper(c) {
-			return false
-		}
-	}
-	return chars.IsLower(v[0]) && !chars.IsDigit(v[n-1]) || chars.IsLower(v[0]) && n < 6
 }
 
 // isPiece reports whether a value without quotes is a piece of a program: an index, a pointer.
 func isPiece(v []byte) bool {
 	return v[0] == '*' || v[0] == '&' || bytes.ContainsAny(v, "[]`")
-}
-
-// standsForAny reports whether a value is what manuals write for any: my-password, your-key.
-func standsForAny(v []byte) bool {
-	var buf [32]byte
-	plain := bytes.ReplaceAll(chars.Lowered(&buf, v), []byte("\\"), nil)
-	for _, head := range []string{"my-", "my_", "your-", "your_", "<your", "some-"} {
-		if rest, ok := bytes.CutPrefix(plain, []byte(head)); ok && len(bytes.Trim(rest, "abcdefghijklmnopqrstuvwxyz-_.")) == 0 {
-			return true
-		}
-	}
-	return false
 }
 
 // findPhrases adds what the phrases around a word before a blank give away, and the plain arguments of the program that it names.
@@ -151,7 +126,7 @@ func (e *Engine) addPhrased(b []byte, from int) {
 	for _, p := range e.phrased {
 		n := len(e.findings)
 		if e.addJudged(b, from, p.start, p.end, p.rule, p.sure); len(e.findings) > n {
-			e.findings[n].trigger, e.findings[n].weak = p.trigger, p.weak || p.sure && isEveryday(bytes.ToLower(b[p.start:p.end]))
+			e.findings[n].trigger, e.findings[n].weak = p.trigger, p.weak || p.sure && find.IsEveryday(bytes.ToLower(b[p.start:p.end]))
 		}
 	}
 }
@@ -200,15 +175,15 @@ func (e *Engine) findPersonOption(b []byte, option int) {
 	for end < len(b) && end-start <= chars.MaxKey && chars.IsKeyByte(b[end]) {
 		end++
 	}
-	if end-start < 3 || kindOf(b[start:end])&keyUser == 0 {
+	if end-start < 3 || find.KindOf(b[start:end])&find.KeyUser == 0 {
 		return
 	}
-	from, to, ok := optionValue(b, end, 0)
+	from, to, ok := find.OptionValue(b, end, 0)
 	login := bytes.Contains(chars.LineFrom(b[:min(len(b), end+chars.MaxPair)], end), []byte(" --pass"))
 	if string(b[start:end]) == "user" && chars.IsAllLetters(b[from:to]) && !login { // most programs mean by it whose services they are about
 		return
 	}
-	if ok && isPerson(b[from:to]) && !(chars.IsAllLetters(b[from:to]) && isEveryday(bytes.ToLower(b[from:to]))) {
+	if ok && find.IsPerson(b[from:to]) && !(chars.IsAllLetters(b[from:to]) && find.IsEveryday(bytes.ToLower(b[from:to]))) {
 		e.phrased = append(e.phrased, phrased{from, to, logUserRule, option, true, false})
 	}
 }

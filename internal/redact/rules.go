@@ -8,6 +8,7 @@ import (
 
 	"envask/internal/redact/alias"
 	"envask/internal/redact/chars"
+	"envask/internal/redact/find"
 )
 
 // Classes are all of them, in the order in which they are listed.
@@ -22,8 +23,8 @@ type Rule struct {
 	Doc      string
 	Triggers string
 	Find     func(b []byte, at, free int) (start, end int, ok bool)
-	Keys     keyKind                                                              // when set, Find is called only behind a key of one of these kinds
-	Keyed    func(b []byte, at, free int, kind keyKind) (start, end int, ok bool) // instead of Find, with the kind
+	Keys     find.KeyKind                                                              // when set, Find is called only behind a key of one of these kinds
+	Keyed    func(b []byte, at, free int, kind find.KeyKind) (start, end int, ok bool) // instead of Find, with the kind
 	Next     func(b []byte, from int) (start, end int, ok bool)
 	beside   func(e *Engine, b []byte, from, start, end int) // adds what stands beside a find; nil is nothing
 	judged   bool                                            // what it finds is told by what stands beside it, and has to look like it
@@ -50,35 +51,35 @@ const (
 
 // Rules is the table of rules. Where two begin at the same trigger, the earlier one goes first.
 var Rules = []Rule{
-	{Name: privateKeyRule, Class: alias.Secret, Doc: "private key blocks (PEM, OpenSSH, PGP, static keys of VPNs), over several lines or with \\n within one", Triggers: "-", Find: findPrivateKey},
-	{Name: passwordOptionRule, Class: alias.Secret, Doc: "the value after a telling command-line option, such as --password VALUE, and of the options of well-known programs", Triggers: "-", Find: findOption, beside: nameBeside(nameJoined), judged: true},
-	{Name: "url-credentials", Class: alias.Secret, Doc: "user:password@ or token@ within a URL or connection string", Triggers: ":@", Find: findURLCredentials, beside: accountOfURL},
-	{Name: "authorization", Class: alias.Secret, Doc: "the value of Authorization and Proxy-Authorization headers, without the scheme", Triggers: separators, Find: findAuthorization, Keys: keyAuthorization},
-	{Name: "cookie", Class: alias.Secret, Doc: "the value of Cookie and Set-Cookie headers", Triggers: separators, Find: findCookie, Keys: keyCookie},
-	{Name: keyedSecretRule, Class: alias.Secret, Doc: "the value next to a telling key (password, token, secret, api key, …), in the usual notations", Triggers: separators, Keyed: findKeyedSecret, Keys: keySecret | keyWeak | keyOwn, beside: nameBeside(nameOfEntry), judged: true},
-	{Name: wordedSecretRule, Class: alias.Secret, Doc: "the value behind a telling word and a space: configurations of network devices and servers, SQL, sentences", Triggers: "\t(,;|-", Find: findWorded, beside: nameBeside(namePassed), judged: true},
-	{Name: "bearer", Class: alias.Secret, Doc: "the token after the words Bearer and Basic", Triggers: "B", Find: findBearer},
-	{Name: "jwt", Class: alias.Secret, Doc: "JSON web tokens (RFC 7519)", Triggers: "J", Find: findJWT},
-	{Name: serviceTokenRule, Class: alias.Secret, Doc: "tokens by the beginning that services give them so that they can be told", Triggers: "_-.A", Find: findServiceToken},
-	{Name: "password-hash", Class: alias.Secret, Doc: "password hashes by their form: crypt, bcrypt, argon2, scrypt, and those of directories and databases", Triggers: "${*:", Find: findPasswordHash, beside: nameBeside(nameJoined)},
-	{Name: "mail", Class: alias.Mail, Doc: "e-mail addresses", Triggers: "@%&\\", Find: findMail},
-	{Name: userRule, Class: alias.User, Doc: "names next to a telling key (user, login, passenger, …); well-known service accounts stay", Triggers: separators, Find: findUser, Keys: keyUser, judged: true},
-	{Name: logUserRule, Class: alias.User, Doc: "user names in the idioms of system logs, listings and prompts", Triggers: " \t()[=@\\/:-,?|", Find: findLogUser, beside: besideName, judged: true},
-	{Name: ownerRule, Class: alias.User, Doc: "owner and group in the lines of ls -l", Triggers: " ", Find: findOwner},
-	{Name: "home", Class: alias.User, Doc: "names of people in the paths of their homes", Triggers: "/\\%", Find: findHome},
-	{Name: "person", Class: alias.User, Doc: "names of people in distinguished names: CN=…", Triggers: "=", Find: findDistinguishedName},
-	{Name: "mailbox-name", Class: alias.User, Doc: "the name before a mail address in angle brackets, behind From, To, Author and the like", Triggers: separators, Find: findMailboxName, Keys: keyMailbox},
-	{Name: "part-name", Class: alias.User, Doc: "names within something whose key tells, as in \"user\": {\"name\": …}, in JSON, XML and YAML", Triggers: separators, Find: findPartName, Keys: keyPart, judged: true},
-	{Name: "international-phone", Class: alias.Phone, Doc: "telephone numbers in groups behind a plus sign and a country code", Triggers: "+", Find: findInternationalPhone},
-	{Name: phoneRule, Class: alias.Phone, Doc: "telephone numbers next to a telling key", Triggers: separators, Find: findPhone, Keys: keyPhone},
-	{Name: "host", Class: alias.Host, Doc: "host names under private domains (.internal, .local, .lan, .corp, .home.arpa, …) and under those of the site", Triggers: ".", Find: findHost},
-	{Name: "ipv4", Class: alias.IPv4, Doc: "IPv4 addresses; loopback, unspecified, broadcast and multicast stay", Triggers: ".-", Find: findIPv4, beside: nameBeside(nameOfTunnel)},
-	{Name: "keyed-ipv4", Class: alias.IPv4, Doc: "IPv4 addresses written as one number, hexadecimal or not, next to a telling key", Triggers: separators, Find: findNumberIPv4, Keys: keyAddress},
-	{Name: "ipv6", Class: alias.IPv6, Doc: "IPv6 addresses; loopback, unspecified and multicast stay", Triggers: ":%", Find: findIPv6},
-	{Name: "mac", Class: alias.MAC, Doc: "hardware addresses in three notations; all zeros and all ones stay", Triggers: ":-.", Find: findMAC, beside: besideMAC},
-	{Name: "keyed-mac", Class: alias.MAC, Doc: "hardware addresses without signs next to a telling key", Triggers: separators, Find: findBareMAC, Keys: keyMAC},
-	{Name: "card", Class: alias.Card, Doc: "payment cards, by issuer, length and check digit", Next: nextCard, sparse: &sparse{cardSifted, &cardSpan}},
-	{Name: "iban", Class: alias.IBAN, Doc: "bank accounts as IBAN, by their check digits", Next: nextIBAN, sparse: &sparse{accountSifted, &accountSpan}},
+	{Name: privateKeyRule, Class: alias.Secret, Doc: "private key blocks (PEM, OpenSSH, PGP, static keys of VPNs), over several lines or with \\n within one", Triggers: "-", Find: find.FindPrivateKey},
+	{Name: passwordOptionRule, Class: alias.Secret, Doc: "the value after a telling command-line option, such as --password VALUE, and of the options of well-known programs", Triggers: "-", Find: find.FindOption, beside: nameBeside(find.NameJoined), judged: true},
+	{Name: "url-credentials", Class: alias.Secret, Doc: "user:password@ or token@ within a URL or connection string", Triggers: ":@", Find: find.FindURLCredentials, beside: accountOfURL},
+	{Name: "authorization", Class: alias.Secret, Doc: "the value of Authorization and Proxy-Authorization headers, without the scheme", Triggers: separators, Find: find.FindAuthorization, Keys: find.KeyAuthorization},
+	{Name: "cookie", Class: alias.Secret, Doc: "the value of Cookie and Set-Cookie headers", Triggers: separators, Find: find.FindCookie, Keys: find.KeyCookie},
+	{Name: keyedSecretRule, Class: alias.Secret, Doc: "the value next to a telling key (password, token, secret, api key, …), in the usual notations", Triggers: separators, Keyed: find.FindKeyedSecret, Keys: find.KeySecret | find.KeyWeak | find.KeyOwn, beside: nameBeside(find.NameOfEntry), judged: true},
+	{Name: wordedSecretRule, Class: alias.Secret, Doc: "the value behind a telling word and a space: configurations of network devices and servers, SQL, sentences", Triggers: "\t(,;|-", Find: find.FindWorded, beside: nameBeside(find.NamePassed), judged: true},
+	{Name: "bearer", Class: alias.Secret, Doc: "the token after the words Bearer and Basic", Triggers: "B", Find: find.FindBearer},
+	{Name: "jwt", Class: alias.Secret, Doc: "JSON web tokens (RFC 7519)", Triggers: "J", Find: find.FindJWT},
+	{Name: serviceTokenRule, Class: alias.Secret, Doc: "tokens by the beginning that services give them so that they can be told", Triggers: "_-.A", Find: find.FindServiceToken},
+	{Name: "password-hash", Class: alias.Secret, Doc: "password hashes by their form: crypt, bcrypt, argon2, scrypt, and those of directories and databases", Triggers: "${*:", Find: find.FindPasswordHash, beside: nameBeside(find.NameJoined)},
+	{Name: "mail", Class: alias.Mail, Doc: "e-mail addresses", Triggers: "@%&\\", Find: find.FindMail},
+	{Name: userRule, Class: alias.User, Doc: "names next to a telling key (user, login, passenger, …); well-known service accounts stay", Triggers: separators, Find: find.FindUser, Keys: find.KeyUser, judged: true},
+	{Name: logUserRule, Class: alias.User, Doc: "user names in the idioms of system logs, listings and prompts", Triggers: " \t()[=@\\/:-,?|", Find: find.FindLogUser, beside: besideName, judged: true},
+	{Name: ownerRule, Class: alias.User, Doc: "owner and group in the lines of ls -l", Triggers: " ", Find: find.FindOwner},
+	{Name: "home", Class: alias.User, Doc: "names of people in the paths of their homes", Triggers: "/\\%", Find: find.FindHome},
+	{Name: "person", Class: alias.User, Doc: "names of people in distinguished names: CN=…", Triggers: "=", Find: find.FindDistinguishedName},
+	{Name: "mailbox-name", Class: alias.User, Doc: "the name before a mail address in angle brackets, behind From, To, Author and the like", Triggers: separators, Find: find.FindMailboxName, Keys: find.KeyMailbox},
+	{Name: "part-name", Class: alias.User, Doc: "names within something whose key tells, as in \"user\": {\"name\": …}, in JSON, XML and YAML", Triggers: separators, Find: find.FindPartName, Keys: find.KeyPart, judged: true},
+	{Name: "international-phone", Class: alias.Phone, Doc: "telephone numbers in groups behind a plus sign and a country code", Triggers: "+", Find: find.FindInternationalPhone},
+	{Name: phoneRule, Class: alias.Phone, Doc: "telephone numbers next to a telling key", Triggers: separators, Find: find.FindPhone, Keys: find.KeyPhone},
+	{Name: "host", Class: alias.Host, Doc: "host names under private domains (.internal, .local, .lan, .corp, .home.arpa, …) and under those of the site", Triggers: ".", Find: find.FindHost},
+	{Name: "ipv4", Class: alias.IPv4, Doc: "IPv4 addresses; loopback, unspecified, broadcast and multicast stay", Triggers: ".-", Find: find.FindIPv4, beside: nameBeside(find.NameOfTunnel)},
+	{Name: "keyed-ipv4", Class: alias.IPv4, Doc: "IPv4 addresses written as one number, hexadecimal or not, next to a telling key", Triggers: separators, Find: find.FindNumberIPv4, Keys: find.KeyAddress},
+	{Name: "ipv6", Class: alias.IPv6, Doc: "IPv6 addresses; loopback, unspecified and multicast stay", Triggers: ":%", Find: find.FindIPv6},
+	{Name: "mac", Class: alias.MAC, Doc: "hardware addresses in three notations; all zeros and all ones stay", Triggers: ":-.", Find: find.FindMAC, beside: besideMAC},
+	{Name: "keyed-mac", Class: alias.MAC, Doc: "hardware addresses without signs next to a telling key", Triggers: separators, Find: find.FindBareMAC, Keys: find.KeyMAC},
+	{Name: "card", Class: alias.Card, Doc: "payment cards, by issuer, length and check digit", Next: find.NextCard, sparse: &sparse{cardSifted, &find.CardSpan}},
+	{Name: "iban", Class: alias.IBAN, Doc: "bank accounts as IBAN, by their check digits", Next: find.NextIBAN, sparse: &sparse{accountSifted, &find.AccountSpan}},
 }
 
 // RulesVersion is written into manifests. It changes whenever the rules find other things than before.
@@ -110,12 +111,10 @@ func Validate(rules []Rule) error {
 // Placeholder is what stands in the place of a secret.
 func Placeholder(rule string) string { return "[redacted:" + rule + "]" }
 
-var placeholderHead = []byte("[redacted:")
-
 // holdsPlaceholder says whether a placeholder stands in a text.
 func holdsPlaceholder(text []byte) bool {
 	n := bytes.IndexByte(text, '[')
-	return n >= 0 && bytes.Contains(text[n:], placeholderHead)
+	return n >= 0 && bytes.Contains(text[n:], find.PlaceholderHead)
 }
 
 // withinPlaceholder says whether a place is within a placeholder.
@@ -125,32 +124,5 @@ func withinPlaceholder(b []byte, at int) bool {
 		return false
 	}
 	n += max(0, at-chars.MaxKey)
-	return n+placeholderLen(b[n:]) > at
-}
-
-// placeholderLen gives the length of the placeholder at the beginning of text, or 0.
-func placeholderLen(text []byte) int {
-	const most = 64
-	if !bytes.HasPrefix(text, placeholderHead) {
-		return 0
-	}
-	n := bytes.IndexByte(text[:min(len(text), most)], ']')
-	if n < 0 || !isPlaceholder(text[:n+1]) {
-		return 0
-	}
-	return n + 1
-}
-
-// isPlaceholder says whether text is one placeholder and nothing else.
-func isPlaceholder(text []byte) bool {
-	const head = "[redacted:"
-	if len(text) < len(head)+2 || string(text[:len(head)]) != head || text[len(text)-1] != ']' {
-		return false
-	}
-	for i, c := range text[len(head) : len(text)-1] {
-		if !(c >= 'a' && c <= 'z' || i > 0 && (chars.IsDigit(c) || c == '-')) {
-			return false
-		}
-	}
-	return true
+	return n+find.PlaceholderLen(b[n:]) > at
 }

@@ -7,6 +7,7 @@ import (
 	"sync"
 
 	"envask/internal/redact/chars"
+	"envask/internal/redact/find"
 )
 
 // The sieve finds the places in text at which a rule may be asked at all, by what stands around them. It may give places that
@@ -311,7 +312,7 @@ const (
 // fill looks at a block from a place on, which must be edge behind its beginning at least, and up to edge before its end. It
 // says whether anything was looked at: less than one word is left.
 func (m *marks) fill(s *sieve, b []byte, from int) bool {
-	words := min(len(m.places), (len(b)-edge-from)/64)
+	words := min(len(m.places), (len(b)-find.Edge-from)/64)
 	if words <= 0 {
 		return false
 	}

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"envask/internal/redact/chars"
+	"envask/internal/redact/find"
 )
 
 // portable runs a test without vectors, as on processors that have none.
@@ -45,7 +46,7 @@ func TestSieveMarksWhatTheTablesSay(t *testing.T) {
 	for _, b := range [][]byte{samples, noise(r, 40_000), noise(r, 200)} {
 		var m marks
 		seen, fitting := 0, 0
-		for at := edge; m.fill(s, b, at); at = m.to {
+		for at := find.Edge; m.fill(s, b, at); at = m.to {
 			for i := m.from; i < m.to; i++ {
 				w, bit := (i-m.from)>>6, uint64(1)<<((i-m.from)&63)
 				space, other := byte(0xff), byte(0xff)
@@ -81,7 +82,7 @@ func TestSieveMarksWhatTheTablesSay(t *testing.T) {
 		require.Greater(t, fitting, 0)
 		require.Less(t, fitting, seen/2, "the sieve lets most of the text through")
 		if len(b) > 1000 {
-			require.Greater(t, seen, len(b)-edge*2-64)
+			require.Greater(t, seen, len(b)-find.Edge*2-64)
 		}
 	}
 }

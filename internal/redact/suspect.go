@@ -6,6 +6,7 @@ import (
 	"math"
 
 	"envask/internal/redact/chars"
+	"envask/internal/redact/find"
 )
 
 // Suspect is a value that no rule took and that looks as if it might be a secret: a person decides.
@@ -110,7 +111,7 @@ func suspectAt(b []byte, start, end int) (s Suspect, ok bool) {
 			at--
 		}
 		if b[at] == '=' || b[at] == ':' {
-			keyStart, keyEnd, _ = keySpan(b, at)
+			keyStart, keyEnd, _ = find.KeySpan(b, at)
 		}
 	}
 	s = Suspect{Key: string(b[keyStart:keyEnd]), Text: string(word), Offset: int64(start)}
@@ -133,14 +134,14 @@ func suspectAt(b []byte, start, end int) (s Suspect, ok bool) {
 func holdsCodedPlaceholder(word []byte) bool {
 	plain := make([]byte, len(word)/4*3+3)
 	n, err := decodeBase64(plain, word[:len(word)&^3])
-	return err == nil && bytes.Contains(plain[:n], placeholderHead)
+	return err == nil && bytes.Contains(plain[:n], find.PlaceholderHead)
 }
 
 // isOddKey says whether a key speaks of something secret without being one of those that tell.
 func isOddKey(key string) bool {
 	low := bytes.ToLower([]byte(key))
 	for _, w := range []string{"sec", "priv", "cred", "auth", "sign", "salt", "seed", "crypt", "cookie", "sess", "ticket", "licen", "key", "pass", "pwd"} {
-		if bytes.Contains(low, []byte(w)) && !isHarmless(low) {
+		if bytes.Contains(low, []byte(w)) && !find.IsHarmless(low) {
 			return true
 		}
 	}

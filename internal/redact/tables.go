@@ -4,6 +4,7 @@ import (
 	"bytes"
 
 	"envask/internal/redact/chars"
+	"envask/internal/redact/find"
 )
 
 // table is the one whose rows are read: by the number of their fields, or by their separators. It lasts from block to block.
@@ -64,8 +65,8 @@ func (e *Engine) endsCellHead(b []byte, at int) bool {
 	case b[at-1] == '"' || b[at-1] == '\'':
 		end--
 	}
-	start := keyBegin(b, end)
-	return kindOf(b[start:end])&(keySecret|keyUser|keyPhone) != 0
+	start := find.KeyBegin(b, end)
+	return find.KindOf(b[start:end])&(find.KeySecret|find.KeyUser|find.KeyPhone) != 0
 }
 
 // findTables finds what stands in the rows from a place on, of the table that is open and of those whose heads were seen.
@@ -82,7 +83,7 @@ func (e *Engine) findTables(b []byte, from int) {
 				t = table{}
 				continue
 			}
-			if start < end && isPerson(b[start:end]) {
+			if start < end && find.IsPerson(b[start:end]) {
 				e.add(b, from, start, end, logUserRule)
 			}
 			at = chars.NextLine(b, at)

@@ -5,6 +5,7 @@ import (
 
 	"envask/internal/redact/chars"
 	"envask/internal/redact/envelope"
+	"envask/internal/redact/find"
 )
 
 // Some texts are whole lines. Programs colour what they write for a terminal, the keys of pairs, too; servers of logs make one line of
@@ -69,7 +70,7 @@ func (t *texts) gatherControl(b []byte, at int) {
 		if n == len(b) {
 			return
 		}
-		back := max(0, at-lookBehind) // a line that began before tells what stands in it now
+		back := max(0, at-find.LookBehind) // a line that began before tells what stands in it now
 		q := quotedText{start: back + bytes.LastIndexByte(b[back:n], '\n') + 1, end: chars.NextLine(b, n), quote: escapeSign}
 		if next.number < q.end {
 			q.quote = '#'
@@ -83,7 +84,7 @@ func (t *texts) gatherControl(b []byte, at int) {
 func (t *texts) gatherComments(b []byte, at int) {
 	for at < len(b) {
 		sign := chars.IndexFrom(b, at, len(b), '#')
-		back := max(0, at-lookBehind)
+		back := max(0, at-find.LookBehind)
 		start := back + bytes.LastIndexByte(b[back:sign], '\n') + 1
 		if at = chars.NextLine(b, sign); sign == len(b) || len(bytes.TrimLeft(b[start:sign], " \t")) > 0 {
 			continue

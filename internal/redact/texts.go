@@ -8,6 +8,7 @@ import (
 
 	"envask/internal/redact/alias"
 	"envask/internal/redact/chars"
+	"envask/internal/redact/find"
 )
 
 // Programs write what other programs said as texts in quotes: a container's output is lines of JSON with a line of the program in
@@ -117,8 +118,8 @@ func (t *texts) unfinished(b []byte) *quotedText {
 func (t *texts) carry(b []byte, done, least int) int {
 	t.carried = 0
 	if q := t.unfinished(b); q != nil && q.start <= done {
-		t.carried, t.carriedIn, t.back = q.sign, q.quote, min(done-q.start, lookBehind)
-		if done > max(least, q.start) && backslashes(b, done, q.start)%2 == 1 {
+		t.carried, t.carriedIn, t.back = q.sign, q.quote, min(done-q.start, find.LookBehind)
+		if done > max(least, q.start) && find.Backslashes(b, done, q.start)%2 == 1 {
 			done, t.back = done-1, t.back-1
 		}
 	}
@@ -193,7 +194,7 @@ func (e *Engine) findInTexts(b []byte, from, ruled int) int {
 	in.base, in.rows, in.sqlKinds, in.inKey = 1, table{}, nil, false // it is no beginning of a file
 	begin, open := 0, false
 	if t.inKey {
-		begin, open = keyBlockEnd(t.laid, 1, false)
+		begin, open = find.KeyBlockEnd(t.laid, 1, false)
 	}
 	in.segments = t.segments()
 	in.find(t.laid, begin)

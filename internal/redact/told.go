@@ -5,6 +5,7 @@ import (
 
 	"envask/internal/redact/alias"
 	"envask/internal/redact/chars"
+	"envask/internal/redact/find"
 )
 
 // Told is one finding, with its original: for those who count how often each value was found, and how.
@@ -41,7 +42,7 @@ func (l *Learned) WhyLeft(v alias.Value) string {
 		return "found on weak evidence"
 	case n > MaxLearned || strings.ContainsAny(v.Text, "\r\n"):
 		return "too long"
-	case n < MinName || v.Class == alias.Secret && n < MinSecret:
+	case n < MinName || v.Class == alias.Secret && n < find.MinSecret:
 		return "too short"
 	case v.Class == alias.Secret && chars.AllDigits(v.Text):
 		return "a number"

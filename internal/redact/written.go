@@ -13,6 +13,7 @@ import (
 
 	"envask/internal/redact/alias"
 	"envask/internal/redact/chars"
+	"envask/internal/redact/find"
 )
 
 // writtenForms gives the other forms in which a value is written where it stands within another text: with the escapes of
@@ -21,7 +22,7 @@ import (
 // They are put behind a list.
 func writtenForms(out []entry, v *alias.Value) []entry {
 	add := func(text string) {
-		if text != v.Text && (v.Class != alias.Secret || len(text) >= MinSecret) && len(text) >= MinName && len(text) <= 2*MaxLearned && !strings.ContainsAny(text, "\r\n") {
+		if text != v.Text && (v.Class != alias.Secret || len(text) >= find.MinSecret) && len(text) >= MinName && len(text) <= 2*MaxLearned && !strings.ContainsAny(text, "\r\n") {
 			out = append(out, entry{text: text, value: v})
 		}
 	}
@@ -60,7 +61,7 @@ func writtenForms(out []entry, v *alias.Value) []entry {
 			plain = t
 		}
 	}
-	if !isPlainWord(plain) {
+	if !find.IsPlainWord(plain) {
 		escaped := url.QueryEscape(plain)
 		add(escaped)
 		add(strings.ReplaceAll(escaped, "+", "%20"))
@@ -134,14 +135,4 @@ func base64Heart(text string, before int) string {
 	var letters [192]byte
 	all := base64.StdEncoding.AppendEncode(letters[:0], plain)
 	return string(all[(before*8+5)/6 : (before+len(text))*8/6])
-}
-
-// isPlainWord says whether a text is written the same everywhere.
-func isPlainWord(s string) bool {
-	for i := 0; i < len(s); i++ {
-		if !chars.IsWord(s[i]) && s[i] != '-' && s[i] != '.' {
-			return false
-		}
-	}
-	return true
 }

@@ -32,7 +32,8 @@ func TestAliasesKeepSubnets(t *testing.T) {
 			}
 			for _, w := range widths {
 				same := prefix(a, w) == prefix(b, w)
-				require.Equal(t, same, prefix(table.Alias(ClassOf(x), a), w) == prefix(table.Alias(ClassOf(y), b), w), "%s and %s in /%d", a, b, w)
+				require.Equal(t, same, prefix(table.Alias(ClassOf(x),
+					a), w) == prefix(table.Alias(ClassOf(y), b), w), "%s and %s in /%d", a, b, w)
 			}
 		}
 	}
@@ -76,7 +77,9 @@ func TestTableIsKept(t *testing.T) {
 	table, err := LoadTable(file)
 	require.NoError(t, err)
 	require.False(t, table.Changed())
-	table.Give([]Value{{Text: "z.last", Class: User, Rule: "user"}, {Text: "a.first", Class: User, Rule: "user"}, {Text: "192.0.2.9", Class: IPv4, Rule: "ipv4"}, {Text: "j\xfcrgen.mosebach", Class: User, Rule: "user"}, {Text: "x@merrowick.example", Class: Mail, Rule: "mail"}, {Text: "pw", Class: Secret, Rule: "keyed-secret"}})
+	table.Give([]Value{{Text: "z.last", Class: User, Rule: "user"}, {Text: "a.first", Class: User, Rule: "user"}, {Text: "192.0.2.9",
+		Class: IPv4, Rule: "ipv4"}, {Text: "j\xfcrgen.mosebach", Class: User, Rule: "user"}, {Text: "x@merrowick.example",
+		Class: Mail, Rule: "mail"}, {Text: "pw", Class: Secret, Rule: "keyed-secret"}})
 	require.Equal(t, "user-2a", table.Alias(User, "a.first"), "new ones are given in sorted order")
 	data, err := table.Marshal()
 	require.NoError(t, err)
@@ -105,7 +108,8 @@ func TestTableIsKept(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, []Alias{{Class: User, Original: "a.first", Alias: "user-2a"}}, older.All())
 
-	for name, text := range map[string]string{"changed": strings.Replace(string(data), "user-2a", "user-9z", 1), "twice": strings.Replace(string(data), "user-2b", "user-2a", 1), "broken": "{"} {
+	for name, text := range map[string]string{"changed": strings.Replace(string(data),
+		"user-2a", "user-9z", 1), "twice": strings.Replace(string(data), "user-2b", "user-2a", 1), "broken": "{"} {
 		require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
 		_, err = LoadTable(file)
 		require.Error(t, err, name)

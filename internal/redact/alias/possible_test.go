@@ -13,7 +13,8 @@ func TestPossibleValues(t *testing.T) {
 		text  string
 		want  bool
 	}{
-		{IPv4, "192.0.2.61", true}, {IPv4, "192-0-2-61", true}, {IPv4, "it than th", false}, {IPv4, "2001:db8::1", false}, {IPv4, "", false},
+		{IPv4, "192.0.2.61", true}, {IPv4, "192-0-2-61", true}, {IPv4, "it than th", false}, {IPv4, "2001:db8::1", false},
+		{IPv4, "", false},
 		{IPv6, "2001:db8::1", true}, {IPv6, "2001:db8::zz", false}, {IPv6, "fe80::1%eth0", true},
 		{Mail, "ines@merrowick.example", true}, {Mail, "another line", false}, {User, "ines", true}, {User, "", false}, {Secret, "x", true},
 	} {

@@ -50,7 +50,8 @@ type Alias struct {
 func NewTable() *Table { return newTable(0) }
 
 func newTable(size int) *Table {
-	return &Table{given: make([]Alias, 0, size), byOrigin: make(map[origin]string, size), counts: map[group]int{}, networks: map[group]int{}}
+	return &Table{given: make([]Alias, 0, size), byOrigin: make(map[origin]string,
+		size), counts: map[group]int{}, networks: map[group]int{}}
 }
 
 // Changed says whether aliases were given since the table was loaded.
@@ -86,7 +87,8 @@ func (t *Table) Identities(rules map[Class]string) []Value {
 	}
 	values := make([]Value, 0, len(t.given))
 	for _, a := range t.given {
-		if rule := rules[a.Class]; rule != "" && (a.Class != Phone || len(a.Original) >= minPlainNumber) && (a.Class != Host || !ofMail[a.Original]) {
+		if rule := rules[a.Class]; rule != "" && (a.Class != Phone || len(a.Original) >= minPlainNumber) && (a.Class != Host ||
+			!ofMail[a.Original]) {
 			values = append(values, Value{a.Original, a.Class, rule})
 		}
 	}
@@ -233,7 +235,8 @@ func (t *Table) Clone() *Table {
 	}
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	return &Table{given: slices.Clone(t.given), byOrigin: maps.Clone(t.byOrigin), counts: maps.Clone(t.counts), networks: maps.Clone(t.networks)}
+	return &Table{given: slices.Clone(t.given), byOrigin: maps.Clone(t.byOrigin),
+		counts: maps.Clone(t.counts), networks: maps.Clone(t.networks)}
 }
 
 func (t *Table) givePhone() string { return fmt.Sprintf("%s%06d", phoneHead, t.next("phone")+1) }

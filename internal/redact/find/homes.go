@@ -1,0 +1,122 @@
+package find
+
+import (
+	"bytes"
+
+	"envask/internal/redact/chars"
+	"envask/internal/redact/lexicon"
+)
+
+// Names of people in the paths of their homes and in distinguished names.
+
+// homes are the folders that hold the folders of people.
+var homes = [][]byte{[]byte("/home/"), []byte("/Users/"), []byte("\\Users\\"),
+	[]byte("\\\\Users\\\\"), []byte("\\Documents and Settings\\"), []byte("\\\\Documents and Settings\\\\"), []byte("\\users\\"),
+	[]byte("/mail/"), []byte("/crontabs/"), []byte("/cron/"), []byte("\\home$\\"), []byte("\\\\home$\\\\"), []byte("\\homes\\"),
+	[]byte("\\\\homes\\\\"), []byte("%2Fhome%2F"), []byte("%2FUsers%2F"), []byte("%5CUsers%5C")}
+
+// publicHomes are folders beside them that are nobody's.
+var publicHomes = chars.WordSet("public default shared all defaultuser0 lost+found linuxbrew crontabs tabs user users pi ubuntu vagrant")
+
+// FindHome finds the name of a person in the path of a home.
+func FindHome(b []byte, at, free int) (int, int, bool) {
+	if at+7 >= len(b) {
+		return 0, 0, false
+	}
+	switch b[at+1] {
+	case 'h', 'U', 'D', 'u', '\\', 'm', 'c', '2', '5':
+	default:
+		return 0, 0, false
+	}
+	for _, h := range homes {
+		if b[at] != h[0] || !bytes.HasPrefix(b[at:], h) || string(h) == "/cron/" && !bytes.HasSuffix(b[:at], []byte("/spool")) {
+			continue
+		}
+		start := at + len(h)
+		end := start
+		for end < len(b) && end-start < 64 && (chars.IsNameByte(b[end]) && b[end] != 0) {
+			end++
+		}
+		for end > start && b[end-1] == '.' {
+			end--
+		}
+		if start < free || end-start < 2 || chars.HasWord(publicHomes, b[start:end]) || chars.HasWord(serviceAccounts, b[start:end]) {
+			return 0, 0, false
+		}
+		return start, end, true
+	}
+	return 0, 0, false
+}
+
+// FindDistinguishedName finds the name of a person in a distinguished name (RFC 4514): CN=Ilka Brandvold,OU=…
+func FindDistinguishedName(b []byte, at, free int) (int, int, bool) {
+	if at < 2 || b[at-1]|0x20 != 'n' || b[at-2]|0x20 != 'c' || at > 2 && chars.IsKeyByte(b[at-3]) {
+		return 0, 0, false
+	}
+	start := at + 1
+	if start < len(b) && b[start] == '"' && at > 2 && b[at-3] == ';' {
+		start++
+	}
+	end, spaces := start, 0
+	for end < len(b) && end-start < 80 && (chars.IsNameByte(b[end]) || b[end] == ' ' || b[end] == '\'') {
+		if b[end] == ' ' {
+			spaces++
+		}
+		end++
+	}
+	if start >= free && spaces == 0 && end < len(b) && b[end] == ',' &&
+		isAccountOfDirectory(b[start:end], b[end+1:min(len(b), end+40)], b[chars.LineStart(b, at):at]) {
+		return start, end, true
+	}
+	if start < free || spaces == 0 || spaces > 4 || !chars.IsUpper(b[start]) || end == len(b) {
+		return 0, 0, false
+	}
+	if b[end] != ',' && (at < 3 || b[at-3] != ';' || b[end] != ':' && b[end] != ';' &&
+		b[end] != '"') { // ATTENDEE;CN=Ilka Brandvold:mailto:… (RFC 5545)
+		return 0, 0, false
+	}
+	for _, w := range bytes.Fields(b[start:end]) {
+		if chars.HasWord(authorities, w) {
+			return 0, 0, false
+		}
+	}
+	v := b[start:end]
+	return start, end, IsGivenName(v) || !holdsEveryday(v) // else it is a thing: CN=NTDS Settings
+}
+
+// peopleOf are the branches of directories in which accounts are.
+var peopleOf = chars.WordSet("people users user services service serviceaccounts accounts staff admins administrators employees " +
+	"system sysaccounts binds")
+
+// isAccountOfDirectory reports whether a word is the name of an account in a directory, told by the branch behind it,
+// cn=svcgate,ou=services,…, or by
+// what it is used for.
+func isAccountOfDirectory(v, behind, before []byte) bool {
+	branch := bytes.TrimLeft(behind, " ")
+	if len(branch) < 4 || !bytes.EqualFold(branch[:3], []byte("ou=")) && !bytes.EqualFold(branch[:3], []byte("cn=")) &&
+		!bytes.EqualFold(branch[:3], []byte("dc=")) || !IsPerson(v) || StandsForAny(v) {
+		return false
+	}
+	name := branch[3 : 3+chars.NameAt(branch[3:], 0)]
+	if branch[0]|0x20 == 'd' { // right below the domain
+		lower := bytes.ToLower(before[max(0, len(before)-chars.MaxKey):])
+		return bytes.Contains(lower, []byte("bind")) || bytes.Contains(before, []byte("-D ")) ||
+			bytes.Contains(lower, []byte("connectionname"))
+	}
+	var buf [32]byte
+	return peopleOf[string(bytes.ReplaceAll(chars.Lowered(&buf, name), []byte(" "), nil))]
+}
+
+// holdsEveryday says whether one of the words of a name is one that everybody uses.
+func holdsEveryday(v []byte) bool {
+	for _, w := range bytes.Fields(v) {
+		if lower := bytes.ToLower(w); IsEveryday(lower) && !lexicon.Given(lower) {
+			return true
+		}
+	}
+	return false
+}
+
+// authorities are words in the names of those who give certificates, and of what they are given to.
+var authorities = chars.WordSet("ca root authority issuing intermediate server client service services signing certificate " +
+	"timestamp ocsp gateway terminal")

@@ -1,0 +1,375 @@
+package find
+
+import (
+	"bytes"
+
+	"envask/internal/redact/chars"
+)
+
+// Names of people where no key of their own tells: beside a mail address, within what belongs to a user, in the arguments of
+// commands, and behind who did something.
+
+// Edge is how far from the ends of a block the gate does not look: what it reads lies within.
+const Edge = 48
+
+// TokenEnds are the two bytes before the first sign of the tokens of services.
+var TokenEnds = func() (set [1 << 16]bool) {
+	for _, s := range TokenShapes {
+		for i := 2; i < len(s.Head); i++ {
+			if c := s.Head[i]; c == '-' || c == '_' || c == '.' {
+				set[int(s.Head[i-2])<<8|int(s.Head[i-1])] = true
+				break
+			}
+		}
+	}
+	return set
+}()
+
+// InTime is isTime of any place of a block, and false where it cannot be told.
+func InTime(b []byte, i int) bool { return i >= Edge && i+Edge < len(b) && IsTime(b, i) }
+
+// IsTime says whether a colon is the first or second one of a time of day, which no rule is about.
+func IsTime(b []byte, i int) bool {
+	if !chars.IsDigit(b[i-1]) || !chars.IsDigit(b[i+1]) || !chars.IsDigit(b[i-2]) || !chars.IsDigit(b[i+2]) || chars.IsHex(b[i-3]) {
+		return false
+	}
+	if b[i-3] == ':' { // the second
+		return chars.IsDigit(b[i-4]) && chars.IsDigit(b[i-5]) && !chars.IsHex(b[i-6]) && b[i-6] != ':' && b[i+3] != ':' &&
+			!chars.IsHex(b[i+3])
+	}
+	if b[i+3] != ':' {
+		return !chars.IsHex(b[i+3])
+	}
+	return chars.IsDigit(b[i+4]) && chars.IsDigit(b[i+5]) && !chars.IsHex(b[i+6]) && b[i+6] != ':'
+}
+
+// EndsProcessorTime says whether a colon is the one of 0:00, as lists of processes have it before the command.
+func EndsProcessorTime(b []byte, i int) bool {
+	return b[i-2] == ' ' && b[i+3] == ' ' && chars.IsDigit(b[i-1]) && chars.IsDigit(b[i+1]) && chars.IsDigit(b[i+2])
+}
+
+// mailboxKeys are those whose value is a name with its address: From: Ilka Brandvold <…> (RFC 5322, section 3.4).
+var mailboxKeys = chars.WordSet(`from to cc bcc replyto sender author committer tagger maintainer deliveredto signedoffby
+	coauthoredby reviewedby
+	testedby ackedby reportedby passertedidentity ppreferredidentity remotepartyid contact referredby referto`)
+
+// FindMailboxName finds the name before an address in angle brackets.
+func FindMailboxName(b []byte, at, free int) (int, int, bool) {
+	start := at + 1
+	for start < len(b) && (chars.IsSpace(b[start]) || b[start] == '"' || b[start] == '\\') {
+		start++
+	}
+	if start < len(b) && chars.IsDigit(b[start]) { // an address, see worth
+		return 0, 0, false
+	}
+	end := start
+	for end < len(b) && end-start < 100 && b[end] != '<' && b[end] > 0x1f && b[end] != '@' && b[end] != '=' && b[end] != ':' {
+		end++
+	}
+	if end >= len(b) || b[end] != '<' {
+		return 0, 0, false
+	}
+	address := b[end:min(len(b), end+chars.MaxPair)]
+	if n := bytes.IndexByte(address, '>'); n < 0 || bytes.IndexByte(address[:n], '@') < 0 {
+		return 0, 0, false
+	}
+	for end > start && (chars.IsSpace(b[end-1]) || b[end-1] == '"' || b[end-1] == '\\') {
+		end--
+	}
+	return start, end, start >= free && end > start && IsPerson(b[start:end])
+}
+
+// partKeys are those that name a person within something that does.
+var partKeys = func() map[string]bool {
+	keys := chars.WordSet("name first last given family middle full display cn sn")
+	for _, more := range []map[string]bool{PersonRoles, NamedThings} {
+		for k := range more {
+			keys[k] = true
+		}
+	}
+	return keys
+}()
+
+// PersonRoles are keys behind which people stand, and programs, too: what is there must look like a name.
+var PersonRoles = chars.WordSet(`driver sender manager accountmanager teacher doctor patient student subscriber visitor resident
+	applicant payee payer beneficiary cashier conductor captain skipper
+	officer inspector dispatcher mechanic attendee participant organizer organiser witness escort spouse nextofkin emergencycontact
+	addressee consignee traveller traveler cn sn
+	callerid calleridname effectivecalleridname outboundcalleridname fn`)
+
+// FindPartName finds the name in a part of something whose key tells: "user": {"name": "…"}, <user><name>…, and in YAML.
+func FindPartName(b []byte, at, free int) (int, int, bool) {
+	start, end, _ := KeySpan(b, at)
+	var buf [chars.MaxKey]byte
+	if key := PlainKey(&buf, b[start:end]); PersonRoles[string(key)] {
+		if from, to, ok := findEntryName(b, at, free); ok && len(key) == 2 {
+			return from, to, true
+		}
+		return nameOfRole(b, at, free, key)
+	} else if NamedThings[string(key)] {
+		if k, ok := keyedAt(b, at); ok && k.start >= free {
+			if !k.quoted {
+				k.end = MoreNames(b, k.start, k.end)
+			}
+			if v := b[k.start:k.end]; IsGivenName(v) || LooksPersonal(v) && !isEverydayName(v) && besidePersonal(b, at) {
+				return k.start, k.end, true
+			}
+		}
+		if string(key) != "name" {
+			return 0, 0, false
+		}
+	}
+	var owner []byte
+	switch {
+	case b[at] == '=':
+		// Of a router's configuration.
+		if line := b[chars.LineStart(b, at):at]; !besideSecret(b, at) && !personOfElement(b, at) &&
+			!bytes.HasSuffix(line, []byte("user add name")) && !bytes.HasSuffix(line, []byte("secret add name")) {
+			return 0, 0, false
+		}
+		owner = []byte("user")
+	case b[at] == '>':
+		owner = elementAround(b, start-1)
+	case start > 0 && b[start-1] == '"':
+		owner = objectAround(b, start-1)
+	default:
+		owner = mappingAround(b, start)
+	}
+	if KindOf(owner)&KeyUser == 0 && KindOf(bytes.TrimSuffix(owner, []byte("s")))&KeyUser == 0 {
+		return 0, 0, false
+	}
+	k, ok := keyedAt(b, at)
+	if !ok || k.start < free {
+		return 0, 0, false
+	}
+	return k.person(b)
+}
+
+// besideSecret reports whether a line of settings without brackets sets a secret behind a place: add name=itostrund password=….
+func besideSecret(b []byte, at int) bool {
+	line := chars.LineFrom(b[:min(len(b), at+chars.MaxPair)], at)
+	if bytes.IndexByte(line, '<') >= 0 {
+		return false
+	}
+	for _, key := range []string{" password=", " secret=", " pass="} {
+		if bytes.Contains(line, []byte(key)) {
+			return true
+		}
+	}
+	return false
+}
+
+// nameOfRole finds a name behind a key of personRoles.
+func nameOfRole(b []byte, at, free int, key []byte) (int, int, bool) {
+	k, ok := keyedAt(b, at)
+	if !ok || k.start < free {
+		return 0, 0, false
+	}
+	if !k.quoted {
+		k.end = MoreNames(b, k.start, k.end)
+	}
+	v := b[k.start:k.end]
+	// Else it is a serial number.
+	if string(key) == "sn" && chars.IsUpper(v[0]) && len(v) > 3 && chars.IsLower(v[1]) && chars.IsAllLetters(v) &&
+		!IsEveryday(bytes.ToLower(v)) {
+		return k.start, k.end, true
+	}
+	return k.start, k.end, IsUncommonName(v) || IsGivenName(v) || string(key) == "driver" && isLoginLike(v) // most drivers are programs
+}
+
+// findEntryName finds the name of a person in an entry of a directory (LDIF, RFC 2849): cn: Ilka Brandvold, and sn: Brandvold beside it.
+func findEntryName(b []byte, at, free int) (int, int, bool) {
+	start := chars.LineStart(b, at)
+	if b[at] != ':' || at+3 >= len(b) || at-start != 2 || b[at+1] != ' ' || at+2 < free || !chars.IsUpper(b[at+2]) ||
+		!chars.IsLower(b[at+3]) {
+		return 0, 0, false
+	}
+	value := bytes.TrimRight(chars.LineFrom(b, at+2), " \t")
+	if len(value) > 80 {
+		return 0, 0, false
+	}
+	for _, w := range bytes.Fields(value) {
+		if chars.HasWord(authorities, w) || chars.IsDigit(w[0]) {
+			return 0, 0, false
+		}
+	}
+	if b[at-2]|0x20 == 's' && !bytes.Contains(b[max(0, start-LookBehind):start], []byte("\ncn: ")) || b[at-2]|0x20 == 'c' &&
+		bytes.IndexByte(value, ' ') < 0 {
+		return 0, 0, false // of one word it may be a group, or the number of a device
+	}
+	return at + 2, at + 2 + len(value), IsPerson(value)
+}
+
+// objectAround gives the key of the JSON object that a place is in.
+func objectAround(b []byte, at int) []byte {
+	depth := 0
+	for i := at - 1; i >= 0 && at-i < 2*chars.MaxPair; i-- {
+		switch b[i] {
+		case '}', ']':
+			depth++
+		case '[':
+			depth--
+		case '{':
+			if depth--; depth >= 0 {
+				continue
+			}
+			if before := bytes.TrimRight(b[:i], " \t\r\n"); len(before) > 0 && (before[len(before)-1] == ',' ||
+				before[len(before)-1] == '[') {
+				i, depth = len(before), 0 // one of a list, that the key names
+				continue
+			}
+			return keyBeforeColon(b, i)
+		}
+		if depth < 0 {
+			return keyBeforeColon(b, i)
+		}
+	}
+	return nil
+}
+
+// keyBeforeColon gives the key in quotes whose value begins at a place.
+func keyBeforeColon(b []byte, at int) []byte {
+	i := at - 1
+	for i >= 0 && (chars.IsBlank(b[i]) || b[i] == ':') {
+		i--
+	}
+	if i < 1 || b[i] != '"' || i+1 == at {
+		return nil
+	}
+	start := i
+	for start > 0 && i-start < chars.MaxKey && b[start-1] != '"' {
+		start--
+	}
+	return b[start:i]
+}
+
+// elementAround gives the name of the XML element that a start tag is in.
+func elementAround(b []byte, tag int) []byte {
+	depth := 0
+	for i := tag - 1; i >= 0 && tag-i < 2*chars.MaxPair; i-- {
+		if b[i] != '<' || i+1 >= tag || !chars.IsWord(b[i+1]) && bytes.IndexByte([]byte("/!?"), b[i+1]) < 0 {
+			continue // a sign that points somewhere begins no tag
+		}
+		end := i + 1 + bytes.IndexByte(b[i+1:tag], '>')
+		switch {
+		case end == i || b[i+1] == '!' || b[i+1] == '?' || b[end-1] == '/':
+		case b[i+1] == '/':
+			depth++
+		case depth > 0:
+			depth--
+		default:
+			s, e := elementName(b, end)
+			return b[s:e]
+		}
+	}
+	return nil
+}
+
+// mappingAround gives the key of the YAML mapping that a key is in: the one before it that stands less far in.
+func mappingAround(b []byte, key int) []byte {
+	first := chars.LineStart(b, key)
+	if first == key || len(bytes.Trim(b[first:key], " -")) > 0 {
+		return nil
+	}
+	own := key - first
+	for n := 0; first > 0 && n < 12; n++ {
+		end := first - 1
+		first = chars.LineStart(b, end)
+		line := bytes.TrimRight(b[first:end], " \r")
+		in := len(line) - len(bytes.TrimLeft(line, " -"))
+		if len(line) == in || in >= own {
+			continue
+		}
+		if name, ok := bytes.CutSuffix(line[in:], []byte(":")); ok {
+			return name
+		}
+		return nil
+	}
+	return nil
+}
+
+// isLoginLike says whether a word has the form of a login name: one or two letters of the first name, a dot, and the second. Other
+// words with dots are those of programs.
+func isLoginLike(v []byte) bool {
+	dot := bytes.IndexByte(v, '.')
+	if dot != 1 && dot != 2 || len(v)-dot < 5 {
+		return false
+	}
+	for i, c := range v {
+		if i != dot && (c < 'a' || c > 'z') {
+			return false
+		}
+	}
+	return true
+}
+
+// userOfProcess finds the owner in a line of a list of processes: NAME 4112 0.0 0.1 …, at the colon of its processor time.
+func userOfProcess(b []byte, at int) (int, int, bool) {
+	if at < 20 || at+3 >= len(b) || !EndsProcessorTime(b, at) {
+		return 0, 0, false
+	}
+	first := lineText(b, at)
+	end := chars.NameAt(b, first)
+	if first > 0 && b[first-1] != '\n' && !chars.IsSpace(b[first-1]) || end == first || end > at || b[end] != ' ' && b[end] != '+' {
+		return 0, 0, false
+	}
+	words := chars.FieldsAt(b[end:at], end)
+	if b[end] == '+' && len(words) > 0 { // the name is cut off there
+		words = words[1:]
+	}
+	if len(words) != 9 { // number, processor, memory, sizes, terminal, state, start, and the minutes before the colon
+		return 0, 0, false
+	}
+	for _, w := range words[:5] {
+		if len(bytes.Trim(b[w[0]:w[1]], "0123456789.")) > 0 {
+			return 0, 0, false
+		}
+	}
+	return first, end, true
+}
+
+// BeforeNumber are bytes behind which a telephone number may begin.
+var BeforeNumber = *chars.BytesOf(" \t\n\"'(,;:=>")
+
+// FindInternationalPhone finds a telephone number by its plus sign, where it is written in groups (ITU-T E.123).
+func FindInternationalPhone(b []byte, at, free int) (int, int, bool) {
+	if at < free || at > 0 && !BeforeNumber[b[at-1]] || at+1 >= len(b) || b[at+1] < '1' || b[at+1] > '9' {
+		return 0, 0, false
+	}
+	end, digits, groups := at+1, 0, 1
+	for end < len(b) && end-at < 24 {
+		if chars.IsDigit(b[end]) {
+			digits++
+			end++
+			continue
+		}
+		next := end + 1
+		if (b[end] == ' ' || b[end] == '-' || b[end] == '.' || b[end] == '/') && next < len(b) && b[next] == '(' {
+			next++
+		}
+		if bytes.IndexByte([]byte(" -./()"), b[end]) < 0 || next >= len(b) || !chars.IsDigit(b[next]) || groups == 1 && digits > 3 {
+			break
+		}
+		groups++
+		end = next
+	}
+	if groups == 1 && digits >= 11 && end-at == digits+1 && at > 0 && (b[at-1] == ' ' || b[at-1] == '(' || b[at-1] == '=') &&
+		(at < 2 || b[at-2] != '\n') && goesOn(b, end) && isNumberOfCountry(b[at+1:end]) {
+		return at, end, true // E.164
+	}
+	quoted := groups == 1 && digits >= 11 && at > 0 && bytes.IndexByte([]byte("\"'<:"), b[at-1]) >= 0 && end < len(b) &&
+		bytes.IndexByte([]byte("\"'>@;,"), b[end]) >= 0 // "+351912345678" (E.164)
+	if quoted && digits == 14 && (b[at+1] == '1' && b[at+2] == '9' || b[at+1] == '2' && b[at+2] == '0') {
+		return 0, 0, false // a time, from the year to the second
+	}
+	return at, end, digits >= 9 && digits <= 15 && (groups > 1 || quoted) && (end == len(b) || !chars.IsWord(b[end]) && b[end] != ':')
+}
+
+// isNumberOfCountry says whether digits are as many as telephone numbers of a country have behind its code (ITU-T E.164): in North America
+// ten.
+func isNumberOfCountry(digits []byte) bool {
+	if digits[0] == '1' {
+		return len(digits) == 11 && digits[1] > '1' && digits[4] > '1'
+	}
+	return len(digits) >= 11 && len(digits) <= 13
+}

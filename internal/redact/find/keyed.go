@@ -1,0 +1,537 @@
+package find
+
+import (
+	"bytes"
+	"strings"
+
+	"envask/internal/redact/chars"
+)
+
+// IsJSONNumber says whether a text is a number, a truth or nothing, as they stand without quotes in JSON (RFC 8259).
+func IsJSONNumber(v []byte) bool {
+	switch string(v) {
+	case "true", "false", "null":
+		return true
+	}
+	for _, c := range v {
+		if !chars.IsDigit(c) && c != '.' && c != '-' && c != '+' && c|0x20 != 'e' {
+			return false
+		}
+	}
+	return len(v) > 0 && (chars.IsDigit(v[0]) || v[0] == '-')
+}
+
+// keyed is a value behind a key and a separator, in any of the usual notations: key=value, key: value, "key": "value",
+// key => value, <key>value</key>.
+type keyed struct {
+	start, end int // of the value
+	quoted     bool
+	lineStart  bool // the key is the first thing on its line
+}
+
+// pastEscape gives where a number or word begins whose digits run on from those of an escape before it.
+func pastEscape(b []byte, start, at int) int {
+	switch {
+	case start >= 1 && b[start-1] == '%' && at-start > 2 && chars.IsHex(b[start]) && chars.IsHex(b[start+1]):
+		return start + 2
+	case start >= 2 && b[start-1] == 'u' && b[start-2] == '\\' && at-start > 4:
+		return start + 4
+	}
+	return start
+}
+
+// keyedAt reads the key before and the value after the separator at a place.
+func keyedAt(b []byte, at int) (k keyed, ok bool) {
+	switch b[at] {
+	case '>':
+		return elementAt(b, at)
+	case '%', ';', '\\':
+		return encodedAt(b, at)
+	case WideSign:
+		return wideAt(b, at)
+	}
+	if at > 0 && beforeNoSeparator[b[at-1]] {
+		return k, false
+	}
+	if b[at] == '=' && at+1 < len(b) && b[at+1] == '=' {
+		return k, false
+	}
+	start, end, closed := KeySpan(b, at)
+	if start == end {
+		return k, false
+	}
+	k.lineStart = chars.AtLineStart(b, start)
+	value := at + 1
+	if value < len(b) && (b[value] == '>' && b[at] == '=' || b[value] == '=' && b[at] == ':' || b[value] == ':' && b[at] == ':' &&
+		value+1 < len(b) && b[value+1] == ' ') {
+		value++ // also of LDIF (RFC 2849), which has two colons before base64
+	} else if b[at] == '=' && bytes.HasPrefix(b[value:], writtenArrow) {
+		value += len(writtenArrow)
+	}
+	if b[at] == '=' && value > at+1 && value < len(b) && b[value] == '\n' {
+		if next := bytes.TrimLeft(b[value:min(len(b), value+chars.MaxKey)], " \n"); dumped(next, 0) > 0 {
+			value = value + bytes.Index(b[value:], next)
+		}
+	}
+	if value < len(b) && b[value] == '`' && b[at] == ':' && start > 0 && b[start-1] == ':' && !chars.IsOneOf(b[start:end], "user") {
+		return k, false // of reStructuredText, which says with it what a name is of
+	}
+	if bytes.HasPrefix(b[value:], []byte("** ")) { // **Key:** value
+		value += 2
+	}
+	if !closed && start > 0 && (b[start-1] == '"' || b[start-1] == '\'') && value < len(b) && b[value] == b[start-1] {
+		return k, false // the quote closes the text that the key stands in: ["Authorization:"]
+	}
+	if (!closed || start > 0 && (b[end] == '"' || b[end] == '\'') && b[start-1] != b[end]) && closesText(b, value) {
+		return k, false
+	}
+	k, ok = k.readValue(b, value)
+	if ok && !k.quoted && b[at] == '=' && chars.IsSpace(b[at+1]) && at > 0 && !chars.IsSpace(b[at-1]) && isPair(b[k.start:k.end]) {
+		return k, false // nothing stands behind this key: logname= uid=0
+	}
+	if ok && !k.quoted && isIndexed(b, at) && value == at+1 && !LooksChosen(b[k.start:k.end]) {
+		return k, false // a line of a program, which gives it to a variable
+	}
+	return k, ok
+}
+
+// isPair says whether a word is a key in small letters and its value.
+func isPair(v []byte) bool {
+	n := 0
+	for n < len(v) && (chars.IsLower(v[n]) || v[n] == '_' || v[n] == '-' || n > 0 && chars.IsDigit(v[n])) {
+		n++
+	}
+	return n > 0 && n+1 < len(v) && v[n] == '=' && v[n+1] != '='
+}
+
+// isWholeArgument says whether text ends where, in quotes, one key with its value follows and nothing else.
+func isWholeArgument(text []byte) bool {
+	for _, s := range []string{"Environment=", "-H ", "-F ", "-d ", "-e ", "--header ", "--form ", "--data ", "--env ", "--set "} {
+		if bytes.HasSuffix(text, []byte(s)) {
+			return true
+		}
+	}
+	return false
+}
+
+// toQuote gives the end of a value behind a key right before which a quote stands, as in "password=a;b": the quote that closes it,
+// if nothing in between looks like something else. Blanks are that unless it is the whole.
+func toQuote(b []byte, end int, quote byte, whole bool) int {
+	for i := end; i < len(b) && i-end < chars.MaxKey; i++ {
+		switch {
+		case b[i] == quote:
+			return i
+		case b[i] < ' ' || b[i] == ' ' && !whole || b[i] == '=' || b[i] == '"' || b[i] == '\'' || b[i] == '\\' || b[i] == '<':
+			return end
+		}
+	}
+	return end
+}
+
+// isIndexed says whether the key before a sign ends with a bracket.
+func isIndexed(b []byte, at int) bool {
+	for at > 0 && chars.IsSpace(b[at-1]) {
+		at--
+	}
+	return at > 0 && b[at-1] == ']'
+}
+
+// closesText says whether the next sign from a place on is a quote that closes a text which began before, as where a text of
+// a JSON document ends in a telling word: what stands behind it is no value then. In JSON one of four signs follows such a
+// quote; where the line can be seen from its beginning, the quotes before it tell.
+func closesText(b []byte, at int) bool {
+	for at < len(b) && chars.IsSpace(b[at]) {
+		at++
+	}
+	if at >= len(b) || b[at] != '"' && b[at] != '\'' {
+		return false
+	}
+	if rest := bytes.TrimLeft(b[at+1:min(len(b), at+16)], " \t\r\n"); len(rest) > 0 && bytes.IndexByte([]byte(":,}]"), rest[0]) < 0 {
+		return false
+	}
+	first := chars.LineStart(b, at)
+	if first > 0 && b[first-1] != '\n' {
+		return true
+	}
+	return chars.InsideQuotes(b, first, at, b[at])
+}
+
+var (
+	behindValue       = *chars.BytesOf(" \t\r\n,;&|\"'<>)]}")
+	textPrefixes      = *chars.BytesOf("NbuBUrf")
+	beforeNoSeparator = *chars.BytesOf("=!<>:") // a comparison, or the second half of := and ::
+)
+
+// writtenArrow is what > of => is in texts of JSON that are made for pages.
+var writtenArrow = []byte(`\u003e`)
+
+var entityQuote = []byte("&quot;")
+
+// escapedQuote gives the length of backslashes and a quote at a place, or 0.
+func escapedQuote(b []byte, at int) int {
+	end := at
+	for end < len(b) && end-at < 16 && b[end] == '\\' {
+		end++
+	}
+	if end == at || end == len(b) || b[end] != '"' {
+		return 0
+	}
+	return end + 1 - at
+}
+
+// closing gives the place of the closing quote, or the end of the line when there is none.
+func closing(b []byte, from int, quote byte) int {
+	for i := from; i < len(b); i++ {
+		switch b[i] {
+		case '\\':
+			i++
+		case '\n', '\r':
+			return i
+		case quote:
+			return i
+		}
+	}
+	return len(b)
+}
+
+// elementAt reads <key>value</…: the separator is the end of an XML start tag. The key may also stand in an attribute,
+// as in <entry key="…">, or in the element before, as in <key>…</key><string>.
+func elementAt(b []byte, at int) (k keyed, ok bool) {
+	if start, end := elementName(b, at); start == end {
+		return k, false
+	}
+	k.start, k.quoted = at+1, true
+	if bytes.HasPrefix(b[k.start:], cdata) {
+		k.start += len(cdata)
+		n := bytes.Index(b[k.start:min(len(b), k.start+maxElement)], []byte("]]>"))
+		k.end = k.start + max(n, 0)
+		return k, n > 0
+	}
+	for k.start < len(b) && chars.IsBlank(b[k.start]) {
+		k.start++
+	}
+	k.end = k.start
+	for k.end < len(b) && k.end-k.start < maxElement && b[k.end] != '<' && b[k.end] != '>' {
+		k.end++
+	}
+	if k.end == len(b) || b[k.end] != '<' || k.end+1 < len(b) && b[k.end+1] != '/' { // it stands for something: password=<password>
+		return k, false
+	}
+	for k.end > k.start && chars.IsBlank(b[k.end-1]) {
+		k.end--
+	}
+	return k, k.end > k.start
+}
+
+var cdata = []byte("<![CDATA[")
+
+// maxElement is how long the content of an XML element may be to be the value of a key, in bytes.
+const maxElement = 4096
+
+// PlainKey takes a key down to lower-case letters and digits without trailing digits, so that dbPassword2, DB_PASSWORD and
+// db-password are one.
+func PlainKey(buf *[chars.MaxKey]byte, raw []byte) []byte {
+	n := 0
+	for _, c := range raw {
+		if c >= 'A' && c <= 'Z' {
+			c |= 0x20
+		}
+		if (c >= 'a' && c <= 'z' || chars.IsDigit(c)) && n < chars.MaxKey {
+			buf[n] = c
+			n++
+		}
+	}
+	for n > 0 && chars.IsDigit(buf[n-1]) {
+		n--
+	}
+	return buf[:n]
+}
+
+// isCount says whether a key in the plural counts things: tokens=17.
+func isCount(b []byte, at int, value []byte) bool {
+	if !chars.AllDigits(string(value)) {
+		return false
+	}
+	start, end, _ := KeySpan(b, at)
+	if end-start > 4 && len(value) >= 4 && b[end-2]|0x20 == 's' { // smtp_pass is no plural
+		return false
+	}
+	return end > start && b[end-1]|0x20 == 's'
+}
+
+// isWorkingFolder says whether a key is the one under which shells keep the folder that they are in.
+func isWorkingFolder(b []byte, at int, value []byte) bool {
+	if value[0] != '/' && value[0] != '~' && !(len(value) > 2 && value[1] == ':' && value[2] == '\\') {
+		return false
+	}
+	start, end, _ := KeySpan(b, at)
+	return chars.IsOneOf(b[start:end], "pwd", "oldpwd")
+}
+
+func FindKeyedSecret(b []byte, at, free int, kind KeyKind) (int, int, bool) {
+	if b[at] == ':' && bytes.HasPrefix(b[at:], []byte("://")) {
+		return 0, 0, false
+	}
+	if kind&KeyOwn != 0 {
+		return ownForm(b, at, free)
+	}
+	if end := blockMark(b, at); end > 0 && kind&KeySecret != 0 {
+		return blockScalar(b, at, end)
+	}
+	if b[at] == '>' && kind&KeySecret != 0 {
+		if start, end := elementValue(b, at); start >= free && start < end {
+			return start, end, IsValue(b[start:end])
+		}
+	}
+	if b[at] == ':' && kind&KeySecret != 0 {
+		if start, end, ok := itemList(b, at); ok && start >= free {
+			return start, end, true
+		}
+	}
+	if start, end, ok := wrapped(b, at); ok {
+		return start, end, kind&KeySecret != 0 && start >= free && IsValue(b[start:end])
+	}
+	k, ok := keyedAt(b, at)
+	if !ok || k.start < free {
+		return 0, 0, false
+	}
+	if n := declared(b, at, k); n > 0 {
+		if k, ok = k.readValue(b, n); !ok {
+			return 0, 0, false
+		}
+	}
+	if kind&KeySecret == 0 { // then it is a weak one
+		v := b[k.start:k.end]
+		if start, end, _ := KeySpan(b, at); end-start == 1 && (!k.quoted || len(v) < 32) {
+			return 0, 0, false
+		}
+		return k.start, k.end, LooksRandom(v) && IsValue(v) && bytes.IndexByte(v, '(') < 0
+	}
+	if start, _, closed := KeySpan(b, at); !k.quoted && !closed && start > 0 && (b[start-1] == '"' || b[start-1] == '\'') {
+		k.end = toQuote(b, k.end, b[start-1], isWholeArgument(b[:start-1]))
+	}
+	if b[at] == ':' && at > 3 && string(b[at-4:at]) == "PASS" && !chars.WordBefore(b, at-4) && !k.quoted &&
+		(!LooksStrong(b[k.start:k.end]) || k.end < len(b) && b[k.end] == ' ' || bytes.ContainsAny(b[k.start:k.end], ":./_")) {
+		return 0, 0, false // the result of a test
+	}
+	if n := k.end - k.start; n > 2 && n < 12 && chars.HasWord(authWays, b[k.start:k.end]) {
+		if start, end, _ := KeySpan(b, at); end-start >= 4 && chars.IsOneOf(b[end-4:end], "auth") {
+			return 0, 0, false
+		}
+	}
+	if v := b[k.start:k.end]; !k.quoted && bytes.HasPrefix(b[k.end:], []byte(" for ")) && chars.IsAllLetters(v) &&
+		IsEveryday(bytes.ToLower(v)) {
+		return 0, 0, false // a sentence about it
+	}
+	if k.quoted {
+		if end := listEnd(b, k.start, k.end); end > 0 && IsValue(b[k.start:k.end]) {
+			key, last, _ := KeySpan(b, at)
+			return k.start, end, !chars.IsOneOf(b[key:last], "tokens") || !isListOfWords(b[k.start:end])
+		}
+	}
+	if isCount(b, at, b[k.start:k.end]) || isWorkingFolder(b, at, b[k.start:k.end]) {
+		return 0, 0, false
+	}
+	if k.lineStart && !k.quoted {
+		if k, ok = k.toLineEnd(b); !ok {
+			return 0, 0, false
+		}
+	}
+	return k.start, k.end, k.start < k.end && IsValue(b[k.start:k.end]) && k.holdsSecret(b, at)
+}
+
+// declared gives the place behind the equals sign of a declaration with its type, as in password: String = "…", or 0.
+func declared(b []byte, at int, k keyed) int {
+	tagged := k.end-k.start <= 2 && chars.IsAllDigits(b[k.start:k.end]) // Tunnel-Password:1 = "…" of RADIUS (RFC 2868)
+	if b[at] != ':' || k.quoted || !tagged && !chars.IsOneOf(b[k.start:k.end], "string", "str", "&str", "text", "any", "secretstr") {
+		return 0
+	}
+	if rest := b[k.end:min(len(b), k.end+4)]; !bytes.HasPrefix(rest, []byte(` = "`)) && !bytes.HasPrefix(rest, []byte(" = '")) {
+		return 0
+	}
+	return k.end + len(" = ")
+}
+
+// blockMark gives the end of the mark behind a colon that YAML has before a text on the next lines (YAML 1.2.2, section 8.1),
+// or 0.
+func blockMark(b []byte, at int) int {
+	i := at + 1
+	for i < len(b) && b[i] == ' ' {
+		i++
+	}
+	if b[at] != ':' || i >= len(b) || b[i] != '|' && b[i] != '>' {
+		return 0
+	}
+	if i++; i < len(b) && (b[i] == '-' || b[i] == '+') {
+		i++
+	}
+	return i
+}
+
+// maxBlockLines bounds how many lines of a block belong to its key.
+const maxBlockLines = 64
+
+// blockScalar gives the lines that are further in than the key before a place.
+func blockScalar(b []byte, at, from int) (int, int, bool) {
+	first := chars.LineStart(b, at)
+	indent := func(line []byte) int { return len(line) - len(bytes.TrimLeft(line, " ")) }
+	own := indent(b[first:at])
+	next := bytes.IndexByte(b[from:], '\n')
+	if next < 0 || len(bytes.TrimSpace(b[from:from+next])) > 0 {
+		return 0, 0, false
+	}
+	start, end := 0, 0
+	for p, n := from+next+1, 0; p < len(b) && n < maxBlockLines; n++ {
+		line := chars.LineFrom(b, p)
+		if len(bytes.TrimSpace(line)) > 0 {
+			if indent(line) <= own {
+				break
+			}
+			if start == 0 {
+				start = p + indent(line)
+			}
+			end = p + len(bytes.TrimRight(line, " \t\r"))
+		}
+		p += len(line)
+		for p < len(b) && b[p] != '\n' {
+			p++
+		}
+		p++
+	}
+	return start, end, start > 0 && start < end && IsValue(b[start:end]) && !bytes.Contains(b[start:end], beginKey)
+}
+
+// wrapped gives a value that stands in something: password = [[…]] and secret=[…], and new String("…").
+func wrapped(b []byte, at int) (start, end int, ok bool) {
+	start = at + 1
+	for start < len(b) && b[start] == ' ' {
+		start++
+	}
+	if rest := chars.LineFrom(b, start); bytes.HasPrefix(rest, []byte(`Some("`)) { // as Rust prints what is there
+		start += len(`Some("`)
+		n := bytes.IndexByte(b[start:min(len(b), start+maxElement)], '"')
+		return start, start + max(n, 0), n > 0
+	}
+	if b[at] != '=' {
+		return 0, 0, false
+	}
+	if start == len(b) || b[start] != '[' && b[start] != 'n' {
+		return 0, 0, false
+	}
+	b = b[:min(len(b), start+maxElement)]
+	rest := chars.LineFrom(b, start)
+	shut := byte(']')
+	switch {
+	case bytes.HasPrefix(rest, []byte("[[")):
+		start += 2
+	case start == at+1 && len(rest) > 1 && rest[0] == '[' && chars.IsWord(rest[1]):
+		start++
+	case bytes.HasPrefix(rest, []byte("new String(\"")):
+		start += len("new String(\"")
+		shut = '"'
+	default:
+		return 0, 0, false
+	}
+	n := bytes.IndexByte(chars.LineFrom(b, start), shut)
+	if n < 1 || PlaceholderLen(b[start-1:]) > 0 {
+		return 0, 0, false
+	}
+	v := b[start : start+n]
+	return start, start + n, shut == '"' || LooksChosen(v)
+}
+
+// authWays are values of keys such as auth that say how somebody is to be recognized.
+var authWays = chars.WordSet("basic digest bearer ntlm negotiate kerberos krb5 spnego oauth oauth2 token plain login cram-md5 " +
+	"digest-md5 gssapi container application jwt certificate cert ldap radius tacacs pam local md5 sha sha256 psk eap peap saml " +
+	"oidc apikey form session")
+
+// elementValue gives the text of the element <Value> that an element begins with whose start tag ends at a place.
+func elementValue(b []byte, at int) (start, end int) {
+	const tag = "<value>"
+	rest := bytes.TrimLeft(b[at+1:min(len(b), at+64)], " \t\r\n")
+	if len(rest) < len(tag) || !bytes.EqualFold(rest[:len(tag)], []byte(tag)) {
+		return 0, 0
+	}
+	start = min(len(b), at+64) - len(rest) + len(tag)
+	n := bytes.IndexByte(b[start:min(len(b), start+maxElement)], '<')
+	return start, start + n
+}
+
+func FindAuthorization(b []byte, at, free int) (int, int, bool) {
+	k, ok := keyedAt(b, at)
+	if !ok || k.start < free {
+		return 0, 0, false
+	}
+	if word := b[k.start:min(k.end, k.start+16)]; !k.quoted && chars.IsAllLetters(word) && !strings.EqualFold(string(word), "digest") {
+		// One token behind the scheme; the parameters of a digest go on to the end of the line.
+		at := k.end
+		for at < len(b) && chars.IsSpace(b[at]) {
+			at++
+		}
+		end := at
+		for end < len(b) && end-at < chars.MaxValue && chars.IsTokenByte(b[end]) {
+			end++
+		}
+		if end > at && b[end-1] == '=' && end < len(b) && b[end] == '"' { // parameters, as of a digest
+			end = at + len(bytes.TrimRight(chars.LineFrom(b, at), " \t"))
+			return at, end, true
+		}
+		if end > at || PlaceholderLen(b[at:]) > 0 {
+			return at, end, end > at && IsValue(b[at:end])
+		}
+	}
+	start, end := headerValue(b, k)
+	if !k.quoted && bytes.EqualFold(b[k.start:min(k.end, k.start+7)], []byte("digest")) { // its parameters are quoted
+		end = start + len(chars.LineFrom(b, start))
+		if key, _, _ := KeySpan(b, at); key > 0 && b[key-1] == '\'' {
+			end = closing(b, start, '\'')
+		}
+	}
+	// The scheme tells the vendor how the two sides talked.
+	if n := bytes.IndexByte(b[start:min(end, start+17)], ' '); n > 0 && chars.IsAllLetters(b[start:start+n]) {
+		start += n + 1
+	}
+	return start, end, start < end && IsValue(b[start:end])
+}
+
+func FindCookie(b []byte, at, free int) (int, int, bool) {
+	k, ok := keyedAt(b, at)
+	if !ok || k.start < free {
+		return 0, 0, false
+	}
+	if !k.quoted && b[k.start] == '{' { // of JSON: all cookies go as one
+		end := objectEnd(b, k.start)
+		return k.start, end, end > k.start+2 && b[at] == ':' && b[at-1] == '"' && bytes.IndexByte(b[k.start:end], ':') > 0
+	}
+	start, end := headerValue(b, k)
+	if b[start] == '[' && !IsPlaceholder(b[start:end]) {
+		return 0, 0, false
+	}
+	if first, last, _ := KeySpan(b, at); !k.quoted && bytes.IndexByte(b[first:last], '.') >= 0 {
+		return 0, 0, false // document.cookie of a program
+	} else if last > first && b[last-1]|0x20 == 's' { // cookies: NAME=VALUE
+		n := bytes.IndexByte(b[start:end], '=')
+		if n < 1 || bytes.IndexFunc(b[start:start+n], func(r rune) bool {
+			return r != '_' && r != '-' && (r >= 0x80 ||
+				!chars.IsWord(byte(r)))
+		}) >= 0 || start+n+1 >= end || chars.IsSpace(b[start+n+1]) {
+			return 0, 0, false
+		}
+	}
+	return start, end, start < end && IsValue(b[start:end])
+}
+
+// headerValue gives the whole value of a header: to the closing quote, or to the end of the line.
+func headerValue(b []byte, k keyed) (int, int) {
+	if k.quoted {
+		return k.start, k.end
+	}
+	if IsJSONNumber(b[k.start:k.end]) && bytes.HasSuffix(bytes.TrimRight(b[max(0, k.start-16):k.start], " \t"), []byte(`":`)) {
+		return k.start, k.end
+	}
+	line := chars.LineFrom(b, k.start)
+	if n := bytes.IndexAny(line, `"'`); n >= 0 {
+		line = line[:n] // the header stands within quotes, as on a command line
+	}
+	return k.start, k.start + len(bytes.TrimRight(line, " \t"))
+}

@@ -1,0 +1,412 @@
+package find
+
+import (
+	"bytes"
+	"strings"
+
+	"envask/internal/redact/chars"
+)
+
+// KeyKind says what a key announces. It is told from the key alone and cheaply, since most separators in a log stand
+// behind a key that announces nothing.
+type KeyKind uint16
+
+const (
+	KeySecret KeyKind = 1 << iota // its value is a secret
+	KeyWeak                       // its value is a secret if it looks like one
+	KeyAuthorization
+	KeyCookie
+	KeyUser
+	KeyPhone
+	KeyMAC
+	KeyMailbox // its value may be a name with a mail address
+	KeyPart    // its value is a name if it is part of something whose key tells
+	KeyOwn     // it begins a form of its own, see ownForms
+	KeyAddress // its value may be an address written as one number
+)
+
+// KeyLoose are the kinds that a key has only as long as it is not a part of a longer one.
+const KeyLoose = KeyWeak | KeyMailbox | KeyPart
+
+// WholeKeys are keys that announce something as a whole.
+var WholeKeys = func() map[string]KeyKind {
+	m := map[string]KeyKind{"authorization": KeyAuthorization, "proxyauthorization": KeyAuthorization, "xauthorization": KeyAuthorization,
+		"cookie": KeyCookie, "setcookie": KeyCookie, "documentcookie": KeyCookie, "cookies": KeyCookie}
+	for k := range tellingUser {
+		m[k] = KeyUser
+	}
+	for k := range tellingPhone {
+		m[k] = KeyPhone
+	}
+	for _, k := range []string{"mac", "macaddress", "macaddr", "hwaddr", "hwaddress", "physicaladdress", "bssid", "clientmac",
+		"ethernetaddress"} {
+		m[k] = KeyMAC
+	}
+	for _, k := range []string{"encryptkey", "keycontent", "loggedinkey",
+		"noncekey", "authsalt", "secureauthsalt", "loggedinsalt", "noncesalt", "recoverycode", "backupcode", "securityanswer",
+		"secretanswer", "challengeanswer", "remotepass", "dnpass", "tlspskvalue", "pskvalue", "cleartext", "awsseckey", "seckey"} {
+		m[k] = KeySecret
+	}
+	m["keymaterial"], m["keyingmaterial"], m["productkey"], m["encrypt"] = KeyWeak, KeyWeak, KeyWeak, KeyWeak
+	for k := range mailboxKeys {
+		m[k] |= KeyMailbox
+	}
+	for k := range partKeys {
+		m[k] |= KeyPart
+	}
+	for k := range ownForms {
+		m[k] |= KeyOwn
+	}
+	for k := range AddressKeys {
+		m[k] |= KeyAddress
+	}
+	return m
+}()
+
+// sourceEndings are those of files of programs, as stack traces name them before a line: TokenManager.java:97.
+var sourceEndings = chars.WordSet("c h cc cpp cs go java js jsx ts tsx py rb rs php kt scala swift m mm pl pm lua vb sql sh " +
+	"groovy erl ex hs")
+
+func isSourceFile(key []byte) bool {
+	n := bytes.LastIndexByte(key, '.')
+	return n > 0 && len(key)-n <= 7 && sourceEndings[string(key[n+1:])]
+}
+
+// wholeEnds are the ends of wholeKeys; twoEnds, those and the ends of the telling pieces.
+var wholeEnds, twoEnds = func() (*chars.WordEnds, *chars.WordEnds) {
+	words := map[string]bool{}
+	for k := range WholeKeys {
+		words[k] = true
+	}
+	return chars.NewWordEnds(words), chars.NewWordEnds(words, chars.WordSet(strings.Join(Telling, " ")))
+}()
+
+// KindAt gives the kind of the key that belongs to the separator at a place.
+func KindAt(b []byte, at int) KeyKind {
+	if b[at] == ':' && InTime(b, at) {
+		return 0
+	}
+	start, end, _ := KeySpan(b, at)
+	if start < end && end-start <= 2 && chars.IsAllDigits(b[start:end]) && start > 2 && b[start-1] == ' ' && b[start-2]|0x20 == 'y' {
+		end = start - 1 // Unseal Key 1
+		start = KeyBegin(b, end)
+	}
+	if start == end || chars.IsDigit(b[end-1]) && chars.AllDigits(string(b[start:end])) {
+		return 0
+	}
+	own := KindOf(b[start:end])
+	if own&^KeyLoose != 0 {
+		return own
+	}
+	if first, ok := WordBeforeKey(b, start); ok { // keys of two or three words: User Id, one-time code
+		if kind := KindOfTwo(b[first:end], b[start:end]); kind != 0 {
+			return kind
+		}
+	}
+	if string(b[start:end]) == "is" && hasTelling(b[max(chars.LineStart(b, start), start-40):start]) {
+		return KeySecret // the password for gate-1 is: …
+	}
+	first, last := pairedName(b, at, start, end)
+	if first < last {
+		return KindOf(b[first:last])
+	}
+	if b[at] == ':' && IsPairValue(b[start:end]) && start > 0 && b[start-1] == '"' { // "db_password": {"sensitive": true, "value": "…"}
+		if kind := KindOf(objectAround(b, start-1)); kind&KeySecret != 0 {
+			return KeySecret
+		}
+	}
+	return own
+}
+
+// WordBeforeKey gives the beginning of a key of two words, of which the second begins at a place. What is no plain word, or
+// belongs to something before it, is no part of a key.
+func WordBeforeKey(b []byte, at int) (int, bool) {
+	if at < 2 || b[at-1] != ' ' || !chars.IsWord(b[at-2]) || chars.IsDigit(b[at-2]) {
+		return 0, false
+	}
+	start := at - 1
+	for start > 0 && at-start < chars.MaxKey/2 && (chars.IsWord(b[start-1]) || b[start-1] == '-') {
+		start--
+	}
+	return start, start == 0 || b[start-1] != '=' && b[start-1] != '/'
+}
+
+// KindOfTwo gives the kind of a key of two words, to which both must belong.
+func KindOfTwo(both, second []byte) KeyKind {
+	var buf, part [chars.MaxKey]byte
+	key := PlainKey(&buf, both)
+	own := len(PlainKey(&part, second))
+	if !twoEnds.Before(key, len(key)) {
+		return 0
+	}
+	if kind := WholeKeys[string(key)]; kind != 0 {
+		return kind
+	}
+	if string(key) == "depasse" { // mot de passe
+		return KeySecret
+	}
+	for _, t := range Telling {
+		if len(t) > own && bytes.HasSuffix(key, []byte(t)) {
+			return KeySecret
+		}
+	}
+	return 0
+}
+
+// tellingElsewhere are telling keys in other scripts.
+var tellingElsewhere = [][]byte{[]byte("пароль"), []byte("Пароль"), []byte("ПАРОЛЬ"), []byte("кодовое слово"), []byte("κωδικός"),
+	[]byte("密码"), []byte("密碼"), []byte("口令"),
+	[]byte("パスワード"), []byte("비밀번호"), []byte("şifre"), []byte("Şifre"), []byte("hasło"), []byte("Hasło"), []byte("jelszó"), []byte("Jelszó")}
+
+func tellsElsewhere(key []byte) bool {
+	for _, t := range tellingElsewhere {
+		if bytes.HasSuffix(key, t) {
+			return true
+		}
+	}
+	return false
+}
+
+// KindOf gives the kind of a key as it is written.
+func KindOf(raw []byte) KeyKind {
+	if len(raw) < 2 {
+		if len(raw) == 1 && (raw[0] == 'd' || raw[0] == 'k') {
+			return KeyWeak // the private parts of JSON web keys (RFC 7517)
+		}
+		return 0
+	}
+	if len(raw) > 4 && raw[0] == '-' && raw[1] == 'D' { // -Dkey=value, as runtimes take it
+		raw = raw[2:]
+	}
+	if !chars.IsAscii(raw) && tellsElsewhere(raw) {
+		return KeySecret
+	}
+	var buf [chars.MaxKey]byte
+	key := PlainKey(&buf, raw)
+	if len(key) < 2 || isSourceFile(raw) {
+		return 0
+	}
+	kind := KeyKind(0)
+	if wholeEnds.Before(key, len(key)) {
+		kind = WholeKeys[string(key)]
+	}
+	if holdsTelling(key) {
+		if !IsHarmless(key) {
+			kind |= KeySecret
+		}
+		return kind
+	}
+	if len(key) >= 2 && lastTwo[int(key[len(key)-2])<<8|int(key[len(key)-1])] {
+		last := chars.LastWord(raw)
+		if tellingLast[last] || tellingLast[string(key)] {
+			kind |= KeySecret
+		} else if weaklyTelling[last] && !(last == "key" && (bytes.Contains(key, []byte("public")) ||
+			bytes.HasSuffix(key, []byte("pubkey")))) {
+			kind |= KeyWeak
+		} else if kind == 0 && (tellingPhone[last]) {
+			kind = KeyPhone
+		} else if kind == 0 && namesUser(key, last) {
+			kind = KeyUser
+		}
+	}
+	return kind
+}
+
+// namesUser says whether a key ends like those of users: session_user, dbUserName.
+func namesUser(key []byte, last string) bool {
+	return last == "user" || last == "username" || bytes.HasSuffix(key, []byte("username")) || bytes.HasSuffix(key, []byte("user")) &&
+		!bytes.HasSuffix(key, []byte("expanduser")) && !chars.IsOneOf(key, "superuser", "multiuser", "enduser",
+		"singleuser", "fuser", "adduser", "deluser")
+}
+
+// lastTwo are the last two letters of the words that tell as the last word of a key: what ends in others is not looked up.
+var lastTwo = func() *[1 << 16]bool {
+	set := new([1 << 16]bool)
+	for _, m := range []map[string]bool{tellingLast, weaklyTelling, tellingPhone, chars.WordSet("user username")} {
+		for w := range m {
+			set[int(w[len(w)-2])<<8|int(w[len(w)-1])] = true
+		}
+	}
+	return set
+}()
+
+// harmlessEnds are the last three letters of these.
+var harmlessEnds = func() *chars.GramSet {
+	g := new(chars.GramSet)
+	for _, h := range harmless {
+		g.Add(h[len(h)-3:])
+	}
+	return g
+}()
+
+// IsHarmless says whether a key speaks about a secret without holding it.
+func IsHarmless(key []byte) bool {
+	if len(key) < 3 || !harmlessEnds.Has(key, len(key)-3) {
+		return false
+	}
+	for _, h := range harmless {
+		if bytes.HasSuffix(key, []byte(h)) && string(key) != "idtokenhint" { // it is the token itself
+			return true
+		}
+	}
+	return false
+}
+
+// holdsTelling says whether one of the telling pieces stands in a key.
+func holdsTelling(key []byte) bool {
+	for i := 0; i+3 <= len(key); i++ {
+		if !tellingGrams.Has(key, i) {
+			continue
+		}
+		for _, t := range Telling {
+			if len(key)-i >= len(t) && string(key[i:i+len(t)]) == t && !otherWord(key, i, i+len(t)) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// otherWords are beginnings of what makes another word of a telling one behind it: tokenizer, secretary, passwordless.
+var otherWords = [][]byte{[]byte("iz"), []byte("is"), []byte("ary"), []byte("ari"), []byte("ly"), []byte("less"), []byte("review")}
+
+// otherWord reports whether a telling piece of a key is a part of another word.
+func otherWord(key []byte, start, end int) bool {
+	for _, g := range otherWords {
+		if bytes.HasPrefix(key[end:], g) {
+			return true
+		}
+	}
+	return start == 3 && string(key[:3]) == "lib"
+}
+
+// KeySpan gives the key before the separator at a place: in key=value and key: value, also quoted (closed says so), and the
+// name of an XML element before its >.
+func KeySpan(b []byte, at int) (start, end int, closed bool) {
+	switch b[at] {
+	case '>':
+		start, end = elementName(b, at)
+		return start, end, false
+	case '%', ';', '\\':
+		start, end = encodedKey(b, at)
+		return start, end, false
+	}
+	end = at
+	most := 8
+	if b[at] == ':' { // lists are filled up with them
+		most = 40
+	}
+	for n := 0; end > 0 && chars.IsSpace(b[end-1]) && n < most; n++ {
+		end--
+	}
+	if end > 4 && (b[end-1] == '*' || b[end-1] == '`') {
+		return markedKey(b, end)
+	}
+	if closed = end > 0 && (b[end-1] == '"' || b[end-1] == '\''); closed {
+		end--
+		for n := 0; end > 0 && b[end-1] == '\\' && n < 16; n++ {
+			end--
+		}
+	} else if end >= len(entityQuote) && b[end-1] == ';' && bytes.HasSuffix(b[:end], entityQuote) {
+		end, closed = end-len(entityQuote), true
+	}
+	if !closed && end > 0 && b[end-1] == ']' {
+		start, end = indexedKey(b, at, end)
+		return start, end, true
+	}
+	start = end
+	for start > 0 && end-start < chars.MaxKey && chars.IsKeyByte(b[start-1]) {
+		start--
+	}
+	return start, end, closed
+}
+
+// KeyBegin gives where the bytes of keys begin that end at a place.
+func KeyBegin(b []byte, end int) int {
+	start := end
+	for start > 0 && end-start < chars.MaxKey && chars.IsKeyByte(b[start-1]) {
+		start--
+	}
+	return start
+}
+
+// markedKey gives the key that Markdown sets apart, and whose marks end at a place: **key**: and `key`:.
+func markedKey(b []byte, at int) (start, end int, closed bool) {
+	mark := 1
+	if b[at-1] == '*' {
+		if mark = 2; b[at-2] != '*' {
+			return at, at, false
+		}
+	}
+	end = at - mark
+	start = end
+	for start > 0 && end-start < chars.MaxKey && chars.IsKeyByte(b[start-1]) {
+		start--
+	}
+	if mark == 1 && (at+2 >= len(b) || b[at+1] != '`' && (b[at+1] != ' ' || b[at+2] != '`' &&
+		b[at+2] != '"')) { // else it may be said what the key is for
+		return at, at, false
+	}
+	if start < mark || start == end || b[start] == '-' || b[start-1] != b[at-1] || mark == 2 && b[start-2] != '*' || mark == 1 &&
+		start > 1 && (b[start-2] == '`' || b[start-2] == '_') {
+		return at, at, false
+	}
+	return start, end, false
+}
+
+// indexedKey gives the key of config['password'], of [password] => and of secret[0], which end with a bracket. Without quotes
+// it is one before an equals sign only: in logs, what stands in brackets before a colon is where the line comes from.
+func indexedKey(b []byte, at, end int) (int, int) {
+	from := max(0, end-chars.MaxKey)
+	open := bytes.LastIndexByte(b[from:end-1], '[')
+	if open < 0 || from+open+1 == end-1 && b[at] != '=' {
+		return end, end
+	}
+	start, stop := from+open+1, end-1
+	if start == stop { // char password[] = "…"
+		stop = start - 1
+		for start = stop; start > 0 && stop-start < chars.MaxKey && chars.IsKeyByte(b[start-1]); {
+			start--
+		}
+		return start, stop
+	}
+	if quote := b[start]; (quote == '"' || quote == '\'') && stop-start > 2 && b[stop-1] == quote {
+		start, stop = start+1, stop-1
+	} else if b[at] != '=' {
+		return end, end
+	}
+	if chars.IsAllDigits(b[start:stop]) {
+		stop = start - 1
+		for start = stop; start > 0 && stop-start < chars.MaxKey && chars.IsKeyByte(b[start-1]); {
+			start--
+		}
+		return start, stop
+	}
+	for _, c := range b[start:stop] {
+		if !chars.IsKeyByte(c) {
+			return end, end
+		}
+	}
+	return start, stop
+}
+
+// elementName gives the name of the XML element whose start tag ends at a place, without its prefix. <key/> holds nothing,
+// and what stands behind </key> is no value of it: both have none.
+func elementName(b []byte, at int) (start, end int) {
+	start = at
+	for n := 0; start > 0 && n < 4*chars.MaxKey && b[start-1] != '<' && b[start-1] != '\n' && b[start-1] != '>'; n++ {
+		start--
+	}
+	if start == 0 || b[start-1] != '<' || start == at || b[at-1] == '/' {
+		return 0, 0
+	}
+	for end = start; end < at && !chars.IsSpace(b[end]); end++ {
+		if !chars.IsKeyByte(b[end]) && b[end] != ':' {
+			return 0, 0 // no name of an element
+		}
+	}
+	if n := bytes.LastIndexByte(b[start:end], ':'); n >= 0 {
+		start += n + 1
+	}
+	return start, min(end, start+chars.MaxKey)
+}

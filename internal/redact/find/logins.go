@@ -1,0 +1,205 @@
+package find
+
+import (
+	"bytes"
+
+	"envask/internal/redact/chars"
+)
+
+// Names in what servers of mail, files and networks say of a login, and behind titles.
+
+// mailServices are the parts of a mail server that write whom they work for: imap(NAME): Logged out.
+var mailServices = []string{"imap", "pop3", "lmtp", "lda", "submission", "managesieve"}
+
+// userOfMailService finds that name, at the bracket behind it.
+func userOfMailService(b []byte, at int) (int, int, bool) {
+	for n := 0; n < 2 && b[at] == '>'; n++ { // imap(NAME)<811><aB3dE>:
+		open := bytes.LastIndexByte(b[max(0, at-40):at], '<')
+		if open < 0 || max(0, at-40)+open < 1 {
+			return 0, 0, false
+		}
+		at = max(0, at-40) + open - 1
+	}
+	start := chars.NameBefore(b, at)
+	ws := start - 1
+	if ws < 0 || b[ws] != '(' {
+		return 0, 0, false
+	}
+	for ws > 0 && start-ws < 16 && chars.IsWord(b[ws-1]) {
+		ws--
+	}
+	return start, at, chars.IsOneOf(b[ws:start-1], mailServices...)
+}
+
+// isDeviceName says whether a name is one word, a dash and a number, as devices have them.
+func isDeviceName(v []byte) bool {
+	n := bytes.LastIndexByte(v, '-')
+	return n > 0 && chars.IsAllDigits(v[n+1:]) && len(v) > n+1
+}
+
+// userOfJob finds the owner in a line of a full list of processes, at its terminal: NAME 4112 1 0 06:12 ? 00:00:01 ….
+func userOfJob(b []byte, at int) (int, int, bool) {
+	first := lineText(b, at)
+	if first > 0 && b[first-1] != '\n' && !chars.IsSpace(b[first-1]) || at-first < 12 {
+		return 0, 0, false
+	}
+	end := chars.NameAt(b, first)
+	if end == first || end >= at || b[end] != ' ' && b[end] != '+' {
+		return 0, 0, false
+	}
+	words := chars.FieldsAt(b[end+1:at], end+1)
+	if len(words) != 4 {
+		return 0, 0, false
+	}
+	for _, w := range words[:3] { // number, that of its parent, and use
+		if !chars.IsAllDigits(b[w[0]:w[1]]) {
+			return 0, 0, false
+		}
+	}
+	return first, end, true
+}
+
+// userOfRevision finds who made a revision, in the lists of them: r4471 | NAME | 2026-03-14 ….
+func userOfRevision(b []byte, at int) (int, int, bool) {
+	first := lineText(b, at)
+	if at-first > 12 || at-first < 3 || b[first] != 'r' || b[at-1] != ' ' || !chars.IsAllDigits(b[first+1:at-1]) || at+2 >= len(b) ||
+		b[at+1] != ' ' {
+		return 0, 0, false
+	}
+	end := chars.NameAt(b, at+2)
+	return at + 2, end, bytes.HasPrefix(b[end:], []byte(" | 2")) || bytes.HasPrefix(b[end:], []byte(" | 1"))
+}
+
+// userOfDelivery finds whose login let a mail in: … A=plain:NAME ….
+func userOfDelivery(b []byte, at int) (int, int, bool) {
+	if at < 2 || b[at-1] != 'A' || b[at-2] != ' ' {
+		return 0, 0, false
+	}
+	colon := chars.NameAt(b, at+1)
+	if colon == at+1 || colon >= len(b) || b[colon] != ':' {
+		return 0, 0, false
+	}
+	end := chars.NameAt(b, colon+1)
+	return colon + 1, end, end == len(b) || chars.IsBlank(b[end])
+}
+
+// DottedTitles are those that end with a dot.
+var DottedTitles = []string{"mr", "mrs", "ms", "dr", "hr", "prof", "tel"}
+
+// IsTitled says whether one of the titles that end with a dot stands before a place.
+func IsTitled(b []byte, at int) bool {
+	if at < 3 || b[at-1] != '.' {
+		return false
+	}
+	start := at - 1
+	for start > 0 && at-start < 6 && chars.IsWord(b[start-1]) {
+		start--
+	}
+	if chars.IsOneOf(b[start:at-1], "tel") {
+		return true
+	}
+	if !chars.IsUpper(b[start]) || !chars.IsLower(b[start+1]) || start > 0 && chars.IsKeyByte(b[start-1]) {
+		return false
+	}
+	if chars.IsOneOf(b[start:at-1], "ms") { // also a plural
+		return BeginsMessage(b, start) || chars.IsOneOf([]byte(chars.LastWordOf(b[max(0, start-24):start])),
+			"by", "for", "to", "from", "with", "and", "dear", "of", "is", "that")
+	}
+	return chars.IsOneOf(b[start:at-1], DottedTitles...)
+}
+
+// NoNames stand behind titles, too.
+var NoNames = chars.WordSet(`sir madam customer customers team all colleague colleagues support user users partner partners friend
+	friends passenger passengers
+	guest guests member members mr mrs ms dr doctor prof professor geehrte geehrter geehrtes damen kunde kundin everyone everybody
+	reader supplier service`)
+
+// userOfSudoers finds who may do what: NAME ALL=(ALL) …, of sudoers(5).
+func userOfSudoers(b []byte, at int) (int, int, bool) {
+	first := lineText(b, at)
+	if at+1 >= len(b) || b[at+1] != '(' || at-first < 5 || !bytes.HasSuffix(b[:at], []byte("ALL")) &&
+		!bytes.HasSuffix(b[:at], []byte("ALL ")) {
+		return 0, 0, false
+	}
+	end := chars.NameAt(b, first)
+	return first, end, end < at && chars.IsBlank(b[end])
+}
+
+// userOfSudo finds the name in "sudo: NAME : TTY=…".
+func userOfSudo(b []byte, at int) (int, int, bool) {
+	if at == 0 || b[at-1] != 'Y' || !bytes.HasSuffix(b[:at], []byte(" : TTY")) {
+		return 0, 0, false
+	}
+	end := at - len(" : TTY")
+	start := chars.NameBefore(b, end)
+	return start, end, start > 0 && chars.IsSpace(b[start-1])
+}
+
+// userAtHost finds the name in NAME@HOST where the host has no dot: prompts, targets of ssh and scp, accounts of databases.
+func userAtHost(b []byte, at int) (int, int, bool) {
+	end := at
+	if at > 1 && (b[at-1] == '\'' || b[at-1] == '`') && at+1 < len(b) && b[at+1] == b[at-1] { // 'NAME'@'host'
+		end--
+	}
+	start := chars.NameBefore(b, end)
+	if start == end {
+		return 0, 0, false
+	}
+	if end < at {
+		return start, end, start > 0 && b[start-1] == b[end]
+	}
+	host := chars.NameAt(b, at+1)
+	if host == at+1 || bytes.IndexByte(b[at+1:host], '.') >= 0 && !chars.IsDigit(b[host-1]) {
+		return 0, 0, false // a mail address, or nothing
+	}
+	if host < len(b) && b[host] == ':' && host+1 < len(b) && (b[host+1] == '~' || b[host+1] == '/') {
+		return start, end, true
+	}
+	if host < len(b) && b[host] == ' ' && bytes.HasPrefix(b[host:], []byte(" ~]")) {
+		return start, end, true
+	}
+	if start > 0 && b[start-1] == '[' && host < len(b) && b[host] == ' ' && chars.AtLineStart(b, start-1) { // [NAME@host folder]$
+		rest := chars.LineFrom(b, host)
+		n := bytes.IndexByte(rest[:min(len(rest), chars.MaxKey)], ']')
+		if n > 0 && n+1 < len(rest) && (rest[n+1] == '$' || rest[n+1] == '#') {
+			return start, end, true
+		}
+	}
+	// Of a log of slow queries: # User@Host: NAME[NAME] @ host [address].
+	if string(b[start:end]) == "User" && bytes.HasPrefix(b[at:], []byte("@Host: ")) {
+		name := at + len("@Host: ")
+		stop := chars.NameAt(b, name)
+		return name, stop, stop < len(b) && b[stop] == '['
+	}
+	if host == len(b) || chars.IsBlank(b[host]) {
+		switch chars.LastWordOf(b[max(0, start-24):start]) {
+		case "from", "by", "for", "user", "connect":
+			return start, end, IsLoginWord(b[start:end])
+		}
+	}
+	if bytes.HasPrefix(b[host:], []byte(": Permission denied")) { // of clients of SSH
+		return start, end, true
+	}
+	if bytes.HasSuffix(b[:start], []byte("sip:")) || bytes.HasSuffix(b[:start], []byte("sips:")) {
+		return start, end, true // RFC 3261
+	}
+	if isFullIPv4(b[at+1:host]) && beforeAddressed[chars.LastWordOf(b[max(0, start-24):start])] {
+		return start, end, true
+	}
+	if databaseName[chars.FirstWord(b[host:min(len(b), host+16)])] && host < len(b) && b[host] == ' ' { // NAME@DATABASE LOG:
+		return start, end, true
+	}
+	line := b[chars.LineStart(b, start):start]
+	if bytes.HasSuffix(line, []byte("Connect\t")) || bytes.HasSuffix(line, []byte(" Connect ")) {
+		return start, end, true
+	}
+	if bytes.Contains(line, []byte(" AAAA")) && (bytes.Contains(line, []byte("ssh-")) || bytes.Contains(line, []byte("ecdsa-sha2-"))) {
+		return start, end, true // of a public key of OpenSSH
+	}
+	for _, program := range []string{"ssh ", "scp ", "sftp ", "rsync ", "ssh-copy-id "} {
+		if n := bytes.LastIndex(line, []byte(program)); n >= 0 && (n == 0 || !chars.IsWord(line[n-1])) {
+			return start, end, true
+		}
+	}
+	return 0, 0, false
+}

@@ -1,0 +1,199 @@
+package find
+
+import (
+	"bytes"
+	"strings"
+
+	"envask/internal/redact/chars"
+)
+
+// A value may stand behind its telling word with nothing but a space between: in configurations of network devices and
+// servers, in SQL and mail protocols, and in sentences. Which of these it is decides how sure one can be: behind the words
+// of a configuration any value counts, in a sentence only one that looks chosen.
+
+// tellingWords say in a configuration or a sentence that a secret follows.
+var tellingWords = chars.WordSet(`password passwd passphrase passcode secret community key key-string pwd pre-shared-key
+	authentication-key encryption-key
+	message-digest-key server-key md5 sha wpa-psk wpa2-psk psk psksecret encrypted-password plain-text-password auth-pass priv-pass
+	ascii-text ascii hex
+	authentication pin otp code token pass sha1 sha256 sha-256 shared-secret auth-password priv-password passwort kennwort senha
+	plain login enc
+	key-chain simple by auth authentication-password privacy-password privacy-key api-token access-token auth-token apikey eap xauth
+	api-key auth-key user-password admin-password bind-password hex-key ascii-key encrypted cipher passwords aes des string text`)
+
+// NotValues follow a telling word in configurations without being its value.
+var NotValues = chars.NewWordList(chars.WordSet(`policy expiry expires expired length minimum maximum min max encryption level for to
+	is was from file authentication type chain has and or of in on the a an with must may can
+	cannot not no yes true false null none never ever required optional enabled disabled changed change reset wrong missing invalid
+	incorrect accepted rejected denied failed failure ok check
+	checking verified verification prompt manager service store storage lookup hash rotation generated created updated set sent read
+	received empty mismatch match matches valid mode
+	method list group server protocol algorithm history lifetime retry retries attempts attempt timeout lockout complexity strength
+	strong weak protected protection encryption-type
+	recovery default change-password update field hint id name string any all default-group local rsa dsa ecdsa ed25519 generate
+	zeroize public private version size bits exchange
+	agreement usage import export pair material management server-side client-side label at by as if when while than then until only
+	edition member website forum manager-mode
+	authorization ro rw view read-only read-write map context engineid users user login password secret key token community code pin
+	bearer basic digest null-auth cryptographic`))
+
+// hasTelling says whether one of the words of a line is a telling one.
+func hasTelling(line []byte) bool {
+	for _, w := range bytes.Fields(line) {
+		l := strings.ToLower(string(w))
+		if tellingWords[l] || strings.Contains(l, "key") || strings.Contains(l, "password") || strings.Contains(l, "authentication") {
+			return true
+		}
+	}
+	return false
+}
+
+// WordsFrom gives the words of the rest of a line as places, or of the text in quotes within it. What is far away is left out: lines can
+// be very long, and full of places
+// from which one looks.
+func WordsFrom(b []byte, at int) [][2]int {
+	end := at + len(chars.LineFrom(b[:min(len(b), at+4*chars.MaxPair)], at))
+	return chars.FieldsAt(b[at:WithinText(b, at, end)], at)
+}
+
+// findCall finds the secret in a call or a list of two: setPassword("…"), PASSWORD('…'), conf.set("db.password", "…"),
+// VALUES ('smtp_password', '…').
+func findCall(b []byte, at, free int) (int, int, bool) {
+	next := at + 1
+	if b[at] == '(' {
+		if next >= len(b) || b[next] != '"' && b[next] != '\'' || closesText(b, next) {
+			return 0, 0, false
+		}
+	} else { // a comma or semicolon behind a quoted key
+		if at == 0 || b[at-1] != '"' && b[at-1] != '\'' {
+			return 0, 0, false
+		}
+		for next < len(b) && chars.IsSpace(b[next]) {
+			next++
+		}
+		if b[at] == ';' && bytes.HasPrefix(b[next:], []byte("s:")) { // s:8:"password";s:11:"…"
+			for next += 2; next < len(b) && chars.IsDigit(b[next]) || next+1 < len(b) && b[next] == ':' && b[next+1] == '"'; {
+				next++
+			}
+		}
+		if next >= len(b) || b[next] != '"' && b[next] != '\'' {
+			return 0, 0, false
+		}
+	}
+	end := at
+	if b[at] != '(' {
+		end--
+	}
+	start := KeyBegin(b, end)
+	if start == end {
+		return 0, 0, false
+	}
+	kind := KindOf(b[start:end])
+	if kind&(KeySecret|KeyWeak) == 0 && (kind&KeyCookie == 0 || b[at] != ',') {
+		return 0, 0, false
+	}
+	k, ok := keyed{}.readValue(b, next)
+	if kind&KeySecret == 0 && kind&KeyWeak != 0 && (!ok || !LooksRandom(b[k.start:k.end]) && !LooksStrong(b[k.start:k.end])) {
+		return 0, 0, false
+	}
+	if !ok || k.start < free || !IsValue(b[k.start:k.end]) {
+		return 0, 0, false
+	}
+	if kind&KeyCookie != 0 { // ["Cookie", "sid=…"]
+		return k.start, k.end, k.quoted && bytes.IndexByte(b[k.start:k.end], '=') > 0
+	}
+	if b[at] != '(' && (KindOf(b[k.start:k.end]) != 0 || !LooksChosen(b[k.start:k.end]) && !(k.quoted && isSetter(b, start) &&
+		isPhrase(b[k.start:k.end]))) {
+		return 0, 0, false // a list of names of fields
+	}
+	return k.start, k.end, true
+}
+
+// setters are the ends of the names of calls that give a key its value: props.setProperty("…", "…").
+var setters = []string{"put", "set", "setproperty", "putenv", "setenv", "property", "header", "addheader", "setheader", "config",
+	"option", "setoption", "setvalue", "define", "param", "setparameter", "add"}
+
+// isSetter says whether a key is the first argument of such a call.
+func isSetter(b []byte, key int) bool {
+	at := key - 1 // its quote
+	for at > 1 && b[at-1] == ' ' {
+		at--
+	}
+	if at < 1 || b[at-1] != '(' {
+		return false
+	}
+	start := at - 1
+	for start > 0 && at-start < chars.MaxKey && chars.IsWord(b[start-1]) {
+		start--
+	}
+	return chars.IsOneOf(b[start:at-1], setters...)
+}
+
+// findCell finds the secret in a row of a table behind its telling name: | db_password | … |, db_password,… and
+// db.password and a tab.
+func findCell(b []byte, at, free int) (int, int, bool) {
+	next := at + 1
+	if b[at] == '-' { // an arrow
+		if next+1 >= len(b) || b[next] != '>' || b[next+1] != ' ' || at == 0 || b[at-1] != ' ' {
+			return 0, 0, false
+		}
+		next++
+	}
+	before := at
+	for before > 0 && b[before-1] == ' ' {
+		before--
+	}
+	start := KeyBegin(b, before)
+	if before-start < 3 || KindOf(b[start:before])&KeySecret == 0 {
+		return 0, 0, false
+	}
+	for next < len(b) && b[next] == ' ' {
+		next++
+	}
+	k, ok := keyed{}.readValue(b, next)
+	if ok && (b[k.end-1] == ':' || b[at] == ',' && bytes.IndexByte(bytes.TrimRight(b[k.start:k.end], "="), '=') > 0) {
+		return 0, 0, false // a key of its own
+	}
+	if ok && isNumberOfPort(b[k.start:k.end]) {
+		return 0, 0, false // of /etc/services
+	}
+	inTable := b[at] == '|' || b[at] == '\t' // else it may be a list of what a program is given
+	if ok && b[at] != '-' && IsPlainWord(string(b[k.start:k.end])) && !LooksRandom(b[k.start:k.end]) && !(k.end-k.start >= 16 &&
+		isJumbled(b[k.start:k.end])) && !(inTable && (isCode(b[start:before], b[k.start:k.end]) || looksMixed(b[k.start:k.end]))) {
+		return 0, 0, false // a list of names
+	}
+	if !ok || k.quoted || k.start < free || !IsValue(b[k.start:k.end]) || !LooksChosen(b[k.start:k.end]) && !(inTable &&
+		(isCode(b[start:before], b[k.start:k.end]) || hasSign(b[k.start:k.end]))) || KindOf(b[k.start:k.end]) != 0 ||
+		endsInAlias(b[k.start:k.end]) {
+		return 0, 0, false
+	}
+	return k.start, k.end, true
+}
+
+// FindWorded is one rule over all of these.
+func FindWorded(b []byte, at, free int) (int, int, bool) {
+	switch b[at] {
+	case '(':
+		if start, end, ok := findInsert(b, at, free); ok {
+			return start, end, true
+		}
+		if start, end, ok := secretInBrackets(b, at, free); ok {
+			return start, end, true
+		}
+		if start, end, pair := secondOfPair(b, at, free); pair {
+			return start, end, start < end
+		}
+		return findCall(b, at, free)
+	case ';':
+		if start, end, ok := formField(b, at, free); ok {
+			return start, end, true
+		}
+		return findCall(b, at, free)
+	case ',':
+		if at > 0 && (b[at-1] == '"' || b[at-1] == '\'') {
+			return findCall(b, at, free)
+		}
+		return findCell(b, at, free)
+	}
+	return findCell(b, at, free)
+}

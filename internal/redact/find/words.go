@@ -1,0 +1,69 @@
+package find
+
+import (
+	"bytes"
+
+	"envask/internal/redact/chars"
+	"envask/internal/redact/lexicon"
+)
+
+// Rules compare words with lists at every find, so this is done without copies.
+
+// IsLoginWord says whether a word is a name where only its place tells: letters without capitals within, digits, dots and dashes, and
+// no word that everybody uses.
+func IsLoginWord(v []byte) bool {
+	if len(v) < 3 || len(v) > 32 {
+		return false
+	}
+	capitals, digits, others := 0, 0, 0
+	for _, c := range v {
+		switch {
+		case chars.IsUpper(c):
+			capitals++
+		case chars.IsDigit(c):
+			digits++
+		case c == '_':
+			return false
+		case c == '.' || c == '-':
+			others++
+		}
+	}
+	if capitals > 1 || capitals == 1 && !chars.IsUpper(v[0]) || others > 1 || digits > 0 && chars.IsHexes(v) || isDeviceName(v) ||
+		isShortVersion(v) {
+		return false
+	}
+	for _, part := range bytes.FieldsFunc(v, func(r rune) bool { return r == '-' }) {
+		if IsEveryday(bytes.ToLower(bytes.TrimRight(part, "0123456789"))) {
+			return false
+		}
+	}
+	return true
+}
+
+// isShortVersion says whether a word is a version such as v2.1.
+func isShortVersion(v []byte) bool {
+	if len(v) < 2 || v[0] != 'v' {
+		return false
+	}
+	for _, c := range v[1:] {
+		if !chars.IsDigit(c) && c != '.' {
+			return false
+		}
+	}
+	return true
+}
+
+// IsEveryday says whether a word in small letters is one of those that everybody uses, in some form of it.
+func IsEveryday(w []byte) bool { return lexicon.Everyday(w) }
+
+// lineText gives the first place of a line that is no blank; a place in it tells which line.
+func lineText(b []byte, at int) int {
+	first := chars.LineStart(b, at)
+	for first < at && chars.IsSpace(b[first]) {
+		first++
+	}
+	return first
+}
+
+// opensMessage says whether a line, or the message in it, begins at a place, but for blanks.
+func opensMessage(b []byte, at int) bool { return BeginsMessage(b, at) || lineText(b, at) == at }
