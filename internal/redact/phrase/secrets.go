@@ -217,7 +217,7 @@ var Secrets = []Phrase{
 	{`^ password|passwd|passphrase|passcode {unusual} $`,
 		yes("  password «vtyquay»"),
 		no("password prompt", "secret ingredient of", "password: x")},
-	{`wifi|wi-fi|wlan|wpa|guest|door|gate|unlock|recovery|decryption|encryption|master|activation key|password|code|pin! is|was|now {secret}`,
+	{`wifi|wi-fi|wlan|wpa|guest|door|gate|unlock|recovery|encryption|master|activation key|password|code|pin! is|was|now {secret}`,
 		yes("and the wifi key is «sprayline2024»"),
 		no("the encryption key is rotated")},
 	{`unseal|recovery key! *: {secret!}`, yes("Unseal Key 1: «q8Vd2LkZx7Wf5Ty1Rb9N=»"), no("recovery key of it")},

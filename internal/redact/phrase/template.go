@@ -200,7 +200,8 @@ func compilePieces(w string) (out []piece, err error) {
 			}
 			slot := Slot(w[1:n])
 			switch slot {
-			case Secret, SureSecret, Unusual, Quoted, Code, Strong, Fierce, Random, User, SureUser, Account, QuotedUser, Name, Surname, Person, Phone:
+			case Secret, SureSecret, Unusual, Quoted, Code, Strong, Fierce, Random, User, SureUser, Account, QuotedUser,
+				Name, Surname, Phone, Person:
 			default:
 				return nil, fmt.Errorf("no slot is called %s", slot)
 			}
