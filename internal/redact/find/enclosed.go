@@ -121,3 +121,50 @@ func isOpenAt(b []byte, at, depth int) bool {
 	}
 	return false
 }
+
+// closing gives the place of the closing quote, or the end of the line when there is none.
+func closing(b []byte, from int, quote byte) int {
+	for i := from; i < len(b); i++ {
+		switch b[i] {
+		case '\\':
+			i++
+		case '\n', '\r':
+			return i
+		case quote:
+			return i
+		}
+	}
+	return len(b)
+}
+
+// closesText says whether the next sign from a place on is a quote that closes a text which began before, as where a text of
+// a JSON document ends in a telling word: what stands behind it is no value then. In JSON one of four signs follows such a
+// quote; where the line can be seen from its beginning, the quotes before it tell.
+func closesText(b []byte, at int) bool {
+	for at < len(b) && chars.IsSpace(b[at]) {
+		at++
+	}
+	if at >= len(b) || b[at] != '"' && b[at] != '\'' {
+		return false
+	}
+	if rest := bytes.TrimLeft(b[at+1:min(len(b), at+16)], " \t\r\n"); len(rest) > 0 && bytes.IndexByte([]byte(":,}]"), rest[0]) < 0 {
+		return false
+	}
+	first := chars.LineStart(b, at)
+	if first > 0 && b[first-1] != '\n' {
+		return true
+	}
+	return chars.InsideQuotes(b, first, at, b[at])
+}
+
+// escapedQuote gives the length of backslashes and a quote at a place, or 0.
+func escapedQuote(b []byte, at int) int {
+	end := at
+	for end < len(b) && end-at < 16 && b[end] == '\\' {
+		end++
+	}
+	if end == at || end == len(b) || b[end] != '"' {
+		return 0
+	}
+	return end + 1 - at
+}

@@ -105,22 +105,3 @@ func encodedAt(b []byte, at int) (k keyed, ok bool) {
 
 // WideSign begins the colon and the equals sign of full width, as Chinese and Japanese texts have them (U+FF1A, U+FF1D).
 const WideSign = 0xef
-
-// wideAt reads the value behind such a sign.
-func wideAt(b []byte, at int) (k keyed, ok bool) {
-	if at+3 >= len(b) || b[at+1] != 0xbc || b[at+2] != 0x9a && b[at+2] != 0x9d {
-		return k, false
-	}
-	if start, end, _ := KeySpan(b, at); start == end {
-		return k, false
-	}
-	k, ok = k.readValue(b, at+3)
-	if ok && !k.quoted && b[k.start] < 0x80 { // signs of full width end it, too
-		for i := k.start; i < k.end; i++ {
-			if b[i] >= 0x80 {
-				k.end = i
-			}
-		}
-	}
-	return k, ok
-}

@@ -116,7 +116,3 @@ func holdsEveryday(v []byte) bool {
 	}
 	return false
 }
-
-// authorities are words in the names of those who give certificates, and of what they are given to.
-var authorities = chars.WordSet("ca root authority issuing intermediate server client service services signing certificate " +
-	"timestamp ocsp gateway terminal")

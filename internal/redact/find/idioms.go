@@ -9,49 +9,10 @@ import (
 // Names of people where no key of their own tells: beside a mail address, within what belongs to a user, in the arguments of
 // commands, and behind who did something.
 
-// Edge is how far from the ends of a block the gate does not look: what it reads lies within.
-const Edge = 48
-
-// TokenEnds are the two bytes before the first sign of the tokens of services.
-var TokenEnds = func() (set [1 << 16]bool) {
-	for _, s := range TokenShapes {
-		for i := 2; i < len(s.Head); i++ {
-			if c := s.Head[i]; c == '-' || c == '_' || c == '.' {
-				set[int(s.Head[i-2])<<8|int(s.Head[i-1])] = true
-				break
-			}
-		}
-	}
-	return set
-}()
-
-// InTime is isTime of any place of a block, and false where it cannot be told.
-func InTime(b []byte, i int) bool { return i >= Edge && i+Edge < len(b) && IsTime(b, i) }
-
-// IsTime says whether a colon is the first or second one of a time of day, which no rule is about.
-func IsTime(b []byte, i int) bool {
-	if !chars.IsDigit(b[i-1]) || !chars.IsDigit(b[i+1]) || !chars.IsDigit(b[i-2]) || !chars.IsDigit(b[i+2]) || chars.IsHex(b[i-3]) {
-		return false
-	}
-	if b[i-3] == ':' { // the second
-		return chars.IsDigit(b[i-4]) && chars.IsDigit(b[i-5]) && !chars.IsHex(b[i-6]) && b[i-6] != ':' && b[i+3] != ':' &&
-			!chars.IsHex(b[i+3])
-	}
-	if b[i+3] != ':' {
-		return !chars.IsHex(b[i+3])
-	}
-	return chars.IsDigit(b[i+4]) && chars.IsDigit(b[i+5]) && !chars.IsHex(b[i+6]) && b[i+6] != ':'
-}
-
 // EndsProcessorTime says whether a colon is the one of 0:00, as lists of processes have it before the command.
 func EndsProcessorTime(b []byte, i int) bool {
 	return b[i-2] == ' ' && b[i+3] == ' ' && chars.IsDigit(b[i-1]) && chars.IsDigit(b[i+1]) && chars.IsDigit(b[i+2])
 }
-
-// mailboxKeys are those whose value is a name with its address: From: Ilka Brandvold <…> (RFC 5322, section 3.4).
-var mailboxKeys = chars.WordSet(`from to cc bcc replyto sender author committer tagger maintainer deliveredto signedoffby
-	coauthoredby reviewedby
-	testedby ackedby reportedby passertedidentity ppreferredidentity remotepartyid contact referredby referto`)
 
 // FindMailboxName finds the name before an address in angle brackets.
 func FindMailboxName(b []byte, at, free int) (int, int, bool) {
@@ -78,24 +39,6 @@ func FindMailboxName(b []byte, at, free int) (int, int, bool) {
 	}
 	return start, end, start >= free && end > start && IsPerson(b[start:end])
 }
-
-// partKeys are those that name a person within something that does.
-var partKeys = func() map[string]bool {
-	keys := chars.WordSet("name first last given family middle full display cn sn")
-	for _, more := range []map[string]bool{PersonRoles, NamedThings} {
-		for k := range more {
-			keys[k] = true
-		}
-	}
-	return keys
-}()
-
-// PersonRoles are keys behind which people stand, and programs, too: what is there must look like a name.
-var PersonRoles = chars.WordSet(`driver sender manager accountmanager teacher doctor patient student subscriber visitor resident
-	applicant payee payer beneficiary cashier conductor captain skipper
-	officer inspector dispatcher mechanic attendee participant organizer organiser witness escort spouse nextofkin emergencycontact
-	addressee consignee traveller traveler cn sn
-	callerid calleridname effectivecalleridname outboundcalleridname fn`)
 
 // FindPartName finds the name in a part of something whose key tells: "user": {"name": "…"}, <user><name>…, and in YAML.
 func FindPartName(b []byte, at, free int) (int, int, bool) {
@@ -198,94 +141,6 @@ func findEntryName(b []byte, at, free int) (int, int, bool) {
 		return 0, 0, false // of one word it may be a group, or the number of a device
 	}
 	return at + 2, at + 2 + len(value), IsPerson(value)
-}
-
-// objectAround gives the key of the JSON object that a place is in.
-func objectAround(b []byte, at int) []byte {
-	depth := 0
-	for i := at - 1; i >= 0 && at-i < 2*chars.MaxPair; i-- {
-		switch b[i] {
-		case '}', ']':
-			depth++
-		case '[':
-			depth--
-		case '{':
-			if depth--; depth >= 0 {
-				continue
-			}
-			if before := bytes.TrimRight(b[:i], " \t\r\n"); len(before) > 0 && (before[len(before)-1] == ',' ||
-				before[len(before)-1] == '[') {
-				i, depth = len(before), 0 // one of a list, that the key names
-				continue
-			}
-			return keyBeforeColon(b, i)
-		}
-		if depth < 0 {
-			return keyBeforeColon(b, i)
-		}
-	}
-	return nil
-}
-
-// keyBeforeColon gives the key in quotes whose value begins at a place.
-func keyBeforeColon(b []byte, at int) []byte {
-	i := at - 1
-	for i >= 0 && (chars.IsBlank(b[i]) || b[i] == ':') {
-		i--
-	}
-	if i < 1 || b[i] != '"' || i+1 == at {
-		return nil
-	}
-	start := i
-	for start > 0 && i-start < chars.MaxKey && b[start-1] != '"' {
-		start--
-	}
-	return b[start:i]
-}
-
-// elementAround gives the name of the XML element that a start tag is in.
-func elementAround(b []byte, tag int) []byte {
-	depth := 0
-	for i := tag - 1; i >= 0 && tag-i < 2*chars.MaxPair; i-- {
-		if b[i] != '<' || i+1 >= tag || !chars.IsWord(b[i+1]) && bytes.IndexByte([]byte("/!?"), b[i+1]) < 0 {
-			continue // a sign that points somewhere begins no tag
-		}
-		end := i + 1 + bytes.IndexByte(b[i+1:tag], '>')
-		switch {
-		case end == i || b[i+1] == '!' || b[i+1] == '?' || b[end-1] == '/':
-		case b[i+1] == '/':
-			depth++
-		case depth > 0:
-			depth--
-		default:
-			s, e := elementName(b, end)
-			return b[s:e]
-		}
-	}
-	return nil
-}
-
-// mappingAround gives the key of the YAML mapping that a key is in: the one before it that stands less far in.
-func mappingAround(b []byte, key int) []byte {
-	first := chars.LineStart(b, key)
-	if first == key || len(bytes.Trim(b[first:key], " -")) > 0 {
-		return nil
-	}
-	own := key - first
-	for n := 0; first > 0 && n < 12; n++ {
-		end := first - 1
-		first = chars.LineStart(b, end)
-		line := bytes.TrimRight(b[first:end], " \r")
-		in := len(line) - len(bytes.TrimLeft(line, " -"))
-		if len(line) == in || in >= own {
-			continue
-		}
-		if name, ok := bytes.CutSuffix(line[in:], []byte(":")); ok {
-			return name
-		}
-		return nil
-	}
-	return nil
 }
 
 // isLoginLike says whether a word has the form of a login name: one or two letters of the first name, a dot, and the second. Other

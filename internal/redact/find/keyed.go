@@ -21,25 +21,6 @@ func IsJSONNumber(v []byte) bool {
 	return len(v) > 0 && (chars.IsDigit(v[0]) || v[0] == '-')
 }
 
-// keyed is a value behind a key and a separator, in any of the usual notations: key=value, key: value, "key": "value",
-// key => value, <key>value</key>.
-type keyed struct {
-	start, end int // of the value
-	quoted     bool
-	lineStart  bool // the key is the first thing on its line
-}
-
-// pastEscape gives where a number or word begins whose digits run on from those of an escape before it.
-func pastEscape(b []byte, start, at int) int {
-	switch {
-	case start >= 1 && b[start-1] == '%' && at-start > 2 && chars.IsHex(b[start]) && chars.IsHex(b[start+1]):
-		return start + 2
-	case start >= 2 && b[start-1] == 'u' && b[start-2] == '\\' && at-start > 4:
-		return start + 4
-	}
-	return start
-}
-
 // keyedAt reads the key before and the value after the separator at a place.
 func keyedAt(b []byte, at int) (k keyed, ok bool) {
 	switch b[at] {
@@ -136,63 +117,8 @@ func isIndexed(b []byte, at int) bool {
 	return at > 0 && b[at-1] == ']'
 }
 
-// closesText says whether the next sign from a place on is a quote that closes a text which began before, as where a text of
-// a JSON document ends in a telling word: what stands behind it is no value then. In JSON one of four signs follows such a
-// quote; where the line can be seen from its beginning, the quotes before it tell.
-func closesText(b []byte, at int) bool {
-	for at < len(b) && chars.IsSpace(b[at]) {
-		at++
-	}
-	if at >= len(b) || b[at] != '"' && b[at] != '\'' {
-		return false
-	}
-	if rest := bytes.TrimLeft(b[at+1:min(len(b), at+16)], " \t\r\n"); len(rest) > 0 && bytes.IndexByte([]byte(":,}]"), rest[0]) < 0 {
-		return false
-	}
-	first := chars.LineStart(b, at)
-	if first > 0 && b[first-1] != '\n' {
-		return true
-	}
-	return chars.InsideQuotes(b, first, at, b[at])
-}
-
-var (
-	behindValue       = *chars.BytesOf(" \t\r\n,;&|\"'<>)]}")
-	textPrefixes      = *chars.BytesOf("NbuBUrf")
-	beforeNoSeparator = *chars.BytesOf("=!<>:") // a comparison, or the second half of := and ::
-)
-
 // writtenArrow is what > of => is in texts of JSON that are made for pages.
 var writtenArrow = []byte(`\u003e`)
-
-var entityQuote = []byte("&quot;")
-
-// escapedQuote gives the length of backslashes and a quote at a place, or 0.
-func escapedQuote(b []byte, at int) int {
-	end := at
-	for end < len(b) && end-at < 16 && b[end] == '\\' {
-		end++
-	}
-	if end == at || end == len(b) || b[end] != '"' {
-		return 0
-	}
-	return end + 1 - at
-}
-
-// closing gives the place of the closing quote, or the end of the line when there is none.
-func closing(b []byte, from int, quote byte) int {
-	for i := from; i < len(b); i++ {
-		switch b[i] {
-		case '\\':
-			i++
-		case '\n', '\r':
-			return i
-		case quote:
-			return i
-		}
-	}
-	return len(b)
-}
 
 // elementAt reads <key>value</…: the separator is the end of an XML start tag. The key may also stand in an attribute,
 // as in <entry key="…">, or in the element before, as in <key>…</key><string>.
@@ -227,25 +153,6 @@ var cdata = []byte("<![CDATA[")
 
 // maxElement is how long the content of an XML element may be to be the value of a key, in bytes.
 const maxElement = 4096
-
-// PlainKey takes a key down to lower-case letters and digits without trailing digits, so that dbPassword2, DB_PASSWORD and
-// db-password are one.
-func PlainKey(buf *[chars.MaxKey]byte, raw []byte) []byte {
-	n := 0
-	for _, c := range raw {
-		if c >= 'A' && c <= 'Z' {
-			c |= 0x20
-		}
-		if (c >= 'a' && c <= 'z' || chars.IsDigit(c)) && n < chars.MaxKey {
-			buf[n] = c
-			n++
-		}
-	}
-	for n > 0 && chars.IsDigit(buf[n-1]) {
-		n--
-	}
-	return buf[:n]
-}
 
 // isCount says whether a key in the plural counts things: tokens=17.
 func isCount(b []byte, at int, value []byte) bool {

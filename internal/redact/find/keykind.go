@@ -81,43 +81,6 @@ var wholeEnds, twoEnds = func() (*chars.WordEnds, *chars.WordEnds) {
 	return chars.NewWordEnds(words), chars.NewWordEnds(words, chars.WordSet(strings.Join(Telling, " ")))
 }()
 
-// KindAt gives the kind of the key that belongs to the separator at a place.
-func KindAt(b []byte, at int) KeyKind {
-	if b[at] == ':' && InTime(b, at) {
-		return 0
-	}
-	start, end, _ := KeySpan(b, at)
-	if start < end && end-start <= 2 && chars.IsAllDigits(b[start:end]) && start > 2 && b[start-1] == ' ' && b[start-2]|0x20 == 'y' {
-		end = start - 1 // Unseal Key 1
-		start = KeyBegin(b, end)
-	}
-	if start == end || chars.IsDigit(b[end-1]) && chars.AllDigits(string(b[start:end])) {
-		return 0
-	}
-	own := KindOf(b[start:end])
-	if own&^KeyLoose != 0 {
-		return own
-	}
-	if first, ok := WordBeforeKey(b, start); ok { // keys of two or three words: User Id, one-time code
-		if kind := KindOfTwo(b[first:end], b[start:end]); kind != 0 {
-			return kind
-		}
-	}
-	if string(b[start:end]) == "is" && hasTelling(b[max(chars.LineStart(b, start), start-40):start]) {
-		return KeySecret // the password for gate-1 is: …
-	}
-	first, last := pairedName(b, at, start, end)
-	if first < last {
-		return KindOf(b[first:last])
-	}
-	if b[at] == ':' && IsPairValue(b[start:end]) && start > 0 && b[start-1] == '"' { // "db_password": {"sensitive": true, "value": "…"}
-		if kind := KindOf(objectAround(b, start-1)); kind&KeySecret != 0 {
-			return KeySecret
-		}
-	}
-	return own
-}
-
 // WordBeforeKey gives the beginning of a key of two words, of which the second begins at a place. What is no plain word, or
 // belongs to something before it, is no part of a key.
 func WordBeforeKey(b []byte, at int) (int, bool) {
@@ -409,4 +372,25 @@ func elementName(b []byte, at int) (start, end int) {
 		start += n + 1
 	}
 	return start, min(end, start+chars.MaxKey)
+}
+
+var entityQuote = []byte("&quot;")
+
+// PlainKey takes a key down to lower-case letters and digits without trailing digits, so that dbPassword2, DB_PASSWORD and
+// db-password are one.
+func PlainKey(buf *[chars.MaxKey]byte, raw []byte) []byte {
+	n := 0
+	for _, c := range raw {
+		if c >= 'A' && c <= 'Z' {
+			c |= 0x20
+		}
+		if (c >= 'a' && c <= 'z' || chars.IsDigit(c)) && n < chars.MaxKey {
+			buf[n] = c
+			n++
+		}
+	}
+	for n > 0 && chars.IsDigit(buf[n-1]) {
+		n--
+	}
+	return buf[:n]
 }

@@ -31,12 +31,6 @@ func userOfMailService(b []byte, at int) (int, int, bool) {
 	return start, at, chars.IsOneOf(b[ws:start-1], mailServices...)
 }
 
-// isDeviceName says whether a name is one word, a dash and a number, as devices have them.
-func isDeviceName(v []byte) bool {
-	n := bytes.LastIndexByte(v, '-')
-	return n > 0 && chars.IsAllDigits(v[n+1:]) && len(v) > n+1
-}
-
 // userOfJob finds the owner in a line of a full list of processes, at its terminal: NAME 4112 1 0 06:12 ? 00:00:01 ….
 func userOfJob(b []byte, at int) (int, int, bool) {
 	first := lineText(b, at)
@@ -202,4 +196,22 @@ func userAtHost(b []byte, at int) (int, int, bool) {
 		}
 	}
 	return 0, 0, false
+}
+
+// databaseName are the words behind NAME@DATABASE in the logs of a database.
+var databaseName = map[string]bool{"LOG:": true, "ERROR:": true,
+	"FATAL:": true, "STATEMENT:": true, "DETAIL:": true, "WARNING:": true, "HINT:": true}
+
+// beforeAddressed are words before NAME@ADDRESS.
+var beforeAddressed = chars.WordSet("from as for by user to login connect connecting connected session")
+
+// isFullIPv4 says whether a text is four numbers with dots between.
+func isFullIPv4(v []byte) bool {
+	parts := bytes.Split(v, []byte("."))
+	for _, p := range parts {
+		if len(p) > 3 || !chars.IsAllDigits(p) {
+			return false
+		}
+	}
+	return len(parts) == 4
 }

@@ -39,3 +39,24 @@ func BeginsMessage(b []byte, at int) bool {
 	return bytes.IndexByte([]byte(":]-|>)Z"), b[at-2]) >= 0 || chars.IsDigit(b[at-2]) || bytes.HasSuffix(b[:at-1], []byte(" F")) ||
 		endsInLevel(b[:at])
 }
+
+// InTime is isTime of any place of a block, and false where it cannot be told.
+func InTime(b []byte, i int) bool { return i >= Edge && i+Edge < len(b) && IsTime(b, i) }
+
+// Edge is how far from the ends of a block the gate does not look: what it reads lies within.
+const Edge = 48
+
+// IsTime says whether a colon is the first or second one of a time of day, which no rule is about.
+func IsTime(b []byte, i int) bool {
+	if !chars.IsDigit(b[i-1]) || !chars.IsDigit(b[i+1]) || !chars.IsDigit(b[i-2]) || !chars.IsDigit(b[i+2]) || chars.IsHex(b[i-3]) {
+		return false
+	}
+	if b[i-3] == ':' { // the second
+		return chars.IsDigit(b[i-4]) && chars.IsDigit(b[i-5]) && !chars.IsHex(b[i-6]) && b[i-6] != ':' && b[i+3] != ':' &&
+			!chars.IsHex(b[i+3])
+	}
+	if b[i+3] != ':' {
+		return !chars.IsHex(b[i+3])
+	}
+	return chars.IsDigit(b[i+4]) && chars.IsDigit(b[i+5]) && !chars.IsHex(b[i+6]) && b[i+6] != ':'
+}

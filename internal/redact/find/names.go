@@ -50,16 +50,6 @@ func IsGivenName(v []byte) bool {
 	return true
 }
 
-// isEverydayName says whether all words of a name are those that everybody uses.
-func isEverydayName(v []byte) bool {
-	for _, w := range bytes.Fields(v) {
-		if !IsEveryday(bytes.ToLower(bytes.TrimRight(w, ",."))) {
-			return false
-		}
-	}
-	return true
-}
-
 // isAccountWord says whether a word is a name where its place tells, also with an underscore between two parts that are no words of
 // everybody.
 func isAccountWord(v []byte) bool {
@@ -80,10 +70,6 @@ func IsUncommonName(v []byte) bool {
 	}
 	return true
 }
-
-// NamedThings are keys behind which people stand, and things as well, as persons and things have them.
-var NamedThings = chars.WordSet("name displayname attn attention fao signed issuedto bookedfor registeredto licensedto " +
-	"preparedfor requestedfor onbehalfof cc regards")
 
 // personOfElement finds the name in an attribute of an element that is about a person: <user id="7" name="…"/>.
 func personOfElement(b []byte, at int) bool {
@@ -132,3 +118,7 @@ func besidePersonal(b []byte, at int) bool {
 	}
 	return false
 }
+
+// authorities are words in the names of those who give certificates, and of what they are given to.
+var authorities = chars.WordSet("ca root authority issuing intermediate server client service services signing certificate " +
+	"timestamp ocsp gateway terminal")

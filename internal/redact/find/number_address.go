@@ -7,11 +7,6 @@ import (
 	"envask/internal/redact/chars"
 )
 
-// AddressKeys are those behind which an IPv4 address may stand as one number.
-var AddressKeys = chars.WordSet(`ip ipaddr ipaddress ipv ipvaddress ipnum ipnumber iplong srcip sourceip srcipaddr dstip destip
-	destinationip dstipaddr clientip remoteip serverip
-	peerip hostip localip natip gatewayip deviceip userip ipsrc ipdst ipfrom ipto startip endip framedipaddress nasipaddress inetaddr`)
-
 // FindNumberIPv4 finds an address that is written as one number next to a telling key: "ip": 3221225991, src_ip=0xc0000207.
 func FindNumberIPv4(b []byte, at, free int) (int, int, bool) {
 	k, ok := keyedAt(b, at)

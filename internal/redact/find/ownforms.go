@@ -92,31 +92,6 @@ func fourthField(_, line []byte) (int, int) {
 	return start, end
 }
 
-// bracketed finds a secret that a sentence puts in brackets: password [SECRET].
-func bracketed(b []byte, open, free int) (int, int, bool) {
-	if PlaceholderLen(b[open:]) > 0 {
-		return 0, 0, false
-	}
-	shut := byte(']')
-	switch b[open] {
-	case '(':
-		shut = ')'
-	case '<':
-		shut = '>'
-	}
-	line := chars.LineFrom(b, open+1)
-	n := bytes.IndexByte(line[:min(len(line), chars.MaxKey)], shut)
-	if n < 1 || line[0] == '$' || bytes.IndexByte(line[:n], ' ') >= 0 {
-		return 0, 0, false
-	}
-	v := line[:n]
-	if shut == ')' && !bytes.ContainsAny(v, "0123456789") {
-		return 0, 0, false // a remark
-	}
-	return open + 1, open + 1 + n, open+1 >= free && LooksChosen(v) && IsValue(v) && !IsPlainWord(string(v)) || n >= 8 &&
-		looksMixed(v) && IsValue(v) && open+1 >= free
-}
-
 // BothOf calls learn with each of two secrets that were found as one, see changedFrom, and says whether they were.
 func BothOf(text []byte, learn func(value []byte, at int)) bool {
 	n := bytes.Index(text, []byte(" to "))
@@ -127,22 +102,6 @@ func BothOf(text []byte, learn func(value []byte, at int)) bool {
 	learn(old, 0)
 	learn(next, len(text)-len(next))
 	return true
-}
-
-// relaySecret finds name and secret in the files of mail servers, at the sign within the name: [HOST]:PORT NAME@DOMAIN:SECRET.
-func relaySecret(b []byte, at, free int) (int, int, bool) {
-	first := chars.LineStart(b, at)
-	if first > 0 && b[first-1] != '\n' || first >= len(b) || b[first] != '[' {
-		return 0, 0, false
-	}
-	line := chars.LineFrom(b, first)
-	words := chars.FieldsAt(line, first)
-	if len(words) != 2 || at < words[1][0] || bytes.IndexByte(b[words[0][0]:words[0][1]], ']') < 0 || bytes.IndexByte(line, '"') >= 0 {
-		return 0, 0, false
-	}
-	v := b[words[1][0]:words[1][1]]
-	n := bytes.IndexByte(v[at-words[1][0]:], ':')
-	return words[1][0], words[1][1], words[1][0] >= free && n > 0 && at+n+1 < words[1][1]
 }
 
 // pairCalls are the ends of the names of calls and options that take a name and a secret.

@@ -114,3 +114,40 @@ func elementPair(b []byte, at, start int) (int, int) {
 	base := max(0, tag-1-chars.MaxPair)
 	return base + open + 1, base + closing
 }
+
+// KindAt gives the kind of the key that belongs to the separator at a place.
+func KindAt(b []byte, at int) KeyKind {
+	if b[at] == ':' && InTime(b, at) {
+		return 0
+	}
+	start, end, _ := KeySpan(b, at)
+	if start < end && end-start <= 2 && chars.IsAllDigits(b[start:end]) && start > 2 && b[start-1] == ' ' && b[start-2]|0x20 == 'y' {
+		end = start - 1 // Unseal Key 1
+		start = KeyBegin(b, end)
+	}
+	if start == end || chars.IsDigit(b[end-1]) && chars.AllDigits(string(b[start:end])) {
+		return 0
+	}
+	own := KindOf(b[start:end])
+	if own&^KeyLoose != 0 {
+		return own
+	}
+	if first, ok := WordBeforeKey(b, start); ok { // keys of two or three words: User Id, one-time code
+		if kind := KindOfTwo(b[first:end], b[start:end]); kind != 0 {
+			return kind
+		}
+	}
+	if string(b[start:end]) == "is" && hasTelling(b[max(chars.LineStart(b, start), start-40):start]) {
+		return KeySecret // the password for gate-1 is: …
+	}
+	first, last := pairedName(b, at, start, end)
+	if first < last {
+		return KindOf(b[first:last])
+	}
+	if b[at] == ':' && IsPairValue(b[start:end]) && start > 0 && b[start-1] == '"' { // "db_password": {"sensitive": true, "value": "…"}
+		if kind := KindOf(objectAround(b, start-1)); kind&KeySecret != 0 {
+			return KeySecret
+		}
+	}
+	return own
+}

@@ -2,72 +2,12 @@ package find
 
 import (
 	"bytes"
-	"strings"
 
 	"envask/internal/redact/chars"
 )
 
 // MinSecret is how long a secret is at least that is removed everywhere.
 const MinSecret = 6
-
-// CommonWords are too common to be removed everywhere, even when one was found next to a key.
-var CommonWords = chars.WordSet(`password passwd secret token changeme default example enabled disabled required optional unknown
-	invalid expired missing success failure failed passed accepted rejected granted denied error warning timeout
-	bearer basic digest negotiate cookie session string number boolean integer object access refresh request response
-	client server service system gateway terminal boarding ticket device status result active inactive pending
-	internal external public private primary secondary production staging testing development february september
-	october november december monday tuesday wednesday thursday saturday sunday connected disconnected
-	name user login admin account from with this that have been true false null none start stop info debug`)
-
-// tellingPhone lists keys, and last words of keys, whose value is a telephone number.
-var tellingPhone = chars.WordSet(`
-	mobilenumber faxnumber telnumber cellnumber homephone workphone phones telephonenumber contactphone mobilephonenumber phoneno
-	telno mobileno
-	phone phonenumber telephone tel mobile mobilephone cell cellphone fax msisdn callerid telefon telefone telemovel telefono handy
-	gsm contactnumber imsi callernumber callingnumber callednumber callerno worknumber homenumber emergencyphone smsnumber whatsapp`)
-
-// tellingUser lists whole keys whose value names a person.
-var tellingUser = chars.WordSet(`
-	operatorid employeename userprincipalname upn agentname sendername managername visitorname registeredowner lastloggedonuser
-	lastloggedonsamuser loggedonuser currentuser
-	reportedby reviewedby grantedby revokedby initiatedby servicedby preparedby resolvedby cancelledby canceledby releasedby
-	confirmedby rejectedby uploadedby registeredby orderedby bookedby invitedby
-	lasteditedby acct auid gecos memberuid principal principalname principalid enduserid alternateid requestor usrname ugi
-	mailnickname kunde kundin passagier ansprechpartner klant reiziger
-	realname contactperson createdby modifiedby updatedby lastmodifiedby requestedby approvedby owner ownername author
-	drivername guest guestname member membername customerfirstname customerlastname nickname supervisor assignee reporter
-	logname identity usr usrname gitauthorname gitcommittername authorname committername userdisplayname actordisplayname maidenname
-	ruser remoteuser xremoteuser xforwardeduser sudouser authuser targetusername subjectusername uid cardholder cardholdername
-	recipient recipientname familyname
-	vorname nachname apellido apellidos prenom cognome sobrenome apelido fornavn etternavn fornamn efternamn voornaam achternaam
-	benutzer benutzername utilisateur usuario utilizador gebruiker committer requester approver reviewer submitter
-	middlename engineer technician passengerfirstname passengerlastname samaccountname effectiveuser dbuser userlogin loginuser user
-	assignedto openedby closedby lockedby changedby signedby ownedby performedby enteredby handledby submittedby acknowledgedby
-	receivedby authorizedby
-	authorisedby deletedby addedby editedby sentby checkedby verifiedby loggedinas runas
-	username userid login loginname account accountname operator operatorname passenger passengername fullname firstname lastname
-	surname givenname customer customername contact contactname staff staffname employee clerk holder holdername`)
-
-// serviceAccounts stay: they are the same everywhere and tell the vendor who did it.
-var serviceAccounts = chars.WordSet(`
-	root daemon nobody admin administrator system www-data nginx postgres mysql sshd svc service guest anonymous bin mail syslog
-	systemd unknown local localhost user default none messagebus gdm lightdm ntp chrony backup operator lp games man news uucp proxy
-	list irc gnats _apt sync halt shutdown tomcat apache httpd docker containerd redis mongodb rabbitmq elasticsearch oracle sa dbo
-	networkservice localservice authenticated everyone users wheel sudo adm tty disk audio video staff nt authority system32 cron
-	crond kernel systemd-network systemd-resolve systemd-timesync dnsmasq avahi polkitd rpc statd test demo null nologin unset new
-	sys gopher ftp dbus tss abrt unbound named bind postfix dovecot dovenull exim debian-exim exim4 proftpd vsftpd pure-ftpd
-	opensmtpd opensmtpq smmsp smmta mailnull
-	rpc rpcuser nfsnobody rtkit pulse usbmux saned colord geoclue cups cups-pk-helper sddm landscape pollinate uuidd tcpdump lxd
-	libvirt libvirt-qemu qemu kvm radvd saslauth sasl
-	squid webalizer haldaemon avahi-autoipd ident rpm vcsa pcap ntpd memcache memcached prometheus grafana influxdb telegraf kibana
-	logstash jenkins gitlab gitlab-runner git nagios
-	zabbix puppet ansible consul vault etcd kube minio cassandra kafka zookeeper solr hadoop hdfs noaccess nobody4 iusr
-	defaultaccount wdagutilityaccount krbtgt sssd nslcd freerad radius
-	mosquitto openvpn strongswan clamav amavis opendkim spamd fetchmail mailman asterisk freeswitch haproxy varnish caddy node nodejs
-	php-fpm wwwrun apache2 tomcat8 tomcat9 jetty wildfly jboss
-	equal equals notequal contains matches exists startswith endswith greaterthan lessthan regex
-	the a an this that if is are to in on of for and or not with as at it its same any each every all some
-	other anyone administrators public shared server client host agent robot bot monitor monitoring`)
 
 // FindUser finds a name next to a telling key. Behind a key without quotes, further words with capitals belong to it.
 func FindUser(b []byte, at, free int) (int, int, bool) {
@@ -126,62 +66,6 @@ func (k keyed) person(b []byte) (int, int, bool) {
 	}
 	v := b[k.start:k.end]
 	return k.start, k.end, bytes.IndexByte(v, '@') < 0 && IsPerson(v) && (k.quoted || !beginsProse(b, k.start, k.end))
-}
-
-// beginsProse says whether a word in small letters is one that everybody uses, and two more in small letters follow: a sentence about
-// what stands before.
-func beginsProse(b []byte, start, end int) bool {
-	if end >= len(b) || b[end] != ' ' || !chars.IsSmall(b[start:end]) || !IsEveryday(b[start:end]) {
-		return false
-	}
-	words := bytes.Fields(b[end:min(len(b), end+chars.MaxKey)])
-	return len(words) > 2 && chars.IsSmall(words[0]) && chars.IsSmall(words[1])
-}
-
-// BeginsWithAlias says whether text begins with an alias, behind which signs of what stood there are left.
-func BeginsWithAlias(text []byte) bool {
-	end := 0
-	for end < len(text) && (chars.IsWord(text[end]) || text[end] == '-') {
-		end++
-	}
-	return IsAliasWord(text[:end])
-}
-
-// Nobody are the names that no person has.
-var Nobody = chars.NewWordList(serviceAccounts, CommonWords)
-
-// IsPerson says whether a text can be a name.
-func IsPerson(v []byte) bool {
-	switch {
-	case len(v) < 2 || len(v) > 80 || v[0]|0x20 < 'a' && v[0] < 0x80 || v[0]|0x20 > 'z' && v[0] < 0x80:
-		return false
-	case !IsValue(v):
-		return false
-	}
-	if chars.IsUpper(v[0]) && isMacro(v) && isEverydayName(bytes.ReplaceAll(v, []byte("_"), []byte(" "))) || len(v) > 2 &&
-		v[1] == ':' && v[0] == 'x' || v[len(v)-1] == '=' || isPath(v) || BeginsWithAlias(v) || len(v) > 7 && v[7] == '-' &&
-		strings.EqualFold(string(v[:8]), "systemd-") {
-		return false
-	}
-	return !Nobody.Has(v)
-}
-
-// isPath says whether a value is a path or a piece of a program rather than a name.
-func isPath(v []byte) bool {
-	return bytes.IndexByte(v, '/') >= 0 && !isTicketName(v) || bytes.IndexByte(v, '(') > 0
-}
-
-// isTicketName says whether a value is a name as tickets have it: BRANDVOLD/ILKA MRS.
-func isTicketName(v []byte) bool {
-	slashes := 0
-	for _, c := range v {
-		if c == '/' {
-			slashes++
-		} else if !chars.IsUpper(c) && c != ' ' && c != '-' {
-			return false
-		}
-	}
-	return slashes == 1 && len(v) > 4 && v[0] != '/' && v[len(v)-1] != '/'
 }
 
 // MoreNames gives the end of a name that may go on with further words: Ilka Brandvold.
@@ -269,35 +153,6 @@ func FindLogUser(b []byte, at, free int) (start, end int, ok bool) {
 	return start, end, ok && start >= free && start < end && IsPerson(b[start:end])
 }
 
-// goesOn says whether a text goes on behind a name as it does behind words: not with a sign of a program or a path.
-func goesOn(b []byte, end int) bool {
-	if end == len(b) || chars.IsBlank(b[end]) || b[end] == '@' {
-		return true
-	}
-	if b[end] == '\'' {
-		return end+2 < len(b) && b[end+1] == 's' && b[end+2] == ' '
-	}
-	return bytes.IndexByte([]byte(",.;:)"), b[end]) >= 0 && (end+1 == len(b) || chars.IsBlank(b[end+1]))
-}
-
-// databaseName are the words behind NAME@DATABASE in the logs of a database.
-var databaseName = map[string]bool{"LOG:": true, "ERROR:": true,
-	"FATAL:": true, "STATEMENT:": true, "DETAIL:": true, "WARNING:": true, "HINT:": true}
-
-// beforeAddressed are words before NAME@ADDRESS.
-var beforeAddressed = chars.WordSet("from as for by user to login connect connecting connected session")
-
-// isFullIPv4 says whether a text is four numbers with dots between.
-func isFullIPv4(v []byte) bool {
-	parts := bytes.Split(v, []byte("."))
-	for _, p := range parts {
-		if len(p) > 3 || !chars.IsAllDigits(p) {
-			return false
-		}
-	}
-	return len(parts) == 4
-}
-
 // userOfDomain finds the name in DOMAIN\NAME.
 func userOfDomain(b []byte, at int) (int, int, bool) {
 	first := at
@@ -320,20 +175,4 @@ func userOfDomain(b []byte, at int) (int, int, bool) {
 		return 0, 0, false // a path, or the account of a machine
 	}
 	return start, end, chars.IsLower(b[start]) || chars.IsUpper(b[start])
-}
-
-// escapes says whether a backslash begins an escape within a text of JSON, such as \b: what follows the quote that closes it tells.
-func escapes(b []byte, at int) bool {
-	if at+1 >= len(b) || bytes.IndexByte([]byte("bfnrtu"), b[at+1]) < 0 {
-		return false
-	}
-	if !isOpenAt(b, at, 0) {
-		return false
-	}
-	end := closing(b, at+2, '"')
-	if end == len(b) || b[end] != '"' {
-		return false
-	}
-	rest := bytes.TrimLeft(b[end+1:min(len(b), end+16)], " \t\r\n")
-	return len(rest) == 0 || bytes.IndexByte([]byte(",:}]"), rest[0]) >= 0
 }

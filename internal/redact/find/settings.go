@@ -111,16 +111,6 @@ func tellsAtEnd(key []byte) bool {
 	return !holdsTelling(plain)
 }
 
-// isMacro says whether a word is written as the names of macros are: REMOTE_PRIVATEKEY.
-func isMacro(v []byte) bool {
-	for _, c := range v {
-		if !chars.IsUpper(c) && !chars.IsDigit(c) && c != '_' {
-			return false
-		}
-	}
-	return bytes.IndexByte(v, '_') > 0
-}
-
 // isFileOfKey says whether a text ends like the names of files that hold keys and certificates.
 func isFileOfKey(v []byte) bool {
 	n := bytes.LastIndexByte(v, '.')
@@ -149,4 +139,49 @@ func isEverydayPhrase(v []byte) bool {
 		}
 	}
 	return words > 1
+}
+
+// bracketed finds a secret that a sentence puts in brackets: password [SECRET].
+func bracketed(b []byte, open, free int) (int, int, bool) {
+	if PlaceholderLen(b[open:]) > 0 {
+		return 0, 0, false
+	}
+	shut := byte(']')
+	switch b[open] {
+	case '(':
+		shut = ')'
+	case '<':
+		shut = '>'
+	}
+	line := chars.LineFrom(b, open+1)
+	n := bytes.IndexByte(line[:min(len(line), chars.MaxKey)], shut)
+	if n < 1 || line[0] == '$' || bytes.IndexByte(line[:n], ' ') >= 0 {
+		return 0, 0, false
+	}
+	v := line[:n]
+	if shut == ')' && !bytes.ContainsAny(v, "0123456789") {
+		return 0, 0, false // a remark
+	}
+	return open + 1, open + 1 + n, open+1 >= free && LooksChosen(v) && IsValue(v) && !IsPlainWord(string(v)) || n >= 8 &&
+		looksMixed(v) && IsValue(v) && open+1 >= free
+}
+
+// setters are the ends of the names of calls that give a key its value: props.setProperty("…", "…").
+var setters = []string{"put", "set", "setproperty", "putenv", "setenv", "property", "header", "addheader", "setheader", "config",
+	"option", "setoption", "setvalue", "define", "param", "setparameter", "add"}
+
+// isSetter says whether a key is the first argument of such a call.
+func isSetter(b []byte, key int) bool {
+	at := key - 1 // its quote
+	for at > 1 && b[at-1] == ' ' {
+		at--
+	}
+	if at < 1 || b[at-1] != '(' {
+		return false
+	}
+	start := at - 1
+	for start > 0 && at-start < chars.MaxKey && chars.IsWord(b[start-1]) {
+		start--
+	}
+	return chars.IsOneOf(b[start:at-1], setters...)
 }

@@ -268,3 +268,16 @@ func findAccessKey(b []byte, at, free int) (int, int, bool) {
 	}
 	return 0, 0, false
 }
+
+// TokenEnds are the two bytes before the first sign of the tokens of services.
+var TokenEnds = func() (set [1 << 16]bool) {
+	for _, s := range TokenShapes {
+		for i := 2; i < len(s.Head); i++ {
+			if c := s.Head[i]; c == '-' || c == '_' || c == '.' {
+				set[int(s.Head[i-2])<<8|int(s.Head[i-1])] = true
+				break
+			}
+		}
+	}
+	return set
+}()

@@ -1,7 +1,9 @@
 package find
 
 import (
+	"bytes"
 	"envask/internal/redact/chars"
+	"strings"
 )
 
 // What keys and their last words tell.
@@ -42,3 +44,85 @@ var tellingLast = map[string]bool{"pass": true, "pin": true, "psk": true, "otp":
 // weaklyTelling lists last words of keys whose value is a secret only when it looks like one.
 var weaklyTelling = map[string]bool{"session": true, "sess": true, "sid": true, "key": true, "signature": true, "sig": true, "nonce": true,
 	"code": true, "salt": true, "seed": true, "hmac": true, "cred": true, "creds": true, "inline": true}
+
+// mailboxKeys are those whose value is a name with its address: From: Ilka Brandvold <…> (RFC 5322, section 3.4).
+var mailboxKeys = chars.WordSet(`from to cc bcc replyto sender author committer tagger maintainer deliveredto signedoffby
+	coauthoredby reviewedby
+	testedby ackedby reportedby passertedidentity ppreferredidentity remotepartyid contact referredby referto`)
+
+// partKeys are those that name a person within something that does.
+var partKeys = func() map[string]bool {
+	keys := chars.WordSet("name first last given family middle full display cn sn")
+	for _, more := range []map[string]bool{PersonRoles, NamedThings} {
+		for k := range more {
+			keys[k] = true
+		}
+	}
+	return keys
+}()
+
+// NamedThings are keys behind which people stand, and things as well, as persons and things have them.
+var NamedThings = chars.WordSet("name displayname attn attention fao signed issuedto bookedfor registeredto licensedto " +
+	"preparedfor requestedfor onbehalfof cc regards")
+
+// AddressKeys are those behind which an IPv4 address may stand as one number.
+var AddressKeys = chars.WordSet(`ip ipaddr ipaddress ipv ipvaddress ipnum ipnumber iplong srcip sourceip srcipaddr dstip destip
+	destinationip dstipaddr clientip remoteip serverip
+	peerip hostip localip natip gatewayip deviceip userip ipsrc ipdst ipfrom ipto startip endip framedipaddress nasipaddress inetaddr`)
+
+// tellingPhone lists keys, and last words of keys, whose value is a telephone number.
+var tellingPhone = chars.WordSet(`
+	mobilenumber faxnumber telnumber cellnumber homephone workphone phones telephonenumber contactphone mobilephonenumber phoneno
+	telno mobileno
+	phone phonenumber telephone tel mobile mobilephone cell cellphone fax msisdn callerid telefon telefone telemovel telefono handy
+	gsm contactnumber imsi callernumber callingnumber callednumber callerno worknumber homenumber emergencyphone smsnumber whatsapp`)
+
+// tellingUser lists whole keys whose value names a person.
+var tellingUser = chars.WordSet(`
+	operatorid employeename userprincipalname upn agentname sendername managername visitorname registeredowner lastloggedonuser
+	lastloggedonsamuser loggedonuser currentuser
+	reportedby reviewedby grantedby revokedby initiatedby servicedby preparedby resolvedby cancelledby canceledby releasedby
+	confirmedby rejectedby uploadedby registeredby orderedby bookedby invitedby
+	lasteditedby acct auid gecos memberuid principal principalname principalid enduserid alternateid requestor usrname ugi
+	mailnickname kunde kundin passagier ansprechpartner klant reiziger
+	realname contactperson createdby modifiedby updatedby lastmodifiedby requestedby approvedby owner ownername author
+	drivername guest guestname member membername customerfirstname customerlastname nickname supervisor assignee reporter
+	logname identity usr usrname gitauthorname gitcommittername authorname committername userdisplayname actordisplayname maidenname
+	ruser remoteuser xremoteuser xforwardeduser sudouser authuser targetusername subjectusername uid cardholder cardholdername
+	recipient recipientname familyname
+	vorname nachname apellido apellidos prenom cognome sobrenome apelido fornavn etternavn fornamn efternamn voornaam achternaam
+	benutzer benutzername utilisateur usuario utilizador gebruiker committer requester approver reviewer submitter
+	middlename engineer technician passengerfirstname passengerlastname samaccountname effectiveuser dbuser userlogin loginuser user
+	assignedto openedby closedby lockedby changedby signedby ownedby performedby enteredby handledby submittedby acknowledgedby
+	receivedby authorizedby
+	authorisedby deletedby addedby editedby sentby checkedby verifiedby loggedinas runas
+	username userid login loginname account accountname operator operatorname passenger passengername fullname firstname lastname
+	surname givenname customer customername contact contactname staff staffname employee clerk holder holdername`)
+
+// tellingWords say in a configuration or a sentence that a secret follows.
+var tellingWords = chars.WordSet(`password passwd passphrase passcode secret community key key-string pwd pre-shared-key
+	authentication-key encryption-key
+	message-digest-key server-key md5 sha wpa-psk wpa2-psk psk psksecret encrypted-password plain-text-password auth-pass priv-pass
+	ascii-text ascii hex
+	authentication pin otp code token pass sha1 sha256 sha-256 shared-secret auth-password priv-password passwort kennwort senha
+	plain login enc
+	key-chain simple by auth authentication-password privacy-password privacy-key api-token access-token auth-token apikey eap xauth
+	api-key auth-key user-password admin-password bind-password hex-key ascii-key encrypted cipher passwords aes des string text`)
+
+// hasTelling says whether one of the words of a line is a telling one.
+func hasTelling(line []byte) bool {
+	for _, w := range bytes.Fields(line) {
+		l := strings.ToLower(string(w))
+		if tellingWords[l] || strings.Contains(l, "key") || strings.Contains(l, "password") || strings.Contains(l, "authentication") {
+			return true
+		}
+	}
+	return false
+}
+
+// PersonRoles are keys behind which people stand, and programs, too: what is there must look like a name.
+var PersonRoles = chars.WordSet(`driver sender manager accountmanager teacher doctor patient student subscriber visitor resident
+	applicant payee payer beneficiary cashier conductor captain skipper
+	officer inspector dispatcher mechanic attendee participant organizer organiser witness escort spouse nextofkin emergencycontact
+	addressee consignee traveller traveler cn sn
+	callerid calleridname effectivecalleridname outboundcalleridname fn`)

@@ -319,3 +319,19 @@ func isKeyLine(line []byte) bool {
 	}
 	return true
 }
+
+// relaySecret finds name and secret in the files of mail servers, at the sign within the name: [HOST]:PORT NAME@DOMAIN:SECRET.
+func relaySecret(b []byte, at, free int) (int, int, bool) {
+	first := chars.LineStart(b, at)
+	if first > 0 && b[first-1] != '\n' || first >= len(b) || b[first] != '[' {
+		return 0, 0, false
+	}
+	line := chars.LineFrom(b, first)
+	words := chars.FieldsAt(line, first)
+	if len(words) != 2 || at < words[1][0] || bytes.IndexByte(b[words[0][0]:words[0][1]], ']') < 0 || bytes.IndexByte(line, '"') >= 0 {
+		return 0, 0, false
+	}
+	v := b[words[1][0]:words[1][1]]
+	n := bytes.IndexByte(v[at-words[1][0]:], ':')
+	return words[1][0], words[1][1], words[1][0] >= free && n > 0 && at+n+1 < words[1][1]
+}

@@ -275,3 +275,21 @@ func IsPlainWord(s string) bool {
 	}
 	return true
 }
+
+// isPath says whether a value is a path or a piece of a program rather than a name.
+func isPath(v []byte) bool {
+	return bytes.IndexByte(v, '/') >= 0 && !isTicketName(v) || bytes.IndexByte(v, '(') > 0
+}
+
+// isTicketName says whether a value is a name as tickets have it: BRANDVOLD/ILKA MRS.
+func isTicketName(v []byte) bool {
+	slashes := 0
+	for _, c := range v {
+		if c == '/' {
+			slashes++
+		} else if !chars.IsUpper(c) && c != ' ' && c != '-' {
+			return false
+		}
+	}
+	return slashes == 1 && len(v) > 4 && v[0] != '/' && v[len(v)-1] != '/'
+}

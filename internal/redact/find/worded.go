@@ -2,7 +2,6 @@ package find
 
 import (
 	"bytes"
-	"strings"
 
 	"envask/internal/redact/chars"
 )
@@ -10,16 +9,6 @@ import (
 // A value may stand behind its telling word with nothing but a space between: in configurations of network devices and
 // servers, in SQL and mail protocols, and in sentences. Which of these it is decides how sure one can be: behind the words
 // of a configuration any value counts, in a sentence only one that looks chosen.
-
-// tellingWords say in a configuration or a sentence that a secret follows.
-var tellingWords = chars.WordSet(`password passwd passphrase passcode secret community key key-string pwd pre-shared-key
-	authentication-key encryption-key
-	message-digest-key server-key md5 sha wpa-psk wpa2-psk psk psksecret encrypted-password plain-text-password auth-pass priv-pass
-	ascii-text ascii hex
-	authentication pin otp code token pass sha1 sha256 sha-256 shared-secret auth-password priv-password passwort kennwort senha
-	plain login enc
-	key-chain simple by auth authentication-password privacy-password privacy-key api-token access-token auth-token apikey eap xauth
-	api-key auth-key user-password admin-password bind-password hex-key ascii-key encrypted cipher passwords aes des string text`)
 
 // NotValues follow a telling word in configurations without being its value.
 var NotValues = chars.NewWordList(chars.WordSet(`policy expiry expires expired length minimum maximum min max encryption level for to
@@ -36,17 +25,6 @@ var NotValues = chars.NewWordList(chars.WordSet(`policy expiry expires expired l
 	edition member website forum manager-mode
 	authorization ro rw view read-only read-write map context engineid users user login password secret key token community code pin
 	bearer basic digest null-auth cryptographic`))
-
-// hasTelling says whether one of the words of a line is a telling one.
-func hasTelling(line []byte) bool {
-	for _, w := range bytes.Fields(line) {
-		l := strings.ToLower(string(w))
-		if tellingWords[l] || strings.Contains(l, "key") || strings.Contains(l, "password") || strings.Contains(l, "authentication") {
-			return true
-		}
-	}
-	return false
-}
 
 // WordsFrom gives the words of the rest of a line as places, or of the text in quotes within it. What is far away is left out: lines can
 // be very long, and full of places
@@ -107,26 +85,6 @@ func findCall(b []byte, at, free int) (int, int, bool) {
 		return 0, 0, false // a list of names of fields
 	}
 	return k.start, k.end, true
-}
-
-// setters are the ends of the names of calls that give a key its value: props.setProperty("…", "…").
-var setters = []string{"put", "set", "setproperty", "putenv", "setenv", "property", "header", "addheader", "setheader", "config",
-	"option", "setoption", "setvalue", "define", "param", "setparameter", "add"}
-
-// isSetter says whether a key is the first argument of such a call.
-func isSetter(b []byte, key int) bool {
-	at := key - 1 // its quote
-	for at > 1 && b[at-1] == ' ' {
-		at--
-	}
-	if at < 1 || b[at-1] != '(' {
-		return false
-	}
-	start := at - 1
-	for start > 0 && at-start < chars.MaxKey && chars.IsWord(b[start-1]) {
-		start--
-	}
-	return chars.IsOneOf(b[start:at-1], setters...)
 }
 
 // findCell finds the secret in a row of a table behind its telling name: | db_password | … |, db_password,… and

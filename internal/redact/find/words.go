@@ -67,3 +67,40 @@ func lineText(b []byte, at int) int {
 
 // opensMessage says whether a line, or the message in it, begins at a place, but for blanks.
 func opensMessage(b []byte, at int) bool { return BeginsMessage(b, at) || lineText(b, at) == at }
+
+// isDeviceName says whether a name is one word, a dash and a number, as devices have them.
+func isDeviceName(v []byte) bool {
+	n := bytes.LastIndexByte(v, '-')
+	return n > 0 && chars.IsAllDigits(v[n+1:]) && len(v) > n+1
+}
+
+// beginsProse says whether a word in small letters is one that everybody uses, and two more in small letters follow: a sentence about
+// what stands before.
+func beginsProse(b []byte, start, end int) bool {
+	if end >= len(b) || b[end] != ' ' || !chars.IsSmall(b[start:end]) || !IsEveryday(b[start:end]) {
+		return false
+	}
+	words := bytes.Fields(b[end:min(len(b), end+chars.MaxKey)])
+	return len(words) > 2 && chars.IsSmall(words[0]) && chars.IsSmall(words[1])
+}
+
+// isEverydayName says whether all words of a name are those that everybody uses.
+func isEverydayName(v []byte) bool {
+	for _, w := range bytes.Fields(v) {
+		if !IsEveryday(bytes.ToLower(bytes.TrimRight(w, ",."))) {
+			return false
+		}
+	}
+	return true
+}
+
+// goesOn says whether a text goes on behind a name as it does behind words: not with a sign of a program or a path.
+func goesOn(b []byte, end int) bool {
+	if end == len(b) || chars.IsBlank(b[end]) || b[end] == '@' {
+		return true
+	}
+	if b[end] == '\'' {
+		return end+2 < len(b) && b[end+1] == 's' && b[end+2] == ' '
+	}
+	return bytes.IndexByte([]byte(",.;:)"), b[end]) >= 0 && (end+1 == len(b) || chars.IsBlank(b[end+1]))
+}
