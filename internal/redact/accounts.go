@@ -2,6 +2,7 @@ package redact
 
 import (
 	"bytes"
+	"envask/internal/redact/judge"
 
 	"envask/internal/redact/alias"
 	"envask/internal/redact/chars"
@@ -116,3 +117,19 @@ func (e *Engine) addMembers(b []byte, from, at int) {
 		at = end
 	}
 }
+
+// plausible reports whether what was found can be what its place says.
+func plausible(b []byte, start, end int, class alias.Class, sure bool) bool {
+	p := judge.Place{Before: b[max(chars.LineStart(b, start), start-maxAround):start], Text: b[start:end],
+		After: b[end:min(len(b), end+maxAround)], Sure: sure}
+	if n := bytes.IndexByte(p.After, '\n'); n >= 0 {
+		p.After = p.After[:n]
+	}
+	if class == alias.Secret {
+		return p.Secret()
+	}
+	return p.Person()
+}
+
+// maxAround bounds how much of a line is looked at on each side of a find, in bytes.
+const maxAround = 160

@@ -4,7 +4,6 @@ import (
 	"bytes"
 
 	"envask/internal/redact/chars"
-	"envask/internal/redact/find"
 )
 
 // What stands in the place of values without quotes, in YAML, TOML and JSON.
@@ -41,22 +40,4 @@ func (e *Engine) asBare(b []byte, f finding, put string) (end int, _ string) {
 // inFlow says whether a line is within a list or mapping in brackets at its end.
 func inFlow(line []byte) bool {
 	return bytes.Count(line, []byte("["))+bytes.Count(line, []byte("{")) > bytes.Count(line, []byte("]"))+bytes.Count(line, []byte("}"))
-}
-
-// bareJSON says whether a span is the bare value of a quoted key or behind another text of a list, as numbers are in JSON: what stands
-// there instead must be quoted, or the document breaks.
-func bareJSON(b []byte, start, end int) bool {
-	i := start
-	for i > 0 && start-i < 16 && (b[i-1] == ' ' || b[i-1] == '\t') {
-		i--
-	}
-	if i == 0 || b[i-1] != ':' && (b[i-1] != ',' || !find.IsJSONNumber(b[start:end])) {
-		return false
-	}
-	before := bytes.TrimRight(b[max(0, i-17):i-1], " \t")
-	if !bytes.HasSuffix(before, []byte(`"`)) || find.QuoteDepth(before, len(before)-1, 0) > 0 {
-		return false
-	}
-	after := bytes.TrimLeft(b[end:min(len(b), end+16)], " \t\r") // the next line may be in the next block
-	return len(after) == 0 || after[0] == ',' || after[0] == '}' || after[0] == ']' || after[0] == '\n'
 }

@@ -32,16 +32,6 @@ const (
 	linkSLL2     = 276
 )
 
-// capture redacts the packets of one file.
-type capture struct {
-	e      *Engine
-	in     Source
-	counts Counts
-	out    int // packets left out, since they are of another time
-	known  map[netip.Addr]netip.Addr
-	macs   map[[6]byte][6]byte
-}
-
 func newCapture(e *Engine, in Source) *capture {
 	return &capture{e: e, in: in, counts: Counts{}, known: map[netip.Addr]netip.Addr{}, macs: map[[6]byte][6]byte{}}
 }

@@ -11,27 +11,6 @@ import (
 // Tables with separators: CSV (RFC 4180) and its relatives, what clients of databases print, tables of Markdown, and COPY of dumps.
 // The head says what the cells under it are.
 
-// maxCells bounds how many columns of a table are looked at.
-const maxCells = 64
-
-// cellTable is what the rows of a table hold.
-type cellTable struct {
-	sep   byte // 0 is no table
-	ruled bool // a rule must come first: only then there is a table
-	cells int
-	kinds [maxCells]cellKind
-	// The line before ended within the quotes of a cell; lines says how many did in a row.
-	within int
-	quoted bool
-	lines  int
-	// The table is the whole file: a row that does not fit does not end it, unless many do not.
-	whole   bool
-	misfits int
-}
-
-// cellKind says what the cells of a column are.
-type cellKind uint8
-
 const (
 	cellOther cellKind = iota
 	cellSecret

@@ -199,11 +199,6 @@ func (s *softReader) Read(b []byte) (int, error) {
 	return n, io.EOF
 }
 
-type countReader struct {
-	r io.Reader
-	n int64
-}
-
 func (c *countReader) Read(b []byte) (int, error) {
 	n, err := c.r.Read(b)
 	c.n += int64(n)
@@ -225,12 +220,6 @@ func (c *countReader) ReadByte() (byte, error) {
 }
 
 var _ io.ByteReader = (*bufio.Reader)(nil)
-
-// growth is what has come out of a compressed file so far, with all that is compressed within it.
-type growth struct {
-	packed *countReader // what went into the outermost one
-	grown  int64        // bytes
-}
 
 // bounded gives the growth that a compressed file within others counts to, and whether it is the outermost of them: layers that each
 // grow within bounds can grow beyond measure together, and so can files that share their data.

@@ -2,15 +2,11 @@ package redact
 
 import (
 	"bytes"
-	"regexp"
 	"regexp/syntax"
 
 	"envask/internal/redact/alias"
 	"envask/internal/redact/find"
 )
-
-// Treatment says what becomes of the findings of a class.
-type Treatment int
 
 // The treatments. Secrets are removed, identities get aliases, unless a policy says otherwise.
 const (
@@ -25,13 +21,6 @@ func ParseTreatment(word string) (Treatment, bool) {
 	return t, ok
 }
 
-// Expression is a rule of the engineer's own. It is matched within lines.
-type Expression struct {
-	Name  string
-	Match *regexp.Regexp
-	Class alias.Class
-}
-
 // LiteralRule is the rule that texts of the engineer's own count for; SiteHostRule, that of host names of the site.
 const (
 	LiteralRule  = "literal"
@@ -39,15 +28,6 @@ const (
 	// HeldRule is the rule of passwords, tokens and passphrases that we ourselves hold for systems and routes.
 	HeldRule = "held-secret"
 )
-
-// Config says what differs from the rules as they are.
-type Config struct {
-	Off         map[string]bool           // rules that are turned off
-	Classes     map[alias.Class]Treatment // classes that are treated otherwise
-	Expressions []Expression              // further rules
-	Domains     []string                  // host names under these are found by SiteHostRule
-	Never       []string                  // originals that are left as they are
-}
 
 // RuleNames lists the rules of the table, and those that a policy makes.
 func RuleNames() []string {

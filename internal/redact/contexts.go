@@ -13,14 +13,6 @@ import (
 
 // The contexts in which a rule may find something, for the sieve: they let through whatever worth lets through.
 
-func bytesThat(is func(byte) bool) *chars.ByteSet {
-	s := new(chars.ByteSet)
-	for c := range 256 {
-		s[c] = is(byte(c))
-	}
-	return s
-}
-
 // letters are the sets of each byte in both cases; many contexts share them.
 var letters = sync.OnceValue(func() *[256]chars.ByteSet {
 	all := new([256]chars.ByteSet)
@@ -44,9 +36,6 @@ func bothCases(c byte) *chars.ByteSet {
 
 // keySigns are separators and other signs that are looked at whatever stands around them.
 const keySigns = ":;=>,|@\t$"
-
-// otherSigns are the others, which need more to be looked at.
-const otherSigns = `()[/\%&{*ABJ_-.+?` + "\xef"
 
 // otherContexts say what, a bucket each. Which go into one was found by trying: together they should let through as little of
 // usual logs as can be. Those of domains are in the last one.

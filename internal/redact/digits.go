@@ -5,18 +5,6 @@ import "math/bits"
 // Cards and account numbers have no byte of their own before which they could be looked for. Where there are vectors, words of
 // bits show the few places that have enough digits; else their rules look for themselves.
 
-// sparse is set for rules with Next that find nothing but around some places: those at which every find begins.
-type sparse struct {
-	hot  int        // the sifted row of these places
-	span *[256]bool // what a find is written with
-}
-
-// hotPlaces are those of 64 places at which a rule of e.nexts has to look.
-type hotPlaces struct {
-	rule, from int
-	places     uint64
-}
-
 // findNumbers adds what the rules find that look for themselves.
 func (e *Engine) findNumbers(b []byte, from int) {
 	for _, r := range e.nexts {

@@ -1,7 +1,6 @@
 package redact
 
 import (
-	"bufio"
 	"bytes"
 	"io"
 	"strings"
@@ -11,24 +10,6 @@ import (
 	"envask/internal/redact/find"
 )
 
-// Sizes of the engine, in bytes. A line longer than maxBlock is looked at in pieces; each piece but the first sees
-// lookBehind bytes of what stood before it, and keepBack bytes of each piece wait for the next one.
-const (
-	blockSize = 256 << 10
-	maxBlock  = 1 << 20
-	keepBack  = 8 << 10
-)
-
-// Counts is how many findings each rule had.
-type Counts map[string]int
-
-// Add adds the counts of another.
-func (c Counts) Add(other Counts) {
-	for k, n := range other {
-		c[k] += n
-	}
-}
-
 // Total gives the sum.
 func (c Counts) Total() int {
 	sum := 0
@@ -36,136 +17,6 @@ func (c Counts) Total() int {
 		sum += n
 	}
 	return sum
-}
-
-// Engine redacts streams, one at a time. Its memory does not depend on the length of the input or of its lines.
-type Engine struct {
-	rules   []Rule
-	table   [256][]*Rule
-	trigger [256]bool // bytes at which a rule is asked
-	nexts   []*Rule   // those that look for themselves
-	matcher *Matcher
-	learned *Learned
-	aliases *alias.Table
-	cache   map[alias.Class]*known // the aliases of originals; the rules hold those of their class
-	ignore  map[string]bool
-
-	buf, out      []byte
-	readers       []*bufio.Reader // for looking at the head of a file, one for each depth; kept, since there may be very many files
-	formats       []format
-	bare          style // how the document writes values without quotes
-	options       Options
-	base          int64  // offset of the block in its text
-	mark          int64  // the length of a byte order mark before the text
-	opened        Form   // of the file that is looked at, when it is no plain text
-	member        string // of a container, that is looked at
-	place         func(alias.Value, int64)
-	sampler       func(Sample)
-	tally         func(Told)
-	ungated       bool // for the test that holds the gate against the rules
-	keys          keyCache
-	idleKeys      wordTable // keys that announce nothing
-	idleWords     wordTable // words behind which, with a space between, nothing stands
-	sieve         *sieve
-	announced     *announced
-	signs         [256]bool // that may fit a context
-	marks         marks     // of the chunk that is looked at
-	hots          []hotPlaces
-	numbered      int              // so far hots are gathered
-	nextAt        []int            // where each of nexts goes on
-	sqlRows       []int            // where rows of SQL open
-	sqlKinds      []cellKind       // of those with which a block begins, if it does
-	sqlNext       []cellKind       // and the next one
-	ownerEnd      int              // where the last owner of a file ends
-	named         map[string]*Rule // the rules that are on
-	rows          table            // whose rows are read where the block begins
-	rowsNext      table            // and where it ends
-	betweenDigits []*Rule          // those of a dot
-	heads         []int            // places in lines that may be heads of tables
-	lineAt        lineAt
-	texts         texts
-	growth        *growth   // of what is compressed; nil outside of it
-	domainFirst   [256]bool // letters that domains of the site begin with
-	digitDomain   bool      // one of them begins with a digit
-	scan          *leakScan // when set, nothing is redacted, but learned values are searched for
-	child         *Engine   // for short texts while this one is at work
-	counts        Counts
-	inKey         bool // within a private key block, from the block before
-	openKey       bool // the block looked at ends within a private key block
-	findings      []finding
-	keyFacts      map[string]keyFact // of the keys of documents
-	phrased       []phrased          // what phrases gave away in the block
-	called        called
-	segments      []span    // of texts within texts, which are documents of their own; nil is the whole block
-	nuls          []int     // where NUL characters stood in the buffer, which are line ends while it is looked at
-	merged        []finding // what findings are merged into, and the other way round
-}
-
-type finding struct {
-	start, end int
-	trigger    int // the byte at which it was found; it may stand before the start
-	class      alias.Class
-	rule       string
-	by         *Rule  // nil for a learned value
-	alias      bool   // it is an alias already
-	original   string // of a learned value, which may be written otherwise here
-	put        string // the alias, when the original had one before
-	weak       bool   // one such find alone teaches nothing
-	coded      *coded // of a find in base64; nil elsewhere
-}
-
-// Options is what an engine works with. The zero value finds by the rules alone and gives aliases of its own.
-type Options struct {
-	Aliases *alias.Table // nil: a table for this engine only
-	Matcher *Matcher     // learned values, which are removed everywhere; may be nil
-	Learned *Learned     // where findings are added; may be nil
-	Keep    []string     // originals that are disclosed on purpose
-	Config  Config       // what differs from the rules as they are
-	TempDir string       // for members of containers that are too long for memory; "" keeps short ones only
-}
-
-// NewEngine makes an engine.
-func NewEngine(o Options) *Engine {
-	e := &Engine{rules: o.Config.rules(), matcher: o.Matcher, learned: o.Learned, aliases: o.Aliases, cache: map[alias.Class]*known{},
-		ignore: map[string]bool{}, named: map[string]*Rule{}, formats: formats(), options: o, announced: announcedWords()}
-	if e.aliases == nil {
-		e.aliases = alias.NewTable()
-	}
-	for _, k := range append(append([]string{}, o.Keep...), o.Config.Never...) {
-		e.ignore[k] = true
-	}
-	for _, d := range o.Config.Domains {
-		e.domainFirst[d[0]|0x20], e.domainFirst[d[0]&^0x20] = true, true
-		e.domainFirst[d[0]] = true
-		e.digitDomain = e.digitDomain || chars.IsDigit(d[0])
-	}
-	defer func() {
-		for _, r := range e.table['.'] { // neither most tokens nor a private domain have a dot between digits
-			if e.digitDomain || r.Name != serviceTokenRule && r.Name != "host" {
-				e.betweenDigits = append(e.betweenDigits, r)
-			}
-		}
-	}()
-	e.sieve = sieveFor(e.rules, o.Config.Domains)
-	for c, fit := range e.sieve.exact[contextBehind] {
-		e.signs[c] = fit != 0
-	}
-	for _, c := range Classes {
-		e.cache[c] = &known{all: map[string]string{}}
-	}
-	for i := range e.rules {
-		r := &e.rules[i]
-		r.known = e.cache[r.Class]
-		e.named[r.Name] = r
-		if r.Next != nil {
-			e.nexts, e.nextAt = append(e.nexts, r), append(e.nextAt, 0)
-		}
-		for _, c := range []byte(r.Triggers) {
-			e.table[c] = append(e.table[c], r)
-			e.trigger[c] = true
-		}
-	}
-	return e
 }
 
 // Text redacts one stream of text and gives the number of findings by rule. A nil w only learns.
@@ -459,7 +310,7 @@ func (e *Engine) clean(s string) (string, Counts) {
 	if e.child == nil {
 		o := e.options
 		o.Aliases = e.aliases
-		e.child = NewEngine(o)
+		e.child = e.another(o)
 	}
 	var out bytes.Buffer
 	counts, err := e.child.Text(&out, strings.NewReader(s))
@@ -492,4 +343,88 @@ func (e *Engine) identity(class alias.Class, rule, text string) (instead string,
 		e.learned.Add(alias.Value{Text: text, Class: class, Rule: rule})
 	}
 	return e.aliases.Alias(class, text), true
+}
+
+// learn learns what was found, or the parts of it that stand alone elsewhere.
+func (e *Engine) learn(f finding, text []byte) {
+	if f.rule == "cookie" && text[0] == '{' {
+		find.TextsOf(text, func(v []byte, at int) {
+			if len(v) >= 12 {
+				e.learnValue(alias.Value{Text: string(v), Class: f.class, Rule: f.rule}, f.start+at)
+			}
+		})
+		return
+	}
+	if f.rule == "cookie" { // its parts stand alone elsewhere
+		for at := 0; at < len(text); {
+			end := at
+			for end < len(text) && text[end] != ';' && text[end] != ' ' {
+				end++
+			}
+			if name, value, ok := bytes.Cut(text[at:end], []byte("=")); ok && len(value) >= 12 {
+				e.learnValue(alias.Value{Text: string(value), Class: f.class, Rule: f.rule}, f.start+at+len(name)+1)
+			}
+			at = end + 1
+		}
+	}
+	if f.rule == "keyed-secret" && find.EachOf(text, func(v []byte, at int) {
+		e.learnValue(alias.Value{Text: string(v), Class: f.class, Rule: f.rule}, f.start+at)
+	}) {
+		return
+	}
+	if f.rule == wordedSecretRule && find.BothOf(text, func(v []byte, at int) {
+		e.learnValue(alias.Value{Text: string(v), Class: f.class, Rule: f.rule}, f.start+at)
+	}) {
+		return
+	}
+	if v := (alias.Value{Text: string(text), Class: f.class, Rule: f.rule}); !f.weak || e.learned.seenBefore(v) {
+		e.learnValue(v, f.start)
+	}
+}
+
+// learnValue learns a value that stands at a place in the block.
+func (e *Engine) learnValue(v alias.Value, at int) {
+	e.learned.Add(v)
+	if e.place != nil && e.member == "" && learnable(v) {
+		e.place(v, e.mark+e.base+int64(at))
+	}
+}
+
+// sample hands a finding to whoever collects samples.
+func (e *Engine) sample(b []byte, i int, put string) {
+	f := e.findings[i]
+	from, to := max(0, f.start-around), min(len(b), f.end+around)
+	for j := f.start; j > from; j-- {
+		if b[j-1] == '\n' {
+			from = j
+		}
+	}
+	for j := f.end; j < to; j++ {
+		if b[j] == '\n' || b[j] == '\r' {
+			to = j
+		}
+	}
+	e.sampler(Sample{Rule: f.rule, Class: f.class, Form: e.opened, Member: e.member, Offset: e.mark + e.base + int64(f.start),
+		Length: f.end - f.start,
+		Left:   e.rendered(b, from, f.start), Put: put, Right: e.rendered(b, f.end, to)})
+}
+
+// rendered gives a stretch of text as it goes out. A finding that begins before it or ends behind it is shown whole.
+func (e *Engine) rendered(b []byte, from, to int) string {
+	var out []byte
+	at := from
+	for _, f := range e.findings {
+		if f.end <= from || f.start >= to || e.ignore[string(b[f.start:f.end])] {
+			continue
+		}
+		if f.start > at {
+			out = append(out, b[at:f.start]...)
+		}
+		out = append(out, e.replacement(f, b[f.start:f.end])...)
+		at = f.end
+	}
+	if at < to {
+		out = append(out, b[at:to]...)
+	}
+	return string(out)
 }

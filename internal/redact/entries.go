@@ -118,3 +118,18 @@ func mergeSorted[T any](parts [][]T, compare func(a, b *T) int) []T {
 	}
 	return all
 }
+
+// tailOf gives eight bytes of a text as a number that sorts like them. What is behind its end is taken as zeros.
+func tailOf(text string, at int) (tail uint64) {
+	if at+8 <= len(text) {
+		t := text[at : at+8]
+		return uint64(t[0])<<56 | uint64(t[1])<<48 | uint64(t[2])<<40 | uint64(t[3])<<32 | uint64(t[4])<<24 | uint64(t[5])<<16 | uint64(t[6])<<8 | uint64(t[7])
+	}
+	for i := range 8 {
+		tail <<= 8
+		if at+i < len(text) {
+			tail |= uint64(text[at+i])
+		}
+	}
+	return tail
+}

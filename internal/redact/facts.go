@@ -75,18 +75,6 @@ func lastPart(key []byte) string {
 	return string(bytes.ToLower(parts[len(parts)-1]))
 }
 
-// keyFact is what a key says by itself; documents have few keys, and many of each.
-type keyFact struct {
-	class lexicon.Class
-	name  bool // it stands over the name of something whose value stands beside it
-	value bool // it stands over that value
-	weak  bool // its value is a secret if it looks random
-	phone bool // its value is a telephone number
-}
-
-// minPhone is how many digits a telephone number has at least.
-const minPhone = 7
-
 // mostKeyFacts bounds how many keys are remembered.
 const mostKeyFacts = 4096
 

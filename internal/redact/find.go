@@ -174,22 +174,6 @@ func (e *Engine) at(b []byte, i, free int, rules []*Rule) (f finding, ok bool) {
 	return f, false
 }
 
-// maxAround bounds how much of a line is looked at on each side of a find, in bytes.
-const maxAround = 160
-
-// plausible reports whether what was found can be what its place says.
-func plausible(b []byte, start, end int, class alias.Class, sure bool) bool {
-	p := judge.Place{Before: b[max(chars.LineStart(b, start), start-maxAround):start], Text: b[start:end],
-		After: b[end:min(len(b), end+maxAround)], Sure: sure}
-	if n := bytes.IndexByte(p.After, '\n'); n >= 0 {
-		p.After = p.After[:n]
-	}
-	if class == alias.Secret {
-		return p.Secret()
-	}
-	return p.Person()
-}
-
 // findLearned adds learned values, but for those within finds of rules.
 func (e *Engine) findLearned(b []byte, from int, rules []finding) {
 	e.matcher.each(b, from, rules, func(m match) {

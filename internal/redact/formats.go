@@ -6,13 +6,7 @@ import (
 	"errors"
 	"io"
 	"strings"
-	"time"
-
-	"envask/internal/redact/alias"
 )
-
-// Form says how a file was looked at.
-type Form string
 
 // The forms. Containers and compressed files are opened, redacted inside and closed again.
 const (
@@ -45,54 +39,6 @@ const (
 
 // ErrBomb means that a compressed file grows beyond all measure.
 var ErrBomb = errors.New("decompressed size exceeds the limit (possible decompression bomb)")
-
-// format redacts files of one form.
-type format struct {
-	Form  Form
-	Is    func(head []byte, name string) bool
-	Apply func(e *Engine, w io.Writer, r io.Reader, in Source) (Result, error)
-}
-
-// formats gives the table of forms; the first that fits is used.
-func formats() []format {
-	return []format{
-		{Gzip, begins("\x1f\x8b\x08"), applyCompressed(Gzip)},
-		{Zstd, begins("\x28\xb5\x2f\xfd"), applyCompressed(Zstd)},
-		{Bzip2, isBzip2, applyCompressed(Bzip2)},
-		{XZ, begins("\xfd7zXZ\x00"), applyCompressed(XZ)},
-		{Zip, begins("PK\x03\x04"), applyZip},
-		{Tar, isTar, applyTar},
-		{Capture, begins("\xd4\xc3\xb2\xa1", "\xa1\xb2\xc3\xd4", "\x4d\x3c\xb2\xa1", "\xa1\xb2\x3c\x4d"), applyPcap},
-		{Capture, begins("\x0a\x0d\x0d\x0a"), applyPcapng},
-		{UTF16, isUTF16, applyUTF16},
-		{Image, isImage, applyImage},
-		{Opaque, isOpaque, applyOpaque},
-		{HAR, isHAR, applyHAR},
-		{Plain, func([]byte, string) bool { return true }, applyText},
-	}
-}
-
-// Source says what is known of a file besides its content.
-type Source struct {
-	Name    string                            // its path; some forms are told by it
-	Unread  bool                              // what cannot be read goes along unread, on the engineer's word
-	Sampler func(Sample)                      // is given some findings, for a person to look at; may be nil
-	Tally   func(Told)                        // is given every finding in what can be read; may be nil
-	Place   func(v alias.Value, offset int64) // is told where each learned value stands in a plain text; may be nil
-	Within  func(t time.Time) bool            // packets of other times are left out; nil keeps all
-	Opaque  bool                              // an earlier reading found that it is no text, whatever it begins with
-	Once    bool                              // nobody read it before: whether it is text is seen only at its end
-	depth   int
-}
-
-// Result is what became of one file.
-type Result struct {
-	Form   Form
-	Inner  Form // of what a compressed file holds
-	Counts Counts
-	Note   string   // what could not be done
-	Unread []string // members of a container that cannot be read
-}
 
 // Unreadable says whether nothing of the file could be read.
 func (r Result) Unreadable() bool {
@@ -179,9 +125,6 @@ func applyText(e *Engine, w io.Writer, r io.Reader, in Source) (Result, error) {
 	}
 	return Result{Counts: counts}, err
 }
-
-// style says how a document that is told by its name writes values without quotes.
-type style uint8
 
 const (
 	asIs   style = iota

@@ -15,23 +15,6 @@ import (
 // through what the rules then refuse, never the other way round: a test holds both against each other. Without it, a log
 // takes several times as long.
 
-// keyCache remembers what keys announce, and what they do together with the word before them: logs have few, and each stands in
-// thousands of lines.
-type keyCache struct {
-	keys  [1 << 10]cachedKey
-	pairs [1 << 10]cachedKey // of two words
-}
-
-// cachedKey is a key of up to 24 bytes, as three numbers.
-type cachedKey struct {
-	key     [3]uint64
-	n       uint8
-	kind    find.KeyKind
-	further bool // what stands before or behind the key can make it one
-	paired  bool // so can a name beside its value
-	nothing bool // neither, whatever stands around it
-}
-
 func keyHash(key [3]uint64) uint64 {
 	return (key[0] ^ bits.RotateLeft64(key[1], 21) ^ bits.RotateLeft64(key[2], 42)) * 0x9e3779b97f4a7c15 >> 54
 }
@@ -109,10 +92,6 @@ func (c *keyCache) word(b []byte, end int, m *marks) find.KeyKind {
 	}
 	return k.kind
 }
-
-// wordTable remembers words of one to eight bytes, as numbers, by their hash: those that announce nothing, which most words of a
-// log do. The newer of two with the same hash stays.
-type wordTable [1 << 10]uint64
 
 // unknown lists the places of a row of the chunk, but for those before which such a word stands; those are told by their numbers
 // in the chunk. The list is good until the next one is made.
@@ -441,10 +420,6 @@ func isDotted(v []byte) bool {
 	return n > 0 && v[n] == '.'
 }
 
-// announced are hashes of the words behind which a secret or a name may stand, and of those that end a longer one behind a dash. They are
-// made with the first engine: a program that only prints its help does not wait for them.
-type announced struct{ words, endings *[1 << 14]bool }
-
 var announcedWords = sync.OnceValue(func() *announced {
 	return &announced{hashesOf(announcers()...), hashesOf(phraseTable().Endings())}
 })
@@ -523,3 +498,16 @@ func (e *Engine) dotWorth(b []byte, i int, p, n byte) bool {
 	}
 	return false
 }
+
+// opensRow says whether a row of SQL may open at a bracket.
+func opensRow(b []byte, at int) bool {
+	if at < 8 {
+		return false
+	}
+	before := bytes.TrimRight(b[at-8:at], " \r\n")
+	n := len(before)
+	return n > 5 && (before[n-1] == ',' && before[n-2] == ')' || before[n-1]|0x20 == 's' && chars.IsOneOf(before[n-6:], "values"))
+}
+
+// webLogUser is the name of the column with names in the heads of web servers' logs, which are written anew at each start.
+const webLogUser = "cs-username"

@@ -483,3 +483,13 @@ func unit16(v []byte) (rune, bool) {
 	}
 	return r, true
 }
+
+// seesHunks says that a block has hunks. What was gathered before that was known is gathered again.
+func (t *texts) seesHunks(b []byte, from int) {
+	if !t.hunks {
+		if t.hunks = true; t.gathered {
+			t.masked = 0
+			t.gather(b, from)
+		}
+	}
+}

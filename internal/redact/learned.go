@@ -1,10 +1,8 @@
 package redact
 
 import (
-	"bytes"
 	"slices"
 	"strings"
-	"sync"
 
 	"envask/internal/redact/alias"
 	"envask/internal/redact/chars"
@@ -20,15 +18,6 @@ const (
 	MinPlainName = 6
 	MaxLearned   = 4096
 )
-
-// Learned is what rules found. It is filled by one reading and used by the next, so that a value that stood next to a
-// key in one file is removed wherever it stands. It can be filled from several goroutines.
-type Learned struct {
-	mu     sync.Mutex
-	values map[string]alias.Value
-	common map[string]bool
-	weak   map[string]bool // found once, on weak evidence
-}
 
 // NewLearned makes an empty set. The words of the given texts are common, besides those that always are: they stand all
 // over the case (names of items, roles and systems), so that a value which is one of them is replaced at its place only.
@@ -194,49 +183,4 @@ func continues(c byte, class alias.Class) bool {
 		return chars.IsWord(c) || c == ':' || c == '-' || c == '.'
 	}
 	return chars.IsWord(c) && c != '_' || c >= 0x80
-}
-
-// learn learns what was found, or the parts of it that stand alone elsewhere.
-func (e *Engine) learn(f finding, text []byte) {
-	if f.rule == "cookie" && text[0] == '{' {
-		find.TextsOf(text, func(v []byte, at int) {
-			if len(v) >= 12 {
-				e.learnValue(alias.Value{Text: string(v), Class: f.class, Rule: f.rule}, f.start+at)
-			}
-		})
-		return
-	}
-	if f.rule == "cookie" { // its parts stand alone elsewhere
-		for at := 0; at < len(text); {
-			end := at
-			for end < len(text) && text[end] != ';' && text[end] != ' ' {
-				end++
-			}
-			if name, value, ok := bytes.Cut(text[at:end], []byte("=")); ok && len(value) >= 12 {
-				e.learnValue(alias.Value{Text: string(value), Class: f.class, Rule: f.rule}, f.start+at+len(name)+1)
-			}
-			at = end + 1
-		}
-	}
-	if f.rule == "keyed-secret" && find.EachOf(text, func(v []byte, at int) {
-		e.learnValue(alias.Value{Text: string(v), Class: f.class, Rule: f.rule}, f.start+at)
-	}) {
-		return
-	}
-	if f.rule == wordedSecretRule && find.BothOf(text, func(v []byte, at int) {
-		e.learnValue(alias.Value{Text: string(v), Class: f.class, Rule: f.rule}, f.start+at)
-	}) {
-		return
-	}
-	if v := (alias.Value{Text: string(text), Class: f.class, Rule: f.rule}); !f.weak || e.learned.seenBefore(v) {
-		e.learnValue(v, f.start)
-	}
-}
-
-// learnValue learns a value that stands at a place in the block.
-func (e *Engine) learnValue(v alias.Value, at int) {
-	e.learned.Add(v)
-	if e.place != nil && e.member == "" && learnable(v) {
-		e.place(v, e.mark+e.base+int64(at))
-	}
 }

@@ -30,17 +30,6 @@ func (e *Engine) look(b []byte, from int) bool {
 	return true
 }
 
-// What is sifted: signs of each kind at which a rule may find something, and the hot places of numbers.
-const (
-	separatorSifted = iota // other than equals signs
-	dashSifted
-	dotSifted
-	otherSifted
-	cardSifted
-	accountSifted
-	siftedCount
-)
-
 // sift leaves out the signs which surely belong to dates, times and fractions, which most signs of a log do, and gathers where
 // rules that look for themselves have to look.
 func (e *Engine) sift(words int) {

@@ -10,58 +10,10 @@ import (
 	"envask/internal/redact/chars"
 )
 
-// Matcher finds learned values anywhere in text, also as they are written within other texts (see writtenForms). It is safe
-// for use from several goroutines.
-//
-// Four bytes of the text are looked up in a set of bits at every fourth place: whatever is at least seven bytes long has four
-// bytes that begin at such a place. Shorter values have a set of their own, which is asked at every place, and only if there
-// are such values.
-type Matcher struct {
-	long, short grams
-	size        int
-}
-
-// A match is one place at which a learned value stands.
-type match struct {
-	alias.Value
-	start, end int
-}
-
-// grams finds entries by four of their bytes.
-type grams struct {
-	entries []entry // sorted by text
-	bits    []uint32
-	shift   int
-	stride  int
-	index   gramIndex
-}
-
 const (
 	gramStride = 4
 	minLong    = gramStride + 3 // the length from which on every fourth place is enough, in bytes
 )
-
-// gramIndex gives the entries that have four bytes at one of the places of a stride. There may be very many, so it is kept in few
-// large pieces.
-type gramIndex struct {
-	refs  []int32   // entries, by their four bytes, by where they have them, and by text among those that have the same
-	tails []uint64  // of the same entries: the eight bytes behind what all of their run begin with, see tailOf
-	runs  []gramRun // of the same four bytes at the same place of the entry: of the same bytes, the farthest place comes first
-	slots []int32   // the first run of four bytes by their hash; 0 is none, else one more than the place of the run
-	shift int
-}
-
-type gramRun struct {
-	key uint32
-	at  int32 // where the entries have the four bytes
-	end int32 // of its refs; they begin where those of the run before end
-
-	common int32  // how many bytes all of them begin with
-	head   uint64 // up to eight of these, and which bits of a text are compared with them: most texts differ here already
-	mask   uint64
-	kinds  uint64 // of bytes that one of them has behind its first one, see byteKinds
-	secret bool   // whether one of them is a secret
-}
 
 // spreads is a kind that no byte is of: entries in base64 have it, since the base64 around them goes, too.
 const spreads = 1 << 63
@@ -107,21 +59,6 @@ type candidates struct {
 	refs   []int32
 	tails  []uint64
 	common int
-}
-
-// tailOf gives eight bytes of a text as a number that sorts like them. What is behind its end is taken as zeros.
-func tailOf(text string, at int) (tail uint64) {
-	if at+8 <= len(text) {
-		t := text[at : at+8]
-		return uint64(t[0])<<56 | uint64(t[1])<<48 | uint64(t[2])<<40 | uint64(t[3])<<32 | uint64(t[4])<<24 | uint64(t[5])<<16 | uint64(t[6])<<8 | uint64(t[7])
-	}
-	for i := range 8 {
-		tail <<= 8
-		if at+i < len(text) {
-			tail |= uint64(text[at+i])
-		}
-	}
-	return tail
 }
 
 func newGramIndex(entries []entry, stride int) gramIndex {

@@ -242,3 +242,13 @@ func macText(m [6]byte) string {
 	}
 	return string(out)
 }
+
+// capture redacts the packets of one file.
+type capture struct {
+	e      *Engine
+	in     Source
+	counts Counts
+	out    int // packets left out, since they are of another time
+	known  map[netip.Addr]netip.Addr
+	macs   map[[6]byte][6]byte
+}

@@ -101,15 +101,6 @@ func (e *Engine) findPhrases(b []byte, blank int) {
 	phraseTable().At(b, blank, func(f phrase.Found) { e.phrase(f, wordedSecretRule, blank, f.Slot == phrase.User) })
 }
 
-// phrased is a find of a phrase, which is added when the rules are through.
-type phrased struct {
-	start, end int
-	rule       string
-	trigger    int
-	weak       bool // one such find alone teaches nothing
-	sure       bool // what stands around it is enough for a name
-}
-
 // phrase keeps a find until the rules are through: a secret counts for a rule, a name for that of logs.
 func (e *Engine) phrase(f phrase.Found, rule string, trigger int, weak bool) {
 	switch {
@@ -139,9 +130,6 @@ var programTable = sync.OnceValue(func() *phrase.Programs {
 	}
 	return p
 })
-
-// called remembers the command of which the last option was: its arguments are read once.
-type called struct{ looked, until int }
 
 // findProgram adds what the arguments of a program give away, of which one is an option at a place.
 func (e *Engine) findProgram(b []byte, option int) {
@@ -264,3 +252,6 @@ func (e *Engine) linesIn(b []byte, from, to int) {
 		at = end
 	}
 }
+
+// minPhone is how many digits a telephone number has at least.
+const minPhone = 7

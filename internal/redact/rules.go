@@ -1,53 +1,19 @@
 package redact
 
 import (
-	"bytes"
 	"fmt"
 	"regexp"
 	"sync"
 
 	"envask/internal/redact/alias"
-	"envask/internal/redact/chars"
 	"envask/internal/redact/find"
 )
 
 // Classes are all of them, in the order in which they are listed.
 var Classes = []alias.Class{alias.Secret, alias.Mail, alias.User, alias.Host, alias.IPv4, alias.IPv6, alias.MAC, alias.Phone, alias.Card, alias.IBAN, alias.ID}
 
-// Rule finds one kind of sensitive text. Find is called at every byte of Triggers, with the block, the place of that
-// byte, and the first place that is still free; it gives the span that must not leave. A rule whose finds begin with no
-// byte of their own has Next instead, which gives the first find at or behind a place.
-type Rule struct {
-	Name     string
-	Class    alias.Class
-	Doc      string
-	Triggers string
-	Find     func(b []byte, at, free int) (start, end int, ok bool)
-	Keys     find.KeyKind                                                              // when set, Find is called only behind a key of one of these kinds
-	Keyed    func(b []byte, at, free int, kind find.KeyKind) (start, end int, ok bool) // instead of Find, with the kind
-	Next     func(b []byte, from int) (start, end int, ok bool)
-	beside   func(e *Engine, b []byte, from, start, end int) // adds what stands beside a find; nil is nothing
-	judged   bool                                            // what it finds is told by what stands beside it, and has to look like it
-	sparse   *sparse                                         // where Next finds something at all; nil is anywhere
-	hits     int                                             // of the text that an engine is at
-	known    *known                                          // aliases that an engine has given to originals of the class
-}
-
 // separators stand between a key and its value; %3D and &gt; are written so within other texts.
 const separators = ":=>%;\\\xef"
-
-// Names of rules that are spoken of elsewhere.
-const (
-	keyedSecretRule    = "keyed-secret"
-	wordedSecretRule   = "worded-secret"
-	passwordOptionRule = "password-option"
-	serviceTokenRule   = "service-token"
-	userRule           = "user"
-	logUserRule        = "log-user"
-	ownerRule          = "owner"
-	privateKeyRule     = "private-key"
-	phoneRule          = "phone"
-)
 
 // Rules is the table of rules. Where two begin at the same trigger, the earlier one goes first.
 var Rules = []Rule{
@@ -110,19 +76,3 @@ func Validate(rules []Rule) error {
 
 // Placeholder is what stands in the place of a secret.
 func Placeholder(rule string) string { return "[redacted:" + rule + "]" }
-
-// holdsPlaceholder says whether a placeholder stands in a text.
-func holdsPlaceholder(text []byte) bool {
-	n := bytes.IndexByte(text, '[')
-	return n >= 0 && bytes.Contains(text[n:], find.PlaceholderHead)
-}
-
-// withinPlaceholder says whether a place is within a placeholder.
-func withinPlaceholder(b []byte, at int) bool {
-	n := bytes.LastIndexByte(b[max(0, at-chars.MaxKey):at], '[')
-	if n < 0 {
-		return false
-	}
-	n += max(0, at-chars.MaxKey)
-	return n+find.PlaceholderLen(b[n:]) > at
-}

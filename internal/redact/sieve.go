@@ -268,18 +268,6 @@ ERROR org.example.gate.TicketService - No answer; retry 3 of 5 at TicketService.
 // sieveChunk is how many bytes are looked at in one go: their bits stay near.
 const sieveChunk = 8 << 10
 
-// marks are the bits of one chunk of a block. The kernels read and write them, too.
-type marks struct {
-	from, to       int // of the block; nothing is known of what is outside
-	followed       int // of so many words the classes of the next one are known
-	places         chunkRow
-	spaces, others chunkRow              // which fit a context of spaces, and which another one
-	classes        [classCount]classRow  // the chunk begins with the second word
-	sifted         [siftedCount]chunkRow // what sift makes of all this
-	quoted, keyed  chunkRow              // see leaveQuoted
-	list           [sieveChunk + 4]uint16
-}
-
 // chunkRow has a bit for each byte of a chunk.
 type chunkRow [chunkRowSize / 8]uint64
 
@@ -404,3 +392,44 @@ func hexClasses() (n nibbles) {
 	}
 	return n
 }
+
+func bytesThat(is func(byte) bool) *chars.ByteSet {
+	s := new(chars.ByteSet)
+	for c := range 256 {
+		s[c] = is(byte(c))
+	}
+	return s
+}
+
+// otherSigns are the others, which need more to be looked at.
+const otherSigns = `()[/\%&{*ABJ_-.+?` + "\xef"
+
+// wordTable remembers words of one to eight bytes, as numbers, by their hash: those that announce nothing, which most words of a
+// log do. The newer of two with the same hash stays.
+type wordTable [1 << 10]uint64
+
+// textSigns are those with which texts are given away: quotes, and what control characters begin with, see control.
+const textSigns = "\"'#\x1b%&`<"
+
+// marks are the bits of one chunk of a block. The kernels read and write them, too.
+type marks struct {
+	from, to       int // of the block; nothing is known of what is outside
+	followed       int // of so many words the classes of the next one are known
+	places         chunkRow
+	spaces, others chunkRow              // which fit a context of spaces, and which another one
+	classes        [classCount]classRow  // the chunk begins with the second word
+	sifted         [siftedCount]chunkRow // what sift makes of all this
+	quoted, keyed  chunkRow              // see leaveQuoted
+	list           [sieveChunk + 4]uint16
+}
+
+// What is sifted: signs of each kind at which a rule may find something, and the hot places of numbers.
+const (
+	separatorSifted = iota // other than equals signs
+	dashSifted
+	dotSifted
+	otherSifted
+	cardSifted
+	accountSifted
+	siftedCount
+)

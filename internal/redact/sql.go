@@ -60,13 +60,3 @@ func (e *Engine) rowBefore(at int) int {
 	}
 	return at
 }
-
-// opensRow says whether a row of SQL may open at a bracket.
-func opensRow(b []byte, at int) bool {
-	if at < 8 {
-		return false
-	}
-	before := bytes.TrimRight(b[at-8:at], " \r\n")
-	n := len(before)
-	return n > 5 && (before[n-1] == ',' && before[n-2] == ')' || before[n-1]|0x20 == 's' && chars.IsOneOf(before[n-6:], "values"))
-}

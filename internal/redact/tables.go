@@ -7,12 +7,6 @@ import (
 	"envask/internal/redact/find"
 )
 
-// table is the one whose rows are read: by the number of their fields, or by their separators. It lasts from block to block.
-type table struct {
-	column column
-	cells  cellTable
-}
-
 func (t *table) open() bool { return t.column.open || t.cells.sep != 0 }
 
 // mayHead are the bytes at which heads of tables and of differences are noticed.
@@ -35,12 +29,6 @@ func (e *Engine) noteHead(b []byte, at, from int) {
 		}
 	}
 }
-
-// webLogUser is the name of the column with names in the heads of web servers' logs, which are written anew at each start.
-const webLogUser = "cs-username"
-
-// lineAt remembers where the line ends that places of a block are in: a long one is not searched for its end again and again.
-type lineAt struct{ from, to int }
 
 // end gives the beginning of the line behind that of a place.
 func (l *lineAt) end(b []byte, at int) int {

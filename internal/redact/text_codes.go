@@ -275,9 +275,6 @@ func (t *texts) layBase64(b []byte, q *quotedText) {
 	q.plain = true
 }
 
-// coded is what stands beside a find within the letters of base64 that are replaced with it.
-type coded struct{ before, behind string }
-
 // inBase64 gives what is put into base64 in the place of some letters: it can be decoded.
 func (c *coded) inBase64(put string) string {
 	text := c.before + put + c.behind

@@ -12,18 +12,6 @@ import (
 // the lines of a message; comments and differences between files have a sign before what they say. Such lines are looked at without
 // the colours and signs, and as the lines that they stand for.
 
-// escapeSign is what control sequences begin with.
-const escapeSign = 0x1b
-
-// commentQuote stands for the quotes of lines that are commented out.
-const commentQuote = '-'
-
-// hunkQuote stands for the quotes of lines in which differences between files are.
-const hunkQuote = '+'
-
-// prefixQuote stands for the quotes of lines with something before them that is none of theirs, see envelope.
-const prefixQuote = '|'
-
 // nextPrefixed gives the first line from the beginning of one on that has something before it, with where its own text begins; start is the
 // end where there is none.
 func nextPrefixed(b []byte, at int) (start, end int) {
@@ -103,16 +91,6 @@ func (t *texts) gatherComments(b []byte, at int) {
 // opensHunk says whether a sign begins the head of a hunk of differences in the unified form (POSIX, diff -u).
 func opensHunk(b []byte, at int) bool {
 	return bytes.HasPrefix(b[at:], []byte("@@ -")) && (at == 0 || b[at-1] == '\n')
-}
-
-// seesHunks says that a block has hunks. What was gathered before that was known is gathered again.
-func (t *texts) seesHunks(b []byte, from int) {
-	if !t.hunks {
-		if t.hunks = true; t.gathered {
-			t.masked = 0
-			t.gather(b, from)
-		}
-	}
 }
 
 // gatherHunks finds the lines of hunks of differences, without the sign before each.

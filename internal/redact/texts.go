@@ -19,65 +19,11 @@ import (
 // maxTextDepth is how many texts within each other are looked into.
 const maxTextDepth = 3
 
-// minText is how long a text is that is worth it.
-const minText = 6
-
-// quotedText is a text of a block.
-type quotedText struct {
-	start, end int  // in the block, without its quotes
-	sign       byte // before it, see opens; 0 before a line
-	quote      byte
-	laid       int // where it begins among the texts that are laid out
-	laidEnd    int
-	plain      bool // it has backslashes that are none
-	sure       bool // that what is laid out is how it reads
-}
-
-// span is a stretch of a block.
-type span struct{ start, end int }
-
-// stretch is a part of a text that is laid out as it stands, or an escape.
-type stretch struct {
-	laid, start int // where it begins, laid out and in the block
-	escape      int // how long the escape is, or 0
-}
-
-// texts is what an engine keeps to look into texts.
-type texts struct {
-	found     []quotedText
-	finds     []findInText
-	laid      []byte
-	parts     []stretch
-	inner     *Engine
-	depth     int   // in how many texts what this engine looks at stands
-	gathered  bool  // before the rules looked; whether there were any is taken for a sign that there will be
-	signs     bool  // whether there is any of textSigns
-	looked    int   // so far that is known
-	long      []int // places in words that are so long that they may be base64
-	longTo    int   // so far they are known
-	masked    int   // the first text that may go on behind the last chunk
-	markup    bool  // the document begins as one of XML or HTML
-	part      int   // the one that was asked for last
-	listed    int   // the place behind the last text, if that is of a list
-	carried   byte  // the sign of a text in which the block begins, which is too long for one
-	carriedIn byte  // its quotes
-	back      int   // how much of it stands before
-	together  []span
-	openKey   bool // the texts of the block end within a private key
-	inKey     bool // those before did
-	hunks     bool // the document has differences between files
-	openHunk  bool // the block ends within such
-	inHunk    bool // the one before did
-}
-
 // beginStream says that another document is looked at, which begins with a block.
 func (t *texts) beginStream(b []byte) {
 	t.inKey, t.hunks, t.inHunk = false, false, false
 	t.markup = bytes.HasPrefix(bytes.TrimLeft(b[:min(len(b), chars.MaxKey)], "\xef\xbb\xbf \t\r\n"), []byte("<")) && t.depth == 0
 }
-
-// textSigns are those with which texts are given away: quotes, and what control characters begin with, see control.
-const textSigns = "\"'#\x1b%&`<"
 
 // hasTextSigns looks for each by itself, which is several times as fast as for all at once.
 func hasTextSigns(b []byte) bool {
@@ -159,11 +105,6 @@ func (m *marks) clear(from, to int) {
 	}
 }
 
-// isLine says whether quotes stand for those of lines that have none.
-func isLine(quote byte) bool {
-	return quote == escapeSign || quote == '#' || quote == commentQuote || quote == hunkQuote || quote == prefixQuote
-}
-
 // findInTexts adds what is found in the texts of a block from a place on to the findings, which are those of rules; so many of them
 // are in order and apart from each other, and as many as it gives still are.
 func (e *Engine) findInTexts(b []byte, from, ruled int) int {
@@ -187,7 +128,7 @@ func (e *Engine) findInTexts(b []byte, from, ruled int) int {
 	if t.inner == nil {
 		o := e.options
 		o.Aliases, o.Matcher, o.Learned = e.aliases, nil, nil
-		t.inner = NewEngine(o)
+		t.inner = e.another(o)
 		t.inner.texts.depth, t.inner.ungated = t.depth+1, e.ungated
 	}
 	in := t.inner
@@ -236,12 +177,6 @@ func lineFromStart(b []byte, at int) int {
 		return chars.NextLine(b, at)
 	}
 	return at
-}
-
-// findInText is one in a text.
-type findInText struct {
-	finding
-	text int
 }
 
 // fromText gives what was found among the texts as a find of the block, so far as it is in one of them: without blanks around it,

@@ -8,13 +8,6 @@ import (
 	"envask/internal/redact/find"
 )
 
-// Told is one finding, with its original: for those who count how often each value was found, and how.
-type Told struct {
-	alias.Value
-	Taught bool  // a rule found it at this place; else it was removed since it had been found elsewhere
-	Offset int64 // in the file, in bytes; -1 where the file had to be opened or decoded for it
-}
-
 // tell hands a finding to whoever counts.
 func (e *Engine) tell(b []byte, f finding) {
 	t := Told{Value: alias.Value{Text: f.original, Class: f.class, Rule: f.rule}, Taught: f.by != nil, Offset: -1}

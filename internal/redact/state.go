@@ -1,0 +1,502 @@
+package redact
+
+import (
+	"bufio"
+	"bytes"
+	"envask/internal/redact/alias"
+	"envask/internal/redact/find"
+	"envask/internal/redact/lexicon"
+	"io"
+	"regexp"
+	"sync"
+	"time"
+)
+
+// What an engine knows while it reads, and what its parts hand each other: types and limits alone. What is done with them stands in files
+// of its own above, which point down to here.
+
+// Treatment says what becomes of the findings of a class.
+type Treatment int
+
+// Config says what differs from the rules as they are.
+type Config struct {
+	Off         map[string]bool           // rules that are turned off
+	Classes     map[alias.Class]Treatment // classes that are treated otherwise
+	Expressions []Expression              // further rules
+	Domains     []string                  // host names under these are found by SiteHostRule
+	Never       []string                  // originals that are left as they are
+}
+
+// sparse is set for rules with Next that find nothing but around some places: those at which every find begins.
+type sparse struct {
+	hot  int        // the sifted row of these places
+	span *[256]bool // what a find is written with
+}
+
+// hotPlaces are those of 64 places at which a rule of e.nexts has to look.
+type hotPlaces struct {
+	rule, from int
+	places     uint64
+}
+
+// Counts is how many findings each rule had.
+type Counts map[string]int
+
+// Add adds the counts of another.
+func (c Counts) Add(other Counts) {
+	for k, n := range other {
+		c[k] += n
+	}
+}
+
+// Engine redacts streams, one at a time. Its memory does not depend on the length of the input or of its lines.
+type Engine struct {
+	another func(Options) *Engine // makes one for what stands within something
+
+	rules   []Rule
+	table   [256][]*Rule
+	trigger [256]bool // bytes at which a rule is asked
+	nexts   []*Rule   // those that look for themselves
+	matcher *Matcher
+	learned *Learned
+	aliases *alias.Table
+	cache   map[alias.Class]*known // the aliases of originals; the rules hold those of their class
+	ignore  map[string]bool
+
+	buf, out      []byte
+	readers       []*bufio.Reader // for looking at the head of a file, one for each depth; kept, since there may be very many files
+	formats       []format
+	bare          style // how the document writes values without quotes
+	options       Options
+	base          int64  // offset of the block in its text
+	mark          int64  // the length of a byte order mark before the text
+	opened        Form   // of the file that is looked at, when it is no plain text
+	member        string // of a container, that is looked at
+	place         func(alias.Value, int64)
+	sampler       func(Sample)
+	tally         func(Told)
+	ungated       bool // for the test that holds the gate against the rules
+	keys          keyCache
+	idleKeys      wordTable // keys that announce nothing
+	idleWords     wordTable // words behind which, with a space between, nothing stands
+	sieve         *sieve
+	announced     *announced
+	signs         [256]bool // that may fit a context
+	marks         marks     // of the chunk that is looked at
+	hots          []hotPlaces
+	numbered      int              // so far hots are gathered
+	nextAt        []int            // where each of nexts goes on
+	sqlRows       []int            // where rows of SQL open
+	sqlKinds      []cellKind       // of those with which a block begins, if it does
+	sqlNext       []cellKind       // and the next one
+	ownerEnd      int              // where the last owner of a file ends
+	named         map[string]*Rule // the rules that are on
+	rows          table            // whose rows are read where the block begins
+	rowsNext      table            // and where it ends
+	betweenDigits []*Rule          // those of a dot
+	heads         []int            // places in lines that may be heads of tables
+	lineAt        lineAt
+	texts         texts
+	growth        *growth   // of what is compressed; nil outside of it
+	domainFirst   [256]bool // letters that domains of the site begin with
+	digitDomain   bool      // one of them begins with a digit
+	scan          *leakScan // when set, nothing is redacted, but learned values are searched for
+	child         *Engine   // for short texts while this one is at work
+	counts        Counts
+	inKey         bool // within a private key block, from the block before
+	openKey       bool // the block looked at ends within a private key block
+	findings      []finding
+	keyFacts      map[string]keyFact // of the keys of documents
+	phrased       []phrased          // what phrases gave away in the block
+	called        called
+	segments      []span    // of texts within texts, which are documents of their own; nil is the whole block
+	nuls          []int     // where NUL characters stood in the buffer, which are line ends while it is looked at
+	merged        []finding // what findings are merged into, and the other way round
+}
+
+type finding struct {
+	start, end int
+	trigger    int // the byte at which it was found; it may stand before the start
+	class      alias.Class
+	rule       string
+	by         *Rule  // nil for a learned value
+	alias      bool   // it is an alias already
+	original   string // of a learned value, which may be written otherwise here
+	put        string // the alias, when the original had one before
+	weak       bool   // one such find alone teaches nothing
+	coded      *coded // of a find in base64; nil elsewhere
+}
+
+// Options is what an engine works with. The zero value finds by the rules alone and gives aliases of its own.
+type Options struct {
+	Aliases *alias.Table // nil: a table for this engine only
+	Matcher *Matcher     // learned values, which are removed everywhere; may be nil
+	Learned *Learned     // where findings are added; may be nil
+	Keep    []string     // originals that are disclosed on purpose
+	Config  Config       // what differs from the rules as they are
+	TempDir string       // for members of containers that are too long for memory; "" keeps short ones only
+}
+
+// keyFact is what a key says by itself; documents have few keys, and many of each.
+type keyFact struct {
+	class lexicon.Class
+	name  bool // it stands over the name of something whose value stands beside it
+	value bool // it stands over that value
+	weak  bool // its value is a secret if it looks random
+	phone bool // its value is a telephone number
+}
+
+// Form says how a file was looked at.
+type Form string
+
+// format redacts files of one form.
+type format struct {
+	Form  Form
+	Is    func(head []byte, name string) bool
+	Apply func(e *Engine, w io.Writer, r io.Reader, in Source) (Result, error)
+}
+
+// Source says what is known of a file besides its content.
+type Source struct {
+	Name    string                            // its path; some forms are told by it
+	Unread  bool                              // what cannot be read goes along unread, on the engineer's word
+	Sampler func(Sample)                      // is given some findings, for a person to look at; may be nil
+	Tally   func(Told)                        // is given every finding in what can be read; may be nil
+	Place   func(v alias.Value, offset int64) // is told where each learned value stands in a plain text; may be nil
+	Within  func(t time.Time) bool            // packets of other times are left out; nil keeps all
+	Opaque  bool                              // an earlier reading found that it is no text, whatever it begins with
+	Once    bool                              // nobody read it before: whether it is text is seen only at its end
+	depth   int
+}
+
+// phrased is a find of a phrase, which is added when the rules are through.
+type phrased struct {
+	start, end int
+	rule       string
+	trigger    int
+	weak       bool // one such find alone teaches nothing
+	sure       bool // what stands around it is enough for a name
+}
+
+// Rule finds one kind of sensitive text. Find is called at every byte of Triggers, with the block, the place of that
+// byte, and the first place that is still free; it gives the span that must not leave. A rule whose finds begin with no
+// byte of their own has Next instead, which gives the first find at or behind a place.
+type Rule struct {
+	Name     string
+	Class    alias.Class
+	Doc      string
+	Triggers string
+	Find     func(b []byte, at, free int) (start, end int, ok bool)
+	Keys     find.KeyKind                                                              // when set, Find is called only behind a key of one of these kinds
+	Keyed    func(b []byte, at, free int, kind find.KeyKind) (start, end int, ok bool) // instead of Find, with the kind
+	Next     func(b []byte, from int) (start, end int, ok bool)
+	beside   func(e *Engine, b []byte, from, start, end int) // adds what stands beside a find; nil is nothing
+	judged   bool                                            // what it finds is told by what stands beside it, and has to look like it
+	sparse   *sparse                                         // where Next finds something at all; nil is anywhere
+	hits     int                                             // of the text that an engine is at
+	known    *known                                          // aliases that an engine has given to originals of the class
+}
+
+// Sample is one finding with what stands around it, for a person to look at. It holds no original: where that stands is said,
+// so that it can be read again from the evidence.
+type Sample struct {
+	Rule   string      `json:"rule"`
+	Class  alias.Class `json:"class"`
+	Form   Form        `json:"form,omitempty"`   // of the file, when it had to be opened or decoded for it
+	Member string      `json:"member,omitempty"` // of a container
+	Offset int64       `json:"offset"`           // of the original in the (opened) file, in bytes
+	Length int         `json:"length"`           // of the original, in bytes
+	Left   string      `json:"left"`             // what stands before it in its line, redacted
+	Put    string      `json:"put"`              // what stands in its place
+	Right  string      `json:"right"`            // what stands behind it, redacted
+}
+
+// coded is what stands beside a find within the letters of base64 that are replaced with it.
+type coded struct{ before, behind string }
+
+// quotedText is a text of a block.
+type quotedText struct {
+	start, end int  // in the block, without its quotes
+	sign       byte // before it, see opens; 0 before a line
+	quote      byte
+	laid       int // where it begins among the texts that are laid out
+	laidEnd    int
+	plain      bool // it has backslashes that are none
+	sure       bool // that what is laid out is how it reads
+}
+
+// span is a stretch of a block.
+type span struct{ start, end int }
+
+// stretch is a part of a text that is laid out as it stands, or an escape.
+type stretch struct {
+	laid, start int // where it begins, laid out and in the block
+	escape      int // how long the escape is, or 0
+}
+
+// texts is what an engine keeps to look into texts.
+type texts struct {
+	found     []quotedText
+	finds     []findInText
+	laid      []byte
+	parts     []stretch
+	inner     *Engine
+	depth     int   // in how many texts what this engine looks at stands
+	gathered  bool  // before the rules looked; whether there were any is taken for a sign that there will be
+	signs     bool  // whether there is any of textSigns
+	looked    int   // so far that is known
+	long      []int // places in words that are so long that they may be base64
+	longTo    int   // so far they are known
+	masked    int   // the first text that may go on behind the last chunk
+	markup    bool  // the document begins as one of XML or HTML
+	part      int   // the one that was asked for last
+	listed    int   // the place behind the last text, if that is of a list
+	carried   byte  // the sign of a text in which the block begins, which is too long for one
+	carriedIn byte  // its quotes
+	back      int   // how much of it stands before
+	together  []span
+	openKey   bool // the texts of the block end within a private key
+	inKey     bool // those before did
+	hunks     bool // the document has differences between files
+	openHunk  bool // the block ends within such
+	inHunk    bool // the one before did
+}
+
+// Told is one finding, with its original: for those who count how often each value was found, and how.
+type Told struct {
+	alias.Value
+	Taught bool  // a rule found it at this place; else it was removed since it had been found elsewhere
+	Offset int64 // in the file, in bytes; -1 where the file had to be opened or decoded for it
+}
+
+// cellKind says what the cells of a column are.
+type cellKind uint8
+
+// growth is what has come out of a compressed file so far, with all that is compressed within it.
+type growth struct {
+	packed *countReader // what went into the outermost one
+	grown  int64        // bytes
+}
+
+// Expression is a rule of the engineer's own. It is matched within lines.
+type Expression struct {
+	Name  string
+	Match *regexp.Regexp
+	Class alias.Class
+}
+
+// Sizes of the engine, in bytes. A line longer than maxBlock is looked at in pieces; each piece but the first sees
+// lookBehind bytes of what stood before it, and keepBack bytes of each piece wait for the next one.
+const (
+	blockSize = 256 << 10
+	maxBlock  = 1 << 20
+	keepBack  = 8 << 10
+)
+
+// Result is what became of one file.
+type Result struct {
+	Form   Form
+	Inner  Form // of what a compressed file holds
+	Counts Counts
+	Note   string   // what could not be done
+	Unread []string // members of a container that cannot be read
+}
+
+// style says how a document that is told by its name writes values without quotes.
+type style uint8
+
+// keyCache remembers what keys announce, and what they do together with the word before them: logs have few, and each stands in
+// thousands of lines.
+type keyCache struct {
+	keys  [1 << 10]cachedKey
+	pairs [1 << 10]cachedKey // of two words
+}
+
+// announced are hashes of the words behind which a secret or a name may stand, and of those that end a longer one behind a dash. They are
+// made with the first engine: a program that only prints its help does not wait for them.
+type announced struct{ words, endings *[1 << 14]bool }
+
+// leakScan searches what an engine would redact, instead of redacting it.
+type leakScan struct {
+	m      *Matcher
+	leaks  []Leak // those in what was read, maxLeaks at most
+	hits   map[Hits]int
+	member string
+	unread bool
+}
+
+// Learned is what rules found. It is filled by one reading and used by the next, so that a value that stood next to a
+// key in one file is removed wherever it stands. It can be filled from several goroutines.
+type Learned struct {
+	mu     sync.Mutex
+	values map[string]alias.Value
+	common map[string]bool
+	weak   map[string]bool // found once, on weak evidence
+}
+
+// Matcher finds learned values anywhere in text, also as they are written within other texts (see writtenForms). It is safe
+// for use from several goroutines.
+//
+// Four bytes of the text are looked up in a set of bits at every fourth place: whatever is at least seven bytes long has four
+// bytes that begin at such a place. Shorter values have a set of their own, which is asked at every place, and only if there
+// are such values.
+type Matcher struct {
+	long, short grams
+	size        int
+}
+
+// A match is one place at which a learned value stands.
+type match struct {
+	alias.Value
+	start, end int
+}
+
+// called remembers the command of which the last option was: its arguments are read once.
+type called struct{ looked, until int }
+
+// table is the one whose rows are read: by the number of their fields, or by their separators. It lasts from block to block.
+type table struct {
+	column column
+	cells  cellTable
+}
+
+// lineAt remembers where the line ends that places of a block are in: a long one is not searched for its end again and again.
+type lineAt struct{ from, to int }
+
+// minText is how long a text is that is worth it.
+const minText = 6
+
+// isLine says whether quotes stand for those of lines that have none.
+func isLine(quote byte) bool {
+	return quote == escapeSign || quote == '#' || quote == commentQuote || quote == hunkQuote || quote == prefixQuote
+}
+
+// findInText is one in a text.
+type findInText struct {
+	finding
+	text int
+}
+
+// cellTable is what the rows of a table hold.
+type cellTable struct {
+	sep   byte // 0 is no table
+	ruled bool // a rule must come first: only then there is a table
+	cells int
+	kinds [maxCells]cellKind
+	// The line before ended within the quotes of a cell; lines says how many did in a row.
+	within int
+	quoted bool
+	lines  int
+	// The table is the whole file: a row that does not fit does not end it, unless many do not.
+	whole   bool
+	misfits int
+}
+
+type countReader struct {
+	r io.Reader
+	n int64
+}
+
+// cachedKey is a key of up to 24 bytes, as three numbers.
+type cachedKey struct {
+	key     [3]uint64
+	n       uint8
+	kind    find.KeyKind
+	further bool // what stands before or behind the key can make it one
+	paired  bool // so can a name beside its value
+	nothing bool // neither, whatever stands around it
+}
+
+// Leak is a learned original that stands where it must not.
+type Leak struct {
+	Rule   string
+	Class  alias.Class
+	Member string // of a container; "" is the file itself
+	Offset int64  // in the (opened) file or member, in bytes; -1 for a name or an address of a packet
+	Unread bool   // it stands in what could not be read, and went along on the engineer's word
+	Text   string // the original; never to be written anywhere
+}
+
+// Hits are places of learned originals in one file, or in one member of a container, that one rule taught.
+type Hits struct {
+	Rule   string
+	Member string
+	Unread bool
+}
+
+// grams finds entries by four of their bytes.
+type grams struct {
+	entries []entry // sorted by text
+	bits    []uint32
+	shift   int
+	stride  int
+	index   gramIndex
+}
+
+// bareJSON says whether a span is the bare value of a quoted key or behind another text of a list, as numbers are in JSON: what stands
+// there instead must be quoted, or the document breaks.
+func bareJSON(b []byte, start, end int) bool {
+	i := start
+	for i > 0 && start-i < 16 && (b[i-1] == ' ' || b[i-1] == '\t') {
+		i--
+	}
+	if i == 0 || b[i-1] != ':' && (b[i-1] != ',' || !find.IsJSONNumber(b[start:end])) {
+		return false
+	}
+	before := bytes.TrimRight(b[max(0, i-17):i-1], " \t")
+	if !bytes.HasSuffix(before, []byte(`"`)) || find.QuoteDepth(before, len(before)-1, 0) > 0 {
+		return false
+	}
+	after := bytes.TrimLeft(b[end:min(len(b), end+16)], " \t\r") // the next line may be in the next block
+	return len(after) == 0 || after[0] == ',' || after[0] == '}' || after[0] == ']' || after[0] == '\n'
+}
+
+// maxCells bounds how many columns of a table are looked at.
+const maxCells = 64
+
+// gramIndex gives the entries that have four bytes at one of the places of a stride. There may be very many, so it is kept in few
+// large pieces.
+type gramIndex struct {
+	refs  []int32   // entries, by their four bytes, by where they have them, and by text among those that have the same
+	tails []uint64  // of the same entries: the eight bytes behind what all of their run begin with, see tailOf
+	runs  []gramRun // of the same four bytes at the same place of the entry: of the same bytes, the farthest place comes first
+	slots []int32   // the first run of four bytes by their hash; 0 is none, else one more than the place of the run
+	shift int
+}
+
+// Names of rules that are spoken of elsewhere.
+const (
+	keyedSecretRule    = "keyed-secret"
+	wordedSecretRule   = "worded-secret"
+	passwordOptionRule = "password-option"
+	serviceTokenRule   = "service-token"
+	userRule           = "user"
+	logUserRule        = "log-user"
+	ownerRule          = "owner"
+	privateKeyRule     = "private-key"
+	phoneRule          = "phone"
+)
+
+type gramRun struct {
+	key uint32
+	at  int32 // where the entries have the four bytes
+	end int32 // of its refs; they begin where those of the run before end
+
+	common int32  // how many bytes all of them begin with
+	head   uint64 // up to eight of these, and which bits of a text are compared with them: most texts differ here already
+	mask   uint64
+	kinds  uint64 // of bytes that one of them has behind its first one, see byteKinds
+	secret bool   // whether one of them is a secret
+}
+
+// escapeSign is what control sequences begin with.
+const escapeSign = 0x1b
+
+// commentQuote stands for the quotes of lines that are commented out.
+const commentQuote = '-'
+
+// hunkQuote stands for the quotes of lines in which differences between files are.
+const hunkQuote = '+'
+
+// prefixQuote stands for the quotes of lines with something before them that is none of theirs, see envelope.
+const prefixQuote = '|'
