@@ -5,6 +5,8 @@ package envelope
 import (
 	"bytes"
 	"slices"
+
+	"envask/internal/redact/chars"
 )
 
 // Prefix is one kind of what stands before a line.
@@ -65,7 +67,7 @@ func Of(line []byte) int {
 		return 0
 	}
 	first := line[0]
-	if isDigit(first) && len(line) > 10 && line[4] == '-' && line[7] == '-' { // a date
+	if chars.IsDigit(first) && len(line) > 10 && line[4] == '-' && line[7] == '-' { // a date
 		return container(line)
 	}
 	for _, p := range byFirst[first] {
@@ -89,8 +91,6 @@ var namesFile = func() (set [256]bool) {
 	}
 	return set
 }()
-
-func isDigit(c byte) bool { return c >= '0' && c <= '9' }
 
 // run gives how many times a sign stands at the beginning.
 func run(line []byte, sign byte) int {
@@ -175,21 +175,21 @@ const mostName = 160
 // found reads what a search puts before a line: its number, or the file and the number.
 func found(line []byte) int {
 	at := 0
-	if !isDigit(line[0]) || run(line, line[0]) == 0 {
+	if !chars.IsDigit(line[0]) || run(line, line[0]) == 0 {
 		at = fileName(line)
 		if at == 0 {
 			return 0
 		}
 	}
 	n := at
-	for n < len(line) && n-at < 8 && isDigit(line[n]) {
+	for n < len(line) && n-at < 8 && chars.IsDigit(line[n]) {
 		n++
 	}
 	if n == at || n >= len(line)-1 || line[n] != ':' && (line[n] != '-' || at > 0) {
 		return 0
 	}
 	sign, next := line[n], line[n+1]
-	if sign == '-' && isDigit(next) {
+	if sign == '-' && chars.IsDigit(next) {
 		return 0 // a date
 	}
 	if sign == ':' && at == 0 && n <= 2 && isMinutes(line[n+1:]) {
@@ -200,13 +200,13 @@ func found(line []byte) int {
 
 // isMinutes reports whether a text begins with the minutes of a time.
 func isMinutes(text []byte) bool {
-	return len(text) > 2 && isDigit(text[0]) && isDigit(text[1]) && (text[2] == ':' || text[2] == ' ')
+	return len(text) > 2 && chars.IsDigit(text[0]) && chars.IsDigit(text[1]) && (text[2] == ':' || text[2] == ' ')
 }
 
 // fileName gives the length of the name of a file with its colon at the beginning of a line, if a number follows it.
 func fileName(line []byte) int {
 	n := bytes.IndexByte(line[:min(len(line), mostName)], ':')
-	if n < 3 || n+2 >= len(line) || !isDigit(line[n+1]) {
+	if n < 3 || n+2 >= len(line) || !chars.IsDigit(line[n+1]) {
 		return 0
 	}
 	name := line[:n]
@@ -214,7 +214,7 @@ func fileName(line []byte) int {
 	if bytes.IndexByte(name, '/') < 0 && (dot <= 0 || dot == n-1) || bytes.ContainsAny(name, "=\"'(){}[]<>,;|") {
 		return 0
 	}
-	if dot > 0 && isDigit(name[n-1]) && isDigit(name[0]) { // an address
+	if dot > 0 && chars.IsDigit(name[n-1]) && chars.IsDigit(name[0]) { // an address
 		return 0
 	}
 	return n + 1
@@ -223,7 +223,7 @@ func fileName(line []byte) int {
 func numbered(line []byte) int {
 	at := blanks(line, 0)
 	n := at
-	for n < len(line) && n-at < 6 && isDigit(line[n]) {
+	for n < len(line) && n-at < 6 && chars.IsDigit(line[n]) {
 		n++
 	}
 	switch {

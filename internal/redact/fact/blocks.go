@@ -1,6 +1,10 @@
 package fact
 
-import "bytes"
+import (
+	"bytes"
+
+	"envask/internal/redact/chars"
+)
 
 // looksBlocks reports whether a text has blocks of settings in braces, as HCL, nginx and many others have: a line of words that ends with
 // {.
@@ -73,11 +77,11 @@ func Blocks(b []byte, each func(*Object)) {
 // wordsOf gives the words of the head of a block, without quotes.
 func wordsOf(b []byte, s Span) (out []Span) {
 	for at := s.Start; at < s.End && len(out) < 4; {
-		for at < s.End && (isSpace(b[at]) || b[at] == '=' || b[at] == ':') {
+		for at < s.End && (chars.IsBlank(b[at]) || b[at] == '=' || b[at] == ':') {
 			at++
 		}
 		start := at
-		for at < s.End && !isSpace(b[at]) {
+		for at < s.End && !chars.IsBlank(b[at]) {
 			at++
 		}
 		if w, _ := unquote(b, Span{start, at}); !w.Empty() {

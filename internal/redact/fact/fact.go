@@ -2,7 +2,11 @@
 // reader for each notation. They are tolerant: a document may begin and end anywhere, since it comes in pieces.
 package fact
 
-import "bytes"
+import (
+	"bytes"
+
+	"envask/internal/redact/chars"
+)
 
 // Span is a stretch of a text, in bytes.
 type Span struct{ Start, End int }
@@ -58,18 +62,16 @@ func lines(b []byte, most int, each func(line []byte)) {
 	}
 }
 
-func isSpace(c byte) bool { return c == ' ' || c == '\t' || c == '\r' || c == '\n' }
-
 func isWord(c byte) bool {
 	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '_' || c == '-' || c == '.' || c >= 0x80
 }
 
 // trim takes the white space from both ends of a span.
 func trim(b []byte, s Span) Span {
-	for s.Start < s.End && isSpace(b[s.Start]) {
+	for s.Start < s.End && chars.IsBlank(b[s.Start]) {
 		s.Start++
 	}
-	for s.Start < s.End && isSpace(b[s.End-1]) {
+	for s.Start < s.End && chars.IsBlank(b[s.End-1]) {
 		s.End--
 	}
 	return s

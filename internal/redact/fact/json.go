@@ -1,6 +1,10 @@
 package fact
 
-import "bytes"
+import (
+	"bytes"
+
+	"envask/internal/redact/chars"
+)
 
 // looksJSON reports whether a text is JSON (RFC 8259) over several lines, or a short one.
 func looksJSON(b []byte) bool {
@@ -69,7 +73,7 @@ func JSON(b []byte, each func(*Object)) {
 		case ' ', '\t', '\n', '\r':
 		default:
 			end := i
-			for end < len(b) && !isSpace(b[end]) && bytes.IndexByte([]byte(`,:{}[]"`), b[end]) < 0 {
+			for end < len(b) && !chars.IsBlank(b[end]) && bytes.IndexByte([]byte(`,:{}[]"`), b[end]) < 0 {
 				end++
 			}
 			r.value(Span{i, end}, 0)

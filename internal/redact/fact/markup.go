@@ -1,6 +1,10 @@
 package fact
 
-import "bytes"
+import (
+	"bytes"
+
+	"envask/internal/redact/chars"
+)
 
 // looksMarkup reports whether a text is XML or HTML.
 func looksMarkup(b []byte) bool {
@@ -120,14 +124,14 @@ func (r *markupReader) open(at int) int {
 // attributes gives the attributes of a tag from a place on, and where they end.
 func attributes(b []byte, at int, each func(Member)) int {
 	for at < len(b) {
-		for at < len(b) && isSpace(b[at]) {
+		for at < len(b) && chars.IsBlank(b[at]) {
 			at++
 		}
 		if at >= len(b) || b[at] == '>' || b[at] == '/' && at+1 < len(b) && b[at+1] == '>' {
 			return at
 		}
 		key := Span{at, at}
-		for at < len(b) && !isSpace(b[at]) && b[at] != '=' && b[at] != '>' && b[at] != '/' {
+		for at < len(b) && !chars.IsBlank(b[at]) && b[at] != '=' && b[at] != '>' && b[at] != '/' {
 			at++
 		}
 		if key.End = at; at >= len(b) || b[at] != '=' {
@@ -153,7 +157,7 @@ func attributeValue(b []byte, at int) (value Span, quote byte, next int) {
 		return Span{at + 1, at + 1 + n}, b[at], min(len(b), at+n+2)
 	}
 	end := at
-	for end < len(b) && !isSpace(b[end]) && b[end] != '>' {
+	for end < len(b) && !chars.IsBlank(b[end]) && b[end] != '>' {
 		end++
 	}
 	return Span{at, end}, 0, end

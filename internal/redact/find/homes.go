@@ -18,8 +18,8 @@ var homes = [][]byte{[]byte("/home/"), []byte("/Users/"), []byte("\\Users\\"),
 // publicHomes are folders beside them that are nobody's.
 var publicHomes = chars.WordSet("public default shared all defaultuser0 lost+found linuxbrew crontabs tabs user users pi ubuntu vagrant")
 
-// FindHome finds the name of a person in the path of a home.
-func FindHome(b []byte, at, free int) (int, int, bool) {
+// Home finds the name of a person in the path of a home.
+func Home(b []byte, at, free int) (int, int, bool) {
 	if at+7 >= len(b) {
 		return 0, 0, false
 	}
@@ -48,8 +48,8 @@ func FindHome(b []byte, at, free int) (int, int, bool) {
 	return 0, 0, false
 }
 
-// FindDistinguishedName finds the name of a person in a distinguished name (RFC 4514): CN=Ilka Brandvold,OU=…
-func FindDistinguishedName(b []byte, at, free int) (int, int, bool) {
+// DistinguishedName finds the name of a person in a distinguished name (RFC 4514): CN=Ilka Brandvold,OU=…
+func DistinguishedName(b []byte, at, free int) (int, int, bool) {
 	if at < 2 || b[at-1]|0x20 != 'n' || b[at-2]|0x20 != 'c' || at > 2 && chars.IsKeyByte(b[at-3]) {
 		return 0, 0, false
 	}

@@ -22,8 +22,8 @@ var privateFirst = func() (set [256]bool) {
 var notHosts = chars.WordSet("jail fonts man mdoc hosts this self rc threading thread js conf window java jdk sun settings " +
 	"config env usr var etc params file data test")
 
-// FindHost finds host names under private domains, around the dot before the domain.
-func FindHost(b []byte, at, free int) (int, int, bool) {
+// Host finds host names under private domains, around the dot before the domain.
+func Host(b []byte, at, free int) (int, int, bool) {
 	if at == 0 || at+3 >= len(b) || !privateFirst[b[at+1]] || !isDomainByte(b[at-1]) {
 		return 0, 0, false
 	}

@@ -13,8 +13,8 @@ func isLocalPart(c byte) bool {
 	return chars.IsWord(c) || c == '.' || c == '-' || c == '+' || c == '%' || c == '\'' || c >= 0x80
 }
 
-// FindMail finds an address around its @ (the common part of RFC 5321).
-func FindMail(b []byte, at, free int) (int, int, bool) {
+// Mail finds an address around its @ (the common part of RFC 5321).
+func Mail(b []byte, at, free int) (int, int, bool) {
 	sign := 1
 	if b[at] != '@' {
 		if sign = escapedSign(b, at); sign == 0 {
@@ -118,8 +118,8 @@ func isTopDomain(b []byte) bool {
 var versionWords = chars.NewWordList(chars.WordSet("version ver v release rel build firmware rev revision schema kernel bios " +
 	"uefi bootloader patch patchlevel hotfix sdk runtime framework driver baseline"))
 
-// FindIPv4 finds four numbers around the first of three dots. A version of four numbers is told by what stands around it.
-func FindIPv4(b []byte, at, free int) (int, int, bool) {
+// IPv4 finds four numbers around the first of three dots. A version of four numbers is told by what stands around it.
+func IPv4(b []byte, at, free int) (int, int, bool) {
 	if b[at] == '-' {
 		return findDashedIPv4(b, at, free)
 	}
@@ -432,8 +432,8 @@ func staysIPv6(a netip.Addr) bool {
 	return !a.Is6() || a.IsLoopback() || a.IsUnspecified() || a.IsMulticast()
 }
 
-// FindIPv6 finds an address around its first colon (RFC 4291 text forms, also with an IPv4 end).
-func FindIPv6(b []byte, at, free int) (int, int, bool) {
+// IPv6 finds an address around its first colon (RFC 4291 text forms, also with an IPv4 end).
+func IPv6(b []byte, at, free int) (int, int, bool) {
 	if b[at] == '%' {
 		return findWrittenIPv6(b, at, free)
 	}

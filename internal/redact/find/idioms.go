@@ -14,8 +14,8 @@ func EndsProcessorTime(b []byte, i int) bool {
 	return b[i-2] == ' ' && b[i+3] == ' ' && chars.IsDigit(b[i-1]) && chars.IsDigit(b[i+1]) && chars.IsDigit(b[i+2])
 }
 
-// FindMailboxName finds the name before an address in angle brackets.
-func FindMailboxName(b []byte, at, free int) (int, int, bool) {
+// MailboxName finds the name before an address in angle brackets.
+func MailboxName(b []byte, at, free int) (int, int, bool) {
 	start := at + 1
 	for start < len(b) && (chars.IsSpace(b[start]) || b[start] == '"' || b[start] == '\\') {
 		start++
@@ -40,8 +40,8 @@ func FindMailboxName(b []byte, at, free int) (int, int, bool) {
 	return start, end, start >= free && end > start && IsPerson(b[start:end])
 }
 
-// FindPartName finds the name in a part of something whose key tells: "user": {"name": "…"}, <user><name>…, and in YAML.
-func FindPartName(b []byte, at, free int) (int, int, bool) {
+// PartName finds the name in a part of something whose key tells: "user": {"name": "…"}, <user><name>…, and in YAML.
+func PartName(b []byte, at, free int) (int, int, bool) {
 	start, end, _ := KeySpan(b, at)
 	var buf [chars.MaxKey]byte
 	if key := PlainKey(&buf, b[start:end]); PersonRoles[string(key)] {
@@ -186,8 +186,8 @@ func userOfProcess(b []byte, at int) (int, int, bool) {
 // BeforeNumber are bytes behind which a telephone number may begin.
 var BeforeNumber = *chars.BytesOf(" \t\n\"'(,;:=>")
 
-// FindInternationalPhone finds a telephone number by its plus sign, where it is written in groups (ITU-T E.123).
-func FindInternationalPhone(b []byte, at, free int) (int, int, bool) {
+// InternationalPhone finds a telephone number by its plus sign, where it is written in groups (ITU-T E.123).
+func InternationalPhone(b []byte, at, free int) (int, int, bool) {
 	if at < free || at > 0 && !BeforeNumber[b[at-1]] || at+1 >= len(b) || b[at+1] < '1' || b[at+1] > '9' {
 		return 0, 0, false
 	}

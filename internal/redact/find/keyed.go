@@ -175,7 +175,7 @@ func isWorkingFolder(b []byte, at int, value []byte) bool {
 	return chars.IsOneOf(b[start:end], "pwd", "oldpwd")
 }
 
-func FindKeyedSecret(b []byte, at, free int, kind KeyKind) (int, int, bool) {
+func KeyedSecret(b []byte, at, free int, kind KeyKind) (int, int, bool) {
 	if b[at] == ':' && bytes.HasPrefix(b[at:], []byte("://")) {
 		return 0, 0, false
 	}
@@ -364,7 +364,7 @@ func elementValue(b []byte, at int) (start, end int) {
 	return start, start + n
 }
 
-func FindAuthorization(b []byte, at, free int) (int, int, bool) {
+func Authorization(b []byte, at, free int) (int, int, bool) {
 	k, ok := keyedAt(b, at)
 	if !ok || k.start < free {
 		return 0, 0, false
@@ -401,7 +401,7 @@ func FindAuthorization(b []byte, at, free int) (int, int, bool) {
 	return start, end, start < end && IsValue(b[start:end])
 }
 
-func FindCookie(b []byte, at, free int) (int, int, bool) {
+func Cookie(b []byte, at, free int) (int, int, bool) {
 	k, ok := keyedAt(b, at)
 	if !ok || k.start < free {
 		return 0, 0, false

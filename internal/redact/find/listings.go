@@ -73,8 +73,8 @@ func isServiceEntry(rest []byte) bool {
 	return chars.IsOneOf(shell, "nologin", "false")
 }
 
-// FindOwner finds the owner and the group in the lines of ls -l.
-func FindOwner(b []byte, at, free int) (start, end int, ok bool) {
+// Owner finds the owner and the group in the lines of ls -l.
+func Owner(b []byte, at, free int) (start, end int, ok bool) {
 	if start, end, ok = userOfListing(b, at); !ok && at == free { // behind the owner stands the group, often of the same name
 		start, end, ok = groupOfListing(b, at)
 	}

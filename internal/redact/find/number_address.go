@@ -7,8 +7,8 @@ import (
 	"envask/internal/redact/chars"
 )
 
-// FindNumberIPv4 finds an address that is written as one number next to a telling key: "ip": 3221225991, src_ip=0xc0000207.
-func FindNumberIPv4(b []byte, at, free int) (int, int, bool) {
+// NumberIPv4 finds an address that is written as one number next to a telling key: "ip": 3221225991, src_ip=0xc0000207.
+func NumberIPv4(b []byte, at, free int) (int, int, bool) {
 	k, ok := keyedAt(b, at)
 	if !ok || k.start < free || k.end-k.start > len("0xffffffff") {
 		return 0, 0, false

@@ -11,8 +11,8 @@ import (
 // check digit of Luhn) and IBANs (ISO 13616, with its check digits). Their aliases fail these checks, so that they are never
 // taken for an original.
 
-// FindPhone finds a telephone number next to a telling key.
-func FindPhone(b []byte, at, free int) (int, int, bool) {
+// Phone finds a telephone number next to a telling key.
+func Phone(b []byte, at, free int) (int, int, bool) {
 	k, ok := keyedAt(b, at)
 	if !ok || k.start < free {
 		return 0, 0, false
@@ -40,8 +40,8 @@ func FindPhone(b []byte, at, free int) (int, int, bool) {
 	return start, end, true
 }
 
-// FindBareMAC finds a hardware address without separators, which only its key tells.
-func FindBareMAC(b []byte, at, free int) (int, int, bool) {
+// BareMAC finds a hardware address without separators, which only its key tells.
+func BareMAC(b []byte, at, free int) (int, int, bool) {
 	k, ok := keyedAt(b, at)
 	if ok && k.end-k.start == 14 && b[k.start+4] == '-' && b[k.start+9] == '-' { // 0000-5e00-5301
 		digits := bytes.ReplaceAll(b[k.start:k.end], []byte("-"), nil)

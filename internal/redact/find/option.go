@@ -6,9 +6,9 @@ import (
 	"envask/internal/redact/chars"
 )
 
-// FindOption finds the value of a telling command-line option: --password VALUE, -storepass VALUE, also as two entries of a
+// Option finds the value of a telling command-line option: --password VALUE, -storepass VALUE, also as two entries of a
 // list; and of the one-letter options with which well-known programs take a secret: mysql -pVALUE, curl -u USER:VALUE.
-func FindOption(b []byte, at, free int) (int, int, bool) {
+func Option(b []byte, at, free int) (int, int, bool) {
 	if at < 1 || at+1 >= len(b) {
 		return 0, 0, false
 	}

@@ -9,8 +9,8 @@ import (
 // MinSecret is how long a secret is at least that is removed everywhere.
 const MinSecret = 6
 
-// FindUser finds a name next to a telling key. Behind a key without quotes, further words with capitals belong to it.
-func FindUser(b []byte, at, free int) (int, int, bool) {
+// User finds a name next to a telling key. Behind a key without quotes, further words with capitals belong to it.
+func User(b []byte, at, free int) (int, int, bool) {
 	k, ok := keyedAt(b, at)
 	if at+2 < len(b) && b[at+1] == '<' && b[at] == '=' { // user=<NAME> of mail servers
 		k = keyed{quoted: true, start: at + 2, end: chars.NameAt(b, at+2)}
@@ -101,8 +101,8 @@ var (
 	time limit quota slice instance bus unit lib local bin`)
 )
 
-// FindLogUser finds user names in the idioms of system logs, listings and prompts.
-func FindLogUser(b []byte, at, free int) (start, end int, ok bool) {
+// LogUser finds user names in the idioms of system logs, listings and prompts.
+func LogUser(b []byte, at, free int) (start, end int, ok bool) {
 	switch b[at] {
 	case '(':
 		start, end, ok = userInParentheses(b, at)
@@ -145,7 +145,7 @@ func FindLogUser(b []byte, at, free int) (start, end int, ok bool) {
 		}
 	case ',': // the next of several mail addresses
 		if at > 0 && b[at-1] == '>' {
-			start, end, ok = FindMailboxName(b, at, free)
+			start, end, ok = MailboxName(b, at, free)
 		} else {
 			start, end, ok = userOfTuple(b, at)
 		}

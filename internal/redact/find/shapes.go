@@ -7,9 +7,9 @@ import (
 	"envask/internal/redact/chars"
 )
 
-// FindMAC finds a hardware address around its first separator, in the notations 00:00:5e:00:53:01, 00-00-5E-00-53-01 and
+// MAC finds a hardware address around its first separator, in the notations 00:00:5e:00:53:01, 00-00-5E-00-53-01 and
 // 0000.5e00.5301. All zeros and all ones are nobody's address.
-func FindMAC(b []byte, at, free int) (int, int, bool) {
+func MAC(b []byte, at, free int) (int, int, bool) {
 	width, groups := 2, 6
 	if b[at] == '.' {
 		width, groups = 4, 3
@@ -104,8 +104,8 @@ var hashSchemes = [][]byte{[]byte("1$"), []byte("5$"), []byte("6$"),
 // minHash is the length of the shortest hash that counts, in bytes: crypt's oldest has 22 behind its salt.
 const minHash = 24
 
-// FindPasswordHash finds a password hash by its form.
-func FindPasswordHash(b []byte, at, free int) (int, int, bool) {
+// PasswordHash finds a password hash by its form.
+func PasswordHash(b []byte, at, free int) (int, int, bool) {
 	switch b[at] {
 	case '{', '*', ':':
 		return otherHash(b, at, free)
@@ -206,8 +206,8 @@ var shapesBy = func() (by [256][]tokenShape) {
 	return by
 }()
 
-// FindServiceToken finds a token by the beginning that its service gives it.
-func FindServiceToken(b []byte, at, free int) (int, int, bool) {
+// ServiceToken finds a token by the beginning that its service gives it.
+func ServiceToken(b []byte, at, free int) (int, int, bool) {
 	if at == 0 {
 		return 0, 0, false
 	}

@@ -32,8 +32,8 @@ func BeforePort(b []byte, at int) bool {
 	return b[at+5] == ':' && chars.IsDigit(b[at+1]) && chars.IsDigit(b[at+2]) && chars.IsDigit(b[at+3]) && chars.IsDigit(b[at+4])
 }
 
-// FindURLCredentials finds the part between :// and @ that holds a password or token.
-func FindURLCredentials(b []byte, at, free int) (int, int, bool) {
+// URLCredentials finds the part between :// and @ that holds a password or token.
+func URLCredentials(b []byte, at, free int) (int, int, bool) {
 	if b[at] == '@' {
 		if start, end, ok := relaySecret(b, at, free); ok {
 			return start, end, true
@@ -143,8 +143,8 @@ func findDSN(b []byte, at, free int) (int, int, bool) {
 	return start + slash + 1, at, start+slash+1 >= free && IsValue(b[start+slash+1:at])
 }
 
-// FindBearer finds the token after "Bearer " (RFC 6750).
-func FindBearer(b []byte, at, free int) (int, int, bool) {
+// Bearer finds the token after "Bearer " (RFC 6750).
+func Bearer(b []byte, at, free int) (int, int, bool) {
 	for _, word := range []string{"Basic ", "Basic%20"} {
 		if bytes.HasPrefix(b[at:], []byte(word)) && !chars.WordBefore(b, at) {
 			return findBasic(b, at+len(word), free)
@@ -182,8 +182,8 @@ func findBasic(b []byte, start, free int) (int, int, bool) {
 	return start, end, err == nil && bytes.IndexByte(text, ':') >= 0
 }
 
-// FindJWT finds three base64url parts with dots, of which the first is a JSON object ("eyJ" is `{"`).
-func FindJWT(b []byte, at, free int) (int, int, bool) {
+// JWT finds three base64url parts with dots, of which the first is a JSON object ("eyJ" is `{"`).
+func JWT(b []byte, at, free int) (int, int, bool) {
 	at -= 2 // the J is the rarest of the three
 	if at < 0 || at < free || !bytes.HasPrefix(b[at:], []byte("eyJ")) || chars.WordBefore(b, at) || at > 0 && b[at-1] == '-' {
 		return 0, 0, false
@@ -210,9 +210,9 @@ var (
 	endKey   = []byte("-----END ")
 )
 
-// FindPrivateKey finds the head of a key block and all of the block that is in sight. A block that goes on behind b is
+// PrivateKey finds the head of a key block and all of the block that is in sight. A block that goes on behind b is
 // the engine's to follow, with keyBlockEnd.
-func FindPrivateKey(b []byte, at, free int) (int, int, bool) {
+func PrivateKey(b []byte, at, free int) (int, int, bool) {
 	if at < free {
 		return 0, 0, false
 	}

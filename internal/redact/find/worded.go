@@ -128,8 +128,8 @@ func findCell(b []byte, at, free int) (int, int, bool) {
 	return k.start, k.end, true
 }
 
-// FindWorded is one rule over all of these.
-func FindWorded(b []byte, at, free int) (int, int, bool) {
+// Worded is one rule over all of these.
+func Worded(b []byte, at, free int) (int, int, bool) {
 	switch b[at] {
 	case '(':
 		if start, end, ok := findInsert(b, at, free); ok {

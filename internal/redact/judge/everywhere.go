@@ -7,6 +7,7 @@ import (
 	"unicode"
 	"unicode/utf8"
 
+	"envask/internal/redact/chars"
 	"envask/internal/redact/lexicon"
 )
 
@@ -26,7 +27,7 @@ func Name(text []byte) bool {
 	if n := bytes.IndexByte(text, '\\'); n >= 0 { // of a domain
 		return Name(text[n+1:])
 	}
-	if isUpper(text[0]) && lexicon.Given(bytes.ToLower(text)) {
+	if chars.IsUpper(text[0]) && lexicon.Given(bytes.ToLower(text)) {
 		return false // half of a name: of whom, only its place tells
 	}
 	return !madeOfWords(text)
@@ -55,20 +56,12 @@ func nameOfWords(words [][]byte) bool {
 }
 
 // particles stand within names.
-var particles = set("van von der den de da di dos das del della la le el al bin ibn ben ter ten zu zur af av mc mac san st")
+var particles = chars.WordSet("van von der den de da di dos das del della la le el al bin ibn ben ter ten zu zur af av mc mac san st")
 
 // organisations are words of what people are in.
-var organisations = set("foundation inc ltd llc gmbh corp corporation project team university institute group company association " +
+var organisations = chars.WordSet("foundation inc ltd llc gmbh corp corporation project team university institute group company association " +
 	"consortium " +
 	"committee department software systems technologies labs developers maintainers contributors authors")
-
-func set(words string) map[string]bool {
-	m := map[string]bool{}
-	for _, w := range bytes.Fields([]byte(words)) {
-		m[string(w)] = true
-	}
-	return m
-}
 
 // madeOfWords reports whether a word is one that everybody uses, or is put together of such words, numbers and single letters, as names of
 // variables, packages, classes and files are.
@@ -101,7 +94,7 @@ func lowered(buf *[lowerSize]byte, word []byte) []byte {
 		if c >= 0x80 {
 			return bytes.ToLower(word)
 		}
-		if isUpper(c) {
+		if chars.IsUpper(c) {
 			c |= 0x20
 		}
 		buf[i] = c
@@ -154,14 +147,12 @@ func isJoint(c byte) bool { return c == '.' || c == '-' || c == '_' || c == '@' 
 // meets reports whether two words of an identifier meet before a place.
 func meets(text []byte, i int) bool {
 	c, before := text[i], text[i-1]
-	if isDigit(c) != isDigit(before) {
+	if chars.IsDigit(c) != chars.IsDigit(before) {
 		return true
 	}
-	return isUpper(c) && (isLower(before) || isUpper(before) && i+1 < len(text) && isLower(text[i+1]))
+	return chars.IsUpper(c) && (isLower(before) || chars.IsUpper(before) && i+1 < len(text) && isLower(text[i+1]))
 }
 
-func isDigit(c byte) bool { return c >= '0' && c <= '9' }
-func isUpper(c byte) bool { return c >= 'A' && c <= 'Z' }
 func isLower(c byte) bool { return c >= 'a' && c <= 'z' }
 
 // Code reports whether a text is a piece of a program rather than a value: a call, an index, a format, a variable.
@@ -177,7 +168,7 @@ func Code(text []byte) bool {
 	}
 	text = bytes.TrimLeft(text, "!&")
 	i := 0
-	for i < len(text) && (isLower(text[i]|0x20) || isDigit(text[i]) || bytes.IndexByte([]byte("_.:>-"), text[i]) >= 0) {
+	for i < len(text) && (isLower(text[i]|0x20) || chars.IsDigit(text[i]) || bytes.IndexByte([]byte("_.:>-"), text[i]) >= 0) {
 		i++
 	}
 	if i < 2 || i == len(text) || !isLower(text[0]|0x20) {
@@ -238,14 +229,14 @@ const numbered = 3
 func allKinds(w []byte) bool {
 	var small, capital, sign bool
 	for _, c := range w {
-		small, capital, sign = small || isLower(c), capital || isUpper(c), sign || isJoint(c)
+		small, capital, sign = small || isLower(c), capital || chars.IsUpper(c), sign || isJoint(c)
 	}
 	return small && capital && sign && digitsIn(w) > 0
 }
 
 func digitsIn(w []byte) (n int) {
 	for _, c := range w {
-		if isDigit(c) {
+		if chars.IsDigit(c) {
 			n++
 		}
 	}
@@ -255,9 +246,9 @@ func digitsIn(w []byte) (n int) {
 // identifier reports whether a word is one of letters, digits and the signs of names, and begins with a letter or a sign of a name.
 func identifier(w []byte) bool {
 	for _, c := range w {
-		if !isLower(c|0x20) && !isDigit(c) && c != '_' && c != '-' && c != '.' && c != ':' {
+		if !isLower(c|0x20) && !chars.IsDigit(c) && c != '_' && c != '-' && c != '.' && c != ':' {
 			return false
 		}
 	}
-	return !isDigit(w[0])
+	return !chars.IsDigit(w[0])
 }

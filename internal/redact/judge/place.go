@@ -5,6 +5,7 @@ import (
 	"unicode"
 	"unicode/utf8"
 
+	"envask/internal/redact/chars"
 	"envask/internal/redact/lexicon"
 )
 
@@ -27,7 +28,7 @@ func (p *Place) escaped() bool {
 }
 
 // programWords begin lines of programs.
-var programWords = set("my our local let const var final static return if elif else elsif unless for foreach while private public " +
+var programWords = chars.WordSet("my our local let const var final static return if elif else elsif unless for foreach while private public " +
 	"protected def func " +
 	"function import char int bool string auto unsigned struct typedef class assert case raise throw new print printf fn pub use sub " +
 	"lambda yield await " +
@@ -66,7 +67,7 @@ func (p *Place) program() bool {
 func (p *Place) key() []byte {
 	b := bytes.TrimRight(p.Before, " \t\"'=:>({[`*")
 	start := len(b)
-	for start > 0 && (isLower(b[start-1]|0x20) || isDigit(b[start-1]) || b[start-1] == '_' || b[start-1] == '-' || b[start-1] == '.') {
+	for start > 0 && (isLower(b[start-1]|0x20) || chars.IsDigit(b[start-1]) || b[start-1] == '_' || b[start-1] == '-' || b[start-1] == '.') {
 		start--
 	}
 	return b[start:]
@@ -76,7 +77,7 @@ func (p *Place) key() []byte {
 // macro, and a sentence are none.
 func (p *Place) Secret() bool {
 	t := p.Text
-	if len(t) < leastSecret || len(t) == 2 && isDigit(t[0]) && isDigit(t[1]) {
+	if len(t) < leastSecret || len(t) == 2 && chars.IsDigit(t[0]) && chars.IsDigit(t[1]) {
 		return false
 	}
 	if p.elsewhere() || Code(t) || isNamed(t) {
@@ -151,7 +152,7 @@ func indexed(t []byte) bool {
 const leastSecret = 2
 
 // named are the names of what secrets are made or sent with, and of encodings.
-var named = set("mschapv2 mschap ms-chap-v2 chap pap gtc eap-gtc ttls peap tls leap external cram-md5 digest-md5 " +
+var named = chars.WordSet("mschapv2 mschap ms-chap-v2 chap pap gtc eap-gtc ttls peap tls leap external cram-md5 digest-md5 " +
 	"gssapi ntlm scram-sha-1 scram-sha-256 negotiate kerberos spnego oauthbearer " +
 	"xoauth2 " +
 	"utf-8 utf8 utf-16 utf16 utf-16le utf-16-le ascii latin-1 iso-8859-1 base64 sha256 sha-256 sha512 sha-512 md5 bcrypt argon2 scrypt " +
@@ -240,7 +241,7 @@ func joinedKey(t, key []byte) bool {
 }
 
 // shortForms are what programs call the variables that hold secrets.
-var shortForms = set("pw pwd pass passwd password passphrase creds cred credentials priv tok token secret key")
+var shortForms = chars.WordSet("pw pwd pass passwd password passphrase creds cred credentials priv tok token secret key")
 
 // worded reports whether the value is a word of a sentence: behind a word and a blank, one that everybody uses, with more words behind it.
 func (p *Place) worded() bool {
@@ -273,7 +274,7 @@ func variable(t []byte) bool {
 		return false
 	}
 	i := 1
-	for i < len(t) && (isLower(t[i]) || t[i] == '_' || isDigit(t[i]) && i > 1 || t[i] == ':' || isUpper(t[i]) && t[0] == '$') {
+	for i < len(t) && (isLower(t[i]) || t[i] == '_' || chars.IsDigit(t[i]) && i > 1 || t[i] == ':' || chars.IsUpper(t[i]) && t[0] == '$') {
 		i++
 	}
 	if i == len(t) {
@@ -287,7 +288,7 @@ func mixed(t []byte) bool {
 	letters, digits := false, false
 	for _, c := range t {
 		letters = letters || isLower(c|0x20)
-		digits = digits || isDigit(c)
+		digits = digits || chars.IsDigit(c)
 	}
 	return letters && digits && !madeOfWords(t)
 }
@@ -295,7 +296,7 @@ func mixed(t []byte) bool {
 // macro reports whether a text is one in capitals that stands for something else: DB_PASSWORD.
 func macro(t []byte) bool {
 	for _, c := range t {
-		if !isUpper(c) && c != '_' {
+		if !chars.IsUpper(c) && c != '_' {
 			return false
 		}
 	}
@@ -335,7 +336,7 @@ func sentence(t []byte) bool {
 }
 
 // joining are words of sentences.
-var joining = set("a an the is are was were be been to of in on at for from by with and or not no when if that this it as than then " +
+var joining = chars.WordSet("a an the is are was were be been to of in on at for from by with and or not no when if that this it as than then " +
 	"after before " +
 	"can cannot must may will should would could do does did has have had into only also remove add fix use using new file")
 
@@ -353,13 +354,13 @@ func Format(t []byte) bool {
 }
 
 // nobodys are words that stand for any name, and those of programs.
-var nobodys = set(`foo bar baz qux me you him her them us it its xxx yyy zzz value values str string int integer bool boolean none
+var nobodys = chars.WordSet(`foo bar baz qux me you him her them us it its xxx yyy zzz value values str string int integer bool boolean none
 	null nil undef undefined iota range shift name names username usernames userid user users someone anyone everyone somebody
 	anybody fixme todo example any team teams all other others each every same self this that these those his their our my your new
 	old first last next`)
 
 // arguments are what manuals call what follows an option: without the -u flag.
-var arguments = set("flag flags option options switch switches argument arguments parameter parameters name user")
+var arguments = chars.WordSet("flag flags option options switch switches argument arguments parameter parameters name user")
 
 // Person reports whether what stands where a name is expected can be one: a piece of a program or sentence, a word that stands for any
 // name, and what a program calls a thing are none.
@@ -388,7 +389,7 @@ func (p *Place) Person() bool {
 
 // calledByProgram reports whether a word is what a program calls a thing: NameOwnerChanged, user_name, entry.path.
 func calledByProgram(t []byte) bool {
-	if isDigit(t[len(t)-1]) || !madeOfWords(t) {
+	if chars.IsDigit(t[len(t)-1]) || !madeOfWords(t) {
 		return false
 	}
 	parts := Parts(t)
@@ -396,7 +397,7 @@ func calledByProgram(t []byte) bool {
 }
 
 // namesFields are parts of what programs call the fields of names.
-var namesFields = set(`user username name names users login account accounts id ids uid key keys type field fields value values list path
+var namesFields = chars.WordSet(`user username name names users login account accounts id ids uid key keys type field fields value values list path
 	dir file str string obj object var arg args param params info data ctx ptr map set get is has not default new current self class model
 	table column row rows index count url uri host email mail password pass pwd secret token title label text role roles group groups
 	first last full display given family required invalid unknown missing`)
@@ -426,7 +427,7 @@ func accountOfService(t []byte) bool {
 		switch {
 		case c == '_' || c == '-':
 			joints++
-		case !isLower(c) && !isDigit(c):
+		case !isLower(c) && !chars.IsDigit(c):
 			return false
 		}
 	}

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
+
+	"envask/internal/redact/chars"
 )
 
 // Program is a row of the table of programs: how they are called, and which of their arguments are secrets and names. Args are parted by
@@ -90,7 +92,7 @@ func compileArgument(text string) (a argument, err error) {
 // Named gives the program whose name ends before a blank, if one of its plain arguments tells.
 func (p *Programs) Named(b []byte, blank int) string {
 	start := blank
-	for start > 0 && blank-start < 24 && (isWord(b[start-1]) || b[start-1] == '-' || b[start-1] == '.') {
+	for start > 0 && blank-start < 24 && (chars.IsWord(b[start-1]) || b[start-1] == '-' || b[start-1] == '.') {
 		start--
 	}
 	if name := p.known(b[start:blank]); p.plain[name] {
@@ -123,7 +125,7 @@ func (a *argument) isOption() bool {
 
 // nameByte are those of the path of a program.
 func nameByte(c byte) bool {
-	return isWord(c) || c == '-' || c == '.' || c == '/' || c == '\\' || c == ':' || c == '~'
+	return chars.IsWord(c) || c == '-' || c == '.' || c == '/' || c == '\\' || c == ':' || c == '~'
 }
 
 // Before gives the program of the table that stands last before a place of a line, from another place on: where its arguments begin.
@@ -253,7 +255,7 @@ func (m *matcher) joined(n *node, t token) (token, bool) {
 func arguments(b []byte, at int) (args []token, until int) {
 	to := min(len(b), at+mostCommand)
 	for len(args) < mostArguments {
-		for at < to && (isBlank(b[at]) || bytes.IndexByte([]byte(",'\"])"), b[at]) >= 0 && !opensArgument(b, at, to)) {
+		for at < to && (chars.IsSpace(b[at]) || bytes.IndexByte([]byte(",'\"])"), b[at]) >= 0 && !opensArgument(b, at, to)) {
 			at++
 		}
 		if at >= to || bytes.IndexByte([]byte("\n\r|;&<"), b[at]) >= 0 {
@@ -293,8 +295,8 @@ func numberedArgument(b []byte) int {
 
 // opensArgument reports whether a quote at a place begins an argument.
 func opensArgument(b []byte, at, to int) bool {
-	return (b[at] == '"' || b[at] == '\'') && at+1 < to && at > 0 && (isBlank(b[at-1]) || b[at-1] == ',' || b[at-1] == '[') &&
-		!isBlank(b[at+1]) && b[at+1] != ',' && b[at+1] != ']'
+	return (b[at] == '"' || b[at] == '\'') && at+1 < to && at > 0 && (chars.IsSpace(b[at-1]) || b[at-1] == ',' || b[at-1] == '[') &&
+		!chars.IsSpace(b[at+1]) && b[at+1] != ',' && b[at+1] != ']'
 }
 
 // unquotedEnd gives where an argument without quotes ends: before what ends a command, or a text in which it stands.

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"strings"
 
+	"envask/internal/redact/chars"
 	"envask/internal/redact/judge"
 )
 
@@ -76,7 +77,7 @@ func (m *matcher) backward(nodes []node, behind token) bool {
 			}
 			continue
 		case lineEnd:
-			for at > m.from && isBlank(m.b[at-1]) {
+			for at > m.from && chars.IsSpace(m.b[at-1]) {
 				at--
 			}
 			if at == m.from || m.b[at-1] != '\n' {
@@ -143,7 +144,7 @@ func (m *matcher) forward(nodes []node, at int) bool {
 			}
 			return rest == len(m.b) || m.b[rest] == '\n'
 		case lineEnd:
-			for at < m.to && (isBlank(m.b[at]) || m.b[at] == '\r') {
+			for at < m.to && (chars.IsSpace(m.b[at]) || m.b[at] == '\r') {
 				at++
 			}
 			if at >= m.to || m.b[at] != '\n' {
@@ -199,7 +200,7 @@ func (t token) past(b []byte) int {
 func (m *matcher) after(at int) (token, bool) { return next(m.b, at, m.to) }
 
 func next(b []byte, at, to int) (token, bool) {
-	for at < to && (isBlank(b[at]) || at+1 < to && isBlank(b[at+1]) && bytes.IndexByte([]byte(",;:"), b[at]) >= 0) {
+	for at < to && (chars.IsSpace(b[at]) || at+1 < to && chars.IsSpace(b[at+1]) && bytes.IndexByte([]byte(",;:"), b[at]) >= 0) {
 		at++
 	}
 	if at >= to || b[at] == '\n' || b[at] == '\r' {
@@ -207,7 +208,7 @@ func next(b []byte, at, to int) (token, bool) {
 	}
 	if q := b[at]; q == '"' || q == '\'' {
 		for i := at + 1; i < to && b[i] != '\n'; i++ {
-			if b[i] == q && (i+1 >= len(b) || !isWord(b[i+1])) && i > at+1 {
+			if b[i] == q && (i+1 >= len(b) || !chars.IsWord(b[i+1])) && i > at+1 {
 				if i+1 < to && bytes.IndexByte([]byte(" \t\r\n,;:.)]}|&"), b[i+1]) < 0 { // 'NAME'@'HOST'
 					break
 				}
@@ -216,7 +217,7 @@ func next(b []byte, at, to int) (token, bool) {
 		}
 	}
 	start := at
-	for at < to && !isBlank(b[at]) && b[at] != '\n' && b[at] != '\r' {
+	for at < to && !chars.IsSpace(b[at]) && b[at] != '\n' && b[at] != '\r' {
 		at++
 	}
 	return token{start, at, 0}, true
@@ -224,7 +225,7 @@ func next(b []byte, at, to int) (token, bool) {
 
 // before gives the token that ends before a place of the line.
 func (m *matcher) before(at int) (token, bool) {
-	for at > m.from && isBlank(m.b[at-1]) {
+	for at > m.from && chars.IsSpace(m.b[at-1]) {
 		at--
 	}
 	if at <= m.from || m.b[at-1] == '\n' {
@@ -232,13 +233,13 @@ func (m *matcher) before(at int) (token, bool) {
 	}
 	if q := m.b[at-1]; q == '"' || q == '\'' {
 		for i := at - 2; i >= m.from && m.b[i] != '\n'; i-- {
-			if m.b[i] == q && (i == m.from || isBlank(m.b[i-1]) || m.b[i-1] == '\n') {
+			if m.b[i] == q && (i == m.from || chars.IsSpace(m.b[i-1]) || m.b[i-1] == '\n') {
 				return token{i + 1, at - 1, q}, true
 			}
 		}
 	}
 	last := at
-	for at > m.from && !isBlank(m.b[at-1]) && m.b[at-1] != '\n' {
+	for at > m.from && !chars.IsSpace(m.b[at-1]) && m.b[at-1] != '\n' {
 		at--
 	}
 	return token{at, last, 0}, true
@@ -298,7 +299,7 @@ func (m *matcher) within(pieces []piece, t token) (at, stop int) {
 	if t.quote != 0 {
 		return at, stop
 	}
-	if last.slot != "" || last.any || isWord(last.text[len(last.text)-1]) {
+	if last.slot != "" || last.any || chars.IsWord(last.text[len(last.text)-1]) {
 		stop = trimmed(m.b, t)
 	}
 	if first.slot == "" {
@@ -364,7 +365,7 @@ func phoneEnd(b []byte, at int) int {
 // isName reports whether a value has the signs of names of accounts alone.
 func isName(v []byte) bool {
 	for _, c := range v {
-		if !isWord(c) && c < 0x80 && c != '.' && c != '-' && c != '$' && c != '@' && c != '\\' {
+		if !chars.IsWord(c) && c < 0x80 && c != '.' && c != '-' && c != '$' && c != '@' && c != '\\' {
 			return false
 		}
 	}

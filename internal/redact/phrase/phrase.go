@@ -27,6 +27,8 @@ package phrase
 import (
 	"fmt"
 	"strings"
+
+	"envask/internal/redact/chars"
 )
 
 // Slot says what stands in a place of a template.
@@ -158,7 +160,7 @@ func (t *Table) At(b []byte, blank int, each func(Found)) {
 	if start > 0 && b[start-1] == '.' { // of a title
 		start--
 	}
-	for start > 0 && blank-start < 32 && (isWord(b[start-1]) || b[start-1] == '-') {
+	for start > 0 && blank-start < 32 && (chars.IsWord(b[start-1]) || b[start-1] == '-') {
 		start--
 	}
 	var buf [32]byte

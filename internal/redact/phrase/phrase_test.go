@@ -5,6 +5,8 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
+	"envask/internal/redact/chars"
 )
 
 // anything takes every value of letters for what its slot says, but for everyday words where it must look like a secret.
@@ -61,7 +63,7 @@ func unmark(line string) (text string, values []string) {
 func found(t *Table, text string) (values []string) {
 	b := []byte(text + "\n")
 	for i := 1; i < len(b); i++ {
-		if b[i] == ' ' && (isWord(b[i-1]) || b[i-1] == '.') {
+		if b[i] == ' ' && (chars.IsWord(b[i-1]) || b[i-1] == '.') {
 			t.At(b, i, func(f Found) { values = append(values, string(b[f.Start:f.End])) })
 		}
 	}

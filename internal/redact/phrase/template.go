@@ -3,6 +3,8 @@ package phrase
 import (
 	"fmt"
 	"strings"
+
+	"envask/internal/redact/chars"
 )
 
 // How templates are compiled.
@@ -78,7 +80,7 @@ func compile(text string) (template, error) {
 }
 
 // common are words that stand in many lines of which few have a secret or a name.
-var common = words(`user name set for from with and open opened closed accepted failed that there file session password login started
+var common = chars.WordSet(`user name set for from with and open opened closed accepted failed that there file session password login started
 	stopped get post`)
 
 // rarity says how well a node does as the word by which a phrase is looked for: the longer the rarer; 0 is not at all.
@@ -92,7 +94,7 @@ func (n *node) rarity() int {
 	least := 99
 	for _, w := range n.words {
 		for i := 0; i < len(w); i++ {
-			if c := w[i]; !(isWord(c) || c == '-' || c == '.' && i == len(w)-1) || w[0] == '-' {
+			if c := w[i]; !(chars.IsWord(c) || c == '-' || c == '.' && i == len(w)-1) || w[0] == '-' {
 				return 0
 			}
 		}
@@ -210,9 +212,3 @@ func compilePieces(w string) (out []piece, err error) {
 	}
 	return out, nil
 }
-
-func isWord(c byte) bool {
-	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '_'
-}
-
-func isBlank(c byte) bool { return c == ' ' || c == '\t' }
