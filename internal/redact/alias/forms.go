@@ -288,6 +288,7 @@ func AsUTF8(text string) string {
 	return string(runes)
 }
 
+// IsPlainText reports whether a text can stand in a line as it is.
 func IsPlainText(s string) bool {
 	for _, r := range s {
 		if r < 0x20 || r == 0xfffd {

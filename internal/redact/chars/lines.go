@@ -42,6 +42,7 @@ func InsideQuotes(b []byte, from, at int, quote byte) (open bool) {
 	return open
 }
 
+// AtLineStart reports whether nothing but blanks, quotes and dashes stands before a place in its line.
 func AtLineStart(b []byte, at int) bool {
 	for at > 0 && (IsSpace(b[at-1]) || b[at-1] == '"' || b[at-1] == '\'' || b[at-1] == '-') {
 		at--
@@ -121,6 +122,7 @@ func FieldsAt(line []byte, base int) (words [][2]int) {
 	return words
 }
 
+// IsOneOf reports whether a word is one of some that are given in small letters, whatever its case.
 func IsOneOf(word []byte, list ...string) bool {
 	for _, w := range list {
 		if len(w) == len(word) && (len(w) == 0 || (w[0]^word[0])|0x20 == 0x20) && bytes.EqualFold([]byte(w), word) {

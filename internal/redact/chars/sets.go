@@ -8,6 +8,7 @@ import (
 // price of one look. It never rules out a word that is in it.
 type WordEnds [1 << 12]bool
 
+// NewWordEnds keeps the ends of words.
 func NewWordEnds(sets ...map[string]bool) *WordEnds {
 	e := new(WordEnds)
 	for _, set := range sets {
@@ -37,15 +38,18 @@ func endHash(b []byte, at int) uint32 {
 // A gramSet says which three letters some words begin with.
 type GramSet [1 << 12]bool
 
+// Add adds the first three letters of a word.
 func (g *GramSet) Add(word string) {
 	g[(uint32(word[0])|uint32(word[1])<<8|uint32(word[2])<<16)*2654435761>>20] = true
 }
 
+// Has reports whether the three letters at a place are among them.
 func (g *GramSet) Has(b []byte, at int) bool {
 	_ = b[at+2]
 	return g[(uint32(b[at])|uint32(b[at+1])<<8|uint32(b[at+2])<<16)*2654435761>>20]
 }
 
+// WordSet gives the set of the words of a text.
 func WordSet(words string) map[string]bool {
 	m := map[string]bool{}
 	for _, w := range strings.Fields(words) {
@@ -61,6 +65,7 @@ type wordList struct {
 	may   [64]uint64
 }
 
+// NewWordList makes a list of sets of words that is asked without copies.
 func NewWordList(sets ...map[string]bool) *wordList {
 	l := &wordList{words: map[string]bool{}}
 	for _, set := range sets {

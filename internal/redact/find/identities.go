@@ -304,9 +304,10 @@ func versionGoesOn(rest []byte) bool {
 		bytes.Count(rest[:min(len(rest), 16)], []byte(".")) < 3
 }
 
+// StaysIPv4 reports whether an address is left as it is: loopback, unspecified and multicast. Aliases come from what is above.
 func StaysIPv4(a netip.Addr) bool {
 	o := a.As4()
-	return o[0] == 0 || o[0] == 127 || o[0] >= 224 && o[0] < 240 // aliases come from what is above
+	return o[0] == 0 || o[0] == 127 || o[0] >= 224 && o[0] < 240
 }
 
 var beforeVersion = *chars.BytesOf(" \t:=\"'>")

@@ -175,6 +175,7 @@ func isWorkingFolder(b []byte, at int, value []byte) bool {
 	return chars.IsOneOf(b[start:end], "pwd", "oldpwd")
 }
 
+// KeyedSecret finds the secret behind a telling key, in the usual notations.
 func KeyedSecret(b []byte, at, free int, kind KeyKind) (int, int, bool) {
 	if b[at] == ':' && bytes.HasPrefix(b[at:], []byte("://")) {
 		return 0, 0, false
@@ -364,6 +365,7 @@ func elementValue(b []byte, at int) (start, end int) {
 	return start, start + n
 }
 
+// Authorization finds the value of an Authorization header, without its scheme (RFC 9110, section 11.6).
 func Authorization(b []byte, at, free int) (int, int, bool) {
 	k, ok := keyedAt(b, at)
 	if !ok || k.start < free {
@@ -401,6 +403,7 @@ func Authorization(b []byte, at, free int) (int, int, bool) {
 	return start, end, start < end && IsValue(b[start:end])
 }
 
+// Cookie finds the value of a Cookie header (RFC 6265).
 func Cookie(b []byte, at, free int) (int, int, bool) {
 	k, ok := keyedAt(b, at)
 	if !ok || k.start < free {

@@ -158,6 +158,7 @@ func inCode(b []byte, at int) int {
 	return at + 1 + n
 }
 
+// IsPhoneLike reports whether a value has digits and the signs of telephone numbers alone.
 func IsPhoneLike(v []byte) bool {
 	for _, c := range v {
 		if !chars.IsDigit(c) && bytes.IndexByte([]byte("+ ()-./"), c) < 0 {

@@ -69,6 +69,7 @@ func userAndSecret(b []byte, end, free int) (int, int, bool) {
 	return behindUser(b, start, stop)
 }
 
+// BeforeDash are the signs behind which an option may begin.
 var BeforeDash = *chars.BytesOf(" \t\"'\n[,")
 
 // OptionValue reads the value behind an option.

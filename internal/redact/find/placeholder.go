@@ -6,6 +6,7 @@ import (
 	"envask/internal/redact/chars"
 )
 
+// PlaceholderHead begins what stands in the place of a secret.
 var PlaceholderHead = []byte("[redacted:")
 
 // PlaceholderLen gives the length of the placeholder at the beginning of text, or 0.

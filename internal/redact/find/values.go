@@ -113,6 +113,7 @@ func isBraced(v []byte) bool {
 	return len(v) > 8 && v[len(v)-1] == '}' && LooksChosen(v[1:len(v)-1]) && !bytes.ContainsAny(v[1:len(v)-1], "{}\"' :.")
 }
 
+// IsValue reports whether a text can be the value of something: what is empty, masked, a placeholder of a template or ours is none.
 func IsValue(v []byte) bool {
 	switch {
 	case len(v) == 0, IsPlaceholder(v), isZero(v), IsAliasWord(v), notSecretWords.Has(v) && (len(v) < 6 || notSecret[string(v)]):

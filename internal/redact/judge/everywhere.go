@@ -59,9 +59,9 @@ func nameOfWords(words [][]byte) bool {
 var particles = chars.WordSet("van von der den de da di dos das del della la le el al bin ibn ben ter ten zu zur af av mc mac san st")
 
 // organisations are words of what people are in.
-var organisations = chars.WordSet("foundation inc ltd llc gmbh corp corporation project team university institute group company association " +
-	"consortium " +
-	"committee department software systems technologies labs developers maintainers contributors authors")
+var organisations = chars.WordSet(`
+	foundation inc ltd llc gmbh corp corporation project team university institute group company association consortium
+	committee department software systems technologies labs developers maintainers contributors authors`)
 
 // madeOfWords reports whether a word is one that everybody uses, or is put together of such words, numbers and single letters, as names of
 // variables, packages, classes and files are.

@@ -28,7 +28,8 @@ func (p *Place) escaped() bool {
 }
 
 // programWords begin lines of programs.
-var programWords = chars.WordSet("my our local let const var final static return if elif else elsif unless for foreach while private public " +
+var programWords = chars.WordSet("my our local let const var final static return if elif else elsif unless for foreach while " +
+	"private public " +
 	"protected def func " +
 	"function import char int bool string auto unsigned struct typedef class assert case raise throw new print printf fn pub use sub " +
 	"lambda yield await " +
@@ -67,7 +68,8 @@ func (p *Place) program() bool {
 func (p *Place) key() []byte {
 	b := bytes.TrimRight(p.Before, " \t\"'=:>({[`*")
 	start := len(b)
-	for start > 0 && (isLower(b[start-1]|0x20) || chars.IsDigit(b[start-1]) || b[start-1] == '_' || b[start-1] == '-' || b[start-1] == '.') {
+	for start > 0 && (isLower(b[start-1]|0x20) || chars.IsDigit(b[start-1]) || b[start-1] == '_' || b[start-1] == '-' ||
+		b[start-1] == '.') {
 		start--
 	}
 	return b[start:]
@@ -336,7 +338,8 @@ func sentence(t []byte) bool {
 }
 
 // joining are words of sentences.
-var joining = chars.WordSet("a an the is are was were be been to of in on at for from by with and or not no when if that this it as than then " +
+var joining = chars.WordSet("a an the is are was were be been to of in on at for from by with and or not no when if that this " +
+	"it as than then " +
 	"after before " +
 	"can cannot must may will should would could do does did has have had into only also remove add fix use using new file")
 
@@ -397,7 +400,8 @@ func calledByProgram(t []byte) bool {
 }
 
 // namesFields are parts of what programs call the fields of names.
-var namesFields = chars.WordSet(`user username name names users login account accounts id ids uid key keys type field fields value values list path
+var namesFields = chars.WordSet(`user username name names users login account accounts id ids uid key keys type field fields value
+	values list path
 	dir file str string obj object var arg args param params info data ctx ptr map set get is has not default new current self class model
 	table column row rows index count url uri host email mail password pass pwd secret token title label text role roles group groups
 	first last full display given family required invalid unknown missing`)

@@ -80,7 +80,8 @@ func compile(text string) (template, error) {
 }
 
 // common are words that stand in many lines of which few have a secret or a name.
-var common = chars.WordSet(`user name set for from with and open opened closed accepted failed that there file session password login started
+var common = chars.WordSet(`user name set for from with and open opened closed accepted failed that there file session password login
+	started
 	stopped get post`)
 
 // rarity says how well a node does as the word by which a phrase is looked for: the longer the rarer; 0 is not at all.
