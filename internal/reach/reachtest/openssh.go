@@ -4,13 +4,16 @@ import (
 	"crypto/ed25519"
 	"crypto/rand"
 	"encoding/pem"
+	"errors"
 	"fmt"
+	"io"
 	"net"
 	"os"
 	"os/exec"
 	"os/user"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -122,10 +125,16 @@ func (s OpenSSH) mayLogIn(t *testing.T, key []byte, log string, old bool) {
 		algorithms := ssh.InsecureAlgorithms()
 		config.KeyExchanges, config.Ciphers, config.MACs = algorithms.KeyExchanges, algorithms.Ciphers, algorithms.MACs
 	}
-	client, err := ssh.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", s.Port), config)
-	if err == nil {
-		client.Close()
-		return
+	for try := 0; ; try++ {
+		client, dialed := ssh.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", s.Port), config)
+		if err = dialed; err == nil {
+			client.Close()
+			return
+		}
+		if try == 3 || !errors.Is(err, syscall.ECONNRESET) && !errors.Is(err, io.EOF) { // a busy machine's server hangs up before it greets
+			break
+		}
+		time.Sleep(200 * time.Millisecond)
 	}
 	text, _ := os.ReadFile(log)
 	if os.Getenv("ENVASK_SERVERS") == "" && strings.Contains(string(text), "not allowed because") {
