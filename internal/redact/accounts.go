@@ -133,3 +133,10 @@ func plausible(b []byte, start, end int, class alias.Class, sure bool) bool {
 
 // maxAround bounds how much of a line is looked at on each side of a find, in bytes.
 const maxAround = 160
+
+// besideMAC adds the sender of a frame behind its receiver.
+func besideMAC(e *Engine, b []byte, from, start, end int) {
+	if find.BeginsFrame(b, start) {
+		e.add(b, from, end+1, end+18, "mac")
+	}
+}

@@ -500,3 +500,10 @@ const hunkQuote = '+'
 
 // prefixQuote stands for the quotes of lines with something before them that is none of theirs, see envelope.
 const prefixQuote = '|'
+
+// Around is how much of the line is shown on each side of a sample, in bytes; samplesEach, how many samples a rule gives in
+// one text.
+const (
+	around      = 60
+	samplesEach = 2
+)
