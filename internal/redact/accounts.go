@@ -87,7 +87,8 @@ func besideName(e *Engine, b []byte, from, start, end int) {
 		if again := end + 1; chars.NameAt(b, again) == again+end-start {
 			e.add(b, from, again, again+end-start, logUserRule)
 		}
-	case b[start-1] == ' ' && (b[end] == ' ' || b[end] == '@') && chars.IsOneOf([]byte(chars.FirstWord(b[chars.LineStart(b, start):start])), "AllowUsers", "DenyUsers"):
+	case b[start-1] == ' ' && (b[end] == ' ' || b[end] == '@') &&
+		chars.IsOneOf([]byte(chars.FirstWord(b[chars.LineStart(b, start):start])), "AllowUsers", "DenyUsers"):
 		for _, w := range find.WordsFrom(b, end) {
 			if to := chars.NameAt(b, w[0]); find.IsPerson(b[w[0]:to]) && (to == w[1] || b[to] == '@') {
 				e.add(b, from, w[0], to, logUserRule)
@@ -97,11 +98,14 @@ func besideName(e *Engine, b []byte, from, start, end int) {
 		e.addMembers(b, from, end)
 	case b[start-1] == '[' && b[end] == '/': // Login incorrect: [NAME/SECRET], of servers for dial-in
 		secret, _, closed := bytes.Cut(chars.LineFrom(b[:min(len(b), end+chars.MaxPair)], end+1), []byte("]"))
-		if closed && find.IsValue(secret) && secret[0] != '<' && secret[0] != '[' && bytes.Contains(b[chars.LineStart(b, start):start], []byte("Login ")) {
+		if closed && find.IsValue(secret) && secret[0] != '<' && secret[0] != '[' &&
+			bytes.Contains(b[chars.LineStart(b, start):start], []byte("Login ")) {
 			e.add(b, from, end+1, end+1+len(secret), keyedSecretRule)
 		}
-	case b[end] == ' ' && b[end+1] == '(' && end+2 < len(b) && chars.IsUpper(b[end+2]) && bytes.IndexByte(b[start:end], ' ') < 0: // NAME (First Last)
-		if more := find.MoreNames(b, end+2, chars.NameAt(b, end+2)); more < len(b) && b[more] == ')' && bytes.IndexByte(b[end+2:more], ' ') > 0 {
+	// NAME (First Last).
+	case b[end] == ' ' && b[end+1] == '(' && end+2 < len(b) && chars.IsUpper(b[end+2]) && bytes.IndexByte(b[start:end], ' ') < 0:
+		if more := find.MoreNames(b, end+2, chars.NameAt(b, end+2)); more < len(b) && b[more] == ')' &&
+			bytes.IndexByte(b[end+2:more], ' ') > 0 {
 			e.add(b, from, end+2, more, logUserRule)
 		}
 	}

@@ -24,7 +24,8 @@ const (
 const cellSeps = ",;\t|"
 
 // personal are heads of columns that tables of people have.
-var personal = chars.WordSet(`email mail emailaddress birthdate dateofbirth dob birthday address street city postcode zip zipcode nationality gender salutation title ticket ticketnumber booking bookingreference seat`)
+var personal = chars.WordSet(`email mail emailaddress birthdate dateofbirth dob birthday address street city postcode zip zipcode
+	nationality gender salutation title ticket ticketnumber booking bookingreference seat`)
 
 // cellsHead reads the head of a table in the line that a place is in. Lists of names stand in programs and prose, too: but for the
 // first line of a text, a head has no blanks around its separators and more than two cells, or a rule of dashes below it.
@@ -102,7 +103,8 @@ func cellKinds(line []byte, sep, rows byte) (t cellTable, ok bool) {
 	valid := eachCell(line, sep, func(n int, from, to int) bool {
 		name := bytes.Trim(line[from:to], "\"'` *[]")
 		names = append(names, name)
-		if n >= maxCells || len(name) > 40 || len(name) > 0 && (chars.IsDigit(name[0]) || name[0] == '-') || len(name) == 0 && sep != '|' || find.LooksRandom(name) {
+		if n >= maxCells || len(name) > 40 || len(name) > 0 && (chars.IsDigit(name[0]) || name[0] == '-') || len(name) == 0 &&
+			sep != '|' || find.LooksRandom(name) {
 			return false
 		}
 		for _, c := range name {
@@ -292,7 +294,8 @@ func (k cellKind) rule() (string, alias.Class) {
 func (k cellKind) takes(v []byte) bool {
 	switch k {
 	case cellSecret:
-		return find.IsValue(v) && len(v) <= MaxLearned && !(chars.IsAllDigits(v) && len(v) < 4) && string(v) != `\N` && !chars.IsOneOf(v, "null", "true", "false", "t", "f", "n/a", "-")
+		return find.IsValue(v) && len(v) <= MaxLearned && !(chars.IsAllDigits(v) && len(v) < 4) && string(v) != `\N` &&
+			!chars.IsOneOf(v, "null", "true", "false", "t", "f", "n/a", "-")
 	case cellWeak:
 		return find.LooksRandom(v) && find.IsValue(v)
 	case cellName:

@@ -25,8 +25,10 @@ var (
 	nameHeads    = chars.WordSet("user username owner login uid account")
 	numberHeads  = chars.WordSet("pid ppid id uid nlwp shmid semid msqid jobid session euid ruid lwp tgid")
 	consoleHeads = chars.WordSet("tty tt seat line")
-	otherHeads   = chars.WordSet(`c stime time cmd command args comm fd type device node name from what idle jcpu pcpu state status perms bytes nattch key group machine protocol partition nodes
-		sessionname start started stat rss vsz pri pr ni virt res shr s elapsed size priority queue host domain process program image threads handles mem cpu winsta path file inode`)
+	otherHeads   = chars.WordSet(`c stime time cmd command args comm fd type device node name from what idle jcpu pcpu state status
+	perms bytes nattch key group machine protocol partition nodes
+		sessionname start started stat rss vsz pri pr ni virt res shr s elapsed size priority queue host domain process program image
+	threads handles mem cpu winsta path file inode`)
 )
 
 // lastHead bounds in which of the first columns names and what is checked stand.
@@ -82,7 +84,8 @@ func headAt(b []byte, at int) (c column) {
 			known++
 		}
 	}
-	c.open = len(words) >= 4 && known >= 3 && 2*known > len(words) && c.name >= 0 && c.name <= lastHead && c.check >= 0 && c.check <= lastHead && c.name != c.check
+	c.open = len(words) >= 4 && known >= 3 && 2*known > len(words) && c.name >= 0 && c.name <= lastHead && c.check >= 0 &&
+		c.check <= lastHead && c.name != c.check
 	return c
 }
 
@@ -98,7 +101,8 @@ func (c *column) row(b []byte, at int) (start, end int, fits bool) {
 			return 0, 0, false
 		}
 	}
-	if !c.fits(b[words[c.check][0]:words[c.check][1]]) && (c.check == 0 || c.check-1 == c.name || c.check < c.name || !c.fits(b[words[c.check-1][0]:words[c.check-1][1]])) {
+	if !c.fits(b[words[c.check][0]:words[c.check][1]]) && (c.check == 0 || c.check-1 == c.name || c.check < c.name ||
+		!c.fits(b[words[c.check-1][0]:words[c.check-1][1]])) {
 		return 0, 0, false
 	}
 	w := words[c.name]
@@ -118,7 +122,8 @@ func (c *column) row(b []byte, at int) (start, end int, fits bool) {
 
 func (c *column) fits(field []byte) bool {
 	if c.console {
-		return bytes.HasPrefix(field, []byte("tty")) || bytes.HasPrefix(field, []byte("pts/")) || chars.IsOneOf(field, "console", "seat0", "?", "-", ":0", ":1", "hvc0")
+		return bytes.HasPrefix(field, []byte("tty")) || bytes.HasPrefix(field, []byte("pts/")) ||
+			chars.IsOneOf(field, "console", "seat0", "?", "-", ":0", ":1", "hvc0")
 	}
 	return chars.IsAllDigits(field)
 }

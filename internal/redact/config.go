@@ -82,7 +82,8 @@ func (x Expression) next() func(b []byte, from int) (int, int, bool) {
 				if loc == nil {
 					break
 				}
-				if text := b[m+loc[0] : m+loc[1]]; loc[1] > loc[0] && !bytes.Contains(text, find.PlaceholderHead) && !alias.IsAlias(x.Class, text) {
+				if text := b[m+loc[0] : m+loc[1]]; loc[1] > loc[0] && !bytes.Contains(text, find.PlaceholderHead) &&
+					!alias.IsAlias(x.Class, text) {
 					return m + loc[0], m + loc[1], true
 				}
 				m += max(loc[1], loc[0]+1)

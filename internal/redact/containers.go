@@ -200,7 +200,8 @@ func applyZip(e *Engine, w io.Writer, r io.Reader, in Source) (Result, error) {
 }
 
 func (m *members) zipMember(zw *zip.Writer, f *zip.File, bound *growth) error {
-	h := zip.FileHeader{Name: m.name(f.Name), Modified: f.Modified, Method: f.Method, ExternalAttrs: f.ExternalAttrs, CreatorVersion: f.CreatorVersion}
+	h := zip.FileHeader{Name: m.name(f.Name), Modified: f.Modified,
+		Method: f.Method, ExternalAttrs: f.ExternalAttrs, CreatorVersion: f.CreatorVersion}
 	if strings.HasSuffix(f.Name, "/") {
 		if zw == nil {
 			return nil

@@ -45,13 +45,20 @@ var otherContexts = sync.OnceValue(func() []family {
 		{append(behind("/", chars.BytesOf("t"), chars.BytesOf("s")), tokenContexts(".")...), 1},
 		{append(behind("J", chars.BytesOf("y")), at("\xef", chars.BytesOf("\xbc"), chars.BytesOf("\x9a\x9d"))...), 1},
 		{append(at("{", chars.BytesOf("SMCPs")), at("A", chars.BytesOf("KSRI"))...), 1},
-		{append(at("[", chars.BytesOf("r"), chars.BytesOf("e"), chars.BytesOf("d"), chars.BytesOf("a")), at("[", anyDigit, nil, chars.BytesOf("/"))...), 1},
-		{slices.Concat(at("/", chars.BytesOf("hU")), at("/", chars.BytesOf("m"), chars.BytesOf("a")), at("/", chars.BytesOf("c"), chars.BytesOf("r")), at("&", chars.BytesOf("#c")), at(")", chars.BytesOf(" ")),
+		{append(at("[", chars.BytesOf("r"), chars.BytesOf("e"), chars.BytesOf("d"), chars.BytesOf("a")), at("[", anyDigit,
+			nil, chars.BytesOf("/"))...), 1},
+		{slices.Concat(at("/", chars.BytesOf("hU")), at("/", chars.BytesOf("m"),
+			chars.BytesOf("a")), at("/", chars.BytesOf("c"), chars.BytesOf("r")), at("&", chars.BytesOf("#c")), at(")", chars.BytesOf(" ")),
 			between([]*chars.ByteSet{chars.BytesOf(" ")}, "?", chars.BytesOf(" "))), 1},
-		{slices.Concat(at(`\`, chars.BytesOf(`uUhD\`)), behind(`\`, anyCapital), behind(`\`, anyDigit), behind(`\`, chars.BytesOf("-")), at("-", chars.BytesOf("->")), optionContexts(), tokenContexts("-"),
-			at("(", chars.BytesOf(`"'`)), behind("(", anyDigit), behind("(", chars.BytesOf("rRwW"), letter('d')), behind("(", letter('s')), behind("(", letter('s'), chars.BytesOf(" \n")), behind("(", chars.BytesOf(")"), chars.BytesOf(",")),
+		{slices.Concat(at(`\`, chars.BytesOf(`uUhD\`)), behind(`\`,
+			anyCapital), behind(`\`, anyDigit), behind(`\`, chars.BytesOf("-")),
+			at("-", chars.BytesOf("->")), optionContexts(), tokenContexts("-"),
+			at("(", chars.BytesOf(`"'`)), behind("(", anyDigit), behind("(", chars.BytesOf("rRwW"), letter('d')), behind("(",
+				letter('s')), behind("(", letter('s'), chars.BytesOf(" \n")), behind("(", chars.BytesOf(")"), chars.BytesOf(",")),
 			behind("(", chars.BytesOf(")"), chars.BytesOf(","), chars.BytesOf(" \n"))), 1},
-		{slices.Concat(dashedContexts(), dottedContexts(), at("%", chars.BytesOf("2345")), at("*", anyHex), at("B", chars.BytesOf("ea")), between([]*chars.ByteSet{&find.BeforeNumber}, "+", anyDigit),
+		{slices.Concat(dashedContexts(), dottedContexts(), at("%",
+			chars.BytesOf("2345")), at("*", anyHex), at("B", chars.BytesOf("ea")),
+			between([]*chars.ByteSet{&find.BeforeNumber}, "+", anyDigit),
 			between([]*chars.ByteSet{chars.BytesOf("t"), chars.BytesOf("e")}, "-", chars.BytesOf("L")), domainContexts()), 1},
 	}
 })
@@ -77,7 +84,8 @@ var anyDigit, anyHex, anyCapital = bytesThat(chars.IsDigit), bytesThat(chars.IsH
 // optionContexts are those of the dashes of options, and of host names that are addresses: ip-192-0-2-11.
 func optionContexts() []context {
 	before := bytesThat(func(c byte) bool { return beforeOption[c] })
-	return append(between([]*chars.ByteSet{before}, "-", bytesThat(func(c byte) bool { return c != ' ' })), behind("-", chars.BytesOf("i"), chars.BytesOf("p"))...)
+	return append(between([]*chars.ByteSet{before}, "-", bytesThat(func(c byte) bool { return c != ' ' })),
+		behind("-", chars.BytesOf("i"), chars.BytesOf("p"))...)
 }
 
 // dashedContexts are those of hardware addresses with dashes.
@@ -128,7 +136,8 @@ func tokenContexts(signs string) (all []context) {
 // of files in listings.
 func spaceContexts() []context {
 	last := chars.BytesOf("x-sStT")
-	all := append(behind(" ", chars.BytesOf("r-"), chars.BytesOf("w-"), last), behind(" ", chars.BytesOf("w-"), last, chars.BytesOf(".+@"))...)
+	all := append(behind(" ", chars.BytesOf("r-"), chars.BytesOf("w-"),
+		last), behind(" ", chars.BytesOf("w-"), last, chars.BytesOf(".+@"))...)
 	for _, end := range announcerEnds() {
 		var before []*chars.ByteSet
 		for _, c := range []byte(end) {

@@ -53,7 +53,8 @@ func compareEntries(a, b *entry) int {
 		}
 		return 1
 	}
-	return cmp.Or(strings.Compare(string(a.value.Class), string(b.value.Class)), strings.Compare(a.value.Rule, b.value.Rule), strings.Compare(a.value.Text, b.value.Text))
+	return cmp.Or(strings.Compare(string(a.value.Class), string(b.value.Class)),
+		strings.Compare(a.value.Rule, b.value.Rule), strings.Compare(a.value.Text, b.value.Text))
 }
 
 // inParts calls each for the parts of a list that are handled beside each other, and waits: there may be tens of thousands of values,
@@ -123,7 +124,8 @@ func mergeSorted[T any](parts [][]T, compare func(a, b *T) int) []T {
 func tailOf(text string, at int) (tail uint64) {
 	if at+8 <= len(text) {
 		t := text[at : at+8]
-		return uint64(t[0])<<56 | uint64(t[1])<<48 | uint64(t[2])<<40 | uint64(t[3])<<32 | uint64(t[4])<<24 | uint64(t[5])<<16 | uint64(t[6])<<8 | uint64(t[7])
+		return uint64(t[0])<<56 | uint64(t[1])<<48 | uint64(t[2])<<40 | uint64(t[3])<<32 |
+			uint64(t[4])<<24 | uint64(t[5])<<16 | uint64(t[6])<<8 | uint64(t[7])
 	}
 	for i := range 8 {
 		tail <<= 8

@@ -27,7 +27,8 @@ func withinName(b []byte, at, end int) bool {
 // homesOf are folders in which each folder is called like a person.
 var homesOf = chars.WordSet(`home homes users user profiles people accounts`)
 
-// PathWords gives the words of a path, in small letters: parts of it name programs and things. Those that name whose folder it is are left out.
+// PathWords gives the words of a path, in small letters: parts of it name programs and things. Those that name whose folder it is are
+// left out.
 func PathWords(name string) (words []string) {
 	person := false
 	for _, part := range strings.FieldsFunc(name, func(r rune) bool { return r == '/' || r == '\\' }) {

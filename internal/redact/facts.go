@@ -59,7 +59,8 @@ func documentStart(b []byte, from int) int {
 
 // nameKeys stand over the name of something whose value stands beside it, and valueKeys over that value.
 var (
-	nameKeys  = chars.WordSet("name key field label id attribute property option parameter setting variable title param dt th td header display")
+	nameKeys = chars.WordSet("name key field label id attribute property option parameter setting variable title param dt th " +
+		"td header display")
 	valueKeys = chars.WordSet("value val content contents text data string default dd td current plain body constant")
 )
 
@@ -149,7 +150,8 @@ func (e *Engine) factsOf(b []byte, start, from int, o *fact.Object) {
 	}
 }
 
-// accountBeside gives the member of an object that is the name of whose password stands beside it, or -1: {"name": "itostrund", "password": …}.
+// accountBeside gives the member of an object that is the name of whose password stands beside it, or -1: {"name": "itostrund",
+// "password": …}.
 func accountBeside(e *Engine, text []byte, o *fact.Object) int {
 	name, secret := -1, false
 	for i, m := range o.Members {
@@ -232,7 +234,8 @@ func secretByFact(v []byte, quote byte) bool {
 		return false
 	}
 	switch {
-	case len(v) < 4, chars.AllDigits(string(v)) && len(v) < 4, bytes.HasPrefix(v, []byte("/")), bytes.HasPrefix(v, []byte("$")), judge.Format(v):
+	case len(v) < 4, chars.AllDigits(string(v)) && len(v) < 4, bytes.HasPrefix(v, []byte("/")), bytes.HasPrefix(v,
+		[]byte("$")), judge.Format(v):
 		return false
 	case bytes.Contains(v, []byte("://")) && bytes.IndexByte(v, '@') < 0:
 		return false

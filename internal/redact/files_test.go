@@ -48,7 +48,8 @@ func TestFilesAsProgramsKeepThem(t *testing.T) {
 			}
 		}
 	}
-	for kind, floor := range map[string]float64{"secret": 0.97, "identity": 0.95, "line that stays": 0.995, "what stands around values": 0.99} {
+	for kind, floor := range map[string]float64{"secret": 0.97,
+		"identity": 0.95, "line that stays": 0.995, "what stands around values": 0.99} {
 		share := float64(good[kind]) / float64(all[kind])
 		t.Logf("%s: %d of %d, %.1f %%", kind, good[kind], all[kind], 100*share)
 		require.GreaterOrEqual(t, share, floor, kind)

@@ -73,7 +73,8 @@ func (e *Engine) find(b []byte, from int) {
 			e.findProgram(b, i)
 		}
 		rules := e.table[b[i]]
-		if b[i] == '.' && i > 1 && i+1 < len(b) && chars.IsDigit(b[i-1]) && chars.IsDigit(b[i+1]) && !find.TokenEnds[int(b[i-2])<<8|int(b[i-1])] {
+		if b[i] == '.' && i > 1 && i+1 < len(b) && chars.IsDigit(b[i-1]) && chars.IsDigit(b[i+1]) &&
+			!find.TokenEnds[int(b[i-2])<<8|int(b[i-1])] {
 			rules = e.betweenDigits
 		}
 		f, ok := e.at(b, i, free, rules)
@@ -177,7 +178,8 @@ func (e *Engine) at(b []byte, i, free int, rules []*Rule) (f finding, ok bool) {
 // findLearned adds learned values, but for those within finds of rules.
 func (e *Engine) findLearned(b []byte, from int, rules []finding) {
 	e.matcher.each(b, from, rules, func(m match) {
-		e.findings = append(e.findings, finding{start: m.start, end: m.end, trigger: m.start, class: m.Class, rule: m.Rule, original: m.Text})
+		e.findings = append(e.findings, finding{start: m.start, end: m.end, trigger: m.start, class: m.Class, rule: m.Rule,
+			original: m.Text})
 	})
 }
 

@@ -155,13 +155,15 @@ func begins(magics ...string) func(head []byte, _ string) bool {
 }
 
 func isBzip2(head []byte, _ string) bool {
-	return len(head) > 10 && string(head[:3]) == "BZh" && head[3] >= '1' && head[3] <= '9' && (string(head[4:10]) == "1AY&SY" || string(head[4:10]) == "\x17\x72\x45\x38\x50\x90")
+	return len(head) > 10 && string(head[:3]) == "BZh" && head[3] >= '1' && head[3] <= '9' && (string(head[4:10]) == "1AY&SY" ||
+		string(head[4:10]) == "\x17\x72\x45\x38\x50\x90")
 }
 
 func isTar(head []byte, _ string) bool { return len(head) > 262 && string(head[257:262]) == "ustar" }
 
 // opaqueMagics begin files whose inside is not text and is not opened.
-var opaqueMagics = begins("7z\xbc\xaf\x27\x1c", "\x7fELF", "SQLite format 3\x00", "%PDF", "\xca\xfe\xba\xbe", "LPKSHHRH", "MZ\x90", "ElfFile\x00", "Rar!\x1a\x07",
+var opaqueMagics = begins("7z\xbc\xaf\x27\x1c", "\x7fELF", "SQLite format 3\x00",
+	"%PDF", "\xca\xfe\xba\xbe", "LPKSHHRH", "MZ\x90", "ElfFile\x00", "Rar!\x1a\x07",
 	"\x1f\x9d", "JAVA PROFILE", "age-encryption.org/", "Salted__", "PAGEDU", "MDMP", "\x80\x02\x00\x00", "wOF2", "\x00asm", "BZh")
 
 // isOpaque tells from its beginning that a file is no text: it begins like a known binary form, or more than a tenth of

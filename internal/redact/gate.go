@@ -158,7 +158,8 @@ func (c *keyCache) of(b []byte, end int, m *marks) *cachedKey {
 	e := &c.keys[keyHash(key)]
 	if e.key != key || int(e.n) != n {
 		text := b[start:end]
-		*e = cachedKey{key: key, n: uint8(n), kind: find.KindOf(text), further: mayBelong(text), paired: find.IsPairValue(text) || string(text) == "is"}
+		*e = cachedKey{key: key, n: uint8(n), kind: find.KindOf(text), further: mayBelong(text), paired: find.IsPairValue(text) ||
+			string(text) == "is"}
 		e.nothing = e.kind == 0 && !e.further && !mayName(text)
 	}
 	return e
@@ -172,7 +173,8 @@ func keyBefore(b []byte, end, n int) (key [3]uint64) {
 	case n <= 16:
 		key[0], key[1] = binary.LittleEndian.Uint64(last[16:]), binary.LittleEndian.Uint64(last[8:])>>(128-8*n)
 	default:
-		key[0], key[1], key[2] = binary.LittleEndian.Uint64(last[16:]), binary.LittleEndian.Uint64(last[8:]), binary.LittleEndian.Uint64(last)>>(192-8*n)
+		key[0], key[1], key[2] = binary.LittleEndian.Uint64(last[16:]),
+			binary.LittleEndian.Uint64(last[8:]), binary.LittleEndian.Uint64(last)>>(192-8*n)
 	}
 	return key
 }
@@ -256,8 +258,10 @@ func isLogTime(b []byte, i int) bool {
 	for _, first := range [...]int{i, i - 3, i - 6} {
 		if b[first-5] == '/' {
 			d := b[first-4 : first+9]
-			return chars.IsDigit(d[0]) && chars.IsDigit(d[1]) && chars.IsDigit(d[2]) && chars.IsDigit(d[3]) && d[4] == ':' && chars.IsDigit(d[5]) && chars.IsDigit(d[6]) && d[7] == ':' &&
-				chars.IsDigit(d[8]) && chars.IsDigit(d[9]) && d[10] == ':' && chars.IsDigit(d[11]) && chars.IsDigit(d[12]) && b[first+9] == ' '
+			return chars.IsDigit(d[0]) && chars.IsDigit(d[1]) && chars.IsDigit(d[2]) && chars.IsDigit(d[3]) && d[4] == ':' &&
+				chars.IsDigit(d[5]) && chars.IsDigit(d[6]) && d[7] == ':' &&
+				chars.IsDigit(d[8]) && chars.IsDigit(d[9]) && d[10] == ':' && chars.IsDigit(d[11]) && chars.IsDigit(d[12]) &&
+				b[first+9] == ' '
 		}
 	}
 	return false
@@ -333,7 +337,7 @@ func (e *Engine) worth(b []byte, i int) bool {
 		if find.IsTime(b, i) || isLogTime(b, i) {
 			return false
 		}
-		if n == '/' && b[i+2] == '/' || b[i+33] == ':' || n == ':' || b[i+2] == ':' && (n == 'x' || n == '*' || n == '!') || chars.IsDigit(p) && chars.IsUpper(n) || find.EndsProcessorTime(b, i) || (chars.IsHex(p) || p == ':' || p == '[') && (chars.IsHex(n) || n == ':') && bytes.IndexByte(b[i+1:i+6], ':') >= 0 {
+		if worthColon(b, i, p, n) {
 			return true
 		}
 		return e.keys.at(b, i, &e.marks) != 0 || find.BeforePort(b, i) || (p == ')' || p == '>') && n == ' ' || p == 'N' && b[i-2] == 'I'
@@ -351,7 +355,9 @@ func (e *Engine) worth(b []byte, i int) bool {
 		if b[i] == ';' && (p == 't' || p == 'a' && b[i-2] == 't' && b[i-3] == 'a') { // of &quot; and form-data
 			return true
 		}
-		return (p == '"' || p == '\'' || keyBytes[p]) && e.keys.word(b, i, &e.marks)&(find.KeySecret|find.KeyUser|find.KeyPhone|find.KeyCookie) != 0 || p == ' ' || p == '>' || p == 'n' && b[i-2] == 'i' && b[i] == ';'
+		return (p == '"' || p == '\'' || keyBytes[p]) &&
+			e.keys.word(b, i, &e.marks)&(find.KeySecret|find.KeyUser|find.KeyPhone|find.KeyCookie) != 0 || p == ' ' || p == '>' ||
+			p == 'n' && b[i-2] == 'i' && b[i] == ';'
 	case '?':
 		return p == ' ' && n == ' '
 	case '|', '\t':
@@ -369,7 +375,8 @@ func (e *Engine) worth(b []byte, i int) bool {
 		case "hom", "Use", "mai", "cro": // see homes
 			return true
 		}
-		return p == 's' && b[i-2] == 't' && b[i-3] == 'p' || chars.IsUpper(p) && chars.IsUpper(n) || p == 'r' && b[i-5] == ':' // pts/0, a name, or :user/
+		// Pts/0, a name, or :user/.
+		return p == 's' && b[i-2] == 't' && b[i-3] == 'p' || chars.IsUpper(p) && chars.IsUpper(n) || p == 'r' && b[i-5] == ':'
 	case '\\':
 		return n == 'u' || n == 'U' || n == 'h' || n == 'D' || n == '\\' || chars.IsUpper(p) || chars.IsDigit(p) || p == '-'
 	case '%':
@@ -395,6 +402,13 @@ func (e *Engine) worth(b []byte, i int) bool {
 		return find.BeforeNumber[p] && chars.IsDigit(n) && n != '0'
 	}
 	return b[i] != find.WideSign || n == 0xbc
+}
+
+// worthColon reports whether a colon between two bytes may belong to a URL, an entry of accounts, a processor time or an IPv6 address.
+func worthColon(b []byte, i int, p, n byte) bool {
+	return n == '/' && b[i+2] == '/' || b[i+33] == ':' || n == ':' || b[i+2] == ':' && (n == 'x' || n == '*' || n == '!') ||
+		chars.IsDigit(p) && chars.IsUpper(n) || find.EndsProcessorTime(b, i) ||
+		(chars.IsHex(p) || p == ':' || p == '[') && (chars.IsHex(n) || n == ':') && bytes.IndexByte(b[i+1:i+6], ':') >= 0
 }
 
 // behindParenthesis says whether what userBeforeCron looks for may stand around the end of a parenthesis: the first letters of what a
@@ -477,7 +491,8 @@ func looksMode(b []byte) bool {
 var beforeOption = [256]bool{' ': true, '\t': true, '"': true, '\'': true, '\n': true, '[': true, ',': true, '-': true}
 
 func dashWorth(b []byte, i int, p, n byte) bool {
-	if beforeOption[p] && n != ' ' && n != '"' || n == '-' || n == '>' || find.TokenEnds[int(b[i-2])<<8|int(p)] || p == 'p' && b[i-2] == 'i' || n == 'L' && p == 'e' {
+	if beforeOption[p] && n != ' ' && n != '"' || n == '-' || n == '>' || find.TokenEnds[int(b[i-2])<<8|int(p)] || p == 'p' &&
+		b[i-2] == 'i' || n == 'L' && p == 'e' {
 		return true
 	}
 	return chars.IsHex(p) && chars.IsHex(n) && b[i+3] == '-' && !chars.IsHex(b[i-3])

@@ -26,7 +26,8 @@ func isHAR(head []byte, name string) bool {
 	if strings.HasSuffix(strings.ToLower(name), ".har") {
 		return true
 	}
-	return bytes.Contains(text, []byte(`"log"`)) && bytes.Contains(text, []byte(`"creator"`)) && (bytes.Contains(text, []byte(`"entries"`)) || bytes.Contains(text, []byte(`"pages"`)))
+	return bytes.Contains(text, []byte(`"log"`)) && bytes.Contains(text, []byte(`"creator"`)) &&
+		(bytes.Contains(text, []byte(`"entries"`)) || bytes.Contains(text, []byte(`"pages"`)))
 }
 
 // har redacts one HAR file.
@@ -215,7 +216,8 @@ func (h *har) pair(list, name, value string) string {
 // value redacts a text that stands next to a key.
 func (h *har) value(key, value string) string {
 	kind := find.KindOf([]byte(key))
-	if kind&find.KeySecret != 0 && find.IsValue([]byte(value)) || kind&find.KeyWeak != 0 && find.LooksRandom([]byte(value)) && !strings.HasPrefix(value, "http") {
+	if kind&find.KeySecret != 0 && find.IsValue([]byte(value)) || kind&find.KeyWeak != 0 && find.LooksRandom([]byte(value)) &&
+		!strings.HasPrefix(value, "http") {
 		return h.put("keyed-secret", value)
 	}
 	if kind&(find.KeyUser|find.KeyPhone|find.KeyMAC) != 0 {
@@ -283,8 +285,10 @@ func isTextType(mime string) bool {
 		return true
 	}
 	switch mime {
-	case "application/json", "application/xml", "application/javascript", "application/x-javascript", "application/x-www-form-urlencoded", "application/graphql",
-		"application/x-ndjson", "application/yaml", "application/toml", "application/jwt", "multipart/form-data", "application/x-json", "application/octet-stream":
+	case "application/json", "application/xml", "application/javascript",
+		"application/x-javascript", "application/x-www-form-urlencoded", "application/graphql",
+		"application/x-ndjson", "application/yaml", "application/toml",
+		"application/jwt", "multipart/form-data", "application/x-json", "application/octet-stream":
 		return true
 	}
 	return false

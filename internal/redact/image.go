@@ -21,7 +21,8 @@ func applyImage(e *Engine, w io.Writer, r io.Reader, in Source) (Result, error) 
 	res := Result{Form: Image}
 	br := bufio.NewReader(r)
 	head, _ := br.Peek(12)
-	isPicture := !bytes.HasPrefix(head, []byte("RIFF")) && !bytes.HasPrefix(head, []byte("BM")) || bytes.HasSuffix(head, []byte("WEBP")) || len(head) > 9 && bytes.HasPrefix(head, []byte("BM")) && head[6] == 0 && head[8] == 0
+	isPicture := !bytes.HasPrefix(head, []byte("RIFF")) && !bytes.HasPrefix(head, []byte("BM")) ||
+		bytes.HasSuffix(head, []byte("WEBP")) || len(head) > 9 && bytes.HasPrefix(head, []byte("BM")) && head[6] == 0 && head[8] == 0
 	if !isPicture {
 		res.Form = Opaque
 	}

@@ -143,7 +143,8 @@ func (l *Learned) Values() []alias.Value {
 	for _, v := range l.values {
 		out = append(out, v)
 	}
-	return sortedByText(out, func(v *alias.Value) string { return v.Text }, func(a, b *alias.Value) int { return strings.Compare(a.Text, b.Text) })
+	return sortedByText(out, func(v *alias.Value) string { return v.Text },
+		func(a, b *alias.Value) int { return strings.Compare(a.Text, b.Text) })
 }
 
 // stands says whether a value at a place is that value. It must not be part of a longer word or address, unless it is a secret that

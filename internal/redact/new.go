@@ -8,7 +8,8 @@ import (
 // NewEngine makes an engine.
 func NewEngine(o Options) *Engine {
 	e := &Engine{rules: o.Config.rules(), matcher: o.Matcher, learned: o.Learned, aliases: o.Aliases, cache: map[alias.Class]*known{},
-		ignore: map[string]bool{}, another: NewEngine, named: map[string]*Rule{}, formats: formats(), options: o, announced: announcedWords()}
+		ignore: map[string]bool{}, another: NewEngine, named: map[string]*Rule{},
+		formats: formats(), options: o, announced: announcedWords()}
 	if e.aliases == nil {
 		e.aliases = alias.NewTable()
 	}

@@ -190,7 +190,8 @@ func (c *capture) address(b []byte) {
 	if a.Is6() {
 		class, rule = alias.IPv6, "ipv6"
 	}
-	if class == alias.IPv4 && (find.StaysIPv4(a) || a.As4()[0] >= 240) || class == alias.IPv6 && (a.IsLoopback() || a.IsUnspecified() || a.IsMulticast() || alias.AliasV6.Contains(a)) {
+	if class == alias.IPv4 && (find.StaysIPv4(a) || a.As4()[0] >= 240) || class == alias.IPv6 && (a.IsLoopback() ||
+		a.IsUnspecified() || a.IsMulticast() || alias.AliasV6.Contains(a)) {
 		return
 	}
 	instead, ok := c.known[a]

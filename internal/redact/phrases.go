@@ -22,7 +22,8 @@ var phraseTable = sync.OnceValue(func() *phrase.Table {
 })
 
 // phraseJudge tells the tables what the engine knows of values.
-var phraseJudge = phrase.Judge{Begins: find.BeginsMessage, Fits: fitsSlot, Key: func(word []byte) bool { return find.KindOf(word)&find.KeySecret != 0 },
+var phraseJudge = phrase.Judge{Begins: find.BeginsMessage, Fits: fitsSlot,
+	Key: func(word []byte) bool { return find.KindOf(word)&find.KeySecret != 0 },
 	Who: func(word []byte) bool { return find.KindOf(word)&find.KeyUser != 0 }}
 
 // fitsSlot reports whether a value can be what its slot says.
@@ -45,7 +46,8 @@ func fitsSlot(b []byte, f phrase.Found) bool {
 	}
 	switch f.Slot {
 	case phrase.SureSecret:
-		return find.IsValue(v) && len(v) >= 3 && !find.NotValues.Has(v) && (v[0] != '/' && v[0] != '-' && v[0] != '\\' || find.LooksStrong(v))
+		return find.IsValue(v) && len(v) >= 3 && !find.NotValues.Has(v) && (v[0] != '/' && v[0] != '-' && v[0] != '\\' ||
+			find.LooksStrong(v))
 	case phrase.Unusual:
 		return isUnusual(v)
 	case phrase.Quoted:
@@ -70,7 +72,8 @@ func fitsSlot(b []byte, f phrase.Found) bool {
 		return find.IsPerson(v)
 	case phrase.Surname:
 		var buf [32]byte
-		return chars.IsUpper(v[0]) && len(v) > 2 && find.IsPerson(v) && !find.NoNames[string(chars.Lowered(&buf, v))] && !find.IsEveryday(bytes.ToLower(v))
+		return chars.IsUpper(v[0]) && len(v) > 2 && find.IsPerson(v) && !find.NoNames[string(chars.Lowered(&buf, v))] &&
+			!find.IsEveryday(bytes.ToLower(v))
 	case phrase.Phone:
 		digits := len(chars.OnlyDigits(string(v)))
 		return digits >= minPhone && digits <= 15 && (f.End == len(b) || !chars.IsWord(b[f.End]))
@@ -84,8 +87,10 @@ func fitsSlot(b []byte, f phrase.Found) bool {
 func isUnusual(v []byte) bool {
 	var buf [32]byte
 	lower := chars.Lowered(&buf, v)
-	return len(v) >= 4 && find.IsValue(v) && !find.NotValues.Has(v) && !find.Algorithms.Has(v) && !find.IsEveryday(lower) && !find.Nobody.Has(v) &&
-		bytes.ContainsAny(lower, "abcdefghijklmnopqrstuvwxyz") && !bytes.ContainsAny(v, "/()[]{}<>:;,\"'`=$") && v[0] != '-' && v[len(v)-1] != '.'
+	return len(v) >= 4 && find.IsValue(v) && !find.NotValues.Has(v) && !find.Algorithms.Has(v) && !find.IsEveryday(lower) &&
+		!find.Nobody.Has(v) &&
+		bytes.ContainsAny(lower, "abcdefghijklmnopqrstuvwxyz") && !bytes.ContainsAny(v, "/()[]{}<>:;,\"'`=$") && v[0] != '-' &&
+		v[len(v)-1] != '.'
 }
 
 // isPiece reports whether a value without quotes is a piece of a program: an index, a pointer.
@@ -168,7 +173,8 @@ func (e *Engine) findPersonOption(b []byte, option int) {
 	}
 	from, to, ok := find.OptionValue(b, end, 0)
 	login := bytes.Contains(chars.LineFrom(b[:min(len(b), end+chars.MaxPair)], end), []byte(" --pass"))
-	if string(b[start:end]) == "user" && chars.IsAllLetters(b[from:to]) && !login { // most programs mean by it whose services they are about
+	// Most programs mean by it whose services they are about.
+	if string(b[start:end]) == "user" && chars.IsAllLetters(b[from:to]) && !login {
 		return
 	}
 	if ok && find.IsPerson(b[from:to]) && !(chars.IsAllLetters(b[from:to]) && find.IsEveryday(bytes.ToLower(b[from:to]))) {

@@ -43,14 +43,18 @@ func NewProver(c Config) *Prover {
 	p := &Prover{config: c}
 	word := func(n int) string { return pick(n, "abcdefghjkmnpqrstuvwxyz") }
 	mixed := func(n int) string {
-		return pick(n, "abcdefghjkmnpqrstuvwxyz") + pick(n-2, "ABCDEFGHJKMNPQRSTUVWXYZ23456789") + pick(1, "ABCDEFGHJKMNPQRSTUVWXYZ") + pick(1, "23456789")
+		return pick(n, "abcdefghjkmnpqrstuvwxyz") + pick(n-2,
+			"ABCDEFGHJKMNPQRSTUVWXYZ23456789") + pick(1, "ABCDEFGHJKMNPQRSTUVWXYZ") + pick(1, "23456789")
 	}
 	add := func(rule string, class alias.Class, format, value string) {
 		if !c.keeps(class, rule) {
-			p.values = append(p.values, planted{what: rule, text: fmt.Sprintf(format, value) + "\n", value: value, class: class, rule: rule})
+			p.values = append(p.values, planted{what: rule, text: fmt.Sprintf(format,
+				value) + "\n", value: value, class: class, rule: rule})
 		}
 	}
-	for _, format := range []string{"db_password=%s", "Password: %s", `{"clientSecret":"%s"}`, "<apiKey>%s</apiKey>", "export ACCESS_TOKEN='%s'", `"{\"passphrase\":\"%s\"}"`, "conf loaded auth_token=%s from=disk", "<add key=\"DbPassword\" value=\"%s\"/>"} {
+	for _, format := range []string{"db_password=%s", "Password: %s",
+		`{"clientSecret":"%s"}`, "<apiKey>%s</apiKey>", "export ACCESS_TOKEN='%s'",
+		`"{\"passphrase\":\"%s\"}"`, "conf loaded auth_token=%s from=disk", "<add key=\"DbPassword\" value=\"%s\"/>"} {
 		add("keyed-secret", alias.Secret, format, mixed(6)+"-"+word(5)+"!")
 	}
 	add("password-option", alias.Secret, "run tool --password %s --lane 7", mixed(7))
@@ -64,7 +68,8 @@ func NewProver(c Config) *Prover {
 	add("home", alias.User, "open /home/%s/gate.log", word(3)+"."+word(8))
 	add("host", alias.Host, "connect to %s:5432 failed", word(7)+"."+word(5)+".internal")
 	add("ipv4", alias.IPv4, "from %s port 22", fmt.Sprintf("10.%d.%d.%d", 1+number(250), number(250), 1+number(250)))
-	add("ipv6", alias.IPv6, "peer [%s]:443", fmt.Sprintf("2001:db8:%x:%x::%x", 0x1000+number(0xeffe), 0x1000+number(0xeffe), 0x1000+number(0xeffe)))
+	add("ipv6", alias.IPv6, "peer [%s]:443", fmt.Sprintf("2001:db8:%x:%x::%x",
+		0x1000+number(0xeffe), 0x1000+number(0xeffe), 0x1000+number(0xeffe)))
 	add("mac", alias.MAC, "link %s up", fmt.Sprintf("00:00:5e:%02x:%02x:%02x", 0xa0+number(80), number(250), 0xa0+number(80)))
 	add("phone", alias.Phone, "phone: %s", fmt.Sprintf("+351 9%08d", number(99_999_999)))
 	return p
@@ -188,7 +193,8 @@ func (p *Prover) bare(e *Engine, finder *LeakFinder, proof *Proof) error {
 					return err
 				}
 				if len(leaks) == 0 {
-					proof.Missed = append(proof.Missed, fmt.Sprintf("rule %s: the leak check did not see the value %s (%s)", v.what, name, form))
+					proof.Missed = append(proof.Missed, fmt.Sprintf("rule %s: the leak check did not see the value %s (%s)",
+						v.what, name, form))
 				}
 			}
 		}

@@ -70,7 +70,7 @@ type Engine struct {
 	options       Options
 	base          int64  // offset of the block in its text
 	mark          int64  // the length of a byte order mark before the text
-	opened        Form   // of the file that is looked at, when it is no plain text
+	opened        Form   // format of the current file unless it is plain text
 	member        string // of a container, that is looked at
 	place         func(alias.Value, int64)
 	sampler       func(Sample)
@@ -187,14 +187,15 @@ type Rule struct {
 	Doc      string
 	Triggers string
 	Find     func(b []byte, at, free int) (start, end int, ok bool)
-	Keys     find.KeyKind                                                              // when set, Find is called only behind a key of one of these kinds
-	Keyed    func(b []byte, at, free int, kind find.KeyKind) (start, end int, ok bool) // instead of Find, with the kind
-	Next     func(b []byte, from int) (start, end int, ok bool)
-	beside   func(e *Engine, b []byte, from, start, end int) // adds what stands beside a find; nil is nothing
-	judged   bool                                            // what it finds is told by what stands beside it, and has to look like it
-	sparse   *sparse                                         // where Next finds something at all; nil is anywhere
-	hits     int                                             // of the text that an engine is at
-	known    *known                                          // aliases that an engine has given to originals of the class
+	// When set, Find is called only behind a key of one of these kinds.
+	Keys   find.KeyKind
+	Keyed  func(b []byte, at, free int, kind find.KeyKind) (start, end int, ok bool) // instead of Find, with the kind
+	Next   func(b []byte, from int) (start, end int, ok bool)
+	beside func(e *Engine, b []byte, from, start, end int) // adds what stands beside a find; nil is nothing
+	judged bool                                            // what it finds is told by what stands beside it, and has to look like it
+	sparse *sparse                                         // where Next finds something at all; nil is anywhere
+	hits   int                                             // of the text that an engine is at
+	known  *known                                          // aliases that an engine has given to originals of the class
 }
 
 // Sample is one finding with what stands around it, for a person to look at. It holds no original: where that stands is said,

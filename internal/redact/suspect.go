@@ -90,7 +90,8 @@ func suspectAt(b []byte, start, end int) (s Suspect, ok bool) {
 	if holdsCodedPlaceholder(word) {
 		return s, false
 	}
-	if len(word) < suspectMin || len(word) > suspectMax || bytes.Count(word, []byte("/")) > 3 || bytes.Count(word, []byte("-")) > 4 || start > 0 && (b[start-1] == '.' || b[start-1] == ':' && start > 1 && chars.IsWord(b[start-2]) && b[start-2] == '6') {
+	if len(word) < suspectMin || len(word) > suspectMax || bytes.Count(word, []byte("/")) > 3 || bytes.Count(word, []byte("-")) > 4 ||
+		start > 0 && (b[start-1] == '.' || b[start-1] == ':' && start > 1 && chars.IsWord(b[start-2]) && b[start-2] == '6') {
 		return s, false
 	}
 	lower, upper, digits := 0, 0, 0
@@ -140,7 +141,8 @@ func holdsCodedPlaceholder(word []byte) bool {
 // isOddKey says whether a key speaks of something secret without being one of those that tell.
 func isOddKey(key string) bool {
 	low := bytes.ToLower([]byte(key))
-	for _, w := range []string{"sec", "priv", "cred", "auth", "sign", "salt", "seed", "crypt", "cookie", "sess", "ticket", "licen", "key", "pass", "pwd"} {
+	for _, w := range []string{"sec", "priv", "cred", "auth", "sign", "salt", "seed", "crypt", "cookie", "sess", "ticket",
+		"licen", "key", "pass", "pwd"} {
 		if bytes.Contains(low, []byte(w)) && !find.IsHarmless(low) {
 			return true
 		}

@@ -115,14 +115,16 @@ func nextForm(b []byte, at int) int {
 		if plus = chars.IndexFrom(b, plus, escape, '+'); plus == escape {
 			return escape
 		}
-		if plus == at || chars.IsBlank(b[plus-1]) || chars.IsDigit(b[plus-1]) && plus+1 < len(b) && chars.IsDigit(b[plus+1]) { // of a time, mostly
+		// Of a time, mostly.
+		if plus == at || chars.IsBlank(b[plus-1]) || chars.IsDigit(b[plus-1]) && plus+1 < len(b) && chars.IsDigit(b[plus+1]) {
 			continue
 		}
 		start := plus
 		for start > at && plus-start < chars.MaxKey && (formBytes[b[start-1]] && b[start-1] != '/') {
 			start--
 		}
-		if start > at+1 && b[start-1] == '=' && chars.IsWord(b[start-2]) && plus+1 < len(b) && (chars.IsWord(b[plus+1]) || b[plus+1] == '+') {
+		if start > at+1 && b[start-1] == '=' && chars.IsWord(b[start-2]) && plus+1 < len(b) && (chars.IsWord(b[plus+1]) ||
+			b[plus+1] == '+') {
 			return plus
 		}
 	}

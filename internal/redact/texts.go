@@ -304,7 +304,8 @@ func (t *texts) prefer(rules []finding) []finding {
 				continue
 			}
 		}
-		if q := t.at(f.trigger + 1); q != nil && q.quote == hunkQuote && q.start == f.start+1 && f.end <= q.end { // the sign before the line
+		// The sign before the line.
+		if q := t.at(f.trigger + 1); q != nil && q.quote == hunkQuote && q.start == f.start+1 && f.end <= q.end {
 			continue
 		}
 		if q := t.at(f.start); q != nil && !isLine(q.quote) && !isCoded(q) && f.rule != privateKeyRule { // what it begins in is its own

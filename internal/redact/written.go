@@ -17,12 +17,14 @@ import (
 )
 
 // writtenForms gives the other forms in which a value is written where it stands within another text: with the escapes of
-// JSON, of addresses (RFC 3986) and of XML, in Latin-1 and UTF-8, and for secrets the part of their base64 (RFC 4648) that does not depend on what
+// JSON, of addresses (RFC 3986) and of XML, in Latin-1 and UTF-8, and for secrets the part of their base64 (RFC 4648) that does not
+// depend on what
 // stands around them; host names in small letters and in capitals. A value that was found with escapes is also looked for without.
 // They are put behind a list.
 func writtenForms(out []entry, v *alias.Value) []entry {
 	add := func(text string) {
-		if text != v.Text && (v.Class != alias.Secret || len(text) >= find.MinSecret) && len(text) >= MinName && len(text) <= 2*MaxLearned && !strings.ContainsAny(text, "\r\n") {
+		if text != v.Text && (v.Class != alias.Secret || len(text) >= find.MinSecret) && len(text) >= MinName &&
+			len(text) <= 2*MaxLearned && !strings.ContainsAny(text, "\r\n") {
 			out = append(out, entry{text: text, value: v})
 		}
 	}

@@ -32,15 +32,15 @@ func TestAliasesKeepSubnets(t *testing.T) {
 			}
 			for _, w := range widths {
 				same := prefix(a, w) == prefix(b, w)
-				require.Equal(t, same, prefix(table.Alias(ClassOf(x),
-					a), w) == prefix(table.Alias(ClassOf(y), b), w), "%s and %s in /%d", a, b, w)
+				require.Equal(t, same, prefix(table.Alias(classOf(x),
+					a), w) == prefix(table.Alias(classOf(y), b), w), "%s and %s in /%d", a, b, w)
 			}
 		}
 	}
 }
 
-// ClassOf gives the class of an address.
-func ClassOf(a netip.Addr) Class {
+// classOf gives the class of an address.
+func classOf(a netip.Addr) Class {
 	if a.Is4() {
 		return IPv4
 	}
@@ -119,12 +119,12 @@ func TestTableIsKept(t *testing.T) {
 func TestCodesAreShortAndDistinct(t *testing.T) {
 	seen := map[string]bool{}
 	for n := range 70_000 {
-		c := Code(n)
+		c := code(n)
 		require.False(t, seen[c], "%s for %d", c, n)
 		seen[c] = true
 		require.LessOrEqual(t, len(c), 6)
 	}
-	require.Equal(t, "2a", Code(0))
-	require.Equal(t, "9z", Code(CodePair-1))
-	require.Equal(t, "2a2a", Code(CodePair))
+	require.Equal(t, "2a", code(0))
+	require.Equal(t, "9z", code(CodePair-1))
+	require.Equal(t, "2a2a", code(CodePair))
 }

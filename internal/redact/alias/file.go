@@ -45,11 +45,11 @@ func LoadTable(file string) (*Table, error) {
 	if err != nil {
 		return nil, err
 	}
-	return ParseTable(data, file)
+	return parseTable(data, file)
 }
 
-// ParseTable reads a table from the bytes of a file.
-func ParseTable(data []byte, file string) (*Table, error) {
+// parseTable reads a table from the bytes of a file.
+func parseTable(data []byte, file string) (*Table, error) {
 	var f tableFile
 	if err := json.Unmarshal(data, &f); err != nil || f.Version != 1 {
 		return nil, fmt.Errorf("%s is not a table of aliases", file)

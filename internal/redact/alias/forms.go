@@ -51,7 +51,7 @@ const (
 )
 
 // Code writes a number as pairs of a digit and a letter, such as 4k or 4k2a: short, easy to read out, no words.
-func Code(n int) string {
+func code(n int) string {
 	pair := func(n int) string {
 		return string([]byte{codeDigits[n/len(codeLetters)], codeLetters[n%len(codeLetters)]})
 	}

@@ -152,11 +152,11 @@ func (t *Table) give(class Class, original string) string {
 	case IBAN:
 		a = t.giveIBAN()
 	case ID:
-		a = "id-" + Code(t.next("id"))
+		a = "id-" + code(t.next("id"))
 	case Host:
-		a = "host-" + Code(t.next("host")) + ".example"
+		a = "host-" + code(t.next("host")) + ".example"
 	default:
-		a = "user-" + Code(t.next("user"))
+		a = "user-" + code(t.next("user"))
 	}
 	t.given = append(t.given, Alias{class, original, a})
 	t.byOrigin[o] = a
@@ -171,7 +171,7 @@ func (t *Table) giveMail(original string) string {
 	if account := t.byOrigin[origin{User, original[:max(at, 0)]}]; account != "" && !t.apart {
 		return account + "@" + host
 	}
-	return "mail-" + Code(t.next("mail")) + "@" + host
+	return "mail-" + code(t.next("mail")) + "@" + host
 }
 
 // next counts up from 0 within a class.

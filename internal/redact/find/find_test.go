@@ -55,7 +55,8 @@ func FuzzFinders(f *testing.F) {
 // A key says what its value is in whatever case it is written, and says nothing as a part of another word.
 func TestKindOf(t *testing.T) {
 	for key, want := range map[string]KeyKind{
-		"password": KeySecret, "DB_PASSWORD": KeySecret, "spring.datasource.password": KeySecret, "X-Api-Key": KeySecret, "Set-Cookie": KeyCookie,
+		"password": KeySecret, "DB_PASSWORD": KeySecret, "spring.datasource.password": KeySecret,
+		"X-Api-Key": KeySecret, "Set-Cookie": KeyCookie,
 		"user": KeyUser, "dbUserName": KeyUser, "phone": KeyPhone,
 		"password_file": 0, "tokenizer": 0, "publicKey": 0, "lane": 0, "TokenManager.java": 0,
 	} {

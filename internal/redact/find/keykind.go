@@ -81,8 +81,8 @@ var wholeEnds, twoEnds = func() (*chars.WordEnds, *chars.WordEnds) {
 	return chars.NewWordEnds(words), chars.NewWordEnds(words, chars.WordSet(strings.Join(Telling, " ")))
 }()
 
-// WordBeforeKey gives the beginning of a key of two words, of which the second begins at a place. What is no plain word, or
-// belongs to something before it, is no part of a key.
+// WordBeforeKey returns the start of a key of two words, given the start of the second. The first must be a plain word that belongs to
+// nothing before it.
 func WordBeforeKey(b []byte, at int) (int, bool) {
 	if at < 2 || b[at-1] != ' ' || !chars.IsWord(b[at-2]) || chars.IsDigit(b[at-2]) {
 		return 0, false
