@@ -76,3 +76,14 @@ func learnedText(t *testing.T, text string) string {
 	require.NoError(t, err)
 	return out.String()
 }
+
+// A key with a value of its own is no secret behind a telling word; one whose value was chosen is, and a number keeps no half of its brackets.
+func TestSettingsBehindTellingWords(t *testing.T) {
+	for in, want := range map[string]string{
+		"username x password tide=77kelp!": "username x password [redacted:worded-secret]",
+		"bad password cs1Label=Lane cs1=4": "bad password cs1Label=Lane cs1=4",
+		"tel (030) 5550 1234":              "tel 99900000001",
+	} {
+		require.Equal(t, want, redactText(t, in), in)
+	}
+}

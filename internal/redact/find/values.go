@@ -11,7 +11,7 @@ import (
 // IsSetting reports whether a value is a key with a value of its own: mode=dynamic.
 func IsSetting(v []byte) bool {
 	n := bytes.IndexByte(v, '=')
-	if n < 2 || n+1 >= len(v) || v[n+1] == '=' {
+	if n < 2 || n+1 >= len(v) || v[n+1] == '=' || hasSign(v[n+1:]) && LooksChosen(v[n+1:]) && bytes.IndexByte(v, '^') < 0 {
 		return false
 	}
 	for _, c := range v[:n] {

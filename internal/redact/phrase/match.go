@@ -343,7 +343,9 @@ func (m *matcher) note(slot Slot, at, end int, quoted bool) bool {
 	}
 	f := Found{slot, at, end, quoted}
 	if slot == Phone {
-		f.End = phoneEnd(m.b[:m.to], at)
+		if f.End = phoneEnd(m.b[:m.to], at); at > m.from && m.b[at-1] == '(' {
+			f.Start = at - 1
+		}
 	} else if slot.grows() {
 		f.End = judge.WholeName(m.b[:m.to], at, end)
 	}
