@@ -19,7 +19,7 @@ import (
 
 // layers is the order of the house, from the front to the foundation. A package may import only what stands below it.
 var layers = []string{
-	"cmd/envask", "internal/cli", "internal/cli/term", "internal/standin", "internal/flow", "internal/report", "internal/brief",
+	"cmd/envask", "internal/cli", "internal/cli/term", "internal/cli/question", "internal/standin", "internal/flow", "internal/report", "internal/brief",
 	"internal/compare", "internal/bring", "internal/draft", "internal/submit", "internal/parts",
 	"internal/archive", "internal/collect", "internal/collect/transfer", "internal/inbox", "internal/round", "internal/reach", "internal/reach/console",
 	"internal/reach/web", "internal/undo",

@@ -52,7 +52,9 @@ fi
 if has brief; then
 	envask open 26031410 --ask "$ask" --systems envask-demo/files/tallow-pier.yaml --title 'boarding gateway does not work' --around '2026-03-14 06:12' --margin 40m >/dev/null 2>&1
 	envask collect --quiet --system gate-2,fare-1 >/dev/null 2>&1
-	FONT=10 GEOMETRY=156x46 sh "$root/scripts/shot.sh" "$shots/brief.png" 4 "$(say 'envask brief --take happens,since,affected --set severity=halted --json') >/dev/null; clear; $(say 'envask brief --take environment,serial'); echo; $(say 'envask show') | head -12"
+	envask brief --take happens,since,affected,changed --set expected='the gate opens' --set how-often=always --set last-worked=yesterday \
+		--set steps='hold any pass to the reader -> red' >/dev/null 2>&1
+	FONT=10 GEOMETRY=156x46 sh "$root/scripts/shot.sh" "$shots/brief.png" 4 "$(say 'envask show') | head -12; echo; $(say 'envask brief')"
 	envask open 26031407 >/dev/null 2>&1 || true
 fi
 has compare && sh "$root/scripts/shot.sh" "$shots/compare.png" 4 "$(say 'envask compare baseline r1 --system fare-1'); echo; $(say 'envask compare envask-demo/home/cases/26031407/rounds/r1/raw/gate-1/files/etc envask-demo/home/cases/26031407/rounds/r1/raw/gate-2/files/etc')"

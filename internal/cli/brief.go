@@ -22,12 +22,14 @@ import (
 // briefing is what the flags of brief say.
 type briefing struct {
 	set, take []string
+	excerpt   []string
 	marked    string
 	unmarked  string
 	from, as  string
 	template  string
 	edit      bool
 	handover  bool
+	plain     bool
 }
 
 // briefForms are the forms in which the write-up is printed.
@@ -46,6 +48,7 @@ that you can leave it and come back. Without a terminal, or with one of the flag
 is listed: no score, only what the desk would ask next.`,
 		Example: `  envask brief
   envask brief --set title='Gate 2 at Tallow Pier rejects every pass' --take since,environment
+  envask brief --excerpt gate-2/gate.log:425-431
   envask brief --as mail`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -59,12 +62,14 @@ is listed: no score, only what the desk would ask next.`,
 	f := c.Flags()
 	f.StringArrayVar(&x.set, "set", nil, "answer a field: FIELD=TEXT (several times; an empty text takes the answer back)")
 	f.StringSliceVar(&x.take, "take", nil, "take what the evidence says for these fields (or all)")
+	f.StringArrayVar(&x.excerpt, "excerpt", nil, "quote lines of the evidence: SYSTEM/FILE:FIRST-LAST (several times)")
 	f.StringVar(&x.from, "from", "", "take answers from a YAML file: FIELD: TEXT")
 	f.BoolVar(&x.edit, "edit", false, "edit all of it in your editor (VISUAL or EDITOR)")
 	f.StringVar(&x.marked, "marked", "", "say that the error is marked in this picture")
 	f.StringVar(&x.unmarked, "unmarked", "", "say that it is not, and that this is as it should be")
 	f.StringVar(&x.as, "as", "", "print the write-up as: "+strings.Join(briefForms, ", "))
 	f.StringVar(&x.template, "template", "", "print it by a template of your own (Go text/template), for a ticket in your own system")
+	f.BoolVar(&x.plain, "plain", false, "ask in plain lines, for readers of screens and simple terminals (also: ACCESSIBLE=1, TERM=dumb)")
 	f.BoolVar(&x.handover, "handover", false, "print the state of the case for the next shift")
 	_ = c.RegisterFlagCompletionFunc("as", cobra.FixedCompletions(briefForms, cobra.ShellCompDirectiveNoFileComp))
 	return c
@@ -104,7 +109,7 @@ func (s *session) brief(ctx context.Context, a *flow.App, c *casefile.Case, x br
 		return s.printBrief(a, c, x.as)
 	}
 	if s.screen.Ask && !x.edit && len(changes) == 0 && !s.common.json {
-		if err := s.askBrief(ctx, a, c); err != nil {
+		if err := s.askBrief(ctx, a, c, x.plain); err != nil {
 			return err
 		}
 	}
@@ -141,6 +146,13 @@ func (s *session) briefChanges(ctx context.Context, a *flow.App, c *casefile.Cas
 			return nil, fault.New(fault.Usage, "", "--set", fmt.Sprintf("expected FIELD=TEXT, found %q", set), "")
 		}
 		out = append(out, flow.BriefChange{ID: id, Text: text})
+	}
+	if len(x.excerpt) > 0 {
+		quote, err := a.Excerpt(ctx, c, x.excerpt)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, *quote)
 	}
 	if len(x.take) == 0 {
 		return out, nil
@@ -274,133 +286,6 @@ func (s *session) printByTemplate(a *flow.App, c *casefile.Case, file string) er
 			"it knows .Case, .Title, .Vendor, .Site, .Window, .Field \"ID\" and .Fields")
 	}
 	return nil
-}
-
-// askBrief asks for what is missing, one field at a time. Each answer is kept at once.
-func (s *session) askBrief(ctx context.Context, a *flow.App, c *casefile.Case) error {
-	v, err := a.ShowBrief(c)
-	if err != nil {
-		return err
-	}
-	proposed, err := a.ProposeBrief(ctx, c)
-	if err != nil {
-		return err
-	}
-	var open []flow.BriefField
-	for _, f := range v.Fields {
-		if f.Answer == "" || f.Wrong(f.Answer) != "" {
-			open = append(open, f)
-		}
-	}
-	for _, p := range v.Unmarked {
-		marked, err := s.confirm("Is the error marked in " + term.Clean(p.Name) + "?")
-		if err == nil {
-			err = a.Mark(c, p.Name, marked)
-		}
-		if err != nil {
-			return err
-		}
-	}
-	if len(open) == 0 {
-		return nil
-	}
-	if v.Desk != "" {
-		s.screen.Print("desk: %s", term.Clean(v.Desk))
-	}
-	s.screen.Print("%s", s.screen.Indented(0, 0,
-		fmt.Sprintf("%d %s to fill in. Enter takes what stands in brackets, or leaves the field out; "+
-			"q leaves, and keeps what you answered.", len(open), one(len(open), "field", "fields"))))
-	for i, f := range open {
-		change, left, err := s.askField(f, fmt.Sprintf("%d/%d", i+1, len(open)), proposed)
-		if err != nil {
-			return err
-		}
-		if left {
-			break
-		}
-		if change == nil {
-			continue
-		}
-		if err := a.SetBrief(c, []flow.BriefChange{*change}); err != nil {
-			s.complain(s.env.Err, err) // the next one is asked for; this one is said again at the end
-		}
-	}
-	s.screen.Print("")
-	return nil
-}
-
-// askField asks for one field. No change is nil; left says that the person wants to stop.
-func (s *session) askField(f flow.BriefField, count string, proposed []flow.Proposed) (change *flow.BriefChange, left bool, err error) {
-	s.screen.Print("")
-	need := ""
-	if f.Required {
-		need = s.screen.Paint(term.Warn, " (the vendor needs it)")
-	}
-	s.screen.Print("%s %s%s", s.screen.Paint(term.Good, count), term.Clean(f.Text), need)
-	if f.Help != "" {
-		s.screen.Print("    %s", term.Clean(f.Help))
-	}
-	for i, choice := range f.Choices {
-		line := fmt.Sprintf("  %d  %s", i+1, choice.Name)
-		if choice.Means != "" {
-			line += ": " + choice.Means
-		}
-		if choice.NotFor != "" {
-			line += "; not for " + choice.NotFor
-		}
-		s.screen.Print("%s", s.screen.Indented(0, 7, term.Clean(line)))
-	}
-	var offer *flow.Proposed
-	for i := range proposed {
-		if proposed[i].Field == f.ID {
-			offer = &proposed[i]
-			s.screen.Print("%s", s.screen.Indented(2, 3, fmt.Sprintf("[%s]  from %s",
-				term.Clean(strings.ReplaceAll(offer.Text, "\n", "; ")),
-				term.Clean(offer.From))))
-			break
-		}
-	}
-	text, err := s.answerLines(f.Lines)
-	switch {
-	case err != nil:
-		return nil, false, err
-	case text == "q":
-		return nil, true, nil
-	case text == "" && offer != nil:
-		return &flow.BriefChange{ID: f.ID, Text: offer.Text, From: offer.From}, false, nil
-	case text == "":
-		return nil, false, nil
-	}
-	for i, choice := range f.Choices {
-		if text == fmt.Sprint(i+1) {
-			text = choice.Name
-		}
-	}
-	return &flow.BriefChange{ID: f.ID, Text: text}, false, nil
-}
-
-// answerLines reads an answer: of several lines up to an empty one.
-func (s *session) answerLines(several bool) (string, error) {
-	defer s.pause()()
-	var lines []string
-	for {
-		lead := ">"
-		if len(lines) > 0 {
-			lead = "…"
-		}
-		line, err := s.screen.Line(lead)
-		if err != nil {
-			return "", err
-		}
-		if line == "" && len(lines) > 0 {
-			break
-		}
-		lines = append(lines, line)
-		if !several || line == "" || line == "q" {
-			break
-		}
-	}
-	return strings.Join(lines, "\n"), nil
 }
 
 // editBrief lets a person edit all of it in an editor. What was written is never lost: a file with a mistake stays, and its place is said.

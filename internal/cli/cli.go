@@ -125,7 +125,8 @@ func Main(ctx context.Context, args []string, env Env) int {
 	if err == nil {
 		return 0
 	}
-	if ctx.Err() != nil && errors.Is(err, context.Canceled) && fault.ClassOf(err) != fault.Interrupted {
+	var said *fault.Error
+	if errors.Is(err, context.Canceled) && (fault.ClassOf(err) != fault.Interrupted || !errors.As(err, &said)) {
 		err = &fault.Error{Class: fault.Interrupted, Err: errors.New("interrupted"),
 			Hint: "run the same command again; what is finished stays"}
 	}

@@ -60,9 +60,9 @@ func setField(flag string, k *ask.Ask, info *casefile.Info, id, text, from strin
 		return fault.New(fault.Usage, flag, id, "the write-up has no such field", hint)
 	}
 	text = strings.TrimSpace(strings.ToValidUTF8(strings.ReplaceAll(text, "\r\n", "\n"), "\ufffd"))
-	if len(text) > maxAnswer {
+	if len(text) > MaxAnswer {
 		return fault.New(fault.Usage, flag, id, fmt.Sprintf("the answer has %s; a write-up takes %s of each", sizeText(int64(len(text))),
-			sizeText(maxAnswer)), "put the rest into a file: envask add FILE")
+			sizeText(MaxAnswer)), "put the rest into a file: envask add FILE")
 	}
 	if text != "" {
 		if why := field.Wrong(text); why != "" {
@@ -79,8 +79,8 @@ func setField(flag string, k *ask.Ask, info *casefile.Info, id, text, from strin
 	return nil
 }
 
-// maxAnswer bounds one answer, in bytes.
-const maxAnswer = 64 << 10
+// MaxAnswer bounds one answer, in bytes.
+const MaxAnswer = 64 << 10
 
 func put(m *map[string]string, key, text string) {
 	if text == "" {
@@ -209,6 +209,16 @@ func holdsSecret(text string) bool {
 		}
 	}
 	return false
+}
+
+// withoutSecrets takes secrets out of what is quoted from evidence: a write-up is copied into mails and tickets, too. People stay as they
+// are until it is packed.
+func withoutSecrets(text string) string {
+	off := map[string]bool{}
+	for _, r := range redact.Rules {
+		off[r.Name] = r.Class != redact.Secret
+	}
+	return redact.NewEngine(redact.Options{Config: redact.Config{Off: off}}).String(text)
 }
 
 // deskText says whether the desk is open, until when, there and here.

@@ -51,6 +51,9 @@ type firstError struct {
 	line   string
 	system string
 	from   string
+	number int     // of its line
+	around passage // it and the lines beside it
+	entry  round.Entry
 }
 
 // ProposeBrief reads the evidence of a case for what it says of the fields that have no answer: the first error and its time, the systems
@@ -167,7 +170,9 @@ func (p *proposing) look(in io.Reader, e *round.Entry, file string) {
 	lines := bufio.NewReaderSize(in, maxLine)
 	seenError := e.First.IsZero()
 	fields := slices.Clone(p.finds[e.Item])
-	for n := 1; p.ctx.Err() == nil && (!seenError || len(fields) > 0); n++ {
+	var before [][]byte
+	var first *firstError // whose lines behind it are still wanted
+	for n := 1; p.ctx.Err() == nil && (!seenError || len(fields) > 0 || first != nil); n++ {
 		line, more, err := lines.ReadLine()
 		if err != nil {
 			return
@@ -178,7 +183,17 @@ func (p *proposing) look(in io.Reader, e *round.Entry, file string) {
 		}
 		where := fmt.Sprintf("%s's %s, line %d", e.System, path.Base(e.Name), n)
 		fields = slices.DeleteFunc(fields, func(f brief.Field) bool { return p.find(f, line, where) })
+		if first != nil {
+			first.around.lines = append(first.around.lines, quoted(string(line)))
+			if first.around.first+len(first.around.lines) > first.number+linesBehind {
+				first = nil
+			}
+		}
 		if seenError || !errorLine().Match(line) {
+			if !seenError {
+				before = append(before, line)
+				before = before[max(0, len(before)-linesBefore):]
+			}
 			continue
 		}
 		if reader == nil {
@@ -187,7 +202,9 @@ func (p *proposing) look(in io.Reader, e *round.Entry, file string) {
 		at, ok := reader.Time(line)
 		if ok {
 			seenError = true
-			p.errorAt(e, at, line, where)
+			if first = p.errorAt(e, at, line, where); first != nil {
+				first.begin(n, before, line)
+			}
 		}
 	}
 }
@@ -211,25 +228,39 @@ func (p *proposing) clock(system string) *round.Clock {
 	return nil
 }
 
-func (p *proposing) errorAt(e *round.Entry, at time.Time, line []byte, where string) {
+// errorAt keeps an error if it is the first of its system; nil says that it is not.
+func (p *proposing) errorAt(e *round.Entry, at time.Time, line []byte, where string) *firstError {
 	if c := p.clock(e.System); c != nil && c.Measured {
 		at = at.Add(-c.Offset) // what its clock shows, by ours
 	}
 	if old := p.errors[e.System]; old == nil || at.Before(old.at) {
-		p.errors[e.System] = &firstError{at, quoted(string(line)), e.System, where}
+		first := &firstError{at: at, line: quoted(string(line)), system: e.System, from: where, entry: *e}
+		p.errors[e.System] = first
+		return first
+	}
+	return nil
+}
+
+// begin begins the passage around an error.
+func (f *firstError) begin(number int, before [][]byte, line []byte) {
+	f.number, f.around.first = number, number-len(before)
+	for _, l := range append(before, line) {
+		f.around.lines = append(f.around.lines, quoted(string(l)))
 	}
 }
 
 // quoted makes a line fit for a write-up.
-func quoted(line string) string {
+func quoted(line string) string { return quotedTo(line, maxQuoted) }
+
+func quotedTo(line string, most int) string {
 	line = strings.TrimSpace(strings.Map(func(r rune) rune {
 		if r < ' ' || r == 0x7f {
 			return ' '
 		}
 		return r
 	}, strings.ToValidUTF8(line, "\ufffd")))
-	if r := []rune(line); len(r) > maxQuoted {
-		return string(r[:maxQuoted]) + "…"
+	if r := []rune(line); len(r) > most {
+		return string(r[:most]) + "…"
 	}
 	return line
 }
@@ -301,7 +332,7 @@ func (p *proposing) proposals(k *ask.Ask) (out []Proposed) {
 		from := len(out)
 		switch {
 		case f.ID == "happens" && len(all) > 0:
-			out = append(out, proposed(f.ID, all[0].line, all[0].from))
+			out = append(out, proposed(f.ID, withoutSecrets(all[0].line), all[0].from))
 		case f.ID == "since" && len(all) > 0:
 			zone := p.c.Window.Zone
 			out = append(out, proposed(f.ID, all[0].at.In(zone).Format("2006-01-02 15:04:05")+" "+zone.String()+
@@ -315,6 +346,8 @@ func (p *proposing) proposals(k *ask.Ask) (out []Proposed) {
 			out = append(out, proposed(f.ID, fmt.Sprintf("errors on %d of %d systems: %s", len(all), len(p.systems),
 				strings.Join(names, ", ")),
 				"the logs of round "+p.r.ID))
+		case f.ID == "excerpt" && len(all) > 0:
+			out = append(out, proposed(f.ID, withoutSecrets(all[0].around.text()), all[0].around.from(&all[0].entry)))
 		case f.ID == "environment" && len(p.vitals) > 0:
 			var lines []string
 			for _, v := range p.vitals {

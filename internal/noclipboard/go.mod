@@ -1,0 +1,3 @@
+module github.com/atotto/clipboard
+
+go 1.24
