@@ -126,12 +126,13 @@ func takenFile(rounds []*round.Round, system, file string) (*round.Round, *round
 			for _, e := range found {
 				names = append(names, e.Source)
 			}
-			return nil, nil, fault.New(fault.Usage, "--excerpt", system+"/"+file, "several files are called so: "+strings.Join(names, ", "),
-				"name more of the path")
+			return nil, nil, fault.New(fault.Usage, "--excerpt", system+"/"+file,
+				"several files are called so: "+strings.Join(names, ", "), "name more of the path")
 		}
 	}
 	if !known {
-		return nil, nil, fault.New(fault.Usage, "--excerpt", system, "nothing was taken of such a system", "envask show lists what there is")
+		return nil, nil, fault.New(fault.Usage, "--excerpt", system, "nothing was taken of such a system",
+			"envask show lists what there is")
 	}
 	return nil, nil, fault.New(fault.Usage, "--excerpt", system+"/"+file, "no such file was taken of that system",
 		"envask show --system "+system+" lists what there is")
