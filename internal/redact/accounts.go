@@ -45,6 +45,33 @@ func (e *Engine) findBeside(b []byte, from int) {
 	}
 }
 
+// companionsOf are the rules of which a find tells the accounts beside it: what it is surely belongs to somebody.
+var companionsOf = map[string]bool{keyedSecretRule: true, wordedSecretRule: true, passwordOptionRule: true, passwordHashRule: true}
+
+// findCompanions adds the accounts that stand beside secrets, in their lines and blocks.
+func (e *Engine) findCompanions(b []byte, from int) {
+	if e.named[userRule] == nil {
+		return
+	}
+	for i, n := 0, len(e.findings); i < n; i++ {
+		f := e.findings[i]
+		if f.by == nil || !companionsOf[f.rule] || f.weak {
+			continue
+		}
+		find.Companions(b, f.start, f.end, f.rule == passwordHashRule, func(start, end int, what find.Companion) {
+			rule := logUserRule
+			if what == find.SecretOfOne {
+				rule = keyedSecretRule
+			}
+			k := len(e.findings)
+			if e.addJudged(b, from, start, end, rule, true); len(e.findings) > k {
+				e.findings[k].trigger = min(f.trigger, start)
+				e.findings[k].weak = what != find.SecretOfOne && find.IsEveryday(bytes.ToLower(b[start:end]))
+			}
+		})
+	}
+}
+
 // nameBeside makes of what finds a name beside a find what adds it, if it is one.
 func nameBeside(of func(b []byte, start, end int) (from, to int)) func(e *Engine, b []byte, from, start, end int) {
 	return func(e *Engine, b []byte, from, start, end int) {
@@ -108,6 +135,25 @@ func besideName(e *Engine, b []byte, from, start, end int) {
 			bytes.IndexByte(b[end+2:more], ' ') > 0 {
 			e.add(b, from, end+2, more, logUserRule)
 		}
+	}
+}
+
+// secretBehindUser adds the secret that a colon joins to the name of a user: user=NAME:SECRET.
+func secretBehindUser(e *Engine, b []byte, from, start, end int) {
+	if end+1 >= len(b) || b[end] != ':' || b[start-1] != '=' {
+		return
+	}
+	to := end + 1
+	for to < len(b) && to-end < chars.MaxPair && b[to] > ' ' && bytes.IndexByte([]byte(",;\"'&)]}"), b[to]) < 0 {
+		to++
+	}
+	r, secret := e.named[keyedSecretRule], b[end+1:to]
+	switch {
+	case r == nil || end < from || len(secret) < 4:
+	case isUnusual(secret):
+		e.add(b, from, end+1, to, keyedSecretRule)
+	case find.IsValue(secret) && bytes.HasPrefix(secret, []byte("0x")) && len(secret) > 18: // a key in hex
+		e.findings = append(e.findings, finding{start: end + 1, end: to, trigger: start, class: r.Class, rule: r.Name, by: r})
 	}
 }
 

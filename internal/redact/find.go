@@ -96,6 +96,7 @@ func (e *Engine) find(b []byte, from int) {
 	e.findBeside(b, from)
 	e.findLines(b, from)
 	e.addPhrased(b, from)
+	e.findCompanions(b, from)
 	e.findRows(b, from)
 	e.findNumbers(b, from)
 	if e.rows.open() || len(e.heads) > 0 {

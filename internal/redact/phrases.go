@@ -55,8 +55,7 @@ func fitsSlot(b []byte, f phrase.Found) bool {
 	case phrase.Code:
 		return len(v) >= 4 && len(v) <= 10 && chars.IsAllDigits(v)
 	case phrase.Fierce:
-		return find.IsValue(v) && find.LooksStrong(v) && find.KindsIn(string(v)) >= 3 && find.Shaped(string(v)) &&
-			bytes.ContainsAny(v, "!#$%&*^") && bytes.Count(v, []byte(":")) < 3 && !bytes.ContainsAny(v, "\"'{}[]<>`=@")
+		return find.LooksFierce(v)
 	case phrase.Strong:
 		return find.IsValue(v) && find.LooksChosen(v) && find.Shaped(string(v)) && !judge.Format(v)
 	case phrase.Random:
@@ -221,7 +220,7 @@ func (e *Engine) findLines(b []byte, from int) {
 var (
 	lineSigns = *chars.BytesOf("!#$%&*^")
 	lineWords = [][]byte{[]byte("egards"), []byte("(ipv4:"), []byte(" | "), []byte(" -- "), []byte(" +"), []byte("username"), []byte(" ("),
-		[]byte("auth-user-pass"), []byte("AUTH"), []byte("NAD+"), []byte("PID|"), []byte("N:"), []byte("user:")}
+		[]byte("auth-user-pass"), []byte("AUTH"), []byte("NAD+"), []byte("PID|"), []byte("N:"), []byte("user:"), []byte("|554="), []byte("'digest,'")}
 )
 
 // worthLine reports whether a whole line may be one of those of the table. Most are told by a sign in their last words.

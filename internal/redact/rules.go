@@ -42,13 +42,13 @@ var Rules = []Rule{
 	{Name: "jwt", Class: alias.Secret, Doc: "JSON web tokens (RFC 7519)", Triggers: "J", Find: find.JWT},
 	{Name: serviceTokenRule, Class: alias.Secret, Doc: "tokens by the beginning that services give them so that they can be told",
 		Triggers: "_-.A", Find: find.ServiceToken},
-	{Name: "password-hash", Class: alias.Secret,
+	{Name: passwordHashRule, Class: alias.Secret,
 		Doc:      "password hashes by their form: crypt, bcrypt, argon2, scrypt, and those of directories and databases",
 		Triggers: "${*:", Find: find.PasswordHash, beside: nameBeside(find.NameJoined)},
 	{Name: "mail", Class: alias.Mail, Doc: "e-mail addresses", Triggers: "@%&\\", Find: find.Mail},
 	{Name: userRule, Class: alias.User,
 		Doc:      "names next to a telling key (user, login, passenger, …); well-known service accounts stay",
-		Triggers: separators, Find: find.User, Keys: find.KeyUser, judged: true},
+		Triggers: separators, Find: find.User, Keys: find.KeyUser, beside: secretBehindUser, judged: true},
 	{Name: logUserRule, Class: alias.User, Doc: "user names in the idioms of system logs, listings and prompts",
 		Triggers: " \t()[=@\\/:-,?|", Find: find.LogUser, beside: besideName, judged: true},
 	{Name: ownerRule, Class: alias.User, Doc: "owner and group in the lines of ls -l", Triggers: " ", Find: find.Owner},
@@ -83,7 +83,7 @@ var Rules = []Rule{
 }
 
 // RulesVersion is written into manifests. It changes whenever the rules find other things than before.
-const RulesVersion = "14"
+const RulesVersion = "15"
 
 var ruleName = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[a-z][a-z0-9]*(-[a-z0-9]+)*$`) })
 

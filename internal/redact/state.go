@@ -470,6 +470,7 @@ const (
 	keyedSecretRule    = "keyed-secret"
 	wordedSecretRule   = "worded-secret"
 	passwordOptionRule = "password-option"
+	passwordHashRule   = "password-hash"
 	serviceTokenRule   = "service-token"
 	userRule           = "user"
 	logUserRule        = "log-user"

@@ -61,8 +61,9 @@ func (k keyed) person(b []byte) (int, int, bool) {
 			k.start += n + 1
 		}
 	}
-	if !k.quoted && k.end > k.start && b[k.end-1] == ':' { // what is said of the name
-		k.end--
+	// What is said of the name stands behind a colon, or its secret.
+	if n := chars.NameAt(b, k.start); !k.quoted && n < k.end && b[n] == ':' && n > k.start {
+		k.end = n
 	}
 	v := b[k.start:k.end]
 	return k.start, k.end, bytes.IndexByte(v, '@') < 0 && IsPerson(v) && (k.quoted || !beginsProse(b, k.start, k.end))

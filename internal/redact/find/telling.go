@@ -74,12 +74,12 @@ var AddressKeys = chars.WordSet(`ip ipaddr ipaddress ipv ipvaddress ipnum ipnumb
 var tellingPhone = chars.WordSet(`
 	mobilenumber faxnumber telnumber cellnumber homephone workphone phones telephonenumber contactphone mobilephonenumber phoneno
 	telno mobileno
-	phone phonenumber telephone tel mobile mobilephone cell cellphone fax msisdn callerid telefon telefone telemovel telefono handy
+	imei phone phonenumber telephone tel mobile mobilephone cell cellphone fax msisdn callerid telefon telefone telemovel telefono handy
 	gsm contactnumber imsi callernumber callingnumber callednumber callerno worknumber homenumber emergencyphone smsnumber whatsapp`)
 
 // tellingUser lists whole keys whose value names a person.
 var tellingUser = chars.WordSet(`
-	operatorid employeename userprincipalname upn agentname sendername managername visitorname registeredowner lastloggedonuser
+	operatorid userorgroupname secname securityname mcauser ldapuser employeename userprincipalname upn agentname sendername managername visitorname registeredowner lastloggedonuser
 	lastloggedonsamuser loggedonuser currentuser
 	reportedby reviewedby grantedby revokedby initiatedby servicedby preparedby resolvedby cancelledby canceledby releasedby
 	confirmedby rejectedby uploadedby registeredby orderedby bookedby invitedby

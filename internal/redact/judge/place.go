@@ -141,6 +141,12 @@ func (p *Place) elsewhere() bool {
 	case bytes.HasPrefix(before, []byte("pin:")) && len(p.Before) <= 6:
 		return !hasDigit(p.Text) || bytes.IndexByte(p.Text, ' ') > 0 && isLower(p.Text[0])
 	}
+	switch {
+	case bytes.HasPrefix(p.After, []byte(" secret ")) && chars.IsAllLetters(p.Text): // what the secret is called that follows
+		return true
+	case bytes.LastIndex(p.Before, []byte("{{")) > bytes.LastIndex(p.Before, []byte("}}")) && bytes.IndexByte(p.Text, '/') > 0:
+		return true // where a template reads it
+	}
 	return p.Text[0] == '$' && bytes.IndexByte(p.Text, ' ') > 0 && variable(p.Text[:bytes.IndexByte(p.Text, ' ')])
 }
 

@@ -43,6 +43,8 @@ var LineRows = []Phrase{
 		yes("211     «itostrund»     «users»        203.0.113.77 (ipv4:203.0.113.77:4417)"),
 		no("211 x y 203.0.113.77")},
 	{`# \| * \| {user!} \| * \| @ \| *`, yes(" 211 | fare | «itostrund» | psql | 203.0.113.77 | active"), no("211 | fare | x | y")},
+	{`*8=FIX*|553={account}|554={secret!}|*`, yes("8=FIX.4.4|35=A|553=«faredesk»|554=«Wn4-Brine!k2»|10=1|"), no("8=FIX.4.4|35=0|10=1|")},
+	{`'digest,'*:{secret!} $`, yes("'digest,'gaterw:«Wn4-Brine!k2»"), no("'digest,' is one")},
 	{`username {quser}`, yes(`"username" "«itostrund»" "client-info" "x"`), no(`"username" is`)},
 }
 

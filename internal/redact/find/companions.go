@@ -1,0 +1,279 @@
+package find
+
+import (
+	"bytes"
+
+	"envask/internal/redact/chars"
+)
+
+// What stands beside a secret that was found tells its account: in its line behind a word for one, in a line of the same block, or as
+// the head of that block.
+
+// accountWords are words before the name of an account, where a secret stands in the same line or block.
+var accountWords = chars.WordSet(`user username user-name userid user-id login loginname account accountname uid usr user-or-group-name
+	benutzer utilisateur usuario utilizador gebruiker`)
+
+// fillers may stand between such a word and the name.
+var fillers = chars.WordSet("name is was admin root operator user")
+
+// ownerWords are keys behind which stands who has an account, or what it is for.
+var ownerWords = chars.WordSet("description comment comments note full-name full_name display-name display_name gecos remark remarks")
+
+// Bounds of a block: lines before and behind a secret, and how far up its heads are looked for, in bytes.
+const (
+	siblingsBefore = 5
+	siblingsBehind = 4
+	farHead        = 4 << 10
+)
+
+// Companion says what stands beside a secret.
+type Companion int
+
+// What can stand there.
+const (
+	Account     Companion = iota // the name of the account that it belongs to
+	PersonOf                     // the name of the person whose account that is
+	SecretOfOne                  // the secret of another account, in a list of pairs
+)
+
+// Companions gives what stands beside a secret, and tells what is its account. named says that the secret can be nothing else, so that a
+// word before it is an account, whatever it is.
+func Companions(b []byte, start, end int, named bool, found func(from, to int, what Companion)) {
+	account := func(from, to int) { found(from, to, Account) }
+	line := chars.LineStart(b, start)
+	accountsInLine(b, line, start, account)
+	first := line + indentation(b, line)
+	if to := chars.NameAt(b, first); named && to > first && to < start && len(bytes.Trim(b[to:start], " \t:\"'")) == 0 &&
+		restIsBlank(b, end) && IsPerson(b[first:to]) && !IsEveryday(bytes.ToLower(b[first:to])) {
+		account(first, to)
+	}
+	look := func(at int) bool { return isSibling(b, at, first-line, found) }
+	if to := chars.NameAt(b, first); to == start-1 && b[to] == ':' && restIsBlank(b, end) {
+		look = func(at int) bool { return isPairLine(b, at, first-line, found) }
+	}
+	at := line
+	for range siblingsBefore {
+		if at = lineBefore(b, at); at < 0 || !look(at) {
+			break
+		}
+	}
+	at = line
+	for range siblingsBehind {
+		if at = chars.NextLine(b, at); at >= len(b) || !look(at) {
+			break
+		}
+	}
+	if from, to := headOfBlock(b, line, first-line); from < to {
+		account(from, to)
+	}
+}
+
+// restIsBlank says whether nothing follows in a line.
+func restIsBlank(b []byte, at int) bool {
+	return len(bytes.TrimSpace(b[at:chars.NextLine(b, at)])) == 0
+}
+
+// isPairLine looks at a line beside one that is a name and its secret, joined by a colon: another pair.
+func isPairLine(b []byte, line, indent int, found func(from, to int, what Companion)) bool {
+	at := line + indentation(b, line)
+	colon := chars.NameAt(b, at)
+	text := bytes.TrimRight(b[at:chars.NextLine(b, line)], " \t\r\n")
+	if at-line != indent || colon == at || colon-at+1 >= len(text) || b[colon] != ':' {
+		return false
+	}
+	if IsEveryday(bytes.ToLower(b[at:colon])) || KindOf(b[at:colon]) != 0 { // host:name, as other lists have it
+		return false
+	}
+	if secret := text[colon-at+1:]; bytes.IndexByte(secret, ' ') < 0 && IsValue(secret) && len(secret) >= 4 && !NotValues.Has(secret) {
+		found(colon+1, colon+1+len(secret), SecretOfOne)
+		if IsPerson(b[at:colon]) {
+			found(at, colon, Account)
+		}
+	}
+	return true
+}
+
+// accountsInLine looks for words for an account before a place in its line.
+func accountsInLine(b []byte, line, until int, account func(from, to int)) {
+	for at := max(line, until-farWord); at < until; {
+		word := wordOfAccount(b, at, until)
+		if word == at {
+			at++
+			continue
+		}
+		if accountWords[string(bytes.ToLower(b[at:word]))] {
+			if from, to := nameBehind(b, pastIs(b, word, until), until); from < to {
+				account(from, to)
+			}
+		}
+		at = word
+	}
+}
+
+// farWord is how far before a secret its account is looked for, in bytes.
+const farWord = 160
+
+// farIs is how far behind a word for an account a sentence may say which one it is, in bytes.
+const farIs = 40
+
+// pastIs goes to what a sentence says an account is: the login for the console is NAME.
+func pastIs(b []byte, at, until int) int {
+	rest := b[at:min(until, at+farIs)]
+	if n := bytes.Index(rest, []byte(" is ")); n >= 0 && bytes.IndexAny(rest[:n], ".,;:=\"'") < 0 {
+		return at + n + len(" is ")
+	}
+	return at
+}
+
+// wordOfAccount gives the end of the word that begins at a place, with the dashes in it; the place itself where none begins.
+func wordOfAccount(b []byte, at, until int) int {
+	if at > 0 && (chars.IsWord(b[at-1]) || b[at-1] == '.' || b[at-1] == '/') || !chars.IsWord(b[at]) {
+		return at
+	}
+	end := at
+	for end < until && (chars.IsWord(b[end]) || b[end] == '-' && end > at) {
+		end++
+	}
+	return end
+}
+
+// nameBehind gives the name behind a word for an account: behind a blank, a sign or a word between them.
+func nameBehind(b []byte, at, until int) (from, to int) {
+	for {
+		for at < until && (b[at] == ' ' || b[at] == '\t') {
+			at++
+		}
+		if at < until && (b[at] == '=' || b[at] == ':') && at+1 < until {
+			at++
+			continue
+		}
+		quoted := at < until && (b[at] == '"' || b[at] == '\'' || b[at] == '{')
+		if quoted {
+			at++
+		}
+		to = chars.NameAt(b, at)
+		if to < until && b[to] == '\\' { // DOMAIN\name
+			at, to = to+1, chars.NameAt(b, to+1)
+		}
+		if to <= at || to > until-1 {
+			return 0, 0
+		}
+		word := b[at:to]
+		if !quoted && fillers[string(bytes.ToLower(word))] {
+			at = to
+			continue
+		}
+		if !IsPerson(word) || KindOf(word) != 0 || !quoted && IsEveryday(bytes.ToLower(word)) || b[to] == '=' || b[to] == '/' || b[to] == '(' {
+			return 0, 0
+		}
+		return at, to
+	}
+}
+
+// isSibling looks at a line beside the one of a secret, and says whether the block goes on there.
+func isSibling(b []byte, line, indent int, found func(from, to int, what Companion)) bool {
+	end := chars.NextLine(b, line)
+	at := line + indentation(b, line)
+	text := bytes.TrimRight(b[min(at, end):end], " \t\r\n")
+	if len(text) == 0 || at-line < indent || text[0] == '[' || text[0] == '}' {
+		return false
+	}
+	if at-line > indent {
+		return true // within something of the block
+	}
+	key := 0
+	for key < len(text) && (chars.IsWord(text[key]) || text[key] == '-' || text[key] == '.') {
+		key++
+	}
+	if key == 0 || key == len(text) {
+		return true
+	}
+	word := string(bytes.ToLower(text[:key]))
+	owner := ownerWords[word]
+	if !owner && (word == "account" || KindOf(text[:key])&KeyUser == 0 && !accountWords[word]) {
+		return true
+	}
+	from := key
+	for from < len(text) && bytes.IndexByte([]byte(" \t=:"), text[from]) >= 0 {
+		from++
+	}
+	to := len(bytes.TrimRight(text, ";,"))
+	if from < to && to-from > 2 && (text[from] == '"' || text[from] == '\'') && text[to-1] == text[from] {
+		from, to = from+1, to-1
+	}
+	switch {
+	case from == key || from >= to || !IsPerson(text[from:to]):
+	case owner && LooksPersonal(text[from:to]):
+		found(at+from, at+to, PersonOf)
+	case !owner && chars.NameAt(b, at+from) == at+to:
+		found(at+from, at+to, Account)
+	}
+	return true
+}
+
+// indentation is how many blanks a line begins with; the dash of a list counts as one of them.
+func indentation(b []byte, line int) int {
+	at := line
+	for at < len(b) && (b[at] == ' ' || b[at] == '\t' || b[at] == '-' && at+1 < len(b) && b[at+1] == ' ') {
+		at++
+	}
+	return at - line
+}
+
+// lineBefore gives the start of the line before one; -1 where there is none.
+func lineBefore(b []byte, line int) int {
+	if line == 0 {
+		return -1
+	}
+	return chars.LineStart(b, line-1)
+}
+
+// namedAccounts are keys whose members are called like accounts.
+var namedAccounts = chars.WordSet("users accounts logins credentials passwords userlist basicauth basic_auth basic-auth userpass admins roles")
+
+// headOfBlock gives the name over the block that holds a secret, where the block over that is one of accounts.
+func headOfBlock(b []byte, line, indent int) (from, to int) {
+	if indent == 0 {
+		return 0, 0
+	}
+	head, inner := lineOver(b, line, indent), 0
+	if head < 0 {
+		return 0, 0
+	}
+	inner = indentation(b, head)
+	from, to = keyAlone(b, head)
+	over := lineOver(b, head, inner)
+	if from == to || over < 0 {
+		return 0, 0
+	}
+	if of, end := keyAlone(b, over); !namedAccounts[string(bytes.ToLower(b[of:end]))] {
+		return 0, 0
+	}
+	if !IsPerson(b[from:to]) || chars.NameAt(b, from) != to {
+		return 0, 0
+	}
+	return from, to
+}
+
+// lineOver gives the next line above one that is indented less; -1 where there is none near.
+func lineOver(b []byte, line, indent int) int {
+	for at := line; at > 0 && line-at < farHead; {
+		at = chars.LineStart(b, at-1)
+		if n := indentation(b, at); n < indent && at+n < len(b) && b[at+n] != '\n' && b[at+n] != '#' {
+			return at
+		}
+	}
+	return -1
+}
+
+// keyAlone gives the key of a line that has nothing behind it.
+func keyAlone(b []byte, line int) (from, to int) {
+	from = line + indentation(b, line)
+	text := bytes.TrimRight(b[from:chars.NextLine(b, from)], " \t\r\n{=")
+	if n := len(text); n > 1 && text[n-1] == ':' {
+		text = text[:n-1]
+	}
+	quotes := len(text) - len(bytes.TrimLeft(text, `"'`))
+	text = bytes.Trim(text, `"'`)
+	return from + quotes, from + quotes + len(text)
+}
