@@ -163,7 +163,8 @@ func nameBehind(b []byte, at, until int) (from, to int) {
 			at = to
 			continue
 		}
-		if !IsPerson(word) || KindOf(word) != 0 || !quoted && IsEveryday(bytes.ToLower(word)) || b[to] == '=' || b[to] == '/' || b[to] == '(' {
+		if !IsPerson(word) || KindOf(word) != 0 || !quoted && IsEveryday(bytes.ToLower(word)) ||
+			bytes.IndexByte([]byte("=/("), b[to]) >= 0 {
 			return 0, 0
 		}
 		return at, to
@@ -229,7 +230,8 @@ func lineBefore(b []byte, line int) int {
 }
 
 // namedAccounts are keys whose members are called like accounts.
-var namedAccounts = chars.WordSet("users accounts logins credentials passwords userlist basicauth basic_auth basic-auth userpass admins roles")
+var namedAccounts = chars.WordSet("users accounts logins credentials passwords userlist basicauth basic_auth " +
+	"basic-auth userpass admins roles")
 
 // headOfBlock gives the name over the block that holds a secret, where the block over that is one of accounts.
 func headOfBlock(b []byte, line, indent int) (from, to int) {

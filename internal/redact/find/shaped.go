@@ -1,6 +1,7 @@
 package find
 
 import (
+	"bytes"
 	"regexp"
 	"strings"
 	"sync"
@@ -95,4 +96,10 @@ func KindsIn(text string) int {
 		}
 	}
 	return n
+}
+
+// LooksFierce says whether a value is what nobody writes but as a password: letters, digits and signs that stand in no path or sentence.
+func LooksFierce(v []byte) bool {
+	return IsValue(v) && LooksStrong(v) && KindsIn(string(v)) >= 3 && Shaped(string(v)) && bytes.ContainsAny(v, "!#$%&*^") &&
+		bytes.Count(v, []byte(":")) < 3 && !bytes.ContainsAny(v, "\"'{}[]<>`=@")
 }

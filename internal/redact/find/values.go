@@ -126,19 +126,14 @@ func IsValue(v []byte) bool {
 		return false
 	case v[0] == 'e' && bytes.HasPrefix(v, []byte("env:")), v[0] == 'f' && bytes.HasPrefix(v, []byte("file:")):
 		return false
-	case v[0] == '[' && !bytes.HasPrefix(v, []byte("[redacted:")) && !bytes.HasPrefix(v, []byte("[enc:")), bytes.HasPrefix(v, []byte("****")):
+	case v[0] == '[' && !bytes.HasPrefix(v, []byte("[redacted:")) && !bytes.HasPrefix(v, []byte("[enc:")),
+		bytes.HasPrefix(v, []byte("****")):
 		return false
 	}
 	if c := v[0]; c < 0x80 && c != '*' && c|0x20 != 'x' && c != '.' {
 		return true
 	}
 	return len(bytes.Trim(v, "*xX.•")) > 0 // masked already
-}
-
-// LooksFierce says whether a value is what nobody writes but as a password: letters, digits and signs that stand in no path or sentence.
-func LooksFierce(v []byte) bool {
-	return IsValue(v) && LooksStrong(v) && KindsIn(string(v)) >= 3 && Shaped(string(v)) && bytes.ContainsAny(v, "!#$%&*^") &&
-		bytes.Count(v, []byte(":")) < 3 && !bytes.ContainsAny(v, "\"'{}[]<>`=@")
 }
 
 // LooksChosen says whether a value looks like a password rather than a word: letters together with digits or signs, or
