@@ -377,7 +377,7 @@ func (e *Engine) learn(f finding, text []byte) {
 	}) {
 		return
 	}
-	if v := (alias.Value{Text: string(text), Class: f.class, Rule: f.rule}); !f.weak || e.learned.seenBefore(v) {
+	if v := (alias.Value{Text: string(text), Class: f.class, Rule: f.rule}); !f.mute && (!f.weak || e.learned.seenBefore(v)) {
 		e.learnValue(v, f.start)
 	}
 }

@@ -202,6 +202,7 @@ func (e *Engine) findLines(b []byte, from int) {
 	if e.segments == nil {
 		if e.base == 0 && from == 0 && len(b) <= mostLines {
 			e.linesIn(b, from, len(b))
+			e.peopleIn(b, from, len(b))
 		}
 		return
 	}
@@ -210,10 +211,22 @@ func (e *Engine) findLines(b []byte, from int) {
 		case n > mostLines:
 		case bytes.IndexByte(b[s.start:max(s.start, s.end-2)], '\n') >= 0:
 			e.linesIn(b, max(from, s.start), s.end)
+			e.peopleIn(b, max(from, s.start), s.end)
 		case n <= mostWhole && bytes.ContainsAny(b[s.start:s.end], "!#$%&*^@"): // a line of a log: there are very many
 			e.linesIn(b, max(from, s.start), s.end)
 		}
 	}
+}
+
+// peopleIn adds the people that a short text names. A sentence is no evidence for other places: they go where they
+// stand.
+func (e *Engine) peopleIn(b []byte, from, to int) {
+	find.GivenNames(b, from, to, func(start, end int) {
+		n := len(e.findings)
+		if e.add(b, from, start, end, logUserRule); len(e.findings) > n {
+			e.findings[n].weak, e.findings[n].mute = true, true
+		}
+	})
 }
 
 // lineSigns are what passwords have and hardly any other word; lineWords, what the other whole lines have of which a table knows.
@@ -221,7 +234,7 @@ var (
 	lineSigns = *chars.BytesOf("!#$%&*^")
 	lineWords = [][]byte{[]byte("egards"), []byte("(ipv4:"), []byte(" | "), []byte(" -- "), []byte(" +"), []byte("username"), []byte(" ("),
 		[]byte("auth-user-pass"), []byte("AUTH"), []byte("NAD+"), []byte("PID|"), []byte("N:"),
-		[]byte("user:"), []byte("|554="), []byte("'digest,'")}
+		[]byte("user:"), []byte("|554="), []byte("'digest,'"), []byte("-pbkdf2-")}
 )
 
 // worthLine reports whether a whole line may be one of those of the table. Most are told by a sign in their last words.

@@ -124,6 +124,7 @@ type finding struct {
 	original   string // of a learned value, which may be written otherwise here
 	put        string // the alias, when the original had one before
 	weak       bool   // one such find alone teaches nothing
+	mute       bool   // nor do several: it goes where it stands
 	coded      *coded // of a find in base64; nil elsewhere
 }
 

@@ -13,11 +13,17 @@ import (
 var accountWords = chars.WordSet(`user username user-name userid user-id login loginname account accountname uid usr user-or-group-name
 	benutzer utilisateur usuario utilizador gebruiker`)
 
+// firstOfAccount are the letters that these words begin with.
+var firstOfAccount = *chars.BytesOf("uUlLaAbBgG")
+
 // fillers may stand between such a word and the name.
 var fillers = chars.WordSet("name is was admin root operator user")
 
 // ownerWords are keys behind which stands who has an account, or what it is for.
 var ownerWords = chars.WordSet("description comment comments note full-name full_name display-name display_name gecos remark remarks")
+
+// farKey is how far from the beginning of its line a secret of a block stands at most, in bytes.
+const farKey = 80
 
 // Bounds of a block: lines before and behind a secret, and how far up its heads are looked for, in bytes.
 const (
@@ -40,12 +46,20 @@ const (
 // word before it is an account, whatever it is.
 func Companions(b []byte, start, end int, named bool, found func(from, to int, what Companion)) {
 	account := func(from, to int) { found(from, to, Account) }
+	if rest := chars.LineFrom(b, min(end+1, len(b))); bytes.HasPrefix(rest, []byte("by ")) && end < len(b) && b[end] == ' ' {
+		if from, to := nameBehind(b, end+len(" by "), len(b)); from < to && from == end+len(" by ") {
+			account(from, to)
+		}
+	}
 	line := chars.LineStart(b, start)
 	accountsInLine(b, line, start, account)
 	first := line + indentation(b, line)
 	if to := chars.NameAt(b, first); named && to > first && to < start && len(bytes.Trim(b[to:start], " \t:\"'")) == 0 &&
 		restIsBlank(b, end) && IsPerson(b[first:to]) && !IsEveryday(bytes.ToLower(b[first:to])) {
 		account(first, to)
+	}
+	if chars.IsDigit(b[min(first, len(b)-1)]) || start-first > farKey { // the line of a log, or a long one: it is no part of a block
+		return
 	}
 	look := func(at int) bool { return isSibling(b, at, first-line, found) }
 	if to := chars.NameAt(b, first); to == start-1 && b[to] == ':' && restIsBlank(b, end) {
@@ -96,6 +110,15 @@ func isPairLine(b []byte, line, indent int, found func(from, to int, what Compan
 // accountsInLine looks for words for an account before a place in its line.
 func accountsInLine(b []byte, line, until int, account func(from, to int)) {
 	for at := max(line, until-farWord); at < until; {
+		if b[at] == '-' && at+2 < until && b[at+1]|0x20 == 'u' && b[at+2] == ' ' && at > line && b[at-1] == ' ' { // -u NAME … -p SECRET
+			if from, to := nameBehind(b, at+2, until); from < to {
+				account(from, to)
+			}
+		}
+		if !firstOfAccount[b[at]] {
+			at++
+			continue
+		}
 		word := wordOfAccount(b, at, until)
 		if word == at {
 			at++

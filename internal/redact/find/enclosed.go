@@ -54,7 +54,17 @@ func LeavesText(b []byte, sign, start int) bool {
 // HalfEscape says whether the backslash of an escape of JSON stands before a place: what begins there is no word. As it reads, it is
 // looked at elsewhere, see findInTexts.
 func HalfEscape(b []byte, at int) bool {
-	return Backslashes(b, at, 0)%2 == 1 && escapes(b, at-1)
+	return Backslashes(b, at, 0)%2 == 1 && escapes(b, at-1) && !onlyBackslash(b, at-1)
+}
+
+// onlyBackslash says whether a backslash stands behind capitals, in a line that holds no other and no quotes, so that what looks like an
+// escape is none: PIER\tquill.
+func onlyBackslash(b []byte, at int) bool {
+	if at < 2 || !chars.IsUpper(b[at-1]) || !chars.IsUpper(b[at-2]) {
+		return false
+	}
+	line := chars.LineFrom(b, chars.LineStart(b, at))
+	return bytes.Count(line, []byte("\\")) == 1 && !bytes.ContainsAny(line, "\"'`")
 }
 
 // maxDepth is how many texts stand within each other, at most, to be told apart.

@@ -213,7 +213,8 @@ func KeyedSecret(b []byte, at, free int, kind KeyKind) (int, int, bool) {
 		if start, end, _ := KeySpan(b, at); end-start == 1 && (!k.quoted || len(v) < 32) {
 			return 0, 0, false
 		}
-		return k.start, k.end, (LooksRandom(v) || k.quoted && LooksFierce(v) && bytes.ContainsAny(v, "!#$%&^")) && IsValue(v) && bytes.IndexByte(v, '(') < 0
+		looks := LooksRandom(v) || k.quoted && LooksFierce(v) && bytes.ContainsAny(v, "!#$%&^")
+		return k.start, k.end, looks && IsValue(v) && bytes.IndexByte(v, '(') < 0
 	}
 	if start, _, closed := KeySpan(b, at); !k.quoted && !closed && start > 0 && (b[start-1] == '"' || b[start-1] == '\'') {
 		k.end = toQuote(b, k.end, b[start-1], isWholeArgument(b[:start-1]))

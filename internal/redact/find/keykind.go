@@ -44,10 +44,13 @@ var WholeKeys = func() map[string]KeyKind {
 	}
 	for _, k := range []string{"encryptkey", "keycontent", "loggedinkey",
 		"noncekey", "authsalt", "secureauthsalt", "loggedinsalt", "noncesalt", "recoverycode", "backupcode", "securityanswer",
-		"secretanswer", "challengeanswer", "remotepass", "dnpass", "tlspskvalue", "pskvalue", "cleartext", "awsseckey", "seckey"} {
+		"secretanswer", "challengeanswer", "remotepass", "dnpass", "cvc", "cvv", "cvv2", "cardcvc", "pass4symmkey",
+		"tlspskvalue", "pskvalue", "cleartext", "awsseckey", "seckey"} {
 		m[k] = KeySecret
 	}
-	m["keymaterial"], m["keyingmaterial"], m["productkey"], m["encrypt"] = KeyWeak, KeyWeak, KeyWeak, KeyWeak
+	for _, k := range []string{"keymaterial", "keyingmaterial", "productkey", "encrypt", "inlinestring"} {
+		m[k] = KeyWeak
+	}
 	for k := range mailboxKeys {
 		m[k] |= KeyMailbox
 	}
@@ -177,7 +180,8 @@ func KindOf(raw []byte) KeyKind {
 
 // namesUser says whether a key ends like those of users: session_user, dbUserName.
 func namesUser(key []byte, last string) bool {
-	return last == "user" || last == "username" || bytes.HasSuffix(key, []byte("username")) || bytes.HasSuffix(key, []byte("user")) &&
+	return last == "user" || last == "usr" || last == "username" ||
+		bytes.HasSuffix(key, []byte("username")) || bytes.HasSuffix(key, []byte("user")) &&
 		!bytes.HasSuffix(key, []byte("expanduser")) && !chars.IsOneOf(key, "superuser", "multiuser", "enduser",
 		"singleuser", "fuser", "adduser", "deluser")
 }
@@ -185,7 +189,7 @@ func namesUser(key []byte, last string) bool {
 // lastTwo are the last two letters of the words that tell as the last word of a key: what ends in others is not looked up.
 var lastTwo = func() *[1 << 16]bool {
 	set := new([1 << 16]bool)
-	for _, m := range []map[string]bool{tellingLast, weaklyTelling, tellingPhone, chars.WordSet("user username")} {
+	for _, m := range []map[string]bool{tellingLast, weaklyTelling, tellingPhone, chars.WordSet("user usr username")} {
 		for w := range m {
 			set[int(w[len(w)-2])<<8|int(w[len(w)-1])] = true
 		}

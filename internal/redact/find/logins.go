@@ -159,6 +159,10 @@ func userAtHost(b []byte, at int) (int, int, bool) {
 			return start, end, true
 		}
 	}
+	if scheme, ok := bytes.CutSuffix(b[max(0, start-16):start], []byte("://")); ok && IsLoginWord(b[start:end]) &&
+		sessionSchemes[chars.LastWordOf(scheme)] {
+		return start, end, string(b[start:end]) != "git"
+	}
 	// Of a log of slow queries: # User@Host: NAME[NAME] @ host [address].
 	if string(b[start:end]) == "User" && bytes.HasPrefix(b[at:], []byte("@Host: ")) {
 		name := at + len("@Host: ")
@@ -197,6 +201,9 @@ func userAtHost(b []byte, at int) (int, int, bool) {
 	}
 	return 0, 0, false
 }
+
+// sessionSchemes are those of URLs that somebody logs in to.
+var sessionSchemes = chars.WordSet("ssh sftp scp ftp ftps rtsp rtsps smb ldap ldaps vnc rdp telnet")
 
 // databaseName are the words behind NAME@DATABASE in the logs of a database.
 var databaseName = map[string]bool{"LOG:": true, "ERROR:": true,

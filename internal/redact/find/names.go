@@ -93,7 +93,7 @@ func personOfElement(b []byte, at int) bool {
 
 // personalKeys are those that only descriptions of people have.
 var personalKeys = chars.WordSet(`email mail emailaddress mailaddress phone phonenumber mobile mobilephone mobilenumber gender sex
-	birthdate birthday dateofbirth dob surname lastname
+	samaccountname userprincipalname telephonenumber birthdate birthday dateofbirth dob surname lastname
 	nationality passport passportnumber iban pan cardnumber postcode`)
 
 // besidePersonal says whether one of them stands in the same object or element as a place, or in a line beside it.

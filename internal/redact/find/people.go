@@ -167,7 +167,8 @@ func userOfDomain(b []byte, at int) (int, int, bool) {
 	start := at + 1
 	if start < len(b) && b[start] == '\\' {
 		start++
-	} else if escapes(b, at) || start+2 < len(b) && b[start] == 'x' && chars.IsHex(b[start+1]) && chars.IsHex(b[start+2]) {
+	} else if escapes(b, at) && !onlyBackslash(b, at) ||
+		start+2 < len(b) && b[start] == 'x' && chars.IsHex(b[start+1]) && chars.IsHex(b[start+2]) {
 		return 0, 0, false
 	}
 	end := chars.NameAt(b, start)

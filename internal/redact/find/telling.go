@@ -79,7 +79,8 @@ var tellingPhone = chars.WordSet(`
 
 // tellingUser lists whole keys whose value names a person.
 var tellingUser = chars.WordSet(`
-	operatorid userorgroupname secname securityname mcauser ldapuser employeename userprincipalname upn agentname sendername managername visitorname registeredowner lastloggedonuser
+	operatorid userorgroupname secname securityname mcauser ldapuser
+	employeename userprincipalname upn agentname sendername managername visitorname registeredowner lastloggedonuser
 	lastloggedonsamuser loggedonuser currentuser
 	reportedby reviewedby grantedby revokedby initiatedby servicedby preparedby resolvedby cancelledby canceledby releasedby
 	confirmedby rejectedby uploadedby registeredby orderedby bookedby invitedby
@@ -88,7 +89,7 @@ var tellingUser = chars.WordSet(`
 	realname contactperson createdby modifiedby updatedby lastmodifiedby requestedby approvedby owner ownername author
 	drivername guest guestname member membername customerfirstname customerlastname nickname supervisor assignee reporter
 	logname identity usr usrname gitauthorname gitcommittername authorname committername userdisplayname actordisplayname maidenname
-	ruser remoteuser xremoteuser xforwardeduser sudouser authuser targetusername subjectusername uid cardholder cardholdername
+	ruser dbusr remoteuser xremoteuser xforwardeduser sudouser authuser targetusername subjectusername uid cardholder cardholdername
 	recipient recipientname familyname
 	vorname nachname apellido apellidos prenom cognome sobrenome apelido fornavn etternavn fornamn efternamn voornaam achternaam
 	benutzer benutzername utilisateur usuario utilizador gebruiker committer requester approver reviewer submitter

@@ -458,6 +458,9 @@ func (p *Place) bareName(t, lower []byte) bool {
 	if len(p.After) > 0 && (p.After[0] == ',' || p.After[0] == ')') && sameWord(t, p.key()) {
 		return false
 	}
+	if bytes.HasSuffix(p.Before, []byte("=>")) && len(p.After) > 0 && p.After[0] == ')' { // of a call: names stand in quotes there
+		return false
+	}
 	return !p.prose() && !(everyday && p.idiom() && !p.Sure && !lexicon.Given(lower))
 }
 

@@ -45,6 +45,7 @@ var LineRows = []Phrase{
 	{`# \| * \| {user!} \| * \| @ \| *`, yes(" 211 | fare | «itostrund» | psql | 203.0.113.77 | active"), no("211 | fare | x | y")},
 	{`*8=FIX*|553={account}|554={secret!}|*`, yes("8=FIX.4.4|35=A|553=«faredesk»|554=«Wn4-Brine!k2»|10=1|"), no("8=FIX.4.4|35=0|10=1|")},
 	{`'digest,'*:{secret!} $`, yes("'digest,'gaterw:«Wn4-Brine!k2»"), no("'digest,' is one")},
+	{`{account} = -pbkdf2-{secret!} $`, yes("«itostrund» = -pbkdf2-«a6d3c4b5,7b8c9d0e,10»"), no("x = -y")},
 	{`username {quser}`, yes(`"username" "«itostrund»" "client-info" "x"`), no(`"username" is`)},
 }
 

@@ -64,7 +64,9 @@ func (s Slot) IsSecret() bool {
 }
 
 // grows reports whether what stands in a slot may be several words.
-func (s Slot) grows() bool { return s == Name || s == Surname || s == Person || s == Phone }
+func (s Slot) grows() bool {
+	return s == Name || s == Surname || s == Person || s == Phone
+}
 
 // Found is a value in its slot.
 type Found struct {

@@ -55,7 +55,9 @@ var Secrets = []Phrase{
 			"authentication sha localized-key «12:3a:9f:77:c0:5b:e4:81»"),
 		no("preshare")},
 	{`^ user {account} on|off! #{random}`, yes("user «fareapp» on #«c3ab8ff13720e8ad9047dd39466b3c89» ~fare:*"), no("user fare on #1")},
-	{`add|set system user {account} {unusual} -encrypted|-timeout|-hashmethod`, yes("add system user «itostrund» «3c8f0e2b7d91a65» -encrypted"), no("add system user x -y")},
+	{`add|set system user {account} {unusual} -encrypted|-timeout|-hashmethod`,
+		yes("add system user «itostrund» «3c8f0e2b7d91a65» -encrypted"),
+		no("add system user x -y")},
 	// Protocols.
 	{`LOGIN {user!} {secret!} $`,
 		yes(`a1 LOGIN "«itostrund»" "«Wn4-Brine!k2»"`, "a1 LOGIN «itostrund» «Wn4-Brine!k2»"),

@@ -1,0 +1,85 @@
+package find
+
+import (
+	"bytes"
+	"unicode"
+	"unicode/utf8"
+
+	"envask/internal/redact/chars"
+)
+
+// beforeNames are words that people are named behind, in letters, notes and tickets.
+var beforeNames = chars.WordSet(`from to by with for cc attn contact call called calls ask asked tell told informed thanks regards thank
+	owner engineer operator via von an de para por med fra av dla od`)
+
+// besideNames are signs around a name.
+var besideNames = *chars.BytesOf(" (),;|=>\"'\t")
+
+// mostGiven bounds the words of a name.
+const mostGiven = 4
+
+// GivenNames finds whole names of people that begin with a given name: behind a word that people are named behind, before a mail address,
+// and between the signs of a cell, a value or parentheses. It looks at each word with a capital, which is for short texts only: in a log
+// hardly any is a person.
+func GivenNames(b []byte, from, to int, person func(start, end int)) {
+	for at := max(from, 1); at < to; at++ {
+		if !chars.IsUpper(b[at]) || !besideNames[b[at-1]] {
+			continue
+		}
+		end := givenName(b[:to], at)
+		if end == 0 || b[at-1] == '(' && end+1 < to && b[end] == ')' && b[end+1] == '\n' ||
+			isCredit(chars.LineFrom(b[:to], chars.LineStart(b, at))) {
+			continue
+		}
+		named := b[at-1] != ' ' && (end == to || b[end] == '\n' || besideNames[b[end]] && b[end] != ' ') || // a cell
+			bytes.HasPrefix(b[end:to], []byte(" <")) && bytes.IndexByte(chars.LineFrom(b[:to], end), '@') > 0
+		if !named && (b[at-1] != ' ' || !beforeNames[chars.LastWordOf(b[max(from, at-16):at])]) {
+			continue
+		}
+		person(at, end)
+		at = end
+	}
+}
+
+// creditWords are those of the lines in which programs and their changes name who made them, who is known to everybody.
+var creditWords = bytes.Fields([]byte(`opyright (C) (c) © uthor atch bug ontribut aintain written hanks uggest iscovered ix eveloped ocument
+	revis adapted ased riginal -- ported ommit icens redit translat Book algorithm ublish upstream ebian ](http`))
+
+// isCredit says whether a line is one of these.
+func isCredit(line []byte) bool {
+	if line = bytes.TrimLeft(line, " \t"); bytes.HasPrefix(line, []byte("#")) || bytes.HasPrefix(line, []byte("//")) ||
+		bytes.HasPrefix(line, []byte("* ")) { // a remark of a program
+		return true
+	}
+	for _, w := range creditWords {
+		if bytes.Contains(line, w) {
+			return true
+		}
+	}
+	return false
+}
+
+// givenName gives the end of the longest name at a place that begins with a given name; 0 where there is none.
+func givenName(b []byte, at int) (end int) {
+	for word, words := at, 0; words < mostGiven && word < len(b); words++ {
+		if r, _ := utf8.DecodeRune(b[word:]); !unicode.IsUpper(r) {
+			break
+		}
+		to := word
+		for to < len(b) && (chars.IsWord(b[to]) && !chars.IsDigit(b[to]) && b[to] != '_' || b[to] >= utf8.RuneSelf ||
+			(b[to] == '-' || b[to] == '\'') && to+1 < len(b) && chars.IsWord(b[to+1])) {
+			to++
+		}
+		if to-word < 2 || to < len(b) && bytes.IndexByte([]byte("_/=(\\@0123456789"), b[to]) >= 0 {
+			break
+		}
+		if words > 0 && IsGivenName(b[at:to]) {
+			end = to
+		}
+		if to >= len(b) || b[to] != ' ' {
+			break
+		}
+		word = to + 1
+	}
+	return end
+}
