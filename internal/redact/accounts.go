@@ -30,6 +30,14 @@ func (e *Engine) addJudged(b []byte, from, start, end int, rule string, sure boo
 	e.findings = append(e.findings, f)
 }
 
+// addAccount adds the name of an account whose place tells what it is. One of a service, or an everyday word, goes where it stands.
+func (e *Engine) addAccount(b []byte, from, start, end int) {
+	n := len(e.findings)
+	if e.addJudged(b, from, start, end, logUserRule, true); len(e.findings) > n {
+		e.findings[n].weak = !find.IsLoginWord(b[start:end])
+	}
+}
+
 // findBeside adds what stands beside the finds of rules from a place on.
 func (e *Engine) findBeside(b []byte, from int) {
 	for i, n := 0, len(e.findings); i < n; i++ {
@@ -78,8 +86,9 @@ func nameBeside(of func(b []byte, start, end int) (from, to int)) func(e *Engine
 		if start <= from {
 			return
 		}
-		if start, end = of(b, start, end); start < end && find.IsPerson(b[start:end]) && find.IsLoginWord(b[start:end]) {
-			e.add(b, from, start, end, logUserRule)
+		if start, end = of(b, start, end); start < end && find.IsPerson(b[start:end]) &&
+			(find.IsAccountWord(b[start:end]) || bytes.IndexByte(b[start:end], '_') > 0 && !chars.IsUpper(b[start])) {
+			e.addAccount(b, from, start, end)
 		}
 	}
 }

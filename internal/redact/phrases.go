@@ -234,7 +234,7 @@ var (
 	lineSigns = *chars.BytesOf("!#$%&*^")
 	lineWords = [][]byte{[]byte("egards"), []byte("(ipv4:"), []byte(" | "), []byte(" -- "), []byte(" +"), []byte("username"), []byte(" ("),
 		[]byte("auth-user-pass"), []byte("AUTH"), []byte("NAD+"), []byte("PID|"), []byte("N:"),
-		[]byte("user:"), []byte("|554="), []byte("'digest,'"), []byte("-pbkdf2-")}
+		[]byte("user:"), []byte("|554="), []byte("'digest,'"), []byte("-pbkdf2-"), []byte(" => ")}
 )
 
 // worthLine reports whether a whole line may be one of those of the table. Most are told by a sign in their last words.

@@ -72,7 +72,7 @@ func (e *Engine) findTables(b []byte, from int) {
 				continue
 			}
 			if start < end && find.IsPerson(b[start:end]) {
-				e.add(b, from, start, end, logUserRule)
+				e.addAccount(b, from, start, end)
 			}
 			at = chars.NextLine(b, at)
 		case t.cells.sep != 0:

@@ -203,7 +203,7 @@ func userOfTuple(b []byte, at int) (int, int, bool) {
 		return 0, 0, false
 	}
 	v := b[k.start:k.end]
-	return k.start, k.end, isAccountWord(v) && KindOf(v) == 0 || LooksPersonal(v)
+	return k.start, k.end, IsAccountWord(v) && KindOf(v) == 0 || LooksPersonal(v)
 }
 
 // userOfArrow finds the value behind an arrow: currentUser -> NAME.

@@ -14,7 +14,7 @@ var accountWords = chars.WordSet(`user username user-name userid user-id login l
 	benutzer utilisateur usuario utilizador gebruiker`)
 
 // firstOfAccount are the letters that these words begin with.
-var firstOfAccount = *chars.BytesOf("uUlLaAbBgG")
+var firstOfAccount = *chars.BytesOf("uUlLaAbBgGn")
 
 // fillers may stand between such a word and the name.
 var fillers = chars.WordSet("name is was admin root operator user")
@@ -124,7 +124,12 @@ func accountsInLine(b []byte, line, until int, account func(from, to int)) {
 			at++
 			continue
 		}
-		if accountWords[string(bytes.ToLower(b[at:word]))] {
+		quotedName := string(b[at:word]) == "name" && word < until && (b[word] == '\'' || b[word] == '"') &&
+			!bytes.ContainsAny(b[word:until], "{}") // of the object that the secret belongs to
+		if quotedName {
+			word++
+		}
+		if quotedName || accountWords[string(bytes.ToLower(b[at:word]))] {
 			if from, to := nameBehind(b, pastIs(b, word, until), until); from < to {
 				account(from, to)
 			}

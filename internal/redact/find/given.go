@@ -9,7 +9,7 @@ import (
 )
 
 // beforeNames are words that people are named behind, in letters, notes and tickets.
-var beforeNames = chars.WordSet(`from to by with for cc attn contact call called calls ask asked tell told informed thanks regards thank
+var beforeNames = chars.WordSet(`from to by with for of cc attn contact call called calls ask asked tell told informed thanks regards thank
 	owner engineer operator via von an de para por med fra av dla od`)
 
 // besideNames are signs around a name.
@@ -22,13 +22,20 @@ const mostGiven = 4
 // and between the signs of a cell, a value or parentheses. It looks at each word with a capital, which is for short texts only: in a log
 // hardly any is a person.
 func GivenNames(b []byte, from, to int, person func(start, end int)) {
-	for at := max(from, 1); at < to; at++ {
-		if !chars.IsUpper(b[at]) || !besideNames[b[at-1]] {
+	for at := from; at < to; at++ {
+		first := at == 0 || b[at-1] == '\n'
+		if !chars.IsUpper(b[at]) || !first && !besideNames[b[at-1]] {
 			continue
 		}
 		end := givenName(b[:to], at)
-		if end == 0 || b[at-1] == '(' && end+1 < to && b[end] == ')' && b[end+1] == '\n' ||
+		if end == 0 || !first && b[at-1] == '(' && end+1 < to && b[end] == ')' && b[end+1] == '\n' ||
 			isCredit(chars.LineFrom(b[:to], chars.LineStart(b, at))) {
+			continue
+		}
+		if first {
+			if bytes.HasPrefix(b[end:to], []byte(": ")) { // of a chat
+				person(at, end)
+			}
 			continue
 		}
 		named := b[at-1] != ' ' && (end == to || b[end] == '\n' || besideNames[b[end]] && b[end] != ' ') || // a cell

@@ -37,7 +37,7 @@ func MailboxName(b []byte, at, free int) (int, int, bool) {
 	for end > start && (chars.IsSpace(b[end-1]) || b[end-1] == '"' || b[end-1] == '\\') {
 		end--
 	}
-	return start, end, start >= free && end > start && IsPerson(b[start:end])
+	return start, end, start >= free && end > start && IsPerson(b[start:end]) && !(chars.IsLower(b[start]) && IsEveryday(b[start:end]))
 }
 
 // PartName finds the name in a part of something whose key tells: "user": {"name": "…"}, <user><name>…, and in YAML.

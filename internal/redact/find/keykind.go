@@ -180,6 +180,9 @@ func KindOf(raw []byte) KeyKind {
 
 // namesUser says whether a key ends like those of users: session_user, dbUserName.
 func namesUser(key []byte, last string) bool {
+	if last == "id" {
+		return bytes.HasSuffix(key, []byte("userid")) && len(key) > len("userid")
+	}
 	return last == "user" || last == "usr" || last == "username" ||
 		bytes.HasSuffix(key, []byte("username")) || bytes.HasSuffix(key, []byte("user")) &&
 		!bytes.HasSuffix(key, []byte("expanduser")) && !chars.IsOneOf(key, "superuser", "multiuser", "enduser",
@@ -189,7 +192,7 @@ func namesUser(key []byte, last string) bool {
 // lastTwo are the last two letters of the words that tell as the last word of a key: what ends in others is not looked up.
 var lastTwo = func() *[1 << 16]bool {
 	set := new([1 << 16]bool)
-	for _, m := range []map[string]bool{tellingLast, weaklyTelling, tellingPhone, chars.WordSet("user usr username")} {
+	for _, m := range []map[string]bool{tellingLast, weaklyTelling, tellingPhone, chars.WordSet("user usr username id")} {
 		for w := range m {
 			set[int(w[len(w)-2])<<8|int(w[len(w)-1])] = true
 		}

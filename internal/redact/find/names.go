@@ -50,9 +50,9 @@ func IsGivenName(v []byte) bool {
 	return true
 }
 
-// isAccountWord says whether a word is a name where its place tells, also with an underscore between two parts that are no words of
+// IsAccountWord says whether a word is a name where its place tells, also with an underscore between two parts that are no words of
 // everybody.
-func isAccountWord(v []byte) bool {
+func IsAccountWord(v []byte) bool {
 	first, second, two := bytes.Cut(v, []byte("_"))
 	return chars.NameAt(v, 0) == len(v) && (IsLoginWord(v) || two && len(first) > 0 && len(second) > 2 && IsLoginWord(second) &&
 		chars.IsAllLetters(first) && !IsEveryday(bytes.ToLower(first)))

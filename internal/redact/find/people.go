@@ -61,6 +61,9 @@ func (k keyed) person(b []byte) (int, int, bool) {
 			k.start += n + 1
 		}
 	}
+	if bytes.HasPrefix(b[k.start:k.end], []byte("name=")) { // new user: name=kvale, UID=1007
+		k.start += len("name=")
+	}
 	// What is said of the name stands behind a colon, or its secret.
 	if n := chars.NameAt(b, k.start); !k.quoted && n < k.end && b[n] == ':' && n > k.start {
 		k.end = n

@@ -13,7 +13,7 @@ var serviceAccounts = chars.WordSet(`
 	list irc gnats _apt sync halt shutdown tomcat apache httpd docker containerd redis mongodb rabbitmq elasticsearch oracle sa dbo
 	networkservice localservice authenticated everyone users wheel sudo adm tty disk audio video staff nt authority system32 cron
 	crond kernel systemd-network systemd-resolve systemd-timesync dnsmasq avahi polkitd rpc statd test demo null nologin unset new
-	admins operators des cleartext
+	admins operators author des cleartext
 	sys gopher ftp dbus tss abrt unbound named bind postfix dovecot dovenull exim debian-exim exim4 proftpd vsftpd pure-ftpd
 	opensmtpd opensmtpq smmsp smmta mailnull
 	rpc rpcuser nfsnobody rtkit pulse usbmux saned colord geoclue cups cups-pk-helper sddm landscape pollinate uuidd tcpdump lxd

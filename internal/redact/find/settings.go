@@ -37,7 +37,7 @@ func userOfRow(b []byte, at int) (int, int, bool) {
 	if len(cell) > 80 || bytes.IndexByte(cell, b[at]) >= 0 {
 		return 0, 0, false
 	}
-	return start, start + len(cell), isAccountWord(cell) && KindOf(cell) == 0 || LooksPersonal(cell)
+	return start, start + len(cell), IsAccountWord(cell) && KindOf(cell) == 0 || LooksPersonal(cell)
 }
 
 // secretInBrackets finds what stands in brackets behind a word for a secret: PASSWORD(…), as some configurations have it.

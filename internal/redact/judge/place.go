@@ -24,7 +24,9 @@ func (p *Place) quoted() bool {
 // escaped reports whether the beginning of the value is the end of an escape that stands before it: \n, \fR of manuals.
 func (p *Place) escaped() bool {
 	n := len(p.Before)
-	return n > 0 && p.Before[n-1] == '\\' && (n < 2 || p.Before[n-2] != '\\') && bytes.IndexByte([]byte("nrtfabv0xu*-"), p.Text[0]) >= 0
+	return n > 0 && p.Before[n-1] == '\\' && (n < 2 || p.Before[n-2] != '\\') && bytes.IndexByte([]byte("nrtfabv0xu*-"), p.Text[0]) >= 0 &&
+		!(n > 2 && chars.IsUpper(p.Before[n-2]) && chars.IsUpper(p.Before[n-3]) && bytes.Count(p.Before, []byte("\\")) == 1 &&
+			!bytes.ContainsAny(p.Before, "\"'`")) // DOMAIN\name
 }
 
 // programWords begin lines of programs.
@@ -142,12 +144,25 @@ func (p *Place) elsewhere() bool {
 		return !hasDigit(p.Text) || bytes.IndexByte(p.Text, ' ') > 0 && isLower(p.Text[0])
 	}
 	switch {
+	case p.quoted() && missing(p.After[1:]): // its name
+		return true
 	case bytes.HasPrefix(p.After, []byte(" secret ")) && chars.IsAllLetters(p.Text): // what the secret is called that follows
 		return true
 	case bytes.LastIndex(p.Before, []byte("{{")) > bytes.LastIndex(p.Before, []byte("}}")) && bytes.IndexByte(p.Text, '/') > 0:
 		return true // where a template reads it
 	}
 	return p.Text[0] == '$' && bytes.IndexByte(p.Text, ' ') > 0 && variable(p.Text[:bytes.IndexByte(p.Text, ' ')])
+}
+
+// missing reports whether what follows a name says that the thing is there, or not.
+func missing(after []byte) bool {
+	for _, said := range []string{" not found", " does not exist", " already exists", " is missing", " created", " deleted", " updated",
+		" unchanged", " configured"} {
+		if bytes.HasPrefix(after, []byte(said)) {
+			return true
+		}
+	}
+	return false
 }
 
 // indexed reports whether a text is an element of a variable.

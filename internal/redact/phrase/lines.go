@@ -28,6 +28,7 @@ var LineRows = []Phrase{
 	// Travel documents, cards of people, messages of hospitals.
 	{`NAD+*+++{person}:{person}'`, yes("NAD+FL+++«TOSTRUND»:«ILVAR»'"), no("NAD+FL+++")},
 	{`N:{person};{person} $`, yes("N:«Sorley»;«Mirren»;;;"), no("N:1")},
+	{`PID|*|*|*|*|{person}^{person}^*|*`, yes("PID|1||4471902^^^PIER||«TOSTRUND»^«ILVAR»^^^Ms||19710430"), no("PID|1|")},
 	{`PID|*|*|*|*|{person}^{person}|*`, yes("PID|1||4471902^^^PIER||«TOSTRUND»^«ILVAR»||19710430"), no("PID|1")},
 	{`user:{account}@*:*:*:{person}:{person}:*`, yes("user:«ilvar»@pve:1:0:«Ilvar»:«Tostrund»:x@y.example:::"), no("user:x")},
 	{`$USER*$={secret} $`, yes("$USER3$=«Wn4-Brine!k2»"), no("$USER1$=/usr/lib/monitoring")},
@@ -46,6 +47,8 @@ var LineRows = []Phrase{
 	{`*8=FIX*|553={account}|554={secret!}|*`, yes("8=FIX.4.4|35=A|553=«faredesk»|554=«Wn4-Brine!k2»|10=1|"), no("8=FIX.4.4|35=0|10=1|")},
 	{`'digest,'*:{secret!} $`, yes("'digest,'gaterw:«Wn4-Brine!k2»"), no("'digest,' is one")},
 	{`{account} = -pbkdf2-{secret!} $`, yes("«itostrund» = -pbkdf2-«a6d3c4b5,7b8c9d0e,10»"), no("x = -y")},
+	{`# # \* \* * {user!} /*`, yes("15 6 * * * «itostrund» /usr/local/bin/export"), no("15 6 * * * /usr/bin/export")},
+	{`# => {code},* *,*@*`, yes("2210 => «4471»,Mirren Sorley,msorley@pier.example"), no("2210 => 4471,x")},
 	{`username {quser}`, yes(`"username" "«itostrund»" "client-info" "x"`), no(`"username" is`)},
 }
 
