@@ -11,7 +11,7 @@ import (
 
 var markOfValue = regexp.MustCompile(`(?s)«[^»]*»|‹[^›]*›`)
 
-// Whole files as some 290 programs keep them, written down before it was looked what is found. Each value is marked: «secrets» and
+// Whole files as some 340 programs keep them, written down before it was looked what is found. Each value is marked: «secrets» and
 // ‹identities› go, all else stays byte for byte.
 func TestFilesAsProgramsKeepThem(t *testing.T) {
 	data, err := os.ReadFile("testdata/files.txt")

@@ -48,6 +48,7 @@ var Secrets = []Phrase{
 		yes(`reg add HKLM\X /v DefaultPassword /t REG_SZ /d «Wn4-Brine!k2» /f`),
 		no(`reg add HKLM\X /v Depth /d 7`)},
 	{`^ password 51:b:{secret!} $`, yes("password 51:b:«01000000D08C9DDF0115D1118C7A»"), no("password 51:b:")},
+	{`cache_peer ... login=*:{secret!}`, yes("cache_peer h parent 3128 0 login=svc:«Wn4-Brine!k2»"), no("cache_peer h parent 3128 0")},
 	{`user set password # {secret!}`, yes("ipmitool user set password 2 «Wn4-Brine!k2»"), no("user set password")},
 	{`^ arg KEY {secret!}`, yes("ARG DB_PASSWORD «Wn4-Brine!k2»"), no("arg LANE 7")},
 	{`login|enable|pap|chap|ms-chap|opap|arap = des|cleartext|crypt|md5 {secret!} $`,
