@@ -125,25 +125,41 @@ func besideName(e *Engine, b []byte, from, start, end int) {
 		}
 	case b[start-1] == ' ' && (b[end] == ' ' || b[end] == '@') &&
 		chars.IsOneOf([]byte(chars.FirstWord(b[chars.LineStart(b, start):start])), "AllowUsers", "DenyUsers"):
-		for _, w := range find.WordsFrom(b, end) {
-			if to := chars.NameAt(b, w[0]); find.IsPerson(b[w[0]:to]) && (to == w[1] || b[to] == '@') {
-				e.add(b, from, w[0], to, logUserRule)
-			}
-		}
+		e.addListed(b, from, end)
 	case b[start-1] == ':' && b[end] == ',':
 		e.addMembers(b, from, end)
-	case b[start-1] == '[' && b[end] == '/': // Login incorrect: [NAME/SECRET], of servers for dial-in
-		secret, _, closed := bytes.Cut(chars.LineFrom(b[:min(len(b), end+chars.MaxPair)], end+1), []byte("]"))
-		if closed && find.IsValue(secret) && secret[0] != '<' && secret[0] != '[' &&
-			bytes.Contains(b[chars.LineStart(b, start):start], []byte("Login ")) {
-			e.add(b, from, end+1, end+1+len(secret), keyedSecretRule)
+	case b[start-1] == '[' && b[end] == '/':
+		e.addIncorrect(b, from, start, end)
+	case b[end] == ' ' && b[end+1] == '(' && bytes.IndexByte(b[start:end], ' ') < 0:
+		e.addFullName(b, from, end+2)
+	}
+}
+
+// addListed adds the further names of a line of a server's settings.
+func (e *Engine) addListed(b []byte, from, end int) {
+	for _, w := range find.WordsFrom(b, end) {
+		if to := chars.NameAt(b, w[0]); find.IsPerson(b[w[0]:to]) && (to == w[1] || b[to] == '@') {
+			e.add(b, from, w[0], to, logUserRule)
 		}
-	// NAME (First Last).
-	case b[end] == ' ' && b[end+1] == '(' && end+2 < len(b) && chars.IsUpper(b[end+2]) && bytes.IndexByte(b[start:end], ' ') < 0:
-		if more := find.MoreNames(b, end+2, chars.NameAt(b, end+2)); more < len(b) && b[more] == ')' &&
-			bytes.IndexByte(b[end+2:more], ' ') > 0 {
-			e.add(b, from, end+2, more, logUserRule)
-		}
+	}
+}
+
+// addIncorrect adds the secret of Login incorrect: [NAME/SECRET], of servers for dial-in.
+func (e *Engine) addIncorrect(b []byte, from, start, end int) {
+	secret, _, closed := bytes.Cut(chars.LineFrom(b[:min(len(b), end+chars.MaxPair)], end+1), []byte("]"))
+	if closed && find.IsValue(secret) && secret[0] != '<' && secret[0] != '[' &&
+		bytes.Contains(b[chars.LineStart(b, start):start], []byte("Login ")) {
+		e.add(b, from, end+1, end+1+len(secret), keyedSecretRule)
+	}
+}
+
+// addFullName adds the whole name of somebody in the parentheses behind the name of the account: NAME (First Last).
+func (e *Engine) addFullName(b []byte, from, at int) {
+	if at >= len(b) || !chars.IsUpper(b[at]) {
+		return
+	}
+	if end := find.MoreNames(b, at, chars.NameAt(b, at)); end < len(b) && b[end] == ')' && bytes.IndexByte(b[at:end], ' ') > 0 {
+		e.add(b, from, at, end, logUserRule)
 	}
 }
 

@@ -227,6 +227,17 @@ const maxMisfits = 100
 // maxCellLines bounds over how many lines one cell in quotes goes.
 const maxCellLines = 100
 
+// trimmedCell leaves out what is blank around a cell.
+func trimmedCell(line []byte, from, to int) (int, int) {
+	for from < to && chars.IsSpace(line[from]) {
+		from++
+	}
+	for to > from && (chars.IsSpace(line[to-1]) || line[to-1] == '\r') {
+		to--
+	}
+	return from, to
+}
+
 // row calls found for each cell in the row at a place that must not leave; it gives whether the row fits.
 func (t *cellTable) row(b []byte, at int, found func(start, end int, kind cellKind)) bool {
 	line := chars.LineFrom(b, at)
@@ -255,12 +266,7 @@ func (t *cellTable) row(b []byte, at int, found func(start, end int, kind cellKi
 		t.within, t.quoted, t.lines, t.misfits = 0, false, 0, 0
 	}
 	_, _ = eachCellFrom(line, t.sep, first, quoted, func(n, from, to int) bool {
-		for from < to && chars.IsSpace(line[from]) {
-			from++
-		}
-		for to > from && (chars.IsSpace(line[to-1]) || line[to-1] == '\r') {
-			to--
-		}
+		from, to = trimmedCell(line, from, to)
 		if to-from > 1 && line[from] == line[to-1] && (line[from] == '"' || line[from] == '\'') {
 			from, to = from+1, to-1
 		} else if to > from && line[from] == '"' && open { // its end is in a later line

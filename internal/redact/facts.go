@@ -107,6 +107,18 @@ func (e *Engine) keyFactOf(key []byte) keyFact {
 	return f
 }
 
+// classOf gives the class that the key of a member tells, or else what stands beside it.
+func (e *Engine) classOf(text []byte, o *fact.Object, i int, key keyFact) lexicon.Class {
+	m := o.Members[i]
+	switch {
+	case key.class != lexicon.None && !beside(text, m):
+		return key.class
+	case key.class == lexicon.None && (m.Key.Empty() || key.value):
+		return e.classBeside(text, o, i)
+	}
+	return lexicon.None
+}
+
 // factsOf looks at the members of one object.
 func (e *Engine) factsOf(b []byte, start, from int, o *fact.Object) {
 	text := b[start:]
@@ -118,13 +130,7 @@ func (e *Engine) factsOf(b []byte, start, from int, o *fact.Object) {
 			continue
 		}
 		key := e.keyFactOf(m.Key.Of(text))
-		class := lexicon.None
-		if key.class != lexicon.None && !beside(text, m) {
-			class = key.class
-		}
-		if class == lexicon.None && key.class == lexicon.None && (m.Key.Empty() || key.value) {
-			class = e.classBeside(text, o, i)
-		}
+		class := e.classOf(text, o, i, key)
 		if class == lexicon.None && (sealed || contained && find.Shaped(string(m.Value.Of(text)))) {
 			class = lexicon.Secret
 		}

@@ -60,18 +60,7 @@ func (e *Engine) find(b []byte, from int) {
 				continue
 			}
 		}
-		if mayHead[b[i]] {
-			e.noteHead(b, i, from)
-		}
-		if b[i] == '(' && opensRow(b, i) {
-			e.sqlRows = append(e.sqlRows, i)
-		}
-		if b[i] == ' ' {
-			e.findPhrases(b, i)
-		}
-		if b[i] == '-' && i > 0 && i+1 < len(b) && find.BeforeDash[b[i-1]] && b[i+1] != ' ' && b[i+1] != '"' {
-			e.findProgram(b, i)
-		}
+		e.note(b, i, from)
 		rules := e.table[b[i]]
 		if b[i] == '.' && i > 1 && i+1 < len(b) && chars.IsDigit(b[i-1]) && chars.IsDigit(b[i+1]) &&
 			!find.TokenEnds[int(b[i-2])<<8|int(b[i-1])] {
@@ -92,6 +81,30 @@ func (e *Engine) find(b []byte, from int) {
 			free, i = f.end, max(i, f.end-1)
 		}
 	}
+	e.findBehind(b, from)
+}
+
+// note notes what a place begins, and adds what phrases and programs around it give away.
+func (e *Engine) note(b []byte, i, from int) {
+	if mayHead[b[i]] {
+		e.noteHead(b, i, from)
+	}
+	switch b[i] {
+	case '(':
+		if opensRow(b, i) {
+			e.sqlRows = append(e.sqlRows, i)
+		}
+	case ' ':
+		e.findPhrases(b, i)
+	case '-':
+		if i > 0 && i+1 < len(b) && find.BeforeDash[b[i-1]] && b[i+1] != ' ' && b[i+1] != '"' {
+			e.findProgram(b, i)
+		}
+	}
+}
+
+// findBehind adds what is found when the rules are through, and puts all finds in order.
+func (e *Engine) findBehind(b []byte, from int) {
 	ruled := len(e.findings)
 	e.findBeside(b, from)
 	e.findLines(b, from)

@@ -81,6 +81,37 @@ func suspectsIn(b []byte, base int64, found func(Suspect) bool) bool {
 	return true
 }
 
+// lettersOf counts small letters, capitals and digits.
+func lettersOf(word []byte) (lower, upper, digits int) {
+	for _, c := range word {
+		switch {
+		case chars.IsDigit(c):
+			digits++
+		case chars.IsUpper(c):
+			upper++
+		case chars.IsLower(c):
+			lower++
+		}
+	}
+	return lower, upper, digits
+}
+
+// keyOfSuspect gives the key before a word, if one stands there.
+func keyOfSuspect(b []byte, start int) []byte {
+	if start == 0 || bytes.IndexByte([]byte("=: \"'"), b[start-1]) < 0 {
+		return nil
+	}
+	at := start - 1
+	for at > 0 && (b[at] == '"' || b[at] == '\'' || b[at] == ' ') {
+		at--
+	}
+	if b[at] != '=' && b[at] != ':' {
+		return nil
+	}
+	from, to, _ := find.KeySpan(b, at)
+	return b[from:to]
+}
+
 // suspectAt judges one word.
 func suspectAt(b []byte, start, end int) (s Suspect, ok bool) {
 	if n := bytes.IndexByte(b[start:end], '='); n > 0 && end-start-n > suspectMin { // key=value
@@ -94,28 +125,8 @@ func suspectAt(b []byte, start, end int) (s Suspect, ok bool) {
 		start > 0 && (b[start-1] == '.' || b[start-1] == ':' && start > 1 && chars.IsWord(b[start-2]) && b[start-2] == '6') {
 		return s, false
 	}
-	lower, upper, digits := 0, 0, 0
-	for _, c := range word {
-		switch {
-		case chars.IsDigit(c):
-			digits++
-		case chars.IsUpper(c):
-			upper++
-		case chars.IsLower(c):
-			lower++
-		}
-	}
-	keyStart, keyEnd := 0, 0
-	if start > 0 && bytes.IndexByte([]byte("=: \"'"), b[start-1]) >= 0 {
-		at := start - 1
-		for at > 0 && (b[at] == '"' || b[at] == '\'' || b[at] == ' ') {
-			at--
-		}
-		if b[at] == '=' || b[at] == ':' {
-			keyStart, keyEnd, _ = find.KeySpan(b, at)
-		}
-	}
-	s = Suspect{Key: string(b[keyStart:keyEnd]), Text: string(word), Offset: int64(start)}
+	lower, upper, digits := lettersOf(word)
+	s = Suspect{Key: string(keyOfSuspect(b, start)), Text: string(word), Offset: int64(start)}
 	bits := entropy(word)
 	switch {
 	case chars.IsHexes(word):

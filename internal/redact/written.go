@@ -28,19 +28,10 @@ func writtenForms(out []entry, v *alias.Value) []entry {
 			out = append(out, entry{text: text, value: v})
 		}
 	}
-	if v.Class != alias.Secret && v.Class != alias.Mail && v.Class != alias.User {
-		if v.Class == alias.Card || v.Class == alias.Phone {
-			if d := chars.OnlyDigits(v.Text); len(d) >= 9 {
-				add(d)
-			}
-		}
-		if v.Class == alias.Host {
-			lower, upper := strings.ToLower(v.Text), strings.ToUpper(v.Text)
-			add(lower)
-			if upper != lower {
-				add(upper)
-			}
-		}
+	switch v.Class {
+	case alias.Secret, alias.Mail, alias.User:
+	default:
+		formsOfNumber(v, add)
 		return out
 	}
 	plain := alias.AsUTF8(v.Text)
@@ -81,12 +72,34 @@ func writtenForms(out []entry, v *alias.Value) []entry {
 		add(asASCII(plain, `\u%04X`))
 	}
 	if v.Class == alias.Secret && len(plain) >= minBase64 {
-		for offset := range 3 {
-			heart := base64Heart(plain, offset)
-			out = append(out, entry{text: heart, value: v, base64: true})
-			if inURL := forURLs.Replace(heart); inURL != heart {
-				out = append(out, entry{text: inURL, value: v, base64: true})
-			}
+		out = formsInBase64(out, plain, v)
+	}
+	return out
+}
+
+// formsOfNumber adds the other forms of a number or the name of a host.
+func formsOfNumber(v *alias.Value, add func(text string)) {
+	switch v.Class {
+	case alias.Card, alias.Phone:
+		if d := chars.OnlyDigits(v.Text); len(d) >= 9 {
+			add(d)
+		}
+	case alias.Host:
+		lower, upper := strings.ToLower(v.Text), strings.ToUpper(v.Text)
+		add(lower)
+		if upper != lower {
+			add(upper)
+		}
+	}
+}
+
+// formsInBase64 adds the hearts of a value in base64, one for each place within three bytes at which it may begin.
+func formsInBase64(out []entry, plain string, v *alias.Value) []entry {
+	for offset := range 3 {
+		heart := base64Heart(plain, offset)
+		out = append(out, entry{text: heart, value: v, base64: true})
+		if inURL := forURLs.Replace(heart); inURL != heart {
+			out = append(out, entry{text: inURL, value: v, base64: true})
 		}
 	}
 	return out

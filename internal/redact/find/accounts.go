@@ -177,11 +177,8 @@ func nameInCommand(b []byte, secret int) (start, end int) {
 	return 0, 0
 }
 
-// userOfTuple finds the second of two texts in brackets of which the first tells: ('user', 'NAME').
-func userOfTuple(b []byte, at int) (int, int, bool) {
-	if at < 4 || at+4 > len(b) || b[at-1] != '"' && b[at-1] != '\'' || b[at+1] != ' ' && b[at+1] != b[at-1] {
-		return 0, 0, false
-	}
+// firstOfTuple says whether a word for an account is the first of a pair, in quotes, or of the arguments of what sets something.
+func firstOfTuple(b []byte, at int) bool {
 	start := at - 1
 	for start > 0 && at-start < chars.MaxKey && chars.IsKeyByte(b[start-1]) {
 		start--
@@ -190,8 +187,16 @@ func userOfTuple(b []byte, at int) (int, int, bool) {
 	for open > 0 && b[open] == ' ' {
 		open--
 	}
-	if open < 0 || b[start-1] != b[at-1] || b[open] != '(' && b[open] != '[' || open > 0 && chars.IsWord(b[open-1]) &&
-		!isSetter(b, start) || KindOf(b[start:at-1])&KeyUser == 0 {
+	return open >= 0 && b[start-1] == b[at-1] && (b[open] == '(' || b[open] == '[') &&
+		(open == 0 || !chars.IsWord(b[open-1]) || isSetter(b, start)) && KindOf(b[start:at-1])&KeyUser != 0
+}
+
+// userOfTuple finds the second of two texts in brackets of which the first tells: ('user', 'NAME').
+func userOfTuple(b []byte, at int) (int, int, bool) {
+	if at < 4 || at+4 > len(b) || b[at-1] != '"' && b[at-1] != '\'' || b[at+1] != ' ' && b[at+1] != b[at-1] {
+		return 0, 0, false
+	}
+	if !firstOfTuple(b, at) {
 		return 0, 0, false
 	}
 	k, ok := keyed{}.readValue(b, at+1)

@@ -222,14 +222,7 @@ func isSibling(b []byte, line, indent int, found func(from, to int, what Compani
 	if !owner && (word == "account" || KindOf(text[:key])&KeyUser == 0 && !accountWords[word]) {
 		return true
 	}
-	from := key
-	for from < len(text) && bytes.IndexByte([]byte(" \t=:"), text[from]) >= 0 {
-		from++
-	}
-	to := len(bytes.TrimRight(text, ";,"))
-	if from < to && to-from > 2 && (text[from] == '"' || text[from] == '\'') && text[to-1] == text[from] {
-		from, to = from+1, to-1
-	}
+	from, to := valueBehind(text, key)
 	switch {
 	case from == key || from >= to || !IsPerson(text[from:to]):
 	case owner && LooksPersonal(text[from:to]):
@@ -238,6 +231,19 @@ func isSibling(b []byte, line, indent int, found func(from, to int, what Compani
 		found(at+from, at+to, Account)
 	}
 	return true
+}
+
+// valueBehind gives the value behind the key of a line, without its quotes and the sign that ends it.
+func valueBehind(text []byte, key int) (from, to int) {
+	from = key
+	for from < len(text) && bytes.IndexByte([]byte(" \t=:"), text[from]) >= 0 {
+		from++
+	}
+	to = len(bytes.TrimRight(text, ";,"))
+	if to-from > 2 && (text[from] == '"' || text[from] == '\'') && text[to-1] == text[from] {
+		from, to = from+1, to-1
+	}
+	return from, to
 }
 
 // indentation is how many blanks a line begins with; the dash of a list counts as one of them.

@@ -48,6 +48,18 @@ func Home(b []byte, at, free int) (int, int, bool) {
 	return 0, 0, false
 }
 
+// commonName gives the end of the common name at a place, and how many blanks are in it.
+func commonName(b []byte, start int) (end, spaces int) {
+	end = start
+	for end < len(b) && end-start < 80 && (chars.IsNameByte(b[end]) || b[end] == ' ' || b[end] == '\'') {
+		if b[end] == ' ' {
+			spaces++
+		}
+		end++
+	}
+	return end, spaces
+}
+
 // DistinguishedName finds the name of a person in a distinguished name (RFC 4514): CN=Ilka Brandvold,OU=…
 func DistinguishedName(b []byte, at, free int) (int, int, bool) {
 	if at < 2 || b[at-1]|0x20 != 'n' || b[at-2]|0x20 != 'c' || at > 2 && chars.IsKeyByte(b[at-3]) {
@@ -57,13 +69,7 @@ func DistinguishedName(b []byte, at, free int) (int, int, bool) {
 	if start < len(b) && b[start] == '"' && at > 2 && b[at-3] == ';' {
 		start++
 	}
-	end, spaces := start, 0
-	for end < len(b) && end-start < 80 && (chars.IsNameByte(b[end]) || b[end] == ' ' || b[end] == '\'') {
-		if b[end] == ' ' {
-			spaces++
-		}
-		end++
-	}
+	end, spaces := commonName(b, start)
 	if start >= free && spaces == 0 && end < len(b) && b[end] == ',' &&
 		isAccountOfDirectory(b[start:end], b[end+1:min(len(b), end+40)], b[chars.LineStart(b, at):at]) {
 		return start, end, true
@@ -71,8 +77,8 @@ func DistinguishedName(b []byte, at, free int) (int, int, bool) {
 	if start < free || spaces == 0 || spaces > 4 || !chars.IsUpper(b[start]) || end == len(b) {
 		return 0, 0, false
 	}
-	if b[end] != ',' && (at < 3 || b[at-3] != ';' || b[end] != ':' && b[end] != ';' &&
-		b[end] != '"') { // ATTENDEE;CN=Ilka Brandvold:mailto:… (RFC 5545)
+	attendee := at >= 3 && b[at-3] == ';' && bytes.IndexByte([]byte(":;\""), b[end]) >= 0 // ;CN=Ilka Brandvold:mailto:… (RFC 5545)
+	if b[end] != ',' && !attendee {
 		return 0, 0, false
 	}
 	for _, w := range bytes.Fields(b[start:end]) {

@@ -13,6 +13,30 @@ func isLocalPart(c byte) bool {
 	return chars.IsWord(c) || c == '.' || c == '-' || c == '+' || c == '%' || c == '\'' || c >= 0x80
 }
 
+// domainBehind gives the end of the domain behind an @ and the place of its last dot; one that is longer than a domain can be (RFC 5321)
+// has none.
+func domainBehind(b []byte, at int) (dot, end int) {
+	dot, end = -1, at+1
+	for end < len(b) && isDomainByte(b[end]) {
+		if end-at > 254 {
+			return -1, end
+		}
+		if b[end] == '.' {
+			dot = end
+		}
+		end++
+	}
+	for end > at+1 && (b[end-1] == '.' || b[end-1] == '-') {
+		end--
+	}
+	if dot >= end-1 {
+		if dot = bytes.LastIndexByte(b[at:end], '.'); dot > 0 {
+			dot += at
+		}
+	}
+	return dot, end
+}
+
 // Mail finds an address around its @ (the common part of RFC 5321).
 func Mail(b []byte, at, free int) (int, int, bool) {
 	sign := 1
@@ -21,7 +45,7 @@ func Mail(b []byte, at, free int) (int, int, bool) {
 			return 0, 0, false
 		}
 	}
-	start, end := at, at+sign
+	start := at
 	for start > free && isLocalPart(b[start-1]) {
 		if start--; at-start > 254 {
 			return 0, 0, false // longer than an address can be
@@ -34,26 +58,8 @@ func Mail(b []byte, at, free int) (int, int, bool) {
 	for start < at && (b[start] == '.' || b[start] == '\'' || b[start] == '-' || b[start] == '%') {
 		start++
 	}
-	dot := -1
 	at += sign - 1
-	for end < len(b) && isDomainByte(b[end]) {
-		if end-at > 254 {
-			return 0, 0, false // longer than a domain can be
-		}
-		if b[end] == '.' {
-			dot = end
-		}
-		end++
-	}
-	for end > at+1 && (b[end-1] == '.' || b[end-1] == '-') {
-		end--
-	}
-	if dot >= end-1 {
-		dot = bytes.LastIndexByte(b[at:end], '.')
-		if dot > 0 {
-			dot += at
-		}
-	}
+	dot, end := domainBehind(b, at)
 	if start > at-sign || dot <= at+1 || end-dot < 3 || !isTopDomain(b[dot+1:end]) || isUnit(b[dot+1:end]) &&
 		bytes.IndexByte(b[at:dot], '.') < 0 {
 		return 0, 0, false
@@ -335,16 +341,22 @@ func isProduct(b []byte, from int) bool {
 	return bytes.Contains(line, []byte("Mozilla/")) || bytes.HasSuffix(bytes.ToLower(bytes.TrimRight(line, " \t:=\"'")), []byte("agent"))
 }
 
+// firstOfRange gives the place of the first address of a range of which the second begins at a place; else that place.
+func firstOfRange(b []byte, from int) int {
+	if from > 8 && b[from-1] == '-' && endsInIPv4(b[:from-1]) {
+		for from--; from > 0 && (chars.IsDigit(b[from-1]) || b[from-1] == '.'); {
+			from--
+		}
+	}
+	return from
+}
+
 // saysVersion says whether the text before four numbers names a version, or what is around them an upgrade.
 func saysVersion(b []byte, from, to int) bool {
 	if from > 0 && b[from-1] == '/' {
 		return isProduct(b, from)
 	}
-	if from > 8 && b[from-1] == '-' && endsInIPv4(b[:from-1]) { // a range
-		for from--; from > 0 && (chars.IsDigit(b[from-1]) || b[from-1] == '.'); {
-			from--
-		}
-	}
+	from = firstOfRange(b, from)
 	end := from
 	for end > 0 && beforeVersion[b[end-1]] {
 		end--

@@ -133,13 +133,18 @@ func tellsElsewhere(key []byte) bool {
 	return false
 }
 
+// kindOfLetter gives the kind of a key of one letter: the private parts of JSON web keys (RFC 7517).
+func kindOfLetter(raw []byte) KeyKind {
+	if len(raw) == 1 && (raw[0] == 'd' || raw[0] == 'k') {
+		return KeyWeak
+	}
+	return 0
+}
+
 // KindOf gives the kind of a key as it is written.
 func KindOf(raw []byte) KeyKind {
 	if len(raw) < 2 {
-		if len(raw) == 1 && (raw[0] == 'd' || raw[0] == 'k') {
-			return KeyWeak // the private parts of JSON web keys (RFC 7517)
-		}
-		return 0
+		return kindOfLetter(raw)
 	}
 	if len(raw) > 4 && raw[0] == '-' && raw[1] == 'D' { // -Dkey=value, as runtimes take it
 		raw = raw[2:]

@@ -48,7 +48,15 @@ func userOfPasswd(b []byte, at int) (int, int, bool) {
 		}
 		return first, at, len(line) > 1 && chars.NameAt(b, first) == at && !isServiceEntry(chars.LineFrom(b, at))
 	}
-	if !group || bytes.Count(line, []byte(":")) != 3 {
+	if !group {
+		return 0, 0, false
+	}
+	return fullNameOfPasswd(b, at, line)
+}
+
+// fullNameOfPasswd finds the full name behind the number of the group: NAME:x:1003:1003:First Last,….
+func fullNameOfPasswd(b []byte, at int, line []byte) (int, int, bool) {
+	if bytes.Count(line, []byte(":")) != 3 {
 		return 0, 0, false
 	}
 	parts := bytes.Split(line, []byte(":"))

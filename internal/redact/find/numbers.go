@@ -159,25 +159,24 @@ func cardLen(text []byte) int {
 	return i
 }
 
+// cardNetworks are the networks of cards (ISO/IEC 7812) by the first four digits of their numbers, with the numbers of digits that they
+// have, as bits.
+var cardNetworks = []struct{ from, to, digits int }{
+	{4000, 4999, 1<<13 | 1<<16 | 1<<19}, {5100, 5599, 1 << 16}, {2221, 2720, 1 << 16}, {3400, 3499, 1 << 15}, {3700, 3799, 1 << 15},
+	{6011, 6011, sixteenOrMore}, {6200, 6299, sixteenOrMore}, {6400, 6599, sixteenOrMore}, {8100, 8199, sixteenOrMore},
+	{3528, 3589, sixteenOrMore}, {3600, 3699, 1 << 14}, {3800, 3999, 1 << 14}, {3000, 3059, 1 << 14}, {5000, 5099, sixteenOrMore},
+	{6700, 6799, sixteenOrMore}, {6300, 6399, sixteenOrMore},
+}
+
+const sixteenOrMore = 1<<16 | 1<<17 | 1<<18 | 1<<19
+
 // cardIssuer says whether digits begin like those of a card network and are of its length.
 func cardIssuer(d []byte) bool {
-	two := int(d[0])*10 + int(d[1])
-	four := two*100 + int(d[2])*10 + int(d[3])
-	switch {
-	case d[0] == 4:
-		return len(d) == 13 || len(d) == 16 || len(d) == 19
-	case two >= 51 && two <= 55 || four >= 2221 && four <= 2720:
-		return len(d) == 16
-	case two == 34 || two == 37:
-		return len(d) == 15
-	case four == 6011 || two == 65 || two == 64 || two == 62 || two == 81:
-		return len(d) >= 16
-	case four >= 3528 && four <= 3589:
-		return len(d) >= 16
-	case two == 36 || two == 38 || two == 39 || four >= 3000 && four <= 3059:
-		return len(d) == 14
-	case two == 50 || two == 67 || two == 63 || four == 5018 || four == 6304:
-		return len(d) >= 16
+	first := int(d[0])*1000 + int(d[1])*100 + int(d[2])*10 + int(d[3])
+	for _, network := range cardNetworks {
+		if first >= network.from && first <= network.to {
+			return network.digits&(1<<len(d)) != 0
+		}
 	}
 	return false
 }

@@ -30,10 +30,8 @@ func Option(b []byte, at, free int) (int, int, bool) {
 	if chars.IsOneOf(name, "AsPlainText") && dash > 0 && chars.IsSpace(b[dash-1]) {
 		return quotedBefore(b, at, free)
 	}
-	if chars.IsOneOf(name, "from-literal") { // KEY=VALUE of a secret
-		k, ok := keyed{}.readValue(b, end+1)
-		n := bytes.IndexByte(b[k.start:k.end], '=')
-		return k.start + n + 1, k.end, ok && n > 0 && k.start >= free && IsValue(b[k.start+n+1:k.end])
+	if chars.IsOneOf(name, "from-literal") {
+		return literal(b, end, free)
 	}
 	if dash < at && chars.IsOneOf(name, "proxy-user", "user") {
 		proxy := len(name) > len("user")
@@ -43,16 +41,34 @@ func Option(b []byte, at, free int) (int, int, bool) {
 	}
 	if len(name) > 2 && KindOf(name)&KeySecret != 0 {
 		start, stop, ok := OptionValue(b, end, free)
-		v := b[start:stop]
-		prose := ok && stop < len(b) && b[stop] == ' ' && chars.IsSpace(b[start-1]) && chars.IsAllLetters(v) && IsEveryday(bytes.ToLower(v))
-		return start, stop, ok && !prose
+		return start, stop, ok && !optionOfProse(b, start, stop)
 	}
-	if dash == at && len(name) == 1 && bytes.IndexByte([]byte("pPw"), name[0]) >= 0 &&
-		(namesAccount(b[chars.LineStart(b, at):at]) || namesAccount(b[end:min(len(b), end+chars.MaxPair)])) {
-		start, stop, ok := OptionValue(b, end, free) // of a program that nobody listed, beside the option for the account
-		return start, stop, ok && LooksChosen(b[start:stop]) && bytes.IndexByte(b[start:stop], '/') < 0 && Shaped(string(b[start:stop]))
+	if dash == at && len(name) == 1 && bytes.IndexByte([]byte("pPw"), name[0]) >= 0 {
+		return unlistedOption(b, at, end, free)
 	}
 	return 0, 0, false
+}
+
+// literal finds the value of KEY=VALUE, of which a secret is made.
+func literal(b []byte, end, free int) (int, int, bool) {
+	k, ok := keyed{}.readValue(b, end+1)
+	n := bytes.IndexByte(b[k.start:k.end], '=')
+	return k.start + n + 1, k.end, ok && n > 0 && k.start >= free && IsValue(b[k.start+n+1:k.end])
+}
+
+// optionOfProse says whether what stands behind an option is a word of a sentence about it.
+func optionOfProse(b []byte, start, stop int) bool {
+	v := b[start:stop]
+	return stop < len(b) && b[stop] == ' ' && chars.IsSpace(b[start-1]) && chars.IsAllLetters(v) && IsEveryday(bytes.ToLower(v))
+}
+
+// unlistedOption finds the value of -p, -P or -w of a program that nobody listed, where the option for the account stands beside it.
+func unlistedOption(b []byte, at, end, free int) (int, int, bool) {
+	if !namesAccount(b[chars.LineStart(b, at):at]) && !namesAccount(b[end:min(len(b), end+chars.MaxPair)]) {
+		return 0, 0, false
+	}
+	start, stop, ok := OptionValue(b, end, free)
+	return start, stop, ok && LooksChosen(b[start:stop]) && bytes.IndexByte(b[start:stop], '/') < 0 && Shaped(string(b[start:stop]))
 }
 
 // userAndSecret finds the secret of NAME:SECRET behind an option, with a space or an equals sign between.

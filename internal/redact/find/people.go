@@ -115,40 +115,23 @@ func LogUser(b []byte, at, free int) (start, end int, ok bool) {
 	case '[':
 		start, end, ok = userOfRequest(b, at)
 	case '=':
-		if start, end, ok = userOfSudoers(b, at); ok {
-			break
-		}
-		if start, end, ok = userOfSudo(b, at); !ok {
-			start, end, ok = userOfDelivery(b, at)
-		}
+		start, end, ok = firstOf(b, at, userOfSudoers, userOfSudo, userOfDelivery)
 	case '@':
 		start, end, ok = userAtHost(b, at)
 	case '\\':
 		start, end, ok = userOfDomain(b, at)
 	case '/':
-		if start, end, ok = userOfTerminal(b, at); !ok {
-			start, end, ok = nameOnPass(b, at)
-		}
-		if bytes.HasSuffix(b[:at], []byte(":user")) { // arn:aws:iam::123456789012:user/NAME
-			start, end, ok = at+1, chars.NameAt(b, at+1), true
-		}
+		start, end, ok = firstOf(b, at, userOfResource, userOfTerminal, nameOnPass)
 	case ':':
-		if start, end, ok = userOfPasswd(b, at); !ok {
-			start, end, ok = userOfProcess(b, at)
-		}
-		if !ok && at > 1 && (b[at-1] == ')' || b[at-1] == '>') && at+1 < len(b) && b[at+1] == ' ' {
-			start, end, ok = userOfMailService(b, at-1)
-		}
+		start, end, ok = firstOf(b, at, userOfPasswd, userOfProcess, userBehindSign)
 	case '-':
 		start, end, ok = userOfArrow(b, at)
 	case '?':
 		start, end, ok = userOfJob(b, at)
 	case '|', '\t':
-		if start, end, ok = userOfRevision(b, at); !ok {
-			start, end, ok = userOfRow(b, at)
-		}
-	case ',': // the next of several mail addresses
-		if at > 0 && b[at-1] == '>' {
+		start, end, ok = firstOf(b, at, userOfRevision, userOfRow)
+	case ',':
+		if at > 0 && b[at-1] == '>' { // the next of several mail addresses
 			start, end, ok = MailboxName(b, at, free)
 		} else {
 			start, end, ok = userOfTuple(b, at)
@@ -157,14 +140,42 @@ func LogUser(b []byte, at, free int) (start, end int, ok bool) {
 	return start, end, ok && start >= free && start < end && IsPerson(b[start:end])
 }
 
-// userOfDomain finds the name in DOMAIN\NAME.
-func userOfDomain(b []byte, at int) (int, int, bool) {
+// firstOf gives what the first of several finders finds.
+func firstOf(b []byte, at int, finders ...func(b []byte, at int) (int, int, bool)) (start, end int, ok bool) {
+	for _, by := range finders {
+		if start, end, ok = by(b, at); ok {
+			return start, end, true
+		}
+	}
+	return 0, 0, false
+}
+
+// userOfResource finds the name in arn:aws:iam::123456789012:user/NAME.
+func userOfResource(b []byte, at int) (int, int, bool) {
+	return at + 1, chars.NameAt(b, at+1), bytes.HasSuffix(b[:at], []byte(":user"))
+}
+
+// userBehindSign finds the name of a mail service behind a closing bracket and a colon.
+func userBehindSign(b []byte, at int) (int, int, bool) {
+	if at < 2 || b[at-1] != ')' && b[at-1] != '>' || at+1 >= len(b) || b[at+1] != ' ' {
+		return 0, 0, false
+	}
+	return userOfMailService(b, at-1)
+}
+
+// isDomainBefore says whether the name of a domain in capitals stands before a backslash, and no part of a path or the registry.
+func isDomainBefore(b []byte, at int) bool {
 	first := at
 	for first > 0 && (chars.IsUpper(b[first-1]) || chars.IsDigit(b[first-1]) || b[first-1] == '-') && at-first < 16 {
 		first--
 	}
-	if at-first < 2 || first > 0 && (chars.IsNameByte(b[first-1]) || bytes.IndexByte([]byte("\\/:%"), b[first-1]) >= 0) ||
-		bytes.HasPrefix(b[first:], []byte("HK")) {
+	return at-first >= 2 && (first == 0 || !chars.IsNameByte(b[first-1]) && bytes.IndexByte([]byte("\\/:%"), b[first-1]) < 0) &&
+		!bytes.HasPrefix(b[first:], []byte("HK"))
+}
+
+// userOfDomain finds the name in DOMAIN\NAME.
+func userOfDomain(b []byte, at int) (int, int, bool) {
+	if !isDomainBefore(b, at) {
 		return 0, 0, false
 	}
 	start := at + 1

@@ -7,6 +7,25 @@ import (
 	"envask/internal/redact/chars"
 )
 
+// digitsOfMAC reads groups of hexadecimal digits with a sign between them: whether letters are among them, and whether all are the same.
+func digitsOfMAC(text []byte, width int, sign byte) (letters, same, ok bool) {
+	same = true
+	for i, c := range text {
+		if i%(width+1) == width {
+			if c != sign {
+				return false, false, false
+			}
+			continue
+		}
+		if !chars.IsHex(c) {
+			return false, false, false
+		}
+		letters = letters || !chars.IsDigit(c)
+		same = same && (c == '0' || c|0x20 == 'f') && c == text[0]
+	}
+	return letters, same, true
+}
+
 // MAC finds a hardware address around its first separator, in the notations 00:00:5e:00:53:01, 00-00-5E-00-53-01 and
 // 0000.5e00.5301. All zeros and all ones are nobody's address.
 func MAC(b []byte, at, free int) (int, int, bool) {
@@ -27,20 +46,9 @@ func MAC(b []byte, at, free int) (int, int, bool) {
 		b[start-1] == b[at] && !(b[at] == ':' && isKeyBefore(b, start-1)) || b[start-1] == '.' || b[start-1] == '*') {
 		return 0, 0, false
 	}
-	letters, same := false, true
-	for i := start; i < end; i++ {
-		c := b[i]
-		if (i-start)%(width+1) == width {
-			if c != b[at] {
-				return 0, 0, false
-			}
-			continue
-		}
-		if !chars.IsHex(c) {
-			return 0, 0, false
-		}
-		letters = letters || !chars.IsDigit(c)
-		same = same && (c == '0' || c|0x20 == 'f') && c == b[start]
+	letters, same, ok := digitsOfMAC(b[start:end], width, b[at])
+	if !ok {
+		return 0, 0, false
 	}
 	if same || !letters && b[at] != ':' { // digits alone with dashes or dots are a date or a number
 		return 0, 0, false
@@ -148,36 +156,45 @@ var hashLabels = [][]byte{[]byte("{SSHA}"), []byte("{SHA}"), []byte("{SMD5}"),
 // otherHash finds the password hashes of directories ({SSHA}…), of databases (* and 40 hexadecimal digits) and of pairs of
 // 32 hexadecimal digits with colons around.
 func otherHash(b []byte, at, free int) (int, int, bool) {
-	end := at + 1
 	switch b[at] {
 	case '{':
-		if end >= len(b) || bytes.IndexByte([]byte("SMCPs"), b[end]) < 0 {
-			return 0, 0, false
-		}
-		for _, l := range hashLabels {
-			if bytes.HasPrefix(b[at:], l) {
-				for end = at + len(l); end < len(b) && (chars.IsTokenByte(b[end]) || b[end] == '$' || b[end] == '}'); end++ {
-				}
-				return at, end, at >= free && end-at-len(l) >= 16
-			}
-		}
+		return labelledHash(b, at, free)
 	case '*':
+		end := at + 1
 		for end < len(b) && end-at <= 41 && chars.IsHex(b[end]) && !(b[end] >= 'a') {
 			end++
 		}
 		return at, end, at >= free && end-at == 41 && (end == len(b) || !chars.IsWord(b[end]))
 	case ':':
-		if at+33 >= len(b) || b[at+33] != ':' {
-			return 0, 0, false
-		}
-		for _, c := range b[at+1 : at+33] {
-			if !chars.IsHex(c) {
-				return 0, 0, false
+		return pairOfHashes(b, at, free)
+	}
+	return 0, 0, false
+}
+
+// labelledHash finds a hash behind its way in braces, as directories have it: {SSHA}….
+func labelledHash(b []byte, at, free int) (int, int, bool) {
+	if at+1 >= len(b) || bytes.IndexByte([]byte("SMCPs"), b[at+1]) < 0 {
+		return 0, 0, false
+	}
+	for _, l := range hashLabels {
+		if bytes.HasPrefix(b[at:], l) {
+			end := at + len(l)
+			for end < len(b) && (chars.IsTokenByte(b[end]) || b[end] == '$' || b[end] == '}') {
+				end++
 			}
+			return at, end, at >= free && end-at-len(l) >= 16
 		}
-		if end = at + 34 + 32; end < len(b) && b[end] == ':' && chars.IsHexes(b[at+34:end]) {
-			return at + 1, end, at+1 >= free
-		}
+	}
+	return 0, 0, false
+}
+
+// pairOfHashes finds two hashes of a dump of accounts: :32 digits:32 digits:.
+func pairOfHashes(b []byte, at, free int) (int, int, bool) {
+	if at+33 >= len(b) || b[at+33] != ':' || !chars.IsHexes(b[at+1:at+33]) {
+		return 0, 0, false
+	}
+	if end := at + 34 + 32; end < len(b) && b[end] == ':' && chars.IsHexes(b[at+34:end]) {
+		return at + 1, end, at+1 >= free
 	}
 	return 0, 0, false
 }
@@ -223,29 +240,35 @@ func ServiceToken(b []byte, at, free int) (int, int, bool) {
 			continue
 		}
 		start := at - first
-		if start < free || start < 0 || !bytes.HasPrefix(b[start:], []byte(s.Head)) || start > 0 && (chars.IsWord(b[start-1]) &&
+		if start < free || !bytes.HasPrefix(b[start:], []byte(s.Head)) || start > 0 && (chars.IsWord(b[start-1]) &&
 			chars.WordBefore(b, start) || b[start-1] == '-') {
 			continue
 		}
-		end, digits, capitals := start+len(s.Head), 0, 0
-		for end < len(b) && (chars.IsWord(b[end]) || b[end] == '-' || b[end] == '.' && strings.IndexByte(s.Head, '.') >= 0 &&
-			end+1 < len(b) && chars.IsWord(b[end+1])) {
-			switch {
-			case chars.IsDigit(b[end]):
-				digits++
-			case b[end] >= 'A' && b[end] <= 'Z':
-				capitals++
-			}
-			end++
-		}
-		for end > start && (b[end-1] == '-' || b[end-1] == '_') {
-			end--
-		}
-		if n := end - start - len(s.Head); n >= s.more && (digits > 0 || capitals > 2 && n >= 24) { // else it is words
+		if end, ok := s.endOf(b, start); ok {
 			return start, end, true
 		}
 	}
 	return 0, 0, false
+}
+
+// endOf gives the end of a token that begins as this shape does; ok is false where what begins so is words.
+func (s *tokenShape) endOf(b []byte, start int) (end int, ok bool) {
+	end, digits, capitals := start+len(s.Head), 0, 0
+	dots := strings.IndexByte(s.Head, '.') >= 0
+	for end < len(b) && (chars.IsWord(b[end]) || b[end] == '-' || dots && b[end] == '.' && end+1 < len(b) && chars.IsWord(b[end+1])) {
+		switch {
+		case chars.IsDigit(b[end]):
+			digits++
+		case chars.IsUpper(b[end]):
+			capitals++
+		}
+		end++
+	}
+	for end > start && (b[end-1] == '-' || b[end-1] == '_') {
+		end--
+	}
+	n := end - start - len(s.Head)
+	return end, n >= s.more && (digits > 0 || capitals > 2 && n >= 24)
 }
 
 // findAccessKey finds keys of cloud services: AKIA and 16 capitals and digits, AIza and 35 letters and digits.

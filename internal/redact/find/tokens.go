@@ -32,6 +32,15 @@ func BeforePort(b []byte, at int) bool {
 	return b[at+5] == ':' && chars.IsDigit(b[at+1]) && chars.IsDigit(b[at+2]) && chars.IsDigit(b[at+3]) && chars.IsDigit(b[at+4])
 }
 
+// signBehindSlash gives the place of the @ behind a secret with a slash in it, from the start of what stands before it; -1 where there is
+// none. Such a secret is against the standard, and found all the same.
+func signBehindSlash(b []byte, start, colon, end int) int {
+	for end < len(b) && end-colon < 128 && bytes.IndexByte([]byte(" \t\r\n\"'<>`?"), b[end]) < 0 {
+		end++
+	}
+	return bytes.LastIndexByte(b[start:end], '@')
+}
+
 // URLCredentials finds the part between :// and @ that holds a password or token.
 func URLCredentials(b []byte, at, free int) (int, int, bool) {
 	if b[at] == '@' {
@@ -53,11 +62,7 @@ func URLCredentials(b []byte, at, free int) (int, int, bool) {
 	}
 	last := bytes.LastIndexByte(b[start:end], '@')
 	if last < 0 && colon >= 0 && end < len(b) && b[end] == '/' && !isPort(b[colon+1:end]) {
-		// A password with a slash in it is against the standard, and found all the same.
-		for end < len(b) && end-colon < 128 && bytes.IndexByte([]byte(" \t\r\n\"'<>`?"), b[end]) < 0 {
-			end++
-		}
-		last = bytes.LastIndexByte(b[start:end], '@')
+		last = signBehindSlash(b, start, colon, end)
 	}
 	if last < 0 {
 		return hookToken(b, start, free)

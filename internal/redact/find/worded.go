@@ -34,29 +34,40 @@ func WordsFrom(b []byte, at int) [][2]int {
 	return chars.FieldsAt(b[at:WithinText(b, at, end)], at)
 }
 
+// argumentBehind gives the place of the quote of the next argument behind a parenthesis, or behind a comma or semicolon after a quoted
+// key; 0 where there is none.
+func argumentBehind(b []byte, at int) int {
+	isQuote := func(i int) bool { return i < len(b) && (b[i] == '"' || b[i] == '\'') }
+	next := at + 1
+	if b[at] == '(' {
+		if !isQuote(next) || closesText(b, next) {
+			return 0
+		}
+		return next
+	}
+	if at == 0 || !isQuote(at-1) {
+		return 0
+	}
+	for next < len(b) && chars.IsSpace(b[next]) {
+		next++
+	}
+	if b[at] == ';' && bytes.HasPrefix(b[next:], []byte("s:")) { // s:8:"password";s:11:"…"
+		for next += 2; next < len(b) && chars.IsDigit(b[next]) || next+1 < len(b) && b[next] == ':' && b[next+1] == '"'; {
+			next++
+		}
+	}
+	if !isQuote(next) {
+		return 0
+	}
+	return next
+}
+
 // findCall finds the secret in a call or a list of two: setPassword("…"), PASSWORD('…'), conf.set("db.password", "…"),
 // VALUES ('smtp_password', '…').
 func findCall(b []byte, at, free int) (int, int, bool) {
-	next := at + 1
-	if b[at] == '(' {
-		if next >= len(b) || b[next] != '"' && b[next] != '\'' || closesText(b, next) {
-			return 0, 0, false
-		}
-	} else { // a comma or semicolon behind a quoted key
-		if at == 0 || b[at-1] != '"' && b[at-1] != '\'' {
-			return 0, 0, false
-		}
-		for next < len(b) && chars.IsSpace(b[next]) {
-			next++
-		}
-		if b[at] == ';' && bytes.HasPrefix(b[next:], []byte("s:")) { // s:8:"password";s:11:"…"
-			for next += 2; next < len(b) && chars.IsDigit(b[next]) || next+1 < len(b) && b[next] == ':' && b[next+1] == '"'; {
-				next++
-			}
-		}
-		if next >= len(b) || b[next] != '"' && b[next] != '\'' {
-			return 0, 0, false
-		}
+	next := argumentBehind(b, at)
+	if next == 0 {
+		return 0, 0, false
 	}
 	end := at
 	if b[at] != '(' {
@@ -87,6 +98,21 @@ func findCall(b []byte, at, free int) (int, int, bool) {
 	return k.start, k.end, true
 }
 
+// isCellSecret says whether the cell behind a telling name is a secret, and no key of its own, port or name of a list.
+func isCellSecret(b []byte, at int, key []byte, k keyed) bool {
+	v := b[k.start:k.end]
+	if b[k.end-1] == ':' || b[at] == ',' && bytes.IndexByte(bytes.TrimRight(v, "="), '=') > 0 || isNumberOfPort(v) ||
+		!IsValue(v) || KindOf(v) != 0 || endsInAlias(v) {
+		return false
+	}
+	inTable := b[at] == '|' || b[at] == '\t' // else it may be a list of what a program is given
+	code := inTable && isCode(key, v)
+	if b[at] != '-' && IsPlainWord(string(v)) && !LooksRandom(v) && !(len(v) >= 16 && isJumbled(v)) && !code && !(inTable && looksMixed(v)) {
+		return false // a list of names
+	}
+	return LooksChosen(v) || code || inTable && hasSign(v)
+}
+
 // findCell finds the secret in a row of a table behind its telling name: | db_password | … |, db_password,… and
 // db.password and a tab.
 func findCell(b []byte, at, free int) (int, int, bool) {
@@ -109,20 +135,7 @@ func findCell(b []byte, at, free int) (int, int, bool) {
 		next++
 	}
 	k, ok := keyed{}.readValue(b, next)
-	if ok && (b[k.end-1] == ':' || b[at] == ',' && bytes.IndexByte(bytes.TrimRight(b[k.start:k.end], "="), '=') > 0) {
-		return 0, 0, false // a key of its own
-	}
-	if ok && isNumberOfPort(b[k.start:k.end]) {
-		return 0, 0, false // of /etc/services
-	}
-	inTable := b[at] == '|' || b[at] == '\t' // else it may be a list of what a program is given
-	if ok && b[at] != '-' && IsPlainWord(string(b[k.start:k.end])) && !LooksRandom(b[k.start:k.end]) && !(k.end-k.start >= 16 &&
-		isJumbled(b[k.start:k.end])) && !(inTable && (isCode(b[start:before], b[k.start:k.end]) || looksMixed(b[k.start:k.end]))) {
-		return 0, 0, false // a list of names
-	}
-	if !ok || k.quoted || k.start < free || !IsValue(b[k.start:k.end]) || !LooksChosen(b[k.start:k.end]) && !(inTable &&
-		(isCode(b[start:before], b[k.start:k.end]) || hasSign(b[k.start:k.end]))) || KindOf(b[k.start:k.end]) != 0 ||
-		endsInAlias(b[k.start:k.end]) {
+	if !ok || k.quoted || k.start < free || !isCellSecret(b, at, b[start:before], k) {
 		return 0, 0, false
 	}
 	return k.start, k.end, true
