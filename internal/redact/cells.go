@@ -238,6 +238,19 @@ func trimmedCell(line []byte, from, to int) (int, int) {
 	return from, to
 }
 
+// unquotedCell leaves out the quotes of a cell; of one that goes on in a later line, or began in an earlier one, there is but one.
+func unquotedCell(line []byte, from, to int, open, began bool) (int, int) {
+	switch {
+	case to-from > 1 && line[from] == line[to-1] && (line[from] == '"' || line[from] == '\''):
+		return from + 1, to - 1
+	case to > from && line[from] == '"' && open:
+		return from + 1, to
+	case to > from && line[to-1] == '"' && began:
+		return from, to - 1
+	}
+	return from, to
+}
+
 // row calls found for each cell in the row at a place that must not leave; it gives whether the row fits.
 func (t *cellTable) row(b []byte, at int, found func(start, end int, kind cellKind)) bool {
 	line := chars.LineFrom(b, at)
@@ -267,13 +280,7 @@ func (t *cellTable) row(b []byte, at int, found func(start, end int, kind cellKi
 	}
 	_, _ = eachCellFrom(line, t.sep, first, quoted, func(n, from, to int) bool {
 		from, to = trimmedCell(line, from, to)
-		if to-from > 1 && line[from] == line[to-1] && (line[from] == '"' || line[from] == '\'') {
-			from, to = from+1, to-1
-		} else if to > from && line[from] == '"' && open { // its end is in a later line
-			from++
-		} else if to > from && line[to-1] == '"' && quoted && n == first { // its begin was in an earlier one
-			to--
-		}
+		from, to = unquotedCell(line, from, to, open, quoted && n == first)
 		if t.kinds[n] == cellUser { // DOMAIN\NAME
 			from += 1 + bytes.IndexByte(line[from:to], '\\')
 		}

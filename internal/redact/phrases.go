@@ -29,57 +29,71 @@ var phraseJudge = phrase.Judge{Begins: find.BeginsMessage, Fits: fitsSlot,
 // fitsSlot reports whether a value can be what its slot says.
 func fitsSlot(b []byte, f phrase.Found) bool {
 	v := b[f.Start:f.End]
-	if f.Slot.IsSecret() && (bytes.Contains(v, []byte(`="`)) || bytes.Contains(v, []byte("='"))) {
-		return false // an attribute
-	}
-	if f.Slot.IsSecret() && !f.Quoted && find.IsSetting(v) {
-		return false
-	}
-	if f.Slot.IsSecret() && (v[0] == '<' || find.StandsForAny(v) || !f.Quoted && isPiece(v)) {
-		return false
-	}
-	if !f.Slot.IsSecret() && f.Start > 0 && b[f.Start-1] == '`' { // what a program calls something
-		return false
-	}
 	if holdsPlaceholder(v) || f.Start > 0 && find.PlaceholderLen(b[f.Start-1:]) > 0 {
+		return false
+	}
+	if f.Slot.IsSecret() {
+		return !isNoSecret(v, f.Quoted) && fitsSecret(v, f)
+	}
+	return (f.Start == 0 || b[f.Start-1] != '`') && fitsName(b, v, f) // between backquotes stands what a program calls something
+}
+
+// isNoSecret reports whether a value is an attribute, a setting, what stands for any value, or a piece of a program.
+func isNoSecret(v []byte, quoted bool) bool {
+	return bytes.Contains(v, []byte(`="`)) || bytes.Contains(v, []byte("='")) || v[0] == '<' || find.StandsForAny(v) ||
+		!quoted && (find.IsSetting(v) || isPiece(v))
+}
+
+// fitsSecret reports whether a value can be a secret of the kind that its slot says.
+func fitsSecret(v []byte, f phrase.Found) bool {
+	switch f.Slot {
+	case phrase.Code:
+		return len(v) >= 4 && len(v) <= 10 && chars.IsAllDigits(v)
+	case phrase.Unusual:
+		return isUnusual(v)
+	case phrase.Fierce:
+		return find.LooksFierce(v)
+	}
+	if !find.IsValue(v) {
 		return false
 	}
 	switch f.Slot {
 	case phrase.SureSecret:
-		return find.IsValue(v) && len(v) >= 3 && !find.NotValues.Has(v) && (v[0] != '/' && v[0] != '-' && v[0] != '\\' ||
-			find.LooksStrong(v))
-	case phrase.Unusual:
-		return isUnusual(v)
+		return len(v) >= 3 && !find.NotValues.Has(v) && (bytes.IndexByte([]byte("/-\\"), v[0]) < 0 || find.LooksStrong(v))
 	case phrase.Quoted:
-		return f.Quoted && find.IsValue(v) && len(v) >= 3 && !find.NotValues.Has(v)
-	case phrase.Code:
-		return len(v) >= 4 && len(v) <= 10 && chars.IsAllDigits(v)
-	case phrase.Fierce:
-		return find.LooksFierce(v)
+		return f.Quoted && len(v) >= 3 && !find.NotValues.Has(v)
 	case phrase.Strong:
-		return find.IsValue(v) && find.LooksChosen(v) && find.Shaped(string(v)) && !judge.Format(v)
+		return find.LooksChosen(v) && find.Shaped(string(v)) && !judge.Format(v)
 	case phrase.Random:
-		return find.IsValue(v) && find.LooksRandom(v)
-	case phrase.Secret:
-		head, _, _ := bytes.Cut(v, []byte("-"))
-		return find.IsValue(v) && find.LooksChosen(v) && !find.Algorithms.Has(head)
-	case phrase.User:
-		return find.IsPerson(v) && find.IsLoginWord(v) && chars.NameAt(b, f.Start) == f.End
-	case phrase.QuotedUser:
-		return f.Quoted && find.IsPerson(v) && !find.NoUserNames[string(bytes.ToLower(v))]
-	case phrase.Person:
-		return find.IsPerson(v)
-	case phrase.Surname:
-		var buf [32]byte
-		return chars.IsUpper(v[0]) && len(v) > 2 && find.IsPerson(v) && !find.NoNames[string(chars.Lowered(&buf, v))] &&
-			!find.IsEveryday(bytes.ToLower(v))
-	case phrase.Phone:
+		return find.LooksRandom(v)
+	}
+	head, _, _ := bytes.Cut(v, []byte("-"))
+	return find.LooksChosen(v) && !find.Algorithms.Has(head)
+}
+
+// fitsName reports whether a value can be a name, or a telephone number, of the kind that its slot says.
+func fitsName(b, v []byte, f phrase.Found) bool {
+	if f.Slot == phrase.Phone {
 		digits := len(chars.OnlyDigits(string(v)))
 		return digits >= minPhone && digits <= 15 && (f.End == len(b) || !chars.IsWord(b[f.End]))
-	case phrase.SureUser, phrase.Account:
-		return find.IsPerson(v) && chars.NameAt(b, f.Start) == f.End
 	}
-	return chars.IsUpper(v[0]) && find.IsPerson(v) && (find.IsGivenName(v) || find.IsUncommonName(v) || find.LooksPersonal(v))
+	if !find.IsPerson(v) {
+		return false
+	}
+	switch f.Slot {
+	case phrase.User:
+		return find.IsLoginWord(v) && chars.NameAt(b, f.Start) == f.End
+	case phrase.QuotedUser:
+		return f.Quoted && !find.NoUserNames[string(bytes.ToLower(v))]
+	case phrase.Person:
+		return true
+	case phrase.Surname:
+		var buf [32]byte
+		return chars.IsUpper(v[0]) && len(v) > 2 && !find.NoNames[string(chars.Lowered(&buf, v))] && !find.IsEveryday(bytes.ToLower(v))
+	case phrase.SureUser, phrase.Account:
+		return chars.NameAt(b, f.Start) == f.End
+	}
+	return chars.IsUpper(v[0]) && (find.IsGivenName(v) || find.IsUncommonName(v) || find.LooksPersonal(v))
 }
 
 // isUnusual reports whether a value is no word of a sentence or configuration: where it alone follows a telling word, it is a secret.

@@ -2,6 +2,7 @@ package find
 
 import (
 	"bytes"
+	"slices"
 
 	"envask/internal/redact/chars"
 	"envask/internal/redact/lexicon"
@@ -81,12 +82,10 @@ func DistinguishedName(b []byte, at, free int) (int, int, bool) {
 	if b[end] != ',' && !attendee {
 		return 0, 0, false
 	}
-	for _, w := range bytes.Fields(b[start:end]) {
-		if chars.HasWord(authorities, w) {
-			return 0, 0, false
-		}
-	}
 	v := b[start:end]
+	if slices.ContainsFunc(bytes.Fields(v), func(w []byte) bool { return chars.HasWord(authorities, w) }) {
+		return 0, 0, false
+	}
 	return start, end, IsGivenName(v) || !holdsEveryday(v) // else it is a thing: CN=NTDS Settings
 }
 

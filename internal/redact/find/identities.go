@@ -124,6 +124,49 @@ func isTopDomain(b []byte) bool {
 var versionWords = chars.NewWordList(chars.WordSet("version ver v release rel build firmware rev revision schema kernel bios " +
 	"uefi bootloader patch patchlevel hotfix sdk runtime framework driver baseline"))
 
+// goesOnBefore says whether what looks like an address belongs to what stands before it.
+func goesOnBefore(b []byte, start, at int) bool {
+	switch p := b[start-1]; {
+	case p == '_':
+		return !namesAFile(b[at:])
+	case p == '.': // behind more dots the end of a range begins
+		return start < 2 || b[start-2] != '.' || chars.WordBefore(b, start)
+	case p == '-' && start > 1 && chars.IsWord(b[start-2]):
+		// The second of a range is one, and so is what a log file is named after.
+		return chars.WordBefore(b, start) || !endsInIPv4(b[:start-1]) && !namesAFile(b[at:])
+	}
+	return chars.WordBefore(b, start)
+}
+
+// addressAndPort finds an address as programs that watch the network write it, with its port: 192.0.2.7.443 >.
+func addressAndPort(b []byte, start, at, end int) (int, int, bool) {
+	last := bytes.LastIndexByte(b[start:end], '.') + start
+	if string(b[max(0, start-2):start]) != "> " && !bytes.HasSuffix(b[:start], []byte("IP ")) && !(end+3 < len(b) &&
+		string(b[end:end+3]) == " > " && chars.IsDigit(b[end+3])) {
+		return 0, 0, false
+	}
+	if last < at || end > last+6 {
+		return 0, 0, false
+	}
+	a, err := netip.ParseAddr(string(b[start:last]))
+	return start, last, err == nil && !StaysIPv4(a)
+}
+
+// dotted gives the end of digits and up to four dots, and how many dots there are; those that end a sentence do not count.
+func dotted(b []byte, at int) (end, dots int) {
+	end = at
+	for end < len(b) && (chars.IsDigit(b[end]) || b[end] == '.' && dots < 4) {
+		if b[end] == '.' {
+			dots++
+		}
+		end++
+	}
+	for end > at && b[end-1] == '.' {
+		end, dots = end-1, dots-1
+	}
+	return end, dots
+}
+
 // IPv4 finds four numbers around the first of three dots. A version of four numbers is told by what stands around it.
 func IPv4(b []byte, at, free int) (int, int, bool) {
 	if b[at] == '-' {
@@ -137,39 +180,15 @@ func IPv4(b []byte, at, free int) (int, int, bool) {
 	if start == at || at-start > 3 {
 		return 0, 0, false
 	}
-	if start > 0 {
-		switch p := b[start-1]; {
-		// Behind more dots the end of a range begins.
-		case p == '_' && !namesAFile(b[at:]), p != '_' && chars.WordBefore(b, start), p == '.' && (start < 2 || b[start-2] != '.'):
-			return 0, 0, false
-		case p == '-' && start > 1 && chars.IsWord(b[start-2]) && !endsInIPv4(b[:start-1]) && !namesAFile(b[at:]):
-			return 0, 0, false // but the second of a range is one, and so is what a log file is named after
-		}
+	if start > 0 && goesOnBefore(b, start, at) {
+		return 0, 0, false
 	}
 	if a, end, ok := plainIPv4(b, start); ok { // most are
 		return start, end, !StaysIPv4(a) && !saysVersion(b, start, end)
 	}
-	end, dots := at, 0
-	for end < len(b) && (chars.IsDigit(b[end]) || b[end] == '.' && dots < 4) {
-		if b[end] == '.' {
-			dots++
-		}
-		end++
-	}
-	for end > at && b[end-1] == '.' { // the end of a sentence
-		end, dots = end-1, dots-1
-	}
-	if dots == 4 { // as programs that watch the network write the port: 192.0.2.7.443 >
-		last := bytes.LastIndexByte(b[start:end], '.') + start
-		if string(b[max(0, start-2):start]) != "> " && !bytes.HasSuffix(b[:start], []byte("IP ")) && !(end+3 < len(b) &&
-			string(b[end:end+3]) == " > " && chars.IsDigit(b[end+3])) {
-			return 0, 0, false
-		}
-		if last < at || end > last+6 {
-			return 0, 0, false
-		}
-		a, err := netip.ParseAddr(string(b[start:last]))
-		return start, last, err == nil && !StaysIPv4(a)
+	end, dots := dotted(b, at)
+	if dots == 4 {
+		return addressAndPort(b, start, at, end)
 	}
 	if dots != 3 || end < len(b) && versionGoesOn(b[end:]) {
 		return 0, 0, false
@@ -445,6 +464,33 @@ func staysIPv6(a netip.Addr) bool {
 	return !a.Is6() || a.IsLoopback() || a.IsUnspecified() || a.IsMulticast()
 }
 
+// spanOfIPv6 gives the end of what may be an address, the colons in it, and whether it holds a digit.
+func spanOfIPv6(b []byte, start, at int) (end, colons int, digit bool) {
+	end = start
+	for end < len(b) && end-start < 46 && (end < at || isIPv6Byte(b[end]) || b[end] == '.') {
+		if b[end] == ':' {
+			colons++
+		}
+		digit = digit || chars.IsDigit(b[end])
+		end++
+	}
+	return end, colons, digit
+}
+
+// withoutPort reads an address, behind which a port may stand after a full stop or an eighth colon.
+func withoutPort(b []byte, start, end, colons int) (a netip.Addr, to int, err error) {
+	a, err = netip.ParseAddr(string(b[start:end]))
+	if n := bytes.LastIndexByte(b[start:end], '.'); err != nil && n > 0 {
+		end = start + n
+		a, err = netip.ParseAddr(string(b[start:end]))
+	}
+	if n := bytes.LastIndexByte(b[start:end], ':'); err != nil && colons == 8 && end-start-n < 7 && chars.IsAllDigits(b[start+n+1:end]) {
+		end = start + n
+		a, err = netip.ParseAddr(string(b[start:end]))
+	}
+	return a, end, err
+}
+
 // IPv6 finds an address around its first colon (RFC 4291 text forms, also with an IPv4 end).
 func IPv6(b []byte, at, free int) (int, int, bool) {
 	if b[at] == '%' {
@@ -458,34 +504,14 @@ func IPv6(b []byte, at, free int) (int, int, bool) {
 	if at-start > 4 || chars.WordBefore(b, start) || start > 0 && (b[start-1] == '.' || b[start-1] == ':' && !isKeyBefore(b, start-1)) {
 		return 0, 0, false
 	}
-	end, colons := at, 0
-	digit := false
-	for i := start; i < at; i++ {
-		digit = digit || chars.IsDigit(b[i])
-	}
-	for end < len(b) && end-start < 46 && (isIPv6Byte(b[end]) || b[end] == '.') {
-		if b[end] == ':' {
-			colons++
-		}
-		digit = digit || chars.IsDigit(b[end])
-		end++
-	}
+	end, colons, digit := spanOfIPv6(b, start, at)
 	if colons < 2 || !digit || end < len(b) && chars.IsWord(b[end]) {
 		return 0, 0, false
 	}
 	for end > at && (b[end-1] == '.' || b[end-1] == ':' && !bytes.HasSuffix(b[start:end], []byte("::"))) {
 		end--
 	}
-	a, err := netip.ParseAddr(string(b[start:end]))
-	if n := bytes.LastIndexByte(b[start:end], '.'); err != nil && n > 0 { // a port behind a full stop
-		end = start + n
-		a, err = netip.ParseAddr(string(b[start:end]))
-	}
-	// A port.
-	if n := bytes.LastIndexByte(b[start:end], ':'); err != nil && colons == 8 && end-start-n < 7 && chars.IsAllDigits(b[start+n+1:end]) {
-		end = start + n
-		a, err = netip.ParseAddr(string(b[start:end]))
-	}
+	a, end, err := withoutPort(b, start, end, colons)
 	if err == nil && a.Is4In6() && bytes.IndexByte(b[start:end], '.') > 0 {
 		return 0, 0, false // the address of version 4 in it is found as one, and has its alias
 	}

@@ -191,7 +191,20 @@ func InternationalPhone(b []byte, at, free int) (int, int, bool) {
 	if at < free || at > 0 && !BeforeNumber[b[at-1]] || at+1 >= len(b) || b[at+1] < '1' || b[at+1] > '9' {
 		return 0, 0, false
 	}
-	end, digits, groups := at+1, 0, 1
+	end, digits, groups := groupsOfPhone(b, at)
+	if groups == 1 && digits >= 11 && end-at == digits+1 && standsAlone(b, at) && goesOn(b, end) && isNumberOfCountry(b[at+1:end]) {
+		return at, end, true // E.164
+	}
+	quoted := groups == 1 && digits >= 11 && isQuotedPhone(b, at, end)
+	if century := string(b[at+1 : at+3]); quoted && digits == 14 && (century == "19" || century == "20") {
+		return 0, 0, false // a time, from the year to the second
+	}
+	return at, end, digits >= 9 && digits <= 15 && (groups > 1 || quoted) && (end == len(b) || !chars.IsWord(b[end]) && b[end] != ':')
+}
+
+// groupsOfPhone reads the groups of digits of a number behind its plus sign.
+func groupsOfPhone(b []byte, at int) (end, digits, groups int) {
+	end, groups = at+1, 1
 	for end < len(b) && end-at < 24 {
 		if chars.IsDigit(b[end]) {
 			digits++
@@ -199,7 +212,7 @@ func InternationalPhone(b []byte, at, free int) (int, int, bool) {
 			continue
 		}
 		next := end + 1
-		if (b[end] == ' ' || b[end] == '-' || b[end] == '.' || b[end] == '/') && next < len(b) && b[next] == '(' {
+		if bytes.IndexByte([]byte(" -./"), b[end]) >= 0 && next < len(b) && b[next] == '(' {
 			next++
 		}
 		if bytes.IndexByte([]byte(" -./()"), b[end]) < 0 || next >= len(b) || !chars.IsDigit(b[next]) || groups == 1 && digits > 3 {
@@ -208,16 +221,17 @@ func InternationalPhone(b []byte, at, free int) (int, int, bool) {
 		groups++
 		end = next
 	}
-	if groups == 1 && digits >= 11 && end-at == digits+1 && at > 0 && (b[at-1] == ' ' || b[at-1] == '(' || b[at-1] == '=') &&
-		(at < 2 || b[at-2] != '\n') && goesOn(b, end) && isNumberOfCountry(b[at+1:end]) {
-		return at, end, true // E.164
-	}
-	quoted := groups == 1 && digits >= 11 && at > 0 && bytes.IndexByte([]byte("\"'<:"), b[at-1]) >= 0 && end < len(b) &&
-		bytes.IndexByte([]byte("\"'>@;,"), b[end]) >= 0 // "+351912345678" (E.164)
-	if quoted && digits == 14 && (b[at+1] == '1' && b[at+2] == '9' || b[at+1] == '2' && b[at+2] == '0') {
-		return 0, 0, false // a time, from the year to the second
-	}
-	return at, end, digits >= 9 && digits <= 15 && (groups > 1 || quoted) && (end == len(b) || !chars.IsWord(b[end]) && b[end] != ':')
+	return end, digits, groups
+}
+
+// standsAlone says whether a number begins behind a blank, a parenthesis or an equals sign, and not behind the blank that begins a line.
+func standsAlone(b []byte, at int) bool {
+	return at > 0 && (b[at-1] == ' ' || b[at-1] == '(' || b[at-1] == '=') && (at < 2 || b[at-2] != '\n')
+}
+
+// isQuotedPhone says whether a number stands between quotes or signs of a URL: "+351912345678" (E.164).
+func isQuotedPhone(b []byte, at, end int) bool {
+	return at > 0 && bytes.IndexByte([]byte("\"'<:"), b[at-1]) >= 0 && end < len(b) && bytes.IndexByte([]byte("\"'>@;,"), b[end]) >= 0
 }
 
 // isNumberOfCountry says whether digits are as many as telephone numbers of a country have behind its code (ITU-T E.164): in North America

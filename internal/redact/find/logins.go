@@ -131,75 +131,85 @@ func userOfSudo(b []byte, at int) (int, int, bool) {
 
 // userAtHost finds the name in NAME@HOST where the host has no dot: prompts, targets of ssh and scp, accounts of databases.
 func userAtHost(b []byte, at int) (int, int, bool) {
-	end := at
 	if at > 1 && (b[at-1] == '\'' || b[at-1] == '`') && at+1 < len(b) && b[at+1] == b[at-1] { // 'NAME'@'host'
-		end--
+		start := chars.NameBefore(b, at-1)
+		return start, at - 1, start > 0 && start < at-1 && b[start-1] == b[at-1]
 	}
-	start := chars.NameBefore(b, end)
-	if start == end {
-		return 0, 0, false
-	}
-	if end < at {
-		return start, end, start > 0 && b[start-1] == b[end]
-	}
+	start := chars.NameBefore(b, at)
 	host := chars.NameAt(b, at+1)
-	if host == at+1 || bytes.IndexByte(b[at+1:host], '.') >= 0 && !chars.IsDigit(b[host-1]) {
+	if start == at || host == at+1 || bytes.IndexByte(b[at+1:host], '.') >= 0 && !chars.IsDigit(b[host-1]) {
 		return 0, 0, false // a mail address, or nothing
 	}
-	if host < len(b) && b[host] == ':' && host+1 < len(b) && (b[host+1] == '~' || b[host+1] == '/') {
-		return start, end, true
-	}
-	if host < len(b) && b[host] == ' ' && bytes.HasPrefix(b[host:], []byte(" ~]")) {
-		return start, end, true
-	}
-	if start > 0 && b[start-1] == '[' && host < len(b) && b[host] == ' ' && chars.AtLineStart(b, start-1) { // [NAME@host folder]$
-		rest := chars.LineFrom(b, host)
-		n := bytes.IndexByte(rest[:min(len(rest), chars.MaxKey)], ']')
-		if n > 0 && n+1 < len(rest) && (rest[n+1] == '$' || rest[n+1] == '#') {
-			return start, end, true
-		}
-	}
-	if scheme, ok := bytes.CutSuffix(b[max(0, start-16):start], []byte("://")); ok && IsLoginWord(b[start:end]) &&
-		sessionSchemes[chars.LastWordOf(scheme)] {
-		return start, end, string(b[start:end]) != "git"
+	if behind := b[host:]; ofPrompt(b, start, behind) || ofMessage(behind) || ofScheme(b, start) || behindConnection(b, start, at, host) {
+		return start, at, string(b[start:at]) != "git"
 	}
 	// Of a log of slow queries: # User@Host: NAME[NAME] @ host [address].
-	if string(b[start:end]) == "User" && bytes.HasPrefix(b[at:], []byte("@Host: ")) {
+	if string(b[start:at]) == "User" && bytes.HasPrefix(b[at:], []byte("@Host: ")) {
 		name := at + len("@Host: ")
 		stop := chars.NameAt(b, name)
 		return name, stop, stop < len(b) && b[stop] == '['
 	}
+	return start, at, ofCommand(b, start)
+}
+
+// ofPrompt says whether NAME@host belongs to the prompt of a shell, or to a path on that host.
+func ofPrompt(b []byte, start int, behind []byte) bool {
+	switch {
+	case len(behind) < 2:
+		return false
+	case behind[0] == ':' && (behind[1] == '~' || behind[1] == '/'), bytes.HasPrefix(behind, []byte(" ~]")):
+		return true
+	case start == 0 || b[start-1] != '[' || behind[0] != ' ' || !chars.AtLineStart(b, start-1): // [NAME@host folder]$
+		return false
+	}
+	rest := behind[:min(len(behind), chars.MaxKey)]
+	n := bytes.IndexByte(rest, ']')
+	return n > 0 && n+1 < len(rest) && (rest[n+1] == '$' || rest[n+1] == '#') && bytes.IndexByte(rest[:n], '\n') < 0
+}
+
+// ofMessage says whether what follows NAME@host is what clients of SSH and databases say.
+func ofMessage(behind []byte) bool {
+	return bytes.HasPrefix(behind, []byte(": Permission denied")) ||
+		len(behind) > 0 && behind[0] == ' ' && databaseName[chars.FirstWord(behind[:min(len(behind), 16)])] // NAME@DATABASE LOG:
+}
+
+// ofScheme says whether a name stands in a URL of what somebody logs in to, or calls (RFC 3261).
+func ofScheme(b []byte, start int) bool {
+	before := b[max(0, start-16):start]
+	if bytes.HasSuffix(before, []byte("sip:")) || bytes.HasSuffix(before, []byte("sips:")) {
+		return true
+	}
+	scheme, ok := bytes.CutSuffix(before, []byte("://"))
+	return ok && sessionSchemes[chars.LastWordOf(scheme)] && IsLoginWord(b[start:chars.NameAt(b, start)])
+}
+
+// behindConnection says whether NAME@host or NAME@ADDRESS stands behind a word of those who connect.
+func behindConnection(b []byte, start, at, host int) bool {
+	word := chars.LastWordOf(b[max(0, start-24):start])
 	if host == len(b) || chars.IsBlank(b[host]) {
-		switch chars.LastWordOf(b[max(0, start-24):start]) {
+		switch word {
 		case "from", "by", "for", "user", "connect":
-			return start, end, IsLoginWord(b[start:end])
+			return IsLoginWord(b[start:at])
 		}
 	}
-	if bytes.HasPrefix(b[host:], []byte(": Permission denied")) { // of clients of SSH
-		return start, end, true
-	}
-	if bytes.HasSuffix(b[:start], []byte("sip:")) || bytes.HasSuffix(b[:start], []byte("sips:")) {
-		return start, end, true // RFC 3261
-	}
-	if isFullIPv4(b[at+1:host]) && beforeAddressed[chars.LastWordOf(b[max(0, start-24):start])] {
-		return start, end, true
-	}
-	if databaseName[chars.FirstWord(b[host:min(len(b), host+16)])] && host < len(b) && b[host] == ' ' { // NAME@DATABASE LOG:
-		return start, end, true
-	}
+	return isFullIPv4(b[at+1:host]) && beforeAddressed[word]
+}
+
+// ofCommand says whether NAME@host is what a client logs in as, or the remark of a public key.
+func ofCommand(b []byte, start int) bool {
 	line := b[chars.LineStart(b, start):start]
 	if bytes.HasSuffix(line, []byte("Connect\t")) || bytes.HasSuffix(line, []byte(" Connect ")) {
-		return start, end, true
+		return true
 	}
 	if bytes.Contains(line, []byte(" AAAA")) && (bytes.Contains(line, []byte("ssh-")) || bytes.Contains(line, []byte("ecdsa-sha2-"))) {
-		return start, end, true // of a public key of OpenSSH
+		return true
 	}
 	for _, program := range []string{"ssh ", "scp ", "sftp ", "rsync ", "ssh-copy-id "} {
 		if n := bytes.LastIndex(line, []byte(program)); n >= 0 && (n == 0 || !chars.IsWord(line[n-1])) {
-			return start, end, true
+			return true
 		}
 	}
-	return 0, 0, false
+	return false
 }
 
 // sessionSchemes are those of URLs that somebody logs in to.

@@ -26,6 +26,17 @@ func digitsOfMAC(text []byte, width int, sign byte) (letters, same, ok bool) {
 	return letters, same, true
 }
 
+// longerBefore says whether what looks like a hardware address is the end of something longer.
+func longerBefore(b []byte, start int, sign byte) bool {
+	switch before := b[start-1]; {
+	case before == '.' || before == '*':
+		return true
+	case before == sign:
+		return sign != ':' || !isKeyBefore(b, start-1)
+	}
+	return chars.IsWord(b[start-1]) && chars.WordBefore(b, start)
+}
+
 // MAC finds a hardware address around its first separator, in the notations 00:00:5e:00:53:01, 00-00-5E-00-53-01 and
 // 0000.5e00.5301. All zeros and all ones are nobody's address.
 func MAC(b []byte, at, free int) (int, int, bool) {
@@ -42,8 +53,7 @@ func MAC(b []byte, at, free int) (int, int, bool) {
 	}
 	start := at - width
 	end := start + groups*(width+1) - 1
-	if start < free || start < 0 || end > len(b) || start > 0 && (chars.IsWord(b[start-1]) && chars.WordBefore(b, start) ||
-		b[start-1] == b[at] && !(b[at] == ':' && isKeyBefore(b, start-1)) || b[start-1] == '.' || b[start-1] == '*') {
+	if start < free || start < 0 || end > len(b) || start > 0 && longerBefore(b, start, b[at]) {
 		return 0, 0, false
 	}
 	letters, same, ok := digitsOfMAC(b[start:end], width, b[at])
