@@ -10,8 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// Width counts as length does: of lines in columns, of functions in branches. Redaction's engine and finders are exempt from
-// branches only.
+// Width counts as length does: of lines in columns, of functions in branches.
 const (
 	maxColumns  = 140
 	maxBranches = 25
@@ -19,13 +18,9 @@ const (
 
 func TestLinesAndFunctionsStayNarrow(t *testing.T) {
 	eachFile(t, func(name string, f *ast.File, _ *token.FileSet, text string) {
-		dir := name[:max(0, strings.LastIndexByte(name, '/'))]
 		for i, line := range strings.Split(text, "\n") {
 			columns := utf8.RuneCountInString(strings.ReplaceAll(line, "\t", "    "))
 			require.LessOrEqual(t, columns, maxColumns, "%s:%d is too wide: break it where its thought does", name, i+1)
-		}
-		if dir == "internal/redact" || dir == "internal/redact/find" {
-			return
 		}
 		for _, d := range f.Decls {
 			fn, ok := d.(*ast.FuncDecl)

@@ -334,51 +334,83 @@ func (e *Engine) worth(b []byte, i int) bool {
 		// Nothing but what the sieve lets through comes here.
 		return e.announced.announces(b, i) || i == e.ownerEnd || looksMode(b[i-10:]) || looksMode(b[i-11:])
 	case ':':
-		if find.IsTime(b, i) || isLogTime(b, i) {
-			return false
-		}
-		if worthColon(b, i, p, n) {
-			return true
-		}
-		return e.keys.at(b, i, &e.marks) != 0 || find.BeforePort(b, i) || (p == ')' || p == '>') && n == ' ' || p == 'N' && b[i-2] == 'I'
+		return !find.IsTime(b, i) && !isLogTime(b, i) && e.colonWorth(b, i, p, n)
 	case '=':
-		if p == 'Y' || p == 'A' && b[i-2] == ' ' || p == 'L' && n == '(' || p|0x20 == 'n' && b[i-2]|0x20 == 'c' {
-			return true
-		}
-		kind := e.keys.at(b, i, &e.marks)
-		return kind != 0 && (kind&^(find.KeyMailbox|find.KeyAddress) != 0 || !isDotted(b[i+1:]))
+		return e.equalsWorth(b, i, p, n)
 	case '-':
 		return dashWorth(b, i, p, n)
 	case '.':
 		return e.dotWorth(b, i, p, n)
 	case ',', ';':
-		if b[i] == ';' && (p == 't' || p == 'a' && b[i-2] == 't' && b[i-3] == 'a') { // of &quot; and form-data
-			return true
-		}
-		return (p == '"' || p == '\'' || keyBytes[p]) &&
-			e.keys.word(b, i, &e.marks)&(find.KeySecret|find.KeyUser|find.KeyPhone|find.KeyCookie) != 0 || p == ' ' || p == '>' ||
-			p == 'n' && b[i-2] == 'i' && b[i] == ';'
-	case '?':
-		return p == ' ' && n == ' '
+		return e.commaWorth(b, i, p)
 	case '|', '\t':
 		return p == ' ' || keyBytes[p] && e.keys.word(b, i, &e.marks)&(find.KeySecret|find.KeyUser|find.KeyPhone) != 0
 	case '>':
 		return find.KindAt(b, i) != 0
+	case '(', ')', '[', '{':
+		return bracketWorth(b, i, p, n)
+	case '/', '\\':
+		return slashWorth(b, i, p, n)
+	}
+	return signWorth(b, i, p, n)
+}
+
+// colonWorth reports whether a rule may find something at a colon that is none of a time.
+func (e *Engine) colonWorth(b []byte, i int, p, n byte) bool {
+	return worthColon(b, i, p, n) || e.keys.at(b, i, &e.marks) != 0 || find.BeforePort(b, i) || (p == ')' || p == '>') && n == ' ' ||
+		p == 'N' && b[i-2] == 'I'
+}
+
+// equalsWorth reports whether a rule may find something at an equals sign.
+func (e *Engine) equalsWorth(b []byte, i int, p, n byte) bool {
+	if p == 'Y' || p == 'A' && b[i-2] == ' ' || p == 'L' && n == '(' || p|0x20 == 'n' && b[i-2]|0x20 == 'c' {
+		return true
+	}
+	kind := e.keys.at(b, i, &e.marks)
+	return kind != 0 && (kind&^(find.KeyMailbox|find.KeyAddress) != 0 || !isDotted(b[i+1:]))
+}
+
+// commaWorth reports the same at a comma or semicolon.
+func (e *Engine) commaWorth(b []byte, i int, p byte) bool {
+	if b[i] == ';' && (p == 't' || p == 'a' && b[i-2] == 't' && b[i-3] == 'a') { // of &quot; and form-data
+		return true
+	}
+	return (p == '"' || p == '\'' || keyBytes[p]) &&
+		e.keys.word(b, i, &e.marks)&(find.KeySecret|find.KeyUser|find.KeyPhone|find.KeyCookie) != 0 || p == ' ' || p == '>' ||
+		p == 'n' && b[i-2] == 'i' && b[i] == ';'
+}
+
+// bracketWorth reports the same at a bracket.
+func bracketWorth(b []byte, i int, p, n byte) bool {
+	switch b[i] {
 	case '(':
 		return n == '"' || n == '\'' || chars.IsDigit(p) || p|0x20 == 'd' && (b[i-2]|0x20 == 'r' || b[i-2]|0x20 == 'w') || opensRow(b, i)
 	case ')':
 		return n == ' ' && behindParenthesis(b, i)
 	case '[':
 		return n == 'r' && b[i+3] == 'd' || chars.IsDigit(n) && b[i+3] == '/' && p == ' ' && b[i-3] != ' '
-	case '/':
-		switch string(b[i+1 : i+4]) {
-		case "hom", "Use", "mai", "cro": // see homes
-			return true
-		}
-		// Pts/0, a name, or :user/.
-		return p == 's' && b[i-2] == 't' && b[i-3] == 'p' || chars.IsUpper(p) && chars.IsUpper(n) || p == 'r' && b[i-5] == ':'
-	case '\\':
+	}
+	return n == 'S' || n == 'M' || n == 'C' || n == 'P' || n == 's'
+}
+
+// slashWorth reports the same at a slash or backslash.
+func slashWorth(b []byte, i int, p, n byte) bool {
+	if b[i] == '\\' {
 		return n == 'u' || n == 'U' || n == 'h' || n == 'D' || n == '\\' || chars.IsUpper(p) || chars.IsDigit(p) || p == '-'
+	}
+	switch string(b[i+1 : i+4]) {
+	case "hom", "Use", "mai", "cro": // see homes
+		return true
+	}
+	// Pts/0, a name, or :user/.
+	return p == 's' && b[i-2] == 't' && b[i-3] == 'p' || chars.IsUpper(p) && chars.IsUpper(n) || p == 'r' && b[i-5] == ':'
+}
+
+// signWorth reports the same at one of the other signs.
+func signWorth(b []byte, i int, p, n byte) bool {
+	switch b[i] {
+	case '?':
+		return p == ' ' && n == ' '
 	case '%':
 		return n >= '2' && n <= '5'
 	case '&':
@@ -386,16 +418,11 @@ func (e *Engine) worth(b []byte, i int) bool {
 	case '_':
 		return find.TokenEnds[int(b[i-2])<<8|int(p)]
 	case 'A':
-		if chars.IsUpper(p) && b[i-3] != '%' { // WARN and the like
-			return false
-		}
-		return n == 'K' || n == 'S' || n == 'R' || n == 'I'
+		return (!chars.IsUpper(p) || b[i-3] == '%') && (n == 'K' || n == 'S' || n == 'R' || n == 'I') // else it is of WARN and the like
 	case 'B':
 		return n == 'e' || n == 'a'
 	case 'J':
 		return p == 'y'
-	case '{':
-		return n == 'S' || n == 'M' || n == 'C' || n == 'P' || n == 's'
 	case '*':
 		return chars.IsHex(n)
 	case '+':

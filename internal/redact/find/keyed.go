@@ -21,6 +21,45 @@ func IsJSONNumber(v []byte) bool {
 	return len(v) > 0 && (chars.IsDigit(v[0]) || v[0] == '-')
 }
 
+// valueOf gives the place behind a separator: behind both signs of =>, := and ::, which LDIF has before base64 (RFC 2849), and on the next
+// line where a program dumps a value there.
+func valueOf(b []byte, at int) int {
+	value := at + 1
+	switch {
+	case value >= len(b):
+		return value
+	case b[value] == '>' && b[at] == '=', b[value] == '=' && b[at] == ':',
+		b[value] == ':' && b[at] == ':' && value+1 < len(b) && b[value+1] == ' ':
+		value++
+	case b[at] == '=' && bytes.HasPrefix(b[value:], writtenArrow):
+		value += len(writtenArrow)
+	}
+	if b[at] == '=' && value > at+1 && value < len(b) && b[value] == '\n' {
+		if next := bytes.TrimLeft(b[value:min(len(b), value+chars.MaxKey)], " \n"); dumped(next, 0) > 0 {
+			value += bytes.Index(b[value:], next)
+		}
+	}
+	return value
+}
+
+// endsTextOfKey says whether the quote behind a separator closes the text that the key stands in, so that no value follows:
+// ["Authorization:"].
+func endsTextOfKey(b []byte, start, end, value int, closed bool) bool {
+	if !closed && start > 0 && (b[start-1] == '"' || b[start-1] == '\'') && value < len(b) && b[value] == b[start-1] {
+		return true
+	}
+	return (!closed || start > 0 && (b[end] == '"' || b[end] == '\'') && b[start-1] != b[end]) && closesText(b, value)
+}
+
+// isOfAnother says whether what was read behind a separator, without quotes, is not its value: the next pair, where nothing stands behind
+// this key (logname= uid=0), or what a line of a program gives to a variable.
+func (k keyed) isOfAnother(b []byte, at, value int) bool {
+	if b[at] == '=' && chars.IsSpace(b[at+1]) && at > 0 && !chars.IsSpace(b[at-1]) && isPair(b[k.start:k.end]) {
+		return true
+	}
+	return value == at+1 && isIndexed(b, at) && !LooksChosen(b[k.start:k.end])
+}
+
 // keyedAt reads the key before and the value after the separator at a place.
 func keyedAt(b []byte, at int) (k keyed, ok bool) {
 	switch b[at] {
@@ -31,10 +70,7 @@ func keyedAt(b []byte, at int) (k keyed, ok bool) {
 	case WideSign:
 		return wideAt(b, at)
 	}
-	if at > 0 && beforeNoSeparator[b[at-1]] {
-		return k, false
-	}
-	if b[at] == '=' && at+1 < len(b) && b[at+1] == '=' {
+	if at > 0 && beforeNoSeparator[b[at-1]] || b[at] == '=' && at+1 < len(b) && b[at+1] == '=' {
 		return k, false
 	}
 	start, end, closed := KeySpan(b, at)
@@ -42,38 +78,18 @@ func keyedAt(b []byte, at int) (k keyed, ok bool) {
 		return k, false
 	}
 	k.lineStart = chars.AtLineStart(b, start)
-	value := at + 1
-	if value < len(b) && (b[value] == '>' && b[at] == '=' || b[value] == '=' && b[at] == ':' || b[value] == ':' && b[at] == ':' &&
-		value+1 < len(b) && b[value+1] == ' ') {
-		value++ // also of LDIF (RFC 2849), which has two colons before base64
-	} else if b[at] == '=' && bytes.HasPrefix(b[value:], writtenArrow) {
-		value += len(writtenArrow)
-	}
-	if b[at] == '=' && value > at+1 && value < len(b) && b[value] == '\n' {
-		if next := bytes.TrimLeft(b[value:min(len(b), value+chars.MaxKey)], " \n"); dumped(next, 0) > 0 {
-			value = value + bytes.Index(b[value:], next)
-		}
-	}
+	value := valueOf(b, at)
 	if value < len(b) && b[value] == '`' && b[at] == ':' && start > 0 && b[start-1] == ':' && !chars.IsOneOf(b[start:end], "user") {
 		return k, false // of reStructuredText, which says with it what a name is of
 	}
 	if bytes.HasPrefix(b[value:], []byte("** ")) { // **Key:** value
 		value += 2
 	}
-	if !closed && start > 0 && (b[start-1] == '"' || b[start-1] == '\'') && value < len(b) && b[value] == b[start-1] {
-		return k, false // the quote closes the text that the key stands in: ["Authorization:"]
-	}
-	if (!closed || start > 0 && (b[end] == '"' || b[end] == '\'') && b[start-1] != b[end]) && closesText(b, value) {
+	if endsTextOfKey(b, start, end, value, closed) {
 		return k, false
 	}
 	k, ok = k.readValue(b, value)
-	if ok && !k.quoted && b[at] == '=' && chars.IsSpace(b[at+1]) && at > 0 && !chars.IsSpace(b[at-1]) && isPair(b[k.start:k.end]) {
-		return k, false // nothing stands behind this key: logname= uid=0
-	}
-	if ok && !k.quoted && isIndexed(b, at) && value == at+1 && !LooksChosen(b[k.start:k.end]) {
-		return k, false // a line of a program, which gives it to a variable
-	}
-	return k, ok
+	return k, ok && (k.quoted || !k.isOfAnother(b, at, value))
 }
 
 // isPair says whether a word is a key in small letters and its value.
@@ -183,70 +199,97 @@ func KeyedSecret(b []byte, at, free int, kind KeyKind) (int, int, bool) {
 	if kind&KeyOwn != 0 {
 		return ownForm(b, at, free)
 	}
-	if end := blockMark(b, at); end > 0 && kind&KeySecret != 0 {
-		return blockScalar(b, at, end)
-	}
-	if b[at] == '>' && kind&KeySecret != 0 {
-		if start, end := elementValue(b, at); start >= free && start < end {
-			return start, end, IsValue(b[start:end])
-		}
-	}
-	if b[at] == ':' && kind&KeySecret != 0 {
-		if start, end, ok := itemList(b, at); ok && start >= free {
-			return start, end, true
-		}
-	}
-	if start, end, ok := wrapped(b, at); ok {
-		return start, end, kind&KeySecret != 0 && start >= free && IsValue(b[start:end])
+	if start, end, ok, is := structuredSecret(b, at, free, kind); is {
+		return start, end, ok
 	}
 	k, ok := keyedAt(b, at)
-	if !ok || k.start < free {
+	if ok && k.start >= free {
+		if n := declared(b, at, k); n > 0 {
+			k, ok = k.readValue(b, n)
+		}
+	}
+	switch {
+	case !ok || k.start < free:
+		return 0, 0, false
+	case kind&KeySecret == 0:
+		return k.weakSecret(b, at)
+	}
+	k = k.toOuterQuote(b, at)
+	if k.saysOtherwise(b, at) || isCount(b, at, b[k.start:k.end]) || isWorkingFolder(b, at, b[k.start:k.end]) {
 		return 0, 0, false
 	}
-	if n := declared(b, at, k); n > 0 {
-		if k, ok = k.readValue(b, n); !ok {
-			return 0, 0, false
+	if end := listEnd(b, k.start, k.end); k.quoted && end > 0 && IsValue(b[k.start:k.end]) {
+		return k.start, end, !k.listsWords(b, at, end)
+	}
+	if k.lineStart && !k.quoted {
+		k, ok = k.toLineEnd(b)
+	}
+	return k.start, k.end, ok && k.start < k.end && IsValue(b[k.start:k.end]) && k.holdsSecret(b, at)
+}
+
+// structuredSecret finds the secret of a key as the structure of a text has it: a block of YAML, the content of an element, a list below
+// the key, a value that goes on in the next line. is says whether it is one of these, whatever stands there.
+func structuredSecret(b []byte, at, free int, kind KeyKind) (start, end int, ok, is bool) {
+	if kind&KeySecret != 0 {
+		if behind := blockMark(b, at); behind > 0 {
+			start, end, ok = blockScalar(b, at, behind)
+			return start, end, ok, true
+		}
+		switch b[at] {
+		case '>':
+			if start, end = elementValue(b, at); start >= free && start < end {
+				return start, end, IsValue(b[start:end]), true
+			}
+		case ':':
+			if start, end, ok = itemList(b, at); ok && start >= free {
+				return start, end, true, true
+			}
 		}
 	}
-	if kind&KeySecret == 0 { // then it is a weak one
-		v := b[k.start:k.end]
-		if start, end, _ := KeySpan(b, at); end-start == 1 && (!k.quoted || len(v) < 32) {
-			return 0, 0, false
-		}
-		looks := LooksRandom(v) || k.quoted && LooksFierce(v) && bytes.ContainsAny(v, "!#$%&^")
-		return k.start, k.end, looks && IsValue(v) && bytes.IndexByte(v, '(') < 0
+	if start, end, is = wrapped(b, at); is {
+		return start, end, kind&KeySecret != 0 && start >= free && IsValue(b[start:end]), true
 	}
+	return 0, 0, false, false
+}
+
+// weakSecret gives the value behind a key that often stands before secrets, where it looks like one.
+func (k keyed) weakSecret(b []byte, at int) (int, int, bool) {
+	v := b[k.start:k.end]
+	if start, end, _ := KeySpan(b, at); end-start == 1 && (!k.quoted || len(v) < 32) {
+		return 0, 0, false
+	}
+	looks := LooksRandom(v) || k.quoted && LooksFierce(v) && bytes.ContainsAny(v, "!#$%&^")
+	return k.start, k.end, looks && IsValue(v) && bytes.IndexByte(v, '(') < 0
+}
+
+// toOuterQuote lets a value without quotes go on to the quote that closes the text in which it stands with its key: "password=a b".
+func (k keyed) toOuterQuote(b []byte, at int) keyed {
 	if start, _, closed := KeySpan(b, at); !k.quoted && !closed && start > 0 && (b[start-1] == '"' || b[start-1] == '\'') {
 		k.end = toQuote(b, k.end, b[start-1], isWholeArgument(b[:start-1]))
 	}
+	return k
+}
+
+// listsWords says whether a list behind tokens is one of words, as parsers have it.
+func (k keyed) listsWords(b []byte, at, end int) bool {
+	key, last, _ := KeySpan(b, at)
+	return chars.IsOneOf(b[key:last], "tokens") && isListOfWords(b[k.start:end])
+}
+
+// saysOtherwise says whether a value behind the key of a secret is none by what it is: the result of a test, a way to log in, the word of a
+// sentence about it.
+func (k keyed) saysOtherwise(b []byte, at int) bool {
+	v := b[k.start:k.end]
 	if b[at] == ':' && at > 3 && string(b[at-4:at]) == "PASS" && !chars.WordBefore(b, at-4) && !k.quoted &&
-		(!LooksStrong(b[k.start:k.end]) || k.end < len(b) && b[k.end] == ' ' || bytes.ContainsAny(b[k.start:k.end], ":./_")) {
-		return 0, 0, false // the result of a test
+		(!LooksStrong(v) || k.end < len(b) && b[k.end] == ' ' || bytes.ContainsAny(v, ":./_")) {
+		return true
 	}
-	if n := k.end - k.start; n > 2 && n < 12 && chars.HasWord(authWays, b[k.start:k.end]) {
+	if len(v) > 2 && len(v) < 12 && chars.HasWord(authWays, v) {
 		if start, end, _ := KeySpan(b, at); end-start >= 4 && chars.IsOneOf(b[end-4:end], "auth") {
-			return 0, 0, false
+			return true
 		}
 	}
-	if v := b[k.start:k.end]; !k.quoted && bytes.HasPrefix(b[k.end:], []byte(" for ")) && chars.IsAllLetters(v) &&
-		IsEveryday(bytes.ToLower(v)) {
-		return 0, 0, false // a sentence about it
-	}
-	if k.quoted {
-		if end := listEnd(b, k.start, k.end); end > 0 && IsValue(b[k.start:k.end]) {
-			key, last, _ := KeySpan(b, at)
-			return k.start, end, !chars.IsOneOf(b[key:last], "tokens") || !isListOfWords(b[k.start:end])
-		}
-	}
-	if isCount(b, at, b[k.start:k.end]) || isWorkingFolder(b, at, b[k.start:k.end]) {
-		return 0, 0, false
-	}
-	if k.lineStart && !k.quoted {
-		if k, ok = k.toLineEnd(b); !ok {
-			return 0, 0, false
-		}
-	}
-	return k.start, k.end, k.start < k.end && IsValue(b[k.start:k.end]) && k.holdsSecret(b, at)
+	return !k.quoted && bytes.HasPrefix(b[k.end:], []byte(" for ")) && chars.IsAllLetters(v) && IsEveryday(bytes.ToLower(v))
 }
 
 // declared gives the place behind the equals sign of a declaration with its type, as in password: String = "…", or 0.

@@ -14,61 +14,84 @@ func (k keyed) readValue(b []byte, at int) (keyed, bool) {
 	if at >= len(b) {
 		return k, false
 	}
-	if at+1 < len(b) && (b[at+1] == '"' || b[at+1] == '\'') && textPrefixes[b[at]] && !closesText(b, at+1) { // N'…' of SQL, b"…" of Python
+	at = behindPrefix(b, at)
+	if at >= len(b) {
+		return k, false
+	}
+	switch b[at] {
+	case '"', '\'':
+		return k.inQuotes(b, at)
+	case '`': // of Markdown
+		k.quoted, k.start, k.end = true, at+1, inCode(b, at)
+	case '\\': // a quote within a quoted text, which may itself stand within one
+		if n := escapedQuote(b, at); n > 0 {
+			k.quoted, k.start = true, at+n
+			k.end = closingEscaped(b, k.start, QuoteDepth(b, k.start-1, at))
+		}
+	case '&':
+		if bytes.HasPrefix(b[at:], entityQuote) {
+			k.quoted, k.start = true, at+len(entityQuote)
+			k.end = k.start + max(0, bytes.Index(chars.LineFrom(b, k.start), entityQuote))
+		}
+	case '[': // the first of a list
+		if at+1 < len(b) && (b[at+1] == '"' || b[at+1] == '\'') {
+			return k.readValue(b, at+1)
+		}
+	case '{': // of connection strings
+		if at > 0 && b[at-1] == '=' {
+			k.quoted, k.start, k.end = true, at+1, braced(b, at)
+		}
+	}
+	if !k.quoted || k.end <= 0 {
+		k.quoted, k.start, k.end = false, at, bareEnd(b, at)
+	}
+	return k, k.end > k.start
+}
+
+// behindPrefix gives the place behind what programs write before the quote of a text: N'…' of SQL, b"…" of Python, the address of a
+// debugger, string(10) "…" as PHP prints it.
+func behindPrefix(b []byte, at int) int {
+	if at+1 < len(b) && (b[at+1] == '"' || b[at+1] == '\'') && textPrefixes[b[at]] && !closesText(b, at+1) {
 		at++
 	}
-	if n := pointed(b, at); n > 0 { // of a debugger
+	if n := pointed(b, at); n > 0 {
 		at += n
 	}
-	if n := dumped(b, at); n > 0 { // string(10) "…", as PHP prints it
+	if n := dumped(b, at); n > 0 {
 		at += n
 	}
-	switch {
-	case b[at] == '"' && bytes.HasPrefix(b[at:], threeQuotes) || b[at] == '\'' &&
-		bytes.HasPrefix(b[at:], threeApostrophes): // of TOML, over several lines
-		k.quoted = true
-		k.start = at + 3
-		n := bytes.Index(b[k.start:min(len(b), k.start+maxList)], b[at:at+3])
-		if n < 0 {
-			return k, false
+	return at
+}
+
+// inQuotes reads a value in quotes, or in three of them.
+func (k keyed) inQuotes(b []byte, at int) (keyed, bool) {
+	k.quoted = true
+	if bytes.HasPrefix(b[at:], threeQuotes) || bytes.HasPrefix(b[at:], threeApostrophes) { // of TOML, over several lines
+		return k.inThreeQuotes(b, at)
+	}
+	k.start = at + 1
+	k.end = closing(b, k.start, b[at])
+	if b[at] == '\'' && (k.end == len(b) || b[k.end] != '\'') { // it is never closed: a text around it is not left
+		if n := bytes.IndexByte(b[k.start:k.end], '"'); n >= 0 {
+			k.end = k.start + n
 		}
-		k.end = k.start + n
-		for k.start < k.end && (b[k.start] == '\n' || b[k.start] == '\r') {
-			k.start++
-		}
-		for k.end > k.start && (b[k.end-1] == '\n' || b[k.end-1] == '\r') {
-			k.end--
-		}
-	case b[at] == '"' || b[at] == '\'':
-		k.quoted = true
-		k.start = at + 1
-		k.end = closing(b, k.start, b[at])
-		if b[at] == '\'' && (k.end == len(b) || b[k.end] != '\'') { // it is never closed: a text around it is not left
-			if n := bytes.IndexByte(b[k.start:k.end], '"'); n >= 0 {
-				k.end = k.start + n
-			}
-		}
-	case b[at] == '`' && inCode(b, at) > 0: // of Markdown
-		k.quoted = true
-		k.start, k.end = at+1, inCode(b, at)
-	case b[at] == '\\' && escapedQuote(b, at) > 0: // a quote within a quoted text, which may itself stand within one
-		k.quoted = true
-		k.start = at + escapedQuote(b, at)
-		k.end = closingEscaped(b, k.start, QuoteDepth(b, k.start-1, at))
-	case bytes.HasPrefix(b[at:], entityQuote):
-		k.quoted = true
-		k.start = at + len(entityQuote)
-		k.end = k.start
-		if m := bytes.Index(chars.LineFrom(b, k.start), entityQuote); m >= 0 {
-			k.end = k.start + m
-		}
-	case b[at] == '[' && at+1 < len(b) && (b[at+1] == '"' || b[at+1] == '\''): // the first of a list
-		return k.readValue(b, at+1)
-	case b[at] == '{' && at > 0 && b[at-1] == '=' && braced(b, at) > 0: // of connection strings
-		k.quoted = true
-		k.start, k.end = at+1, braced(b, at)
-	default:
-		k.start, k.end = at, bareEnd(b, at)
+	}
+	return k, k.end > k.start
+}
+
+// inThreeQuotes reads a value between three quotes, without the ends of lines at both sides.
+func (k keyed) inThreeQuotes(b []byte, at int) (keyed, bool) {
+	k.start = at + 3
+	n := bytes.Index(b[k.start:min(len(b), k.start+maxList)], b[at:at+3])
+	if n < 0 {
+		return k, false
+	}
+	k.end = k.start + n
+	for k.start < k.end && (b[k.start] == '\n' || b[k.start] == '\r') {
+		k.start++
+	}
+	for k.end > k.start && (b[k.end-1] == '\n' || b[k.end-1] == '\r') {
+		k.end--
 	}
 	return k, k.end > k.start
 }
