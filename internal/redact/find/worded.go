@@ -107,7 +107,8 @@ func isCellSecret(b []byte, at int, key []byte, k keyed) bool {
 	}
 	inTable := b[at] == '|' || b[at] == '\t' // else it may be a list of what a program is given
 	code := inTable && isCode(key, v)
-	if b[at] != '-' && IsPlainWord(string(v)) && !LooksRandom(v) && !(len(v) >= 16 && isJumbled(v)) && !code && !(inTable && looksMixed(v)) {
+	if b[at] != '-' && IsPlainWord(string(v)) && !LooksRandom(v) && !(len(v) >= 16 && isJumbled(v)) && !code &&
+		!(inTable && looksMixed(v)) {
 		return false // a list of names
 	}
 	return LooksChosen(v) || code || inTable && hasSign(v)
