@@ -147,7 +147,7 @@ const farIs = 40
 // pastIs goes to what a sentence says an account is: the login for the console is NAME.
 func pastIs(b []byte, at, until int) int {
 	rest := b[at:min(until, at+farIs)]
-	if n := bytes.Index(rest, []byte(" is ")); n >= 0 && bytes.IndexAny(rest[:n], ".,;:=\"'") < 0 {
+	if n := bytes.Index(rest, []byte(" is ")); n >= 0 && !bytes.ContainsAny(rest[:n], ".,;:=\"'") {
 		return at + n + len(" is ")
 	}
 	return at
