@@ -58,7 +58,7 @@ func Companions(b []byte, start, end int, named bool, found func(from, to int, w
 		restIsBlank(b, end) && IsPerson(b[first:to]) && !IsEveryday(bytes.ToLower(b[first:to])) {
 		account(first, to)
 	}
-	if chars.IsDigit(b[min(first, len(b)-1)]) || start-first > farKey { // the line of a log, or a long one: it is no part of a block
+	if first >= len(b) || chars.IsDigit(b[first]) || start-first > farKey { // the line of a log, or a long one: it is no part of a block
 		return
 	}
 	look := func(at int) bool { return isSibling(b, at, first-line, found) }
