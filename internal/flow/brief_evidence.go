@@ -173,13 +173,9 @@ func (p *proposing) look(in io.Reader, e *round.Entry, file string) {
 	var before [][]byte
 	var first *firstError // whose lines behind it are still wanted
 	for n := 1; p.ctx.Err() == nil && (!seenError || len(fields) > 0 || first != nil); n++ {
-		line, more, err := lines.ReadLine()
+		line, err := nextLine(lines)
 		if err != nil {
 			return
-		}
-		line = bytes.Clone(line)
-		for more && err == nil {
-			_, more, err = lines.ReadLine()
 		}
 		where := fmt.Sprintf("%s's %s, line %d", e.System, path.Base(e.Name), n)
 		fields = slices.DeleteFunc(fields, func(f brief.Field) bool { return p.find(f, line, where) })
@@ -207,6 +203,19 @@ func (p *proposing) look(in io.Reader, e *round.Entry, file string) {
 			}
 		}
 	}
+}
+
+// nextLine reads a line; what of it is longer than the buffer is passed over.
+func nextLine(lines *bufio.Reader) ([]byte, error) {
+	line, more, err := lines.ReadLine()
+	if err != nil {
+		return nil, err
+	}
+	line = bytes.Clone(line)
+	for more && err == nil {
+		_, more, err = lines.ReadLine()
+	}
+	return line, nil
 }
 
 // reader reads the times of a log.

@@ -153,7 +153,7 @@ func readPassage(ctx context.Context, file string, first, last int) (*passage, e
 	p := &passage{first: first}
 	lines := bufio.NewReaderSize(plain, maxLine)
 	for n := 1; n <= last && ctx.Err() == nil; n++ {
-		line, more, err := lines.ReadLine()
+		line, err := nextLine(lines)
 		if err == io.EOF {
 			break
 		}
@@ -162,9 +162,6 @@ func readPassage(ctx context.Context, file string, first, last int) (*passage, e
 		}
 		if n >= first {
 			p.lines = append(p.lines, quotedTo(string(line), maxPassageLine))
-		}
-		for more && err == nil {
-			_, more, err = lines.ReadLine()
 		}
 	}
 	return p, ctx.Err()

@@ -37,8 +37,7 @@ type Companion int
 
 // What can stand there.
 const (
-	Account     Companion = iota // the name of the account that it belongs to
-	PersonOf                     // the name of the person whose account that is
+	Account     Companion = iota // the name of the account that it belongs to, or of the person whose account that is
 	SecretOfOne                  // the secret of another account, in a list of pairs
 )
 
@@ -223,11 +222,8 @@ func isSibling(b []byte, line, indent int, found func(from, to int, what Compani
 		return true
 	}
 	from, to := valueBehind(text, key)
-	switch {
-	case from == key || from >= to || !IsPerson(text[from:to]):
-	case owner && LooksPersonal(text[from:to]):
-		found(at+from, at+to, PersonOf)
-	case !owner && chars.NameAt(b, at+from) == at+to:
+	if from > key && from < to && IsPerson(text[from:to]) &&
+		(owner && LooksPersonal(text[from:to]) || !owner && chars.NameAt(b, at+from) == at+to) {
 		found(at+from, at+to, Account)
 	}
 	return true
@@ -272,13 +268,12 @@ func headOfBlock(b []byte, line, indent int) (from, to int) {
 	if indent == 0 {
 		return 0, 0
 	}
-	head, inner := lineOver(b, line, indent), 0
+	head := lineOver(b, line, indent)
 	if head < 0 {
 		return 0, 0
 	}
-	inner = indentation(b, head)
 	from, to = keyAlone(b, head)
-	over := lineOver(b, head, inner)
+	over := lineOver(b, head, indentation(b, head))
 	if from == to || over < 0 {
 		return 0, 0
 	}

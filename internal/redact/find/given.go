@@ -48,9 +48,12 @@ func GivenNames(b []byte, from, to int, person func(start, end int)) {
 	}
 }
 
-// creditWords are those of the lines in which programs and their changes name who made them, who is known to everybody.
-var creditWords = bytes.Fields([]byte(`opyright (C) (c) © uthor atch bug ontribut aintain written hanks uggest iscovered ix eveloped ocument
-	revis adapted ased riginal -- ported ommit icens redit translat Book algorithm ublish upstream ebian ](http`))
+// creditWords are those of the lines in which programs and their changes name who made them, who is known to everybody. A part of a word
+// is none: reported, authorized, six.
+var creditWords = chars.WordSet(`copyright c author authors authored patch patches bug contributed contributions contributor maintainer
+	maintained written thanks suggested suggestion discovered developed derived revised adapted based original originally ported
+	committed license licence credits translated translation book algorithm published upstream debian fix fixes bugs
+	documentation`)
 
 // isCredit says whether a line is one of these.
 func isCredit(line []byte) bool {
@@ -58,8 +61,11 @@ func isCredit(line []byte) bool {
 		bytes.HasPrefix(line, []byte("* ")) { // a remark of a program
 		return true
 	}
-	for _, w := range creditWords {
-		if bytes.Contains(line, w) {
+	if bytes.Contains(line, []byte("©")) || bytes.Contains(line, []byte("](http")) || bytes.Contains(line, []byte(" -- ")) {
+		return true
+	}
+	for _, w := range bytes.FieldsFunc(line, func(r rune) bool { return r < utf8.RuneSelf && !chars.IsWord(byte(r)) }) {
+		if creditWords[string(bytes.ToLower(w))] {
 			return true
 		}
 	}

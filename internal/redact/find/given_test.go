@@ -15,6 +15,7 @@ func TestGivenNames(t *testing.T) {
 		"2210 => 4471,‹Maire Sorley›,x@y.example",
 		`      "‹Ingrid Aas› <x@y.example>"`,
 		"asked ‹Agnieszka Nowak-Lis› about it",
+		"06:20 reported by phone to ‹Ingrid Aas›, who authorized six trials of ‹Tomas Quill›",
 		"sent from New York to Los Angeles",
 		"a table from Fare Server to Lane Two",
 		"Ingrid Aas stands there alone",

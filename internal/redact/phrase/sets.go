@@ -37,7 +37,7 @@ var sets = map[string]map[string]bool{
 		changed deleted edited opened cleared overridden`),
 	// What follows the name of whom something is said.
 	"AFTER": chars.WordSet(`logged signed opened connected disconnected authenticated from failed locked unlocked timed was has is had
-		cannot 		could denied assigned not via does did by at on in out with using to authorized rejected accepted expired`),
+		cannot could denied assigned not via does did by at on in out with using to authorized rejected accepted expired`),
 	"ARTICLE": chars.WordSet(`the a an this that these each every any end new current another other others your our their its sample per if
 		when while and or to of in as by with without make set run between per-user real normal regular single multi
 		root unprivileged privileged non-root effective calling`),
