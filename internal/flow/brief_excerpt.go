@@ -2,6 +2,7 @@ package flow
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"fmt"
 	"io"
@@ -14,7 +15,9 @@ import (
 
 	"envask/internal/casefile"
 	"envask/internal/fault"
+	"envask/internal/late"
 	"envask/internal/logset"
+	"envask/internal/redact"
 	"envask/internal/round"
 )
 
@@ -151,6 +154,7 @@ func readPassage(ctx context.Context, file string, first, last int) (*passage, e
 	}
 	defer done()
 	p := &passage{first: first}
+	keyBegins, inKey := keyBegins(), false
 	lines := bufio.NewReaderSize(plain, maxLine)
 	for n := 1; n <= last && ctx.Err() == nil; n++ {
 		line, err := nextLine(lines)
@@ -160,12 +164,23 @@ func readPassage(ctx context.Context, file string, first, last int) (*passage, e
 		if err != nil {
 			return nil, err
 		}
-		if n >= first {
-			p.lines = append(p.lines, quotedTo(string(line), maxPassageLine))
+		if keyBegins.Match(line) {
+			inKey = true
 		}
+		if n >= first {
+			text := quotedTo(string(line), maxPassageLine)
+			if inKey { // its lines tell nothing of themselves, and the passage may begin in the middle of them
+				text = redact.Placeholder("private-key")
+			}
+			p.lines = append(p.lines, text)
+		}
+		inKey = inKey && !bytes.Contains(line, []byte("-----END "))
 	}
 	return p, ctx.Err()
 }
+
+// keyBegins tells the first line of a private key (RFC 7468).
+var keyBegins = late.Pattern(`-----BEGIN [A-Z0-9 ]*PRIVATE KEY`)
 
 // maxPassageLine bounds a line of an excerpt, in characters.
 const maxPassageLine = 2000
