@@ -131,7 +131,7 @@ func kindsOfHeads(names [][]byte) (kinds []cellKind, telling bool) {
 	people := false
 	for i, name := range names {
 		var buf [chars.MaxKey]byte
-		people = people || personal[string(find.PlainKey(&buf, name))]
+		people = people || personal.HasBytes(find.PlainKey(&buf, name))
 		switch kind := find.KindOf(name); {
 		case kind&(find.KeySecret|find.KeyAuthorization|find.KeyCookie) != 0:
 			kinds[i] = cellSecret

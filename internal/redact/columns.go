@@ -71,16 +71,16 @@ func headAt(b []byte, at int) (c column) {
 	for i, w := range words {
 		w = strings.Trim(w, "%+@*#")
 		switch {
-		case nameHeads[w] && c.name < 0:
+		case nameHeads.Has(w) && c.name < 0:
 			c.name = i
-		case nameHeads[w] && words[c.name] == "uid" && w != "uid": // the number and the name
+		case nameHeads.Has(w) && words[c.name] == "uid" && w != "uid": // the number and the name
 			c.check, c.name, c.console = c.name, i, false
-		case numberHeads[w] && c.check < 0:
+		case numberHeads.Has(w) && c.check < 0:
 			c.check = i
-		case consoleHeads[w] && c.check < 0:
+		case consoleHeads.Has(w) && c.check < 0:
 			c.check, c.console = i, true
 		}
-		if nameHeads[w] || numberHeads[w] || consoleHeads[w] || otherHeads[w] {
+		if nameHeads.Has(w) || numberHeads.Has(w) || consoleHeads.Has(w) || otherHeads.Has(w) {
 			known++
 		}
 	}

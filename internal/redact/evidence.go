@@ -36,7 +36,7 @@ func PathWords(name string) (words []string) {
 			person = false
 			continue
 		}
-		person = homesOf[strings.ToLower(part)]
+		person = homesOf.Has(strings.ToLower(part))
 		for _, w := range strings.FieldsFunc(part, func(r rune) bool { return r < 0x80 && !chars.IsWord(byte(r)) }) {
 			words = append(words, strings.ToLower(w))
 		}

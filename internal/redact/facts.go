@@ -85,7 +85,7 @@ func (e *Engine) keyFactOf(key []byte) keyFact {
 		return f
 	}
 	last := lastPart(key)
-	f := keyFact{class: lexicon.KeyClass(key, judge.Parts), name: nameKeys[last], value: valueKeys[last]}
+	f := keyFact{class: lexicon.KeyClass(key, judge.Parts), name: nameKeys.Has(last), value: valueKeys.Has(last)}
 	if f.class == lexicon.None && !f.name && !f.value {
 		switch kind := find.KindOf(key); {
 		case kind&find.KeySecret != 0:

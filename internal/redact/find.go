@@ -63,7 +63,7 @@ func (e *Engine) find(b []byte, from int) {
 		e.note(b, i, from)
 		rules := e.table[b[i]]
 		if b[i] == '.' && i > 1 && i+1 < len(b) && chars.IsDigit(b[i-1]) && chars.IsDigit(b[i+1]) &&
-			!find.TokenEnds[int(b[i-2])<<8|int(b[i-1])] {
+			!find.TokenEnds.Get().Has(b[i-2], b[i-1]) {
 			rules = e.betweenDigits
 		}
 		f, ok := e.at(b, i, free, rules)

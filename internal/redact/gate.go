@@ -216,8 +216,8 @@ var keyTails = sync.OnceValue(func() map[string]bool {
 			tails[t[i:]] = true
 		}
 	}
-	for w := range find.WholeKeys {
-		if find.PersonRoles[w] || find.AddressKeys[w] || find.NamedThings[w] && w != "name" { // these tell as they are
+	for w := range find.WholeKeys() {
+		if find.PersonRoles.Has(w) || find.AddressKeys.Has(w) || find.NamedThings.Has(w) && w != "name" { // these tell as they are
 			continue
 		}
 		for i := 1; i < len(w); i++ {
@@ -416,7 +416,7 @@ func signWorth(b []byte, i int, p, n byte) bool {
 	case '&':
 		return n == '#' || n == 'c'
 	case '_':
-		return find.TokenEnds[int(b[i-2])<<8|int(p)]
+		return find.TokenEnds.Get().Has(b[i-2], p)
 	case 'A':
 		return (!chars.IsUpper(p) || b[i-3] == '%') && (n == 'K' || n == 'S' || n == 'R' || n == 'I') // else it is of WARN and the like
 	case 'B':
@@ -482,7 +482,7 @@ func hashesOf(sets ...map[string]bool) *[1 << 14]bool {
 // announcers are all words behind which, with a space between, a rule may find something.
 var announcers = sync.OnceValue(func() []map[string]bool {
 	heads := chars.WordSet("uid owner user login " + webLogUser) // of tables
-	return []map[string]bool{phraseTable().Anchors(), programTable().Anchors(), heads}
+	return []map[string]bool{phraseTable().Anchors(), programTable().Anchors(), heads.All()}
 })
 
 // announces says whether the word before a place is one of those. "pass" tells only in capitals.
@@ -518,7 +518,7 @@ func looksMode(b []byte) bool {
 var beforeOption = [256]bool{' ': true, '\t': true, '"': true, '\'': true, '\n': true, '[': true, ',': true, '-': true}
 
 func dashWorth(b []byte, i int, p, n byte) bool {
-	if beforeOption[p] && n != ' ' && n != '"' || n == '-' || n == '>' || find.TokenEnds[int(b[i-2])<<8|int(p)] || p == 'p' &&
+	if beforeOption[p] && n != ' ' && n != '"' || n == '-' || n == '>' || find.TokenEnds.Get().Has(b[i-2], p) || p == 'p' &&
 		b[i-2] == 'i' || n == 'L' && p == 'e' {
 		return true
 	}
@@ -531,7 +531,7 @@ func (e *Engine) dotWorth(b []byte, i int, p, n byte) bool {
 			return true
 		}
 	}
-	if find.TokenEnds[int(b[i-2])<<8|int(p)] || e.domainFirst[n] {
+	if find.TokenEnds.Get().Has(b[i-2], p) || e.domainFirst[n] {
 		return true
 	}
 	switch string([]byte{n | 0x20, b[i+2] | 0x20, b[i+3] | 0x20}) {

@@ -129,7 +129,7 @@ func learnable(v alias.Value) bool {
 	case alias.User:
 		return judge.Name([]byte(v.Text))
 	case alias.Secret:
-		return n >= find.MinSecret && !chars.AllDigits(v.Text) && !find.CommonWords[strings.ToLower(v.Text)] && find.Shaped(v.Text) &&
+		return n >= find.MinSecret && !chars.AllDigits(v.Text) && !find.CommonWords.Has(strings.ToLower(v.Text)) && find.Shaped(v.Text) &&
 			judge.Secret([]byte(v.Text))
 	}
 	return true

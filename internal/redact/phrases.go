@@ -84,12 +84,12 @@ func fitsName(b, v []byte, f phrase.Found) bool {
 	case phrase.User:
 		return find.IsLoginWord(v) && chars.NameAt(b, f.Start) == f.End
 	case phrase.QuotedUser:
-		return f.Quoted && !find.NoUserNames[string(bytes.ToLower(v))]
+		return f.Quoted && !find.NoUserNames.HasBytes(bytes.ToLower(v))
 	case phrase.Person:
 		return true
 	case phrase.Surname:
 		var buf [32]byte
-		return chars.IsUpper(v[0]) && len(v) > 2 && !find.NoNames[string(chars.Lowered(&buf, v))] && !find.IsEveryday(bytes.ToLower(v))
+		return chars.IsUpper(v[0]) && len(v) > 2 && !find.NoNames.HasBytes(chars.Lowered(&buf, v)) && !find.IsEveryday(bytes.ToLower(v))
 	case phrase.SureUser, phrase.Account:
 		return chars.NameAt(b, f.Start) == f.End
 	}

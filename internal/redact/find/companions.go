@@ -128,7 +128,7 @@ func accountsInLine(b []byte, line, until int, account func(from, to int)) {
 		if quotedName {
 			word++
 		}
-		if quotedName || accountWords[string(bytes.ToLower(b[at:word]))] {
+		if quotedName || accountWords.HasBytes(bytes.ToLower(b[at:word])) {
 			if from, to := nameBehind(b, pastIs(b, word, until), until); from < to {
 				account(from, to)
 			}
@@ -186,7 +186,7 @@ func nameBehind(b []byte, at, until int) (from, to int) {
 			return 0, 0
 		}
 		word := b[at:to]
-		if !quoted && fillers[string(bytes.ToLower(word))] {
+		if !quoted && fillers.HasBytes(bytes.ToLower(word)) {
 			at = to
 			continue
 		}
@@ -217,8 +217,8 @@ func isSibling(b []byte, line, indent int, found func(from, to int, what Compani
 		return true
 	}
 	word := string(bytes.ToLower(text[:key]))
-	owner := ownerWords[word]
-	if !owner && (word == "account" || KindOf(text[:key])&KeyUser == 0 && !accountWords[word]) {
+	owner := ownerWords.Has(word)
+	if !owner && (word == "account" || KindOf(text[:key])&KeyUser == 0 && !accountWords.Has(word)) {
 		return true
 	}
 	from, to := valueBehind(text, key)
@@ -277,7 +277,7 @@ func headOfBlock(b []byte, line, indent int) (from, to int) {
 	if from == to || over < 0 {
 		return 0, 0
 	}
-	if of, end := keyAlone(b, over); !namedAccounts[string(bytes.ToLower(b[of:end]))] {
+	if of, end := keyAlone(b, over); !namedAccounts.HasBytes(bytes.ToLower(b[of:end])) {
 		return 0, 0
 	}
 	if !IsPerson(b[from:to]) || chars.NameAt(b, from) != to {

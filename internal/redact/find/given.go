@@ -40,7 +40,7 @@ func GivenNames(b []byte, from, to int, person func(start, end int)) {
 		}
 		named := b[at-1] != ' ' && (end == to || b[end] == '\n' || besideNames[b[end]] && b[end] != ' ') || // a cell
 			bytes.HasPrefix(b[end:to], []byte(" <")) && bytes.IndexByte(chars.LineFrom(b[:to], end), '@') > 0
-		if !named && (b[at-1] != ' ' || !beforeNames[chars.LastWordOf(b[max(from, at-16):at])]) {
+		if !named && (b[at-1] != ' ' || !beforeNames.Has(chars.LastWordOf(b[max(from, at-16):at]))) {
 			continue
 		}
 		person(at, end)
@@ -65,7 +65,7 @@ func isCredit(line []byte) bool {
 		return true
 	}
 	for _, w := range bytes.FieldsFunc(line, func(r rune) bool { return r < utf8.RuneSelf && !chars.IsWord(byte(r)) }) {
-		if creditWords[string(bytes.ToLower(w))] {
+		if creditWords.HasBytes(bytes.ToLower(w)) {
 			return true
 		}
 	}

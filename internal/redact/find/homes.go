@@ -109,7 +109,7 @@ func isAccountOfDirectory(v, behind, before []byte) bool {
 			bytes.Contains(lower, []byte("connectionname"))
 	}
 	var buf [32]byte
-	return peopleOf[string(bytes.ReplaceAll(chars.Lowered(&buf, name), []byte(" "), nil))]
+	return peopleOf.HasBytes(bytes.ReplaceAll(chars.Lowered(&buf, name), []byte(" "), nil))
 }
 
 // holdsEveryday says whether one of the words of a name is one that everybody uses.

@@ -44,12 +44,12 @@ func MailboxName(b []byte, at, free int) (int, int, bool) {
 func PartName(b []byte, at, free int) (int, int, bool) {
 	start, end, _ := KeySpan(b, at)
 	var buf [chars.MaxKey]byte
-	if key := PlainKey(&buf, b[start:end]); PersonRoles[string(key)] {
+	if key := PlainKey(&buf, b[start:end]); PersonRoles.HasBytes(key) {
 		if from, to, ok := findEntryName(b, at, free); ok && len(key) == 2 {
 			return from, to, true
 		}
 		return nameOfRole(b, at, free, key)
-	} else if NamedThings[string(key)] {
+	} else if NamedThings.HasBytes(key) {
 		if k, ok := keyedAt(b, at); ok && k.start >= free {
 			if !k.quoted {
 				k.end = MoreNames(b, k.start, k.end)

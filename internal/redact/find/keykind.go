@@ -2,7 +2,9 @@ package find
 
 import (
 	"bytes"
-	"strings"
+	"maps"
+	"slices"
+	"sync"
 
 	"envask/internal/redact/chars"
 )
@@ -29,13 +31,13 @@ const (
 const KeyLoose = KeyWeak | KeyMailbox | KeyPart
 
 // WholeKeys are keys that announce something as a whole.
-var WholeKeys = func() map[string]KeyKind {
+var WholeKeys = sync.OnceValue(func() map[string]KeyKind {
 	m := map[string]KeyKind{"authorization": KeyAuthorization, "proxyauthorization": KeyAuthorization, "xauthorization": KeyAuthorization,
 		"cookie": KeyCookie, "setcookie": KeyCookie, "documentcookie": KeyCookie, "cookies": KeyCookie}
-	for k := range tellingUser {
+	for k := range tellingUser.All() {
 		m[k] = KeyUser
 	}
-	for k := range tellingPhone {
+	for k := range tellingPhone.All() {
 		m[k] = KeyPhone
 	}
 	for _, k := range []string{"mac", "macaddress", "macaddr", "hwaddr", "hwaddress", "physicaladdress", "bssid", "clientmac",
@@ -51,20 +53,22 @@ var WholeKeys = func() map[string]KeyKind {
 	for _, k := range []string{"keymaterial", "keyingmaterial", "productkey", "encrypt", "inlinestring"} {
 		m[k] = KeyWeak
 	}
-	for k := range mailboxKeys {
+	for k := range mailboxKeys.All() {
 		m[k] |= KeyMailbox
 	}
-	for k := range partKeys {
-		m[k] |= KeyPart
+	for _, keys := range partKeys {
+		for k := range keys.All() {
+			m[k] |= KeyPart
+		}
 	}
 	for k := range ownForms {
 		m[k] |= KeyOwn
 	}
-	for k := range AddressKeys {
+	for k := range AddressKeys.All() {
 		m[k] |= KeyAddress
 	}
 	return m
-}()
+})
 
 // sourceEndings are those of files of programs, as stack traces name them before a line: TokenManager.java:97.
 var sourceEndings = chars.WordSet("c h cc cpp cs go java js jsx ts tsx py rb rs php kt scala swift m mm pl pm lua vb sql sh " +
@@ -72,17 +76,16 @@ var sourceEndings = chars.WordSet("c h cc cpp cs go java js jsx ts tsx py rb rs 
 
 func isSourceFile(key []byte) bool {
 	n := bytes.LastIndexByte(key, '.')
-	return n > 0 && len(key)-n <= 7 && sourceEndings[string(key[n+1:])]
+	return n > 0 && len(key)-n <= 7 && sourceEndings.HasBytes(key[n+1:])
 }
 
-// wholeEnds are the ends of wholeKeys; twoEnds, those and the ends of the telling pieces.
-var wholeEnds, twoEnds = func() (*chars.WordEnds, *chars.WordEnds) {
-	words := map[string]bool{}
-	for k := range WholeKeys {
-		words[k] = true
-	}
-	return chars.NewWordEnds(words), chars.NewWordEnds(words, chars.WordSet(strings.Join(Telling, " ")))
-}()
+// wholeEnds are the ends of WholeKeys; twoEnds, those and the ends of the telling pieces.
+var (
+	wholeEnds = chars.Late[chars.WordEnds]{Build: func() *chars.WordEnds { return chars.NewWordEnds(maps.Keys(WholeKeys())) }}
+	twoEnds   = chars.Late[chars.WordEnds]{Build: func() *chars.WordEnds {
+		return chars.NewWordEnds(maps.Keys(WholeKeys()), slices.Values(Telling))
+	}}
+)
 
 // WordBeforeKey returns the start of a key of two words, given the start of the second. The first must be a plain word that belongs to
 // nothing before it.
@@ -102,10 +105,10 @@ func KindOfTwo(both, second []byte) KeyKind {
 	var buf, part [chars.MaxKey]byte
 	key := PlainKey(&buf, both)
 	own := len(PlainKey(&part, second))
-	if !twoEnds.Before(key, len(key)) {
+	if !twoEnds.Get().Before(key, len(key)) {
 		return 0
 	}
-	if kind := WholeKeys[string(key)]; kind != 0 {
+	if kind := WholeKeys()[string(key)]; kind != 0 {
 		return kind
 	}
 	if string(key) == "depasse" { // mot de passe
@@ -158,8 +161,8 @@ func KindOf(raw []byte) KeyKind {
 		return 0
 	}
 	kind := KeyKind(0)
-	if wholeEnds.Before(key, len(key)) {
-		kind = WholeKeys[string(key)]
+	if wholeEnds.Get().Before(key, len(key)) {
+		kind = WholeKeys()[string(key)]
 	}
 	if holdsTelling(key) {
 		if !IsHarmless(key) {
@@ -167,14 +170,14 @@ func KindOf(raw []byte) KeyKind {
 		}
 		return kind
 	}
-	if len(key) >= 2 && lastTwo[int(key[len(key)-2])<<8|int(key[len(key)-1])] {
+	if len(key) >= 2 && lastTwo.Get().Has(key[len(key)-2], key[len(key)-1]) {
 		last := chars.LastWord(raw)
-		if tellingLast[last] || tellingLast[string(key)] {
+		if tellingLast.Has(last) || tellingLast.HasBytes(key) {
 			kind |= KeySecret
-		} else if weaklyTelling[last] && !(last == "key" && (bytes.Contains(key, []byte("public")) ||
+		} else if weaklyTelling.Has(last) && !(last == "key" && (bytes.Contains(key, []byte("public")) ||
 			bytes.HasSuffix(key, []byte("pubkey")))) {
 			kind |= KeyWeak
-		} else if kind == 0 && (tellingPhone[last]) {
+		} else if kind == 0 && (tellingPhone.Has(last)) {
 			kind = KeyPhone
 		} else if kind == 0 && namesUser(key, last) {
 			kind = KeyUser
@@ -195,28 +198,28 @@ func namesUser(key []byte, last string) bool {
 }
 
 // lastTwo are the last two letters of the words that tell as the last word of a key: what ends in others is not looked up.
-var lastTwo = func() *[1 << 16]bool {
-	set := new([1 << 16]bool)
-	for _, m := range []map[string]bool{tellingLast, weaklyTelling, tellingPhone, chars.WordSet("user usr username id")} {
-		for w := range m {
-			set[int(w[len(w)-2])<<8|int(w[len(w)-1])] = true
+var lastTwo = chars.Late[chars.Pairs]{Build: func() *chars.Pairs {
+	set := new(chars.Pairs)
+	for _, words := range []*chars.Words{tellingLast, weaklyTelling, tellingPhone, chars.WordSet("user usr username id")} {
+		for w := range words.All() {
+			set.Add(w[len(w)-2], w[len(w)-1])
 		}
 	}
 	return set
-}()
+}}
 
 // harmlessEnds are the last three letters of these.
-var harmlessEnds = func() *chars.GramSet {
+var harmlessEnds = chars.Late[chars.GramSet]{Build: func() *chars.GramSet {
 	g := new(chars.GramSet)
 	for _, h := range harmless {
 		g.Add(h[len(h)-3:])
 	}
 	return g
-}()
+}}
 
 // IsHarmless says whether a key speaks about a secret without holding it.
 func IsHarmless(key []byte) bool {
-	if len(key) < 3 || !harmlessEnds.Has(key, len(key)-3) {
+	if len(key) < 3 || !harmlessEnds.Get().Has(key, len(key)-3) {
 		return false
 	}
 	for _, h := range harmless {
@@ -230,7 +233,7 @@ func IsHarmless(key []byte) bool {
 // holdsTelling says whether one of the telling pieces stands in a key.
 func holdsTelling(key []byte) bool {
 	for i := 0; i+3 <= len(key); i++ {
-		if !tellingGrams.Has(key, i) {
+		if !tellingGrams.Get().Has(key, i) {
 			continue
 		}
 		for _, t := range Telling {

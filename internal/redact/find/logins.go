@@ -170,7 +170,7 @@ func ofPrompt(b []byte, start int, behind []byte) bool {
 // ofMessage says whether what follows NAME@host is what clients of SSH and databases say.
 func ofMessage(behind []byte) bool {
 	return bytes.HasPrefix(behind, []byte(": Permission denied")) ||
-		len(behind) > 0 && behind[0] == ' ' && databaseName[chars.FirstWord(behind[:min(len(behind), 16)])] // NAME@DATABASE LOG:
+		len(behind) > 0 && behind[0] == ' ' && databaseName.Has(chars.FirstWord(behind[:min(len(behind), 16)])) // NAME@DATABASE LOG:
 }
 
 // ofScheme says whether a name stands in a URL of what somebody logs in to, or calls (RFC 3261).
@@ -180,7 +180,7 @@ func ofScheme(b []byte, start int) bool {
 		return true
 	}
 	scheme, ok := bytes.CutSuffix(before, []byte("://"))
-	return ok && sessionSchemes[chars.LastWordOf(scheme)] && IsLoginWord(b[start:chars.NameAt(b, start)])
+	return ok && sessionSchemes.Has(chars.LastWordOf(scheme)) && IsLoginWord(b[start:chars.NameAt(b, start)])
 }
 
 // behindConnection says whether NAME@host or NAME@ADDRESS stands behind a word of those who connect.
@@ -192,7 +192,7 @@ func behindConnection(b []byte, start, at, host int) bool {
 			return IsLoginWord(b[start:at])
 		}
 	}
-	return isFullIPv4(b[at+1:host]) && beforeAddressed[word]
+	return isFullIPv4(b[at+1:host]) && beforeAddressed.Has(word)
 }
 
 // ofCommand says whether NAME@host is what a client logs in as, or the remark of a public key.
@@ -216,8 +216,8 @@ func ofCommand(b []byte, start int) bool {
 var sessionSchemes = chars.WordSet("ssh sftp scp ftp ftps rtsp rtsps smb ldap ldaps vnc rdp telnet")
 
 // databaseName are the words behind NAME@DATABASE in the logs of a database.
-var databaseName = map[string]bool{"LOG:": true, "ERROR:": true,
-	"FATAL:": true, "STATEMENT:": true, "DETAIL:": true, "WARNING:": true, "HINT:": true}
+var databaseName = chars.WordSet(`
+	LOG: ERROR: FATAL: STATEMENT: DETAIL: WARNING: HINT:`)
 
 // beforeAddressed are words before NAME@ADDRESS.
 var beforeAddressed = chars.WordSet("from as for by user to login connect connecting connected session")

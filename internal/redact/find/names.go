@@ -112,7 +112,7 @@ func besidePersonal(b []byte, at int) bool {
 		}
 		var buf [chars.MaxKey]byte
 		start, end, _ := KeySpan(around, i)
-		if personalKeys[string(PlainKey(&buf, around[start:end]))] {
+		if personalKeys.HasBytes(PlainKey(&buf, around[start:end])) {
 			return true
 		}
 	}

@@ -225,13 +225,14 @@ var TokenShapes = []tokenShape{
 }
 
 // shapesBy are the shapes by the byte before their first separator, which rules nearly all places out.
-var shapesBy = func() (by [256][]tokenShape) {
+var shapesBy = chars.Late[[256][]tokenShape]{Build: func() *[256][]tokenShape {
+	by := new([256][]tokenShape)
 	for _, s := range TokenShapes {
 		before := s.Head[strings.IndexAny(s.Head, "_-.")-1]
 		by[before] = append(by[before], s)
 	}
 	return by
-}()
+}}
 
 // ServiceToken finds a token by the beginning that its service gives it.
 func ServiceToken(b []byte, at, free int) (int, int, bool) {
@@ -241,10 +242,10 @@ func ServiceToken(b []byte, at, free int) (int, int, bool) {
 	if b[at] == 'A' || b[at] == 'K' {
 		return findAccessKey(b, at, free)
 	}
-	if at > 1 && !TokenEnds[int(b[at-2])<<8|int(b[at-1])] {
+	if at > 1 && !TokenEnds.Get().Has(b[at-2], b[at-1]) {
 		return 0, 0, false
 	}
-	for _, s := range shapesBy[b[at-1]] {
+	for _, s := range shapesBy.Get()[b[at-1]] {
 		first := strings.IndexByte(s.Head, b[at])
 		if first < 0 || first > at {
 			continue
@@ -303,14 +304,15 @@ func findAccessKey(b []byte, at, free int) (int, int, bool) {
 }
 
 // TokenEnds are the two bytes before the first sign of the tokens of services.
-var TokenEnds = func() (set [1 << 16]bool) {
+var TokenEnds = chars.Late[chars.Pairs]{Build: func() *chars.Pairs {
+	set := new(chars.Pairs)
 	for _, s := range TokenShapes {
 		for i := 2; i < len(s.Head); i++ {
 			if c := s.Head[i]; c == '-' || c == '_' || c == '.' {
-				set[int(s.Head[i-2])<<8|int(s.Head[i-1])] = true
+				set.Add(s.Head[i-2], s.Head[i-1])
 				break
 			}
 		}
 	}
 	return set
-}()
+}}

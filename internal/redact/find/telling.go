@@ -21,29 +21,24 @@ var Telling = []string{
 }
 
 // tellingGrams are the first three letters of the telling pieces.
-var tellingGrams = func() *chars.GramSet {
+var tellingGrams = chars.Late[chars.GramSet]{Build: func() *chars.GramSet {
 	g := new(chars.GramSet)
 	for _, t := range Telling {
 		g.Add(t)
 	}
 	return g
-}()
+}}
 
 // tellingLast lists last words of keys that say so, but mean something else within a longer word.
-var tellingLast = map[string]bool{"pass": true, "pin": true, "psk": true, "otp": true, "auth": true, "jsessionid": true, "phpsessid": true,
-	"pw": true, "totp": true, "hotp": true, "cpin": true, "cvv": true,
-	"cvc": true, "puk": true, "bindpw": true, "rootpw": true, "requirepass": true, "masterauth": true, "mdp": true, "clave": true,
-	"smscode": true,
-	"passw":   true, "psw": true, "pswd": true, "passwrd": true, "pasword": true, "dbpass": true, "userpass": true, "mypass": true,
-	"sqlpass": true, "ftppass": true, "mailpass": true, "smtppass": true,
-	"adminpass": true, "rootpass": true, "authpass": true, "privpass": true, "bindpass": true, "webpass": true,
-	"wifipass": true, "loginpass": true,
-	"sshpass": true, "vncpass": true, "ldappass": true, "snmppass": true,
-	"radiuspass": true, "ipmipass": true, "certpass": true, "zippass": true, "sudopass": true, "becomepass": true, "vpnpass": true}
+var tellingLast = chars.WordSet(`
+	pass pin psk otp auth jsessionid phpsessid pw totp hotp cpin cvv cvc puk bindpw rootpw requirepass masterauth mdp clave
+	smscode passw psw pswd passwrd pasword dbpass userpass mypass sqlpass ftppass mailpass smtppass adminpass rootpass authpass
+	privpass bindpass webpass wifipass loginpass sshpass vncpass ldappass snmppass radiuspass ipmipass certpass zippass sudopass
+	becomepass vpnpass`)
 
 // weaklyTelling lists last words of keys whose value is a secret only when it looks like one.
-var weaklyTelling = map[string]bool{"session": true, "sess": true, "sid": true, "key": true, "signature": true, "sig": true, "nonce": true,
-	"code": true, "salt": true, "seed": true, "hmac": true, "cred": true, "creds": true, "inline": true}
+var weaklyTelling = chars.WordSet(`
+	session sess sid key signature sig nonce code salt seed hmac cred creds inline`)
 
 // mailboxKeys are those whose value is a name with its address: From: Ilka Brandvold <…> (RFC 5322, section 3.4).
 var mailboxKeys = chars.WordSet(`from to cc bcc replyto sender author committer tagger maintainer deliveredto signedoffby
@@ -51,15 +46,7 @@ var mailboxKeys = chars.WordSet(`from to cc bcc replyto sender author committer 
 	testedby ackedby reportedby passertedidentity ppreferredidentity remotepartyid contact referredby referto`)
 
 // partKeys are those that name a person within something that does.
-var partKeys = func() map[string]bool {
-	keys := chars.WordSet("name first last given family middle full display cn sn")
-	for _, more := range []map[string]bool{PersonRoles, NamedThings} {
-		for k := range more {
-			keys[k] = true
-		}
-	}
-	return keys
-}()
+var partKeys = []*chars.Words{chars.WordSet("name first last given family middle full display cn sn"), PersonRoles, NamedThings}
 
 // NamedThings are keys behind which people stand, and things as well, as persons and things have them.
 var NamedThings = chars.WordSet("name displayname attn attention fao signed issuedto bookedfor registeredto licensedto " +
@@ -114,7 +101,7 @@ var tellingWords = chars.WordSet(`password passwd passphrase passcode secret com
 func hasTelling(line []byte) bool {
 	for _, w := range bytes.Fields(line) {
 		l := strings.ToLower(string(w))
-		if tellingWords[l] || strings.Contains(l, "key") || strings.Contains(l, "password") || strings.Contains(l, "authentication") {
+		if tellingWords.Has(l) || strings.Contains(l, "key") || strings.Contains(l, "password") || strings.Contains(l, "authentication") {
 			return true
 		}
 	}

@@ -62,14 +62,9 @@ var harmless = []string{
 }
 
 // notSecret lists values that stand for something else.
-var notSecret = map[string]bool{
-	"true": true, "false": true, "null": true, "none": true, "nil": true, "yes": true, "no": true, "on": true, "off": true,
-	"amd64": true, "arm64": true, "i386": true, "armhf": true, "all": true, "any": true, // passwd:amd64 is a package
-	"chauthtok": true, // what is done about it
-	"undefined": true, "n/a": true, "-": true, "ok": true, "unset": true,
-	"enabled": true, "disabled": true, "required": true, "optional": true,
-	"missing": true, "expired": true, "invalid": true, "empty": true, "denied": true,
-}
+var notSecret = chars.WordSet(`
+	true false null none nil yes no on off amd64 arm64 i386 armhf all any chauthtok undefined n/a - ok unset enabled disabled
+	required optional missing expired invalid empty denied`)
 
 var notSecretWords = chars.NewWordList(notSecret)
 
@@ -116,7 +111,7 @@ func isBraced(v []byte) bool {
 // IsValue reports whether a text can be the value of something: what is empty, masked, a placeholder of a template or ours is none.
 func IsValue(v []byte) bool {
 	switch {
-	case len(v) == 0, IsPlaceholder(v), isZero(v), IsAliasWord(v), notSecretWords.Has(v) && (len(v) < 6 || notSecret[string(v)]):
+	case len(v) == 0, IsPlaceholder(v), isZero(v), IsAliasWord(v), notSecretWords.Has(v) && (len(v) < 6 || notSecret.HasBytes(v)):
 		return false
 	case v[0] == '$' && len(v) > 1 && (v[1] == '{' || v[1] == '('), v[0] == '{' && !isSchemed(v) && !isBraced(v), v[0] == '(':
 		return false

@@ -43,9 +43,9 @@ func nameOfWords(words [][]byte) bool {
 		switch {
 		case len(w) == 0:
 			return false
-		case organisations[string(lower)]:
+		case organisations.HasBytes(lower):
 			return false
-		case particles[string(lower)]:
+		case particles.HasBytes(lower):
 		case unicode.IsLower(first) && lexicon.Everyday(lower) && !lexicon.Given(lower):
 			return false
 		case utf8.RuneCount(w) > 2 && (!lexicon.Everyday(lower) || lexicon.Given(lower)):

@@ -47,7 +47,7 @@ func (p *Place) program() bool {
 	if n := bytes.IndexAny(before, " \t($"); n >= 0 {
 		word = before[:n]
 	}
-	if programWords[string(word)] || bytes.HasPrefix(before, []byte("self.")) || bytes.HasPrefix(before, []byte("this.")) ||
+	if programWords.HasBytes(word) || bytes.HasPrefix(before, []byte("self.")) || bytes.HasPrefix(before, []byte("this.")) ||
 		bytes.HasPrefix(before, []byte("$")) && len(before) > 2 && isLower(before[1]|0x20) {
 		return true
 	}
@@ -184,7 +184,7 @@ var named = chars.WordSet("mschapv2 mschap ms-chap-v2 chap pap gtc eap-gtc ttls 
 
 func isNamed(t []byte) bool {
 	var buf [lowerSize]byte
-	return len(t) <= 16 && named[string(lowered(&buf, t))]
+	return len(t) <= 16 && named.Has(string(lowered(&buf, t)))
 }
 
 // reference reports whether a text says where something is, or what it is in a program, and not what: a path of plain words, a pointer, a
@@ -231,7 +231,7 @@ func plainPath(t []byte) bool {
 
 // follows reports whether a bare word is what a program calls the value of its key: another variable of that name, or a part of something.
 func (p *Place) follows(t []byte) bool {
-	if len(p.After) > 0 && (p.After[0] == ',' || p.After[0] == ')') && (sameWord(t, p.key()) || shortForms[string(t)]) {
+	if len(p.After) > 0 && (p.After[0] == ',' || p.After[0] == ')') && (sameWord(t, p.key()) || shortForms.HasBytes(t)) {
 		return true // owner=owner, credentials=creds), Password: pw,
 	}
 	spaced := bytes.HasSuffix(p.Before, []byte(" = ")) || bytes.HasSuffix(p.Before, []byte(": ")) && len(p.After) > 0 &&
@@ -288,7 +288,7 @@ func (p *Place) worded() bool {
 	if i := bytes.IndexAny(after, " .,;:"); i >= 0 {
 		after = after[:i]
 	}
-	return joining[string(lowered(&next, after))]
+	return joining.HasBytes(lowered(&next, after))
 }
 
 // variable reports whether a text is a variable of a shell, of Perl or PHP: $name, ${name}, $name->x, @name.
@@ -350,7 +350,7 @@ func sentence(t []byte) bool {
 	plain, joins := 0, false
 	for _, w := range words {
 		w = bytes.ToLower(bytes.Trim(w, ".,;:?()'\"`"))
-		joins = joins || joining[string(w)]
+		joins = joins || joining.HasBytes(w)
 		if len(w) == 0 || isLower(w[0]) && (len(w) <= 2 || lexicon.Everyday(w)) {
 			plain++
 		}
@@ -399,7 +399,7 @@ func (p *Place) Person() bool {
 	}
 	var buf [lowerSize]byte
 	lower := lowered(&buf, t)
-	if p.Sure && arguments[string(lower)] || nobodys[string(lower)] || isNamed(t) {
+	if p.Sure && arguments.HasBytes(lower) || nobodys.HasBytes(lower) || isNamed(t) {
 		return false
 	}
 	if bytes.IndexByte(t, ' ') >= 0 {
@@ -457,7 +457,7 @@ func accountOfService(t []byte) bool {
 		}
 	}
 	for _, part := range Parts(t) {
-		if namesFields[string(part)] {
+		if namesFields.HasBytes(part) {
 			return false
 		}
 	}
@@ -488,7 +488,7 @@ func personOfWords(words [][]byte) bool {
 		}
 		lower := bytes.ToLower(w)
 		first, _ := utf8.DecodeRune(w)
-		if organisations[string(lower)] || unicode.IsLower(first) && !particles[string(lower)] &&
+		if organisations.HasBytes(lower) || unicode.IsLower(first) && !particles.HasBytes(lower) &&
 			lexicon.Everyday(lower) && !lexicon.Given(lower) {
 			return false
 		}

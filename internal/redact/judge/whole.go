@@ -29,7 +29,7 @@ func WholeName(b []byte, start, end int) int {
 		if len(word) == 0 || next < len(b) && bytes.IndexByte([]byte("=:(/_"), b[next]) >= 0 {
 			break
 		}
-		if particles[string(bytes.ToLower(word))] {
+		if particles.HasBytes(bytes.ToLower(word)) {
 			at = next // only with a name behind it
 			continue
 		}
@@ -59,7 +59,7 @@ type naming struct {
 func (n naming) goesOn(word []byte) bool {
 	r, _ := utf8.DecodeRune(word)
 	lower := bytes.ToLower(word)
-	if !unicode.IsUpper(r) || organisations[string(lower)] || len(word) == 1 && !n.given {
+	if !unicode.IsUpper(r) || organisations.HasBytes(lower) || len(word) == 1 && !n.given {
 		return false
 	}
 	if n.capitals != bytes.Equal(word, bytes.ToUpper(word)) && utf8.RuneCount(word) > 1 {

@@ -72,7 +72,7 @@ func (m *matcher) backward(nodes []node, behind token) bool {
 		case begin:
 			return m.begins(at)
 		case noArticle:
-			if tok, ok := m.before(at); ok && sets["ARTICLE"][string(bytes.ToLower(bytes.Trim(m.b[tok.start:tok.end], ".,;:()[]\"'")))] {
+			if tok, ok := m.before(at); ok && sets["ARTICLE"].HasBytes(bytes.ToLower(bytes.Trim(m.b[tok.start:tok.end], ".,;:()[]\"'"))) {
 				return false
 			}
 			continue

@@ -5,7 +5,7 @@ import (
 )
 
 // sets are words that templates call by a name of the set.
-var sets = map[string]map[string]bool{
+var sets = map[string]*chars.Words{
 	// Those behind which a secret stands.
 	"TELLING": chars.WordSet(`password passwd passphrase passcode secret community pwd psk psksecret apikey passwort kennwort senha
 		pre-shared-key wpa-psk wpa2-psk encrypted-password plain-text-password auth-pass priv-pass authentication-key

@@ -106,7 +106,7 @@ func (n *node) rarity() int {
 		switch {
 		case len(w) < 4:
 			rare = 1
-		case common[strings.ToLower(w)]:
+		case common.Has(strings.ToLower(w)):
 			rare = 2
 		}
 		least = min(least, rare)
@@ -162,7 +162,7 @@ func compileWord(w string) (node, error) {
 	n := node{kind: literal}
 	if set := sets[strings.Trim(w, "!?")]; set != nil {
 		part := strings.HasPrefix(w, "PART")
-		return node{kind: literal, set: set, suffix: part || strings.HasPrefix(w, "TELLING"), part: part,
+		return node{kind: literal, set: set.All(), suffix: part || strings.HasPrefix(w, "TELLING"), part: part,
 			optional: strings.HasSuffix(w, "?"), sought: strings.HasSuffix(w, "!")}, nil
 	}
 	if len(w) > 1 {
