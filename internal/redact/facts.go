@@ -65,7 +65,7 @@ var (
 )
 
 // containers hold nothing but secrets, whatever each is called.
-var containers = chars.WordSet("secrets tokens passwords credentials api_tokens apikeys api_keys")
+var containers = chars.WordSet("secrets tokens passwords credentials api_tokens apikeys api_keys github-oauth gitlab-oauth gitlab-token bitbucket-oauth")
 
 // lastPart gives the last word of a key, in small letters: value of ParameterValue.
 func lastPart(key []byte) string {

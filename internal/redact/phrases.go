@@ -241,6 +241,21 @@ func (e *Engine) peopleIn(b []byte, from, to int) {
 			e.findings[n].weak, e.findings[n].mute = true, true
 		}
 	})
+	find.AccountLists(b, from, to, func(start, end int) {
+		n := len(e.findings)
+		if e.addJudged(b, from, start, end, logUserRule, true); len(e.findings) > n {
+			e.findings[n].weak = true
+		}
+	})
+	find.Notes(b, from, to, func(start, end int, kind find.Noted) {
+		if find.PlaceholderLen(b[max(0, start-1):]) > 0 || holdsPlaceholder(b[start:end]) {
+			return
+		}
+		n, rule := len(e.findings), [...]string{find.NotedSecret: wordedSecretRule, find.NotedAccount: logUserRule, find.NotedPhone: phoneRule}[kind]
+		if e.add(b, from, start, end, rule); len(e.findings) > n && kind != find.NotedSecret {
+			e.findings[n].weak = true
+		}
+	})
 }
 
 // lineSigns are what passwords have and hardly any other word; lineWords, what the other whole lines have of which a table knows.
@@ -248,7 +263,7 @@ var (
 	lineSigns = *chars.BytesOf("!#$%&*^")
 	lineWords = [][]byte{[]byte("egards"), []byte("(ipv4:"), []byte(" | "), []byte(" -- "), []byte(" +"), []byte("username"), []byte(" ("),
 		[]byte("auth-user-pass"), []byte("AUTH"), []byte("NAD+"), []byte("PID|"), []byte("N:"),
-		[]byte("user:"), []byte("|554="), []byte("'digest,'"), []byte("-pbkdf2-"), []byte(" => ")}
+		[]byte("user:"), []byte("|554="), []byte("'digest,'"), []byte("-pbkdf2-"), []byte(" worker["), []byte("AuthInfo:"), []byte(" main["), []byte(" @ "), []byte(" => ")}
 )
 
 // worthLine reports whether a whole line may be one of those of the table. Most are told by a sign in their last words.

@@ -2,18 +2,19 @@ package find
 
 import (
 	"bytes"
+	"strings"
 	"unicode"
 	"unicode/utf8"
 
 	"envask/internal/redact/chars"
+	"envask/internal/redact/lexicon"
 )
-
-// beforeNames are words that people are named behind, in letters, notes and tickets.
-var beforeNames = chars.WordSet(`from to by with for of cc attn contact call called calls ask asked tell told informed thanks regards thank
-	owner engineer operator via von an de para por med fra av dla od`)
 
 // besideNames are signs around a name.
 var besideNames = *chars.BytesOf(" (),;|=>\"'\t")
+
+// particles stand within names, in small letters.
+var particles = chars.WordSet("van von der den de da di dos das del della la le el al bin ibn ter ten zu zur af av")
 
 // mostGiven bounds the words of a name.
 const mostGiven = 4
@@ -24,7 +25,7 @@ const mostGiven = 4
 func GivenNames(b []byte, from, to int, person func(start, end int)) {
 	for at := from; at < to; at++ {
 		first := at == 0 || b[at-1] == '\n'
-		if !chars.IsUpper(b[at]) || !first && !besideNames[b[at-1]] {
+		if !isCapital(b[:to], at) || !first && !besideNames[b[at-1]] {
 			continue
 		}
 		end := givenName(b[:to], at)
@@ -39,14 +40,37 @@ func GivenNames(b []byte, from, to int, person func(start, end int)) {
 			continue
 		}
 		named := b[at-1] != ' ' && (end == to || b[end] == '\n' || besideNames[b[end]] && b[end] != ' ') || // a cell
-			bytes.HasPrefix(b[end:to], []byte(" <")) && bytes.IndexByte(chars.LineFrom(b[:to], end), '@') > 0
-		if !named && (b[at-1] != ' ' || !beforeNames.Has(chars.LastWordOf(b[max(from, at-16):at]))) {
+			bytes.HasPrefix(b[end:to], []byte(" <")) && bytes.IndexByte(chars.LineFrom(b[:to], end), '@') > 0 ||
+			at > 2 && b[at-2] == ':' && isKeyLetter(b[at-3]) && (end == to || b[end] == '\n') // the whole value
+		if !named && shouted(b, at) {
+			continue
+		}
+		if !named && (b[at-1] != ' ' || !lexicon.NotedBeforePeople.Has(lastWord(b[max(from, at-16):at]))) {
 			continue
 		}
 		person(at, end)
 		at = end
 	}
 }
+
+// isCapital says whether a large letter of any script stands at a place.
+func isCapital(b []byte, at int) bool {
+	if b[at] < utf8.RuneSelf {
+		return chars.IsUpper(b[at])
+	}
+	r, _ := utf8.DecodeRune(b[at:])
+	return unicode.IsUpper(r)
+}
+
+// shouted says whether a word and the one before it stand in capitals, as in licences.
+func shouted(b []byte, at int) bool {
+	return at > 2 && at+1 < len(b) && chars.IsUpper(b[at+1]) && chars.IsUpper(b[at-2]) && chars.IsUpper(b[at-3])
+}
+
+func isKeyLetter(c byte) bool { return chars.IsWord(c) && !chars.IsDigit(c) || c >= utf8.RuneSelf }
+
+// lastWord gives the last word of a text in small letters, without the sign of a sentence behind it.
+func lastWord(text []byte) string { return strings.TrimRight(chars.LastWordOf(text), ",:;") }
 
 // creditWords are those of the lines in which programs and their changes name who made them, who is known to everybody. A part of a word
 // is none: reported, authorized, six.
@@ -75,7 +99,14 @@ func isCredit(line []byte) bool {
 // givenName gives the end of the longest name at a place that begins with a given name; 0 where there is none.
 func givenName(b []byte, at int) (end int) {
 	for word, words := at, 0; words < mostGiven && word < len(b); words++ {
-		if r, _ := utf8.DecodeRune(b[word:]); !unicode.IsUpper(r) {
+		for words > 0 { // van der Berg
+			to := bytes.IndexByte(b[word:min(len(b), word+8)], ' ')
+			if to < 0 || !particles.HasBytes(b[word:word+to]) {
+				break
+			}
+			word += to + 1
+		}
+		if word >= len(b) || !isCapital(b, word) {
 			break
 		}
 		to := word

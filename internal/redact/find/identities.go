@@ -60,6 +60,9 @@ func Mail(b []byte, at, free int) (int, int, bool) {
 	}
 	at += sign - 1
 	dot, end := domainBehind(b, at)
+	if start > 0 && b[start-1] == '/' && bytes.Equal(b[start:max(start, at+1-sign)], b[at+1:max(end, at+1)]) { // krbtgt/REALM@REALM
+		return 0, 0, false
+	}
 	if start > at-sign || dot <= at+1 || end-dot < 3 || !isTopDomain(b[dot+1:end]) || isUnit(b[dot+1:end]) &&
 		bytes.IndexByte(b[at:dot], '.') < 0 {
 		return 0, 0, false
@@ -491,6 +494,13 @@ func withoutPort(b []byte, start, end, colons int) (a netip.Addr, to int, err er
 	return a, end, err
 }
 
+// isAccountNumbers says whether the numbers of an account and its group stand there, as in lists of accounts: NAME:…:5000:5000::/home/NAME.
+func isAccountNumbers(b []byte, start, end int) bool {
+	v := b[start:end]
+	return bytes.HasSuffix(v, []byte("::")) && bytes.Count(v, []byte(":")) == 3 && end+1 < len(b) && b[end] == '/' && !chars.IsDigit(b[end+1]) &&
+		len(bytes.Trim(v, "0123456789:")) == 0
+}
+
 // IPv6 finds an address around its first colon (RFC 4291 text forms, also with an IPv4 end).
 func IPv6(b []byte, at, free int) (int, int, bool) {
 	if b[at] == '%' {
@@ -510,6 +520,9 @@ func IPv6(b []byte, at, free int) (int, int, bool) {
 	}
 	for end > at && (b[end-1] == '.' || b[end-1] == ':' && !bytes.HasSuffix(b[start:end], []byte("::"))) {
 		end--
+	}
+	if isAccountNumbers(b, start, end) {
+		return 0, 0, false
 	}
 	a, end, err := withoutPort(b, start, end, colons)
 	if err == nil && a.Is4In6() && bytes.IndexByte(b[start:end], '.') > 0 {

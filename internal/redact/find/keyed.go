@@ -425,7 +425,7 @@ func Authorization(b []byte, at, free int) (int, int, bool) {
 		for end < len(b) && end-at < chars.MaxValue && chars.IsTokenByte(b[end]) {
 			end++
 		}
-		if end > at && b[end-1] == '=' && end < len(b) && b[end] == '"' { // parameters, as of a digest
+		if end > at && b[end-1] == '=' && end+1 < len(b) && b[end] == '"' && !chars.IsBlank(b[end+1]) { // parameters, as of a digest
 			end = at + len(bytes.TrimRight(chars.LineFrom(b, at), " \t"))
 			return at, end, true
 		}
@@ -460,6 +460,13 @@ func Cookie(b []byte, at, free int) (int, int, bool) {
 	start, end := headerValue(b, k)
 	if b[start] == '[' && !IsPlaceholder(b[start:end]) {
 		return 0, 0, false
+	}
+	if first, _, _ := KeySpan(b, at); !k.quoted && (b[first] == '-' || first > 0 && b[first-1] == '-') { // an option: it ends with its word
+		for n := start; n < end; n++ {
+			if chars.IsSpace(b[n]) && b[n-1] != ';' {
+				end = n
+			}
+		}
 	}
 	if first, last, _ := KeySpan(b, at); !k.quoted && bytes.IndexByte(b[first:last], '.') >= 0 {
 		return 0, 0, false // document.cookie of a program

@@ -13,8 +13,11 @@ func LooksPersonal(v []byte) bool {
 	if len(words) < 2 || len(words) > 4 {
 		return false
 	}
-	for _, w := range words {
+	for i, w := range words {
 		w = bytes.TrimRight(w, ",.")
+		if i > 0 && i < len(words)-1 && particles.HasBytes(w) {
+			continue
+		}
 		if len(w) == 0 || !chars.IsUpper(w[0]) && w[0] < 0x80 {
 			return false
 		}
@@ -26,6 +29,9 @@ func LooksPersonal(v []byte) bool {
 	}
 	return true
 }
+
+// months are the short names of months that follow one which is also a given name.
+var months = chars.WordSet("feb mar apr jun jul aug sep sept oct okt nov dec dez february march mon tue wed thu fri sat sun")
 
 // IsGivenName says whether a text is two to four words of which the first is a given name, or the second behind a comma, and none of
 // the others a word that everybody uses.
@@ -41,6 +47,9 @@ func IsGivenName(v []byte) bool {
 	for i, w := range words {
 		w = bytes.ToLower(bytes.TrimRight(w, ",."))
 		switch {
+		case i > 0 && i < len(words)-1 && particles.HasBytes(w):
+		case i != given && months.HasBytes(w): // Jan Feb Mar
+			return false
 		case i == given && !lexicon.Given(w):
 			return false
 		case i != given && len(w) > 1 && IsEveryday(w) && !lexicon.Given(w):

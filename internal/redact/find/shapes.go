@@ -163,6 +163,9 @@ var hashLabels = [][]byte{[]byte("{SSHA}"), []byte("{SHA}"), []byte("{SMD5}"),
 	[]byte("{MD5}"), []byte("{CRYPT}"), []byte("{SSHA256}"), []byte("{SSHA512}"),
 	[]byte("{PBKDF2"), []byte("{SHA256}"), []byte("{SHA512}"), []byte("{ssha}")}
 
+// plainLabels say in lists of accounts that a password stands there as it is.
+var plainLabels = [][]byte{[]byte("{PLAIN}"), []byte("{CLEAR}"), []byte("{CLEARTEXT}")}
+
 // otherHash finds the password hashes of directories ({SSHA}…), of databases (* and 40 hexadecimal digits) and of pairs of
 // 32 hexadecimal digits with colons around.
 func otherHash(b []byte, at, free int) (int, int, bool) {
@@ -185,6 +188,15 @@ func otherHash(b []byte, at, free int) (int, int, bool) {
 func labelledHash(b []byte, at, free int) (int, int, bool) {
 	if at+1 >= len(b) || bytes.IndexByte([]byte("SMCPs"), b[at+1]) < 0 {
 		return 0, 0, false
+	}
+	for _, l := range plainLabels {
+		if bytes.HasPrefix(b[at:], l) && at > 0 && b[at-1] == ':' {
+			end := at + len(l)
+			for end < len(b) && b[end] > ' ' && b[end] != ':' {
+				end++
+			}
+			return at, end, at >= free && end-at-len(l) >= 3
+		}
 	}
 	for _, l := range hashLabels {
 		if bytes.HasPrefix(b[at:], l) {

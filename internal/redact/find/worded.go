@@ -91,6 +91,9 @@ func findCall(b []byte, at, free int) (int, int, bool) {
 	if kind&KeyCookie != 0 { // ["Cookie", "sid=…"]
 		return k.start, k.end, k.quoted && bytes.IndexByte(b[k.start:k.end], '=') > 0
 	}
+	if b[at] == '(' && k.quoted && k.end+1 < len(b) && b[k.end+1] == ',' && chars.IsOneOf(b[start+bytes.LastIndexByte(b[start:end], '.')+1:end], pairCalls...) {
+		return 0, 0, false // the first of two is the name
+	}
 	if b[at] != '(' && (KindOf(b[k.start:k.end]) != 0 || !LooksChosen(b[k.start:k.end]) && !(k.quoted && isSetter(b, start) &&
 		isPhrase(b[k.start:k.end]))) {
 		return 0, 0, false // a list of names of fields

@@ -25,8 +25,8 @@ func (p *Place) quoted() bool {
 func (p *Place) escaped() bool {
 	n := len(p.Before)
 	return n > 0 && p.Before[n-1] == '\\' && (n < 2 || p.Before[n-2] != '\\') && bytes.IndexByte([]byte("nrtfabv0xu*-"), p.Text[0]) >= 0 &&
-		!(n > 2 && chars.IsUpper(p.Before[n-2]) && chars.IsUpper(p.Before[n-3]) && bytes.Count(p.Before, []byte("\\")) == 1 &&
-			!bytes.ContainsAny(p.Before, "\"'`")) // DOMAIN\name
+		!(n > 2 && chars.IsUpper(p.Before[n-2]) && chars.IsUpper(p.Before[n-3]) && (bytes.Count(p.Before, []byte("\\")) == 1 ||
+			n > 4 && chars.IsUpper(p.Before[n-4]) && chars.IsUpper(p.Before[n-5])) && !bytes.ContainsAny(p.Before, "\"'`")) // DOMAIN\name
 }
 
 // programWords begin lines of programs.

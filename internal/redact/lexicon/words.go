@@ -5,6 +5,10 @@ import (
 	_ "embed" // of the lists
 	"strings"
 	"sync"
+	"unicode"
+	"unicode/utf8"
+
+	"golang.org/x/text/unicode/norm"
 )
 
 //go:embed common_words.txt
@@ -31,8 +35,32 @@ func listed(text string, size int) map[string]bool {
 	return m
 }
 
-// Given reports whether a word in small letters is a given name of people.
-func Given(word []byte) bool { return given()[string(word)] }
+// Given reports whether a word in small letters is a given name of people, with or without the marks of its letters.
+func Given(word []byte) bool {
+	for _, c := range word {
+		if c >= utf8.RuneSelf {
+			return given()[string(withoutMarks(word))]
+		}
+	}
+	return given()[string(word)]
+}
+
+// letters are those that have no mark to take away (Unicode's decomposition leaves them as they are).
+var letters = strings.NewReplacer("ø", "o", "ł", "l", "đ", "d", "ß", "ss", "æ", "ae", "œ", "oe", "ı", "i")
+
+// withoutMarks takes the marks off letters: hélène, helene.
+func withoutMarks(word []byte) []byte {
+	out := norm.NFD.Bytes([]byte(letters.Replace(string(word))))
+	plain := out[:0]
+	for len(out) > 0 {
+		r, n := utf8.DecodeRune(out)
+		if !unicode.Is(unicode.Mn, r) {
+			plain = append(plain, out[:n]...)
+		}
+		out = out[n:]
+	}
+	return plain
+}
 
 // endings that make other forms of a word.
 var endings = []string{"s", "es", "d", "ed", "ing", "ly", "er", "ers", "able", "ment", "ness", "or", "ors", "ion", "ions", "al"}

@@ -2,7 +2,11 @@ package phrase
 
 // LineRows are whole lines in which something stands though no word of them tells: files of accounts, lists, and the ends of letters.
 var LineRows = []Phrase{
-	{`[*]:* {account}:{fierce} $`, yes("[mail.tallow.example]:587 «itostrund»:«Wn4-Brine!k2»"), no("[mail.tallow.example]:587 x")},
+	{`[*.*]:* {account}:{secret!} $`, yes("[mail.tallow.example]:587 «itostrund»:«Flag-and-Buoy»", "[mail.tallow.example]:587 «itostrund»:«Wn4-Brine!k2»"), no("[mail.tallow.example]:587 x")},
+	{`AuthInfo:* U:{account} I:{account} P:{secret!} *?`,
+		yes(`AuthInfo:mail.tallow.example "U:«itostrund»" "I:«itostrund»" "P:«Flag-and-Buoy»" "M:PLAIN"`), no("AuthInfo: x")},
+	{`AuthInfo:* U:{account} P:{secret!} *?`,
+		yes(`AuthInfo:mail.tallow.example "U:«itostrund»" "P:«Flag-and-Buoy»"`), no("AuthInfo: x y")},
 	{`*.*:{account}:{fierce} $`, yes("mail.tallow.example:«itostrund»:«Wn4-Brine!k2»"), no("a.b:c:d")},
 	{`{account}:{fierce} $`, yes("«itostrund»:«Wn4-Brine!k2»"), no("image:nginx")},
 	{`{account}:{fierce}@* $`, yes("«svcuser»:«Wn4-Brine!k2»@cache"), no("x:y@z")},
@@ -49,6 +53,9 @@ var LineRows = []Phrase{
 	{`{account} = -pbkdf2-{secret!} $`, yes("«itostrund» = -pbkdf2-«a6d3c4b5,7b8c9d0e,10»"), no("x = -y")},
 	{`# # \* \* * {user!} /*`, yes("15 6 * * * «itostrund» /usr/local/bin/export"), no("15 6 * * * /usr/bin/export")},
 	{`# => {code},* *,*@*`, yes("2210 => «4471»,Mirren Sorley,msorley@pier.example"), no("2210 => 4471,x")},
+	{`* worker[{account}]*`, yes("ocserv[811]: worker[«msorley»]: 192.0.2.7 suggesting DPD"), no("worker[7]: x")},
+	{`* main[{account}]*`, yes("ocserv[811]: main[«msorley»]:192.0.2.7:41022 user disconnected"), no("x main[]: x")},
+	{`*> Client: {user!} * *.*`, yes("#0>     Client: «msorley» @ PIER.EXAMPLE"), no("#0> client: x")},
 	{`username {quser}`, yes(`"username" "«itostrund»" "client-info" "x"`), no(`"username" is`)},
 }
 
@@ -75,7 +82,8 @@ func NewLines(phrases []Phrase, judge Judge) (*Lines, error) {
 func (l *Lines) At(b []byte, start int, each func(Found)) {
 	m := matcher{b: b, judge: l.judge, from: start, to: min(len(b), start+maxLine)}
 	for i := range l.templates {
-		if m.found = m.found[:0]; m.forward(l.templates[i].nodes, start) && m.give(each) {
+		given := false
+		if m.found = m.found[:0]; m.forward(l.templates[i].nodes, start) && m.give(func(f Found) { given = true; each(f) }) && given {
 			return
 		}
 	}

@@ -321,6 +321,11 @@ func (m *matcher) pieceEnd(behind []piece, at, stop int) int {
 		return stop
 	}
 	text := behind[0].text
+	if at < stop && isQuote(m.b[at]) && behind[0].text != "" { // "SECRET@"@HOST
+		if n := bytes.IndexByte(m.b[at+1:stop], m.b[at]); n > 0 && hasFold(m.b[at+n+2:stop], text) {
+			return at + n + 2
+		}
+	}
 	if len(behind) == 1 {
 		if n := stop - len(text); n >= at && hasFold(m.b[n:stop], text) {
 			return n
@@ -340,6 +345,11 @@ func (m *matcher) pieceEnd(behind []piece, at, stop int) int {
 func (m *matcher) note(slot Slot, at, end int, quoted bool) bool {
 	if end == at || (slot == User || slot == SureUser || slot == Account || slot == QuotedUser) && !isName(m.b[at:end]) {
 		return false
+	}
+	if slot == Account || slot == SureUser || slot == User || slot == QuotedUser {
+		if n := bytes.LastIndexByte(m.b[at:end], '\\'); n > 0 && at+n+1 < end { // DOMAIN\NAME
+			at += n + 1
+		}
 	}
 	f := Found{slot, at, end, quoted}
 	if slot == Phone {
