@@ -131,7 +131,12 @@ func kindsOfHeads(names [][]byte) (kinds []cellKind, telling bool) {
 	people := false
 	for i, name := range names {
 		var buf [chars.MaxKey]byte
-		people = people || personal.HasBytes(find.PlainKey(&buf, name))
+		plain := find.PlainKey(&buf, name)
+		people = people || personal.HasBytes(plain)
+		if string(plain) == "commonname" { // of those who are connected
+			kinds[i], people = cellUser, true
+			continue
+		}
 		switch kind := find.KindOf(name); {
 		case kind&(find.KeySecret|find.KeyAuthorization|find.KeyCookie) != 0:
 			kinds[i] = cellSecret

@@ -82,7 +82,7 @@ func fitsName(b, v []byte, f phrase.Found) bool {
 	}
 	switch f.Slot {
 	case phrase.User:
-		return find.IsLoginWord(v) && chars.NameAt(b, f.Start) == f.End
+		return (find.IsLoginWord(v) || find.IsServiceAccount(v)) && chars.NameAt(b, f.Start) == f.End
 	case phrase.QuotedUser:
 		return f.Quoted && !find.NoUserNames.HasBytes(bytes.ToLower(v))
 	case phrase.Person:
@@ -181,10 +181,14 @@ func (e *Engine) findPersonOption(b []byte, option int) {
 	for end < len(b) && end-start <= chars.MaxKey && chars.IsKeyByte(b[end]) {
 		end++
 	}
-	if end-start < 3 || find.KindOf(b[start:end])&find.KeyUser == 0 {
+	credential := find.IsCredential(b[start:end])
+	if end-start < 3 || !credential && find.KindOf(b[start:end])&find.KeyUser == 0 {
 		return
 	}
 	from, to, ok := find.OptionValue(b, end, 0)
+	if n := bytes.IndexByte(b[from:to], '\\'); credential && n > 0 { // DOMAIN\NAME
+		from += n + 1
+	}
 	login := bytes.Contains(chars.LineFrom(b[:min(len(b), end+chars.MaxPair)], end), []byte(" --pass"))
 	// Most programs mean by it whose services they are about.
 	if string(b[start:end]) == "user" && chars.IsAllLetters(b[from:to]) && !login {
@@ -263,7 +267,7 @@ var (
 	lineSigns = *chars.BytesOf("!#$%&*^")
 	lineWords = [][]byte{[]byte("egards"), []byte("(ipv4:"), []byte(" | "), []byte(" -- "), []byte(" +"), []byte("username"), []byte(" ("),
 		[]byte("auth-user-pass"), []byte("AUTH"), []byte("NAD+"), []byte("PID|"), []byte("N:"),
-		[]byte("user:"), []byte("|554="), []byte("'digest,'"), []byte("-pbkdf2-"), []byte(" worker["), []byte("AuthInfo:"), []byte(" main["), []byte(" @ "), []byte(" => ")}
+		[]byte("user:"), []byte("|554="), []byte("'digest,'"), []byte("-pbkdf2-"), []byte(" worker["), []byte("AuthInfo:"), []byte("user_"), []byte("auth: "), []byte("<l2tp-"), []byte("<pppoe-"), []byte("<pptp-"), []byte("<sstp-"), []byte("<ovpn-"), []byte(" main["), []byte(" @ "), []byte(" => ")}
 )
 
 // worthLine reports whether a whole line may be one of those of the table. Most are told by a sign in their last words.

@@ -21,7 +21,7 @@ func NameOfTunnel(b []byte, address, behind int) (start, end int) {
 	line := b[chars.LineStart(b, address):min(len(b), behind+24)]
 	if !bytes.Contains(line, []byte(" MULTI: ")) && !bytes.Contains(line, []byte("PUSH: ")) &&
 		!bytes.Contains(line, []byte(" TLS: ")) && !bytes.Contains(line, []byte(" SENT CONTROL ")) &&
-		!bytes.Contains(line, []byte(" VERIFY ")) {
+		!bytes.Contains(line, []byte(" VERIFY ")) && !bytes.Contains(line, []byte(" AUTH: ")) {
 		return 0, 0
 	}
 	return chars.NameBefore(b, address-1), address - 1

@@ -50,6 +50,9 @@ func Companions(b []byte, start, end int, named bool, found func(from, to int, w
 			account(from, to)
 		}
 	}
+	if from, to := newSecret(b, end); from < to {
+		found(from, to, SecretOfOne)
+	}
 	line := chars.LineStart(b, start)
 	accountsInLine(b, line, start, account)
 	first := line + indentation(b, line)
@@ -79,6 +82,24 @@ func Companions(b []byte, start, end int, named bool, found func(from, to int, w
 	if from, to := headOfBlock(b, line, first-line); from < to {
 		account(from, to)
 	}
+}
+
+// newSecret gives the value behind an arrow, which takes the place of a secret in quotes: "old" -> "new".
+func newSecret(b []byte, end int) (from, to int) {
+	if end >= len(b) || !isQuote(b[end]) {
+		return 0, 0
+	}
+	rest := chars.LineFrom(b, end+1)
+	for _, arrow := range []string{" -> ", " => ", " → "} {
+		if v, ok := bytes.CutPrefix(rest, []byte(arrow)); ok && len(v) > 2 && v[0] == b[end] {
+			from = end + 1 + len(arrow) + 1
+			to = from + max(0, bytes.IndexByte(v[1:], v[0]))
+			if from < to && IsValue(b[from:to]) {
+				return from, to
+			}
+		}
+	}
+	return 0, 0
 }
 
 // restIsBlank says whether nothing follows in a line.

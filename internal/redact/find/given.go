@@ -29,7 +29,14 @@ func GivenNames(b []byte, from, to int, person func(start, end int)) {
 			continue
 		}
 		end := givenName(b[:to], at)
-		if end == 0 || !first && b[at-1] == '(' && end+1 < to && b[end] == ')' && b[end+1] == '\n' ||
+		if end == 0 {
+			if end = shortName(b[:to], from, at); end > 0 && !isCredit(chars.LineFrom(b[:to], chars.LineStart(b, at))) {
+				person(at, end)
+				at = end
+			}
+			continue
+		}
+		if !first && b[at-1] == '(' && end+1 < to && b[end] == ')' && b[end+1] == '\n' ||
 			isCredit(chars.LineFrom(b[:to], chars.LineStart(b, at))) {
 			continue
 		}
@@ -51,6 +58,41 @@ func GivenNames(b []byte, from, to int, person func(start, end int)) {
 		person(at, end)
 		at = end
 	}
+}
+
+// greetings are words before the given name of somebody who is spoken to.
+var greetings = chars.WordSet(`hi hello dear hey hallo hei hej hola bonjour ciao moin liebe lieber beste chère cher caro cara querido querida
+	morning evening afternoon`)
+
+// shortName gives the end of what people are called in notes for short: an initial and a surname behind a word that people are named
+// behind or the time of an entry (06:05 M. Sorley restarted it), and the given name alone behind a greeting (Hi Ingrid,).
+func shortName(b []byte, from, at int) (end int) {
+	before := lastWord(b[max(from, at-16):at])
+	if at+3 < len(b) && b[at+1] == '.' && b[at+2] == ' ' && isCapital(b, at+3) {
+		end = wordEnd(b, at+3)
+		entry := chars.IsAllDigits([]byte(strings.ReplaceAll(before, ":", ""))) && len(before) >= 4 && end+1 < len(b) && b[end] == ' ' &&
+			chars.IsLower(b[end+1])
+		if end-at > 5 && (end == len(b) || !chars.IsWord(b[end]) && b[end] != '-') && !IsEveryday(bytes.ToLower(b[at+3:end])) &&
+			(entry || lexicon.NotedBeforePeople.Has(before)) {
+			return end
+		}
+		return 0
+	}
+	if end = wordEnd(b, at); end-at < 3 || !greetings.Has(before) || !lexicon.Given(bytes.ToLower(b[at:end])) {
+		return 0
+	}
+	if end == len(b) || b[end] == ',' || b[end] == '\n' || b[end] == '!' {
+		return end
+	}
+	return 0
+}
+
+// wordEnd gives the end of a word of letters of any script.
+func wordEnd(b []byte, at int) int {
+	for at < len(b) && isKeyLetter(b[at]) && b[at] != '_' {
+		at++
+	}
+	return at
 }
 
 // isCapital says whether a large letter of any script stands at a place.

@@ -13,7 +13,7 @@ import (
 // homes are the folders that hold the folders of people.
 var homes = [][]byte{[]byte("/home/"), []byte("/Users/"), []byte("\\Users\\"),
 	[]byte("\\\\Users\\\\"), []byte("\\Documents and Settings\\"), []byte("\\\\Documents and Settings\\\\"), []byte("\\users\\"),
-	[]byte("/mail/"), []byte("/crontabs/"), []byte("/cron/"), []byte("\\home$\\"), []byte("\\\\home$\\\\"), []byte("\\homes\\"),
+	[]byte("/mail/"), []byte("/crontabs/"), []byte("/cron/"), []byte("\\home$\\"), []byte("\\\\home$\\\\"), []byte("\\homes\\"), []byte("\\home\\"), []byte("\\profiles$\\"),
 	[]byte("\\\\homes\\\\"), []byte("%2Fhome%2F"), []byte("%2FUsers%2F"), []byte("%5CUsers%5C")}
 
 // publicHomes are folders beside them that are nobody's.
@@ -25,7 +25,7 @@ func Home(b []byte, at, free int) (int, int, bool) {
 		return 0, 0, false
 	}
 	switch b[at+1] {
-	case 'h', 'U', 'D', 'u', '\\', 'm', 'c', '2', '5':
+	case 'h', 'U', 'D', 'p', 'u', '\\', 'm', 'c', '2', '5':
 	default:
 		return 0, 0, false
 	}

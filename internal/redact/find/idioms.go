@@ -78,7 +78,7 @@ func PartName(b []byte, at, free int) (int, int, bool) {
 	default:
 		owner = mappingAround(b, start)
 	}
-	if KindOf(owner)&KeyUser == 0 && KindOf(bytes.TrimSuffix(owner, []byte("s")))&KeyUser == 0 {
+	if !chars.IsOneOf(owner, "pax", "traveller", "traveler") && KindOf(owner)&KeyUser == 0 && KindOf(bytes.TrimSuffix(owner, []byte("s")))&KeyUser == 0 {
 		return 0, 0, false
 	}
 	k, ok := keyedAt(b, at)

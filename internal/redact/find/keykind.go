@@ -108,6 +108,9 @@ func KindOfTwo(both, second []byte) KeyKind {
 	if !twoEnds.Get().Before(key, len(key)) {
 		return 0
 	}
+	if string(key) == "logname" { // Log Name: Application
+		return 0
+	}
 	if kind := WholeKeys()[string(key)]; kind != 0 {
 		return kind
 	}

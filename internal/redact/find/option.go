@@ -39,6 +39,9 @@ func Option(b []byte, at, free int) (int, int, bool) {
 			return start, stop, ok
 		}
 	}
+	if IsCredential(name) { // its value is an account, whose password is asked for
+		return 0, 0, false
+	}
 	if len(name) > 2 && KindOf(name)&KeySecret != 0 {
 		start, stop, ok := OptionValue(b, end, free)
 		return start, stop, ok && !optionOfProse(b, start, stop)
@@ -48,6 +51,9 @@ func Option(b []byte, at, free int) (int, int, bool) {
 	}
 	return 0, 0, false
 }
+
+// IsCredential says whether an option takes an account, whose password is asked for: -Credential DOMAIN\NAME.
+func IsCredential(name []byte) bool { return chars.IsOneOf(name, "Credential", "credential") }
 
 // literal finds the value of KEY=VALUE, of which a secret is made.
 func literal(b []byte, end, free int) (int, int, bool) {

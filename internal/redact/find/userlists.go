@@ -172,12 +172,12 @@ func listedAccount(w []byte) bool {
 	if chars.NameAt(w, 0) != len(w) {
 		return IsGivenName(w)
 	}
-	return !chars.IsAllDigits(w) && (IsLoginWord(w) || IsAccountWord(w) || isServiceAccount(w))
+	return !chars.IsAllDigits(w) && (IsLoginWord(w) || IsAccountWord(w) || IsServiceAccount(w))
 }
 
-// isServiceAccount says whether a word is joined as accounts of services are, of which one part is no word of everybody, or is one of
+// IsServiceAccount says whether a word is joined as accounts of services are, of which one part is no word of everybody, or is one of
 // those that such accounts have: fare_app, svc-gate.
-func isServiceAccount(w []byte) bool {
+func IsServiceAccount(w []byte) bool {
 	parts := bytes.FieldsFunc(w, func(r rune) bool { return r == '_' || r == '-' || r == '.' })
 	if len(parts) < 2 || len(parts) > 3 {
 		return false

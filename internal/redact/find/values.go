@@ -58,7 +58,7 @@ var harmless = []string{
 	"ttl", "url", "uri", "endpoint", "hint", "field", "timeout", "version", "status", "format", "changed", "updated", "valid",
 	"required", "enabled", "retries", "attempts", "errors", "error", "failed", "invalid", "rotation", "rotated", "bytes", "limit",
 	"exception", "handler", "manager", "service", "validator", "encoder", "reader", "dialog", "prompt", "reset", "check",
-	"method", "methods", "stdin", "size", "lifetime", "issuer", "audience", "header", "set", "store", "provider", "mode",
+	"method", "methods", "algorithm", "algo", "scheme", "iterations", "rounds", "charset", "stdin", "size", "lifetime", "issuer", "audience", "header", "set", "store", "provider", "mode",
 }
 
 // notSecret lists values that stand for something else.

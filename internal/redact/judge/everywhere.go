@@ -61,6 +61,8 @@ var particles = chars.WordSet("van von der den de da di dos das del della la le 
 // organisations are words of what people are in.
 var organisations = chars.WordSet(`
 	foundation inc ltd llc gmbh corp corporation project team university institute group company association consortium
+	ferries ferry lines shipping logistics transport airlines airways railway railways ports terminal terminals cruises marine maritime
+	energy council hospital school bank insurance hotel hotels stores markets foods pharma motors aviation authority agency
 	committee department software systems technologies labs developers maintainers contributors authors`)
 
 // madeOfWords reports whether a word is one that everybody uses, or is put together of such words, numbers and single letters, as names of

@@ -124,7 +124,7 @@ func filledUp(t []byte) bool {
 // ofSentence reports whether a value without quotes is a part of a sentence, or one.
 func (p *Place) ofSentence() bool {
 	t := p.Text
-	if p.prose() && sentence(append(append([]byte{}, t...), p.After...)) || p.worded() ||
+	if p.prose() && sentence(append(append([]byte{}, t...), p.After...)) || p.worded() || p.headed() || p.listed() ||
 		bytes.Contains(t, []byte("n't")) && isLower(t[0]) {
 		return true
 	}
@@ -175,7 +175,7 @@ func indexed(t []byte) bool {
 const leastSecret = 2
 
 // named are the names of what secrets are made or sent with, and of encodings.
-var named = chars.WordSet("mschapv2 mschap ms-chap-v2 chap pap gtc eap-gtc ttls peap tls leap external cram-md5 digest-md5 " +
+var named = chars.WordSet("eap psk xauth mschapv2 mschap ms-chap-v2 chap pap gtc eap-gtc ttls peap tls leap external cram-md5 digest-md5 " +
 	"gssapi ntlm scram-sha-1 scram-sha-256 negotiate kerberos spnego oauthbearer " +
 	"xoauth2 " +
 	"utf-8 utf8 utf-16 utf16 utf-16le utf-16-le ascii latin-1 iso-8859-1 base64 sha256 sha-256 sha512 sha-512 md5 bcrypt argon2 scrypt " +
@@ -289,6 +289,38 @@ func (p *Place) worded() bool {
 		after = after[:i]
 	}
 	return joining.HasBytes(lowered(&next, after))
+}
+
+// headed reports whether the value is the first word of a message behind the name of what speaks: AUTH: Received control message.
+func (p *Place) headed() bool {
+	n := len(p.Before)
+	if n < 2 || p.Before[n-1] != ' ' || p.Before[n-2] != ':' || len(p.After) < 3 || p.After[0] != ' ' || !isLower(p.After[1]|0x20) ||
+		!chars.IsAllLetters(p.Text) {
+		return false
+	}
+	var buf, key [lowerSize]byte
+	if !chars.IsUpper(p.Text[0]) && bytes.HasPrefix(lowered(&key, p.key()), []byte("passw")) { // password: correct horse battery
+		return false
+	}
+	if lower := lowered(&buf, p.Text); !lexicon.Everyday(lower) && !named.HasBytes(lower) {
+		return false
+	}
+	next := p.After[1:]
+	if i := bytes.IndexAny(next, " =:"); i >= 0 && next[i] != ' ' { // logfmt goes on behind it
+		return next[i] == ':'
+	}
+	return true
+}
+
+// listed reports whether the value is the first of several settings behind the name of what speaks: auth: user=itostrund result=ok.
+func (p *Place) listed() bool {
+	n, sign := len(p.Before), bytes.IndexByte(p.Text, '=')
+	if n < 2 || p.Before[n-1] != ' ' || p.Before[n-2] != ':' || sign < 2 || !chars.IsAllLetters(p.Text[:sign]) {
+		return false
+	}
+	rest := bytes.TrimLeft(p.After, " ")
+	next := bytes.IndexByte(rest, '=')
+	return len(rest) < len(p.After) && next > 1 && identifier(rest[:next])
 }
 
 // variable reports whether a text is a variable of a shell, of Perl or PHP: $name, ${name}, $name->x, @name.

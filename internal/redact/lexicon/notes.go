@@ -19,7 +19,7 @@ var NotedPhones = chars.WordSet(`tel telefon tlf telefono teléfono téléphone 
 	mobiel mobile cell handy cellulare komórka fax phone rufnummer durchwahl тел телефон`)
 
 // NotedBeforePeople are words behind which people are named.
-var NotedBeforePeople = chars.WordSet(`from to by with for of cc attn contact call called calls ask asked tell told informed thanks regards
+var NotedBeforePeople = chars.WordSet(`from to by with for of or cc attn contact call called calls ask asked tell told informed thanks regards
 	thank owner engineer operator via met saw phoned rang texted emailed mailed paged reached woke relieved briefed and says said
 	von an mit bei für durch und rief anrief herr frau sagt gebeten
 	van door met aan bij en belde gebeld

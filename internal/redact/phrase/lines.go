@@ -56,6 +56,11 @@ var LineRows = []Phrase{
 	{`* worker[{account}]*`, yes("ocserv[811]: worker[«msorley»]: 192.0.2.7 suggesting DPD"), no("worker[7]: x")},
 	{`* main[{account}]*`, yes("ocserv[811]: main[«msorley»]:192.0.2.7:41022 user disconnected"), no("x main[]: x")},
 	{`*> Client: {user!} * *.*`, yes("#0>     Client: «msorley» @ PIER.EXAMPLE"), no("#0> client: x")},
+	{`... auth: passwd-file({account},*`, yes("Mar 14 06:12:23 mail dovecot: auth: passwd-file(«tquill»,192.0.2.94): Password mismatch"), no("auth: x")},
+	{`user_{account}="{secret!}"*`, yes(`  user_«gate_events»="«Sea+Bass4»";`), no("user_x=1")},
+	{`* * <l2tp-{account}`, yes("06:12:41 l2tp,ppp,info <l2tp-«msorley»>: authenticated"), no("x <l2tp->")},
+	{`* * <pppoe-{account}`, yes("06:12:41 pppoe,ppp,info <pppoe-«msorley»>: authenticated"), no("x <pppoe->")},
+	{`* * <sstp-{account}`, yes("06:12:41 sstp,ppp,info <sstp-«msorley»>: connected"), no("x <sstp->")},
 	{`username {quser}`, yes(`"username" "«itostrund»" "client-info" "x"`), no(`"username" is`)},
 }
 
