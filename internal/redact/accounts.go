@@ -126,6 +126,8 @@ func besideName(e *Engine, b []byte, from, start, end int) {
 	case b[start-1] == ' ' && (b[end] == ' ' || b[end] == '@') &&
 		chars.IsOneOf([]byte(chars.FirstWord(b[chars.LineStart(b, start):start])), "AllowUsers", "DenyUsers"):
 		e.addListed(b, from, end)
+	case b[start-1] == ':' && b[end] == ',' && bytes.IndexByte(b[start:end], ' ') > 0:
+		e.addPhones(b, from, end)
 	case b[start-1] == ':' && b[end] == ',':
 		e.addMembers(b, from, end)
 	case b[start-1] == '[' && b[end] == '/':
@@ -190,6 +192,20 @@ func (e *Engine) addMembers(b []byte, from, at int) {
 			e.add(b, from, at+1, end, logUserRule)
 		}
 		at = end
+	}
+}
+
+// addPhones adds the telephone numbers behind the full name of somebody in the list of accounts: First Last,office,020 7946 0123:.
+func (e *Engine) addPhones(b []byte, from, at int) {
+	rest, _, ok := bytes.Cut(chars.LineFrom(b[:min(len(b), at+chars.MaxPair)], at), []byte(":"))
+	if !ok {
+		return
+	}
+	for part := range bytes.SplitSeq(rest[1:], []byte(",")) {
+		if at++; len(chars.OnlyDigits(string(part))) >= minPhone && len(bytes.Trim(part, "0123456789+ ()-./")) == 0 {
+			e.add(b, from, at, at+len(part), phoneRule)
+		}
+		at += len(part)
 	}
 }
 

@@ -15,7 +15,7 @@ import (
 // since products and folders have such names too.
 const (
 	MinName      = 4
-	MinPlainName = 6
+	MinPlainName = 5
 	MaxLearned   = 4096
 )
 

@@ -267,7 +267,7 @@ var (
 	lineSigns = *chars.BytesOf("!#$%&*^")
 	lineWords = [][]byte{[]byte("egards"), []byte("(ipv4:"), []byte(" | "), []byte(" -- "), []byte(" +"), []byte("username"), []byte(" ("),
 		[]byte("auth-user-pass"), []byte("AUTH"), []byte("NAD+"), []byte("PID|"), []byte("N:"),
-		[]byte("user:"), []byte("|554="), []byte("'digest,'"), []byte("-pbkdf2-"), []byte(" worker["), []byte("AuthInfo:"), []byte("user_"), []byte("auth: "), []byte("<l2tp-"), []byte("<pppoe-"), []byte("<pptp-"), []byte("<sstp-"), []byte("<ovpn-"), []byte(" main["), []byte(" @ "), []byte(" => ")}
+		[]byte("user:"), []byte("|554="), []byte("'digest,'"), []byte("-pbkdf2-"), []byte(" worker["), []byte("AuthInfo:"), []byte("user_"), []byte("[~"), []byte("WHO: "), []byte("ssh:notty"), []byte("S-1-5-21-"), []byte("auth: "), []byte("<l2tp-"), []byte("<pppoe-"), []byte("<pptp-"), []byte("<sstp-"), []byte("<ovpn-"), []byte(" main["), []byte(" @ "), []byte(" => ")}
 )
 
 // worthLine reports whether a whole line may be one of those of the table. Most are told by a sign in their last words.
@@ -279,6 +279,9 @@ func worthLine(line []byte) bool {
 		if lineSigns[c] {
 			return true
 		}
+	}
+	if last := bytes.TrimRight(line, "\r\n"); last[len(last)-1] == ':' && bytes.IndexByte(last, ' ') < 0 { // a name, and what is about it below
+		return true
 	}
 	if first := line[0]; first == 'B' || first == 'T' || first == 'C' || first == 'Y' || first == 'G' { // the ends of letters
 		return len(line) < 24

@@ -520,7 +520,7 @@ func FuzzText(f *testing.F) {
 		step := len(lines) / seeds(len(lines))
 		for i := 0; i < len(lines); i += step {
 			line := lines[i]
-			line = strings.TrimPrefix(strings.TrimPrefix(line, "in:  "), "keep: ")
+			line = strings.NewReplacer("«", "", "»", "", "‹", "", "›", "").Replace(strings.TrimPrefix(strings.TrimPrefix(line, "in:  "), "keep: "))
 			f.Add([]byte(line))
 			f.Add([]byte(strings.Replace(line, " ", strings.Repeat(" ", 2*chars.MaxPair), 1))) // what is looked back at has an end
 			f.Add([]byte(strings.Replace(line, " ", " "+strings.Repeat("x", 2*chars.MaxPair)+" ", 1)))

@@ -53,11 +53,14 @@ func Companions(b []byte, start, end int, named bool, found func(from, to int, w
 	if from, to := newSecret(b, end); from < to {
 		found(from, to, SecretOfOne)
 	}
+	if from, to := accountOfOTP(b, start); from < to {
+		account(from, to)
+	}
 	line := chars.LineStart(b, start)
 	accountsInLine(b, line, start, account)
 	first := line + indentation(b, line)
 	if to := chars.NameAt(b, first); named && to > first && to < start && len(bytes.Trim(b[to:start], " \t:\"'")) == 0 &&
-		restIsBlank(b, end) && IsPerson(b[first:to]) && !IsEveryday(bytes.ToLower(b[first:to])) {
+		restIsBlank(b, end) && IsPerson(b[first:to]) && KindOf(b[first:to]) == 0 && !IsEveryday(bytes.ToLower(b[first:to])) {
 		account(first, to)
 	}
 	if first >= len(b) || chars.IsDigit(b[first]) || start-first > farKey { // the line of a log, or a long one: it is no part of a block
@@ -100,6 +103,26 @@ func newSecret(b []byte, end int) (from, to int) {
 		}
 	}
 	return 0, 0
+}
+
+// accountOfOTP gives the account in the label before the parameters of a code for one-time passwords: otpauth://totp/PIER:NAME?secret=….
+func accountOfOTP(b []byte, start int) (from, to int) {
+	before := b[max(0, start-200):start]
+	head := bytes.LastIndex(before, []byte("otpauth://"))
+	if head < 0 {
+		return 0, 0
+	}
+	to = bytes.IndexByte(before[head:], '?')
+	if to < 0 {
+		return 0, 0
+	}
+	label := before[head+len("otpauth://") : head+to]
+	at := max(bytes.LastIndexByte(label, '/')+1, bytes.LastIndexByte(label, ':')+1, bytes.LastIndex(bytes.ToLower(label), []byte("%3a"))+3)
+	if v := label[min(at, len(label)):]; len(v) < 2 || !IsPerson(v) {
+		return 0, 0
+	}
+	end := start - len(before) + head + to
+	return end - (len(label) - at), end
 }
 
 // restIsBlank says whether nothing follows in a line.

@@ -40,10 +40,13 @@ func GivenNames(b []byte, from, to int, person func(start, end int)) {
 			isCredit(chars.LineFrom(b[:to], chars.LineStart(b, at))) {
 			continue
 		}
-		if first {
-			if bytes.HasPrefix(b[end:to], []byte(": ")) { // of a chat
-				person(at, end)
+		if first || bytes.HasSuffix(b[:at], []byte("- ")) || bytes.HasSuffix(b[:at], []byte("] ")) {
+			if rest := b[end:to]; bytes.HasPrefix(rest, []byte(": ")) || len(rest) > 3 && rest[0] == ' ' && rest[1] == '[' && chars.IsDigit(rest[2]) {
+				person(at, end) // of a chat
+				continue
 			}
+		}
+		if first {
 			continue
 		}
 		named := b[at-1] != ' ' && (end == to || b[end] == '\n' || besideNames[b[end]] && b[end] != ' ') || // a cell
@@ -68,6 +71,12 @@ var greetings = chars.WordSet(`hi hello dear hey hallo hei hej hola bonjour ciao
 // behind or the time of an entry (06:05 M. Sorley restarted it), and the given name alone behind a greeting (Hi Ingrid,).
 func shortName(b []byte, from, at int) (end int) {
 	before := lastWord(b[max(from, at-16):at])
+	if to := surnameFirst(b, at); to > 0 {
+		return to
+	}
+	if end = wordEnd(b, at); doesSomething(b, end) && lexicon.Given(bytes.ToLower(b[at:end])) && !IsEveryday(bytes.ToLower(b[at:end])) {
+		return end
+	}
 	if at+3 < len(b) && b[at+1] == '.' && b[at+2] == ' ' && isCapital(b, at+3) {
 		end = wordEnd(b, at+3)
 		entry := chars.IsAllDigits([]byte(strings.ReplaceAll(before, ":", ""))) && len(before) >= 4 && end+1 < len(b) && b[end] == ' ' &&
@@ -85,6 +94,28 @@ func shortName(b []byte, from, at int) (end int) {
 		return end
 	}
 	return 0
+}
+
+// surnameFirst gives the end of a surname and a given name behind a comma, where a colon follows as in chats: Sorley, Maire: ….
+func surnameFirst(b []byte, at int) int {
+	comma := wordEnd(b, at)
+	if comma-at < 3 || comma+4 > len(b) || b[comma] != ',' || b[comma+1] != ' ' || !isCapital(b, comma+2) {
+		return 0
+	}
+	end := wordEnd(b, comma+2)
+	if end < len(b) && b[end] == ':' && lexicon.Given(bytes.ToLower(b[comma+2:end])) && !IsEveryday(bytes.ToLower(b[at:comma])) {
+		return end
+	}
+	return 0
+}
+
+// deeds are what somebody does of whom a note tells by the given name.
+var deeds = chars.WordSet(`saw said says told called rang phoned restarted reported confirmed asked wants went came took found fixed changed
+	noticed replied answered mentioned checked tried unplugged pressed opened closed knows left logged swapped thinks reckons`)
+
+// doesSomething says whether the word at a place is what somebody did.
+func doesSomething(b []byte, at int) bool {
+	return at+4 < len(b) && b[at] == ' ' && deeds.HasBytes(b[at+1:wordEnd(b, at+1)])
 }
 
 // wordEnd gives the end of a word of letters of any script.

@@ -20,7 +20,7 @@ var privateFirst = func() (set [256]bool) {
 
 // notHosts are words before .local and the like that are no host.
 var notHosts = chars.WordSet("jail fonts man mdoc hosts this self rc threading thread js conf window java jdk sun settings " +
-	"config env usr var etc params file data test")
+	"kadmin config env usr var etc params file data test")
 
 // Host finds host names under private domains, around the dot before the domain.
 func Host(b []byte, at, free int) (int, int, bool) {

@@ -36,7 +36,7 @@ func Notes(b []byte, from, to int, found func(start, end int, kind Noted)) {
 // noteLine looks at one line.
 func noteLine(b []byte, from, to int, found func(start, end int, kind Noted)) {
 	since, told := 0, false // words since the one for a password, and whether it was said what follows
-	phone, account := false, false
+	phone, account, codes, last := false, false, false, false
 	for at := from; at < to; {
 		for at < to && chars.IsBlank(b[at]) {
 			at++
@@ -70,12 +70,16 @@ func noteLine(b []byte, from, to int, found func(start, end int, kind Noted)) {
 		switch {
 		case ok && kind == NotedSecret:
 			since, told = 1, colon
+		case codes && isBackupCode(b[start:stop]):
+			found(start, stop, NotedSecret)
 		case since > 0:
 			if since++; since > farNoted {
 				since = 0
 			}
 			told = colon || isWord(b[at:end])
 		}
+		codes = codes && isBackupCode(b[start:stop]) || colon && last && isCodes(b[start:stop])
+		last = lexicon.NotedSpare.HasBytes(bytes.ToLower(b[start:stop]))
 		plain := len(b[at:end]) == 1 && bytes.IndexByte([]byte(":=-"), b[at]) >= 0
 		account, phone = ok && kind == NotedAccount || account && plain, ok && kind == NotedPhone || phone && plain
 		at = end
@@ -83,6 +87,14 @@ func noteLine(b []byte, from, to int, found func(start, end int, kind Noted)) {
 }
 
 func isWord(w []byte) bool { return len(w) <= 16 && lexicon.NotedIs.HasBytes(bytes.ToLower(w)) }
+
+func isCodes(w []byte) bool { return chars.IsOneOf(bytes.ToLower(w), "codes", "code", "keys") }
+
+// isBackupCode says whether a word is one of the codes that are kept for the day on which the telephone is lost: 4471-9021.
+func isBackupCode(w []byte) bool {
+	digits := len(chars.OnlyDigits(string(w)))
+	return digits >= 6 && digits <= 12 && len(bytes.Trim(w, "0123456789-")) == 0
+}
 
 // notedKind says of what kind a word tells.
 func notedKind(w []byte) (Noted, bool) {

@@ -18,6 +18,9 @@ var NotedAccounts = chars.WordSet(`user username login account benutzer benutzer
 var NotedPhones = chars.WordSet(`tel telefon tlf telefono teléfono téléphone telephone telefone telefoon tél tfno puhelin puh móvil movil mobil
 	mobiel mobile cell handy cellulare komórka fax phone rufnummer durchwahl тел телефон`)
 
+// NotedSpare are words before the codes that are kept for the day on which a telephone is lost.
+var NotedSpare = chars.WordSet("backup recovery scratch emergency rescue spare")
+
 // NotedBeforePeople are words behind which people are named.
 var NotedBeforePeople = chars.WordSet(`from to by with for of or cc attn contact call called calls ask asked tell told informed thanks regards
 	thank owner engineer operator via met saw phoned rang texted emailed mailed paged reached woke relieved briefed and says said

@@ -57,10 +57,15 @@ var LineRows = []Phrase{
 	{`* main[{account}]*`, yes("ocserv[811]: main[«msorley»]:192.0.2.7:41022 user disconnected"), no("x main[]: x")},
 	{`*> Client: {user!} * *.*`, yes("#0>     Client: «msorley» @ PIER.EXAMPLE"), no("#0> client: x")},
 	{`... auth: passwd-file({account},*`, yes("Mar 14 06:12:23 mail dovecot: auth: passwd-file(«tquill»,192.0.2.94): Password mismatch"), no("auth: x")},
-	{`user_{account}="{secret!}"*`, yes(`  user_«gate_events»="«Sea+Bass4»";`), no("user_x=1")},
+	{`user_{account}="{strong}"*`, yes(`  user_«gate_events»="«Sea+Bass4»";`), no("user_x=1")},
 	{`* * <l2tp-{account}`, yes("06:12:41 l2tp,ppp,info <l2tp-«msorley»>: authenticated"), no("x <l2tp->")},
 	{`* * <pppoe-{account}`, yes("06:12:41 pppoe,ppp,info <pppoe-«msorley»>: authenticated"), no("x <pppoe->")},
 	{`* * <sstp-{account}`, yes("06:12:41 sstp,ppp,info <sstp-«msorley»>: connected"), no("x <sstp->")},
+	{`... [~{account}`, yes("[~«tquill»] please look at it"), no("[~] x")},
+	{`{account}: NL When Type *`, yes("«kvale»:\nWhen                Type  Source"), no("kvale:\nWhen")},
+	{`{user!} S-1-5-21-*`, yes("pier\\«msorley»  S-1-5-21-1004336348-1177238915"), no("x S-1-5-18")},
+	{`{user!} ssh:notty @ *`, yes("«kvale»    ssh:notty    203.0.113.126    Sat Mar 14 06:12"), no("x ssh:notty")},
+	{`WHO: {user!} $`, yes("WHO: «kvale»"), no("WHO: a b")},
 	{`username {quser}`, yes(`"username" "«itostrund»" "client-info" "x"`), no(`"username" is`)},
 }
 

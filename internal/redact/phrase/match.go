@@ -346,7 +346,7 @@ func (m *matcher) note(slot Slot, at, end int, quoted bool) bool {
 	if end == at || (slot == User || slot == SureUser || slot == Account || slot == QuotedUser) && !isName(m.b[at:end]) {
 		return false
 	}
-	if slot == Account || slot == SureUser || slot == User || slot == QuotedUser {
+	if slot == Account || slot == SureUser || slot == User || slot == QuotedUser || slot == Person {
 		if n := bytes.LastIndexByte(m.b[at:end], '\\'); n > 0 && at+n+1 < end { // DOMAIN\NAME
 			at += n + 1
 		}

@@ -179,6 +179,8 @@ var Secrets = []Phrase{
 	{`given|supplied|entered|typed|tried! password: {secret!}`,
 		yes("Password mismatch (given password: «fog-horn»)"), no("given password wrong")},
 	{`id # # #? password|passwort|pass|pw|pin {unusual}`, yes("ID 411 902 771, password «q7x2»"), no("id 4 5 password the")},
+	{`password NL V! # NL {secret!} $`, yes("K 8\npassword\nV 10\n«Wn4-Brine!k2»"), no("password\nV x")},
+	{`username NL V! # NL {account} $`, yes("K 8\nusername\nV 9\n«itostrund»"), no("username\nV x")},
 	{`^ option key {quoted}`, yes("\toption key '«Wn4-Brine!k2»'"), no("option key x")},
 	{`{user!} *? : PSK|EAP|XAUTH {quoted}`,
 		yes(`«itostrund» : EAP "«Wn4-Brine!k2»"`, `«itostrund» %any : XAUTH "«Wn4-Brine!k2»"`),
