@@ -51,6 +51,7 @@ require (
 	golang.org/x/term v0.47.0
 	golang.org/x/text v0.43.0
 	golang.org/x/time v0.16.0
+	golang.org/x/tools v0.51.0
 	gopkg.in/ini.v1 v1.67.3
 	maragu.dev/gomponents v1.2.0
 	mvdan.cc/sh/v3 v3.14.1
@@ -85,7 +86,7 @@ require (
 	github.com/russross/blackfriday/v2 v2.1.0 // indirect
 	github.com/xo/terminfo v0.0.0-20220910002029-abceb7e1c41e // indirect
 	go.yaml.in/yaml/v3 v3.0.6 // indirect
-	golang.org/x/tools v0.51.0 // indirect
+	golang.org/x/mod v0.41.0 // indirect
 )
 
 replace github.com/atotto/clipboard => ./internal/noclipboard

@@ -50,7 +50,7 @@ func cellsHead(b []byte, at int) (t cellTable, ok bool) {
 		}
 		if t, ok := cellKinds(line, sep, sep); ok {
 			if sep == '|' {
-				t.ruled = true
+				t.ruled = !goesOn(b, line, first+len(line)) || t.cells < 3
 				return t, true
 			}
 			loose := chars.IsSpace(line[0]) || bytes.Contains(line, []byte{sep, ' '}) || bytes.Contains(line, []byte{' ', sep})
@@ -95,6 +95,17 @@ func copyHead(line []byte) ([]byte, bool) {
 		return nil, false
 	}
 	return line[open+1 : end], true
+}
+
+// goesOn says whether the line below the head of a table has as many pipes, with blanks around them: then it is the first row, without a
+// rule between.
+func goesOn(b, head []byte, end int) bool {
+	next := chars.NextLine(b, end)
+	if next >= len(b) {
+		return false
+	}
+	row, pipe := chars.LineFrom(b, next), []byte(" | ")
+	return bytes.Count(row, pipe) == bytes.Count(head, pipe) && bytes.Count(row, []byte("|")) == bytes.Count(head, []byte("|"))
 }
 
 // cellKinds reads the names of columns; those of rows have another separator.

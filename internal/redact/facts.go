@@ -65,7 +65,8 @@ var (
 )
 
 // containers hold nothing but secrets, whatever each is called.
-var containers = chars.WordSet("secrets tokens passwords credentials api_tokens apikeys api_keys github-oauth gitlab-oauth gitlab-token bitbucket-oauth")
+var containers = chars.WordSet("secrets tokens passwords credentials api_tokens apikeys api_keys " +
+	"github-oauth gitlab-oauth gitlab-token bitbucket-oauth")
 
 // lastPart gives the last word of a key, in small letters: value of ParameterValue.
 func lastPart(key []byte) string {
@@ -85,7 +86,8 @@ func (e *Engine) keyFactOf(key []byte) keyFact {
 		return f
 	}
 	last := lastPart(key)
-	f := keyFact{class: lexicon.KeyClass(key, judge.Parts), name: nameKeys.Has(last), value: valueKeys.Has(last)}
+	f := keyFact{class: lexicon.KeyClass(key, judge.Parts), name: nameKeys.Has(last),
+		value: last == "value" || valueKeys.Has(last) && len(last) == len(key)}
 	if f.class == lexicon.None && !f.name && !f.value {
 		switch kind := find.KindOf(key); {
 		case kind&find.KeySecret != 0:

@@ -232,6 +232,9 @@ func (e *Engine) findLines(b []byte, from int) {
 			e.peopleIn(b, max(from, s.start), s.end)
 		case n <= mostWhole && bytes.ContainsAny(b[s.start:s.end], "!#$%&*^@"): // a line of a log: there are very many
 			e.linesIn(b, max(from, s.start), s.end)
+			if bytes.Contains(b[s.start:s.end], []byte(" / ")) { // NAME / SECRET; for the rest there are phrases
+				e.notesIn(b, max(from, s.start), s.end)
+			}
 		}
 	}
 }
@@ -251,6 +254,11 @@ func (e *Engine) peopleIn(b []byte, from, to int) {
 			e.findings[n].weak = true
 		}
 	})
+	e.notesIn(b, from, to)
+}
+
+// notesIn adds what people tell each other in a text.
+func (e *Engine) notesIn(b []byte, from, to int) {
 	find.Notes(b, from, to, func(start, end int, kind find.Noted) {
 		if find.PlaceholderLen(b[max(0, start-1):]) > 0 || holdsPlaceholder(b[start:end]) {
 			return
@@ -280,7 +288,7 @@ func worthLine(line []byte) bool {
 			return true
 		}
 	}
-	if last := bytes.TrimRight(line, "\r\n"); last[len(last)-1] == ':' && bytes.IndexByte(last, ' ') < 0 { // a name, and what is about it below
+	if last := bytes.TrimRight(line, "\r\n"); last[len(last)-1] == ':' && bytes.IndexByte(last, ' ') < 0 || string(last) == "password" { // a name, and what is about it below
 		return true
 	}
 	if first := line[0]; first == 'B' || first == 'T' || first == 'C' || first == 'Y' || first == 'G' { // the ends of letters

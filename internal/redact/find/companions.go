@@ -45,16 +45,13 @@ const (
 // word before it is an account, whatever it is.
 func Companions(b []byte, start, end int, named bool, found func(from, to int, what Companion)) {
 	account := func(from, to int) { found(from, to, Account) }
-	if rest := chars.LineFrom(b, min(end+1, len(b))); bytes.HasPrefix(rest, []byte("by ")) && end < len(b) && b[end] == ' ' {
-		if from, to := nameBehind(b, end+len(" by "), len(b)); from < to && from == end+len(" by ") {
-			account(from, to)
-		}
-	}
 	if from, to := newSecret(b, end); from < to {
 		found(from, to, SecretOfOne)
 	}
-	if from, to := accountOfOTP(b, start); from < to {
-		account(from, to)
+	for _, of := range []func(b []byte, start, end int) (from, to int){accountBy, accountOfOTP} {
+		if from, to := of(b, start, end); from < to {
+			account(from, to)
+		}
 	}
 	line := chars.LineStart(b, start)
 	accountsInLine(b, line, start, account)
@@ -87,6 +84,18 @@ func Companions(b []byte, start, end int, named bool, found func(from, to int, w
 	}
 }
 
+// accountBy gives who did something with a secret: password reset to SECRET by NAME.
+func accountBy(b []byte, _, end int) (from, to int) {
+	rest := chars.LineFrom(b, min(end+1, len(b)))
+	if end >= len(b) || b[end] != ' ' || !bytes.HasPrefix(rest, []byte("by ")) {
+		return 0, 0
+	}
+	if from, to = nameBehind(b, end+len(" by "), len(b)); from != end+len(" by ") {
+		return 0, 0
+	}
+	return from, to
+}
+
 // newSecret gives the value behind an arrow, which takes the place of a secret in quotes: "old" -> "new".
 func newSecret(b []byte, end int) (from, to int) {
 	if end >= len(b) || !isQuote(b[end]) {
@@ -106,7 +115,10 @@ func newSecret(b []byte, end int) (from, to int) {
 }
 
 // accountOfOTP gives the account in the label before the parameters of a code for one-time passwords: otpauth://totp/PIER:NAME?secret=….
-func accountOfOTP(b []byte, start int) (from, to int) {
+func accountOfOTP(b []byte, start, _ int) (from, to int) {
+	if !bytes.HasSuffix(b[:start], []byte("secret=")) {
+		return 0, 0
+	}
 	before := b[max(0, start-200):start]
 	head := bytes.LastIndex(before, []byte("otpauth://"))
 	if head < 0 {
@@ -173,7 +185,9 @@ func accountsInLine(b []byte, line, until int, account func(from, to int)) {
 			word++
 		}
 		if quotedName || accountWords.HasBytes(bytes.ToLower(b[at:word])) {
-			if from, to := nameBehind(b, pastIs(b, word, until), until); from < to {
+			from, to := nameBehind(b, pastIs(b, word, until), until)
+			host := bytes.HasPrefix(b[to:until], []byte(" -")) && bytes.IndexByte(b[from:to], '.') > 0 // login registry.example -u NAME
+			if from < to && !host {
 				account(from, to)
 			}
 		}
@@ -253,6 +267,10 @@ func isSibling(b []byte, line, indent int, found func(from, to int, what Compani
 	if at-line > indent {
 		return true // within something of the block
 	}
+	if from, to := accountOfConstant(text); from < to {
+		found(at+from, at+to, Account)
+		return true
+	}
 	key := 0
 	for key < len(text) && (chars.IsWord(text[key]) || text[key] == '-' || text[key] == '.') {
 		key++
@@ -271,6 +289,21 @@ func isSibling(b []byte, line, indent int, found func(from, to int, what Compani
 		found(at+from, at+to, Account)
 	}
 	return true
+}
+
+// accountOfConstant gives the account in a line of PHP that names a constant: define('DB_USER', 'itostrund');.
+func accountOfConstant(text []byte) (from, to int) {
+	rest, ok := bytes.CutPrefix(text, []byte("define("))
+	quote := bytes.IndexAny(rest, `'"`)
+	if !ok || quote < 0 {
+		return 0, 0
+	}
+	parts := bytes.SplitN(rest[quote+1:], rest[quote:quote+1], 4)
+	if len(parts) < 4 || KindOf(parts[0])&KeyUser == 0 || !IsPerson(parts[2]) || chars.NameAt(parts[2], 0) != len(parts[2]) {
+		return 0, 0
+	}
+	from = len(text) - len(rest) + quote + 1 + len(parts[0]) + 1 + len(parts[1]) + 1
+	return from, from + len(parts[2])
 }
 
 // valueBehind gives the value behind the key of a line, without its quotes and the sign that ends it.

@@ -29,43 +29,58 @@ func GivenNames(b []byte, from, to int, person func(start, end int)) {
 			continue
 		}
 		end := givenName(b[:to], at)
-		if end == 0 {
-			if end = shortName(b[:to], from, at); end > 0 && !isCredit(chars.LineFrom(b[:to], chars.LineStart(b, at))) {
-				person(at, end)
-				at = end
-			}
-			continue
+		short := end == 0
+		if short {
+			end = shortName(b[:to], from, at)
 		}
-		if !first && b[at-1] == '(' && end+1 < to && b[end] == ')' && b[end+1] == '\n' ||
-			isCredit(chars.LineFrom(b[:to], chars.LineStart(b, at))) {
-			continue
-		}
-		if first || bytes.HasSuffix(b[:at], []byte("- ")) || bytes.HasSuffix(b[:at], []byte("] ")) {
-			if rest := b[end:to]; bytes.HasPrefix(rest, []byte(": ")) || len(rest) > 3 && rest[0] == ' ' && rest[1] == '[' && chars.IsDigit(rest[2]) {
-				person(at, end) // of a chat
-				continue
-			}
-		}
-		if first {
-			continue
-		}
-		named := b[at-1] != ' ' && (end == to || b[end] == '\n' || besideNames[b[end]] && b[end] != ' ') || // a cell
-			bytes.HasPrefix(b[end:to], []byte(" <")) && bytes.IndexByte(chars.LineFrom(b[:to], end), '@') > 0 ||
-			at > 2 && b[at-2] == ':' && isKeyLetter(b[at-3]) && (end == to || b[end] == '\n') // the whole value
-		if !named && shouted(b, at) {
-			continue
-		}
-		if !named && (b[at-1] != ' ' || !lexicon.NotedBeforePeople.Has(lastWord(b[max(from, at-16):at]))) {
+		if end == 0 || isCredit(chars.LineFrom(b[:to], chars.LineStart(b, at))) ||
+			!short && !ofChat(b[:to], at, end, first) && (first || !isNamed(b[:to], from, at, end)) {
 			continue
 		}
 		person(at, end)
+		for next := nextOfList(b[:to], end); next > 0 && behindKey(b, at); next = nextOfList(b[:to], end) {
+			end = givenName(b[:to], next)
+			person(next, end)
+		}
 		at = end
 	}
 }
 
+// ofChat says whether a name stands over or before what somebody wrote: "Ilvar Tostrund: …" and "Ilvar Tostrund [06:12]".
+func ofChat(b []byte, at, end int, first bool) bool {
+	if !first && !bytes.HasSuffix(b[:at], []byte("- ")) && !bytes.HasSuffix(b[:at], []byte("] ")) {
+		return false
+	}
+	rest := b[end:]
+	return bytes.HasPrefix(rest, []byte(": ")) || len(rest) > 3 && rest[0] == ' ' && rest[1] == '[' && chars.IsDigit(rest[2])
+}
+
+// isNamed says whether the place of a name is one at which people are named.
+func isNamed(b []byte, from, at, end int) bool {
+	ends := end == len(b) || b[end] == '\n'
+	switch {
+	case b[at-1] == '(' && end+1 < len(b) && b[end] == ')' && b[end+1] == '\n':
+		return false
+	case b[at-1] != ' ' && (ends || besideNames[b[end]] && b[end] != ' '): // a cell
+		return true
+	case bytes.HasPrefix(b[end:], []byte(" <")) && bytes.IndexByte(chars.LineFrom(b, end), '@') > 0:
+		return true
+	case behindKey(b, at) && (ends || nextOfList(b, end) > 0): // the whole value, or a list
+		return true
+	case shouted(b, at), b[at-1] != ' ':
+		return false
+	}
+	return lexicon.NotedBeforePeople.Has(lastWord(b[max(from, at-16):at]))
+}
+
+// behindKey says whether a colon and a blank stand before a place, behind a word.
+func behindKey(b []byte, at int) bool {
+	return at > 2 && b[at-1] == ' ' && b[at-2] == ':' && isKeyLetter(b[at-3])
+}
+
 // greetings are words before the given name of somebody who is spoken to.
-var greetings = chars.WordSet(`hi hello dear hey hallo hei hej hola bonjour ciao moin liebe lieber beste chère cher caro cara querido querida
-	morning evening afternoon`)
+var greetings = chars.WordSet(`hi hello dear hey hallo hei hej hola bonjour ciao moin liebe lieber beste chère cher caro cara
+	querido querida morning evening afternoon`)
 
 // shortName gives the end of what people are called in notes for short: an initial and a surname behind a word that people are named
 // behind or the time of an entry (06:05 M. Sorley restarted it), and the given name alone behind a greeting (Hi Ingrid,).
@@ -78,19 +93,24 @@ func shortName(b []byte, from, at int) (end int) {
 		return end
 	}
 	if at+3 < len(b) && b[at+1] == '.' && b[at+2] == ' ' && isCapital(b, at+3) {
-		end = wordEnd(b, at+3)
-		entry := chars.IsAllDigits([]byte(strings.ReplaceAll(before, ":", ""))) && len(before) >= 4 && end+1 < len(b) && b[end] == ' ' &&
-			chars.IsLower(b[end+1])
-		if end-at > 5 && (end == len(b) || !chars.IsWord(b[end]) && b[end] != '-') && !IsEveryday(bytes.ToLower(b[at+3:end])) &&
-			(entry || lexicon.NotedBeforePeople.Has(before)) {
-			return end
-		}
-		return 0
+		return initialAndSurname(b, at, before)
 	}
 	if end = wordEnd(b, at); end-at < 3 || !greetings.Has(before) || !lexicon.Given(bytes.ToLower(b[at:end])) {
 		return 0
 	}
 	if end == len(b) || b[end] == ',' || b[end] == '\n' || b[end] == '!' {
+		return end
+	}
+	return 0
+}
+
+// initialAndSurname gives the end of a name with an initial, given the word before it.
+func initialAndSurname(b []byte, at int, before string) int {
+	end := wordEnd(b, at+3)
+	entry := chars.IsAllDigits([]byte(strings.ReplaceAll(before, ":", ""))) && len(before) >= 4 && end+1 < len(b) && b[end] == ' ' &&
+		chars.IsLower(b[end+1])
+	if end-at > 5 && (end == len(b) || !chars.IsWord(b[end]) && b[end] != '-') && !IsEveryday(bytes.ToLower(b[at+3:end])) &&
+		(entry || lexicon.NotedBeforePeople.Has(before)) {
 		return end
 	}
 	return 0
@@ -133,6 +153,14 @@ func isCapital(b []byte, at int) bool {
 	}
 	r, _ := utf8.DecodeRune(b[at:])
 	return unicode.IsUpper(r)
+}
+
+// nextOfList gives the place of the next name behind a comma, where there is one; else 0.
+func nextOfList(b []byte, end int) int {
+	if at := end + 2; at+3 < len(b) && b[end] == ',' && b[end+1] == ' ' && isCapital(b, at) && givenName(b, at) > 0 {
+		return at
+	}
+	return 0
 }
 
 // shouted says whether a word and the one before it stand in capitals, as in licences.

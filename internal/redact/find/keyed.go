@@ -258,7 +258,9 @@ func (k keyed) weakSecret(b []byte, at int) (int, int, bool) {
 	if start, end, _ := KeySpan(b, at); end-start == 1 && (!k.quoted || len(v) < 32) {
 		return 0, 0, false
 	}
-	looks := LooksRandom(v) || k.quoted && LooksFierce(v) && bytes.ContainsAny(v, "!#$%&^")
+	start, _, _ := KeySpan(b, at)
+	parameter := start > 0 && (b[start-1] == '?' || b[start-1] == '&') // of a URL
+	looks := LooksRandom(v) || parameter && LooksStrong(v) || k.quoted && LooksFierce(v) && bytes.ContainsAny(v, "!#$%&^")
 	return k.start, k.end, looks && IsValue(v) && bytes.IndexByte(v, '(') < 0
 }
 

@@ -180,7 +180,11 @@ func ofScheme(b []byte, start int) bool {
 		return true
 	}
 	scheme, ok := bytes.CutSuffix(before, []byte("://"))
-	return ok && sessionSchemes.Has(chars.LastWordOf(scheme)) && IsLoginWord(b[start:chars.NameAt(b, start)])
+	letters := len(scheme)
+	for letters > 0 && chars.IsLower(scheme[letters-1]) {
+		letters--
+	}
+	return ok && sessionSchemes.HasBytes(scheme[letters:]) && IsLoginWord(b[start:chars.NameAt(b, start)])
 }
 
 // behindConnection says whether NAME@host or NAME@ADDRESS stands behind a word of those who connect.

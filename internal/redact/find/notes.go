@@ -65,6 +65,9 @@ func noteLine(b []byte, from, to int, found func(start, end int, kind Noted)) {
 				end = max(end, n)
 			}
 		}
+		if pair(b, start, stop, to, found) {
+			since, told = 0, false
+		}
 		kind, ok := notedKind(b[start:stop])
 		colon := b[end-1] == ':' || b[end-1] == '='
 		switch {
@@ -94,6 +97,24 @@ func isCodes(w []byte) bool { return chars.IsOneOf(bytes.ToLower(w), "codes", "c
 func isBackupCode(w []byte) bool {
 	digits := len(chars.OnlyDigits(string(w)))
 	return digits >= 6 && digits <= 12 && len(bytes.Trim(w, "0123456789-")) == 0
+}
+
+// pair finds a name and a password with a slash between, as people write them: scan7 / Clove-Hitch2.
+func pair(b []byte, start, stop, to int, found func(start, end int, kind Noted)) bool {
+	if stop+3 >= to || string(b[stop:stop+3]) != " / " || stop-start < 3 || chars.NameAt(b, start) != stop || !IsPerson(b[start:stop]) {
+		return false
+	}
+	end := stop + 3
+	for end < to && !chars.IsBlank(b[end]) {
+		end++
+	}
+	from, end := bareWord(b, stop+3, end)
+	if !notedSecret(b[from:end]) || !notedAccount(b[start:stop]) && !IsLoginWord(b[start:stop]) && !IsServiceAccount(b[start:stop]) {
+		return false
+	}
+	found(start, stop, NotedAccount)
+	found(from, end, NotedSecret)
+	return true
 }
 
 // notedKind says of what kind a word tells.

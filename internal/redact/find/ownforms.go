@@ -125,7 +125,8 @@ func secondOfPair(b []byte, at, free int) (from, to int, pair bool) {
 		start--
 	}
 	name := bytes.ReplaceAll(b[start:end], []byte("_"), nil)
-	third := chars.IsOneOf(name, tripleCalls...)
+	third := chars.IsOneOf(name, tripleCalls...) || chars.IsOneOf(name, "connect") && at+5 < len(b) &&
+		(chars.EqualFold(b[at+2:at+5], "dbi") || chars.EqualFold(b[at+2:at+6], "jdbc"))
 	if start == end || !third && !chars.IsOneOf(name, pairCalls...) || at+1 >= len(b) {
 		return 0, 0, false
 	}

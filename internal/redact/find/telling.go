@@ -16,7 +16,7 @@ var Telling = []string{
 	"keypass", "psksecret", "keydata", "privkey", "hmackey", "masterkey", "cipherkey", "accountkey", "licensekey", "licencekey",
 	"subscriptionkey", "activationkey", "storagekey", "deploykey", "wifikey", "wlankey", "networkkey",
 	"erlangcookie", "seedphrase", "totpseed", "otpseed", "activationcode", "unlockcode", "pukcode", "authtok", "recoverykey", "unsealkey",
-	"samlresponse", "samlrequest", "palavrapasse", "lozinka", "jelszo", "losenord",
+	"sensitivepropskey", "samlresponse", "samlrequest", "palavrapasse", "lozinka", "jelszo", "losenord",
 	"passwort", "kennwort", "contrase", "senha", "motdepasse", "wachtwoord", "passord", "adgangskode", "heslo", "parola", "salasana",
 }
 

@@ -58,11 +58,12 @@ var harmless = []string{
 	"ttl", "url", "uri", "endpoint", "hint", "field", "timeout", "version", "status", "format", "changed", "updated", "valid",
 	"required", "enabled", "retries", "attempts", "errors", "error", "failed", "invalid", "rotation", "rotated", "bytes", "limit",
 	"exception", "handler", "manager", "service", "validator", "encoder", "reader", "dialog", "prompt", "reset", "check",
-	"method", "methods", "algorithm", "algo", "scheme", "iterations", "rounds", "charset", "stdin", "size", "lifetime", "issuer", "audience", "header", "set", "store", "provider", "mode",
+	"method", "methods", "arn", "algorithm", "algo", "scheme", "iterations", "rounds", "charset", "stdin", "size", "lifetime", "issuer", "audience", "header", "set", "store", "provider", "mode",
 }
 
 // notSecret lists values that stand for something else.
 var notSecret = chars.WordSet(`
+	auth session account setcred
 	true false null none nil yes no on off amd64 arm64 i386 armhf all any chauthtok undefined n/a - ok unset enabled disabled
 	required optional missing expired invalid empty denied`)
 

@@ -84,14 +84,27 @@ func (p *Place) Secret() bool {
 	if len(t) < leastSecret || len(t) == 2 && chars.IsDigit(t[0]) && chars.IsDigit(t[1]) {
 		return false
 	}
-	if p.elsewhere() || Code(t) || isNamed(t) {
+	if p.elsewhere() || Code(t) && !p.quotedOption() || isNamed(t) {
 		return false
 	}
 	if p.quoted() {
 		return !Format(t) && !(p.After[0] == '"' && t[0] == '$' && variable(t)) &&
 			(bytes.IndexByte([]byte("!*"), t[0]) >= 0 || !reference(t))
 	}
-	return !reference(t) && !p.bareCode() && !p.ofSentence()
+	return !reference(t) && (!p.bareCode() || p.ofURL()) && !p.ofSentence()
+}
+
+// quotedOption reports whether the value stands in quotes behind an option, as on a command line: --password 'Sheet(Bend)'.
+func (p *Place) quotedOption() bool {
+	before := bytes.TrimRight(p.Before, " ='\"")
+	return p.quoted() && len(before)+1 < len(p.Before) && bytes.HasPrefix(before[bytes.LastIndexByte(before, ' ')+1:], []byte("--"))
+}
+
+// ofURL reports whether the value is one of the parameters of a URL: ?password=Eye_Splice3&delete=true.
+func (p *Place) ofURL() bool {
+	url := bytes.LastIndex(p.Before, []byte("://"))
+	return url >= 0 && len(p.Before) > url+3 && p.Before[len(p.Before)-1] == '=' && bytes.IndexByte(p.Before[url:], ' ') < 0 &&
+		bytes.ContainsAny(p.Before[url:], "?;&")
 }
 
 // bareCode reports whether a value without quotes is a piece of a program: a variable, a macro, an argument with its name.

@@ -66,6 +66,9 @@ var LineRows = []Phrase{
 	{`{user!} S-1-5-21-*`, yes("pier\\«msorley»  S-1-5-21-1004336348-1177238915"), no("x S-1-5-18")},
 	{`{user!} ssh:notty @ *`, yes("«kvale»    ssh:notty    203.0.113.126    Sat Mar 14 06:12"), no("x ssh:notty")},
 	{`WHO: {user!} $`, yes("WHO: «kvale»"), no("WHO: a b")},
+	{`{user!} # [*/*/*:*:*:* +* total *`, yes("«msorley» 411 [14/Mar/2026:06:12:16 +0000] total 4"), no("x 411 [14/Mar/2026] total")},
+	{`password NL V # NL {secret!} $`, yes("password\nV 10\n«Wn4-Brine!k2»"), no("password\nV x")},
+	{`username NL V # NL {account} $`, yes("username\nV 9\n«itostrund»"), no("username\nV x")},
 	{`username {quser}`, yes(`"username" "«itostrund»" "client-info" "x"`), no(`"username" is`)},
 }
 
