@@ -257,14 +257,16 @@ func (e *Engine) peopleIn(b []byte, from, to int) {
 	e.notesIn(b, from, to)
 }
 
+var ruleOfNoted = [...]string{find.NotedSecret: wordedSecretRule, find.NotedAccount: logUserRule, find.NotedPhone: phoneRule}
+
 // notesIn adds what people tell each other in a text.
 func (e *Engine) notesIn(b []byte, from, to int) {
 	find.Notes(b, from, to, func(start, end int, kind find.Noted) {
 		if find.PlaceholderLen(b[max(0, start-1):]) > 0 || holdsPlaceholder(b[start:end]) {
 			return
 		}
-		n, rule := len(e.findings), [...]string{find.NotedSecret: wordedSecretRule, find.NotedAccount: logUserRule, find.NotedPhone: phoneRule}[kind]
-		if e.add(b, from, start, end, rule); len(e.findings) > n && kind != find.NotedSecret {
+		n := len(e.findings)
+		if e.add(b, from, start, end, ruleOfNoted[kind]); len(e.findings) > n && kind != find.NotedSecret {
 			e.findings[n].weak = true
 		}
 	})
@@ -273,9 +275,10 @@ func (e *Engine) notesIn(b []byte, from, to int) {
 // lineSigns are what passwords have and hardly any other word; lineWords, what the other whole lines have of which a table knows.
 var (
 	lineSigns = *chars.BytesOf("!#$%&*^")
-	lineWords = [][]byte{[]byte("egards"), []byte("(ipv4:"), []byte(" | "), []byte(" -- "), []byte(" +"), []byte("username"), []byte(" ("),
-		[]byte("auth-user-pass"), []byte("AUTH"), []byte("NAD+"), []byte("PID|"), []byte("N:"),
-		[]byte("user:"), []byte("|554="), []byte("'digest,'"), []byte("-pbkdf2-"), []byte(" worker["), []byte("AuthInfo:"), []byte("user_"), []byte("[~"), []byte("WHO: "), []byte("ssh:notty"), []byte("S-1-5-21-"), []byte("auth: "), []byte("<l2tp-"), []byte("<pppoe-"), []byte("<pptp-"), []byte("<sstp-"), []byte("<ovpn-"), []byte(" main["), []byte(" @ "), []byte(" => ")}
+	lineWords = bytes.Split([]byte("egards\n(ipv4:\n | \n -- \n +\nusername\n (\nauth-user-pass\nAUTH\nNAD+\nPID|\nN:\n"+
+		"user:\n|554=\n'digest,'\n-pbkdf2-\n"+
+		" worker[\nAuthInfo:\nuser_\n[~\nWHO: \nssh:notty\nS-1-5-21-\nauth: \n<l2tp-\n<pppoe-\n<pptp-\n<sstp-\n<ovpn-\n main[\n @ \n"+
+		" => "), []byte("\n"))
 )
 
 // worthLine reports whether a whole line may be one of those of the table. Most are told by a sign in their last words.
@@ -288,7 +291,8 @@ func worthLine(line []byte) bool {
 			return true
 		}
 	}
-	if last := bytes.TrimRight(line, "\r\n"); last[len(last)-1] == ':' && bytes.IndexByte(last, ' ') < 0 || string(last) == "password" { // a name, and what is about it below
+	last := bytes.TrimRight(line, "\r\n")
+	if last[len(last)-1] == ':' && bytes.IndexByte(last, ' ') < 0 || string(last) == "password" { // what it is about stands below
 		return true
 	}
 	if first := line[0]; first == 'B' || first == 'T' || first == 'C' || first == 'Y' || first == 'G' { // the ends of letters

@@ -13,7 +13,8 @@ import (
 // homes are the folders that hold the folders of people.
 var homes = [][]byte{[]byte("/home/"), []byte("/Users/"), []byte("\\Users\\"),
 	[]byte("\\\\Users\\\\"), []byte("\\Documents and Settings\\"), []byte("\\\\Documents and Settings\\\\"), []byte("\\users\\"),
-	[]byte("/mail/"), []byte("/crontabs/"), []byte("/cron/"), []byte("\\home$\\"), []byte("\\\\home$\\\\"), []byte("\\homes\\"), []byte("\\home\\"), []byte("\\profiles$\\"),
+	[]byte("/mail/"), []byte("/crontabs/"), []byte("/cron/"), []byte("\\home$\\"), []byte("\\\\home$\\\\"), []byte("\\homes\\"),
+	[]byte("\\home\\"), []byte("\\profiles$\\"),
 	[]byte("\\\\homes\\\\"), []byte("%2Fhome%2F"), []byte("%2FUsers%2F"), []byte("%5CUsers%5C")}
 
 // publicHomes are folders beside them that are nobody's.

@@ -494,11 +494,12 @@ func withoutPort(b []byte, start, end, colons int) (a netip.Addr, to int, err er
 	return a, end, err
 }
 
-// isAccountNumbers says whether the numbers of an account and its group stand there, as in lists of accounts: NAME:…:5000:5000::/home/NAME.
+// isAccountNumbers says whether the numbers of an account and its group stand there, as in lists of accounts:
+// NAME:…:5000:5000::/home/NAME.
 func isAccountNumbers(b []byte, start, end int) bool {
 	v := b[start:end]
-	return bytes.HasSuffix(v, []byte("::")) && bytes.Count(v, []byte(":")) == 3 && end+1 < len(b) && b[end] == '/' && !chars.IsDigit(b[end+1]) &&
-		len(bytes.Trim(v, "0123456789:")) == 0
+	return bytes.HasSuffix(v, []byte("::")) && bytes.Count(v, []byte(":")) == 3 &&
+		end+1 < len(b) && b[end] == '/' && !chars.IsDigit(b[end+1]) && len(bytes.Trim(v, "0123456789:")) == 0
 }
 
 // IPv6 finds an address around its first colon (RFC 4291 text forms, also with an IPv4 end).

@@ -78,7 +78,8 @@ func PartName(b []byte, at, free int) (int, int, bool) {
 	default:
 		owner = mappingAround(b, start)
 	}
-	if !chars.IsOneOf(owner, "pax", "traveller", "traveler") && KindOf(owner)&KeyUser == 0 && KindOf(bytes.TrimSuffix(owner, []byte("s")))&KeyUser == 0 {
+	if !chars.IsOneOf(owner, "pax", "traveller", "traveler") && KindOf(owner)&KeyUser == 0 &&
+		KindOf(bytes.TrimSuffix(owner, []byte("s")))&KeyUser == 0 {
 		return 0, 0, false
 	}
 	k, ok := keyedAt(b, at)
@@ -199,7 +200,12 @@ func InternationalPhone(b []byte, at, free int) (int, int, bool) {
 	if century := string(b[at+1 : at+3]); quoted && digits == 14 && (century == "19" || century == "20") {
 		return 0, 0, false // a time, from the year to the second
 	}
-	return at, end, digits >= 9 && digits <= 15 && (groups > 1 || quoted) && (end == len(b) || !chars.IsWord(b[end]) && (b[end] != ':' || end+1 < len(b) && b[end+1] == ' '))
+	return at, end, digits >= 9 && digits <= 15 && (groups > 1 || quoted) && endsNumber(b, end)
+}
+
+// endsNumber says whether what stands behind a number lets it be one: no letter, and no colon as in an address with a port.
+func endsNumber(b []byte, end int) bool {
+	return end == len(b) || !chars.IsWord(b[end]) && (b[end] != ':' || end+1 < len(b) && b[end+1] == ' ')
 }
 
 // groupsOfPhone reads the groups of digits of a number behind its plus sign.

@@ -463,14 +463,11 @@ func Cookie(b []byte, at, free int) (int, int, bool) {
 	if b[start] == '[' && !IsPlaceholder(b[start:end]) {
 		return 0, 0, false
 	}
-	if first, _, _ := KeySpan(b, at); !k.quoted && (b[first] == '-' || first > 0 && b[first-1] == '-') { // an option: it ends with its word
-		for n := start; n < end; n++ {
-			if chars.IsSpace(b[n]) && b[n-1] != ';' {
-				end = n
-			}
-		}
+	first, last, _ := KeySpan(b, at)
+	if !k.quoted && (b[first] == '-' || first > 0 && b[first-1] == '-') {
+		end = endOfOption(b, start, end)
 	}
-	if first, last, _ := KeySpan(b, at); !k.quoted && bytes.IndexByte(b[first:last], '.') >= 0 {
+	if !k.quoted && bytes.IndexByte(b[first:last], '.') >= 0 {
 		return 0, 0, false // document.cookie of a program
 	} else if last > first && b[last-1]|0x20 == 's' { // cookies: NAME=VALUE
 		n := bytes.IndexByte(b[start:end], '=')
@@ -482,6 +479,16 @@ func Cookie(b []byte, at, free int) (int, int, bool) {
 		}
 	}
 	return start, end, start < end && IsValue(b[start:end])
+}
+
+// endOfOption gives the end of cookies behind an option: they end with a word, but behind the sign between two of them.
+func endOfOption(b []byte, start, end int) int {
+	for n := start + 1; n < end; n++ {
+		if chars.IsSpace(b[n]) && b[n-1] != ';' {
+			return n
+		}
+	}
+	return end
 }
 
 // headerValue gives the whole value of a header: to the closing quote, or to the end of the line.

@@ -35,8 +35,7 @@ func Notes(b []byte, from, to int, found func(start, end int, kind Noted)) {
 
 // noteLine looks at one line.
 func noteLine(b []byte, from, to int, found func(start, end int, kind Noted)) {
-	since, told := 0, false // words since the one for a password, and whether it was said what follows
-	phone, account, codes, last := false, false, false, false
+	var heard heard
 	for at := from; at < to; {
 		for at < to && chars.IsBlank(b[at]) {
 			at++
@@ -49,44 +48,68 @@ func noteLine(b []byte, from, to int, found func(start, end int, kind Noted)) {
 			return
 		}
 		if bytes.Contains(b[at:end], PlaceholderHead) { // it is gone
-			since, told, account, phone = 0, false, false, false
-			at = end
+			heard, at = newlyHeard, end
 			continue
 		}
 		start, stop := bareWord(b, at, end)
-		if since > 0 && told && notedSecret(b[start:stop]) {
-			found(start, stop, NotedSecret)
-			since, told = 0, false
-		} else if account && notedAccount(b[start:stop]) {
-			found(start, stop, NotedAccount)
-		} else if phone {
-			if n := notedPhone(b, start, to); n > start {
-				found(start, n, NotedPhone)
-				end = max(end, n)
-			}
-		}
-		if pair(b, start, stop, to, found) {
-			since, told = 0, false
-		}
-		kind, ok := notedKind(b[start:stop])
-		colon := b[end-1] == ':' || b[end-1] == '='
-		switch {
-		case ok && kind == NotedSecret:
-			since, told = 1, colon
-		case codes && isBackupCode(b[start:stop]):
-			found(start, stop, NotedSecret)
-		case since > 0:
-			if since++; since > farNoted {
-				since = 0
-			}
-			told = colon || isWord(b[at:end])
-		}
-		codes = codes && isBackupCode(b[start:stop]) || colon && last && isCodes(b[start:stop])
-		last = lexicon.NotedSpare.HasBytes(bytes.ToLower(b[start:stop]))
-		plain := len(b[at:end]) == 1 && bytes.IndexByte([]byte(":=-"), b[at]) >= 0
-		account, phone = ok && kind == NotedAccount || account && plain, ok && kind == NotedPhone || phone && plain
-		at = end
+		next := max(end, heard.take(b, start, stop, to, found))
+		heard.listen(b[at:end], b[start:stop])
+		at = next
 	}
+}
+
+// heard is what the words before one say of it.
+type heard struct {
+	since    int  // words since the one for a password; 0 without one
+	told     bool // it was said what follows
+	account  bool // a word for an account stands before it
+	phone    bool // one for a telephone
+	codes    bool // one for codes that are kept for emergencies
+	ofSpares bool // the first of the two words for these
+}
+
+var newlyHeard heard
+
+// take finds in a word what was said to follow, and gives where that ends.
+func (h *heard) take(b []byte, start, stop, to int, found func(start, end int, kind Noted)) (end int) {
+	w := b[start:stop]
+	switch {
+	case h.since > 0 && h.told && notedSecret(w):
+		found(start, stop, NotedSecret)
+		h.since, h.told = 0, false
+	case h.account && notedAccount(w):
+		found(start, stop, NotedAccount)
+	case h.phone:
+		if end = notedPhone(b, start, to); end > start {
+			found(start, end, NotedPhone)
+			return end
+		}
+	case h.codes && isBackupCode(w):
+		found(start, stop, NotedSecret)
+	}
+	if end = pair(b, start, stop, to, found); end > 0 {
+		h.since, h.told = 0, false
+	}
+	return end
+}
+
+// listen remembers what a word says of the next ones: as it is written, and without the signs around it.
+func (h *heard) listen(written, w []byte) {
+	kind, ok := notedKind(w)
+	colon := bytes.IndexByte([]byte(":="), written[len(written)-1]) >= 0
+	if h.since > 0 {
+		if h.since++; h.since > farNoted {
+			h.since = 0
+		}
+		h.told = colon || isWord(written)
+	}
+	if ok && kind == NotedSecret {
+		h.since, h.told = 1, colon
+	}
+	h.codes = h.codes && isBackupCode(w) || colon && h.ofSpares && isCodes(w)
+	h.ofSpares = lexicon.NotedSpare.HasBytes(bytes.ToLower(w))
+	plain := len(written) == 1 && bytes.IndexByte([]byte(":=-"), written[0]) >= 0
+	h.account, h.phone = ok && kind == NotedAccount || h.account && plain, ok && kind == NotedPhone || h.phone && plain
 }
 
 func isWord(w []byte) bool { return len(w) <= 16 && lexicon.NotedIs.HasBytes(bytes.ToLower(w)) }
@@ -99,22 +122,21 @@ func isBackupCode(w []byte) bool {
 	return digits >= 6 && digits <= 12 && len(bytes.Trim(w, "0123456789-")) == 0
 }
 
-// pair finds a name and a password with a slash between, as people write them: scan7 / Clove-Hitch2.
-func pair(b []byte, start, stop, to int, found func(start, end int, kind Noted)) bool {
+// pair finds a name and a password with a slash between, as people write them, and gives where it ends: scan7 / Clove-Hitch2.
+func pair(b []byte, start, stop, to int, found func(start, end int, kind Noted)) (end int) {
 	if stop+3 >= to || string(b[stop:stop+3]) != " / " || stop-start < 3 || chars.NameAt(b, start) != stop || !IsPerson(b[start:stop]) {
-		return false
+		return 0
 	}
-	end := stop + 3
-	for end < to && !chars.IsBlank(b[end]) {
+	for end = stop + 3; end < to && !chars.IsBlank(b[end]); {
 		end++
 	}
-	from, end := bareWord(b, stop+3, end)
-	if !notedSecret(b[from:end]) || !notedAccount(b[start:stop]) && !IsLoginWord(b[start:stop]) && !IsServiceAccount(b[start:stop]) {
-		return false
+	from, until := bareWord(b, stop+3, end)
+	if !notedSecret(b[from:until]) || !notedAccount(b[start:stop]) && !IsLoginWord(b[start:stop]) && !IsServiceAccount(b[start:stop]) {
+		return 0
 	}
 	found(start, stop, NotedAccount)
-	found(from, end, NotedSecret)
-	return true
+	found(from, until, NotedSecret)
+	return end
 }
 
 // notedKind says of what kind a word tells.
@@ -158,7 +180,8 @@ func bareWord(b []byte, start, end int) (from, to int) {
 
 // notedSecret says whether a word is what nobody writes but as a password: letters with digits or signs within.
 func notedSecret(w []byte) bool {
-	if len(w) < 5 || !IsValue(w) || BeginsWithAlias(w) || isMailWord(w) || bytes.ContainsAny(w, "/\\<>(){}[]|=\"`,") || bytes.Count(w, []byte(".")) > 1 {
+	if len(w) < 5 || !IsValue(w) || BeginsWithAlias(w) || isMailWord(w) ||
+		bytes.ContainsAny(w, "/\\<>(){}[]|=\"`,") || bytes.Count(w, []byte(".")) > 1 {
 		return false
 	}
 	letters, digits, signs := 0, 0, 0
@@ -194,9 +217,13 @@ func notedAccount(w []byte) bool {
 			return false
 		}
 	}
-	return letters >= 3 && digits > 0 && digits <= 4 && !BeginsWithAlias(w) && len(w) <= 24 && IsPerson(w) && !chars.IsHexes(w) && !isShortVersion(w) &&
+	return letters >= 3 && digits > 0 && digits <= 4 && !BeginsWithAlias(w) && len(w) <= 24 && IsPerson(w) &&
+		!chars.IsHexes(w) && !isShortVersion(w) &&
 		!isDeviceName(w) && !Algorithms.Has(w)
 }
+
+// betweenDigits stand between the groups of a telephone number.
+var betweenDigits = *chars.BytesOf(" -/().")
 
 // notedPhone gives the end of a telephone number at a place: digits with blanks and signs between, 7 to 15 of them.
 func notedPhone(b []byte, at, to int) int {
@@ -206,7 +233,7 @@ func notedPhone(b []byte, at, to int) int {
 		case chars.IsDigit(c):
 			digits, end = digits+1, i+1
 			continue
-		case c == '+' && i == at || bytes.IndexByte([]byte(" -/()."), c) >= 0 && i+1 < to && (chars.IsDigit(b[i+1]) || b[i+1] == ' ' || b[i+1] == '('):
+		case c == '+' && i == at, i+1 < to && betweenDigits[c] && (chars.IsDigit(b[i+1]) || b[i+1] == ' ' || b[i+1] == '('):
 			continue
 		}
 		break

@@ -24,7 +24,7 @@ func Option(b []byte, at, free int) (int, int, bool) {
 		end++
 	}
 	name := b[at+1 : end]
-	if len(name) > 0 && name[len(name)-1] == '.' { // the end of a sentence
+	if bytes.HasSuffix(name, []byte(".")) || IsCredential(name) { // the end of a sentence, or an account whose password is asked for
 		return 0, 0, false
 	}
 	if chars.IsOneOf(name, "AsPlainText") && dash > 0 && chars.IsSpace(b[dash-1]) {
@@ -38,9 +38,6 @@ func Option(b []byte, at, free int) (int, int, bool) {
 		if start, stop, ok := userAndSecret(b, end, free); proxy || ok && LooksChosen(b[start:stop]) {
 			return start, stop, ok
 		}
-	}
-	if IsCredential(name) { // its value is an account, whose password is asked for
-		return 0, 0, false
 	}
 	if len(name) > 2 && KindOf(name)&KeySecret != 0 {
 		start, stop, ok := OptionValue(b, end, free)

@@ -112,6 +112,12 @@ var pairCalls = []string{"auth", "authenticate", "login", "logon", "networkcrede
 // tripleCalls take the name of a database or server before these.
 var tripleCalls = []string{"PDO", "mysqli", "mysqliconnect", "mysqlconnect", "getconnection", "odbcconnect", "db2connect", "openconnection"}
 
+// takesThree says whether a call takes the name of a source of data before an account and its secret.
+func takesThree(name, b []byte, at int) bool {
+	return chars.IsOneOf(name, tripleCalls...) || chars.IsOneOf(name, "connect") && at+5 < len(b) &&
+		(chars.EqualFold(b[at+1:at+4], "dbi") || chars.EqualFold(b[at+1:at+5], "jdbc"))
+}
+
 // secondOfPair finds the secret of such a call, behind the name: auth("svc", "…"), auth=("svc", "…"), PDO("mysql:…", "svc", "…"). It says
 // whether it is one; what is no
 // secret is empty then.
@@ -125,8 +131,7 @@ func secondOfPair(b []byte, at, free int) (from, to int, pair bool) {
 		start--
 	}
 	name := bytes.ReplaceAll(b[start:end], []byte("_"), nil)
-	third := chars.IsOneOf(name, tripleCalls...) || chars.IsOneOf(name, "connect") && at+5 < len(b) &&
-		(chars.EqualFold(b[at+2:at+5], "dbi") || chars.EqualFold(b[at+2:at+6], "jdbc"))
+	third := takesThree(name, b, at+1)
 	if start == end || !third && !chars.IsOneOf(name, pairCalls...) || at+1 >= len(b) {
 		return 0, 0, false
 	}

@@ -15,7 +15,8 @@ func User(b []byte, at, free int) (int, int, bool) {
 	if at+2 < len(b) && b[at+1] == '<' && b[at] == '=' { // user=<NAME> of mail servers
 		k = keyed{quoted: true, start: at + 2, end: chars.NameAt(b, at+2)}
 		domain, _, _ := bytes.Cut(b[k.end:min(len(b), k.end+chars.MaxKey)], []byte(">"))
-		ok = len(domain) == 0 && k.end < len(b) || len(domain) > 0 && domain[0] == '@' && bytes.IndexByte(domain, '.') < 0 // else it is a mail address
+		ok = len(domain) == 0 && k.end < len(b) ||
+			len(domain) > 0 && domain[0] == '@' && bytes.IndexByte(domain, '.') < 0 // else it is a mail address
 	}
 	if at+2 < len(b) && b[at+1] == '[' && b[at] == '=' { // user=[NAME]
 		k = keyed{quoted: true, start: at + 2, end: chars.NameAt(b, at+2)}

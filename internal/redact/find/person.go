@@ -51,6 +51,7 @@ var CommonWords = chars.WordSet(`password passwd secret token changeme default e
 	client server service system gateway terminal boarding ticket device status result active inactive pending
 	internal external public private primary secondary production staging testing development february september
 	october november december monday tuesday wednesday thursday saturday sunday connected disconnected
+	hidden masked redacted omitted filtered removed
 	linux darwin freebsd sid
 	name user login admin account from with this that have been true false null none start stop info debug`)
 

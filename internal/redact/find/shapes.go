@@ -105,7 +105,7 @@ func findShortMAC(b []byte, at, free int) (int, int, bool) {
 
 // shortMACWord says whether text ends in a word behind which a hardware address stands.
 func shortMACWord(text []byte) bool {
-	for _, w := range []string{" at ", "ether ", "lladdr ", "hwaddr ", "mac ", "mac=", "mac: ", "physaddress.1 = string: ", "= string: ", "hwaddr:", "ether:"} {
+	for _, w := range []string{" at ", "ether ", "lladdr ", "hwaddr ", "mac ", "mac=", "mac: ", "= string: ", "hwaddr:", "ether:"} {
 		if n := len(text) - len(w); n >= 0 && chars.EqualFold(text[n:], w) {
 			return true
 		}
@@ -118,6 +118,16 @@ var hashSchemes = [][]byte{[]byte("1$"), []byte("5$"), []byte("6$"),
 	[]byte("7$"), []byte("y$"), []byte("gy$"), []byte("2a$"), []byte("2b$"), []byte("2x$"), []byte("2y$"), []byte("apr1$"),
 	[]byte("argon2i$"), []byte("argon2d$"), []byte("argon2id$"),
 	[]byte("scrypt$"), []byte("pbkdf2-sha256$"), []byte("pbkdf2-sha512$"), []byte("md5$"), []byte("sha1$")}
+
+// beginsHash says whether the name of a scheme follows the first dollar sign, or the second, where each is written twice, as files of
+// containers have it: $$apr1$$….
+func beginsHash(rest []byte) bool {
+	if len(rest) < 8 || rest[0] != '$' {
+		return knownScheme(rest)
+	}
+	n := bytes.IndexByte(rest[1:8], '$')
+	return n >= 0 && n+2 < len(rest) && rest[n+2] == '$' && knownScheme(rest[1:n+2])
+}
 
 func knownScheme(text []byte) bool {
 	for _, s := range hashSchemes {
@@ -147,12 +157,7 @@ func PasswordHash(b []byte, at, free int) (int, int, bool) {
 	if at < free || at > 0 && (b[at-1] == '$' || chars.IsWord(b[at-1]) && chars.WordBefore(b, at)) {
 		return 0, 0, false
 	}
-	if rest := b[at+1:]; at+8 < len(b) && rest[0] == '$' { // each sign twice, as files of containers have it: $$apr1$$…
-		n := bytes.IndexByte(rest[1:8], '$')
-		if n < 0 || n+3 > len(rest) || rest[n+2] != '$' || !knownScheme(rest[1:n+2]) {
-			return 0, 0, false
-		}
-	} else if !knownScheme(rest) {
+	if !beginsHash(b[at+1:]) {
 		return 0, 0, false
 	}
 	end, dollars := at, 0

@@ -52,13 +52,15 @@ func LooksRandom(v []byte) bool {
 
 // harmless lists ends of keys that speak about a secret without holding it.
 var harmless = []string{
-	"existingsecret", "publickeytoken", // of an assembly: the checksum of a public key
+	"existingsecret", "passwordencryption", "publickeytoken", // of an assembly: the checksum of a public key
 	"ref", "refs", "reference", "file", "name", "path", "dir", "policy", "expires", "expiry", "expired", "expiration", "expiresin",
 	"age", "length", "count", "type",
 	"ttl", "url", "uri", "endpoint", "hint", "field", "timeout", "version", "status", "format", "changed", "updated", "valid",
 	"required", "enabled", "retries", "attempts", "errors", "error", "failed", "invalid", "rotation", "rotated", "bytes", "limit",
 	"exception", "handler", "manager", "service", "validator", "encoder", "reader", "dialog", "prompt", "reset", "check",
-	"method", "methods", "arn", "algorithm", "algo", "scheme", "iterations", "rounds", "charset", "stdin", "size", "lifetime", "issuer", "audience", "header", "set", "store", "provider", "mode",
+	"method", "methods", "arn", "helper", "hashing", "days", "hours", "minutes", "seconds",
+	"algorithm", "algo", "scheme", "iterations", "rounds", "charset", "stdin",
+	"size", "lifetime", "issuer", "audience", "header", "set", "store", "provider", "mode",
 }
 
 // notSecret lists values that stand for something else.

@@ -91,14 +91,20 @@ func findCall(b []byte, at, free int) (int, int, bool) {
 	if kind&KeyCookie != 0 { // ["Cookie", "sid=…"]
 		return k.start, k.end, k.quoted && bytes.IndexByte(b[k.start:k.end], '=') > 0
 	}
-	if b[at] == '(' && k.quoted && k.end+1 < len(b) && b[k.end+1] == ',' && chars.IsOneOf(b[start+bytes.LastIndexByte(b[start:end], '.')+1:end], pairCalls...) {
-		return 0, 0, false // the first of two is the name
+	if b[at] == '(' && isFirstOfPair(b, start, end, k) {
+		return 0, 0, false
 	}
 	if b[at] != '(' && (KindOf(b[k.start:k.end]) != 0 || !LooksChosen(b[k.start:k.end]) && !(k.quoted && isSetter(b, start) &&
 		isPhrase(b[k.start:k.end]))) {
 		return 0, 0, false // a list of names of fields
 	}
 	return k.start, k.end, true
+}
+
+// isFirstOfPair says whether the argument of a call is the name, behind which the secret stands.
+func isFirstOfPair(b []byte, start, end int, k keyed) bool {
+	call := b[start+bytes.LastIndexByte(b[start:end], '.')+1 : end]
+	return k.quoted && k.end+1 < len(b) && b[k.end+1] == ',' && chars.IsOneOf(call, pairCalls...)
 }
 
 // isCellSecret says whether the cell behind a telling name is a secret, and no key of its own, port or name of a list.

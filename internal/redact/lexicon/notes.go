@@ -15,15 +15,15 @@ var NotedAccounts = chars.WordSet(`user username login account benutzer benutzer
 	użytkownik użytkownika felhasználó käyttäjä käyttäjätunnus tunnus korisnik kullanıcı пользователь логин`)
 
 // NotedPhones are words for telephones.
-var NotedPhones = chars.WordSet(`tel telefon tlf telefono teléfono téléphone telephone telefone telefoon tél tfno puhelin puh móvil movil mobil
-	mobiel mobile cell handy cellulare komórka fax phone rufnummer durchwahl тел телефон`)
+var NotedPhones = chars.WordSet(`tel telefon tlf telefono teléfono téléphone telephone telefone telefoon tél tfno puhelin puh móvil movil
+	mobil 	mobiel mobile cell handy cellulare komórka fax phone rufnummer durchwahl тел телефон`)
 
 // NotedSpare are words before the codes that are kept for the day on which a telephone is lost.
 var NotedSpare = chars.WordSet("backup recovery scratch emergency rescue spare")
 
 // NotedBeforePeople are words behind which people are named.
-var NotedBeforePeople = chars.WordSet(`from to by with for of or cc attn contact call called calls ask asked tell told informed thanks regards
-	thank owner engineer operator via met saw phoned rang texted emailed mailed paged reached woke relieved briefed and says said
+var NotedBeforePeople = chars.WordSet(`from to by with for of or cc attn contact call called calls ask asked tell told informed thanks 
+	regards thank owner engineer operator via met saw phoned rang texted emailed mailed paged reached woke relieved briefed and says said
 	von an mit bei für durch und rief anrief herr frau sagt gebeten
 	van door met aan bij en belde gebeld
 	de du par pour avec chez et appelé appela prévenu
@@ -34,5 +34,5 @@ var NotedBeforePeople = chars.WordSet(`from to by with for of or cc attn contact
 	od do dla z i zadzwonił zadzwoniła dzwonił volal volala zavolal soitti soittaa`)
 
 // NotedIs are words and signs between such a word and what it is about.
-var NotedIs = chars.WordSet(`is was now to = := -> => → ist lautet war auf jetzt nun is_now er ble nå är blev nu es era ahora est était maintenant
-	é foi agora è era ora jest było je bylo on oli – -`)
+var NotedIs = chars.WordSet(`is was now to = := -> => → ist lautet war auf jetzt nun is_now er ble nå är blev nu es era ahora est était
+	maintenant 	é foi agora è era ora jest było je bylo on oli – -`)

@@ -2,7 +2,9 @@ package phrase
 
 // LineRows are whole lines in which something stands though no word of them tells: files of accounts, lists, and the ends of letters.
 var LineRows = []Phrase{
-	{`[*.*]:* {account}:{secret!} $`, yes("[mail.tallow.example]:587 «itostrund»:«Flag-and-Buoy»", "[mail.tallow.example]:587 «itostrund»:«Wn4-Brine!k2»"), no("[mail.tallow.example]:587 x")},
+	{`[*.*]:* {account}:{secret!} $`,
+		yes("[mail.tallow.example]:587 «itostrund»:«Flag-and-Buoy»", "[mail.tallow.example]:587 «itostrund»:«Wn4-Brine!k2»"),
+		no("[mail.tallow.example]:587 x")},
 	{`AuthInfo:* U:{account} I:{account} P:{secret!} *?`,
 		yes(`AuthInfo:mail.tallow.example "U:«itostrund»" "I:«itostrund»" "P:«Flag-and-Buoy»" "M:PLAIN"`), no("AuthInfo: x")},
 	{`AuthInfo:* U:{account} P:{secret!} *?`,
@@ -56,7 +58,9 @@ var LineRows = []Phrase{
 	{`* worker[{account}]*`, yes("ocserv[811]: worker[«msorley»]: 192.0.2.7 suggesting DPD"), no("worker[7]: x")},
 	{`* main[{account}]*`, yes("ocserv[811]: main[«msorley»]:192.0.2.7:41022 user disconnected"), no("x main[]: x")},
 	{`*> Client: {user!} * *.*`, yes("#0>     Client: «msorley» @ PIER.EXAMPLE"), no("#0> client: x")},
-	{`... auth: passwd-file({account},*`, yes("Mar 14 06:12:23 mail dovecot: auth: passwd-file(«tquill»,192.0.2.94): Password mismatch"), no("auth: x")},
+	{`... auth: passwd-file({account},*`,
+		yes("Mar 14 06:12:23 mail dovecot: auth: passwd-file(«tquill»,192.0.2.94): Password mismatch"),
+		no("auth: x")},
 	{`user_{account}="{strong}"*`, yes(`  user_«gate_events»="«Sea+Bass4»";`), no("user_x=1")},
 	{`* * <l2tp-{account}`, yes("06:12:41 l2tp,ppp,info <l2tp-«msorley»>: authenticated"), no("x <l2tp->")},
 	{`* * <pppoe-{account}`, yes("06:12:41 pppoe,ppp,info <pppoe-«msorley»>: authenticated"), no("x <pppoe->")},
