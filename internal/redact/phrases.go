@@ -57,6 +57,9 @@ func fitsSecret(v []byte, f phrase.Found) bool {
 	if !find.IsValue(v) {
 		return false
 	}
+	if head, rest, ok := bytes.Cut(v, []byte(",")); ok && bytes.IndexByte(rest, '=') > 0 && find.NotValues.Has(head) { // invalid,NAS-Port=3
+		return false
+	}
 	switch f.Slot {
 	case phrase.SureSecret:
 		return len(v) >= 3 && !find.NotValues.Has(v) && (bytes.IndexByte([]byte("/-\\"), v[0]) < 0 || find.LooksStrong(v))
@@ -277,7 +280,8 @@ var (
 	lineSigns = *chars.BytesOf("!#$%&*^")
 	lineWords = bytes.Split([]byte("egards\n(ipv4:\n | \n -- \n +\nusername\n (\nauth-user-pass\nAUTH\nNAD+\nPID|\nN:\n"+
 		"user:\n|554=\n'digest,'\n-pbkdf2-\n"+
-		" worker[\nAuthInfo:\nuser_\n[~\nWHO: \nssh:notty\nS-1-5-21-\nauth: \n<l2tp-\n<pppoe-\n<pptp-\n<sstp-\n<ovpn-\n main[\n @ \n"+
+		" worker[\nAuthInfo:\nuser_\n[~\nWHO: \n true \n"+
+		"ssh:notty\nS-1-5-21-\nauth: \n<l2tp-\n<pppoe-\n<pptp-\n<sstp-\n<ovpn-\n main[\n @ \n"+
 		" => "), []byte("\n"))
 )
 

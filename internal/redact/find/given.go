@@ -65,6 +65,8 @@ func isNamed(b []byte, from, at, end int) bool {
 		return true
 	case bytes.HasPrefix(b[end:], []byte(" <")) && bytes.IndexByte(chars.LineFrom(b, end), '@') > 0:
 		return true
+	case bytes.HasPrefix(b[end:], []byte(" (")) && !shouted(b, at): // Rina Okafor (passport …)
+		return true
 	case behindKey(b, at) && (ends || nextOfList(b, end) > 0): // the whole value, or a list
 		return true
 	case shouted(b, at), b[at-1] != ' ':
@@ -95,13 +97,41 @@ func shortName(b []byte, from, at int) (end int) {
 	if at+3 < len(b) && b[at+1] == '.' && b[at+2] == ' ' && isCapital(b, at+3) {
 		return initialAndSurname(b, at, before)
 	}
-	if end = wordEnd(b, at); end-at < 3 || !greetings.Has(before) || !lexicon.Given(bytes.ToLower(b[at:end])) {
+	if to := recordName(b, at); to > 0 {
+		return to
+	}
+	alone := greetings.Has(before) || behindKey(b, at) && mailWords.Has(before)
+	if end = wordEnd(b, at); end-at < 3 || !alone || !lexicon.Given(bytes.ToLower(b[at:end])) {
 		return 0
 	}
 	if end == len(b) || b[end] == ',' || b[end] == '\n' || b[end] == '!' {
 		return end
 	}
 	return 0
+}
+
+// mailWords stand before the given name alone of whom a note is for or from.
+var mailWords = chars.WordSet("to from cc an von attn til fra aan van para de")
+
+// recordName gives the end of a name as records of passengers have it: OKAFOR/RINA MS.
+func recordName(b []byte, at int) int {
+	slash := wordEnd(b, at)
+	if slash-at < 2 || slash+3 > len(b) || b[slash] != '/' || !chars.IsUpper(b[slash+1]) {
+		return 0
+	}
+	end := wordEnd(b, slash+1)
+	if end-slash < 3 || bytes.IndexFunc(b[at:end], unicode.IsLower) >= 0 || end < len(b) && chars.IsOneOf(b[end:end+1], "/", "_") {
+		return 0
+	}
+	for _, title := range []string{" MR", " MS", " MRS", " MISS", " MSTR", " CHD", " INF"} {
+		if bytes.HasPrefix(b[end:], []byte(title)) && (end+len(title) == len(b) || !chars.IsWord(b[end+len(title)])) {
+			return end + len(title)
+		}
+	}
+	if !lexicon.Given(bytes.ToLower(b[slash+1:end])) || IsEveryday(bytes.ToLower(b[at:slash])) {
+		return 0
+	}
+	return end
 }
 
 // initialAndSurname gives the end of a name with an initial, given the word before it.
@@ -131,7 +161,8 @@ func surnameFirst(b []byte, at int) int {
 
 // deeds are what somebody does of whom a note tells by the given name.
 var deeds = chars.WordSet(`saw said says told called rang phoned restarted reported confirmed asked wants went came took found fixed changed
-	noticed replied answered mentioned checked tried unplugged pressed opened closed knows left logged swapped thinks reckons`)
+	noticed replied answered mentioned checked tried unplugged pressed opened closed knows left
+	logged swapped thinks reckons from rings calls needs`)
 
 // doesSomething says whether the word at a place is what somebody did.
 func doesSomething(b []byte, at int) bool {

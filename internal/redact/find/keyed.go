@@ -397,7 +397,7 @@ func wrapped(b []byte, at int) (start, end int, ok bool) {
 // authWays are values of keys such as auth that say how somebody is to be recognized.
 var authWays = chars.WordSet("basic digest bearer ntlm negotiate kerberos krb5 spnego oauth oauth2 token plain login cram-md5 " +
 	"digest-md5 gssapi container application jwt certificate cert ldap radius tacacs pam local md5 sha sha256 psk eap peap saml " +
-	"oidc apikey form session")
+	"oidc apikey form session server client")
 
 // elementValue gives the text of the element <Value> that an element begins with whose start tag ends at a place.
 func elementValue(b []byte, at int) (start, end int) {

@@ -90,7 +90,18 @@ func (h *heard) take(b []byte, start, stop, to int, found func(start, end int, k
 	if end = pair(b, start, stop, to, found); end > 0 {
 		h.since, h.told = 0, false
 	}
+	joinedPair(b, start, stop, found)
 	return end
+}
+
+// joinedPair finds a name and a password in parentheses: (kiosk4/Toggle-22).
+func joinedPair(b []byte, start, stop int, found func(start, end int, kind Noted)) {
+	slash := start + bytes.IndexByte(b[start:stop], '/')
+	if slash > start && b[max(start-1, 0)] == '(' && notedAccount(b[start:slash]) && notedSecret(b[slash+1:stop]) &&
+		!chars.EqualFold(b[start:start+3], string(bytes.ToLower(b[slash+1:slash+4]))) { // AArch64/AArch32
+		found(start, slash, NotedAccount)
+		found(slash+1, stop, NotedSecret)
+	}
 }
 
 // listen remembers what a word says of the next ones: as it is written, and without the signs around it.

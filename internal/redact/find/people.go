@@ -56,6 +56,9 @@ func (k keyed) person(b []byte) (int, int, bool) {
 	if !k.quoted {
 		k.end = MoreNames(b, k.start, k.end)
 	}
+	if v := b[k.start:k.end]; len(v) > 3 && v[0] == 's' && v[1] == ':' { // username:s:DOMAIN\NAME of files for remote desktops
+		k.start += 2
+	}
 	// DOMAIN\NAME: the name is the same elsewhere.
 	if n := bytes.LastIndexByte(b[k.start:k.end], '\\'); n > 0 && chars.NameAt(b, k.start) < k.start+n+1 &&
 		chars.NameAt(b, k.start+n+1) == k.end {

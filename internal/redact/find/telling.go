@@ -84,7 +84,8 @@ var tellingUser = chars.WordSet(`
 	assignedto openedby closedby lockedby changedby signedby ownedby performedby enteredby handledby submittedby acknowledgedby
 	receivedby authorizedby
 	authorisedby deletedby addedby editedby sentby checkedby verifiedby loggedinas runas
-	username uname userid login loginname account accountname operator operatorname passenger passengername fullname firstname lastname
+	username uname authid userid login loginname account accountname operator operatorname passenger passengername
+	fullname firstname lastname
 	surname givenname customer customername contact contactname staff staffname employee clerk holder holdername`)
 
 // tellingWords say in a configuration or a sentence that a secret follows.

@@ -65,7 +65,7 @@ var harmless = []string{
 
 // notSecret lists values that stand for something else.
 var notSecret = chars.WordSet(`
-	auth session account setcred
+	auth session account setcred set configured present stored saved changed
 	true false null none nil yes no on off amd64 arm64 i386 armhf all any chauthtok undefined n/a - ok unset enabled disabled
 	required optional missing expired invalid empty denied`)
 

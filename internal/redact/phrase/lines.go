@@ -42,6 +42,7 @@ var LineRows = []Phrase{
 	{`[*:*] <{account}> *`, yes("[02:44] <«msorley»> can you try again?"), no("[02:44] <- done")},
 	{`{account} / {fierce} $`, yes("«itostrund» / «Wn4-Brine!k2»"), no("a / b")},
 	{`*? *egards NL {name} $`, yes("Kind regards,\n«Ilvar Tostrund»"), no("Kind regards\nthe team")},
+	{`*? *egards NL {name} \| *`, yes("Kind regards,\n«Ilvar Tostrund» | Gate Systems"), no("Kind regards\nthe team | x")},
 	{`Best|Thanks|Cheers|Yours|Greetings *? NL {name} $`, yes("Thanks,\n«Ilvar Tostrund»"), no("Thanks,\nall of you")},
 	{`@{name} *`, yes("@«Ilvar Tostrund» can you restart it?"), no("@media x")},
 	{`* ({name} 20*`, yes("^a1b2c3d («Ilvar Tostrund» 2026-03-14 06:12:00 +0000 12) lane = 7"), no("^a1b2c3d (x 2026-03-14")},
@@ -73,6 +74,9 @@ var LineRows = []Phrase{
 	{`{user!} # [*/*/*:*:*:* +* total *`, yes("«msorley» 411 [14/Mar/2026:06:12:16 +0000] total 4"), no("x 411 [14/Mar/2026] total")},
 	{`password NL V # NL {secret!} $`, yes("password\nV 10\n«Wn4-Brine!k2»"), no("password\nV x")},
 	{`username NL V # NL {account} $`, yes("username\nV 9\n«itostrund»"), no("username\nV x")},
+	{`# {user!} true|false true|false true|false ADMINISTRATOR|OPERATOR|USER|CALLBACK|NO *?`,
+		yes("2   «pieripmi»         true    true       true       ADMINISTRATOR"),
+		no("2 x true false")},
 	{`username {quser}`, yes(`"username" "«itostrund»" "client-info" "x"`), no(`"username" is`)},
 }
 
