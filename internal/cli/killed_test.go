@@ -23,6 +23,7 @@ func TestKilledAtEveryStep(t *testing.T) {
 	if !long() {
 		t.Skip("SKIPPED: long (make test-long)")
 	}
+	t.Parallel()
 	dir := t.TempDir()
 	bin := filepath.Join(dir, "envask")
 	build := exec.Command("go", "build", "-tags", "failpoints", "-o", bin, "envask/cmd/envask")

@@ -370,6 +370,7 @@ func TestManySmallFiles(t *testing.T) {
 	if !long() {
 		t.Skip("SKIPPED: long (make test-long)")
 	}
+	t.Parallel()
 	site, dir, home := startSite(t)
 	for i := range 100_000 {
 		site.Systems[0].Tree.File(fmt.Sprintf("/var/crash/boarding/c%06d.txt", i),
@@ -396,6 +397,7 @@ func TestManyEntries(t *testing.T) {
 	if !long() {
 		t.Skip("SKIPPED: long (make test-long)")
 	}
+	t.Parallel()
 	const n = 1_000_000
 	file := filepath.Join(t.TempDir(), "many.tar.gz")
 	out, err := os.Create(file)
@@ -473,6 +475,7 @@ func TestHugeLine(t *testing.T) {
 	if !long() {
 		t.Skip("SKIPPED: long (make test-long)")
 	}
+	t.Parallel()
 	envask := program(t, t.TempDir())
 	c := envask("redact")
 	c.Stdin = &endlessLine{left: 512 << 20}
