@@ -57,6 +57,7 @@ func TestKindOf(t *testing.T) {
 	for key, want := range map[string]KeyKind{
 		"password": KeySecret, "DB_PASSWORD": KeySecret, "spring.datasource.password": KeySecret,
 		"X-Api-Key": KeySecret, "Set-Cookie": KeyCookie,
+		"enable_password": KeySecret, "enableSecret": KeySecret, "requirePassword": 0, "allowEmptyPassword": 0,
 		"user": KeyUser, "dbUserName": KeyUser, "phone": KeyPhone,
 		"password_file": 0, "tokenizer": 0, "publicKey": 0, "lane": 0, "TokenManager.java": 0,
 	} {

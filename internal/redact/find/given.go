@@ -13,9 +13,6 @@ import (
 // besideNames are signs around a name.
 var besideNames = *chars.BytesOf(" (),;|=>\"'\t")
 
-// particles stand within names, in small letters.
-var particles = chars.WordSet("van von der den de da di dos das del della la le el al bin ibn ter ten zu zur af av")
-
 // mostGiven bounds the words of a name.
 const mostGiven = 4
 
@@ -120,7 +117,7 @@ func recordName(b []byte, at int) int {
 		return 0
 	}
 	end := wordEnd(b, slash+1)
-	if end-slash < 3 || bytes.IndexFunc(b[at:end], unicode.IsLower) >= 0 || end < len(b) && chars.IsOneOf(b[end:end+1], "/", "_") {
+	if end-slash < 3 || bytes.IndexFunc(b[at:end], unicode.IsLower) >= 0 || end < len(b) && (b[end] == '/' || chars.IsWord(b[end])) {
 		return 0
 	}
 	for _, title := range []string{" MR", " MS", " MRS", " MISS", " MSTR", " CHD", " INF"} {
@@ -233,7 +230,7 @@ func givenName(b []byte, at int) (end int) {
 	for word, words := at, 0; words < mostGiven && word < len(b); words++ {
 		for words > 0 { // van der Berg
 			to := bytes.IndexByte(b[word:min(len(b), word+8)], ' ')
-			if to < 0 || !particles.HasBytes(b[word:word+to]) {
+			if to < 0 || !lexicon.Particles.HasBytes(b[word:word+to]) {
 				break
 			}
 			word += to + 1

@@ -255,10 +255,10 @@ func structuredSecret(b []byte, at, free int, kind KeyKind) (start, end int, ok,
 // weakSecret gives the value behind a key that often stands before secrets, where it looks like one.
 func (k keyed) weakSecret(b []byte, at int) (int, int, bool) {
 	v := b[k.start:k.end]
-	if start, end, _ := KeySpan(b, at); end-start == 1 && (!k.quoted || len(v) < 32) {
+	start, end, _ := KeySpan(b, at)
+	if end-start == 1 && (!k.quoted || len(v) < 32) {
 		return 0, 0, false
 	}
-	start, _, _ := KeySpan(b, at)
 	parameter := start > 0 && (b[start-1] == '?' || b[start-1] == '&') // of a URL
 	looks := LooksRandom(v) || parameter && LooksStrong(v) || k.quoted && LooksFierce(v) && bytes.ContainsAny(v, "!#$%&^")
 	return k.start, k.end, looks && IsValue(v) && bytes.IndexByte(v, '(') < 0

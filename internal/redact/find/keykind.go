@@ -221,7 +221,8 @@ var harmlessEnds = chars.Late[chars.GramSet]{Build: func() *chars.GramSet {
 }}
 
 // asking are verbs that begin keys which say what is done about secrets: requirePassword, allowEmptyPassword.
-var asking = []string{"require", "allow", "enable", "disable", "show", "hide"}
+// Not enable: behind enable_password stands one.
+var asking = []string{"require", "allow", "disable", "show", "hide"}
 
 // IsHarmless says whether a key speaks about a secret without holding it.
 func IsHarmless(key []byte) bool {

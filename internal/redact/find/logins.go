@@ -181,10 +181,10 @@ func ofScheme(b []byte, start int) bool {
 	}
 	scheme, ok := bytes.CutSuffix(before, []byte("://"))
 	letters := len(scheme)
-	for letters > 0 && chars.IsLower(scheme[letters-1]) {
+	for letters > 0 && isKeyLetter(scheme[letters-1]) {
 		letters--
 	}
-	return ok && sessionSchemes.HasBytes(scheme[letters:]) && IsLoginWord(b[start:chars.NameAt(b, start)])
+	return ok && sessionSchemes.HasBytes(bytes.ToLower(scheme[letters:])) && IsLoginWord(b[start:chars.NameAt(b, start)])
 }
 
 // behindConnection says whether NAME@host or NAME@ADDRESS stands behind a word of those who connect.

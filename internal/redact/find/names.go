@@ -15,7 +15,7 @@ func LooksPersonal(v []byte) bool {
 	}
 	for i, w := range words {
 		w = bytes.TrimRight(w, ",.")
-		if i > 0 && i < len(words)-1 && particles.HasBytes(w) {
+		if i > 0 && i < len(words)-1 && lexicon.Particles.HasBytes(w) {
 			continue
 		}
 		if len(w) == 0 || !chars.IsUpper(w[0]) && w[0] < 0x80 {
@@ -47,7 +47,7 @@ func IsGivenName(v []byte) bool {
 	for i, w := range words {
 		w = bytes.ToLower(bytes.TrimRight(w, ",."))
 		switch {
-		case i > 0 && i < len(words)-1 && particles.HasBytes(w):
+		case i > 0 && i < len(words)-1 && lexicon.Particles.HasBytes(w):
 		case i != given && months.HasBytes(w): // Jan Feb Mar
 			return false
 		case i == given && !lexicon.Given(w):

@@ -35,7 +35,7 @@ func Notes(b []byte, from, to int, found func(start, end int, kind Noted)) {
 
 // noteLine looks at one line.
 func noteLine(b []byte, from, to int, found func(start, end int, kind Noted)) {
-	var heard heard
+	var h heard
 	for at := from; at < to; {
 		for at < to && chars.IsBlank(b[at]) {
 			at++
@@ -48,12 +48,12 @@ func noteLine(b []byte, from, to int, found func(start, end int, kind Noted)) {
 			return
 		}
 		if bytes.Contains(b[at:end], PlaceholderHead) { // it is gone
-			heard, at = newlyHeard, end
+			h, at = heard{}, end
 			continue
 		}
 		start, stop := bareWord(b, at, end)
-		next := max(end, heard.take(b, start, stop, to, found))
-		heard.listen(b[at:end], b[start:stop])
+		next := max(end, h.take(b, start, stop, to, found))
+		h.listen(b[at:end], b[start:stop])
 		at = next
 	}
 }
@@ -67,8 +67,6 @@ type heard struct {
 	codes    bool // one for codes that are kept for emergencies
 	ofSpares bool // the first of the two words for these
 }
-
-var newlyHeard heard
 
 // take finds in a word what was said to follow, and gives where that ends.
 func (h *heard) take(b []byte, start, stop, to int, found func(start, end int, kind Noted)) (end int) {
@@ -195,19 +193,23 @@ func notedSecret(w []byte) bool {
 		bytes.ContainsAny(w, "/\\<>(){}[]|=\"`,") || bytes.Count(w, []byte(".")) > 1 {
 		return false
 	}
-	letters, digits, signs := 0, 0, 0
-	for i, c := range w {
+	letters, digits := lettersAndDigits(w)
+	chosen := digits > 0 || bytes.ContainsAny(w[1:], "!#$%&*^+@?~_")
+	return letters >= 3 && chosen && bytes.IndexByte(w, ':') < 0 && !StandsForAny(w) && !IsSetting(w) &&
+		!Algorithms.Has(w) && !isShortVersion(w) && Shaped(string(w))
+}
+
+// lettersAndDigits counts the letters and digits of ASCII in a word.
+func lettersAndDigits(w []byte) (letters, digits int) {
+	for _, c := range w {
 		switch {
 		case chars.IsDigit(c):
 			digits++
 		case chars.IsWord(c) && c != '_':
 			letters++
-		case i > 0 && bytes.IndexByte([]byte("!#$%&*^+@?~_"), c) >= 0:
-			signs++
 		}
 	}
-	return letters >= 3 && (digits > 0 || signs > 0) && bytes.IndexByte(w, ':') < 0 && !StandsForAny(w) && !IsSetting(w) &&
-		!Algorithms.Has(w) && !isShortVersion(w) && Shaped(string(w))
+	return letters, digits
 }
 
 func isMailWord(w []byte) bool {
@@ -217,16 +219,10 @@ func isMailWord(w []byte) bool {
 
 // notedAccount says whether a word behind one for an account is its name: everyday words are not.
 func notedAccount(w []byte) bool {
-	digits, letters := 0, 0
-	for i, c := range w {
-		switch {
-		case chars.IsDigit(c):
-			digits++
-		case chars.IsWord(c) && c != '_':
-			letters++
-		case i == 0 || c != '.' && c != '-' && c != '_':
-			return false
-		}
+	letters, digits := lettersAndDigits(w)
+	if len(w) == 0 || !chars.IsWord(w[0]) || w[0] == '_' || letters+digits+bytes.Count(w, []byte("."))+bytes.Count(w, []byte("-"))+
+		bytes.Count(w, []byte("_")) < len(w) {
+		return false
 	}
 	return letters >= 3 && digits > 0 && digits <= 4 && !BeginsWithAlias(w) && len(w) <= 24 && IsPerson(w) &&
 		!chars.IsHexes(w) && !isShortVersion(w) &&

@@ -45,7 +45,7 @@ func nameOfWords(words [][]byte) bool {
 			return false
 		case organisations.HasBytes(lower):
 			return false
-		case particles.HasBytes(lower):
+		case lexicon.Particles.HasBytes(lower):
 		case unicode.IsLower(first) && lexicon.Everyday(lower) && !lexicon.Given(lower):
 			return false
 		case utf8.RuneCount(w) > 2 && (!lexicon.Everyday(lower) || lexicon.Given(lower)):
@@ -54,9 +54,6 @@ func nameOfWords(words [][]byte) bool {
 	}
 	return own
 }
-
-// particles stand within names.
-var particles = chars.WordSet("van von der den de da di dos das del della la le el al bin ibn ben ter ten zu zur af av mc mac san st")
 
 // organisations are words of what people are in.
 var organisations = chars.WordSet(`

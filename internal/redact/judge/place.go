@@ -533,7 +533,7 @@ func personOfWords(words [][]byte) bool {
 		}
 		lower := bytes.ToLower(w)
 		first, _ := utf8.DecodeRune(w)
-		if organisations.HasBytes(lower) || unicode.IsLower(first) && !particles.HasBytes(lower) &&
+		if organisations.HasBytes(lower) || unicode.IsLower(first) && !lexicon.Particles.HasBytes(lower) &&
 			lexicon.Everyday(lower) && !lexicon.Given(lower) {
 			return false
 		}

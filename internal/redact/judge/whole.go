@@ -29,7 +29,7 @@ func WholeName(b []byte, start, end int) int {
 		if len(word) == 0 || next < len(b) && bytes.IndexByte([]byte("=:(/_"), b[next]) >= 0 {
 			break
 		}
-		if particles.HasBytes(bytes.ToLower(word)) {
+		if lexicon.Particles.HasBytes(bytes.ToLower(word)) {
 			at = next // only with a name behind it
 			continue
 		}

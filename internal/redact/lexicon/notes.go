@@ -36,3 +36,6 @@ var NotedBeforePeople = chars.WordSet(`from to by with for of or cc attn contact
 // NotedIs are words and signs between such a word and what it is about.
 var NotedIs = chars.WordSet(`is was now to = := -> => → ist lautet war auf jetzt nun is_now er ble nå är blev nu es era ahora est était
 	maintenant 	é foi agora è era ora jest było je bylo on oli – -`)
+
+// Particles stand within names of people, in small letters: van der Berg.
+var Particles = chars.WordSet("van von der den de da di dos das del della la le el al bin ibn ben ter ten zu zur af av mc mac san st")
