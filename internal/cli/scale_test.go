@@ -62,8 +62,8 @@ func TestManySystems(t *testing.T) {
 		fmt.Fprintf(&list, "  - {name: %s, roles: [gate], ssh: '%s', key: key, stall: 6s%s}\n", s.Name, s.Address(),
 			strings.TrimSuffix(more, " unknown"))
 	}
-	for _, s := range down { // not before all others have their ports, or one of them could get this one
-		require.NoError(t, s.Close())
+	for _, s := range down {
+		require.NoError(t, s.Down())
 	}
 	write("known", known.String())
 	ask := write("ask.yaml", "ask: many\nvendor: Ostrevane Gate Systems\nitems:\n  - {id: log, of: [gate], files: [/var/log/*.log], "+

@@ -230,7 +230,7 @@ func cmdSite(ts *testscript.TestScript, neg bool, args []string) {
 			s.Change(func(s *standin.Server) { s.StallAfter = 300_000 })
 			rewrite(ts, "files/tallow-pier.yaml", "name: "+s.Name+",", "name: "+s.Name+", stall: 1s,")
 		case "down":
-			ts.Check(s.Close())
+			ts.Check(s.Down())
 		case "windows":
 			s.Change(func(s *standin.Server) {
 				s.Windows, s.NoShell, s.Tree, s.Exec = true, true, windowsTree(), windowsShell

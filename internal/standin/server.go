@@ -70,6 +70,7 @@ type Server struct {
 	Forward bool
 
 	listener   net.Listener
+	held       []io.Closer     // what keeps the port of a server that is down from others
 	life       context.Context // of what runs on when a connection ends
 	end        context.CancelFunc
 	host       ssh.Signer
@@ -137,8 +138,40 @@ func (s *Server) Change(change func(*Server)) {
 	change(s)
 }
 
+// Down stops the server; its port refuses connections until Close, as no other program can get it: a connection to a listener of our
+// own begins at it.
+func (s *Server) Down() error {
+	port := s.listener.Addr().(*net.TCPAddr)
+	if err := s.stop(); err != nil {
+		return err
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return err
+	}
+	s.held = append(s.held, l)
+	d := net.Dialer{LocalAddr: port}
+	conn, err := d.Dial("tcp", l.Addr().String())
+	if err != nil {
+		return err
+	}
+	s.held = append(s.held, conn)
+	return nil
+}
+
 // Close stops the server and drops its connections.
 func (s *Server) Close() error {
+	if s.held == nil {
+		return s.stop()
+	}
+	var errs []error
+	for _, h := range s.held {
+		errs = append(errs, h.Close())
+	}
+	return errors.Join(errs...)
+}
+
+func (s *Server) stop() error {
 	err := s.listener.Close()
 	s.end()
 	s.mu.Lock()

@@ -131,7 +131,7 @@ func StartSite(dir string) (*Site, error) {
 	if err != nil {
 		return nil, errors.Join(err, s.Close())
 	}
-	return s, s.Systems[4].Close()
+	return s, s.Systems[4].Down()
 }
 
 // System gives the system of a name; nil when there is none.
