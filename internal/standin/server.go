@@ -151,12 +151,17 @@ func (s *Server) Down() error {
 	}
 	s.held = append(s.held, l)
 	d := net.Dialer{LocalAddr: port}
-	conn, err := d.Dial("tcp", l.Addr().String())
-	if err != nil {
-		return err
+	for try := 0; ; try++ { // a program that was started just now has our sockets until it runs
+		conn, err := d.Dial("tcp", l.Addr().String())
+		if err == nil {
+			s.held = append(s.held, conn)
+			return nil
+		}
+		if try == 500 {
+			return err
+		}
+		time.Sleep(10 * time.Millisecond)
 	}
-	s.held = append(s.held, conn)
-	return nil
 }
 
 // Close stops the server and drops its connections.
