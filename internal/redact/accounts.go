@@ -2,6 +2,7 @@ package redact
 
 import (
 	"bytes"
+
 	"envask/internal/redact/judge"
 
 	"envask/internal/redact/alias"

@@ -21,13 +21,8 @@ func ParseTreatment(word string) (Treatment, bool) {
 	return t, ok
 }
 
-// LiteralRule is the rule that texts of the engineer's own count for; SiteHostRule, that of host names of the site.
-const (
-	LiteralRule  = "literal"
-	SiteHostRule = "site-host"
-	// HeldRule is the rule of passwords, tokens and passphrases that we ourselves hold for systems and routes.
-	HeldRule = "held-secret"
-)
+// SiteHostRule is the rule of host names of the site.
+const SiteHostRule = "site-host"
 
 // RuleNames lists the rules of the table, and those that a policy makes.
 func RuleNames() []string {

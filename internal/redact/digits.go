@@ -1,6 +1,10 @@
 package redact
 
-import "math/bits"
+import (
+	"math/bits"
+
+	"envask/internal/redact/chars"
+)
 
 // Cards and account numbers have no byte of their own before which they could be looked for. Where there are vectors, words of
 // bits show the few places that have enough digits; else their rules look for themselves.
@@ -8,11 +12,11 @@ import "math/bits"
 // findNumbers adds what the rules find that look for themselves.
 func (e *Engine) findNumbers(b []byte, from int) {
 	for _, r := range e.nexts {
-		if r.sparse == nil || !vectors || e.ungated {
+		if r.sparse == nil || !chars.Vectors || e.ungated {
 			e.findNext(r, b, from)
 		}
 	}
-	if !vectors || e.ungated {
+	if !chars.Vectors || e.ungated {
 		return
 	}
 	e.hotsOf(b, e.numbered, len(b))
@@ -26,7 +30,7 @@ func (e *Engine) findNumbers(b []byte, from int) {
 
 // hotsOf gathers the hot places of a part of the block that look did not come to.
 func (e *Engine) hotsOf(b []byte, from, to int) {
-	if len(e.nexts) == 0 || !vectors || e.ungated {
+	if len(e.nexts) == 0 || !chars.Vectors || e.ungated {
 		return
 	}
 	e.marks.to = 0 // it is used for something else now

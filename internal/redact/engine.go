@@ -8,6 +8,7 @@ import (
 	"envask/internal/redact/alias"
 	"envask/internal/redact/chars"
 	"envask/internal/redact/find"
+	"envask/internal/redact/learn"
 )
 
 // Total gives the sum.
@@ -377,7 +378,7 @@ func (e *Engine) learn(f finding, text []byte) {
 	}) {
 		return
 	}
-	if v := (alias.Value{Text: string(text), Class: f.class, Rule: f.rule}); !f.mute && (!f.weak || e.learned.seenBefore(v)) {
+	if v := (alias.Value{Text: string(text), Class: f.class, Rule: f.rule}); !f.mute && (!f.weak || e.learned.SeenBefore(v)) {
 		e.learnValue(v, f.start)
 	}
 }
@@ -385,7 +386,7 @@ func (e *Engine) learn(f finding, text []byte) {
 // learnValue learns a value that stands at a place in the block.
 func (e *Engine) learnValue(v alias.Value, at int) {
 	e.learned.Add(v)
-	if e.place != nil && e.member == "" && learnable(v) {
+	if e.place != nil && e.member == "" && learn.Learnable(v) {
 		e.place(v, e.mark+e.base+int64(at))
 	}
 }

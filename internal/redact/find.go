@@ -9,6 +9,7 @@ import (
 	"envask/internal/redact/chars"
 	"envask/internal/redact/find"
 	"envask/internal/redact/judge"
+	"envask/internal/redact/learn"
 )
 
 // What is found in a block, and how finds of several kinds come together.
@@ -191,8 +192,15 @@ func (e *Engine) at(b []byte, i, free int, rules []*Rule) (f finding, ok bool) {
 
 // findLearned adds learned values, but for those within finds of rules.
 func (e *Engine) findLearned(b []byte, from int, rules []finding) {
-	e.matcher.each(b, from, rules, func(m match) {
-		e.findings = append(e.findings, finding{start: m.start, end: m.end, trigger: m.start, class: m.Class, rule: m.Rule,
+	if e.matcher == nil {
+		return
+	}
+	e.taken = e.taken[:0]
+	for i := range rules {
+		e.taken = append(e.taken, learn.Taken{Start: rules[i].start, End: rules[i].end, Secret: rules[i].class == alias.Secret})
+	}
+	e.matcher.Each(b, from, e.taken, func(m learn.Match) {
+		e.findings = append(e.findings, finding{start: m.Start, end: m.End, trigger: m.Start, class: m.Class, rule: m.Rule,
 			original: m.Text})
 	})
 }

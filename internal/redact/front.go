@@ -5,6 +5,7 @@ import (
 	"io"
 
 	"envask/internal/redact/alias"
+	"envask/internal/redact/learn"
 )
 
 // What users of redaction need of the table of aliases, under the name of redaction.
@@ -42,3 +43,43 @@ func LoadTable(file string) (*Table, error) { return alias.LoadTable(file) }
 
 // Reveal copies a text with the aliases of a table turned back into their originals, and gives how many there were.
 func Reveal(t *Table, w *bufio.Writer, r io.Reader) (int, error) { return alias.Reveal(t, w, r) }
+
+// What users of redaction need of what is learned, under the name of redaction.
+type (
+	// Learned is what rules found.
+	Learned = learn.Set
+	// Matcher finds learned values anywhere in text.
+	Matcher = learn.Matcher
+)
+
+// The limits of what is learned, in bytes.
+const (
+	MinName      = learn.MinName
+	MinPlainName = learn.MinPlainName
+	MaxLearned   = learn.MaxLearned
+)
+
+// LiteralRule is the rule that texts of the engineer's own count for, HeldRule that of passwords, tokens and passphrases that we ourselves
+// hold for systems and routes.
+const (
+	LiteralRule = learn.LiteralRule
+	HeldRule    = learn.HeldRule
+)
+
+// NewLearned makes an empty set; the words of the given texts are common in this case.
+func NewLearned(texts ...string) *Learned { return learn.New(ruleOrder, texts...) }
+
+// NewMatcher makes a matcher of learned values.
+func NewMatcher(values []Value) *Matcher { return learn.NewMatcher(values) }
+
+// PathWords gives the words of a path, in small letters: parts of it name programs and things.
+func PathWords(name string) []string { return learn.PathWords(name) }
+
+func ruleOrder(name string) int {
+	for i := range Rules {
+		if Rules[i].Name == name {
+			return i
+		}
+	}
+	return len(Rules)
+}

@@ -282,7 +282,7 @@ func (e *Engine) nextWorth(b []byte, i, stop int) int {
 			at++
 			continue
 		}
-		if vectors && (at < e.marks.to && at >= e.marks.from || e.look(b, at)) {
+		if chars.Vectors && (at < e.marks.to && at >= e.marks.from || e.look(b, at)) {
 			if at = e.marks.next(at); at < e.marks.to && at < inner {
 				break
 			}

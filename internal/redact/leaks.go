@@ -4,6 +4,8 @@ import (
 	"io"
 	"strings"
 	"sync"
+
+	"envask/internal/redact/learn"
 )
 
 // maxLeaks bounds how many hits of one file are listed.
@@ -12,7 +14,7 @@ const maxLeaks = 20
 func (s *leakScan) begin() { s.leaks, s.hits, s.member, s.unread = nil, map[Hits]int{}, "", false }
 
 // add takes down a hit.
-func (s *leakScan) add(e *Engine, m match, offset int64) {
+func (s *leakScan) add(e *Engine, m learn.Match, offset int64) {
 	if e.ignore[m.Text] {
 		return
 	}
@@ -24,7 +26,7 @@ func (s *leakScan) add(e *Engine, m match, offset int64) {
 
 // text searches a short text, such as a name.
 func (s *leakScan) text(e *Engine, text string) {
-	s.m.each([]byte(text), 0, nil, func(m match) { s.add(e, m, -1) })
+	s.m.Each([]byte(text), 0, nil, func(m learn.Match) { s.add(e, m, -1) })
 }
 
 // scanBuffers save the making of large buffers for each of many small files.
@@ -48,10 +50,10 @@ func (s *leakScan) stream(e *Engine, r io.Reader) error {
 			limit -= 2 * MaxLearned
 		}
 		next := 0
-		s.m.each(buf, 0, nil, func(m match) {
-			if m.start < limit {
-				s.add(e, m, base+int64(m.start))
-				next = m.end
+		s.m.Each(buf, 0, nil, func(m learn.Match) {
+			if m.Start < limit {
+				s.add(e, m, base+int64(m.Start))
+				next = m.End
 			}
 		})
 		if atEnd {
@@ -65,9 +67,9 @@ func (s *leakScan) stream(e *Engine, r io.Reader) error {
 
 // leaked says whether an identity that was found other than in text is a learned one.
 func (s *leakScan) leaked(e *Engine, text string) {
-	var found match
-	s.m.each([]byte(text), 0, nil, func(m match) { found = m })
-	if found.end == len(text) && strings.EqualFold(found.Text, text) {
+	var found learn.Match
+	s.m.Each([]byte(text), 0, nil, func(m learn.Match) { found = m })
+	if found.End == len(text) && strings.EqualFold(found.Text, text) {
 		s.add(e, found, -1)
 	}
 }

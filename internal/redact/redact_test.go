@@ -172,7 +172,7 @@ func TestReadErrorsComeThrough(t *testing.T) {
 	require.ErrorIs(t, err, io.ErrClosedPipe)
 }
 
-func learn(t *testing.T, text string) *Learned {
+func learnFrom(t *testing.T, text string) *Learned {
 	t.Helper()
 	l := NewLearned()
 	_, err := NewEngine(Options{Learned: l}).Text(nil, strings.NewReader(text))
@@ -181,7 +181,7 @@ func learn(t *testing.T, text string) *Learned {
 }
 
 func TestLearnedValuesGoEverywhere(t *testing.T) {
-	l := learn(t, "password=brass-Kelp-71!\npin: 4711\ntoken=enabled\nuser=m.quintela\nuser=ann\nhost 192.0.2.61\nmail ines.tavares@merrowick.example\n"+
+	l := learnFrom(t, "password=brass-Kelp-71!\npin: 4711\ntoken=enabled\nuser=m.quintela\nuser=ann\nhost 192.0.2.61\nmail ines.tavares@merrowick.example\n"+
 		"Cookie: id=abcdef0123456789; theme=dark\nsecret=1234567890\n")
 	m := NewMatcher(l.Values())
 	table := alias.NewTable()
@@ -213,7 +213,7 @@ func TestLearnedValuesGoEverywhere(t *testing.T) {
 
 // What is learned is found in the forms in which it is written within other texts.
 func TestWrittenForms(t *testing.T) {
-	l := learn(t, "password=\"brass/Kelp&71 !x\"\nmail ines.tavares@merrowick.example\npassenger=\"Ilka Brandvold\"\nurl postgres://fare:Cormorant%2388x@db/x\n")
+	l := learnFrom(t, "password=\"brass/Kelp&71 !x\"\nmail ines.tavares@merrowick.example\npassenger=\"Ilka Brandvold\"\nurl postgres://fare:Cormorant%2388x@db/x\n")
 	table := alias.NewTable()
 	table.Give(l.Values())
 	m := NewMatcher(l.Values())
@@ -273,7 +273,7 @@ func TestIdentitiesOfATable(t *testing.T) {
 func TestLettersOfEveryEncoding(t *testing.T) {
 	forms := []string{"J\u00fcrgen.S\u00f8by", `J\u00fcrgen.S\u00f8by`, `J\u00FCrgen.S\u00F8by`, "J\xfcrgen.S\xf8by"}
 	for _, from := range forms {
-		l := learn(t, "login user="+from+" ok\npassword: "+strings.ReplaceAll(from, ".", "7+")+"\n")
+		l := learnFrom(t, "login user="+from+" ok\npassword: "+strings.ReplaceAll(from, ".", "7+")+"\n")
 		table := alias.NewTable()
 		table.Give(l.Values())
 		e := NewEngine(Options{Matcher: NewMatcher(l.Values()), Aliases: table})
@@ -283,52 +283,6 @@ func TestLettersOfEveryEncoding(t *testing.T) {
 			require.Equal(t, "got [redacted:keyed-secret] back", e.String("got "+strings.ReplaceAll(in, ".", "7+")+" back"), "%q from %q", in, from)
 		}
 		require.Equal(t, "J\u00fcrgen.S\u00f8by", table.All()[0].Original)
-	}
-	require.Equal(t, `\ud83d\ude00`, asASCII("\U0001f600", `\u%04x`))
-}
-
-// The matcher gives what a plain search gives, whatever the lengths and places.
-func TestMatcherFindsAll(t *testing.T) {
-	r := rand.New(rand.NewPCG(5, 6))
-	letters := func(n int) string {
-		b := make([]byte, n)
-		for i := range b {
-			b[i] = "ab-"[r.IntN(3)]
-		}
-		return string(b)
-	}
-	for range 300 {
-		var values []alias.Value
-		for range 1 + r.IntN(6) {
-			values = append(values, alias.Value{Text: letters(4 + r.IntN(9)), Class: alias.Secret, Rule: "keyed-secret"})
-		}
-		text := letters(400 + 2400*r.IntN(2))
-		covered := make([]bool, len(text))
-		var found, without []match
-		NewMatcher(values).each([]byte(text), 0, nil, func(m match) { found = append(found, m) })
-		portable(t, func() {
-			NewMatcher(values).each([]byte(text), 0, nil, func(m match) { without = append(without, m) })
-		})
-		require.Equal(t, without, found, "vectors change what is found")
-		for _, m := range found {
-			for i := m.start; i < m.end; i++ {
-				require.False(t, covered[i], "two matches lie over each other")
-				covered[i] = true
-			}
-		}
-		for _, v := range values {
-			for at := 0; at+len(v.Text) <= len(text); at++ {
-				if strings.HasPrefix(text[at:], v.Text) && stands([]byte(text), at, v.Text, alias.Secret) {
-					left := 0
-					for i := at; i < at+len(v.Text); i++ {
-						if covered[i] {
-							left++
-						}
-					}
-					require.NotZero(t, left, "%q at %d of %q is left whole (values %v)", v.Text, at, text, values)
-				}
-			}
-		}
 	}
 }
 

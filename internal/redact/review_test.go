@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"envask/internal/redact/alias"
+	"envask/internal/redact/learn"
 )
 
 func suspects(t *testing.T, text string) []Suspect {
@@ -98,7 +99,7 @@ func TestProofHoldsForEachValue(t *testing.T) {
 		require.NoError(t, err)
 		require.Empty(t, missed)
 		for _, v := range values {
-			require.True(t, v.Class != alias.Secret || unmistakable(v.Text) || v.Rule == "keyed-secret", v.Text)
+			require.True(t, v.Class != alias.Secret || learn.Unmistakable(v.Text) || v.Rule == "keyed-secret", v.Text)
 		}
 		if proof, err := p.Check(Options{Matcher: NewMatcher(values)}, missed); len(proof.Missed) > 0 {
 			require.NoError(t, err)
@@ -151,7 +152,7 @@ func TestProofCanFail(t *testing.T) {
 }
 
 func TestRevealTurnsAliasesBack(t *testing.T) {
-	l := learn(t, "from 192.0.2.61 via 2001:db8::7 mac 00:00:5e:00:53:af host db7.pier.internal user=m.quintela mail ines@merrowick.example\nphone: +351 912 345 678 card 4111-1111-1111-1111 iban GB82 WEST 1234 5698 7654 32\n")
+	l := learnFrom(t, "from 192.0.2.61 via 2001:db8::7 mac 00:00:5e:00:53:af host db7.pier.internal user=m.quintela mail ines@merrowick.example\nphone: +351 912 345 678 card 4111-1111-1111-1111 iban GB82 WEST 1234 5698 7654 32\n")
 	table := alias.NewTable()
 	table.Give(l.Values())
 	e := NewEngine(Options{Aliases: table, Matcher: NewMatcher(l.Values())})

@@ -1,10 +1,5 @@
 package redact
 
-import "golang.org/x/sys/cpu"
-
-// vectors says whether the processor has what the kernels are written for.
-var vectors = cpu.X86.HasAVX2 && cpu.X86.HasBMI1 && cpu.X86.HasBMI2 // which come together
-
 // placesAVX2 marks for 64*words bytes from b on which fit a context of spaces and which one of the others. It reads
 // contextBehind bytes before them and contextAhead behind them.
 //
@@ -33,9 +28,3 @@ func setBitsBMI(list *uint16, row *uint64, words int) (n int)
 //
 //go:noescape
 func unknownBMI(list *uint16, n int, keys *uint64, b *byte, table *wordTable, lengths *[512]byte) (left int)
-
-// gramsAVX2 gives for each of 8*groups places of b, stride apart, a bit that says whether the four bytes there may be in a set
-// of grams. It reads up to 16 bytes behind the last place.
-//
-//go:noescape
-func gramsAVX2(dst *byte, b *byte, groups int, set *uint32, shift, stride int)

@@ -16,9 +16,9 @@ import (
 // portable runs a test without vectors, as on processors that have none.
 func portable(t testing.TB, run func()) {
 	t.Helper()
-	had := vectors
-	vectors = false
-	defer func() { vectors = had }()
+	had := chars.Vectors
+	chars.Vectors = false
+	defer func() { chars.Vectors = had }()
 	run()
 }
 
@@ -36,7 +36,7 @@ func noise(r *rand.Rand, n int) []byte {
 
 // What the kernel marks is what its tables say, byte by byte; and that is never less than what the contexts say.
 func TestSieveMarksWhatTheTablesSay(t *testing.T) {
-	if !vectors {
+	if !chars.Vectors {
 		t.Skip("this processor has no vectors")
 	}
 	samples, err := os.ReadFile("testdata/recall.txt")

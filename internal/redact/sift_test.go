@@ -11,7 +11,7 @@ import (
 
 // What the kernel sifts is what can be read from the bytes, one by one.
 func TestSiftLeavesOutOnlyDatesTimesFractionsAndShortWords(t *testing.T) {
-	if !vectors {
+	if !chars.Vectors {
 		t.Skip("this processor has no vectors")
 	}
 	r := rand.New(rand.NewPCG(5, 6))

@@ -3,13 +3,14 @@ package redact
 import (
 	"bufio"
 	"bytes"
-	"envask/internal/redact/alias"
-	"envask/internal/redact/find"
-	"envask/internal/redact/lexicon"
 	"io"
 	"regexp"
-	"sync"
 	"time"
+
+	"envask/internal/redact/alias"
+	"envask/internal/redact/find"
+	"envask/internal/redact/learn"
+	"envask/internal/redact/lexicon"
 )
 
 // What an engine knows while it reads, and what its parts hand each other: types and limits alone. What is done with them stands in files
@@ -109,9 +110,10 @@ type Engine struct {
 	keyFacts      map[string]keyFact // of the keys of documents
 	phrased       []phrased          // what phrases gave away in the block
 	called        called
-	segments      []span    // of texts within texts, which are documents of their own; nil is the whole block
-	nuls          []int     // where NUL characters stood in the buffer, which are line ends while it is looked at
-	merged        []finding // what findings are merged into, and the other way round
+	segments      []span        // of texts within texts, which are documents of their own; nil is the whole block
+	nuls          []int         // where NUL characters stood in the buffer, which are line ends while it is looked at
+	taken         []learn.Taken // by rules, in the block
+	merged        []finding     // what findings are merged into, and the other way round
 }
 
 type finding struct {
@@ -327,32 +329,6 @@ type leakScan struct {
 	unread bool
 }
 
-// Learned is what rules found. It is filled by one reading and used by the next, so that a value that stood next to a
-// key in one file is removed wherever it stands. It can be filled from several goroutines.
-type Learned struct {
-	mu     sync.Mutex
-	values map[string]alias.Value
-	common map[string]bool
-	weak   map[string]bool // found once, on weak evidence
-}
-
-// Matcher finds learned values anywhere in text, also as they are written within other texts (see writtenForms). It is safe
-// for use from several goroutines.
-//
-// Four bytes of the text are looked up in a set of bits at every fourth place: whatever is at least seven bytes long has four
-// bytes that begin at such a place. Shorter values have a set of their own, which is asked at every place, and only if there
-// are such values.
-type Matcher struct {
-	long, short grams
-	size        int
-}
-
-// A match is one place at which a learned value stands.
-type match struct {
-	alias.Value
-	start, end int
-}
-
 // called remembers the command of which the last option was: its arguments are read once.
 type called struct{ looked, until int }
 
@@ -426,15 +402,6 @@ type Hits struct {
 	Unread bool
 }
 
-// grams finds entries by four of their bytes.
-type grams struct {
-	entries []entry // sorted by text
-	bits    []uint32
-	shift   int
-	stride  int
-	index   gramIndex
-}
-
 // bareJSON says whether a span is the bare value of a quoted key or behind another text of a list, as numbers are in JSON: what stands
 // there instead must be quoted, or the document breaks.
 func bareJSON(b []byte, start, end int) bool {
@@ -456,16 +423,6 @@ func bareJSON(b []byte, start, end int) bool {
 // maxCells bounds how many columns of a table are looked at.
 const maxCells = 64
 
-// gramIndex gives the entries that have four bytes at one of the places of a stride. There may be very many, so it is kept in few
-// large pieces.
-type gramIndex struct {
-	refs  []int32   // entries, by their four bytes, by where they have them, and by text among those that have the same
-	tails []uint64  // of the same entries: the eight bytes behind what all of their run begin with, see tailOf
-	runs  []gramRun // of the same four bytes at the same place of the entry: of the same bytes, the farthest place comes first
-	slots []int32   // the first run of four bytes by their hash; 0 is none, else one more than the place of the run
-	shift int
-}
-
 // Names of rules that are spoken of elsewhere.
 const (
 	keyedSecretRule    = "keyed-secret"
@@ -479,18 +436,6 @@ const (
 	privateKeyRule     = "private-key"
 	phoneRule          = "phone"
 )
-
-type gramRun struct {
-	key uint32
-	at  int32 // where the entries have the four bytes
-	end int32 // of its refs; they begin where those of the run before end
-
-	common int32  // how many bytes all of them begin with
-	head   uint64 // up to eight of these, and which bits of a text are compared with them: most texts differ here already
-	mask   uint64
-	kinds  uint64 // of bytes that one of them has behind its first one, see byteKinds
-	secret bool   // whether one of them is a secret
-}
 
 // escapeSign is what control sequences begin with.
 const escapeSign = 0x1b

@@ -1,4 +1,4 @@
-package redact
+package learn
 
 import (
 	"encoding/binary"
@@ -9,6 +9,60 @@ import (
 	"envask/internal/redact/alias"
 	"envask/internal/redact/chars"
 )
+
+// Matcher finds learned values anywhere in text, also as they are written within other texts (see writtenForms). It is safe
+// for use from several goroutines.
+//
+// Four bytes of the text are looked up in a set of bits at every fourth place: whatever is at least seven bytes long has four
+// bytes that begin at such a place. Shorter values have a set of their own, which is asked at every place, and only if there
+// are such values.
+type Matcher struct {
+	long, short grams
+	size        int
+}
+
+// Match is one place at which a learned value stands.
+type Match struct {
+	alias.Value
+	Start, End int // in bytes
+}
+
+// Taken is a stretch of the text that is taken already: what lies within it need not be found.
+type Taken struct {
+	Start, End int // in bytes
+	Secret     bool
+}
+
+// grams finds entries by four of their bytes.
+type grams struct {
+	entries []entry // sorted by text
+	bits    []uint32
+	shift   int
+	stride  int
+	index   gramIndex
+}
+
+// gramIndex gives the entries that have four bytes at one of the places of a stride. There may be very many, so it is kept in few
+// large pieces.
+type gramIndex struct {
+	refs  []int32   // entries, by their four bytes, by where they have them, and by text among those that have the same
+	tails []uint64  // of the same entries: the eight bytes behind what all of their run begin with, see tailOf
+	runs  []gramRun // of the same four bytes at the same place of the entry: of the same bytes, the farthest place comes first
+	slots []int32   // the first run of four bytes by their hash; 0 is none, else one more than the place of the run
+	shift int
+}
+
+type gramRun struct {
+	key uint32
+	at  int32 // where the entries have the four bytes
+	end int32 // of its refs; they begin where those of the run before end
+
+	common int32  // how many bytes all of them begin with
+	head   uint64 // up to eight of these, and which bits of a text are compared with them: most texts differ here already
+	mask   uint64
+	kinds  uint64 // of bytes that one of them has behind its first one, see byteKinds
+	secret bool   // whether one of them is a secret
+}
 
 const (
 	gramStride = 4
@@ -220,14 +274,14 @@ type gramScan struct {
 	base  int                  // of the places that are looked up
 	count int                  // of them
 	may   [gramPlaces / 8]byte // which of them may be the beginning of something
-	rules []finding            // what rules found, in order
+	rules []Taken              // what rules found, in order
 	ruled int                  // of them end before what comes
 }
 
 // fill looks up the next places.
 func (s *gramScan) fill() {
 	rest := len(s.b) - s.base
-	if groups := min(len(s.may), (rest-32)/(8*s.stride)); vectors && groups > 0 {
+	if groups := min(len(s.may), (rest-32)/(8*s.stride)); chars.Vectors && groups > 0 {
 		gramsAVX2(&s.may[0], &s.b[s.base], groups, &s.bits[0], s.shift, s.stride)
 		s.count = 8 * groups
 		return
@@ -264,7 +318,7 @@ func (g *grams) eight(may []byte, b []byte) {
 }
 
 // next gives the first entry at or behind a place, which never goes back; the longest of those that begin there.
-func (s *gramScan) next(from int) (m match, ok bool) {
+func (s *gramScan) next(from int) (m Match, ok bool) {
 	if len(s.entries) == 0 {
 		return m, false
 	}
@@ -316,16 +370,16 @@ func NewMatcher(values []alias.Value) *Matcher {
 
 // within says whether whatever matches at a place lies within what a rule found already, so that it changes nothing, see merge.
 func (s *gramScan) within(run *gramRun, at int) bool {
-	for s.ruled < len(s.rules) && s.rules[s.ruled].end <= at-s.stride { // a later candidate begins a little before it at most
+	for s.ruled < len(s.rules) && s.rules[s.ruled].End <= at-s.stride { // a later candidate begins a little before it at most
 		s.ruled++
 	}
-	for i := s.ruled; i < len(s.rules) && s.rules[i].start <= at; i++ {
+	for i := s.ruled; i < len(s.rules) && s.rules[i].Start <= at; i++ {
 		f, next := &s.rules[i], uint64(spreads)
-		if f.end < len(s.b) {
-			next |= byteKinds[s.b[f.end]]
+		if f.End < len(s.b) {
+			next |= byteKinds[s.b[f.End]]
 		}
-		if at < f.end && next&run.kinds == 0 { // no entry goes on behind it
-			return f.class == alias.Secret || !run.secret
+		if at < f.End && next&run.kinds == 0 { // no entry goes on behind it
+			return f.Secret || !run.secret
 		}
 	}
 	return false
@@ -333,11 +387,11 @@ func (s *gramScan) within(run *gramRun, at int) bool {
 
 // longest gives the longest of some entries, sorted by text, that stands at a place. Thousands of values may begin alike, so
 // they are not tried one by one: the last one not behind the text either is its beginning, or shows how much of it can match.
-func (s *gramScan) longest(c candidates, at int) (match, bool) {
+func (s *gramScan) longest(c candidates, at int) (Match, bool) {
 	refs := c.refs
 	text := s.b[at:min(len(s.b), at+2*MaxLearned)]
 	if first := s.entries[refs[0]].text; len(text) < c.common || string(text[:c.common]) != first[:c.common] {
-		return match{}, false
+		return Match{}, false
 	}
 	from, to := 0, len(refs) // where in them the text has its place
 	if len(text) >= c.common+8 {
@@ -347,7 +401,7 @@ func (s *gramScan) longest(c candidates, at int) (match, bool) {
 		n := from + sort.Search(to-from, func(i int) bool { return s.entries[refs[from+i]].text > string(text) })
 		from, to = 0, n // what is shorter stands before
 		if n == 0 {
-			return match{}, false
+			return Match{}, false
 		}
 		e := &s.entries[refs[n-1]]
 		common := 0
@@ -362,7 +416,7 @@ func (s *gramScan) longest(c candidates, at int) (match, bool) {
 		}
 		text = text[:common]
 	}
-	return match{}, false
+	return Match{}, false
 }
 
 // sameTails gives where in sorted numbers those that are the same as one begin and end, or where it has its place.
@@ -387,23 +441,23 @@ func sameTails(tails []uint64, tail uint64) (from, to int) {
 const maxSpread = 4096
 
 // match gives the place that an entry takes up.
-func (e *entry) match(b []byte, at int) match {
-	m := match{*e.value, at, at + len(e.text)}
+func (e *entry) match(b []byte, at int) Match {
+	m := Match{*e.value, at, at + len(e.text)}
 	if !e.base64 {
 		return m
 	}
-	for m.start > 0 && at-m.start < maxSpread && chars.IsBase64Byte(b[m.start-1]) {
-		m.start--
+	for m.Start > 0 && at-m.Start < maxSpread && chars.IsBase64Byte(b[m.Start-1]) {
+		m.Start--
 	}
-	for m.end < len(b) && m.end-at < maxSpread && (chars.IsBase64Byte(b[m.end]) || b[m.end] == '=') {
-		m.end++
+	for m.End < len(b) && m.End-at < maxSpread && (chars.IsBase64Byte(b[m.End]) || b[m.End] == '=') {
+		m.End++
 	}
 	return m
 }
 
-// each calls found for every place from a place on at which a learned value stands, in order; none overlaps another. Of what
+// Each calls found for every place from a place on at which a learned value stands, in order; none overlaps another. Of what
 // lies within finds of rules some may be left out.
-func (m *Matcher) each(b []byte, from int, rules []finding, found func(match)) {
+func (m *Matcher) Each(b []byte, from int, rules []Taken, found func(Match)) {
 	if m == nil || m.size == 0 {
 		return
 	}
@@ -412,16 +466,16 @@ func (m *Matcher) each(b []byte, from int, rules []finding, found func(match)) {
 	short, okShort := shorts.next(from)
 	for okLong || okShort {
 		best := long
-		if !okLong || okShort && short.start < long.start {
+		if !okLong || okShort && short.Start < long.Start {
 			best = short
 		}
-		best.start = max(best.start, from)
+		best.Start = max(best.Start, from)
 		found(best)
-		from = best.end
-		if okLong && long.start < from {
+		from = best.End
+		if okLong && long.Start < from {
 			long, okLong = longs.next(from)
 		}
-		if okShort && short.start < from {
+		if okShort && short.Start < from {
 			short, okShort = shorts.next(from)
 		}
 	}

@@ -1,4 +1,4 @@
-package redact
+package learn
 
 import (
 	"strings"
@@ -10,8 +10,8 @@ import (
 // A value that was found at one place is removed everywhere only when the evidence for it is strong: what it looks like itself, or who
 // says so. One weak find must not take a common word out of every path, class and file name.
 
-// unmistakable reports whether a secret is removed also within longer words.
-func unmistakable(text string) bool { return len(text) >= 12 && find.KindsIn(text) >= 3 }
+// Unmistakable reports whether a secret is removed also within longer words.
+func Unmistakable(text string) bool { return len(text) >= 12 && find.KindsIn(text) >= 3 }
 
 // withinName reports whether a plain word stands as part of a path, class, package, unit or file name.
 func withinName(b []byte, at, end int) bool {

@@ -1,13 +1,21 @@
-package redact
+package learn
 
 import (
 	"slices"
 	"strings"
+	"sync"
 
 	"envask/internal/redact/alias"
 	"envask/internal/redact/chars"
 	"envask/internal/redact/find"
 	"envask/internal/redact/judge"
+)
+
+// Rules of values that count more than what is common: LiteralRule is that of texts of the engineer's own, HeldRule that of passwords,
+// tokens and passphrases that we ourselves hold for systems and routes.
+const (
+	LiteralRule = "literal"
+	HeldRule    = "held-secret"
 )
 
 // Limits of what is learned, in bytes. A name shorter than MinName is replaced at
@@ -19,10 +27,21 @@ const (
 	MaxLearned   = 4096
 )
 
-// NewLearned makes an empty set. The words of the given texts are common, besides those that always are: they stand all
-// over the case (names of items, roles and systems), so that a value which is one of them is replaced at its place only.
-func NewLearned(texts ...string) *Learned {
-	l := &Learned{values: map[string]alias.Value{}, common: map[string]bool{}}
+// Set is what rules found. It is filled by one reading and used by the next, so that a value that stood next to a
+// key in one file is removed wherever it stands. It can be filled from several goroutines.
+type Set struct {
+	mu     sync.Mutex
+	values map[string]alias.Value
+	common map[string]bool
+	weak   map[string]bool // found once, on weak evidence
+	order  func(rule string) int
+}
+
+// New makes an empty set. The words of the given texts are common, besides those that always are: they stand all
+// over the case (names of items, roles and systems), so that a value which is one of them is replaced at its place only. Of two
+// rules that found the same text the one of lower order counts.
+func New(order func(rule string) int, texts ...string) *Set {
+	l := &Set{order: order, values: map[string]alias.Value{}, common: map[string]bool{}}
 	for _, t := range texts {
 		for _, w := range strings.FieldsFunc(t, func(r rune) bool { return r < 0x80 && !chars.IsWord(byte(r)) }) {
 			l.common[strings.ToLower(w)] = true
@@ -32,27 +51,27 @@ func NewLearned(texts ...string) *Learned {
 }
 
 // Add learns values, if they are of a kind that is removed everywhere.
-func (l *Learned) Add(values ...alias.Value) {
+func (l *Set) Add(values ...alias.Value) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	for _, v := range values {
 		old, ok := l.values[v.Text]
 		// The same text may be found by two rules in two files; which one counts must not depend on the order of reading.
-		if ok && !less(v, old) { // most of what a log says, it says in every file
+		if ok && !l.less(v, old) { // most of what a log says, it says in every file
 			continue
 		}
 		if v.Rule == LiteralRule || v.Rule == HeldRule { // the engineer's word counts more than what is common
 			if len(v.Text) >= MinName && len(v.Text) <= MaxLearned {
 				l.values[v.Text] = v
 			}
-		} else if learnable(v) && !l.common[strings.ToLower(v.Text)] {
+		} else if Learnable(v) && !l.common[strings.ToLower(v.Text)] {
 			l.values[v.Text] = v
 		}
 	}
 }
 
 // Take gives what was learned and forgets it.
-func (l *Learned) Take() []alias.Value {
+func (l *Set) Take() []alias.Value {
 	values := l.Values()
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -62,7 +81,7 @@ func (l *Learned) Take() []alias.Value {
 }
 
 // AddCommon adds words that are common in this case: a value that is one of them is replaced at its place only.
-func (l *Learned) AddCommon(words ...string) {
+func (l *Set) AddCommon(words ...string) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	for _, w := range words {
@@ -73,8 +92,8 @@ func (l *Learned) AddCommon(words ...string) {
 // mostWeak bounds how many values are remembered that were found once, on weak evidence.
 const mostWeak = 10_000
 
-// seenBefore says whether a value was found on weak evidence before, or is known already: then it is one.
-func (l *Learned) seenBefore(v alias.Value) bool {
+// SeenBefore says whether a value was found on weak evidence before, or is known already: then it is one.
+func (l *Set) SeenBefore(v alias.Value) bool {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if _, known := l.values[v.Text]; known || l.weak[v.Text] {
@@ -88,33 +107,24 @@ func (l *Learned) seenBefore(v alias.Value) bool {
 }
 
 // AddOthers learns values whose text is not known yet.
-func (l *Learned) AddOthers(values ...alias.Value) {
+func (l *Set) AddOthers(values ...alias.Value) {
 	l.mu.Lock()
 	others := slices.DeleteFunc(values, func(v alias.Value) bool { _, known := l.values[v.Text]; return known })
 	l.mu.Unlock()
 	l.Add(others...)
 }
 
-func less(a, b alias.Value) bool {
+func (l *Set) less(a, b alias.Value) bool {
 	if (a.Class == alias.Secret) != (b.Class == alias.Secret) {
 		return a.Class == alias.Secret
 	}
 	if a.Class != b.Class {
 		return a.Class < b.Class
 	}
-	return ruleOrder(a.Rule) < ruleOrder(b.Rule)
+	return l.order(a.Rule) < l.order(b.Rule)
 }
 
-func ruleOrder(name string) int {
-	for i := range Rules {
-		if Rules[i].Name == name {
-			return i
-		}
-	}
-	return len(Rules)
-}
-
-func learnable(v alias.Value) bool {
+func Learnable(v alias.Value) bool {
 	n := len(v.Text)
 	if v.Rule == HeldRule {
 		return n >= MinName && n <= MaxLearned
@@ -136,7 +146,7 @@ func learnable(v alias.Value) bool {
 }
 
 // Values gives all learned values, sorted by text.
-func (l *Learned) Values() []alias.Value {
+func (l *Set) Values() []alias.Value {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	out := make([]alias.Value, 0, len(l.values))
@@ -152,7 +162,7 @@ func (l *Learned) Values() []alias.Value {
 func stands(b []byte, at int, text string, class alias.Class) bool {
 	if class == alias.Secret {
 		end := at + len(text)
-		return unmistakable(text) || !(chars.IsWord(text[0]) && chars.WordBefore(b, at)) &&
+		return Unmistakable(text) || !(chars.IsWord(text[0]) && chars.WordBefore(b, at)) &&
 			!(end < len(b) && chars.IsWord(b[end]) && chars.IsWord(text[len(text)-1]))
 	}
 	if class == alias.User && chars.IsAllLetters([]byte(text)) && withinName(b, at, at+len(text)) {
@@ -184,4 +194,29 @@ func continues(c byte, class alias.Class) bool {
 		return chars.IsWord(c) || c == ':' || c == '-' || c == '.'
 	}
 	return chars.IsWord(c) && c != '_' || c >= 0x80
+}
+
+// WhyLeft says why a value is replaced at its places only and not wherever it stands; "" when it is removed everywhere.
+func (l *Set) WhyLeft(v alias.Value) string {
+	l.mu.Lock()
+	_, learned := l.values[v.Text]
+	common := l.common[strings.ToLower(v.Text)]
+	l.mu.Unlock()
+	switch n := len(v.Text); {
+	case learned:
+		return ""
+	case common:
+		return "a word of this case: of items, roles, systems or paths"
+	case Learnable(v):
+		return "found on weak evidence"
+	case n > MaxLearned || strings.ContainsAny(v.Text, "\r\n"):
+		return "too long"
+	case n < MinName || v.Class == alias.Secret && n < find.MinSecret:
+		return "too short"
+	case v.Class == alias.Secret && chars.AllDigits(v.Text):
+		return "a number"
+	case v.Class == alias.User:
+		return "a word that stands for other things, too"
+	}
+	return "not shaped like a secret"
 }

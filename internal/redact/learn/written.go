@@ -1,4 +1,4 @@
-package redact
+package learn
 
 import (
 	"encoding/base64"
