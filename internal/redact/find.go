@@ -10,6 +10,7 @@ import (
 	"envask/internal/redact/find"
 	"envask/internal/redact/judge"
 	"envask/internal/redact/learn"
+	"envask/internal/redact/scan"
 )
 
 // What is found in a block, and how finds of several kinds come together.
@@ -18,8 +19,8 @@ import (
 // and what stands before it is looked at all the same.
 func (e *Engine) begin(b []byte, from int) (ahead finding) {
 	e.findings, e.openKey, e.phrased, e.called = e.findings[:0], false, e.phrased[:0], called{}
-	e.ownerEnd, e.marks.to = -1, 0
-	e.numbered, e.hots, e.sqlRows = from, e.hots[:0], e.sqlRows[:0]
+	e.gate.Begin(from)
+	e.sqlRows = e.sqlRows[:0]
 	e.heads, e.rowsNext, e.lineAt = e.heads[:0], e.rows, lineAt{}
 	if e.base == 0 && from == 0 {
 		e.texts.beginStream(b)
@@ -42,7 +43,7 @@ func (e *Engine) find(b []byte, from int) {
 	free, ahead := from, e.begin(b, from)
 	for i := from; ; i++ {
 		stop := min(len(b), ahead.start)
-		i = e.nextWorth(b, i, stop)
+		i = e.gate.Next(b, i, stop)
 		if i >= stop {
 			if ahead.start > len(b) {
 				break
@@ -50,7 +51,7 @@ func (e *Engine) find(b []byte, from int) {
 			e.findings = append(e.findings, ahead)
 			free, i = ahead.end, ahead.end-1
 			if ahead.rule == ownerRule {
-				e.ownerEnd = free
+				e.gate.OwnerEnd = free
 			}
 			ahead.start = len(b) + 1
 			continue
@@ -92,7 +93,7 @@ func (e *Engine) note(b []byte, i, from int) {
 	}
 	switch b[i] {
 	case '(':
-		if opensRow(b, i) {
+		if scan.OpensRow(b, i) {
 			e.sqlRows = append(e.sqlRows, i)
 		}
 	case ' ':
@@ -112,7 +113,7 @@ func (e *Engine) findBehind(b []byte, from int) {
 	e.addPhrased(b, from)
 	e.findCompanions(b, from)
 	e.findRows(b, from)
-	e.findNumbers(b, from)
+	e.gate.EachNumber(b, from, e.findNext)
 	if e.rows.open() || len(e.heads) > 0 {
 		e.findTables(b, from)
 	}
@@ -135,7 +136,7 @@ func (e *Engine) fromBefore(b []byte, from int) (f finding, ok bool) {
 		return f, false
 	}
 	for i := chars.LineStart(b, max(0, chars.LineStart(b, from-1)-1)); i < from && !ok; i++ {
-		if e.trigger[b[i]] {
+		if e.gate.IsTrigger(b[i]) {
 			f, ok = e.at(b, i, from, e.table[b[i]])
 		}
 	}
@@ -149,7 +150,7 @@ func (e *Engine) at(b []byte, i, free int, rules []*Rule) (f finding, ok bool) {
 		if r.Keys != 0 {
 			if !known {
 				if known = true; i > 0 {
-					kind = e.keys.at(b, i, &e.marks)
+					kind = e.gate.KeyAt(b, i)
 				}
 			}
 			if kind&r.Keys == 0 {
@@ -241,4 +242,17 @@ func (e *Engine) merge(second int) {
 		}
 	}
 	e.findings, e.merged = merged, e.findings
+}
+
+// findNext adds what a rule finds that looks for itself, and gives where its last find ends.
+func (e *Engine) findNext(rule int, b []byte, at int) int {
+	r := e.nexts[rule]
+	for {
+		start, end, ok := r.Next(b, at)
+		if !ok {
+			return at
+		}
+		e.findings = append(e.findings, finding{start: start, end: end, trigger: start, class: r.Class, rule: r.Name, by: r})
+		at = end
+	}
 }

@@ -28,7 +28,7 @@ func TestLinesOfTheField(t *testing.T) {
 // and without it.
 func TestTextsThatEndAnywhere(t *testing.T) {
 	gated, bare := NewEngine(Options{}), NewEngine(Options{})
-	bare.ungated = true
+	bare.gate.Open = true
 	for _, name := range []string{"samples", "survive", "recall"} {
 		data, err := os.ReadFile("testdata/" + name + ".txt")
 		require.NoError(t, err)

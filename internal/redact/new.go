@@ -1,54 +1,54 @@
 package redact
 
 import (
+	"sync"
+
 	"envask/internal/redact/alias"
 	"envask/internal/redact/chars"
+	"envask/internal/redact/scan"
 )
 
 // NewEngine makes an engine.
 func NewEngine(o Options) *Engine {
 	e := &Engine{rules: o.Config.rules(), matcher: o.Matcher, learned: o.Learned, aliases: o.Aliases, cache: map[alias.Class]*known{},
 		ignore: map[string]bool{}, another: NewEngine, named: map[string]*Rule{},
-		formats: formats(), options: o, announced: announcedWords()}
+		formats: formats(), options: o}
 	if e.aliases == nil {
 		e.aliases = alias.NewTable()
 	}
 	for _, k := range append(append([]string{}, o.Keep...), o.Config.Never...) {
 		e.ignore[k] = true
 	}
-	for _, d := range o.Config.Domains {
-		e.domainFirst[d[0]|0x20], e.domainFirst[d[0]&^0x20] = true, true
-		e.domainFirst[d[0]] = true
-		e.digitDomain = e.digitDomain || chars.IsDigit(d[0])
-	}
-	defer func() {
-		for _, r := range e.table['.'] { // neither most tokens nor a private domain have a dot between digits
-			if e.digitDomain || r.Name != serviceTokenRule && r.Name != "host" {
-				e.betweenDigits = append(e.betweenDigits, r)
-			}
-		}
-	}()
-	e.sieve = sieveFor(e.rules, o.Config.Domains)
-	for c, fit := range e.sieve.exact[contextBehind] {
-		e.signs[c] = fit != 0
-	}
 	for _, c := range Classes {
 		e.cache[c] = &known{all: map[string]string{}}
 	}
+	needs := scan.Needs{Domains: o.Config.Domains}
 	for i := range e.rules {
 		r := &e.rules[i]
 		r.known = e.cache[r.Class]
 		e.named[r.Name] = r
 		if r.Next != nil {
-			e.nexts, e.nextAt = append(e.nexts, r), append(e.nextAt, 0)
+			e.nexts, needs.Numbers = append(e.nexts, r), append(needs.Numbers, r.sparse)
 		}
 		for _, c := range []byte(r.Triggers) {
 			e.table[c] = append(e.table[c], r)
-			e.trigger[c] = true
+		}
+		needs.Triggers += r.Triggers
+	}
+	e.gate = scanTables().New(needs, &e.texts)
+	for _, r := range e.table['.'] { // neither most tokens nor a private domain have a dot between digits
+		if e.gate.DigitDomain() || r.Name != serviceTokenRule && r.Name != "host" {
+			e.betweenDigits = append(e.betweenDigits, r)
 		}
 	}
 	return e
 }
+
+// scanTables are made with the first engine: a program that only prints its help does not wait for them.
+var scanTables = sync.OnceValue(func() *scan.Tables {
+	heads := chars.WordSet("uid owner user login " + webLogUser) // of tables
+	return scan.NewTables(phraseTable().Endings(), phraseTable().Anchors(), programTable().Anchors(), heads.All())
+})
 
 // formats gives the table of forms; the first that fits is used.
 func formats() []format {

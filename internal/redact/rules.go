@@ -7,6 +7,7 @@ import (
 
 	"envask/internal/redact/alias"
 	"envask/internal/redact/find"
+	"envask/internal/redact/scan"
 )
 
 // Classes are all of them, in the order in which they are listed.
@@ -77,9 +78,9 @@ var Rules = []Rule{
 	{Name: "keyed-mac", Class: alias.MAC, Doc: "hardware addresses without signs next to a telling key",
 		Triggers: separators, Find: find.BareMAC, Keys: find.KeyMAC},
 	{Name: "card", Class: alias.Card, Doc: "payment cards, by issuer, length and check digit",
-		Next: find.NextCard, sparse: &sparse{cardSifted, &find.CardSpan}},
+		Next: find.NextCard, sparse: &scan.Number{Hot: scan.Cards, Span: &find.CardSpan}},
 	{Name: "iban", Class: alias.IBAN, Doc: "bank accounts as IBAN, by their check digits",
-		Next: find.NextIBAN, sparse: &sparse{accountSifted, &find.AccountSpan}},
+		Next: find.NextIBAN, sparse: &scan.Number{Hot: scan.Accounts, Span: &find.AccountSpan}},
 }
 
 // RulesVersion is written into manifests. It changes whenever the rules find other things than before.

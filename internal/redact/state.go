@@ -11,6 +11,7 @@ import (
 	"envask/internal/redact/find"
 	"envask/internal/redact/learn"
 	"envask/internal/redact/lexicon"
+	"envask/internal/redact/scan"
 )
 
 // What an engine knows while it reads, and what its parts hand each other: types and limits alone. What is done with them stands in files
@@ -26,18 +27,6 @@ type Config struct {
 	Expressions []Expression              // further rules
 	Domains     []string                  // host names under these are found by SiteHostRule
 	Never       []string                  // originals that are left as they are
-}
-
-// sparse is set for rules with Next that find nothing but around some places: those at which every find begins.
-type sparse struct {
-	hot  int        // the sifted row of these places
-	span *[256]bool // what a find is written with
-}
-
-// hotPlaces are those of 64 places at which a rule of e.nexts has to look.
-type hotPlaces struct {
-	rule, from int
-	places     uint64
 }
 
 // Counts is how many findings each rule had.
@@ -56,8 +45,7 @@ type Engine struct {
 
 	rules   []Rule
 	table   [256][]*Rule
-	trigger [256]bool // bytes at which a rule is asked
-	nexts   []*Rule   // those that look for themselves
+	nexts   []*Rule // those that look for themselves
 	matcher *Matcher
 	learned *Learned
 	aliases *alias.Table
@@ -76,17 +64,7 @@ type Engine struct {
 	place         func(alias.Value, int64)
 	sampler       func(Sample)
 	tally         func(Told)
-	ungated       bool // for the test that holds the gate against the rules
-	keys          keyCache
-	idleKeys      wordTable // keys that announce nothing
-	idleWords     wordTable // words behind which, with a space between, nothing stands
-	sieve         *sieve
-	announced     *announced
-	signs         [256]bool // that may fit a context
-	marks         marks     // of the chunk that is looked at
-	hots          []hotPlaces
-	numbered      int              // so far hots are gathered
-	nextAt        []int            // where each of nexts goes on
+	gate          *scan.Gate
 	sqlRows       []int            // where rows of SQL open
 	sqlKinds      []cellKind       // of those with which a block begins, if it does
 	sqlNext       []cellKind       // and the next one
@@ -99,8 +77,6 @@ type Engine struct {
 	lineAt        lineAt
 	texts         texts
 	growth        *growth   // of what is compressed; nil outside of it
-	domainFirst   [256]bool // letters that domains of the site begin with
-	digitDomain   bool      // one of them begins with a digit
 	scan          *leakScan // when set, nothing is redacted, but learned values are searched for
 	child         *Engine   // for short texts while this one is at work
 	counts        Counts
@@ -196,7 +172,7 @@ type Rule struct {
 	Next   func(b []byte, from int) (start, end int, ok bool)
 	beside func(e *Engine, b []byte, from, start, end int) // adds what stands beside a find; nil is nothing
 	judged bool                                            // what it finds is told by what stands beside it, and has to look like it
-	sparse *sparse                                         // where Next finds something at all; nil is anywhere
+	sparse *scan.Number                                    // where Next finds something at all; nil is anywhere
 	hits   int                                             // of the text that an engine is at
 	known  *known                                          // aliases that an engine has given to originals of the class
 }
@@ -309,17 +285,6 @@ type Result struct {
 // style says how a document that is told by its name writes values without quotes.
 type style uint8
 
-// keyCache remembers what keys announce, and what they do together with the word before them: logs have few, and each stands in
-// thousands of lines.
-type keyCache struct {
-	keys  [1 << 10]cachedKey
-	pairs [1 << 10]cachedKey // of two words
-}
-
-// announced are hashes of the words behind which a secret or a name may stand, and of those that end a longer one behind a dash. They are
-// made with the first engine: a program that only prints its help does not wait for them.
-type announced struct{ words, endings *[1 << 14]bool }
-
 // leakScan searches what an engine would redact, instead of redacting it.
 type leakScan struct {
 	m      *Matcher
@@ -373,16 +338,6 @@ type cellTable struct {
 type countReader struct {
 	r io.Reader
 	n int64
-}
-
-// cachedKey is a key of up to 24 bytes, as three numbers.
-type cachedKey struct {
-	key     [3]uint64
-	n       uint8
-	kind    find.KeyKind
-	further bool // what stands before or behind the key can make it one
-	paired  bool // so can a name beside its value
-	nothing bool // neither, whatever stands around it
 }
 
 // Leak is a learned original that stands where it must not.

@@ -109,3 +109,6 @@ func (e *Engine) findTables(b []byte, from int) {
 	}
 	e.rowsNext = t
 }
+
+// webLogUser is the name of the column with names in the heads of web servers' logs, which are written anew at each start.
+const webLogUser = "cs-username"

@@ -3,7 +3,6 @@ package redact
 import (
 	"bytes"
 	"encoding/base64"
-	"math/bits"
 	"strings"
 	"unicode/utf8"
 
@@ -80,7 +79,7 @@ func (t *texts) gatherTicks(b []byte, at int) {
 }
 
 // formBytes are those of values in addresses and forms.
-var formBytes = *bytesThat(func(c byte) bool { return chars.IsWord(c) || strings.IndexByte("%+-.~*!/:", c) >= 0 })
+var formBytes = *chars.BytesThat(func(c byte) bool { return chars.IsWord(c) || strings.IndexByte("%+-.~*!/:", c) >= 0 })
 
 // gatherPercent finds values with percent escapes, and those of forms that read as several words.
 func (t *texts) gatherPercent(b []byte, at int) {
@@ -142,7 +141,7 @@ func percent(v []byte) (r rune, size int) {
 }
 
 // codeBytes are those of base64, besides dashes, which dates and names have too.
-var codeBytes = *bytesThat(func(c byte) bool { return chars.IsWord(c) || c == '+' || c == '/' })
+var codeBytes = *chars.BytesThat(func(c byte) bool { return chars.IsWord(c) || c == '+' || c == '/' })
 
 // noteLong says that the words from one place of a block to another are looked through by someone else; those up to there are looked
 // through now.
@@ -169,25 +168,6 @@ func (t *texts) noteLong(b []byte, from, to int) {
 		}
 	}
 	t.longTo = max(t.longTo, to)
-}
-
-// longWords lists places of the chunk within words of minCode letters and more.
-func (m *marks) longWords(words int, out *[]int) {
-	row := &m.classes[keyClass]
-	for w := 1; w <= words; w++ {
-		x := row[w]
-		if x&(1<<63) != 0 && bits.LeadingZeros64(^x)+bits.TrailingZeros64(^row[w+1]) >= minCode {
-			*out = append(*out, m.from+w<<6-1)
-			continue
-		}
-		x &= x >> 1
-		x &= x >> 2
-		x &= x >> 4
-		x &= x >> 8
-		for x &= x >> (minCode - 16); x != 0; x &= x + x&-x { // without the lowest run
-			*out = append(*out, m.from+(w-1)<<6+bits.TrailingZeros64(x))
-		}
-	}
 }
 
 // gatherBase64 finds the long words that are base64 of texts.

@@ -9,6 +9,7 @@ import (
 	"envask/internal/redact/alias"
 	"envask/internal/redact/chars"
 	"envask/internal/redact/find"
+	"envask/internal/redact/scan"
 )
 
 // Programs write what other programs said as texts in quotes: a container's output is lines of JSON with a line of the program in
@@ -27,7 +28,7 @@ func (t *texts) beginStream(b []byte) {
 
 // hasTextSigns looks for each by itself, which is several times as fast as for all at once.
 func hasTextSigns(b []byte) bool {
-	for _, sign := range []byte(textSigns) {
+	for _, sign := range []byte(scan.TextSigns) {
 		if bytes.IndexByte(b, sign) >= 0 {
 			return true
 		}
@@ -35,8 +36,8 @@ func hasTextSigns(b []byte) bool {
 	return false
 }
 
-// note says that a chunk of a block was looked at, and whether it has any signs of texts.
-func (t *texts) note(b []byte, from, to int, any bool) {
+// Quotes says that a chunk of a block was looked at, and whether it has any signs of texts.
+func (t *texts) Quotes(b []byte, from, to int, any bool) {
 	t.signs = t.signs || any || from > t.looked && hasTextSigns(b[t.looked:from])
 	t.looked = max(t.looked, to)
 }
@@ -72,35 +73,19 @@ func (t *texts) carry(b []byte, done, least int) int {
 	return done
 }
 
-// mask takes the signs within texts of JSON out of what is looked at in a chunk: they are looked at as they read.
-func (t *texts) mask(m *marks) {
+// Chunk takes the signs within texts of JSON out of what is looked at in a chunk: they are looked at as they read. It notes long words.
+func (t *texts) Chunk(b []byte, m *scan.Marks) {
+	t.noteLong(b, m.From(), m.To())
+	m.LongWords(minCode, &t.long)
 	if !t.gathered {
 		return
 	}
-	for t.masked < len(t.found) && t.found[t.masked].end <= m.from {
+	for t.masked < len(t.found) && t.found[t.masked].end <= m.From() {
 		t.masked++
 	}
-	for i := t.masked; i < len(t.found) && t.found[i].start < m.to; i++ {
+	for i := t.masked; i < len(t.found) && t.found[i].start < m.To(); i++ {
 		if q := t.found[i]; q.sure && !isLine(q.quote) { // what begins in a line may go on in the next one
-			m.clear(max(q.start+1, m.from)-m.from, min(q.end, m.to)-m.from)
-		}
-	}
-}
-
-// clear takes all signs from one place of the chunk to another out of what is looked at.
-func (m *marks) clear(from, to int) {
-	for w := from >> 6; w <= (to-1)>>6; w++ {
-		keep := uint64(0)
-		if w == from>>6 {
-			keep |= 1<<(from&63) - 1
-		}
-		if w == to>>6 {
-			keep |= ^uint64(0) << (to & 63)
-		}
-		m.spaces[w] &= keep
-		m.classes[equalsClass][1+w] &= keep
-		for c := range cardSifted {
-			m.sifted[c][w] &= keep
+			m.Clear(q.start+1, q.end)
 		}
 	}
 }
@@ -112,7 +97,7 @@ func (e *Engine) findInTexts(b []byte, from, ruled int) int {
 	if t.depth == maxTextDepth {
 		return ruled
 	}
-	t.note(b, len(b), len(b), false)
+	t.Quotes(b, len(b), len(b), false)
 	t.noteLong(b, len(b), len(b))
 	if !t.signs && !t.markup && !t.hunks && len(t.long) == 0 && !t.gathered {
 		if start, _ := nextPrefixed(b, lineFromStart(b, from)); start == len(b) {
@@ -129,7 +114,7 @@ func (e *Engine) findInTexts(b []byte, from, ruled int) int {
 		o := e.options
 		o.Aliases, o.Matcher, o.Learned = e.aliases, nil, nil
 		t.inner = e.another(o)
-		t.inner.texts.depth, t.inner.ungated = t.depth+1, e.ungated
+		t.inner.texts.depth, t.inner.gate.Open = t.depth+1, e.gate.Open
 	}
 	in := t.inner
 	in.base, in.rows, in.sqlKinds, in.inKey = 1, table{}, nil, false // it is no beginning of a file

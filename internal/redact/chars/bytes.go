@@ -174,3 +174,12 @@ func Lowered(buf *[32]byte, word []byte) []byte {
 	}
 	return buf[:len(word)]
 }
+
+// BytesThat gives the set of the bytes of which something is true.
+func BytesThat(is func(byte) bool) *ByteSet {
+	s := new(ByteSet)
+	for c := range 256 {
+		s[c] = is(byte(c))
+	}
+	return s
+}

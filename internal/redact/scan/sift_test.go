@@ -1,4 +1,4 @@
-package redact
+package scan
 
 import (
 	"math/rand/v2"
@@ -34,12 +34,12 @@ func TestSiftLeavesOutOnlyDatesTimesFractionsAndShortWords(t *testing.T) {
 	inKey := func(i int) bool { return chars.IsKeyByte(b[i]) && b[i] != '-' }
 	short := func(i int) bool { return inKey(i-1) && inKey(i+1) && !is(chars.IsKeyByte, i+2, 3) }
 	between := func(i int) bool { return chars.IsDigit(b[i-1]) && chars.IsDigit(b[i+1]) }
-	e := NewEngine(Options{})
-	m := &e.marks
+	g := testTables().New(Needs{Triggers: keySigns, Numbers: []*Number{{Cards, nil}, {Accounts, nil}}}, nil)
+	m := &g.marks
 	left := map[int]int{}
-	for at := 64; m.fill(e.sieve, b, at); at = m.to {
+	for at := 64; m.fill(g.sieve, b, at); at = m.to {
 		words := (m.to - m.from) / 64
-		e.sift(words)
+		g.sift(words)
 		for i := m.from + 64; i < m.to-64; i++ {
 			w, bit := (i-m.from)>>6, uint64(1)<<((i-m.from)&63)
 			other := m.others[w]&m.classes[signClass][1+w]&bit != 0
@@ -65,5 +65,5 @@ func TestSiftLeavesOutOnlyDatesTimesFractionsAndShortWords(t *testing.T) {
 		require.Greater(t, left[row], 20, "row %d", row)
 		require.Less(t, left[row], len(b)/4, "row %d", row)
 	}
-	require.NotEmpty(t, e.hots)
+	require.NotEmpty(t, g.hots)
 }

@@ -1,7 +1,6 @@
-package redact
+package scan
 
 import (
-	"bytes"
 	"maps"
 	"slices"
 	"strings"
@@ -79,12 +78,12 @@ func between(before []*chars.ByteSet, signs string, behind ...*chars.ByteSet) (a
 
 func behind(signs string, before ...*chars.ByteSet) []context { return between(before, signs) }
 
-var anyDigit, anyHex, anyCapital = bytesThat(chars.IsDigit), bytesThat(chars.IsHex), bytesThat(chars.IsUpper)
+var anyDigit, anyHex, anyCapital = chars.BytesThat(chars.IsDigit), chars.BytesThat(chars.IsHex), chars.BytesThat(chars.IsUpper)
 
 // optionContexts are those of the dashes of options, and of host names that are addresses: ip-192-0-2-11.
 func optionContexts() []context {
-	before := bytesThat(func(c byte) bool { return beforeOption[c] })
-	return append(between([]*chars.ByteSet{before}, "-", bytesThat(func(c byte) bool { return c != ' ' })),
+	before := chars.BytesThat(func(c byte) bool { return beforeOption[c] })
+	return append(between([]*chars.ByteSet{before}, "-", chars.BytesThat(func(c byte) bool { return c != ' ' })),
 		behind("-", chars.BytesOf("i"), chars.BytesOf("p"))...)
 }
 
@@ -95,7 +94,7 @@ func dashedContexts() (all []context) {
 		func(c byte) bool { return c>>4 == 4 || c>>4 == 6 },
 		func(c byte) bool { return c>>4 != 3 && c>>4 != 4 && c>>4 != 6 },
 	} {
-		before := []*chars.ByteSet{bytesThat(func(c byte) bool { return noHex(c) && !chars.IsHex(c) }), nil, anyHex}
+		before := []*chars.ByteSet{chars.BytesThat(func(c byte) bool { return noHex(c) && !chars.IsHex(c) }), nil, anyHex}
 		all = append(all, between(before, "-", anyHex, nil, chars.BytesOf("-"))...)
 	}
 	return all
@@ -104,7 +103,7 @@ func dashedContexts() (all []context) {
 // dottedContexts are those of addresses and hardware addresses with dots, at their first one.
 func dottedContexts() []context {
 	dot, digit := chars.BytesOf("."), []*chars.ByteSet{anyDigit}
-	more := bytesThat(func(c byte) bool { return chars.IsDigit(c) || c == '.' })
+	more := chars.BytesThat(func(c byte) bool { return chars.IsDigit(c) || c == '.' })
 	return slices.Concat(
 		between(digit, ".", anyDigit, dot, anyDigit, more), between(digit, ".", anyDigit, anyDigit, dot, anyDigit),
 		between(digit, ".", anyDigit, anyDigit, anyDigit, dot),
@@ -134,11 +133,11 @@ func tokenContexts(signs string) (all []context) {
 
 // spaceContexts are those of the ends of the words behind which, with a space between, something may stand, and of the modes
 // of files in listings.
-func spaceContexts() []context {
+func (t *Tables) spaceContexts() []context {
 	last := chars.BytesOf("x-sStT")
 	all := append(behind(" ", chars.BytesOf("r-"), chars.BytesOf("w-"),
 		last), behind(" ", chars.BytesOf("w-"), last, chars.BytesOf(".+@"))...)
-	for _, end := range announcerEnds() {
+	for _, end := range t.announcerEnds() {
 		var before []*chars.ByteSet
 		for _, c := range []byte(end) {
 			before = append(before, letter(c))
@@ -163,12 +162,12 @@ var titleEnds = func() (ends []string) {
 }()
 
 // announcerEnds gives the last letters of announcers and titles, each once.
-func announcerEnds() (ends []string) {
+func (t *Tables) announcerEnds() (ends []string) {
 	left := map[string]bool{}
 	for _, end := range titleEnds {
 		left[end] = true
 	}
-	for _, words := range announcers() {
+	for _, words := range t.anchors {
 		for w := range words {
 			left[w[max(0, len(w)-contextBehind):]] = true
 		}
@@ -180,42 +179,4 @@ func announcerEnds() (ends []string) {
 		}
 	}
 	return append(ends, slices.Sorted(maps.Keys(left))...)
-}
-
-var baseSieve = sync.OnceValue(func() *sieve { return newSieve(spaceContexts(), otherContexts(), []byte(keySigns)) })
-
-// sieveFor gives the sieve for some rules, and for the domains of a site.
-func sieveFor(rules []Rule, domains []string) *sieve {
-	signs := []byte(keySigns)
-	for _, r := range rules {
-		for _, c := range []byte(r.Triggers) {
-			if strings.IndexByte(otherSigns+" ", c) < 0 && bytes.IndexByte(signs, c) < 0 {
-				signs = append(signs, c)
-			}
-		}
-	}
-	if len(signs) == len(keySigns) && len(domains) == 0 {
-		return baseSieve()
-	}
-	key := string(signs) + " " + strings.Join(domains, " ")
-	siteSieve.Lock()
-	defer siteSieve.Unlock()
-	if siteSieve.key != key {
-		families := slices.Clone(otherContexts())
-		dots := &families[len(families)-1] // domains are there
-		for _, d := range domains {
-			first := bothCases(d[0])
-			first[d[0]|0x20], first[d[0]&^0x20] = true, true
-			dots.contexts = append(slices.Clip(dots.contexts), at(".", first)...)
-		}
-		siteSieve.key, siteSieve.sieve = key, newSieve(spaceContexts(), families, signs)
-	}
-	return siteSieve.sieve
-}
-
-// siteSieve is the sieve of the site that was worked for last: there are many engines, and few sites.
-var siteSieve struct {
-	sync.Mutex
-	key   string
-	sieve *sieve
 }

@@ -44,7 +44,7 @@ EVERY(blanks, 0x2020202020202020)
 	VPAND   Y5, acc0, acc0;   \
 	VPAND   Y6, acc1, acc1
 
-// func placesAVX2(m *marks, b *byte, words int, t *placeTables)
+// func placesAVX2(m *Marks, b *byte, words int, t *placeTables)
 TEXT ·placesAVX2(SB), NOSPLIT, $0-32
 	MOVQ         m+0(FP), DI
 	MOVQ         b+8(FP), SI
@@ -83,7 +83,7 @@ places:
 	SHLQ      $32, BX
 	ORQ       BX, AX
 	NOTQ      AX
-	MOVQ      AX, marks_spaces(DI)
+	MOVQ      AX, Marks_spaces(DI)
 	VPCMPEQB  Y14, Y10, Y10
 	VPCMPEQB  Y14, Y11, Y11
 	VPMOVMSKB Y10, AX
@@ -91,7 +91,7 @@ places:
 	SHLQ      $32, BX
 	ORQ       BX, AX
 	NOTQ      AX
-	MOVQ      AX, marks_others(DI)
+	MOVQ      AX, Marks_others(DI)
 	ADDQ      $8, DI
 	ADDQ      $64, SI
 	DECQ      CX
@@ -100,7 +100,7 @@ places:
 	RET
 
 // The words of a chunk begin with the second one of each row.
-#define CLASS(class) (marks_classes + 8 + class*const_classRowSize)(DI)
+#define CLASS(class) (Marks_classes + 8 + class*const_classRowSize)(DI)
 
 // PAIR turns the highest bits of 64 bytes into the next word of a class.
 #define PAIR(half0, half1, class) \
@@ -127,7 +127,7 @@ places:
 	VPCMPEQB sign<>(SB), Y2, Y5; \
 	PAIR(Y4, Y5, class)
 
-// func classesAVX2(m *marks, b *byte, words int, t *[4]nibbles)
+// func classesAVX2(m *Marks, b *byte, words int, t *[4]nibbles)
 TEXT ·classesAVX2(SB), NOSPLIT, $0-32
 	MOVQ         m+0(FP), DI
 	MOVQ         b+8(FP), SI

@@ -2,10 +2,10 @@
 #include "textflag.h"
 
 // The four words of a class that are looked at, those one before them, and those one behind them.
-#define NOW(class) (marks_classes + 8 + class*const_classRowSize)(DI)
-#define BEFORE(class) (marks_classes + class*const_classRowSize)(DI)
-#define NEXT(class) (marks_classes + 16 + class*const_classRowSize)(DI)
-#define SIFTED(row) (marks_sifted + row*const_chunkRowSize)(DI)
+#define NOW(class) (Marks_classes + 8 + class*const_classRowSize)(DI)
+#define BEFORE(class) (Marks_classes + class*const_classRowSize)(DI)
+#define NEXT(class) (Marks_classes + 16 + class*const_classRowSize)(DI)
+#define SIFTED(row) (Marks_sifted + row*const_chunkRowSize)(DI)
 
 // AHEAD gives the bits n places on, AGO those n places before; the neighbouring words are shifted by rest = 64-n. They use Y15.
 #define AHEAD(n, rest, now, next, out) \
@@ -34,7 +34,7 @@
 	VPSRLQ $3, next, Y13;              \
 	VPAND  Y13, outNext, outNext
 
-// func siftAVX2(m *marks, groups int, fractions uint64) (hot bool)
+// func siftAVX2(m *Marks, groups int, fractions uint64) (hot bool)
 TEXT ·siftAVX2(SB), NOSPLIT, $0-25
 	MOVQ         m+0(FP), DI
 	MOVQ         groups+8(FP), CX
@@ -91,7 +91,7 @@ words:
 	VMOVDQU Y6, SIFTED(const_separatorSifted)
 
 	// Dashes between digits that are not the first of a hardware address belong to dates.
-	VMOVDQU marks_others(DI), Y6
+	VMOVDQU Marks_others(DI), Y6
 	VPAND   NOW(const_signClass), Y6, Y6
 	VMOVDQU NOW(const_dashClass), Y7
 	VMOVDQU NEXT(const_dashClass), Y13

@@ -1,4 +1,4 @@
-package redact
+package scan
 
 import (
 	"math/bits"
@@ -7,7 +7,6 @@ import (
 	"sync"
 
 	"envask/internal/redact/chars"
-	"envask/internal/redact/find"
 )
 
 // The sieve finds the places in text at which a rule may be asked at all, by what stands around them. It may give places that
@@ -293,60 +292,9 @@ const (
 	dashClass
 	dotClass
 	commaClass
-	quoteClass // of what else begins texts, too, see textSigns
+	quoteClass // of what else begins texts, too, see TextSigns
 	classCount
 )
-
-// fill looks at a block from a place on, which must be edge behind its beginning at least, and up to edge before its end. It
-// says whether anything was looked at: less than one word is left.
-func (m *marks) fill(s *sieve, b []byte, from int) bool {
-	words := min(len(m.places), (len(b)-find.Edge-from)/64)
-	if words <= 0 {
-		return false
-	}
-	m.followed = words
-	if from+words<<6+64 > len(b) {
-		m.followed--
-		for c := range m.classes {
-			m.classes[c][1+words] = 0
-		}
-	}
-	classesAVX2(m, &b[from], m.followed+1, &s.classes)
-	m.classes[keyClass][0] = ^uint64(0) // what is before the chunk is not known, so that no word that begins with it is either
-	placesAVX2(m, &b[from], words, &s.places)
-	m.from, m.to = from, from+64*words
-	return true
-}
-
-// next gives the first marked place from a place of the chunk on, or the end of the chunk.
-func (m *marks) next(i int) int {
-	at := i - m.from
-	w := at >> 6
-	word := m.places[w] >> (at & 63) << (at & 63)
-	for word == 0 {
-		if w++; w<<6 >= m.to-m.from {
-			return m.to
-		}
-		word = m.places[w]
-	}
-	return m.from + w<<6 + bits.TrailingZeros64(word)
-}
-
-// mark marks a place, told by its number in the chunk.
-func (m *marks) mark(at uint16) { m.places[at>>6&(chunkRowSize/8-1)] |= 1 << (at & 63) }
-
-// keyStart gives the beginning of the key that ends at a place, at most 32 bytes before it; ok is false when that cannot be
-// told from the chunk.
-func (m *marks) keyStart(end int) (start int, ok bool) {
-	at := end - m.from
-	if at < 64 || end > m.to {
-		return 0, false
-	}
-	// The 64 bytes before the end.
-	w, off := at>>6, at&63
-	run := m.classes[keyClass][w]>>off | m.classes[keyClass][1+w]<<1<<(63-off)
-	return end - bits.LeadingZeros64(^run), true
-}
 
 // keyClasses tell bytes of keys, each bit with low and high halves whose every pair belongs to it: A to O, P to Z, _, a to o,
 // p to z, the two signs, digits, and what is beyond ASCII.
@@ -383,22 +331,14 @@ func hexClasses() (n nibbles) {
 			n.allow(b, 0)
 		case chars.IsHex(b):
 			n.allow(b, 1)
-		case strings.IndexByte(textSigns, b) >= 0 && b>>4 == 2:
+		case strings.IndexByte(TextSigns, b) >= 0 && b>>4 == 2:
 			n.allow(b, 2)
-		case strings.IndexByte(textSigns, b) >= 0: // each by itself: what is of one bit is told by its halves
+		case strings.IndexByte(TextSigns, b) >= 0: // each by itself: what is of one bit is told by its halves
 			n.allow(b, rest)
 			rest++
 		}
 	}
 	return n
-}
-
-func bytesThat(is func(byte) bool) *chars.ByteSet {
-	s := new(chars.ByteSet)
-	for c := range 256 {
-		s[c] = is(byte(c))
-	}
-	return s
 }
 
 // otherSigns are the others, which need more to be looked at.
@@ -408,20 +348,8 @@ const otherSigns = `()[/\%&{*ABJ_-.+?` + "\xef"
 // log do. The newer of two with the same hash stays.
 type wordTable [1 << 10]uint64
 
-// textSigns are those with which texts are given away: quotes, and what control characters begin with, see control.
-const textSigns = "\"'#\x1b%&`<"
-
-// marks are the bits of one chunk of a block. The kernels read and write them, too.
-type marks struct {
-	from, to       int // of the block; nothing is known of what is outside
-	followed       int // of so many words the classes of the next one are known
-	places         chunkRow
-	spaces, others chunkRow              // which fit a context of spaces, and which another one
-	classes        [classCount]classRow  // the chunk begins with the second word
-	sifted         [siftedCount]chunkRow // what sift makes of all this
-	quoted, keyed  chunkRow              // see leaveQuoted
-	list           [sieveChunk + 4]uint16
-}
+// TextSigns are those with which texts are given away: quotes, and what control characters begin with, see control.
+const TextSigns = "\"'#\x1b%&`<"
 
 // What is sifted: signs of each kind at which a rule may find something, and the hot places of numbers.
 const (

@@ -1,4 +1,4 @@
-package redact
+package scan
 
 import (
 	"math/bits"
@@ -8,38 +8,38 @@ import (
 
 // look marks the places of the next chunk at which a rule may find something. Signs of a kind are looked at together: the
 // processor foresees better what comes of them.
-func (e *Engine) look(b []byte, from int) bool {
-	m := &e.marks
+func (g *Gate) look(b []byte, from int) bool {
+	m := &g.marks
 	if from+64+find.Edge > len(b) {
 		return false
 	}
-	e.hotsOf(b, e.numbered, from)
-	if !m.fill(e.sieve, b, from) {
+	g.hotsOf(b, g.numbered, from)
+	if !m.fill(g.sieve, b, from) {
 		return false
 	}
 	words := (m.to - m.from) / 64
-	e.numbered = m.from + m.followed<<6
-	e.sift(words)
-	e.texts.noteLong(b, m.from, m.to)
-	m.longWords(words, &e.texts.long)
-	e.texts.mask(m)
+	g.numbered = m.from + m.followed<<6
+	g.sift(words)
+	if g.watcher != nil {
+		g.watcher.Chunk(b, m)
+	}
 	clear(m.places[:words])
-	e.lookAtSeparators(b, words)
-	e.lookAtSpaces(b, words)
-	e.lookAtSigns(b, words)
+	g.lookAtSeparators(b, words)
+	g.lookAtSpaces(b, words)
+	g.lookAtSigns(b, words)
 	return true
 }
 
 // sift leaves out the signs which surely belong to dates, times and fractions, which most signs of a log do, and gathers where
 // rules that look for themselves have to look.
-func (e *Engine) sift(words int) {
-	m := &e.marks
+func (g *Gate) sift(words int) {
+	m := &g.marks
 	fractions := ^uint64(0)
-	if e.digitDomain {
+	if g.digitDomain {
 		fractions = 0
 	}
 	if siftAVX2(m, (words+3)/4, fractions) {
-		e.gatherHots(m.from, m.followed)
+		g.gatherHots(m.from, m.followed)
 	}
 	// At the ends of the chunk, where not all around is known, no sign is left out.
 	m.keepSigns(0)
@@ -47,7 +47,7 @@ func (e *Engine) sift(words int) {
 }
 
 // keepSigns sifts one word without leaving out any sign.
-func (m *marks) keepSigns(w int) {
+func (m *Marks) keepSigns(w int) {
 	class := func(c int) uint64 { return m.classes[c][1+w] }
 	signs := m.others[w] & class(signClass)
 	m.sifted[separatorSifted][w] = class(separatorClass) &^ class(equalsClass)
@@ -56,37 +56,39 @@ func (m *marks) keepSigns(w int) {
 	m.sifted[otherSifted][w] = signs &^ (class(dashClass) | class(dotClass))
 }
 
-func (e *Engine) lookAtSeparators(b []byte, words int) {
-	m := &e.marks
-	for _, at := range e.idleKeys.unknown(m, b, m.classes[equalsClass][1:1+words]) {
-		if i := m.from + int(at); e.keys.nothing(b, i, m) {
-			e.idleKeys.remember(m, b, i)
-		} else if e.worth(b, i) {
+func (g *Gate) lookAtSeparators(b []byte, words int) {
+	m := &g.marks
+	for _, at := range g.idleKeys.unknown(m, b, m.classes[equalsClass][1:1+words]) {
+		if i := m.from + int(at); g.keys.nothing(b, i, m) {
+			g.idleKeys.remember(m, b, i)
+		} else if g.worth(b, i) {
 			m.mark(at)
 		}
 	}
 	row := m.sifted[separatorSifted][:words]
-	for _, at := range e.leaveQuoted(b, row) {
+	for _, at := range g.leaveQuoted(b, row) {
 		i := m.from + int(at) // of the quote
-		if k := e.keys.of(b, i, m); k != nil && k.nothing {
-			e.idleKeys.remember(m, b, i)
-		} else if e.worth(b, i+1) {
+		if k := g.keys.of(b, i, m); k != nil && k.nothing {
+			g.idleKeys.remember(m, b, i)
+		} else if g.worth(b, i+1) {
 			m.mark(at + 1)
 		}
 	}
-	e.lookAt(b, row)
+	g.lookAt(b, row)
 }
 
 // leaveQuoted takes the colons and commas behind a quote out of a row of signs, and lists the quotes of those that have to be looked at,
 // since the key before them may announce something. A colon before another one stays in the row: it may begin an address.
-func (e *Engine) leaveQuoted(b []byte, row []uint64) []uint16 {
-	m := &e.marks
+func (g *Gate) leaveQuoted(b []byte, row []uint64) []uint16 {
+	m := &g.marks
 	colons, commas, quotes := &m.classes[colonClass], &m.classes[commaClass], &m.classes[quoteClass]
 	any := uint64(0)
 	for _, q := range quotes[1 : 1+len(row)] {
 		any |= q
 	}
-	e.texts.note(b, m.from, m.from+len(row)<<6, any != 0)
+	if g.watcher != nil {
+		g.watcher.Quotes(b, m.from, m.from+len(row)<<6, any != 0)
+	}
 	if any == 0 {
 		return nil
 	}
@@ -109,23 +111,23 @@ func (e *Engine) leaveQuoted(b []byte, row []uint64) []uint16 {
 			keyed[w] |= m.quoted[w+1] << 63
 		}
 	}
-	return e.idleKeys.unknown(m, b, keyed)
+	return g.idleKeys.unknown(m, b, keyed)
 }
 
-func (e *Engine) lookAtSpaces(b []byte, words int) {
-	m := &e.marks
-	for _, at := range e.idleWords.unknown(m, b, m.spaces[:words]) {
+func (g *Gate) lookAtSpaces(b []byte, words int) {
+	m := &g.marks
+	for _, at := range g.idleWords.unknown(m, b, m.spaces[:words]) {
 		i := m.from + int(at)
-		if e.announced.announces(b, i) || modeEnds[b[i-1]] && (looksMode(b[i-10:]) || looksMode(b[i-11:])) {
+		if g.announced.announces(b, i) || modeEnds[b[i-1]] && (looksMode(b[i-10:]) || looksMode(b[i-11:])) {
 			m.mark(at)
 		} else {
-			e.idleWords.remember(m, b, i)
+			g.idleWords.remember(m, b, i)
 		}
 	}
 }
 
-func (e *Engine) lookAtSigns(b []byte, words int) {
-	m := &e.marks
+func (g *Gate) lookAtSigns(b []byte, words int) {
+	m := &g.marks
 	for w, signs := range m.sifted[dashSifted][:words] {
 		for ; signs != 0; signs &= signs - 1 {
 			if i := m.from + w<<6 + bits.TrailingZeros64(signs); dashWorth(b, i, b[i-1], b[i+1]) {
@@ -135,20 +137,20 @@ func (e *Engine) lookAtSigns(b []byte, words int) {
 	}
 	for w, signs := range m.sifted[dotSifted][:words] {
 		for ; signs != 0; signs &= signs - 1 {
-			if i := m.from + w<<6 + bits.TrailingZeros64(signs); e.dotWorth(b, i, b[i-1], b[i+1]) {
+			if i := m.from + w<<6 + bits.TrailingZeros64(signs); g.dotWorth(b, i, b[i-1], b[i+1]) {
 				m.places[w] |= signs & -signs
 			}
 		}
 	}
-	e.lookAt(b, m.sifted[otherSifted][:words])
+	g.lookAt(b, m.sifted[otherSifted][:words])
 }
 
 // lookAt marks the signs of a row that are worth it.
-func (e *Engine) lookAt(b []byte, row []uint64) {
-	m := &e.marks
+func (g *Gate) lookAt(b []byte, row []uint64) {
+	m := &g.marks
 	for w, signs := range row {
 		for ; signs != 0; signs &= signs - 1 {
-			if e.worth(b, m.from+w<<6+bits.TrailingZeros64(signs)) {
+			if g.worth(b, m.from+w<<6+bits.TrailingZeros64(signs)) {
 				m.places[w] |= signs & -signs
 			}
 		}

@@ -1,21 +1,21 @@
-package redact
+package scan
 
 // placesAVX2 marks for 64*words bytes from b on which fit a context of spaces and which one of the others. It reads
 // contextBehind bytes before them and contextAhead behind them.
 //
 //go:noescape
-func placesAVX2(m *marks, b *byte, words int, t *placeTables)
+func placesAVX2(m *Marks, b *byte, words int, t *placeTables)
 
 // classesAVX2 marks for 64*words bytes from b on which are of each class.
 //
 //go:noescape
-func classesAVX2(m *marks, b *byte, words int, t *[4]nibbles)
+func classesAVX2(m *Marks, b *byte, words int, t *[4]nibbles)
 
 // siftAVX2 makes of the other marks of 4*groups words what is sifted. Fractions are left out by a mask of ones only. It says
 // whether any place is hot.
 //
 //go:noescape
-func siftAVX2(m *marks, groups int, fractions uint64) (hot bool)
+func siftAVX2(m *Marks, groups int, fractions uint64) (hot bool)
 
 // setBitsBMI lists the numbers of the set bits of some words, and says how many there are. It may write four more.
 //
