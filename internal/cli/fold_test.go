@@ -1,9 +1,10 @@
 package cli
 
 import (
-	"envask/internal/round"
 	"fmt"
 	"testing"
+
+	"envask/internal/round"
 
 	"github.com/stretchr/testify/require"
 )

@@ -17,6 +17,7 @@ import (
 	"envask/internal/flow"
 	"envask/internal/posix"
 	"envask/internal/redact"
+	"envask/internal/redact/prove"
 )
 
 type reviewFlags struct {
@@ -178,7 +179,7 @@ func (s *session) drawRules(v *flow.Review, f reviewFlags) {
 			if i >= reviewSamples && !f.all {
 				break
 			}
-			original := redact.Mask(x.Length)
+			original := prove.Mask(x.Length)
 			if x.Original != "" {
 				original = term.Clean(x.Original)
 			}

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"envask/internal/durable"
 	"fmt"
 	"os"
 	"os/exec"
@@ -9,6 +8,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"envask/internal/durable"
 
 	"github.com/stretchr/testify/require"
 )

@@ -16,6 +16,7 @@ import (
 	"envask/internal/durable"
 	"envask/internal/fault"
 	"envask/internal/redact"
+	"envask/internal/redact/prove"
 	"envask/internal/submit"
 )
 
@@ -45,7 +46,7 @@ type Packed struct {
 	Files      int                  `json:"files"`
 	Findings   redact.Counts        `json:"findings"`
 	Learned    int                  `json:"learned"`
-	Proof      redact.Proof         `json:"proof"`
+	Proof      prove.Proof          `json:"proof"`
 	Weaker     []string             `json:"weaker"`                       // what takes less out than the rules alone
 	OpaqueIn   []string             `json:"opaque_in"`                    // went unread
 	StillThere []archive.StillThere `json:"values_still_there,omitempty"` // in these or in files that stay as they are

@@ -1,9 +1,10 @@
 package flow
 
 import (
-	"envask/internal/round"
 	"fmt"
 	"slices"
+
+	"envask/internal/round"
 )
 
 // coverage gives the coverage of all rounds together: of every field the newest round in which it was taken, or else the newest that

@@ -14,6 +14,7 @@ import (
 	"envask/internal/fault"
 	"envask/internal/policy"
 	"envask/internal/redact"
+	"envask/internal/redact/prove"
 )
 
 // ruleset is by what a run of Pack redacts: what the ask, the engineer and the site say, and what was learned.
@@ -21,8 +22,8 @@ type ruleset struct {
 	*job
 	policy  *policy.Policy
 	keep    map[string]redact.Class // disclosed on purpose
-	prover  *redact.Prover
-	proof   redact.Proof
+	prover  *prove.Prover
+	proof   prove.Proof
 	samples sampling
 	tally   tally
 	within  map[string]func(time.Time) bool // the window of each round
@@ -65,7 +66,7 @@ func (r *ruleset) load() (err error) {
 	if err := r.addLiterals(said); err != nil {
 		return err
 	}
-	r.prover = redact.NewProver(r.policy.Config())
+	r.prover = prove.NewProver(r.policy.Config())
 	return r.app.addOwnSecrets(r.c, r.learned, said)
 }
 

@@ -1,9 +1,10 @@
 package flow
 
 import (
-	"envask/internal/round"
 	"testing"
 	"time"
+
+	"envask/internal/round"
 
 	"github.com/stretchr/testify/require"
 )

@@ -23,6 +23,7 @@ import (
 	"envask/internal/fault"
 	"envask/internal/policy"
 	"envask/internal/redact"
+	"envask/internal/redact/prove"
 	"envask/internal/round"
 )
 
@@ -37,7 +38,7 @@ type reviewRecord struct {
 	Unread  []string        `json:"unread"` // what could not be read and stays behind
 	AsIs    []string        `json:"as_is"`  // files that stay as they are, on the engineer's word
 	Weaker  []string        `json:"weaker"` // what takes less out than the rules alone
-	Proof   redact.Proof    `json:"proof"`
+	Proof   prove.Proof     `json:"proof"`
 	// Pictures go as they are but for what the camera wrote: only a person can say what they show.
 	Pictures []ReviewedPicture `json:"pictures,omitempty"`
 }
@@ -157,7 +158,7 @@ type Review struct {
 	OpaqueOut  []string             `json:"opaque_out"` // unread, left behind
 	Suspects   []ReviewedSuspect    `json:"suspects"`
 	MoreThan   bool                 `json:"more_suspects"` // there are more of them than are listed
-	Proof      redact.Proof         `json:"proof"`
+	Proof      prove.Proof          `json:"proof"`
 	ApprovedBy string               `json:"approved_by,omitempty"`
 	ApprovedAt string               `json:"approved_at,omitempty"`
 	Required   bool                 `json:"approval_required"`
@@ -223,7 +224,7 @@ func (a *App) Review(ctx context.Context, c *casefile.Case, q ReviewRequest) (*R
 			if !archive.IsEvidence(name) {
 				return nil
 			}
-			return redact.FindSuspects(r, func(s redact.Suspect) bool { return v.suspect(name, s, byValue, decided) })
+			return prove.FindSuspects(r, func(s prove.Suspect) bool { return v.suspect(name, s, byValue, decided) })
 		},
 		File: func(f *archive.File) {
 			if f.Findings.Total() > 0 {
@@ -244,7 +245,7 @@ func (a *App) Review(ctx context.Context, c *casefile.Case, q ReviewRequest) (*R
 	sort.SliceStable(v.Files, func(i, j int) bool { return v.Files[i].Findings.Total() > v.Files[j].Findings.Total() })
 	for i := range v.Suspects {
 		if v.Suspects[i].Text = v.Suspects[i].value; !q.Unmask {
-			v.Suspects[i].Text = redact.Mask(len(v.Suspects[i].value))
+			v.Suspects[i].Text = prove.Mask(len(v.Suspects[i].value))
 		}
 	}
 	files := rawFiles(c, v.Round)
@@ -256,7 +257,7 @@ func (a *App) Review(ctx context.Context, c *casefile.Case, q ReviewRequest) (*R
 	return v, err
 }
 
-func (v *Review) suspect(name string, s redact.Suspect, byValue map[string]int, decided []string) bool {
+func (v *Review) suspect(name string, s prove.Suspect, byValue map[string]int, decided []string) bool {
 	if i, known := byValue[s.Text]; known {
 		v.Suspects[i].Places++
 		return true

@@ -13,6 +13,7 @@ import (
 	"envask/internal/casefile"
 	"envask/internal/fault"
 	"envask/internal/redact"
+	"envask/internal/redact/prove"
 	"envask/internal/round"
 )
 
@@ -137,7 +138,7 @@ func (v *Review) readValues(files map[string]string, unmask bool) {
 		if x.value != "" && checkOf(x.value) != x.Check {
 			x.value, x.unreadable = "", evidenceChanged
 		}
-		if x.Text = redact.Mask(x.Length); unmask && x.value != "" {
+		if x.Text = prove.Mask(x.Length); unmask && x.value != "" {
 			x.Text = x.value
 		}
 	}

@@ -50,8 +50,8 @@ func (c Config) rules() []Rule {
 	return out
 }
 
-// keeps says whether a value stays because its class or rule does.
-func (c Config) keeps(class alias.Class, rule string) bool {
+// Keeps says whether a value stays because its class or rule does.
+func (c Config) Keeps(class alias.Class, rule string) bool {
 	return c.Classes[class] == Keep || c.Off[rule]
 }
 
@@ -128,7 +128,7 @@ func (c Config) Identities(t *alias.Table) []alias.Value {
 		}
 	}
 	for _, r := range Rules {
-		if c.keeps(r.Class, r.Name) {
+		if c.Keeps(r.Class, r.Name) {
 			delete(rules, r.Class)
 		}
 	}

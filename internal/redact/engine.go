@@ -337,7 +337,7 @@ func (e *Engine) identity(class alias.Class, rule, text string) (instead string,
 		e.scan.leaked(e, text)
 		return "", false
 	}
-	if e.ignore[text] || e.options.Config.keeps(class, rule) {
+	if e.ignore[text] || e.options.Config.Keeps(class, rule) {
 		return "", false
 	}
 	if e.learned != nil {

@@ -235,7 +235,7 @@ func (h *har) put(rule, value string) string {
 		h.e.scan.text(h.e, value)
 		return value
 	}
-	if find.IsPlaceholder([]byte(value)) || h.e.ignore[value] || h.e.options.Config.keeps(alias.Secret, rule) {
+	if find.IsPlaceholder([]byte(value)) || h.e.ignore[value] || h.e.options.Config.Keeps(alias.Secret, rule) {
 		return value
 	}
 	h.counts[rule]++

@@ -10,49 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"envask/internal/redact/alias"
-	"envask/internal/redact/learn"
 )
-
-func suspects(t *testing.T, text string) []Suspect {
-	t.Helper()
-	var out []Suspect
-	require.NoError(t, FindSuspects(strings.NewReader(text), func(s Suspect) bool {
-		out = append(out, s)
-		return len(out) < 100
-	}))
-	return out
-}
-
-// What looks like a secret and no rule took is shown to a person, and what is only long is not.
-func TestSuspects(t *testing.T) {
-	for text, want := range map[string]string{
-		"blob kQ8vXz2LmP9wRt4YbN7cQa here":                      "kQ8vXz2LmP9wRt4YbN7cQa",
-		"gate_privs=kq8vxz2lmp9wrt4ybn7cqa":                     "kq8vxz2lmp9wrt4ybn7cqa",
-		"signed_by: 9d2f7c1ab48e44f0aa119d2f7c1ab48e44f0aa11":   "9d2f7c1ab48e44f0aa119d2f7c1ab48e44f0aa11",
-		"commit 9d2f7c1ab48e44f0aa119d2f7c1ab48e44f0aa11":       "",
-		"sha256:9F86d081884c7d659a2FEaa0c55ad015a3bf4f1b2b0b8":  "",
-		"request 0f9e8d7c-1234-4a5b-8c6d-001122334455":          "",
-		"/var/log/boarding/2026/03/14/GateAgent17Trace.log":     "",
-		"org.pier.boarding.GateAgentTableLoaderFactory17":       "",
-		"aaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaa":              "",
-		"password=[redacted:keyed-secret] and more of the same": "",
-	} {
-		found := suspects(t, "before "+text+"\n")
-		if want == "" {
-			require.Empty(t, found, text)
-			continue
-		}
-		require.Len(t, found, 1, text)
-		require.Equal(t, want, found[0].Text)
-		require.Equal(t, int64(strings.Index("before "+text, want)), found[0].Offset)
-	}
-	// Across the borders of reads, and stopped when it is enough.
-	long := strings.Repeat("nothing of note in this line\n", 20_000)
-	require.Len(t, suspects(t, long+"blob kQ8vXz2LmP9wRt4YbN7cQa\n"+long), 1)
-	n := 0
-	require.NoError(t, FindSuspects(strings.NewReader(strings.Repeat("kQ8vXz2LmP9wRt4YbN7cQa ", 50)), func(Suspect) bool { n++; return n < 3 }))
-	require.Equal(t, 3, n)
-}
 
 // A sample shows the place and what stands around it, and no original.
 func TestSamplesHoldNoOriginal(t *testing.T) {
@@ -88,67 +46,6 @@ func TestPlacesOfLearnedValues(t *testing.T) {
 		require.Equal(t, value, text[at:at+int64(len(value))])
 	}
 	require.Contains(t, seen, "abcdef0123456789")
-}
-
-// The proof fails when something is in the way: an original that no rule may touch, or a matcher that does not know it.
-// Whatever values are made up, the proof holds: one that fails by chance would stop a pack in the night.
-func TestProofHoldsForEachValue(t *testing.T) {
-	for range 60 {
-		p := NewProver(Config{})
-		values, missed, err := p.Learn(Options{})
-		require.NoError(t, err)
-		require.Empty(t, missed)
-		for _, v := range values {
-			require.True(t, v.Class != alias.Secret || learn.Unmistakable(v.Text) || v.Rule == "keyed-secret", v.Text)
-		}
-		if proof, err := p.Check(Options{Matcher: NewMatcher(values)}, missed); len(proof.Missed) > 0 {
-			require.NoError(t, err)
-			require.Empty(t, proof.Missed)
-		}
-	}
-}
-
-func TestProofCanFail(t *testing.T) {
-	p := NewProver(Config{})
-	values, missed, err := p.Learn(Options{})
-	require.NoError(t, err)
-	require.Empty(t, missed)
-	proof, err := p.Check(Options{Matcher: NewMatcher(values)}, missed)
-	require.NoError(t, err)
-	require.Empty(t, proof.Missed)
-	require.Greater(t, proof.Notations, 30*proof.Values)
-	require.Equal(t, proof.Notations, proof.Caught)
-
-	proof, err = p.Check(Options{Matcher: NewMatcher(values[1:])}, nil)
-	require.NoError(t, err)
-	require.NotEmpty(t, proof.Missed, "a value that the matcher does not know goes through")
-	proof, err = p.Check(Options{Matcher: NewMatcher(values), Keep: []string{values[0].Text}}, nil)
-	require.NoError(t, err)
-	require.NotEmpty(t, proof.Missed)
-	for _, m := range proof.Missed {
-		for _, v := range values {
-			require.NotContains(t, m, v.Text, "no message holds a value")
-		}
-	}
-	_, missed, err = NewProver(Config{}).Learn(Options{Config: Config{Off: map[string]bool{"ipv4": true}}})
-	require.NoError(t, err)
-	require.Equal(t, []string{"rule ipv4 did not find its value"}, missed)
-	// A rule that is off though nobody said so, and a reader of texts that is broken, show in the notations.
-	all := proof.Notations
-	proof, err = p.Check(Options{Matcher: NewMatcher(values), Config: Config{Off: map[string]bool{"keyed-secret": true}}}, nil)
-	require.NoError(t, err)
-	require.Equal(t, all, proof.Notations)
-	require.Less(t, proof.Caught, all)
-	require.Contains(t, proof.Missed, "rule keyed-secret: its value was not found (syslog)")
-	broken := NewEngine(Options{Aliases: alias.NewTable()})
-	broken.texts.depth = maxTextDepth
-	proof = Proof{}
-	require.NoError(t, p.announced(broken, &proof))
-	require.Contains(t, proof.Missed, "rule keyed-secret: its value was not found (base64)")
-	// What the engineer turned off is not asked for.
-	_, missed, err = NewProver(Config{Off: map[string]bool{"ipv4": true}}).Learn(Options{Config: Config{Off: map[string]bool{"ipv4": true}}})
-	require.NoError(t, err)
-	require.Empty(t, missed)
 }
 
 func TestRevealTurnsAliasesBack(t *testing.T) {

@@ -198,12 +198,12 @@ func (t *texts) gatherBase64(b []byte, at int) {
 // isTextInBase64 reports whether a word is base64 of a text with more than one word in it.
 func isTextInBase64(word []byte) bool {
 	var room [minCode * 3 / 4]byte
-	n, err := decodeBase64(room[:], word[:minCode])
+	n, err := chars.DecodeBase64(room[:], word[:minCode])
 	if err != nil || !alias.IsPlainText(string(bytes.Map(noLineEnds, cutRune(room[:n])))) {
 		return false
 	}
 	plain := make([]byte, len(word)/4*3+3)
-	n, err = decodeBase64(plain, word)
+	n, err = chars.DecodeBase64(plain, word)
 	if err != nil {
 		return false
 	}
@@ -231,21 +231,10 @@ func noLineEnds(r rune) rune {
 	return r
 }
 
-// decodeBase64 decodes a word in either alphabet, without what fills it up.
-func decodeBase64(out, word []byte) (int, error) {
-	if rest := len(word) & 3; rest == 1 {
-		word = word[:len(word)-1]
-	}
-	if bytes.ContainsAny(word, "-_") {
-		return base64.RawURLEncoding.Decode(out, word)
-	}
-	return base64.RawStdEncoding.Decode(out, word)
-}
-
 // layBase64 lays out what a word of base64 stands for: each four letters are three bytes.
 func (t *texts) layBase64(b []byte, q *quotedText) {
 	plain := make([]byte, (q.end-q.start)/4*3+3)
-	n, err := decodeBase64(plain, b[q.start:q.end])
+	n, err := chars.DecodeBase64(plain, b[q.start:q.end])
 	if err != nil {
 		n = 0 // it was decoded before
 	}

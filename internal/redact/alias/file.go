@@ -4,10 +4,11 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
-	"github.com/go-json-experiment/json"
 	"io/fs"
 	"os"
 	"strings"
+
+	"github.com/go-json-experiment/json"
 )
 
 // Marshal gives the table as a file.

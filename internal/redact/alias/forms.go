@@ -3,11 +3,12 @@ package alias
 import (
 	"bytes"
 	"fmt"
-	jsonv1 "github.com/go-json-experiment/json/v1"
 	"net/netip"
 	"strconv"
 	"strings"
 	"unicode/utf8"
+
+	jsonv1 "github.com/go-json-experiment/json/v1"
 
 	"envask/internal/redact/chars"
 )

@@ -2,6 +2,7 @@ package find
 
 import (
 	"bytes"
+
 	"envask/internal/redact/chars"
 )
 

@@ -2,8 +2,9 @@ package find
 
 import (
 	"bytes"
-	"envask/internal/redact/chars"
 	"strings"
+
+	"envask/internal/redact/chars"
 )
 
 // serviceAccounts stay: they are the same everywhere and tell the vendor who did it.

@@ -2,8 +2,9 @@ package find
 
 import (
 	"bytes"
-	"envask/internal/redact/chars"
 	"strings"
+
+	"envask/internal/redact/chars"
 )
 
 // What keys and their last words tell.

@@ -1,4 +1,4 @@
-package redact
+package prove
 
 import (
 	"bytes"
@@ -23,12 +23,14 @@ const (
 	suspectMin  = 20
 	suspectMax  = 256
 	suspectBits = 3.6
+
+	suspectBlock = 256 << 10 // bytes that are looked at in one go
 )
 
 // FindSuspects looks through a text that was redacted for values that a person should look at. found may stop it by
 // giving false.
 func FindSuspects(r io.Reader, found func(Suspect) (more bool)) error {
-	buf := make([]byte, 0, blockSize)
+	buf := make([]byte, 0, suspectBlock)
 	var base int64
 	for {
 		n, err := io.ReadFull(r, buf[len(buf):cap(buf)])
@@ -145,7 +147,7 @@ func suspectAt(b []byte, start, end int) (s Suspect, ok bool) {
 // holdsCodedPlaceholder says whether a word is base64 in which something was replaced.
 func holdsCodedPlaceholder(word []byte) bool {
 	plain := make([]byte, len(word)/4*3+3)
-	n, err := decodeBase64(plain, word[:len(word)&^3])
+	n, err := chars.DecodeBase64(plain, word[:len(word)&^3])
 	return err == nil && bytes.Contains(plain[:n], find.PlaceholderHead)
 }
 

@@ -1,9 +1,11 @@
-package redact
+package prove
 
 import (
 	"bytes"
+	"compress/gzip"
 	"crypto/rand"
 	"encoding/base64"
+	"errors"
 	"fmt"
 	"html"
 	"io"
@@ -11,6 +13,7 @@ import (
 	"net/url"
 	"strings"
 
+	"envask/internal/redact"
 	"envask/internal/redact/alias"
 	"envask/internal/redact/mutate"
 )
@@ -34,12 +37,12 @@ type planted struct {
 
 // Prover makes one proof. Its values are learned together with those of the evidence, so that one matcher knows both.
 type Prover struct {
-	config Config
+	config redact.Config
 	values []planted
 }
 
 // NewProver makes up values. What the configuration leaves alone is not asked for.
-func NewProver(c Config) *Prover {
+func NewProver(c redact.Config) *Prover {
 	p := &Prover{config: c}
 	word := func(n int) string { return pick(n, "abcdefghjkmnpqrstuvwxyz") }
 	mixed := func(n int) string {
@@ -47,7 +50,7 @@ func NewProver(c Config) *Prover {
 			"ABCDEFGHJKMNPQRSTUVWXYZ23456789") + pick(1, "ABCDEFGHJKMNPQRSTUVWXYZ") + pick(1, "23456789")
 	}
 	add := func(rule string, class alias.Class, format, value string) {
-		if !c.keeps(class, rule) {
+		if !c.Keeps(class, rule) {
 			p.values = append(p.values, planted{what: rule, text: fmt.Sprintf(format,
 				value) + "\n", value: value, class: class, rule: rule})
 		}
@@ -61,7 +64,7 @@ func NewProver(c Config) *Prover {
 	add("url-credentials", alias.Secret, "connect amqp://gate:%s@mq:5672/x", mixed(8))
 	add("authorization", alias.Secret, "Authorization: Bearer %s", mixed(12))
 	add("cookie", alias.Secret, "Cookie: %s", "sid="+mixed(9))
-	add(wordedSecretRule, alias.Secret, "enable secret %s", mixed(6))
+	add("worded-secret", alias.Secret, "enable secret %s", mixed(6))
 	add("mail", alias.Mail, "sent to %s today", word(7)+"."+word(6)+"@"+word(8)+".example")
 	add("user", alias.User, "operator=%s lane 7", word(4)+"."+word(8))
 	add("log-user", alias.User, "session opened for user %s by (uid=0)", word(3)+"."+word(7))
@@ -93,9 +96,9 @@ func pick(n int, from string) string {
 
 // Learn puts the texts that announce the values through an engine, and gives what it learned. What should have been learned
 // and was not is missed.
-func (p *Prover) Learn(o Options) ([]alias.Value, []string, error) {
-	o.Learned, o.Matcher = NewLearned(), nil
-	e := NewEngine(o)
+func (p *Prover) Learn(o redact.Options) ([]alias.Value, []string, error) {
+	o.Learned, o.Matcher = redact.NewLearned(), nil
+	e := redact.NewEngine(o)
 	for _, v := range p.values {
 		if _, err := e.Text(nil, strings.NewReader(v.text+v.text)); err != nil { // what is found once on weak evidence teaches nothing
 			return nil, nil, err
@@ -133,19 +136,19 @@ func (v planted) notations() map[string]string {
 // Check puts every value through the redaction: with what announces it, by the rules alone, in every way in which a line comes to stand
 // elsewhere; then without that, as a learned value, which the leak check has to see, too. The matcher must know what Learn gave; the
 // table is not changed.
-func (p *Prover) Check(o Options, missed []string) (Proof, error) {
+func (p *Prover) Check(o redact.Options, missed []string) (Proof, error) {
 	proof := Proof{Values: len(p.values), Missed: append([]string{}, missed...)}
 	o.Aliases, o.Learned = o.Aliases.Clone(), nil
 	alone := o
 	alone.Matcher = nil
-	if err := p.announced(NewEngine(alone), &proof); err != nil {
+	if err := p.Announced(redact.NewEngine(alone), &proof); err != nil {
 		return proof, err
 	}
-	return proof, p.bare(NewEngine(o), NewLeakFinder(o.Matcher, o), &proof)
+	return proof, p.bare(redact.NewEngine(o), redact.NewLeakFinder(o.Matcher, o), &proof)
 }
 
-// announced looks for values that their texts give away, by the rules alone.
-func (p *Prover) announced(e *Engine, proof *Proof) error {
+// Announced looks for values that their texts give away, by the rules of an engine alone, and adds what came of it to a proof.
+func (p *Prover) Announced(e *redact.Engine, proof *Proof) error {
 	var out bytes.Buffer
 	for _, v := range p.values {
 		for _, m := range mutate.All {
@@ -154,7 +157,7 @@ func (p *Prover) announced(e *Engine, proof *Proof) error {
 				continue
 			}
 			out.Reset()
-			if _, err := e.File(&out, strings.NewReader(text+"\n"), Source{}); err != nil {
+			if _, err := e.File(&out, strings.NewReader(text+"\n"), redact.Source{}); err != nil {
 				return err
 			}
 			proof.count(!m.Holds(out.String(), v.value), "rule %s: its value was not found (%s)", v.what, m.Name)
@@ -173,7 +176,7 @@ func (p *Proof) count(caught bool, format string, args ...any) {
 }
 
 // bare looks for values without what announces them.
-func (p *Prover) bare(e *Engine, finder *LeakFinder, proof *Proof) error {
+func (p *Prover) bare(e *redact.Engine, finder *redact.LeakFinder, proof *Proof) error {
 	for _, v := range p.values {
 		for name, text := range v.notations() {
 			text += "\n"
@@ -182,7 +185,7 @@ func (p *Prover) bare(e *Engine, finder *LeakFinder, proof *Proof) error {
 					continue
 				}
 				var out bytes.Buffer
-				if _, err := e.File(&out, bytes.NewReader(data), Source{}); err != nil {
+				if _, err := e.File(&out, bytes.NewReader(data), redact.Source{}); err != nil {
 					return err
 				}
 				plain := opened(out.Bytes(), form)
@@ -204,30 +207,28 @@ func (p *Prover) bare(e *Engine, finder *LeakFinder, proof *Proof) error {
 
 func gzipped(text string) []byte {
 	var out bytes.Buffer
-	w, err := closeGzip(&out)
-	if err == nil {
-		_, err = io.WriteString(w, text)
-	}
-	if err == nil {
-		err = w.Close()
-	}
-	if err != nil {
+	w := gzip.NewWriter(&out)
+	_, err := io.WriteString(w, text)
+	if err = errors.Join(err, w.Close()); err != nil {
 		panic(err) // memory does not fail
 	}
 	return out.Bytes()
 }
 
+// opened gives the text of what became of one of the forms.
 func opened(data []byte, form string) []byte {
 	switch form {
 	case "UTF-16":
 		return bytes.ReplaceAll(data, []byte{0}, nil)
 	case "gzip":
-		r, done, err := openGzip(bytes.NewReader(data))
+		r, err := gzip.NewReader(bytes.NewReader(data))
 		if err != nil {
 			return nil
 		}
-		defer done()
-		out, _ := io.ReadAll(r)
+		out, err := io.ReadAll(r)
+		if err != nil {
+			return nil
+		}
 		return out
 	}
 	return data
