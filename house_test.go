@@ -25,7 +25,7 @@ var layers = []string{
 	"internal/reach/web", "internal/undo",
 	"internal/unpack", "internal/logset", "internal/stamp",
 	"internal/redact/measure", "internal/casefile", "internal/ask", "internal/site", "internal/device", "internal/extract", "internal/policy", "internal/keyfile", "internal/seal",
-	"internal/redact/prove", "internal/redact", "internal/redact/learn", "internal/redact/scan", "internal/redact/find", "internal/redact/alias", "internal/redact/fact", "internal/redact/phrase", "internal/redact/envelope",
+	"internal/redact/prove", "internal/redact", "internal/redact/form", "internal/redact/learn", "internal/redact/scan", "internal/redact/find", "internal/redact/alias", "internal/redact/fact", "internal/redact/phrase", "internal/redact/envelope",
 	"internal/redact/mutate", "internal/redact/judge", "internal/redact/lexicon", "internal/redact/chars",
 	"internal/window", "internal/durable", "internal/spill", "internal/fault", "internal/patience", "internal/webtrust", "internal/posix", "internal/late",
 	"internal/reach/reachtest",

@@ -11,15 +11,6 @@ import (
 	"envask/internal/redact/learn"
 )
 
-// Total gives the sum.
-func (c Counts) Total() int {
-	sum := 0
-	for _, n := range c {
-		sum += n
-	}
-	return sum
-}
-
 // Text redacts one stream of text and gives the number of findings by rule. A nil w only learns.
 func (e *Engine) Text(w io.Writer, r io.Reader) (Counts, error) {
 	if e.scan != nil {
@@ -386,7 +377,7 @@ func (e *Engine) learn(f finding, text []byte) {
 // learnValue learns a value that stands at a place in the block.
 func (e *Engine) learnValue(v alias.Value, at int) {
 	e.learned.Add(v)
-	if e.place != nil && e.member == "" && learn.Learnable(v) {
+	if e.place != nil && e.opener.Member() == "" && learn.Learnable(v) {
 		e.place(v, e.mark+e.base+int64(at))
 	}
 }
@@ -405,8 +396,8 @@ func (e *Engine) sample(b []byte, i int, put string) {
 			to = j
 		}
 	}
-	e.sampler(Sample{Rule: f.rule, Class: f.class, Form: e.opened, Member: e.member, Offset: e.mark + e.base + int64(f.start),
-		Length: f.end - f.start,
+	e.sampler(Sample{Rule: f.rule, Class: f.class, Form: e.opener.Opened(), Member: e.opener.Member(),
+		Offset: e.mark + e.base + int64(f.start), Length: f.end - f.start,
 		Left:   e.rendered(b, from, f.start), Put: put, Right: e.rendered(b, f.end, to)})
 }
 

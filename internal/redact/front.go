@@ -5,6 +5,8 @@ import (
 	"io"
 
 	"envask/internal/redact/alias"
+	"envask/internal/redact/find"
+	"envask/internal/redact/form"
 	"envask/internal/redact/learn"
 )
 
@@ -83,3 +85,23 @@ func ruleOrder(name string) int {
 	}
 	return len(Rules)
 }
+
+// What users of redaction need of the forms of files, under the name of redaction.
+type (
+	// Form says how a file was looked at.
+	Form = form.Kind
+	// Result is what became of one file.
+	Result = form.Result
+	// Counts is how many findings each rule had.
+	Counts = form.Counts
+)
+
+// The forms that users tell apart.
+const (
+	Plain  = form.Plain
+	Image  = form.Image
+	Opaque = form.Opaque
+)
+
+// Placeholder is what stands in the place of a secret.
+func Placeholder(rule string) string { return find.Placeholder(rule) }

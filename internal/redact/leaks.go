@@ -11,16 +11,16 @@ import (
 // maxLeaks bounds how many hits of one file are listed.
 const maxLeaks = 20
 
-func (s *leakScan) begin() { s.leaks, s.hits, s.member, s.unread = nil, map[Hits]int{}, "", false }
+func (s *leakScan) begin() { s.leaks, s.hits, s.unread = nil, map[Hits]int{}, false }
 
 // add takes down a hit.
 func (s *leakScan) add(e *Engine, m learn.Match, offset int64) {
 	if e.ignore[m.Text] {
 		return
 	}
-	s.hits[Hits{m.Rule, s.member, s.unread}]++
+	s.hits[Hits{m.Rule, e.opener.Member(), s.unread}]++
 	if len(s.leaks) < maxLeaks && !s.unread { // what nobody could read must not hide what was read
-		s.leaks = append(s.leaks, Leak{m.Rule, m.Class, s.member, offset, s.unread, m.Text})
+		s.leaks = append(s.leaks, Leak{m.Rule, m.Class, e.opener.Member(), offset, s.unread, m.Text})
 	}
 }
 

@@ -21,6 +21,7 @@ import (
 
 	"envask/internal/redact/alias"
 	"envask/internal/redact/chars"
+	"envask/internal/redact/form"
 )
 
 func redactText(t testing.TB, in string) string {
@@ -344,14 +345,14 @@ func TestForms(t *testing.T) {
 		{"NUL bytes after a power cut", append([]byte(text), make([]byte, 9000)...), Plain, "", false},
 		{"nothing but NUL bytes", make([]byte, 9000), Plain, "", false},
 		{"Latin-1", []byte("caf\xe9 f\xfcr alle\n"), Plain, "", false},
-		{"gzip", whole, Gzip, Plain, false},
-		{"gzip that ends early", whole[:len(whole)-20], Gzip, Plain, true},
-		{"gzip head alone", whole[:6], Gzip, Opaque, true},
-		{"gzip in gzip", gz(t, string(whole)), Gzip, Gzip, false},
-		{"program in gzip", gz(t, "\x7fELF\x02"), Gzip, Opaque, false},
+		{"gzip", whole, form.Gzip, Plain, false},
+		{"gzip that ends early", whole[:len(whole)-20], form.Gzip, Plain, true},
+		{"gzip head alone", whole[:6], form.Gzip, Opaque, true},
+		{"gzip in gzip", gz(t, string(whole)), form.Gzip, form.Gzip, false},
+		{"program in gzip", gz(t, "\x7fELF\x02"), form.Gzip, Opaque, false},
 		{"program", []byte("\x7fELF\x02\x01"), Opaque, "", false},
-		{"zip that is broken", []byte("PK\x03\x04abc"), Zip, Opaque, true},
-		{"UTF-16", []byte("\xff\xfep\x00a\x00"), UTF16, "", false},
+		{"zip that is broken", []byte("PK\x03\x04abc"), form.Zip, Opaque, true},
+		{"UTF-16", []byte("\xff\xfep\x00a\x00"), form.UTF16, "", false},
 		{"random", []byte("\x01\x02\x03\x04\x05\x06\x07\x0e\x0f"), Opaque, "", false},
 	} {
 		var out bytes.Buffer
@@ -366,7 +367,7 @@ func TestForms(t *testing.T) {
 			continue
 		}
 		plain := out.Bytes()
-		if c.form == Gzip {
+		if c.form == form.Gzip {
 			require.NotContains(t, string(plain), "secret-name")
 			zr, err := gzip.NewReader(&out)
 			require.NoError(t, err, c.name)
@@ -388,9 +389,6 @@ func TestBombsAreStopped(t *testing.T) {
 		require.NoError(t, err)
 	}
 	require.NoError(t, z.Close())
-	r := &boundReader{r: endless{}, growth: &growth{packed: &countReader{n: 1}}}
-	_, err = io.Copy(io.Discard, r)
-	require.ErrorIs(t, err, ErrBomb)
 	// Ordinary logs stay below the measure.
 	_, err = NewEngine(Options{}).File(io.Discard, &b, Source{})
 	require.NoError(t, err)
@@ -411,15 +409,11 @@ func TestBombInLayers(t *testing.T) {
 	res, err := e.File(nil, bytes.NewReader(squeeze(once)), Source{Name: "gate.log.gz.gz"})
 	require.NoError(t, err)
 	require.True(t, res.Unreadable())
-	require.Equal(t, ErrBomb.Error(), res.Note)
+	require.Equal(t, form.ErrBomb.Error(), res.Note)
 	res, err = e.File(nil, bytes.NewReader(once), Source{Name: "gate.log.gz"})
 	require.NoError(t, err)
 	require.False(t, res.Unreadable())
 }
-
-type endless struct{}
-
-func (endless) Read(b []byte) (int, error) { return len(b), nil }
 
 func TestValidate(t *testing.T) {
 	require.NoError(t, Validate(Rules))

@@ -108,6 +108,3 @@ func Validate(rules []Rule) error {
 	}
 	return nil
 }
-
-// Placeholder is what stands in the place of a secret.
-func Placeholder(rule string) string { return "[redacted:" + rule + "]" }

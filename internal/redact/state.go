@@ -1,14 +1,13 @@
 package redact
 
 import (
-	"bufio"
 	"bytes"
-	"io"
 	"regexp"
 	"time"
 
 	"envask/internal/redact/alias"
 	"envask/internal/redact/find"
+	"envask/internal/redact/form"
 	"envask/internal/redact/learn"
 	"envask/internal/redact/lexicon"
 	"envask/internal/redact/scan"
@@ -29,16 +28,6 @@ type Config struct {
 	Never       []string                  // originals that are left as they are
 }
 
-// Counts is how many findings each rule had.
-type Counts map[string]int
-
-// Add adds the counts of another.
-func (c Counts) Add(other Counts) {
-	for k, n := range other {
-		c[k] += n
-	}
-}
-
 // Engine redacts streams, one at a time. Its memory does not depend on the length of the input or of its lines.
 type Engine struct {
 	another func(Options) *Engine // makes one for what stands within something
@@ -53,14 +42,11 @@ type Engine struct {
 	ignore  map[string]bool
 
 	buf, out      []byte
-	readers       []*bufio.Reader // for looking at the head of a file, one for each depth; kept, since there may be very many files
-	formats       []format
 	bare          style // how the document writes values without quotes
 	options       Options
-	base          int64  // offset of the block in its text
-	mark          int64  // the length of a byte order mark before the text
-	opened        Form   // format of the current file unless it is plain text
-	member        string // of a container, that is looked at
+	opener        *form.Opener // of files; it knows where in one we are
+	base          int64        // offset of the block in its text
+	mark          int64        // the length of a byte order mark before the text
 	place         func(alias.Value, int64)
 	sampler       func(Sample)
 	tally         func(Told)
@@ -76,7 +62,6 @@ type Engine struct {
 	heads         []int            // places in lines that may be heads of tables
 	lineAt        lineAt
 	texts         texts
-	growth        *growth   // of what is compressed; nil outside of it
 	scan          *leakScan // when set, nothing is redacted, but learned values are searched for
 	child         *Engine   // for short texts while this one is at work
 	counts        Counts
@@ -123,29 +108,6 @@ type keyFact struct {
 	value bool // it stands over that value
 	weak  bool // its value is a secret if it looks random
 	phone bool // its value is a telephone number
-}
-
-// Form says how a file was looked at.
-type Form string
-
-// format redacts files of one form.
-type format struct {
-	Form  Form
-	Is    func(head []byte, name string) bool
-	Apply func(e *Engine, w io.Writer, r io.Reader, in Source) (Result, error)
-}
-
-// Source says what is known of a file besides its content.
-type Source struct {
-	Name    string                            // its path; some forms are told by it
-	Unread  bool                              // what cannot be read goes along unread, on the engineer's word
-	Sampler func(Sample)                      // is given some findings, for a person to look at; may be nil
-	Tally   func(Told)                        // is given every finding in what can be read; may be nil
-	Place   func(v alias.Value, offset int64) // is told where each learned value stands in a plain text; may be nil
-	Within  func(t time.Time) bool            // packets of other times are left out; nil keeps all
-	Opaque  bool                              // an earlier reading found that it is no text, whatever it begins with
-	Once    bool                              // nobody read it before: whether it is text is seen only at its end
-	depth   int
 }
 
 // phrased is a find of a phrase, which is added when the rules are through.
@@ -252,12 +214,6 @@ type Told struct {
 // cellKind says what the cells of a column are.
 type cellKind uint8
 
-// growth is what has come out of a compressed file so far, with all that is compressed within it.
-type growth struct {
-	packed *countReader // what went into the outermost one
-	grown  int64        // bytes
-}
-
 // Expression is a rule of the engineer's own. It is matched within lines.
 type Expression struct {
 	Name  string
@@ -273,15 +229,6 @@ const (
 	keepBack  = 8 << 10
 )
 
-// Result is what became of one file.
-type Result struct {
-	Form   Form
-	Inner  Form // of what a compressed file holds
-	Counts Counts
-	Note   string   // what could not be done
-	Unread []string // members of a container that cannot be read
-}
-
 // style says how a document that is told by its name writes values without quotes.
 type style uint8
 
@@ -290,7 +237,6 @@ type leakScan struct {
 	m      *Matcher
 	leaks  []Leak // those in what was read, maxLeaks at most
 	hits   map[Hits]int
-	member string
 	unread bool
 }
 
@@ -333,11 +279,6 @@ type cellTable struct {
 	// The table is the whole file: a row that does not fit does not end it, unless many do not.
 	whole   bool
 	misfits int
-}
-
-type countReader struct {
-	r io.Reader
-	n int64
 }
 
 // Leak is a learned original that stands where it must not.
@@ -410,3 +351,15 @@ const (
 	around      = 60
 	samplesEach = 2
 )
+
+// Source says what is known of a file besides its content.
+type Source struct {
+	Name    string                            // its path; some forms are told by it
+	Unread  bool                              // what cannot be read goes along unread, on the engineer's word
+	Sampler func(Sample)                      // is given some findings, for a person to look at; may be nil
+	Tally   func(Told)                        // is given every finding in what can be read; may be nil
+	Place   func(v alias.Value, offset int64) // is told where each learned value stands in a plain text; may be nil
+	Within  func(t time.Time) bool            // packets of other times are left out; nil keeps all
+	Opaque  bool                              // an earlier reading found that it is no text, whatever it begins with
+	Once    bool                              // nobody read it before: whether it is text is seen only at its end
+}

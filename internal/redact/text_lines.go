@@ -177,3 +177,20 @@ func sequence(v []byte) int {
 	}
 	return 0
 }
+
+// separators of lists that are written for programs: environments and arguments of processes, and the output of find -print0.
+const listSeparator = 0
+
+// asLines puts line ends in the place of the NUL characters of a text from a place on, so that each entry of a list is a line of its own,
+// and adds where they stood.
+func asLines(b []byte, from int, at []int) []int {
+	for i := from; ; i++ {
+		n := bytes.IndexByte(b[i:], listSeparator)
+		if n < 0 {
+			return at
+		}
+		i += n
+		b[i] = '\n'
+		at = append(at, i)
+	}
+}

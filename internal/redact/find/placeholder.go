@@ -35,3 +35,6 @@ func IsPlaceholder(text []byte) bool {
 	}
 	return true
 }
+
+// Placeholder is what stands in the place of a secret that a rule found.
+func Placeholder(rule string) string { return "[redacted:" + rule + "]" }

@@ -1,4 +1,4 @@
-package redact
+package form
 
 import (
 	"archive/tar"
@@ -11,7 +11,7 @@ import (
 
 // members collects what becomes of the files of a container.
 type members struct {
-	e    *Engine
+	o    *Opener
 	w    io.Writer
 	in   Source
 	res  Result
@@ -19,13 +19,13 @@ type members struct {
 	n    int
 }
 
-func newMembers(e *Engine, w io.Writer, in Source) *members {
-	return &members{e: e, w: w, in: in, res: Result{Inner: Plain, Counts: Counts{}}}
+func newMembers(o *Opener, w io.Writer, in Source) *members {
+	return &members{o: o, w: w, in: in, res: Result{Inner: Plain, Counts: Counts{}}}
 }
 
 // name redacts the name of a member.
 func (m *members) name(name string) string {
-	clean, counts := m.e.clean(name)
+	clean, counts := m.o.worker.Short(name)
 	m.res.Counts.Add(counts)
 	return clean
 }
@@ -38,22 +38,18 @@ func (m *members) redact(name string, r io.Reader) (*spool, error) {
 	var s *spool
 	var target io.Writer
 	if m.w != nil {
-		s = &spool{dir: m.e.options.TempDir}
+		s = &spool{dir: m.o.temp}
 		target = s
 	}
-	defer func(was string) { m.e.member = was }(m.e.member)
-	m.e.member = strings.TrimPrefix(m.e.member+"/"+name, "/")
-	if s := m.e.scan; s != nil {
-		defer func(was string) { s.member = was }(s.member)
-		s.member = strings.TrimPrefix(s.member+"/"+name, "/")
-	}
-	res, err := m.e.inner(target, r, m.in, name)
+	defer func(was string) { m.o.member = was }(m.o.member)
+	m.o.member = strings.TrimPrefix(m.o.member+"/"+name, "/")
+	res, err := m.o.inner(target, r, m.in, name)
 	m.res.Counts.Add(res.Counts)
 	if err != nil {
 		s.closeIfAny()
 		return nil, err
 	}
-	clean, _ := m.e.clean(name)
+	clean, _ := m.o.worker.Short(name)
 	for _, u := range res.Unread {
 		m.res.Unread = append(m.res.Unread, clean+"/"+u)
 	}
@@ -87,8 +83,8 @@ func (m *members) result() Result {
 }
 
 // applyTar redacts the files of a tar archive, and their names. Owners are left out, since they are people.
-func applyTar(e *Engine, w io.Writer, r io.Reader, in Source) (Result, error) {
-	m := newMembers(e, w, in)
+func applyTar(o *Opener, w io.Writer, r io.Reader, in Source) (Result, error) {
+	m := newMembers(o, w, in)
 	tr := tar.NewReader(r)
 	var tw *tar.Writer
 	if w != nil {
@@ -167,8 +163,8 @@ func (m *members) tarMember(tw *tar.Writer, h *tar.Header, tr io.Reader) error {
 const maxZip = 16 << 30
 
 // applyZip redacts the files of a zip archive, and their names. Comments and the extra fields of makers are left out.
-func applyZip(e *Engine, w io.Writer, r io.Reader, in Source) (Result, error) {
-	whole := &spool{dir: e.options.TempDir}
+func applyZip(o *Opener, w io.Writer, r io.Reader, in Source) (Result, error) {
+	whole := &spool{dir: o.temp}
 	defer whole.Close()
 	if n, err := io.Copy(whole, io.LimitReader(r, maxZip+1)); err != nil {
 		return Result{}, err
@@ -179,14 +175,14 @@ func applyZip(e *Engine, w io.Writer, r io.Reader, in Source) (Result, error) {
 	if err != nil {
 		return Result{Inner: Opaque, Note: "the zip archive is broken (" + err.Error() + ")"}, nil
 	}
-	m := newMembers(e, w, in)
+	m := newMembers(o, w, in)
 	var zw *zip.Writer
 	if w != nil {
 		zw = zip.NewWriter(w)
 	}
-	bound, outermost := e.bounded(&countReader{n: whole.n})
+	bound, outermost := o.bounded(&countReader{n: whole.n})
 	if outermost {
-		defer func() { e.growth = nil }()
+		defer func() { o.growth = nil }()
 	}
 	for _, f := range zr.File {
 		if err := m.zipMember(zw, f, bound); err != nil {

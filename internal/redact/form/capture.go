@@ -1,4 +1,4 @@
-package redact
+package form
 
 import (
 	"encoding/binary"
@@ -32,8 +32,8 @@ const (
 	linkSLL2     = 276
 )
 
-func newCapture(e *Engine, in Source) *capture {
-	return &capture{e: e, in: in, counts: Counts{}, known: map[netip.Addr]netip.Addr{}, macs: map[[6]byte][6]byte{}}
+func newCapture(o *Opener, in Source) *capture {
+	return &capture{o: o, in: in, counts: Counts{}, known: map[netip.Addr]netip.Addr{}, macs: map[[6]byte][6]byte{}}
 }
 
 func (c *capture) result(err error) (Result, error) {
@@ -51,11 +51,11 @@ func (c *capture) result(err error) (Result, error) {
 }
 
 // applyPcap redacts a capture in the libpcap format.
-func applyPcap(e *Engine, w io.Writer, r io.Reader, in Source) (Result, error) {
+func applyPcap(o *Opener, w io.Writer, r io.Reader, in Source) (Result, error) {
 	if w == nil {
 		w = io.Discard
 	}
-	c := newCapture(e, in)
+	c := newCapture(o, in)
 	var head [24]byte
 	if _, err := io.ReadFull(r, head[:]); err != nil {
 		return c.result(err)
@@ -136,11 +136,11 @@ type ngInterface struct {
 
 // applyPcapng redacts a capture in the pcapng format. Names that were resolved, keys, comments and the descriptions of
 // machines and interfaces are left out.
-func applyPcapng(e *Engine, w io.Writer, r io.Reader, in Source) (Result, error) {
+func applyPcapng(o *Opener, w io.Writer, r io.Reader, in Source) (Result, error) {
 	if w == nil {
 		w = io.Discard
 	}
-	c := newCapture(e, in)
+	c := newCapture(o, in)
 	var order binary.ByteOrder = binary.LittleEndian
 	var interfaces []ngInterface
 	buf := make([]byte, maxPacket)

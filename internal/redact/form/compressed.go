@@ -1,4 +1,4 @@
-package redact
+package form
 
 import (
 	"bufio"
@@ -16,15 +16,16 @@ import (
 	"github.com/ulikunitz/xz"
 )
 
-// compression is one way in which a file is compressed.
-type compression struct {
-	form   Form
-	ending string // of names; what a member is called without it
-	open   func(r io.Reader) (io.Reader, func(), error)
-	closed func(w io.Writer) (io.WriteCloser, error)
+// Compression is one way in which a file is compressed.
+type Compression struct {
+	kind   Kind
+	ending string                                       // of names; what a member is called without it
+	Open   func(r io.Reader) (io.Reader, func(), error) // and what is to be called in the end
+	Close  func(w io.Writer) (io.WriteCloser, error)
 }
 
-var compressions = map[Form]compression{
+// Compressions are the ways that are known.
+var Compressions = map[Kind]Compression{
 	Gzip:  {Gzip, ".gz", openGzip, closeGzip},
 	Zstd:  {Zstd, ".zst", openZstd, closeZstd},
 	Bzip2: {Bzip2, ".bz2", openBzip2, closeBzip2},
@@ -32,9 +33,9 @@ var compressions = map[Form]compression{
 }
 
 // applyCompressed redacts files that are compressed in one way.
-func applyCompressed(form Form) func(e *Engine, w io.Writer, r io.Reader, in Source) (Result, error) {
-	return func(e *Engine, w io.Writer, r io.Reader, in Source) (Result, error) {
-		return e.compressed(w, r, in, compressions[form])
+func applyCompressed(kind Kind) func(o *Opener, w io.Writer, r io.Reader, in Source) (Result, error) {
+	return func(o *Opener, w io.Writer, r io.Reader, in Source) (Result, error) {
+		return o.compressed(w, r, in, Compressions[kind])
 	}
 }
 
@@ -104,24 +105,24 @@ func closeXZ(w io.Writer) (io.WriteCloser, error) {
 }
 
 // compressed opens a compressed file, redacts what is in it and closes it again. A file that ends early gives what is whole.
-func (e *Engine) compressed(w io.Writer, r io.Reader, in Source, c compression) (Result, error) {
+func (o *Opener) compressed(w io.Writer, r io.Reader, in Source, c Compression) (Result, error) {
 	packed := &countReader{r: r}
-	plain, done, err := c.open(packed)
+	plain, done, err := c.Open(packed)
 	if err != nil {
-		return Result{Inner: Opaque, Note: fmt.Sprintf("the %s head is broken", c.form)}, nil
+		return Result{Inner: Opaque, Note: fmt.Sprintf("the %s head is broken", c.kind)}, nil
 	}
 	defer done()
-	bound, outermost := e.bounded(packed)
+	bound, outermost := o.bounded(packed)
 	if outermost {
-		defer func() { e.growth = nil }()
+		defer func() { o.growth = nil }()
 	}
 	soft := &softReader{r: &boundReader{r: plain, growth: bound}}
-	late := &lateWriter{w: w, open: c.closed}
+	late := &lateWriter{w: w, open: c.Close}
 	var target io.Writer = late
 	if w == nil {
 		target = nil
 	}
-	res, err := e.inner(target, soft, in, innerName(in.Name, c.ending))
+	res, err := o.inner(target, soft, in, innerName(in.Name, c.ending))
 	err = errors.Join(err, late.Close())
 	out := Result{Inner: res.Form, Counts: res.Counts, Note: res.Note, Unread: res.Unread}
 	if res.Unreadable() {
@@ -133,7 +134,7 @@ func (e *Engine) compressed(w io.Writer, r io.Reader, in Source, c compression) 
 		return out, soft.hard
 	}
 	if soft.broken != nil {
-		out.Note = fmt.Sprintf("the %s file is broken after %d bytes (%v); what is whole was kept", c.form, soft.n, soft.broken)
+		out.Note = fmt.Sprintf("the %s file is broken after %d bytes (%v); what is whole was kept", c.kind, soft.n, soft.broken)
 	}
 	return out, err
 }
@@ -223,11 +224,11 @@ var _ io.ByteReader = (*bufio.Reader)(nil)
 
 // bounded gives the growth that a compressed file within others counts to, and whether it is the outermost of them: layers that each
 // grow within bounds can grow beyond measure together, and so can files that share their data.
-func (e *Engine) bounded(packed *countReader) (g *growth, outermost bool) {
-	if outermost = e.growth == nil; outermost {
-		e.growth = &growth{packed: packed}
+func (o *Opener) bounded(packed *countReader) (g *growth, outermost bool) {
+	if outermost = o.growth == nil; outermost {
+		o.growth = &growth{packed: packed}
 	}
-	return e.growth, outermost
+	return o.growth, outermost
 }
 
 // boundReader stops a stream that grows beyond measure.
@@ -244,4 +245,15 @@ func (r *boundReader) Read(b []byte) (int, error) {
 		return n, ErrBomb
 	}
 	return n, err
+}
+
+// growth is what has come out of a compressed file so far, with all that is compressed within it.
+type growth struct {
+	packed *countReader // what went into the outermost one
+	grown  int64        // bytes
+}
+
+type countReader struct {
+	r io.Reader
+	n int64
 }

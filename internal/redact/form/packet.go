@@ -1,4 +1,4 @@
-package redact
+package form
 
 import (
 	"encoding/binary"
@@ -197,7 +197,7 @@ func (c *capture) address(b []byte) {
 	instead, ok := c.known[a]
 	if !ok {
 		instead = a
-		if text, replaced := c.e.identity(class, rule, a.String()); replaced {
+		if text, replaced := c.o.worker.Identity(class, rule, a.String()); replaced {
 			if t, err := netip.ParseAddr(text); err == nil && t.Is4() == a.Is4() {
 				instead = t
 			}
@@ -219,7 +219,7 @@ func (c *capture) mac(b []byte) {
 	instead, ok := c.macs[was]
 	if !ok {
 		instead = was
-		if text, replaced := c.e.identity(alias.MAC, "mac", macText(was)); replaced {
+		if text, replaced := c.o.worker.Identity(alias.MAC, "mac", macText(was)); replaced {
 			for i := range instead {
 				instead[i] = chars.Unhex(text[3*i])<<4 | chars.Unhex(text[3*i+1])
 			}
@@ -246,7 +246,7 @@ func macText(m [6]byte) string {
 
 // capture redacts the packets of one file.
 type capture struct {
-	e      *Engine
+	o      *Opener
 	in     Source
 	counts Counts
 	out    int // packets left out, since they are of another time

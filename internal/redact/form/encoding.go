@@ -1,4 +1,4 @@
-package redact
+package form
 
 import (
 	"bytes"
@@ -40,16 +40,16 @@ func utf16Kind(head []byte) encoding.Encoding {
 func isUTF16(head []byte, _ string) bool { return utf16Kind(head) != nil }
 
 // applyUTF16 redacts a text in UTF-16, in which it stays. The byte order mark is a character like any other here.
-func applyUTF16(e *Engine, w io.Writer, r io.Reader, in Source) (Result, error) {
+func applyUTF16(o *Opener, w io.Writer, r io.Reader, in Source) (Result, error) {
 	peeker := r.(interface{ Peek(int) ([]byte, error) }) // File hands a bufio.Reader down
 	head, _ := peeker.Peek(headSize)
 	kind := utf16Kind(head)
 	text := transform.NewReader(r, kind.NewDecoder())
 	if w == nil {
-		return applyText(e, nil, text, in)
+		return applyText(o, nil, text, in)
 	}
 	tw := transform.NewWriter(w, kind.NewEncoder())
-	res, err := applyText(e, tw, text, in)
+	res, err := applyText(o, tw, text, in)
 	if err != nil {
 		return res, err
 	}

@@ -1,4 +1,4 @@
-package redact
+package form
 
 import (
 	"bufio"
@@ -14,9 +14,9 @@ import (
 var isImage = begins("\x89PNG\r\n\x1a\n", "\xff\xd8\xff", "GIF87a", "GIF89a", "II*\x00", "MM\x00*", "BM", "RIFF")
 
 // applyImage copies a picture without its metadata, if it may go along.
-func applyImage(e *Engine, w io.Writer, r io.Reader, in Source) (Result, error) {
-	if e.scan != nil {
-		return Result{}, e.scan.opaque(e, r)
+func applyImage(o *Opener, w io.Writer, r io.Reader, in Source) (Result, error) {
+	if o.worker.Searches() {
+		return Result{}, o.worker.Unread(r)
 	}
 	res := Result{Form: Image}
 	br := bufio.NewReader(r)

@@ -1,4 +1,4 @@
-package redact
+package form
 
 import (
 	"bytes"
@@ -8,7 +8,6 @@ import (
 
 	"github.com/go-json-experiment/json/jsontext"
 
-	"envask/internal/redact/alias"
 	"envask/internal/redact/chars"
 	"envask/internal/redact/find"
 )
@@ -32,13 +31,13 @@ func isHAR(head []byte, name string) bool {
 
 // har redacts one HAR file.
 type har struct {
-	e      *Engine
+	o      *Opener
 	counts Counts
 }
 
 // applyHAR redacts a HAR file, entry by entry. One that is no whole JSON document is redacted as text.
-func applyHAR(e *Engine, w io.Writer, r io.Reader, in Source) (Result, error) {
-	whole := &spool{dir: e.options.TempDir}
+func applyHAR(o *Opener, w io.Writer, r io.Reader, in Source) (Result, error) {
+	whole := &spool{dir: o.temp}
 	defer whole.Close()
 	if _, err := io.Copy(whole, r); err != nil {
 		return Result{}, err
@@ -48,7 +47,7 @@ func applyHAR(e *Engine, w io.Writer, r io.Reader, in Source) (Result, error) {
 	check := jsontext.NewDecoder(content(), options...)
 	for err := error(nil); err != io.EOF; {
 		if _, err = check.ReadToken(); err != nil && err != io.EOF {
-			res, err := applyText(e, w, content(), in)
+			res, err := applyText(o, w, content(), in)
 			res.Note = "it is no whole HAR file; it was redacted as text"
 			return res, err
 		}
@@ -56,7 +55,7 @@ func applyHAR(e *Engine, w io.Writer, r io.Reader, in Source) (Result, error) {
 	if w == nil {
 		w = io.Discard
 	}
-	h := &har{e: e, counts: Counts{}}
+	h := &har{o: o, counts: Counts{}}
 	enc := jsontext.NewEncoder(w, append(options, jsontext.WithIndent(" "), jsontext.EscapeForHTML(false))...)
 	if err := h.copy(jsontext.NewDecoder(content(), options...), enc); err != io.EOF {
 		return Result{Counts: h.counts}, err
@@ -229,25 +228,19 @@ func (h *har) value(key, value string) string {
 	return h.text(value)
 }
 
-// put gives the placeholder of a rule for a value, which is learned.
+// put gives what stands in the place of the value of a secret.
 func (h *har) put(rule, value string) string {
-	if h.e.scan != nil {
-		h.e.scan.text(h.e, value)
-		return value
-	}
-	if find.IsPlaceholder([]byte(value)) || h.e.ignore[value] || h.e.options.Config.Keeps(alias.Secret, rule) {
+	instead, replaced := h.o.worker.Secret(rule, value)
+	if !replaced {
 		return value
 	}
 	h.counts[rule]++
-	if h.e.learned != nil {
-		h.e.learn(finding{class: alias.Secret, rule: rule}, []byte(value))
-	}
-	return Placeholder(rule)
+	return instead
 }
 
 // text redacts a text without a key.
 func (h *har) text(s string) string {
-	out, counts := h.e.clean(s)
+	out, counts := h.o.worker.Short(s)
 	h.counts.Add(counts)
 	return out
 }
@@ -265,14 +258,14 @@ func (h *har) body(text, mime, coding string) string {
 		return h.text(text)
 	}
 	if !isTextType(mime) || isOpaque(data[:min(len(data), headSize)], "") {
-		if h.e.scan != nil {
-			h.e.scan.text(h.e, string(data))
+		if h.o.worker.Searches() {
+			h.text(string(data))
 		}
-		if string(data) == Placeholder("body") {
+		if string(data) == find.Placeholder("body") {
 			return text
 		}
 		h.counts["body"]++
-		return base64.StdEncoding.EncodeToString([]byte(Placeholder("body")))
+		return base64.StdEncoding.EncodeToString([]byte(find.Placeholder("body")))
 	}
 	return base64.StdEncoding.EncodeToString([]byte(h.text(string(data))))
 }
@@ -298,7 +291,7 @@ func isTextType(mime string) bool {
 func (h *har) asText(value jsontext.Value) jsontext.Value {
 	out := jsontext.Value(h.text(string(value)))
 	if !out.IsValid(jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true)) {
-		return jsontext.Value(`"` + Placeholder("body") + `"`)
+		return jsontext.Value(`"` + find.Placeholder("body") + `"`)
 	}
 	return out
 }
