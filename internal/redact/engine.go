@@ -398,7 +398,7 @@ func (e *Engine) sample(b []byte, i int, put string) {
 	}
 	e.sampler(Sample{Rule: f.rule, Class: f.class, Form: e.opener.Opened(), Member: e.opener.Member(),
 		Offset: e.mark + e.base + int64(f.start), Length: f.end - f.start,
-		Left:   e.rendered(b, from, f.start), Put: put, Right: e.rendered(b, f.end, to)})
+		Left: e.rendered(b, from, f.start), Put: put, Right: e.rendered(b, f.end, to)})
 }
 
 // rendered gives a stretch of text as it goes out. A finding that begins before it or ends behind it is shown whole.
