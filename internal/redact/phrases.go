@@ -48,7 +48,7 @@ func isNoSecret(v []byte, quoted bool) bool {
 func fitsSecret(v []byte, f phrase.Found) bool {
 	switch f.Slot {
 	case phrase.Code:
-		return len(v) >= 4 && len(v) <= 10 && chars.IsAllDigits(v)
+		return len(v) >= 4 && len(v) <= 10 && chars.IsAllDigits(bytes.ReplaceAll(v, []byte("-"), nil)) && v[0] != '-'
 	case phrase.Unusual:
 		return isUnusual(v)
 	case phrase.Fierce:
@@ -71,7 +71,7 @@ func fitsSecret(v []byte, f phrase.Found) bool {
 		return find.LooksRandom(v)
 	}
 	head, _, _ := bytes.Cut(v, []byte("-"))
-	return find.LooksChosen(v) && !find.Algorithms.Has(head)
+	return find.LooksChosen(v) && !find.Algorithms.Has(head) || f.Quoted && find.LooksQuotedSecret(v)
 }
 
 // fitsName reports whether a value can be a name, or a telephone number, of the kind that its slot says.
@@ -281,7 +281,7 @@ var (
 	lineWords = bytes.Split([]byte("egards\n(ipv4:\n | \n -- \n +\nusername\n (\nauth-user-pass\nAUTH\nNAD+\nPID|\nN:\n"+
 		"user:\n|554=\n'digest,'\n-pbkdf2-\n"+
 		" worker[\nAuthInfo:\nuser_\n[~\nWHO: \n true \n"+
-		"ssh:notty\nS-1-5-21-\nauth: \n<l2tp-\n<pppoe-\n<pptp-\n<sstp-\n<ovpn-\n main[\n @ \n"+
+		"ssh:notty\n ? \n pts/\n\"auth\"\nS-1-5-21-\nauth: \n<l2tp-\n<pppoe-\n<pptp-\n<sstp-\n<ovpn-\n main[\n @ \n"+
 		" => "), []byte("\n"))
 )
 

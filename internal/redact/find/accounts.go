@@ -30,6 +30,9 @@ func NameOfTunnel(b []byte, address, behind int) (start, end int) {
 // NameJoined gives the name to which a secret is joined: name:SECRET, name%SECRET, name,SECRET, name/SECRET.
 func NameJoined(b []byte, secret, _ int) (start, end int) {
 	end = secret - 1
+	if b[end] == '\'' {
+		return nameInRow(b, end)
+	}
 	if bytes.IndexByte([]byte(":%,/"), b[end]) < 0 {
 		return 0, 0
 	}
@@ -38,6 +41,29 @@ func NameJoined(b []byte, secret, _ int) (start, end int) {
 		return 0, 0
 	}
 	return start, end
+}
+
+// nameInRow gives the login in a row of SQL whose columns are not named, before the hash of its password: the first cell of letters.
+func nameInRow(b []byte, quote int) (start, end int) {
+	open := bytes.LastIndexByte(b[max(0, quote-chars.MaxPair):quote], '(')
+	if open < 0 {
+		return 0, 0
+	}
+	at := quote - min(quote, chars.MaxPair) + open + 1
+	for at < quote && (chars.IsDigit(b[at]) || b[at] == ',' || b[at] == ' ') {
+		at++
+	}
+	if at+1 >= quote || b[at] != '\'' || !bytes.HasSuffix(bytes.TrimRight(b[max(0, quote-2):quote], " "), []byte(",")) {
+		return 0, 0
+	}
+	end = at + 1
+	for end < quote && chars.IsNameByte(b[end]) {
+		end++
+	}
+	if end == quote || b[end] != '\'' {
+		return 0, 0
+	}
+	return at + 1, end
 }
 
 // ForPeople says whether the scheme that ends with a text is one by which people reach something.

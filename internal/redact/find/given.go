@@ -30,8 +30,11 @@ func GivenNames(b []byte, from, to int, person func(start, end int)) {
 		if short {
 			end = shortName(b[:to], from, at)
 		}
-		if end == 0 || isCredit(chars.LineFrom(b[:to], chars.LineStart(b, at))) ||
-			!short && !ofChat(b[:to], at, end, first) && (first || !isNamed(b[:to], from, at, end)) {
+		if end == 0 {
+			continue
+		}
+		if chat := !short && ofChat(b[:to], at, end, first); !chat && (isCredit(chars.LineFrom(b[:to], chars.LineStart(b, at))) ||
+			!short && (first || !isNamed(b[:to], from, at, end))) {
 			continue
 		}
 		person(at, end)
@@ -64,12 +67,24 @@ func isNamed(b []byte, from, at, end int) bool {
 		return true
 	case bytes.HasPrefix(b[end:], []byte(" (")) && !shouted(b, at): // Rina Okafor (passport …)
 		return true
-	case behindKey(b, at) && (ends || nextOfList(b, end) > 0): // the whole value, or a list
+	case behindKey(b, at) && (ends || b[end] == ',' || nextOfList(b, end) > 0): // the whole value, or a list
+		return true
+	case (b[at-1] == '"' || b[at-1] == '\'') && !ends && b[end] == b[at-1] && beforeMail(b, end+1): // ('NAME', 'ilvar@pier.example')
 		return true
 	case shouted(b, at), b[at-1] != ' ':
 		return false
 	}
 	return lexicon.NotedBeforePeople.Has(lastWord(b[max(from, at-16):at]))
+}
+
+// beforeMail says whether the next text in quotes is a mail address.
+func beforeMail(b []byte, at int) bool {
+	next := bytes.TrimLeft(b[at:min(len(b), at+80)], ", ")
+	if len(next) < 6 || next[0] != '"' && next[0] != '\'' {
+		return false
+	}
+	end := bytes.IndexByte(next[1:], next[0])
+	return end > 0 && bytes.IndexByte(next[1:1+end], '@') > 0
 }
 
 // behindKey says whether a colon and a blank stand before a place, behind a word.
@@ -97,12 +112,38 @@ func shortName(b []byte, from, at int) (end int) {
 	if to := recordName(b, at); to > 0 {
 		return to
 	}
+	if to := givenOfNotes(b, at, before); to > 0 {
+		return to
+	}
 	alone := greetings.Has(before) || behindKey(b, at) && mailWords.Has(before)
 	if end = wordEnd(b, at); end-at < 3 || !alone || !lexicon.Given(bytes.ToLower(b[at:end])) {
 		return 0
 	}
 	if end == len(b) || b[end] == ',' || b[end] == '\n' || b[end] == '!' {
 		return end
+	}
+	return 0
+}
+
+// ownedThings are what belongs to somebody of whom a note speaks by the given name: Ilvar's account.
+var ownedThings = chars.WordSet(`account login password badge phone laptop card mail email mobile number key pin shift user pc computer
+	desk`)
+
+// givenOfNotes gives the end of a given name with what tells that it is one: whose something is, or an initial behind it
+// (asked Ilvar T.).
+func givenOfNotes(b []byte, at int, before string) int {
+	end := wordEnd(b, at)
+	if word := bytes.ToLower(b[at:end]); len(word) < 3 || !lexicon.Given(word) || IsEveryday(word) {
+		return 0
+	}
+	rest := b[end:]
+	if bytes.HasPrefix(rest, []byte("'s ")) && ownedThings.HasBytes(rest[3:3+wordEnd(rest[3:], 0)]) {
+		return end
+	}
+	initial := len(rest) > 3 && rest[0] == ' ' && chars.IsUpper(rest[1]) && rest[2] == '.'
+	if initial && lexicon.NotedBeforePeople.Has(before) &&
+		!(len(rest) > 4 && rest[3] == ' ' && chars.IsUpper(rest[4])) { // then it is no whole name
+		return end + 3
 	}
 	return 0
 }

@@ -196,8 +196,8 @@ func InternationalPhone(b []byte, at, free int) (int, int, bool) {
 	if groups == 1 && digits >= 11 && end-at == digits+1 && standsAlone(b, at) && goesOn(b, end) && isNumberOfCountry(b[at+1:end]) {
 		return at, end, true // E.164
 	}
-	quoted := groups == 1 && (digits >= 11 || digits == 10 && isNumberOfCountry(b[at+1:end])) && isQuotedPhone(b, at, end)
-	if century := string(b[at+1 : at+3]); quoted && digits == 14 && (century == "19" || century == "20") {
+	quoted := groups == 1 && digits >= 10 && isQuotedPhone(b, at, end)
+	if century := string(b[at+1 : at+3]); quoted && digits%2 == 0 && (century == "19" || century == "20") {
 		return 0, 0, false // a time, from the year to the second
 	}
 	return at, end, digits >= 9 && digits <= 15 && (groups > 1 || quoted) && endsNumber(b, end)

@@ -77,6 +77,9 @@ func keyedAt(b []byte, at int) (k keyed, ok bool) {
 	if start == end {
 		return k, false
 	}
+	if b[at] == ':' && start > 1 && b[start-1] == '{' && b[start-2] == '$' && at+1 < len(b) && (b[at+1] == '?' || b[at+1] == '+') {
+		return k, false // ${KEY:?what is said when it is missing}
+	}
 	k.lineStart = chars.AtLineStart(b, start)
 	value := valueOf(b, at)
 	if value < len(b) && b[value] == '`' && b[at] == ':' && start > 0 && b[start-1] == ':' && !chars.IsOneOf(b[start:end], "user") {
@@ -478,7 +481,27 @@ func Cookie(b []byte, at, free int) (int, int, bool) {
 			return 0, 0, false
 		}
 	}
+	if !k.quoted && last-first >= 10 && chars.IsOneOf(b[last-10:last], "set-cookie") {
+		end = beforeAttributes(b, start, end)
+	}
 	return start, end, start < end && IsValue(b[start:end])
+}
+
+// cookieAttributes are what stands behind a cookie that is set, and says how long and where it holds (RFC 6265, section 4.1).
+var cookieAttributes = chars.WordSet("path domain expires max-age secure httponly samesite priority partitioned")
+
+// beforeAttributes gives the end of a cookie that is set, without its attributes.
+func beforeAttributes(b []byte, start, end int) int {
+	n := bytes.IndexByte(b[start:end], ';')
+	if n < 0 {
+		return end
+	}
+	word, _, _ := bytes.Cut(bytes.TrimLeft(b[start+n+1:end], " "), []byte(";"))
+	word, _, _ = bytes.Cut(word, []byte("="))
+	if !cookieAttributes.HasBytes(bytes.ToLower(bytes.TrimSpace(word))) {
+		return end
+	}
+	return start + n
 }
 
 // endOfOption gives the end of cookies behind an option: they end with a word, but behind the sign between two of them.

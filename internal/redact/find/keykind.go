@@ -175,7 +175,7 @@ func KindOf(raw []byte) KeyKind {
 	}
 	if len(key) >= 2 && lastTwo.Get().Has(key[len(key)-2], key[len(key)-1]) {
 		last := chars.LastWord(raw)
-		if tellingLast.Has(last) || tellingLast.HasBytes(key) {
+		if tellingLast.Has(last) || tellingLast.HasBytes(key) || entries.Has(last) && isShortPassword(key, last) {
 			kind |= KeySecret
 		} else if weaklyTelling.Has(last) && !(last == "key" && (bytes.Contains(key, []byte("public")) ||
 			bytes.HasSuffix(key, []byte("pubkey")))) {
@@ -187,6 +187,11 @@ func KindOf(raw []byte) KeyKind {
 		}
 	}
 	return kind
+}
+
+// isShortPassword says whether a key is a short word for a password before a last one.
+func isShortPassword(key []byte, last string) bool {
+	return chars.IsOneOf(key[:len(key)-len(last)], "pw", "pwd", "pass", "passwd")
 }
 
 // namesUser says whether a key ends like those of users: session_user, dbUserName.
@@ -203,7 +208,7 @@ func namesUser(key []byte, last string) bool {
 // lastTwo are the last two letters of the words that tell as the last word of a key: what ends in others is not looked up.
 var lastTwo = chars.Late[chars.Pairs]{Build: func() *chars.Pairs {
 	set := new(chars.Pairs)
-	for _, words := range []*chars.Words{tellingLast, weaklyTelling, tellingPhone, chars.WordSet("user usr username id")} {
+	for _, words := range []*chars.Words{tellingLast, weaklyTelling, tellingPhone, entries, chars.WordSet("user usr username id")} {
 		for w := range words.All() {
 			set.Add(w[len(w)-2], w[len(w)-1])
 		}

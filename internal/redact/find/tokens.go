@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/base64"
 	"strconv"
+	"strings"
 
 	"envask/internal/redact/chars"
 )
@@ -65,7 +66,10 @@ func URLCredentials(b []byte, at, free int) (int, int, bool) {
 		last = signBehindSlash(b, start, colon, end)
 	}
 	if last < 0 {
-		return hookToken(b, start, free)
+		if start, end, ok := hookToken(b, start, free); ok {
+			return start, end, true
+		}
+		return linkToken(b, end, free)
 	}
 	end = start + last
 	if IsPlaceholder(b[start:end]) {
@@ -112,6 +116,44 @@ func hookToken(b []byte, host, free int) (int, int, bool) {
 	}
 	start := host + slash + 1
 	return start, end, start >= free && LooksRandom(b[start:end])
+}
+
+// linkWords are parts of the addresses that are sent to one person, who may do something with them: /reset?t=….
+var linkWords = chars.WordSet(`reset verify confirm activate activation invite invitation magic recover recovery unlock resetpassword setpassword
+	passwordreset verification confirmation register signin login onetime accept join unsubscribe share shared`)
+
+var noDashes = strings.NewReplacer("-", "", "_", "")
+
+// minLinkToken is the length of what makes such an address one, in bytes.
+const minLinkToken = 16
+
+// linkToken finds what makes the address of a link one that only one person has: the last part of its path, or a parameter.
+func linkToken(b []byte, path, free int) (int, int, bool) {
+	end, told := path, false
+	for end < len(b) && end-path < chars.MaxPair && (!behindAddress[b[end]] || b[end] == '?') {
+		end++
+	}
+	if end-path < minLinkToken || b[path] != '/' {
+		return 0, 0, false
+	}
+	for at := path + 1; at < end; {
+		to := at
+		for to < end && bytes.IndexByte([]byte("/?&="), b[to]) < 0 {
+			to++
+		}
+		part := b[at:to]
+		switch before := b[at-1]; {
+		case !told && before == '/':
+			told = linkWords.Has(strings.ToLower(noDashes.Replace(string(part))))
+		case len(part) < minLinkToken || !told:
+		case before == '=' && KindOf(b[KeyBegin(b, at-1):at-1]) != 0: // it is found behind its key
+			return 0, 0, false
+		case (before == '=' || before == '/') && LooksRandom(part) && at >= free:
+			return at, to, true
+		}
+		at = to + 1
+	}
+	return 0, 0, false
 }
 
 // isPort says whether text begins like a port rather than a password.

@@ -2,6 +2,7 @@ package find
 
 import (
 	"bytes"
+	"unicode"
 
 	"envask/internal/redact/chars"
 )
@@ -156,6 +157,23 @@ func LooksChosen(v []byte) bool {
 		}
 	}
 	return letters > 0 && (digits > 0 || signs > 0) || len(v) >= 16 && isJumbled(v)
+}
+
+// LooksQuotedSecret says whether what stands in quotes looks like a secret of a few words, or with signs that would end one elsewhere: it
+// has digits, and a word that is none of everybody's.
+func LooksQuotedSecret(v []byte) bool {
+	if len(v) < 6 || len(v) > 48 || !bytes.ContainsAny(v, " (") || bytes.ContainsAny(v, ",;<>{}=/$%\\\n") ||
+		bytes.Contains(v, []byte(". ")) || v[len(v)-1] == ')' || v[len(v)-1] == '.' {
+		return false
+	}
+	odd, digits, words := false, false, 0
+	for _, w := range bytes.FieldsFunc(v, func(r rune) bool { return r == ' ' || r == '(' || r == ')' }) {
+		words++
+		letters := bytes.TrimFunc(w, func(r rune) bool { return r < 0x80 && !unicode.IsLetter(r) })
+		digits = digits || bytes.ContainsAny(w, "0123456789")
+		odd = odd || len(letters) > 2 && !IsEveryday(bytes.ToLower(letters)) && !chars.IsUpper(letters[len(letters)-1])
+	}
+	return odd && digits && words <= 5
 }
 
 // isJumbled says whether letters and digits change between capitals, small letters and digits as they do by chance: in names of several

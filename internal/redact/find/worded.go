@@ -45,7 +45,7 @@ func argumentBehind(b []byte, at int) int {
 		}
 		return next
 	}
-	if at == 0 || !isQuote(at-1) {
+	if at == 0 || !isQuote(at-1) && !(chars.IsWord(b[at-1]) && bytes.HasPrefix(b[at:], []byte(", <<\""))) {
 		return 0
 	}
 	for next < len(b) && chars.IsSpace(b[next]) {
@@ -55,6 +55,9 @@ func argumentBehind(b []byte, at int) int {
 		for next += 2; next < len(b) && chars.IsDigit(b[next]) || next+1 < len(b) && b[next] == ':' && b[next+1] == '"'; {
 			next++
 		}
+	}
+	if bytes.HasPrefix(b[next:], []byte("<<\"")) { // {default_pass, <<"…">>}
+		next += 2
 	}
 	if !isQuote(next) {
 		return 0
@@ -70,7 +73,7 @@ func findCall(b []byte, at, free int) (int, int, bool) {
 		return 0, 0, false
 	}
 	end := at
-	if b[at] != '(' {
+	if b[at] != '(' && !chars.IsWord(b[at-1]) {
 		end--
 	}
 	start := KeyBegin(b, end)
@@ -94,8 +97,8 @@ func findCall(b []byte, at, free int) (int, int, bool) {
 	if b[at] == '(' && isFirstOfPair(b, start, end, k) {
 		return 0, 0, false
 	}
-	if b[at] != '(' && (KindOf(b[k.start:k.end]) != 0 || !LooksChosen(b[k.start:k.end]) && !(k.quoted && isSetter(b, start) &&
-		isPhrase(b[k.start:k.end]))) {
+	if b[at] != '(' && (KindOf(b[k.start:k.end]) != 0 || !LooksChosen(b[k.start:k.end]) && !(k.quoted &&
+		(isSetter(b, start) && isPhrase(b[k.start:k.end]) || LooksQuotedSecret(b[k.start:k.end])))) {
 		return 0, 0, false // a list of names of fields
 	}
 	return k.start, k.end, true
@@ -171,7 +174,7 @@ func Worded(b []byte, at, free int) (int, int, bool) {
 		}
 		return findCall(b, at, free)
 	case ',':
-		if at > 0 && (b[at-1] == '"' || b[at-1] == '\'') {
+		if at > 0 && (b[at-1] == '"' || b[at-1] == '\'' || bytes.HasPrefix(b[at:], []byte(", <<\""))) {
 			return findCall(b, at, free)
 		}
 		return findCell(b, at, free)

@@ -144,14 +144,27 @@ func (p *Place) ofSentence() bool {
 	return sentence(t) && !bytes.Contains(bytes.ToLower(p.key()), []byte("phrase"))
 }
 
+// documented reports whether the line is of the documentation of a program, and tells of a parameter: ":param user: Name of".
+func (p *Place) documented() bool {
+	line := bytes.TrimLeft(p.Before, " \t*#/")
+	if len(line) == 0 || line[0] != ':' && line[0] != '@' {
+		return false
+	}
+	for _, head := range []string{":param ", ":type ", ":keyword ", ":arg ", ":ivar ", ":return", "@param ", "@return"} {
+		if bytes.HasPrefix(line, []byte(head)) {
+			return true
+		}
+	}
+	return false
+}
+
 // elsewhere reports whether what stands before a value says that it is none, although the key reads so: a public key, the pin of a package,
 // an option of another program that begins in the same way (find -print0).
 func (p *Place) elsewhere() bool {
 	var buf [lowerSize]byte
 	before := lowered(&buf, p.Before[max(0, len(p.Before)-24):])
 	switch {
-	case bytes.HasPrefix(bytes.TrimLeft(p.Before, " \t*#/"), []byte(":param ")), // of the documentation of a program
-		bytes.Contains(before, []byte("public key")), bytes.HasSuffix(before, []byte(" -p")) && bytes.HasPrefix(p.Text, []byte("rint")):
+	case p.documented(), bytes.Contains(before, []byte("public key")), bytes.HasSuffix(before, []byte(" -p")) && bytes.HasPrefix(p.Text, []byte("rint")):
 		return true
 	case bytes.HasPrefix(before, []byte("pin:")) && len(p.Before) <= 6:
 		return !hasDigit(p.Text) || bytes.IndexByte(p.Text, ' ') > 0 && isLower(p.Text[0])
@@ -439,7 +452,7 @@ func (p *Place) Person() bool {
 		t = t[n+1:]
 	}
 	// of fonts
-	if len(t) == 0 || Code(t) || p.escaped() || Format(t) || bytes.ContainsAny(t, "[]{}=$") || bytes.Contains(p.After, []byte(" family=")) {
+	if len(t) == 0 || p.documented() || Code(t) || p.escaped() || Format(t) || bytes.ContainsAny(t, "[]{}=$") || bytes.Contains(p.After, []byte(" family=")) {
 		return false
 	}
 	var buf [lowerSize]byte
@@ -450,10 +463,22 @@ func (p *Place) Person() bool {
 	if bytes.IndexByte(t, ' ') >= 0 {
 		return personOfWords(bytes.Fields(t))
 	}
-	if calledByProgram(t) && (p.program() || p.idiom() && !p.Sure || !accountOfService(t) || !p.Sure && !p.set()) {
+	if calledByProgram(t) && !p.besideSecret() && (p.program() || p.idiom() && !p.Sure || !accountOfService(t) || !p.Sure && !p.set()) {
 		return false
 	}
 	return p.quoted() || p.bareName(t, lower)
+}
+
+// besideSecret reports whether a password stands near in the line, under a key of its own: with it a name is that of an account, also in a
+// call: connect(host="…", user="gates_rw", password="…").
+func (p *Place) besideSecret() bool {
+	var buf [lowerSize]byte
+	n := len(p.Before)
+	if n < 5 || p.Before[n-1] != '=' && (p.Before[n-1] != '"' && p.Before[n-1] != '\'' || p.Before[n-2] != '=') {
+		return false
+	}
+	after := lowered(&buf, p.After[:min(len(p.After), lowerSize)])
+	return bytes.Contains(after, []byte("password=")) || bytes.Contains(after, []byte("passwd=")) || bytes.Contains(after, []byte("pwd="))
 }
 
 // calledByProgram reports whether a word is what a program calls a thing: NameOwnerChanged, user_name, entry.path.

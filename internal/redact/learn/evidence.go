@@ -1,6 +1,7 @@
 package learn
 
 import (
+	"bytes"
 	"strings"
 
 	"envask/internal/redact/chars"
@@ -24,8 +25,20 @@ func withinName(b []byte, at, end int) bool {
 	return end+1 < len(b) && (b[end] == '/' || b[end] == '\\' || b[end] == '.' || b[end] == '-' || b[end] == '_') && chars.IsWord(b[end+1])
 }
 
+// ofPerson reports whether a word in a path names whose something is, by the part before it: /api/users/NAME.
+func ofPerson(b []byte, at, end int) bool {
+	if at < 6 || b[at-1] != '/' || end < len(b) && (chars.IsWord(b[end]) || b[end] == '.' || b[end] == '-') {
+		return false
+	}
+	start := at - 1
+	for start > 0 && chars.IsWord(b[start-1]) {
+		start--
+	}
+	return homesOf.HasBytes(bytes.ToLower(b[start : at-1]))
+}
+
 // homesOf are folders in which each folder is called like a person.
-var homesOf = chars.WordSet(`home homes users user profiles people accounts`)
+var homesOf = chars.WordSet(`home homes users user profiles profile people accounts account members`)
 
 // PathWords gives the words of a path, in small letters: parts of it name programs and things. Those that name whose folder it is are
 // left out.

@@ -165,7 +165,7 @@ func stands(b []byte, at int, text string, class alias.Class) bool {
 		return Unmistakable(text) || !(chars.IsWord(text[0]) && chars.WordBefore(b, at)) &&
 			!(end < len(b) && chars.IsWord(b[end]) && chars.IsWord(text[len(text)-1]))
 	}
-	if class == alias.User && chars.IsAllLetters([]byte(text)) && withinName(b, at, at+len(text)) {
+	if class == alias.User && chars.IsAllLetters([]byte(text)) && withinName(b, at, at+len(text)) && !ofPerson(b, at, at+len(text)) {
 		return false
 	}
 	if at > 0 && continues(b[at-1], class) && (!chars.IsWord(b[at-1]) || chars.WordBefore(b, at)) {

@@ -12,7 +12,7 @@
 //	NL       the end of a line; KEY a word that announces a secret, such as DB_PASSWORD
 //	WHO      a word that announces a person, such as user_name; NOARTICLE no word such as "the"
 //	         stands before
-//	VERB, TELLING, PART, HOW, RESULT, DEED, ACT, AFTER
+//	VERB, TELLING, PART, PARTPASS, HOW, RESULT, DEED, ACT, AFTER
 //	         a word of these sets, see sets; a TELLING word may end a longer one, and a PART does
 //	{secret} a value that looks like a secret; {secret!} any value, {quoted} any in quotes,
 //	         {code} four to eight digits, {strong}, {random} and {fierce} what looks like a
@@ -178,7 +178,7 @@ func (t *Table) At(b []byte, blank int, each func(Found)) {
 	if t.try(t.byAnchor[string(word)], b, start, blank, each) {
 		return
 	}
-	for i := 1; i < len(word); i++ {
+	for i := 1; i < len(word) && (start == 0 || b[start-1] != '='); i++ { // which is a value
 		if meets(b[start:blank], i) && t.try(t.bySuffix[string(word[i:])], b, start, blank, each) {
 			return
 		}

@@ -22,7 +22,7 @@ func anything(b []byte, f Found) bool {
 		return v != "prompt" && v != "ingredient" && len(v) > 3
 	}
 	if f.Slot == Code {
-		return len(v) > 3 && len(strings.Trim(v, "0123456789")) == 0
+		return len(v) > 3 && len(strings.Trim(v, "0123456789-")) == 0
 	}
 	if f.Slot == Quoted && !f.Quoted {
 		return false

@@ -14,6 +14,8 @@ var sets = map[string]*chars.Words{
 		community-string key-string auth-key`),
 	// The last parts of words that announce a secret as a whole: SECRET_KEY, AuthLDAPBindPassword.
 	"PART": chars.WordSet(`password passwd passphrase passcode pwd psk secret token apikey hexkey key pass pin pw`),
+	// Those of them that mean nothing else.
+	"PARTPASS": chars.WordSet(`password passwd passphrase passcode psk secret`),
 	// The first words of lines in the configurations of devices and servers.
 	"VERB": chars.WordSet(`enable username user snmp-server snmp radius-server radius tacacs-server tacacs crypto pre-shared-key neighbor
 		ip ipv6 ntp standby vrrp ppp wpa-psk wpa2-psk wpa_cli set key-string area isis machine default peer aaa server
