@@ -17,6 +17,7 @@ const (
 	cellWeak // a secret if it looks like one
 	cellUser
 	cellPhone
+	cellDocument
 	cellName // of a person, where other columns are about people and it looks like one: things have names, too
 )
 
@@ -155,6 +156,8 @@ func kindsOfHeads(names [][]byte) (kinds []cellKind, telling bool) {
 			kinds[i], people = cellUser, true
 		case kind&find.KeyPhone != 0:
 			kinds[i], people = cellPhone, true
+		case kind&find.KeyDocument != 0:
+			kinds[i], people = cellDocument, true
 		case kind&find.KeyWeak != 0:
 			kinds[i] = cellWeak
 		case kind&find.KeyPart != 0:
@@ -315,6 +318,8 @@ func (k cellKind) rule() (string, alias.Class) {
 		return userRule, alias.User
 	case cellPhone:
 		return phoneRule, alias.Phone
+	case cellDocument:
+		return documentRule, alias.ID
 	}
 	return keyedSecretRule, alias.Secret
 }
@@ -331,6 +336,8 @@ func (k cellKind) takes(v []byte) bool {
 		return find.LooksPersonal(v) && find.IsPerson(v)
 	case cellUser:
 		return find.IsPerson(v) && bytes.IndexByte(v, '@') < 0
+	case cellDocument:
+		return find.IsDocumentNumber(v)
 	case cellPhone:
 		digits := len(chars.OnlyDigits(string(v)))
 		return find.IsPhoneLike(v) && digits >= 6 && digits <= 15

@@ -208,16 +208,11 @@ func (e *Engine) write(w io.Writer, b []byte, at int) error {
 		if f.coded != nil {
 			put = f.coded.inBase64(put)
 		}
-		if e.bare != asIs && put[0] == '[' {
+		if e.bare != asIs && (put[0] == '[' || f.class == alias.ID) {
 			f.end, put = e.asBare(b, f, put)
 		}
 		if put[0] != '"' && bareJSON(b, f.start, f.end) {
-			switch {
-			case !chars.AllDigits(string(b[f.start:f.end])):
-				put = `"` + put + `"`
-			case f.class == alias.Secret: // a number stays a number, or what reads the document would stumble
-				put = "0"
-			}
+			put = inJSON(put, f.class, b[f.start:f.end])
 		}
 		if e.tally != nil {
 			e.tell(b, f)
@@ -238,6 +233,17 @@ func (e *Engine) write(w io.Writer, b []byte, at int) error {
 	}
 	_, err := w.Write(rest)
 	return err
+}
+
+// inJSON gives what stands in the place of a value without quotes in JSON.
+func inJSON(put string, class alias.Class, text []byte) string {
+	switch {
+	case !chars.IsAllDigits(text):
+		return `"` + put + `"`
+	case class == alias.Secret || class == alias.ID: // a number stays a number, or what reads the document would stumble
+		return "0"
+	}
+	return put
 }
 
 // restore puts the NUL characters of what is written back into their places, until the function that it gives is called.

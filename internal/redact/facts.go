@@ -98,6 +98,8 @@ func (e *Engine) keyFactOf(key []byte) keyFact {
 			f.weak = true
 		case kind&find.KeyPhone != 0:
 			f.phone = true
+		case kind&find.KeyDocument != 0:
+			f.paper = true
 		}
 	}
 	if e.keyFacts == nil || len(e.keyFacts) >= mostKeyFacts {
@@ -146,6 +148,8 @@ func (e *Engine) factsOf(b []byte, start, from int, o *fact.Object) {
 			class = lexicon.Secret
 		case key.phone && chars.OnlyDigits(string(v)) != "" && len(chars.OnlyDigits(string(v))) >= minPhone:
 			e.add(b, from, start+m.Value.Start, start+m.Value.End, phoneRule)
+		case key.paper && find.IsDocumentNumber(v):
+			e.add(b, from, start+m.Value.Start, start+m.Value.End, documentRule)
 		}
 		switch class {
 		case lexicon.Secret:

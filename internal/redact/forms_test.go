@@ -561,3 +561,18 @@ func TestBase64StaysReadable(t *testing.T) {
 		require.Equal(t, strings.ReplaceAll(want, " ", ""), strings.ReplaceAll(string(plain), " ", ""), "but for blanks that fill it up")
 	}
 }
+
+// Numbers of documents and dates of birth leave documents valid, too.
+func TestBareDocumentNumbers(t *testing.T) {
+	for _, c := range []struct{ name, in, out string }{
+		{"a.toml", "dob = 1979-05-27T07:32:00-08:00\n", "dob = 1979-05-27T07:32:00-08:00\n"},
+		{"a.toml", "dob = 1979-05-27\n", "dob = \"id-2a\"\n"},
+		{"a.yaml", "dob: 1979-05-27\npassport: XK1234567\n", "dob: \"id-2b\"\npassport: \"id-2a\"\n"},
+		{"a.json", `{"ssn": 780511204, "lane": 7}`, `{"ssn": 0, "lane": 7}`},
+		{"a.csv", "name,passport,lane\nIlvar Tostrund,XK1234567,7\n", "name,passport,lane\nuser-2a,id-2a,7\n"},
+		{"a.log", "born 1979-05-27, seen XK1234567 again, passport: XK1234567\n", "born 1979-05-27, seen id-2a again, passport: id-2a\n"},
+	} {
+		out, _ := redactFile(t, []byte(c.in), Source{Name: c.name})
+		require.Equal(t, c.out, string(out), c.name)
+	}
+}

@@ -281,7 +281,7 @@ var (
 	lineWords = bytes.Split([]byte("egards\n(ipv4:\n | \n -- \n +\nusername\n (\nauth-user-pass\nAUTH\nNAD+\nPID|\nN:\n"+
 		"user:\n|554=\n'digest,'\n-pbkdf2-\n"+
 		" worker[\nAuthInfo:\nuser_\n[~\nWHO: \n true \n"+
-		"ssh:notty\n ? \n pts/\n\"auth\"\nS-1-5-21-\nauth: \n<l2tp-\n<pppoe-\n<pptp-\n<sstp-\n<ovpn-\n main[\n @ \n"+
+		"ssh:notty\nwhoami\n ? \n pts/\n\"auth\"\nS-1-5-21-\nauth: \n<l2tp-\n<pppoe-\n<pptp-\n<sstp-\n<ovpn-\n main[\n @ \n"+
 		" => "), []byte("\n"))
 )
 

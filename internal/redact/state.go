@@ -108,6 +108,7 @@ type keyFact struct {
 	value bool // it stands over that value
 	weak  bool // its value is a secret if it looks random
 	phone bool // its value is a telephone number
+	paper bool // its value is the number of a document
 }
 
 // phrased is a find of a phrase, which is added when the rules are through.
@@ -331,6 +332,7 @@ const (
 	ownerRule          = "owner"
 	privateKeyRule     = "private-key"
 	phoneRule          = "phone"
+	documentRule       = "document-number"
 )
 
 // escapeSign is what control sequences begin with.

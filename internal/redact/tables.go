@@ -54,7 +54,7 @@ func (e *Engine) endsCellHead(b []byte, at int) bool {
 		end--
 	}
 	start := find.KeyBegin(b, end)
-	return find.KindOf(b[start:end])&(find.KeySecret|find.KeyUser|find.KeyPhone) != 0
+	return find.KindOf(b[start:end])&(find.KeySecret|find.KeyUser|find.KeyPhone|find.KeyDocument) != 0
 }
 
 // findTables finds what stands in the rows from a place on, of the table that is open and of those whose heads were seen.

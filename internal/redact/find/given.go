@@ -149,7 +149,7 @@ func givenOfNotes(b []byte, at int, before string) int {
 }
 
 // mailWords stand before the given name alone of whom a note is for or from.
-var mailWords = chars.WordSet("to from cc an von attn til fra aan van para de")
+var mailWords = chars.WordSet("to from cc an von attn til fra aan van para de call duty standby backup oncall")
 
 // recordName gives the end of a name as records of passengers have it: OKAFOR/RINA MS.
 func recordName(b []byte, at int) int {

@@ -60,6 +60,11 @@ func (k keyed) isOfAnother(b []byte, at, value int) bool {
 	return value == at+1 && isIndexed(b, at) && !LooksChosen(b[k.start:k.end])
 }
 
+// isDefault says whether a colon belongs to what a shell says when a variable is missing: ${KEY:?message}.
+func isDefault(b []byte, key, at int) bool {
+	return b[at] == ':' && key > 1 && b[key-1] == '{' && b[key-2] == '$' && at+1 < len(b) && (b[at+1] == '?' || b[at+1] == '+')
+}
+
 // keyedAt reads the key before and the value after the separator at a place.
 func keyedAt(b []byte, at int) (k keyed, ok bool) {
 	switch b[at] {
@@ -74,11 +79,8 @@ func keyedAt(b []byte, at int) (k keyed, ok bool) {
 		return k, false
 	}
 	start, end, closed := KeySpan(b, at)
-	if start == end {
+	if start == end || isDefault(b, start, at) {
 		return k, false
-	}
-	if b[at] == ':' && start > 1 && b[start-1] == '{' && b[start-2] == '$' && at+1 < len(b) && (b[at+1] == '?' || b[at+1] == '+') {
-		return k, false // ${KEY:?what is said when it is missing}
 	}
 	k.lineStart = chars.AtLineStart(b, start)
 	value := valueOf(b, at)
@@ -472,28 +474,30 @@ func Cookie(b []byte, at, free int) (int, int, bool) {
 	}
 	if !k.quoted && bytes.IndexByte(b[first:last], '.') >= 0 {
 		return 0, 0, false // document.cookie of a program
-	} else if last > first && b[last-1]|0x20 == 's' { // cookies: NAME=VALUE
-		n := bytes.IndexByte(b[start:end], '=')
-		if n < 1 || bytes.IndexFunc(b[start:start+n], func(r rune) bool {
-			return r != '_' && r != '-' && (r >= 0x80 ||
-				!chars.IsWord(byte(r)))
-		}) >= 0 || start+n+1 >= end || chars.IsSpace(b[start+n+1]) {
-			return 0, 0, false
-		}
+	} else if last > first && b[last-1]|0x20 == 's' && !beginsCookie(b[start:end]) { // cookies: NAME=VALUE
+		return 0, 0, false
 	}
-	if !k.quoted && last-first >= 10 && chars.IsOneOf(b[last-10:last], "set-cookie") {
-		end = beforeAttributes(b, start, end)
+	if !k.quoted {
+		end = beforeAttributes(b, b[first:last], start, end)
 	}
 	return start, end, start < end && IsValue(b[start:end])
+}
+
+// beginsCookie says whether a text begins with a name, an equals sign and a value.
+func beginsCookie(text []byte) bool {
+	n := bytes.IndexByte(text, '=')
+	return n >= 1 && n+1 < len(text) && !chars.IsSpace(text[n+1]) && bytes.IndexFunc(text[:n], func(r rune) bool {
+		return r != '_' && r != '-' && (r >= 0x80 || !chars.IsWord(byte(r)))
+	}) < 0
 }
 
 // cookieAttributes are what stands behind a cookie that is set, and says how long and where it holds (RFC 6265, section 4.1).
 var cookieAttributes = chars.WordSet("path domain expires max-age secure httponly samesite priority partitioned")
 
-// beforeAttributes gives the end of a cookie that is set, without its attributes.
-func beforeAttributes(b []byte, start, end int) int {
+// beforeAttributes gives the end of a cookie that is set under a key, without its attributes.
+func beforeAttributes(b, key []byte, start, end int) int {
 	n := bytes.IndexByte(b[start:end], ';')
-	if n < 0 {
+	if n < 0 || !chars.IsOneOf(key[max(0, len(key)-len("set-cookie")):], "set-cookie") {
 		return end
 	}
 	word, _, _ := bytes.Cut(bytes.TrimLeft(b[start+n+1:end], " "), []byte(";"))

@@ -25,6 +25,7 @@ const (
 	KeyPart    // its value is a name if it is part of something whose key tells
 	KeyOwn     // it begins a form of its own, see ownForms
 	KeyAddress // its value may be an address written as one number
+	KeyDocument
 )
 
 // KeyLoose are the kinds that a key has only as long as it is not a part of a longer one.
@@ -60,6 +61,9 @@ var WholeKeys = sync.OnceValue(func() map[string]KeyKind {
 		for k := range keys.All() {
 			m[k] |= KeyPart
 		}
+	}
+	for k := range documentKeys.All() {
+		m[k] = KeyDocument
 	}
 	for k := range ownForms {
 		m[k] |= KeyOwn

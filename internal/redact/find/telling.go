@@ -71,7 +71,7 @@ var tellingPhone = chars.WordSet(`
 // tellingUser lists whole keys whose value names a person.
 var tellingUser = chars.WordSet(`
 	operatorid userorgroupname secname securityname mcauser ldapuser
-	employeename userprincipalname upn agentname sendername managername visitorname registeredowner lastloggedonuser
+	employeename userprincipalname upn agentname actor actorname sendername managername visitorname registeredowner lastloggedonuser
 	lastloggedonsamuser loggedonuser currentuser
 	reportedby reviewedby grantedby revokedby initiatedby servicedby preparedby resolvedby cancelledby canceledby releasedby
 	confirmedby rejectedby uploadedby registeredby orderedby bookedby invitedby
@@ -119,3 +119,12 @@ var PersonRoles = chars.WordSet(`driver sender manager accountmanager teacher do
 	officer inspector dispatcher mechanic attendee participant organizer organiser witness escort spouse nextofkin emergencycontact
 	addressee consignee traveller traveler cn sn
 	callerid calleridname effectivecalleridname outboundcalleridname fn`)
+
+// documentKeys are keys of the numbers that states give to people and to their papers, and of dates of birth, without signs.
+var documentKeys = chars.WordSet(`passport passportno passportnr passportnum passportnumber passportid documentno documentnr documentnumber
+	docnumber docno traveldocument traveldocumentnumber identitycard identitycardnumber idcard idcardno idcardnumber
+	nationalid nationalidnumber nationalidentitynumber socialsecuritynumber socialsecurityno ssn personnummer fodselsnummer
+	personalidentitynumber personalid cpr cprnumber dni nie nif cpf codicefiscale bsn pesel taxpayerid
+	driverlicense driverslicense driverlicence driverslicence drivinglicence drivinglicense licencenumber
+	driverlicensenumber drivinglicencenumber visanumber residencepermit residencepermitnumber
+	dob dateofbirth birthdate birthday birthdt geburtsdatum fechanacimiento datenaissance`)

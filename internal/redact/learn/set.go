@@ -136,6 +136,8 @@ func Learnable(v alias.Value) bool {
 		return false
 	}
 	switch v.Class {
+	case alias.ID: // the date on which somebody was born is that of many other things
+		return !find.IsDate([]byte(v.Text))
 	case alias.User:
 		return judge.Name([]byte(v.Text))
 	case alias.Secret:

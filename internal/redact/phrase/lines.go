@@ -43,6 +43,7 @@ var LineRows = []Phrase{
 	{`{account} # *.* *.* # # * S|R|D|I|T|Z|Ss|Sl|S+|Ssl|R+|Ss+|Sl+|S<|I<|SN|SLl * *:* *`,
 		yes("«gatesvc»   900  1.2  2.1 812000 90112 ?       Sl   Mar12  10:11 java -jar gate.jar"),
 		no("USER         PID %CPU %MEM    VSZ   RSS TTY      STAT START   TIME COMMAND")},
+	{`*? whoami NL *\{account} $`, yes("C:\\> whoami\npier\\«pvasquez»"), no("whoami\nroot")},
 	{`{account} / {fierce} $`, yes("«itostrund» / «Wn4-Brine!k2»"), no("a / b")},
 	{`*? *egards NL {name} $`, yes("Kind regards,\n«Ilvar Tostrund»"), no("Kind regards\nthe team")},
 	{`*? *egards NL {name} \| *`, yes("Kind regards,\n«Ilvar Tostrund» | Gate Systems"), no("Kind regards\nthe team | x")},

@@ -75,6 +75,7 @@ func NewProver(c redact.Config) *Prover {
 		0x1000+number(0xeffe), 0x1000+number(0xeffe), 0x1000+number(0xeffe)))
 	add("mac", alias.MAC, "link %s up", fmt.Sprintf("00:00:5e:%02x:%02x:%02x", 0xa0+number(80), number(250), 0xa0+number(80)))
 	add("phone", alias.Phone, "phone: %s", fmt.Sprintf("+351 9%08d", number(99_999_999)))
+	add("document-number", alias.ID, "passport=%s", pick(2, "ABCDEFGHJKLMNPRST")+fmt.Sprintf("%07d", 1_000_000+number(8_999_999)))
 	return p
 }
 

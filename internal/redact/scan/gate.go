@@ -154,7 +154,7 @@ func (g *Gate) worth(b []byte, i int) bool {
 	case ',', ';':
 		return g.commaWorth(b, i, p)
 	case '|', '\t':
-		return p == ' ' || keyBytes[p] && g.keys.word(b, i, &g.marks)&(find.KeySecret|find.KeyUser|find.KeyPhone) != 0
+		return p == ' ' || keyBytes[p] && g.keys.word(b, i, &g.marks)&(find.KeySecret|find.KeyUser|find.KeyPhone|find.KeyDocument) != 0
 	case '>':
 		return find.KindAt(b, i) != 0
 	case '(', ')', '[', '{':
