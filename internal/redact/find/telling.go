@@ -38,7 +38,8 @@ var tellingLast = chars.WordSet(`
 	becomepass vpnpass`)
 
 // entries are the last words of keys that begin with a short word for a password, and say how it came or how it is written: pw_attempt.
-var entries = chars.WordSet("attempt attempted entered tried given used supplied provided received typed guess old new current plain clear value")
+var entries = chars.WordSet(`attempt attempted entered tried given used
+	 supplied provided received typed guess old new current plain clear value`)
 
 // weaklyTelling lists last words of keys whose value is a secret only when it looks like one.
 var weaklyTelling = chars.WordSet(`
