@@ -119,7 +119,8 @@ func hookToken(b []byte, host, free int) (int, int, bool) {
 }
 
 // linkWords are parts of the addresses that are sent to one person, who may do something with them: /reset?t=….
-var linkWords = chars.WordSet(`reset verify confirm activate activation invite invitation magic recover recovery unlock resetpassword setpassword
+var linkWords = chars.WordSet(`reset verify confirm activate activation invite invitation magic recover recovery unlock
+	resetpassword setpassword
 	passwordreset verification confirmation register signin login onetime accept join unsubscribe share shared`)
 
 var noDashes = strings.NewReplacer("-", "", "_", "")

@@ -97,11 +97,16 @@ func findCall(b []byte, at, free int) (int, int, bool) {
 	if b[at] == '(' && isFirstOfPair(b, start, end, k) {
 		return 0, 0, false
 	}
-	if b[at] != '(' && (KindOf(b[k.start:k.end]) != 0 || !LooksChosen(b[k.start:k.end]) && !(k.quoted &&
-		(isSetter(b, start) && isPhrase(b[k.start:k.end]) || LooksQuotedSecret(b[k.start:k.end])))) {
+	if b[at] != '(' && !isSecondSecret(b, start, k) {
 		return 0, 0, false // a list of names of fields
 	}
 	return k.start, k.end, true
+}
+
+// isSecondSecret says whether what stands behind a telling name in a list or call is a secret, and no name of another field.
+func isSecondSecret(b []byte, name int, k keyed) bool {
+	v := b[k.start:k.end]
+	return KindOf(v) == 0 && (LooksChosen(v) || k.quoted && (isSetter(b, name) && isPhrase(v) || LooksQuotedSecret(v)))
 }
 
 // isFirstOfPair says whether the argument of a call is the name, behind which the secret stands.

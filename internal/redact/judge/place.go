@@ -164,7 +164,8 @@ func (p *Place) elsewhere() bool {
 	var buf [lowerSize]byte
 	before := lowered(&buf, p.Before[max(0, len(p.Before)-24):])
 	switch {
-	case p.documented(), bytes.Contains(before, []byte("public key")), bytes.HasSuffix(before, []byte(" -p")) && bytes.HasPrefix(p.Text, []byte("rint")):
+	case p.documented(), bytes.Contains(before, []byte("public key")),
+		bytes.HasSuffix(before, []byte(" -p")) && bytes.HasPrefix(p.Text, []byte("rint")):
 		return true
 	case bytes.HasPrefix(before, []byte("pin:")) && len(p.Before) <= 6:
 		return !hasDigit(p.Text) || bytes.IndexByte(p.Text, ' ') > 0 && isLower(p.Text[0])
@@ -452,7 +453,8 @@ func (p *Place) Person() bool {
 		t = t[n+1:]
 	}
 	// of fonts
-	if len(t) == 0 || p.documented() || Code(t) || p.escaped() || Format(t) || bytes.ContainsAny(t, "[]{}=$") || bytes.Contains(p.After, []byte(" family=")) {
+	if len(t) == 0 || p.documented() || Code(t) || p.escaped() || Format(t) || bytes.ContainsAny(t, "[]{}=$") ||
+		bytes.Contains(p.After, []byte(" family=")) {
 		return false
 	}
 	var buf [lowerSize]byte

@@ -23,7 +23,9 @@ var NotedSpare = chars.WordSet("backup recovery scratch emergency rescue spare")
 
 // NotedBeforePeople are words behind which people are named.
 var NotedBeforePeople = chars.WordSet(`from to by with for of or cc attn contact call called calls ask asked tell told informed thanks 
-	regards thank owner engineer operator via met saw phoned rang texted emailed mailed paged reached telling asking calling ringing informing holder courier signed driver visitor woke relieved briefed and says said
+	regards thank owner engineer operator via met
+	 saw phoned rang texted emailed mailed paged reached telling asking calling ringing informing
+	holder courier signed driver visitor woke relieved briefed and says said
 	von an mit bei für durch und rief anrief herr frau sagt gebeten
 	van door met aan bij en belde gebeld
 	de du par pour avec chez et appelé appela prévenu
