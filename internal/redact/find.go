@@ -119,6 +119,9 @@ func (e *Engine) findBehind(b []byte, from int) {
 	}
 	e.findFacts(b, from)
 	ruled = e.findInTexts(b, from, ruled)
+	if e.texts.depth < maxTextDepth {
+		e.findPacked(b, from)
+	}
 	numbered := len(e.findings)
 	e.findLearned(b, from, e.findings[:ruled])
 	byStart := func(a, b finding) int { return cmp.Compare(a.start, b.start) }

@@ -49,6 +49,15 @@ func (s *leakScan) stream(e *Engine, r io.Reader) error {
 		if !atEnd {
 			limit -= 2 * MaxLearned
 		}
+		open := eachPacked(buf, func(at int, plain []byte) {
+			if at >= limit {
+				return
+			}
+			s.m.Each(plain, 0, nil, func(m learn.Match) { s.add(e, m, base+int64(at)) })
+		})
+		if !atEnd && open >= 0 {
+			limit = min(limit, open) // it is looked at whole with what comes
+		}
 		next := 0
 		s.m.Each(buf, 0, nil, func(m learn.Match) {
 			if m.Start < limit {

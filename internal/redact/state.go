@@ -184,19 +184,20 @@ type texts struct {
 	laid      []byte
 	parts     []stretch
 	inner     *Engine
-	depth     int   // in how many texts what this engine looks at stands
-	gathered  bool  // before the rules looked; whether there were any is taken for a sign that there will be
-	signs     bool  // whether there is any of textSigns
-	looked    int   // so far that is known
-	long      []int // places in words that are so long that they may be base64
-	longTo    int   // so far they are known
-	masked    int   // the first text that may go on behind the last chunk
-	markup    bool  // the document begins as one of XML or HTML
-	part      int   // the one that was asked for last
-	listed    int   // the place behind the last text, if that is of a list
-	carried   byte  // the sign of a text in which the block begins, which is too long for one
-	carriedIn byte  // its quotes
-	back      int   // how much of it stands before
+	packed    *Engine // for what is compressed and in base64
+	depth     int     // in how many texts what this engine looks at stands
+	gathered  bool    // before the rules looked; whether there were any is taken for a sign that there will be
+	signs     bool    // whether there is any of textSigns
+	looked    int     // so far that is known
+	long      []int   // places in words that are so long that they may be base64
+	longTo    int     // so far they are known
+	masked    int     // the first text that may go on behind the last chunk
+	markup    bool    // the document begins as one of XML or HTML
+	part      int     // the one that was asked for last
+	listed    int     // the place behind the last text, if that is of a list
+	carried   byte    // the sign of a text in which the block begins, which is too long for one
+	carriedIn byte    // its quotes
+	back      int     // how much of it stands before
 	together  []span
 	openKey   bool // the texts of the block end within a private key
 	inKey     bool // those before did
