@@ -45,7 +45,7 @@ test-servers:
 
 # Kill tests, huge inputs, full disks, and a while of fuzzing for each target.
 test-long:
-	@{ ENVASK_LONG=1 $(GO) test -timeout 30m -run 'TestKilled|TestInterrupt|TestDiskFull|TestMany|TestHuge' -v ./internal/cli; echo $$? > .long.code; } | \
+	@{ ENVASK_LONG=1 $(GO) test -timeout 30m -parallel 6 -run 'TestKilled|TestInterrupt|TestDiskFull|TestMany|TestHuge' -v ./internal/cli; echo $$? > .long.code; } | \
 	grep -vE '^(=== |    --- PASS)'; code=$$(cat .long.code); rm -f .long.code; exit $$code
 	sh scripts/fuzz-all.sh $(FUZZTIME)
 
