@@ -54,7 +54,6 @@ type Engine struct {
 	sqlRows       []int            // where rows of SQL open
 	sqlKinds      []cellKind       // of those with which a block begins, if it does
 	sqlNext       []cellKind       // and the next one
-	ownerEnd      int              // where the last owner of a file ends
 	named         map[string]*Rule // the rules that are on
 	rows          table            // whose rows are read where the block begins
 	rowsNext      table            // and where it ends
