@@ -122,10 +122,10 @@ var PersonRoles = chars.WordSet(`driver sender manager accountmanager teacher do
 	callerid calleridname effectivecalleridname outboundcalleridname fn`)
 
 // documentKeys are keys of the numbers that states give to people and to their papers, and of dates of birth, without signs.
-var documentKeys = chars.WordSet(`passport passportno passportnr passportnum passportnumber passportid documentno documentnr documentnumber
-	docnumber docno traveldocument traveldocumentnumber identitycard identitycardnumber idcard idcardno idcardnumber
+var documentKeys = chars.WordSet(`passport passportno passportnr passportnum passportnumber passportid documentnumber
+	traveldocument traveldocumentnumber identitycard identitycardnumber idcard idcardno idcardnumber
 	nationalid nationalidnumber nationalidentitynumber socialsecuritynumber socialsecurityno ssn personnummer fodselsnummer
 	personalidentitynumber personalid cpr cprnumber dni nie nif cpf codicefiscale bsn pesel taxpayerid
-	driverlicense driverslicense driverlicence driverslicence drivinglicence drivinglicense licencenumber
+	driverlicense driverslicense driverlicence driverslicence drivinglicence drivinglicense
 	driverlicensenumber drivinglicencenumber visanumber residencepermit residencepermitnumber
 	dob dateofbirth birthdate birthday birthdt geburtsdatum fechanacimiento datenaissance`)
