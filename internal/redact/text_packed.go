@@ -35,6 +35,9 @@ func openGzip(r io.Reader) (io.ReadCloser, error) { return gzip.NewReader(r) }
 func closeGzip(w io.Writer) io.WriteCloser        { return gzip.NewWriter(w) }
 func closeZlib(w io.Writer) io.WriteCloser        { return zlib.NewWriter(w) }
 
+// letterOfBase64 are the letters of both alphabets.
+var letterOfBase64 = *chars.BytesThat(func(c byte) bool { return codeBytes[c] || c == '-' })
+
 // findPacked adds the values of a block from a place on that are compressed texts in base64, of which something goes.
 func (e *Engine) findPacked(b []byte, from int) {
 	done := from
@@ -43,10 +46,10 @@ func (e *Engine) findPacked(b []byte, from int) {
 			continue
 		}
 		start, end := place, place
-		for start > done && isLetterOfBase64(b[start-1]) {
+		for start > done && letterOfBase64[b[start-1]] {
 			start--
 		}
-		for end < len(b) && isLetterOfBase64(b[end]) {
+		for end < len(b) && letterOfBase64[b[end]] {
 			end++
 		}
 		done = end
@@ -86,32 +89,30 @@ func openPacked(word []byte) (*packing, []byte) {
 // begins at the place that it gives, else it gives -1.
 func eachPacked(b []byte, found func(at int, plain []byte)) (open int) {
 	open = -1
-	for _, p := range packings {
+	for rare, head := range []string{"H4", "eJ"} { // of gzip, and of zlib in its usual way: the first or second letter is rare in logs
 		for at := 0; at < len(b); {
-			n := bytes.Index(b[at:], []byte(p.head))
+			n := bytes.IndexByte(b[at:], head[rare])
 			if n < 0 {
 				break
 			}
-			start := at + n
-			at = start + len(p.head)
-			if start > 0 && isLetterOfBase64(b[start-1]) {
+			start := at + n - rare
+			if at += n + 1; start < 0 || b[start] != head[0] || start+1 >= len(b) || b[start+1] != head[1] ||
+				start > 0 && letterOfBase64[b[start-1]] {
 				continue
 			}
-			for at < len(b) && isLetterOfBase64(b[at]) {
+			for at < len(b) && letterOfBase64[b[at]] {
 				at++
 			}
 			if at == len(b) && start > 0 && (open < 0 || start < open) {
 				open = start
 			}
-			if q, plain := openPacked(b[start:at]); q != nil {
+			if p, plain := openPacked(b[start:at]); p != nil {
 				found(start, plain)
 			}
 		}
 	}
 	return open
 }
-
-func isLetterOfBase64(c byte) bool { return codeBytes[c] || c == '-' }
 
 // repack adds a value as a find if something in what it holds goes.
 func (e *Engine) repack(b []byte, start, end int, p *packing, plain []byte) {
