@@ -59,9 +59,10 @@ func TestKindOf(t *testing.T) {
 		"X-Api-Key": KeySecret, "Set-Cookie": KeyCookie,
 		"enable_password": KeySecret, "enableSecret": KeySecret, "requirePassword": 0, "allowEmptyPassword": 0,
 		"user": KeyUser, "dbUserName": KeyUser, "phone": KeyPhone,
+		"passport_no": KeyDocument, "dateOfBirth": KeyDocument, "docNo": 0, "licenceNumber": 0, "pw_attempt": KeySecret,
 		"password_file": 0, "tokenizer": 0, "publicKey": 0, "lane": 0, "TokenManager.java": 0,
 	} {
-		require.Equal(t, want, KindOf([]byte(key))&(KeySecret|KeyUser|KeyPhone|KeyCookie), key)
+		require.Equal(t, want, KindOf([]byte(key))&(KeySecret|KeyUser|KeyPhone|KeyCookie|KeyDocument), key)
 	}
 }
 
