@@ -123,6 +123,9 @@ func (t *texts) gatherSingle(b []byte, at int) {
 		case sign == '-', sign == ':' && !bytes.HasSuffix(b[:quote], []byte("': ")):
 			sign = doubling
 		}
+		if quote > 1 && b[quote-1] == ':' && b[quote-2] == '"' && bytes.IndexByte(b[at:chars.NextLine(b, at)], '\'') < 0 {
+			continue // of a key of JSON that begins with a colon
+		}
 		for ; at < len(b) && b[at] != '\'' && (b[at] == '"' || !endsWord[b[at]]); at++ {
 		}
 		if at < len(b) && (b[at] == ' ' || b[at] == '\\' || quoteWithin(b, at, '\'', sign)) {

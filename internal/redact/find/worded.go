@@ -106,6 +106,9 @@ func findCall(b []byte, at, free int) (int, int, bool) {
 // isSecondSecret says whether what stands behind a telling name in a list or call is a secret, and no name of another field.
 func isSecondSecret(b []byte, name int, k keyed) bool {
 	v := b[k.start:k.end]
+	if rest := bytes.TrimLeft(b[min(len(b), k.end+1):min(len(b), k.end+8)], " "); k.quoted && len(rest) > 0 && rest[0] == ':' {
+		return false // the key of the next member
+	}
 	return KindOf(v) == 0 && (LooksChosen(v) || k.quoted && (isSetter(b, name) && isPhrase(v) || LooksQuotedSecret(v)))
 }
 

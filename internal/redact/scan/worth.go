@@ -69,7 +69,7 @@ func (g *Gate) commaWorth(b []byte, i int, p byte) bool {
 		return true
 	}
 	return (p == '"' || p == '\'' || keyBytes[p]) &&
-		g.keys.word(b, i, &g.marks)&(find.KeySecret|find.KeyUser|find.KeyPhone|find.KeyCookie|find.KeyDocument) != 0 ||
+		g.keys.word(b, i, &g.marks)&(find.KeySecret|find.KeyWeak|find.KeyUser|find.KeyPhone|find.KeyCookie|find.KeyDocument) != 0 ||
 		p == ' ' || p == '>' ||
 		p == 'n' && b[i-2] == 'i' && b[i] == ';'
 }
