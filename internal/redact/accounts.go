@@ -57,7 +57,8 @@ func (e *Engine) findBeside(b []byte, from int) {
 // companionsOf are the rules of which a find tells the accounts beside it: what it is surely belongs to somebody.
 var companionsOf = map[string]bool{keyedSecretRule: true, wordedSecretRule: true, passwordOptionRule: true, passwordHashRule: true}
 
-// findCompanions adds the accounts that stand beside secrets, in their lines and blocks.
+// findCompanions adds the accounts that stand beside secrets, in their lines and blocks. Where both are in texts within others, the engine
+// of these has looked already.
 func (e *Engine) findCompanions(b []byte, from int) {
 	if e.named[userRule] == nil {
 		return
@@ -67,7 +68,11 @@ func (e *Engine) findCompanions(b []byte, from int) {
 		if f.by == nil || !companionsOf[f.rule] || f.weak {
 			continue
 		}
+		inText := e.texts.readsAlone(f.start)
 		find.Companions(b, f.start, f.end, f.rule == passwordHashRule, func(start, end int, what find.Companion) {
+			if inText && e.texts.readsAlone(start) {
+				return
+			}
 			rule := logUserRule
 			if what == find.SecretOfOne {
 				rule = keyedSecretRule

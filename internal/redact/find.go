@@ -111,7 +111,6 @@ func (e *Engine) findBehind(b []byte, from int) {
 	e.findBeside(b, from)
 	e.findLines(b, from)
 	e.addPhrased(b, from)
-	e.findCompanions(b, from)
 	e.findRows(b, from)
 	e.gate.EachNumber(b, from, e.findNext)
 	if e.rows.open() || len(e.heads) > 0 {
@@ -119,6 +118,7 @@ func (e *Engine) findBehind(b []byte, from int) {
 	}
 	e.findFacts(b, from)
 	ruled = e.findInTexts(b, from, ruled)
+	e.findCompanions(b, from)
 	if e.texts.depth < maxTextDepth {
 		e.findPacked(b, from)
 	}

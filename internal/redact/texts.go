@@ -279,6 +279,12 @@ func (t *texts) at(place int) *quotedText {
 	return &t.found[n]
 }
 
+// readsAlone reports whether a place is in a text that is surely looked at as it reads.
+func (t *texts) readsAlone(place int) bool {
+	q := t.at(place)
+	return q != nil && q.sure
+}
+
 // prefer takes those out of some findings that something within a text gave away that was surely looked at as it reads, and leaves
 // out what is found in texts that are found as a whole, or found already.
 func (t *texts) prefer(rules []finding) []finding {
