@@ -185,18 +185,7 @@ func (e *Engine) write(w io.Writer, b []byte, at int) error {
 		if len(e.ignore) > 0 && (e.ignore[string(b[f.start:f.end])] || e.ignore[f.original]) {
 			continue
 		}
-		if f.by != nil {
-			f.by.hits++
-		} else {
-			e.counts[f.rule]++
-		}
-		if e.learned != nil {
-			if f.coded != nil {
-				e.learn(f, []byte(f.original))
-			} else {
-				e.learn(f, b[f.start:f.end])
-			}
-		}
+		e.count(b, f)
 		if w == nil || f.start < at {
 			continue
 		}
@@ -214,11 +203,8 @@ func (e *Engine) write(w io.Writer, b []byte, at int) error {
 		if put[0] != '"' && bareJSON(b, f.start, f.end) {
 			put = inJSON(put, f.class, b[f.start:f.end])
 		}
-		if e.tally != nil {
-			e.tell(b, f)
-		}
-		if e.sampler != nil && e.found(f) <= samplesEach {
-			e.sample(b, i, put)
+		if f.packed == nil {
+			e.show(b, i, put)
 		}
 		e.out = append(e.out, put...)
 		at = f.end
@@ -233,6 +219,36 @@ func (e *Engine) write(w io.Writer, b []byte, at int) error {
 	}
 	_, err := w.Write(rest)
 	return err
+}
+
+// count counts a find that goes, and learns it.
+func (e *Engine) count(b []byte, f finding) {
+	switch {
+	case f.packed != nil:
+		e.tellPacked(b, f)
+		return
+	case f.by != nil:
+		f.by.hits++
+	default:
+		e.counts[f.rule]++
+	}
+	switch {
+	case e.learned == nil:
+	case f.coded != nil:
+		e.learn(f, []byte(f.original))
+	default:
+		e.learn(f, b[f.start:f.end])
+	}
+}
+
+// show tells a find with what stands in its place to those who count finds and collect samples.
+func (e *Engine) show(b []byte, i int, put string) {
+	if e.tally != nil {
+		e.tell(b, e.findings[i])
+	}
+	if e.sampler != nil && e.found(e.findings[i]) <= samplesEach {
+		e.sample(b, i, put)
+	}
 }
 
 // inJSON gives what stands in the place of a value without quotes in JSON.

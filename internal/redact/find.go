@@ -237,7 +237,7 @@ func (e *Engine) merge(second int) {
 			last.coded = nil
 		}
 		if f.end > last.end {
-			last.put = ""
+			last.put, last.packed = "", nil
 			if last.class != alias.Secret { // half an identity of each: no alias stands for both
 				last.class = alias.Secret
 			}

@@ -7,7 +7,6 @@ import (
 	"encoding/base64"
 	"encoding/binary"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"io"
 	"net/netip"
@@ -16,8 +15,6 @@ import (
 	"time"
 	"unicode/utf16"
 
-	"github.com/klauspost/compress/gzip"
-	"github.com/klauspost/compress/zlib"
 	"github.com/stretchr/testify/require"
 
 	"envask/internal/redact/alias"
@@ -578,73 +575,4 @@ func TestBareDocumentNumbers(t *testing.T) {
 		out, _ := redactFile(t, []byte(c.in), Source{Name: c.name})
 		require.Equal(t, c.out, string(out), c.name)
 	}
-}
-
-// What is compressed and written in base64 within a text is opened, and can be opened afterwards: twice packed, too.
-func TestPackedInBase64(t *testing.T) {
-	const plain = "kind: release\npassword: brass-Kelp-71!\nuser=m.quintela from 192.0.2.61\nlane 7\n"
-	const want = "kind: release\npassword: [redacted:keyed-secret]\nuser=user-2a from 240.0.0.1\nlane 7\n"
-	pack := func(kind byte, text string) string {
-		var b bytes.Buffer
-		var w io.WriteCloser = gzip.NewWriter(&b)
-		if kind == 'z' {
-			w = zlib.NewWriter(&b)
-		}
-		_, err := io.WriteString(w, text)
-		require.NoError(t, errors.Join(err, w.Close()))
-		return base64.StdEncoding.EncodeToString(b.Bytes())
-	}
-	open := func(kind byte, word string) string {
-		data, err := base64.StdEncoding.DecodeString(word)
-		require.NoError(t, err, word)
-		var r io.Reader
-		if r, err = gzip.NewReader(bytes.NewReader(data)); kind == 'z' {
-			r, err = zlib.NewReader(bytes.NewReader(data))
-		}
-		require.NoError(t, err)
-		text, err := io.ReadAll(r)
-		require.NoError(t, err)
-		return string(text)
-	}
-	for _, kind := range []byte("gz") {
-		for _, form := range []string{"release: %s\nlane: 7\n", `{"data":{"release":"%s"},"lane":7}` + "\n", "got %s back\n"} {
-			before, after, _ := strings.Cut(form, "%s")
-			out, _ := redactFile(t, []byte(before+pack(kind, plain)+after), Source{})
-			word := strings.TrimSuffix(strings.TrimPrefix(string(out), before), after)
-			require.Equal(t, want, open(kind, word), "%c in %s", kind, form)
-		}
-		out, _ := redactFile(t, []byte("state "+pack(kind, "outer "+pack(kind, plain)+"\n")+"\n"), Source{})
-		inner := strings.Fields(open(kind, strings.Fields(string(out))[1]))[1]
-		require.Equal(t, want, open(kind, inner))
-		// What holds nothing, is no text or grows beyond measure stays as it is.
-		for _, text := range []string{"lane 7 is open\n", "\x00\x01\x02\x03 password=brass-Kelp-71!\n", strings.Repeat("password=brass-Kelp-71!\n", 400_000)} {
-			in := "state " + pack(kind, text) + "\n"
-			out, _ := redactFile(t, []byte(in), Source{})
-			require.Equal(t, in, string(out))
-		}
-	}
-	// What is learned there is known elsewhere.
-	out, _ := redactFile(t, []byte("release: "+pack('g', plain)+"\nlater brass-Kelp-71! again\n"), Source{})
-	require.Contains(t, string(out), "later [redacted:keyed-secret] again")
-}
-
-// Whatever stands in it: what was packed can be opened again, and redacting it once more changes nothing.
-func FuzzPacked(f *testing.F) {
-	f.Add("password: brass-Kelp-71!\nlane 7\n", "release: ", "\n")
-	f.Add("user=m.quintela", `{"a":"`, `"}`)
-	f.Fuzz(func(t *testing.T, text, before, after string) {
-		in := before + base64.StdEncoding.EncodeToString(gz(t, text)) + after
-		out := redactText(t, in)
-		require.Equal(t, out, redactText(t, out))
-		if word := strings.TrimSuffix(strings.TrimPrefix(out, before), after); strings.HasPrefix(word, "H4sI") {
-			data, err := base64.RawStdEncoding.DecodeString(strings.TrimRight(word, "="))
-			if err != nil {
-				return // it was no word by itself
-			}
-			r, err := gzip.NewReader(bytes.NewReader(data))
-			require.NoError(t, err)
-			_, err = io.ReadAll(r)
-			require.NoError(t, err)
-		}
-	})
 }

@@ -88,6 +88,7 @@ type finding struct {
 	weak       bool   // one such find alone teaches nothing
 	mute       bool   // nor do several: it goes where it stands
 	coded      *coded // of a find in base64; nil elsewhere
+	packed     Counts // of what was found in a packed text, which this is; nil elsewhere
 }
 
 // Options is what an engine works with. The zero value finds by the rules alone and gives aliases of its own.

@@ -11,25 +11,34 @@ import (
 
 	"envask/internal/redact/alias"
 	"envask/internal/redact/chars"
+	"envask/internal/redact/form"
 )
 
 // Programs put whole files into a value: compressed, and in base64. Such a value is opened, redacted by an engine of its own, and packed
 // again in the same way.
 
-// maxPacked bounds what such a value may grow to, in bytes.
-const maxPacked = 4 << 20
+// Bounds of what such a value may grow to: in bytes, and in bytes for each letter. One within another may grow by less, or a short
+// line could keep the program busy for hours.
+const (
+	maxPacked       = 4 << 20
+	maxPackedGrowth = 64
+)
 
 // packing is a way in which texts are compressed before they are written in base64, told by the first letters of that.
 type packing struct {
 	head  string
+	name  form.Kind
 	open  func(io.Reader) (io.ReadCloser, error)
 	close func(io.Writer) io.WriteCloser
 }
 
 // gzip (RFC 1952) and zlib (RFC 1950) with its usual windows.
 var packings = []packing{
-	{"H4sI", openGzip, closeGzip}, {"eJ", zlib.NewReader, closeZlib}, {"eN", zlib.NewReader, closeZlib}, {"eA", zlib.NewReader, closeZlib},
+	{"H4sI", form.Gzip, openGzip, closeGzip},
+	{"eJ", zlibForm, zlib.NewReader, closeZlib}, {"eN", zlibForm, zlib.NewReader, closeZlib}, {"eA", zlibForm, zlib.NewReader, closeZlib},
 }
+
+const zlibForm form.Kind = "zlib"
 
 func openGzip(r io.Reader) (io.ReadCloser, error) { return gzip.NewReader(r) }
 func closeGzip(w io.Writer) io.WriteCloser        { return gzip.NewWriter(w) }
@@ -53,14 +62,19 @@ func (e *Engine) findPacked(b []byte, from int) {
 			end++
 		}
 		done = end
-		if p, plain := openPacked(b[start:end]); p != nil {
+		if p, plain := openPacked(b[start:end], e.texts.packedGrowth()); p != nil {
 			e.repack(b, start, end, p, plain)
 		}
 	}
 }
 
-// openPacked gives what a word in base64 holds that is a compressed text, and how it is packed; nil when it is none.
-func openPacked(word []byte) (*packing, []byte) {
+// packedGrowth is how many bytes a letter of a packed text may stand for.
+func (t *texts) packedGrowth() int { return maxPackedGrowth >> (3 * t.depth) }
+
+// openPacked gives what a word in base64 holds that is a compressed text, and how it is packed; nil when it is none, or when it holds
+// more than so many bytes for each letter.
+func openPacked(word []byte, growth int) (*packing, []byte) {
+	most := min(maxPacked, growth*len(word))
 	for i := range packings {
 		p := &packings[i]
 		if len(word) < minCode || len(word)&3 == 1 || !bytes.HasPrefix(word, []byte(p.head)) {
@@ -76,8 +90,8 @@ func openPacked(word []byte) (*packing, []byte) {
 		if err != nil {
 			return nil, nil
 		}
-		plain, err := io.ReadAll(io.LimitReader(r, maxPacked+1))
-		if err != nil || rest.Len() > 0 || len(plain) > maxPacked || !alias.IsPlainText(string(bytes.Map(noLineEnds, plain))) {
+		plain, err := io.ReadAll(io.LimitReader(r, int64(most)+1))
+		if err != nil || rest.Len() > 0 || len(plain) > most || !alias.IsPlainText(string(bytes.Map(noLineEnds, plain))) {
 			return nil, nil
 		}
 		return p, plain
@@ -106,7 +120,7 @@ func eachPacked(b []byte, found func(at int, plain []byte)) (open int) {
 			if at == len(b) && start > 0 && (open < 0 || start < open) {
 				open = start
 			}
-			if p, plain := openPacked(b[start:at]); p != nil {
+			if p, plain := openPacked(b[start:at], maxPackedGrowth); p != nil {
 				found(start, plain)
 			}
 		}
@@ -118,7 +132,7 @@ func eachPacked(b []byte, found func(at int, plain []byte)) (open int) {
 func (e *Engine) repack(b []byte, start, end int, p *packing, plain []byte) {
 	word := b[start:end]
 	var out bytes.Buffer
-	counts, err := e.packedEngine(int64(start)).Text(&out, bytes.NewReader(plain))
+	counts, err := e.packedEngine().Text(&out, bytes.NewReader(plain))
 	if err != nil || counts.Total() == 0 || bytes.Equal(out.Bytes(), plain) {
 		return
 	}
@@ -128,18 +142,46 @@ func (e *Engine) repack(b []byte, start, end int, p *packing, plain []byte) {
 			rule = name
 		}
 	}
-	for name, n := range counts {
-		if e.counts[name] += n; name == rule {
-			e.counts[name]-- // it counts as a find
-		}
-	}
 	padded := end
 	for padded < len(b) && b[padded] == '=' && padded-end < 2 {
 		padded++
 	}
 	put := p.packed(out.Bytes(), bytes.ContainsAny(word, "-_"), padded > end || len(word)%4 == 0)
 	e.findings = append(e.findings, finding{start: start, end: padded, trigger: start, class: alias.Secret, rule: rule, put: put,
-		mute: true})
+		packed: counts})
+}
+
+// tellPacked counts, learns and tells what was found within a packed text, which is a find that goes out.
+func (e *Engine) tellPacked(b []byte, f finding) {
+	if e.learned != nil || e.tally != nil || e.sampler != nil {
+		in := e.packedEngine()
+		p, plain := openPacked(bytes.TrimRight(b[f.start:f.end], "="), e.texts.packedGrowth())
+		in.learned = e.learned
+		if place, begun := e.place, e.mark+e.base+int64(f.start); place != nil && e.opener.Member() == "" {
+			in.place = func(v alias.Value, _ int64) { place(v, begun) }
+		}
+		if e.tally != nil {
+			in.tally = func(t Told) {
+				t.Offset = -1
+				e.tally(t)
+			}
+		}
+		if e.sampler != nil {
+			in.sampler = func(s Sample) {
+				if e.counts[s.Rule] < samplesEach {
+					s.Form, s.Member, s.Offset = p.name, e.opener.Member(), -1
+					e.sampler(s)
+				}
+			}
+		}
+		if _, err := in.Text(io.Discard, bytes.NewReader(plain)); err != nil {
+			panic(err) // neither side can fail
+		}
+		in.learned, in.place, in.tally, in.sampler = nil, nil, nil, nil
+	}
+	for name, n := range f.packed {
+		e.counts[name] += n
+	}
 }
 
 // packed gives a text as it was written.
@@ -160,18 +202,14 @@ func (p *packing) packed(text []byte, forURLs, padded bool) string {
 	return put
 }
 
-// packedEngine gives the engine for what is packed at a place of the block. What it learns stands nowhere as it is.
-func (e *Engine) packedEngine(at int64) *Engine {
+// packedEngine gives the engine for what is packed.
+func (e *Engine) packedEngine() *Engine {
 	t := &e.texts
 	if t.packed == nil {
 		o := e.options
-		o.Aliases = e.aliases
+		o.Aliases, o.Learned = e.aliases, nil
 		t.packed = e.another(o)
 		t.packed.texts.depth, t.packed.gate.Open = t.depth+1, e.gate.Open
-	}
-	t.packed.place = nil
-	if place, begun := e.place, e.mark+e.base+at; place != nil {
-		t.packed.place = func(v alias.Value, _ int64) { place(v, begun) }
 	}
 	return t.packed
 }

@@ -46,7 +46,7 @@ func IsDocumentNumber(v []byte) bool {
 			return false
 		}
 	}
-	return len(v) >= minDocument && len(v) <= maxDocument && digits >= minDocumentDigits && !bytes.Equal(bytes.Trim(v, "0-./"), nil)
+	return len(v) >= minDocument && len(v) <= maxDocument && digits >= minDocumentDigits && len(bytes.Trim(v, "0-./")) > 0
 }
 
 // IsDate says whether a text is a date of digits alone: 1988-07-12, 12.07.1988. It stands for many other things elsewhere.

@@ -45,7 +45,7 @@ func argumentBehind(b []byte, at int) int {
 		}
 		return next
 	}
-	if at == 0 || !isQuote(at-1) && !(chars.IsWord(b[at-1]) && bytes.HasPrefix(b[at:], []byte(", <<\""))) {
+	if at == 0 || !isQuote(at-1) && !(chars.IsWord(b[at-1]) && beforeBinary(b, at)) {
 		return 0
 	}
 	for next < len(b) && chars.IsSpace(b[next]) {
@@ -64,6 +64,9 @@ func argumentBehind(b []byte, at int) int {
 	}
 	return next
 }
+
+// beforeBinary reports whether a comma parts the atom before it from a binary, as in terms of Erlang: {default_pass, <<"…">>}.
+func beforeBinary(b []byte, at int) bool { return bytes.HasPrefix(b[at:], []byte(", <<\"")) }
 
 // findCall finds the secret in a call or a list of two: setPassword("…"), PASSWORD('…'), conf.set("db.password", "…"),
 // VALUES ('smtp_password', '…').
@@ -182,7 +185,7 @@ func Worded(b []byte, at, free int) (int, int, bool) {
 		}
 		return findCall(b, at, free)
 	case ',':
-		if at > 0 && (b[at-1] == '"' || b[at-1] == '\'' || bytes.HasPrefix(b[at:], []byte(", <<\""))) {
+		if at > 0 && (b[at-1] == '"' || b[at-1] == '\'' || beforeBinary(b, at)) {
 			return findCall(b, at, free)
 		}
 		return findCell(b, at, free)

@@ -12,7 +12,6 @@ type Gate struct {
 	OwnerEnd int  // where the last owner of a file ends, behind which its group stands; -1 is nowhere
 	Open     bool // everything is let through: for the test that holds the gate against the rules
 
-	tables      *Tables
 	watcher     Watcher
 	trigger     [256]bool // bytes at which a rule is asked
 	signs       [256]bool // that may fit a context
@@ -47,7 +46,7 @@ type Needs struct {
 
 // New makes a gate. A nil watcher is none.
 func (t *Tables) New(n Needs, w Watcher) *Gate {
-	g := &Gate{OwnerEnd: -1, tables: t, watcher: w, announced: t.words(), numbers: n.Numbers, nextAt: make([]int, len(n.Numbers))}
+	g := &Gate{OwnerEnd: -1, watcher: w, announced: t.words(), numbers: n.Numbers, nextAt: make([]int, len(n.Numbers))}
 	for _, d := range n.Domains {
 		g.domainFirst[d[0]|0x20], g.domainFirst[d[0]&^0x20] = true, true
 		g.domainFirst[d[0]] = true
