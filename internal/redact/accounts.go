@@ -64,26 +64,29 @@ func (e *Engine) findCompanions(b []byte, from int) {
 		return
 	}
 	for i, n := 0, len(e.findings); i < n; i++ {
-		f := e.findings[i]
-		if f.by == nil || !companionsOf[f.rule] || f.weak {
-			continue
+		if f := &e.findings[i]; f.by != nil && !f.weak && f.class == alias.Secret && companionsOf[f.rule] {
+			e.findBesideSecret(b, from, *f)
 		}
-		inText := e.texts.readsAlone(f.start)
-		find.Companions(b, f.start, f.end, f.rule == passwordHashRule, func(start, end int, what find.Companion) {
-			if inText && e.texts.readsAlone(start) {
-				return
-			}
-			rule := logUserRule
-			if what == find.SecretOfOne {
-				rule = keyedSecretRule
-			}
-			k := len(e.findings)
-			if e.addJudged(b, from, start, end, rule, true); len(e.findings) > k {
-				e.findings[k].trigger = min(f.trigger, start)
-				e.findings[k].weak = what != find.SecretOfOne && find.IsEveryday(bytes.ToLower(b[start:end]))
-			}
-		})
 	}
+}
+
+// findBesideSecret adds the accounts that stand beside a secret.
+func (e *Engine) findBesideSecret(b []byte, from int, f finding) {
+	inText := e.texts.readsAlone(f.start)
+	find.Companions(b, f.start, f.end, f.rule == passwordHashRule, func(start, end int, what find.Companion) {
+		if inText && e.texts.readsAlone(start) {
+			return
+		}
+		rule := logUserRule
+		if what == find.SecretOfOne {
+			rule = keyedSecretRule
+		}
+		k := len(e.findings)
+		if e.addJudged(b, from, start, end, rule, true); len(e.findings) > k {
+			e.findings[k].trigger = min(f.trigger, start)
+			e.findings[k].weak = what != find.SecretOfOne && find.IsEveryday(bytes.ToLower(b[start:end]))
+		}
+	})
 }
 
 // nameBeside makes of what finds a name beside a find what adds it, if it is one.

@@ -10,7 +10,7 @@ import (
 
 // asBare gives the replacement of a secret that is a value without quotes in YAML or TOML, and how far it goes: what begins
 // with a bracket would be a list there, and a number stays a number.
-func (e *Engine) asBare(b []byte, f finding, put string) (end int, _ string) {
+func (e *Engine) asBare(b []byte, f *finding, put string) (end int, _ string) {
 	before := b[chars.LineStart(b, f.start):f.start]
 	trimmed := bytes.TrimRight(before, " \t")
 	if len(trimmed) == 0 || bytes.Count(before, []byte(`"`))%2 == 1 || bytes.Count(before, []byte("'"))%2 == 1 {

@@ -162,11 +162,16 @@ func kindsOfHeads(names [][]byte) (kinds []cellKind, telling bool) {
 			kinds[i] = cellWeak
 		case kind&find.KeyPart != 0:
 			kinds[i] = cellName
+		case chars.IsOneOf(plain, "birth", "born"):
+			kinds[i] = cellDocument
 		}
 	}
 	for i, k := range kinds {
-		if k == cellName && !people {
+		switch {
+		case k == cellName && !people:
 			kinds[i] = cellOther
+		case k == cellName && chars.IsOneOf(names[i], "given", "first", "last", "family"): // one word of a name
+			kinds[i] = cellUser
 		}
 		telling = telling || kinds[i] != cellOther
 	}

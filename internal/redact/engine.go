@@ -181,7 +181,8 @@ func (e *Engine) write(w io.Writer, b []byte, at int) error {
 	if len(e.nuls) > 0 {
 		defer e.restore(b, at)()
 	}
-	for i, f := range e.findings {
+	for i := range e.findings {
+		f := &e.findings[i] // they are large, and many
 		if len(e.ignore) > 0 && (e.ignore[string(b[f.start:f.end])] || e.ignore[f.original]) {
 			continue
 		}
@@ -190,7 +191,7 @@ func (e *Engine) write(w io.Writer, b []byte, at int) error {
 			continue
 		}
 		e.out = append(e.out, b[at:f.start]...)
-		put := f.put
+		put, end := f.put, f.end
 		if put == "" || e.options.Config.Classes[f.class] == Remove {
 			put = e.replacement(f, b[f.start:f.end])
 		}
@@ -198,16 +199,16 @@ func (e *Engine) write(w io.Writer, b []byte, at int) error {
 			put = f.coded.inBase64(put)
 		}
 		if e.bare != asIs && (put[0] == '[' || f.class == alias.ID) {
-			f.end, put = e.asBare(b, f, put)
+			end, put = e.asBare(b, f, put)
 		}
-		if put[0] != '"' && bareJSON(b, f.start, f.end) {
-			put = inJSON(put, f.class, b[f.start:f.end])
+		if put[0] != '"' && bareJSON(b, f.start, end) {
+			put = inJSON(put, f.class, b[f.start:end])
 		}
-		if f.packed == nil {
+		if f.packed == nil && (e.tally != nil || e.sampler != nil) {
 			e.show(b, i, put)
 		}
 		e.out = append(e.out, put...)
-		at = f.end
+		at = end
 	}
 	if w == nil {
 		return nil
@@ -222,7 +223,7 @@ func (e *Engine) write(w io.Writer, b []byte, at int) error {
 }
 
 // count counts a find that goes, and learns it.
-func (e *Engine) count(b []byte, f finding) {
+func (e *Engine) count(b []byte, f *finding) {
 	switch {
 	case f.packed != nil:
 		e.tellPacked(b, f)
@@ -275,7 +276,7 @@ func (e *Engine) restore(b []byte, from int) func() {
 	return func() { put('\n') }
 }
 
-func (e *Engine) replacement(f finding, text []byte) string {
+func (e *Engine) replacement(f *finding, text []byte) string {
 	if f.class == alias.Secret || e.options.Config.Classes[f.class] == Remove {
 		return Placeholder(f.rule)
 	}
@@ -360,7 +361,7 @@ func (e *Engine) identity(class alias.Class, rule, text string) (instead string,
 }
 
 // learn learns what was found, or the parts of it that stand alone elsewhere.
-func (e *Engine) learn(f finding, text []byte) {
+func (e *Engine) learn(f *finding, text []byte) {
 	if f.rule == "cookie" && text[0] == '{' {
 		find.TextsOf(text, func(v []byte, at int) {
 			if len(v) >= 12 {
@@ -434,7 +435,7 @@ func (e *Engine) rendered(b []byte, from, to int) string {
 		if f.start > at {
 			out = append(out, b[at:f.start]...)
 		}
-		out = append(out, e.replacement(f, b[f.start:f.end])...)
+		out = append(out, e.replacement(&f, b[f.start:f.end])...)
 		at = f.end
 	}
 	if at < to {

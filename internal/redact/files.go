@@ -42,7 +42,7 @@ func (k worker) Secret(rule, value string) (instead string, replaced bool) {
 		return "", false
 	}
 	if e.learned != nil {
-		e.learn(finding{class: alias.Secret, rule: rule}, []byte(value))
+		e.learn(&finding{class: alias.Secret, rule: rule}, []byte(value))
 	}
 	return Placeholder(rule), true
 }

@@ -570,7 +570,7 @@ func TestBareDocumentNumbers(t *testing.T) {
 		{"a.yaml", "dob: 1979-05-27\npassport: XK1234567\n", "dob: \"id-2b\"\npassport: \"id-2a\"\n"},
 		{"a.json", `{"ssn": 780511204, "lane": 7}`, `{"ssn": 0, "lane": 7}`},
 		{"a.csv", "name,passport,lane\nIlvar Tostrund,XK1234567,7\n", "name,passport,lane\nuser-2a,id-2a,7\n"},
-		{"a.log", "born 1979-05-27, seen XK1234567 again, passport: XK1234567\n", "born 1979-05-27, seen id-2a again, passport: id-2a\n"},
+		{"a.log", "built 1979-05-27, seen XK1234567 again, passport: XK1234567\n", "built 1979-05-27, seen id-2a again, passport: id-2a\n"},
 	} {
 		out, _ := redactFile(t, []byte(c.in), Source{Name: c.name})
 		require.Equal(t, c.out, string(out), c.name)

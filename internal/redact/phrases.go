@@ -40,8 +40,14 @@ func fitsSlot(b []byte, f phrase.Found) bool {
 
 // isNoSecret reports whether a value is an attribute, a setting, what stands for any value, or a piece of a program.
 func isNoSecret(v []byte, quoted bool) bool {
-	return bytes.Contains(v, []byte(`="`)) || bytes.Contains(v, []byte("='")) || v[0] == '<' || find.StandsForAny(v) ||
+	return isForm(v) || bytes.Contains(v, []byte(`="`)) || bytes.Contains(v, []byte("='")) || v[0] == '<' || find.StandsForAny(v) ||
 		!quoted && (find.IsSetting(v) || isPiece(v))
+}
+
+// isForm reports whether a value is the content of a form, whose parts have keys of their own: grant_type=x&client_id=y.
+func isForm(v []byte) bool {
+	n := bytes.IndexByte(v, '&')
+	return n > 0 && bytes.IndexByte(v[:n], '=') > 0 && bytes.IndexByte(v[n:], '=') > 1
 }
 
 // fitsSecret reports whether a value can be a secret of the kind that its slot says.
@@ -80,11 +86,17 @@ func fitsName(b, v []byte, f phrase.Found) bool {
 		digits := len(chars.OnlyDigits(string(v)))
 		return digits >= minPhone && digits <= 15 && (f.End == len(b) || !chars.IsWord(b[f.End]))
 	}
+	if f.Slot == phrase.Paper {
+		return find.IsShortDate(v) || find.IsDocumentNumber(v) && (find.IsDate(v) || !bytes.ContainsAny(v, "./"))
+	}
 	if !find.IsPerson(v) {
 		return false
 	}
 	switch f.Slot {
 	case phrase.User:
+		if f.Start > 0 && b[f.Start-1] == '(' && bytes.HasPrefix(b[f.End:], []byte(") [")) { // how a host calls itself, before its address
+			return false
+		}
 		return (find.IsLoginWord(v) || find.IsServiceAccount(v)) && chars.NameAt(b, f.Start) == f.End
 	case phrase.QuotedUser:
 		return f.Quoted && !find.NoUserNames.HasBytes(bytes.ToLower(v))
@@ -127,6 +139,8 @@ func (e *Engine) phrase(f phrase.Found, rule string, trigger int, weak bool) {
 	switch {
 	case f.Slot == phrase.Phone:
 		rule = phoneRule
+	case f.Slot == phrase.Paper:
+		rule = documentRule
 	case !f.Slot.IsSecret():
 		rule = logUserRule
 	}
@@ -282,7 +296,7 @@ var (
 		"user:\n|554=\n'digest,'\n-pbkdf2-\n"+
 		" worker[\nAuthInfo:\nuser_\n[~\nWHO: \n true \n"+
 		"ssh:notty\nwhoami\n ? \n pts/\n\"auth\"\nS-1-5-21-\nauth: \n<l2tp-\n<pppoe-\n<pptp-\n<sstp-\n<ovpn-\n main[\n @ \n"+
-		" => "), []byte("\n"))
+		"<|||>\n<<<\n MD5 \n SHA1 \n SHA256 \n M \n:om\n OBF:\n CRYPT:\nMD5:\n = ENC(\n => "), []byte("\n"))
 )
 
 // worthLine reports whether a whole line may be one of those of the table. Most are told by a sign in their last words.
@@ -296,6 +310,9 @@ func worthLine(line []byte) bool {
 		}
 	}
 	last := bytes.TrimRight(line, "\r\n")
+	if bytes.Count(line, []byte(":")) == 4 && bytes.IndexByte(last, ' ') < 0 {
+		return true
+	}
 	if last[len(last)-1] == ':' && bytes.IndexByte(last, ' ') < 0 || string(last) == "password" { // what it is about stands below
 		return true
 	}
@@ -310,6 +327,9 @@ func worthLine(line []byte) bool {
 	return false
 }
 
+// machineFill fills up the first line that machines read on a document of a person.
+var machineFill = []byte("<<<")
+
 // linesIn looks at the lines from one place to another.
 func (e *Engine) linesIn(b []byte, from, to int) {
 	for at := from; at < to; {
@@ -318,6 +338,9 @@ func (e *Engine) linesIn(b []byte, from, to int) {
 			at++
 		}
 		if line := b[at:end]; len(line) >= minText && len(line) <= mostWhole && worthLine(line) {
+			if bytes.Contains(line, machineFill) {
+				find.MachineReadable(b[:to], at, func(start, end int) { e.add(b, from, start, end, documentRule) })
+			}
 			lineTable().At(b, at, func(f phrase.Found) { e.phrase(f, wordedSecretRule, f.Start, !f.Slot.IsSecret()) })
 		}
 		at = end

@@ -65,7 +65,7 @@ var Rules = []Rule{
 	{Name: "international-phone", Class: alias.Phone, Doc: "telephone numbers in groups behind a plus sign and a country code",
 		Triggers: "+", Find: find.InternationalPhone},
 	{Name: phoneRule, Class: alias.Phone, Doc: "telephone numbers next to a telling key",
-		Triggers: separators, Find: find.Phone, Keys: find.KeyPhone},
+		Triggers: separators, Find: find.Phone, Keys: find.KeyPhone | find.KeyMailbox},
 	{Name: documentRule, Class: alias.ID,
 		Doc:      "numbers of passports, identity cards, driving licences and people, and dates of birth, next to a telling key",
 		Triggers: separators, Find: find.DocumentNumber, Keys: find.KeyDocument},
@@ -88,7 +88,7 @@ var Rules = []Rule{
 }
 
 // RulesVersion is written into manifests. It changes whenever the rules find other things than before.
-const RulesVersion = "17"
+const RulesVersion = "18"
 
 var ruleName = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[a-z][a-z0-9]*(-[a-z0-9]+)*$`) })
 

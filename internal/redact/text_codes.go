@@ -3,6 +3,7 @@ package redact
 import (
 	"bytes"
 	"encoding/base64"
+	"slices"
 	"strings"
 	"unicode/utf8"
 
@@ -32,17 +33,25 @@ func (t *texts) gatherCoded(b []byte, at int) {
 	t.gatherBase64(b, at)
 }
 
-var sectionHead, sectionEnd = []byte("<![CDATA["), []byte("]]>")
+// sections are the heads of sections in which signs are no escapes, and what closes them: those of XML, and the messages of logs that look
+// like it.
+var sections = []struct{ head, end []byte }{{[]byte("<![CDATA["), []byte("]]>")}, {[]byte("<![LOG["), []byte("]LOG]!>")}}
 
-// gatherSections finds the sections of XML in which signs are no escapes.
+// gatherSections finds such sections.
 func (t *texts) gatherSections(b []byte, at int) {
 	for {
-		n := bytes.Index(b[at:], sectionHead)
+		n := bytes.Index(b[at:], sections[0].head[:3])
 		if n < 0 {
 			return
 		}
-		start := at + n + len(sectionHead)
-		n = bytes.Index(b[start:min(len(b), start+chars.MaxValue)], sectionEnd)
+		at += n
+		kind := slices.IndexFunc(sections, func(s struct{ head, end []byte }) bool { return bytes.HasPrefix(b[at:], s.head) })
+		if kind < 0 {
+			at++
+			continue
+		}
+		start := at + len(sections[kind].head)
+		n = bytes.Index(b[start:min(len(b), start+chars.MaxValue)], sections[kind].end)
 		if n < 0 {
 			return
 		}

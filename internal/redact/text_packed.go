@@ -152,7 +152,7 @@ func (e *Engine) repack(b []byte, start, end int, p *packing, plain []byte) {
 }
 
 // tellPacked counts, learns and tells what was found within a packed text, which is a find that goes out.
-func (e *Engine) tellPacked(b []byte, f finding) {
+func (e *Engine) tellPacked(b []byte, f *finding) {
 	if e.learned != nil || e.tally != nil || e.sampler != nil {
 		in := e.packedEngine()
 		p, plain := openPacked(bytes.TrimRight(b[f.start:f.end], "="), e.texts.packedGrowth())

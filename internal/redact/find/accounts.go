@@ -37,6 +37,10 @@ func NameJoined(b []byte, secret, _ int) (start, end int) {
 		return 0, 0
 	}
 	start = chars.NameBefore(b, end)
+	if start > 1 && b[end] == ':' && b[start-1] == ':' && chars.IsAllDigits(b[start:end]) { // NAME:1004:HASH:HASH
+		end = start - 1
+		start = chars.NameBefore(b, end)
+	}
 	if start > 0 && bytes.IndexByte([]byte("/ \t\"'=:(\n"), b[start-1]) < 0 || start == end {
 		return 0, 0
 	}

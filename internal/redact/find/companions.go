@@ -48,7 +48,7 @@ func Companions(b []byte, start, end int, named bool, found func(from, to int, w
 	if from, to := newSecret(b, end); from < to {
 		found(from, to, SecretOfOne)
 	}
-	for _, of := range []func(b []byte, start, end int) (from, to int){accountBy, accountOfOTP} {
+	for _, of := range []func(b []byte, start, end int) (from, to int){accountBy, accountOfOTP, accountOfForm} {
 		if from, to := of(b, start, end); from < to {
 			account(from, to)
 		}
@@ -187,7 +187,7 @@ func accountsInLine(b []byte, line, until int, account func(from, to int)) {
 		if quotedName || accountWords.HasBytes(bytes.ToLower(b[at:word])) {
 			from, to := nameBehind(b, pastIs(b, word, until), until)
 			host := bytes.HasPrefix(b[to:until], []byte(" -")) && bytes.IndexByte(b[from:to], '.') > 0 // login registry.example -u NAME
-			if from < to && !host {
+			if from < to && !host && !(quotedName && IsEveryday(bytes.ToLower(b[from:to]))) {
 				account(from, to)
 			}
 		}

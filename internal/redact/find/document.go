@@ -49,6 +49,73 @@ func IsDocumentNumber(v []byte) bool {
 	return len(v) >= minDocument && len(v) <= maxDocument && digits >= minDocumentDigits && len(bytes.Trim(v, "0-./")) > 0
 }
 
+// IsShortDate reports whether a text is a date as lists of passengers have it: 12AUG74.
+func IsShortDate(v []byte) bool {
+	return len(v) >= 7 && len(v) <= 9 && chars.IsAllDigits(v[:2]) && chars.IsAllDigits(v[5:]) &&
+		(months.HasBytes(bytes.ToLower(v[2:5])) || chars.IsOneOf(v[2:5], "jan", "may"))
+}
+
+// What a passport or card says to machines (ICAO Doc 9303, parts 4 to 6): two lines of 44 or 36 signs, or three of 30.
+const (
+	passportLine = 44
+	visaLine     = 36
+	cardLine     = 30
+)
+
+// machineSigns are those of such lines.
+var machineSigns = *chars.BytesThat(func(c byte) bool { return chars.IsUpper(c) || chars.IsDigit(c) || c == '<' })
+
+// MachineReadable calls found with what tells of a person in the lines that machines read on a document whose first line begins at a place.
+func MachineReadable(b []byte, at int, found func(start, end int)) {
+	size := 0
+	for at+size < len(b) && machineSigns[b[at+size]] {
+		size++
+	}
+	if size != passportLine && size != visaLine && size != cardLine || bytes.IndexByte([]byte("PVIAC"), b[at]) < 0 ||
+		bytes.IndexByte(b[at:at+size], '<') < 0 {
+		return
+	}
+	second := chars.NextLine(b, at)
+	if !isMachineLine(b, second, size) {
+		return
+	}
+	lines, birth := []int{at, second}, second+13
+	if size == cardLine {
+		third := chars.NextLine(b, second)
+		if lines, birth = append(lines, third), second; !isMachineLine(b, third, size) {
+			return
+		}
+	}
+	if !chars.IsAllDigits(b[birth : birth+6]) {
+		return
+	}
+	for i, line := range lines {
+		start, end := line, line+size
+		if i == 0 {
+			start += 2 // what kind of document it is
+		}
+		for end > start && b[end-1] == '<' {
+			end--
+		}
+		if start < end {
+			found(start, end)
+		}
+	}
+}
+
+// isMachineLine reports whether a line of such signs alone begins at a place.
+func isMachineLine(b []byte, at, size int) bool {
+	if at+size > len(b) || at+size < len(b) && b[at+size] != '\n' && b[at+size] != '\r' {
+		return false
+	}
+	for _, c := range b[at : at+size] {
+		if !machineSigns[c] {
+			return false
+		}
+	}
+	return true
+}
+
 // IsDate says whether a text is a date of digits alone: 1988-07-12, 12.07.1988. It stands for many other things elsewhere.
 func IsDate(v []byte) bool {
 	groups := bytes.FieldsFunc(v, func(r rune) bool { return r == '-' || r == '.' || r == '/' })

@@ -76,3 +76,37 @@ func TestIsPerson(t *testing.T) {
 	}
 	require.Equal(t, 9, chars.NameAt([]byte("itostrund: gone"), 0))
 }
+
+// What a document says to machines goes as a whole, and only where both of its lines are whole.
+func TestMachineReadable(t *testing.T) {
+	const name, numbers = "P<NORMOE<<RAGNHILD<<<<<<<<<<<<<<<<<<<<<<<<<<", "L898902C36NOR7408122F1204159ZE184226B<<<<<10"
+	for text, want := range map[string][]string{
+		name + "\n" + numbers + "\n":     {"NORMOE<<RAGNHILD", numbers},
+		name + "\r\n" + numbers:          {"NORMOE<<RAGNHILD", numbers},
+		name + "\n" + numbers[1:] + "\n": nil,
+		name + "\n" + name + "\n":        nil,
+		numbers + "\n" + numbers + "\n":  nil,
+		name + "\n":                      nil,
+		"I<NORL898902C36<<<<<<<<<<<<<<<\n7408122F1204159NOR<<<<<<<<<<<6\nMOE<<RAGNHILD<<<<<<<<<<<<<<<<<\n": {
+			"NORL898902C36", "7408122F1204159NOR<<<<<<<<<<<6", "MOE<<RAGNHILD"},
+	} {
+		var got []string
+		MachineReadable([]byte(text), 0, func(start, end int) { got = append(got, text[start:end]) })
+		require.Equal(t, want, got, text)
+	}
+}
+
+func TestFormParts(t *testing.T) {
+	const head = "Content-Disposition: form-data; name=\""
+	for text, want := range map[string]string{
+		head + "j_username\"\r\n\r\nitostrund\r\n--x\r\n" + head + "j_password\"\r\n\r\n": "itostrund",
+		head + `j_username\"\r\n\r\nitostrund\r\n--x\r\n` + head + `j_password\"\r\n\r\n`: "itostrund",
+		head + "lane\"\r\n\r\nitostrund\r\n--x\r\n" + head + "j_password\"\r\n\r\n":       "",
+		head + "j_password\"\r\n\r\n": "",
+		"password=":                   "",
+	} {
+		b := []byte(text + "Wn4-Brine!k2\r\n--x--")
+		from, to := accountOfForm(b, len(text), 0)
+		require.Equal(t, want, string(b[from:to]), text)
+	}
+}

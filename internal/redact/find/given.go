@@ -184,14 +184,29 @@ func initialAndSurname(b []byte, at int, before string) int {
 	return 0
 }
 
-// surnameFirst gives the end of a surname and a given name behind a comma, where a colon follows as in chats: Sorley, Maire: ….
+// isCell reports whether a stretch fills a cell of a table or list whose signs are no commas.
+func isCell(b []byte, at, end int) bool {
+	for at > 0 && b[at-1] == ' ' {
+		at--
+	}
+	for end < len(b) && b[end] == ' ' {
+		end++
+	}
+	const signs = ";|\t"
+	return at > 0 && strings.IndexByte(signs, b[at-1]) >= 0 && (end == len(b) || b[end] == '\n' || b[end] == '\r' ||
+		strings.IndexByte(signs, b[end]) >= 0)
+}
+
+// surnameFirst gives the end of a surname and a given name behind a comma, where a colon follows as in chats, and in the cells of tables:
+// Sorley, Maire: ….
 func surnameFirst(b []byte, at int) int {
 	comma := wordEnd(b, at)
 	if comma-at < 3 || comma+4 > len(b) || b[comma] != ',' || b[comma+1] != ' ' || !isCapital(b, comma+2) {
 		return 0
 	}
 	end := wordEnd(b, comma+2)
-	if end < len(b) && b[end] == ':' && lexicon.Given(bytes.ToLower(b[comma+2:end])) && !IsEveryday(bytes.ToLower(b[at:comma])) {
+	colon := end < len(b) && b[end] == ':'
+	if (colon || isCell(b, at, end)) && lexicon.Given(bytes.ToLower(b[comma+2:end])) && !IsEveryday(bytes.ToLower(b[at:comma])) {
 		return end
 	}
 	return 0

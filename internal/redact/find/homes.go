@@ -79,15 +79,20 @@ func DistinguishedName(b []byte, at, free int) (int, int, bool) {
 	if start < free || spaces == 0 || spaces > 4 || !chars.IsUpper(b[start]) || end == len(b) {
 		return 0, 0, false
 	}
-	attendee := at >= 3 && b[at-3] == ';' && bytes.IndexByte([]byte(":;\""), b[end]) >= 0 // ;CN=Ilka Brandvold:mailto:… (RFC 5545)
-	if b[end] != ',' && !attendee {
+	v := b[start:end]
+	if b[end] != ',' && (at < 3 || !endsName(b[at-3], b[end], v)) {
 		return 0, 0, false
 	}
-	v := b[start:end]
 	if slices.ContainsFunc(bytes.Fields(v), func(w []byte) bool { return chars.HasWord(authorities, w) }) {
 		return 0, 0, false
 	}
 	return start, end, IsGivenName(v) || !holdsEveryday(v) // else it is a thing: CN=NTDS Settings
+}
+
+// endsName reports whether the signs around CN=NAME are those of the attendee of an appointment, ;CN=Ilka Brandvold:mailto:… (RFC 5545), or
+// of the subject of a certificate, /CN=Ilka Brandvold/emailAddress=….
+func endsName(before, behind byte, name []byte) bool {
+	return before == ';' && bytes.IndexByte([]byte(":;\""), behind) >= 0 || before == '/' && behind == '/' && IsGivenName(name)
 }
 
 // peopleOf are the branches of directories in which accounts are.

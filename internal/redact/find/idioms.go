@@ -43,6 +43,7 @@ func MailboxName(b []byte, at, free int) (int, int, bool) {
 // PartName finds the name in a part of something whose key tells: "user": {"name": "…"}, <user><name>…, and in YAML.
 func PartName(b []byte, at, free int) (int, int, bool) {
 	start, end, _ := KeySpan(b, at)
+	start += memberAt(b[start:end])
 	var buf [chars.MaxKey]byte
 	if key := PlainKey(&buf, b[start:end]); PersonRoles.HasBytes(key) {
 		if from, to, ok := findEntryName(b, at, free); ok && len(key) == 2 {
@@ -185,7 +186,7 @@ func userOfProcess(b []byte, at int) (int, int, bool) {
 }
 
 // BeforeNumber are bytes behind which a telephone number may begin.
-var BeforeNumber = *chars.BytesOf(" \t\n\"'(,;:=>")
+var BeforeNumber = *chars.BytesOf(" \t\n\"'(,;:=><[")
 
 // InternationalPhone finds a telephone number by its plus sign, where it is written in groups (ITU-T E.123).
 func InternationalPhone(b []byte, at, free int) (int, int, bool) {

@@ -37,6 +37,10 @@ func (k keyed) readValue(b []byte, at int) (keyed, bool) {
 		if at+1 < len(b) && (b[at+1] == '"' || b[at+1] == '\'') {
 			return k.readValue(b, at+1)
 		}
+	case 'a': // the first of a list of PHP
+		if n := len("array("); bytes.HasPrefix(b[at:], []byte("array(")) && at+n < len(b) && isQuote(b[at+n]) {
+			return k.readValue(b, at+n)
+		}
 	case '{': // of connection strings
 		if at > 0 && b[at-1] == '=' {
 			k.quoted, k.start, k.end = true, at+1, braced(b, at)

@@ -169,7 +169,9 @@ func KindOf(raw []byte) KeyKind {
 	}
 	kind := KeyKind(0)
 	if wholeEnds.Get().Before(key, len(key)) {
-		kind = WholeKeys()[string(key)]
+		if kind = WholeKeys()[string(key)]; kind == 0 {
+			kind = lastMember(raw)
+		}
 	}
 	if holdsTelling(key) {
 		if !IsHarmless(key) {
@@ -181,7 +183,7 @@ func KindOf(raw []byte) KeyKind {
 		last := chars.LastWord(raw)
 		if tellingLast.Has(last) || tellingLast.HasBytes(key) || entries.Has(last) && isShortPassword(key, last) {
 			kind |= KeySecret
-		} else if weaklyTelling.Has(last) && !(last == "key" && (bytes.Contains(key, []byte("public")) ||
+		} else if weaklyTelling.Has(last) && !bytes.HasSuffix(key, []byte("accountsid")) && !(last == "key" && (bytes.Contains(key, []byte("public")) ||
 			bytes.HasSuffix(key, []byte("pubkey")))) {
 			kind |= KeyWeak
 		} else if kind == 0 && (tellingPhone.Has(last)) {
@@ -191,6 +193,28 @@ func KindOf(raw []byte) KeyKind {
 		}
 	}
 	return kind
+}
+
+// leastMember is how long the last part of a key with dots is at least that tells alone, in bytes.
+const leastMember = 8
+
+// lastMember gives the kind of the last part of a key with dots, which says whose it is before: account.1.display_name.
+func lastMember(raw []byte) KeyKind {
+	n := memberAt(raw)
+	if n == 0 {
+		return 0
+	}
+	var buf [chars.MaxKey]byte
+	return WholeKeys()[string(PlainKey(&buf, raw[n:]))]
+}
+
+// memberAt gives where that part begins, or 0.
+func memberAt(key []byte) int {
+	n := bytes.LastIndexByte(key, '.')
+	if n < 1 || len(key)-n <= leastMember {
+		return 0
+	}
+	return n + 1
 }
 
 // isShortPassword says whether a key is a short word for a password before a last one.

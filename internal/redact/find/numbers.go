@@ -18,6 +18,9 @@ func Phone(b []byte, at, free int) (int, int, bool) {
 		return 0, 0, false
 	}
 	start, end, digits := k.start, k.start, 0
+	if start < len(b) && b[start] != '+' && KindAt(b, at)&KeyPhone == 0 { // from, to: of anything
+		return 0, 0, false
+	}
 	if start < len(b) && !(chars.IsDigit(b[start]) || b[start] == '+' || b[start] == '(') {
 		return 0, 0, false
 	}

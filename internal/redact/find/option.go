@@ -28,7 +28,11 @@ func Option(b []byte, at, free int) (int, int, bool) {
 		return 0, 0, false
 	}
 	if chars.IsOneOf(name, "AsPlainText") && dash > 0 && chars.IsSpace(b[dash-1]) {
-		return quotedBefore(b, at, free)
+		if start, stop, ok := quotedBefore(b, at, free); ok {
+			return start, stop, true
+		}
+		k, ok := keyed{}.readValue(b, end)
+		return k.start, k.end, ok && k.quoted && k.start >= free && IsValue(b[k.start:k.end])
 	}
 	if chars.IsOneOf(name, "from-literal") {
 		return literal(b, end, free)
@@ -42,6 +46,10 @@ func Option(b []byte, at, free int) (int, int, bool) {
 	if len(name) > 2 && KindOf(name)&KeySecret != 0 {
 		start, stop, ok := OptionValue(b, end, free)
 		return start, stop, ok && !optionOfProse(b, start, stop)
+	}
+	if dash == at && string(name) == "pw" {
+		start, stop, ok := OptionValue(b, end, free)
+		return start, stop, ok && LooksChosen(b[start:stop])
 	}
 	if dash == at && len(name) == 1 && bytes.IndexByte([]byte("pPw"), name[0]) >= 0 {
 		return unlistedOption(b, at, end, free)

@@ -62,7 +62,7 @@ func IsPairValue(key []byte) bool {
 
 // isQuotedPair says whether a key is one only in quotes, or as an attribute: in logs these are words of their own.
 func isQuotedPair(key []byte) bool {
-	return chars.IsOneOf(key, "parametervalue", "old", "new", "oldvalue", "newvalue")
+	return chars.IsOneOf(key, "parametervalue", "old", "new", "oldvalue", "newvalue", "command_data")
 }
 
 // lastNamed gives the value of the last key called name, key, id or the like between two places.
@@ -73,7 +73,7 @@ func lastNamed(b []byte, from, to int) (int, int) {
 		}
 		start, end, _ := KeySpan(b, i)
 		if start < from || !chars.IsOneOf(b[start:end], "name", "key", "id", "property",
-			"param", "header", "field", "option", "setting", "variable", "parameterkey", "attribute", "column") {
+			"param", "header", "command", "field", "option", "setting", "variable", "parameterkey", "attribute", "column") {
 			continue
 		}
 		k, ok := keyed{}.readValue(b[:to], i+1)

@@ -33,6 +33,9 @@ func User(b []byte, at, free int) (int, int, bool) {
 			return 0, 0, false // of a device
 		}
 	}
+	if v := b[k.start:k.end]; len(v) > 3 && (v[0]|0x20 == 'c') && v[1]|0x20 == 'n' && v[2] == '=' { // Owner: CN=…, see DistinguishedName
+		return 0, 0, false
+	}
 	return k.person(b)
 }
 

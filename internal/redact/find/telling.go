@@ -17,7 +17,7 @@ var Telling = []string{
 	"keypass", "psksecret", "keydata", "privkey", "hmackey", "masterkey", "cipherkey", "accountkey", "licensekey", "licencekey",
 	"subscriptionkey", "activationkey", "storagekey", "deploykey", "wifikey", "wlankey", "networkkey",
 	"erlangcookie", "seedphrase", "totpseed", "otpseed", "activationcode", "unlockcode", "pukcode", "authtok", "recoverykey", "unsealkey",
-	"sensitivepropskey", "samlresponse", "samlrequest", "palavrapasse", "lozinka", "jelszo", "losenord",
+	"sensitivepropskey", "cryptopass", "snmpcomm", "keyunlock", "samlresponse", "samlrequest", "palavrapasse", "lozinka", "jelszo", "losenord",
 	"passwort", "kennwort", "contrase", "senha", "motdepasse", "wachtwoord", "passord", "adgangskode", "heslo", "parola", "salasana",
 }
 
@@ -71,6 +71,7 @@ var tellingPhone = chars.WordSet(`
 
 // tellingUser lists whole keys whose value names a person.
 var tellingUser = chars.WordSet(`
+	dblogin sqllogin ftplogin sftplogin smtplogin maillogin ldaplogin authname userrealname
 	operatorid userorgroupname secname securityname mcauser ldapuser
 	employeename userprincipalname upn agentname actor actorname sendername managername visitorname registeredowner lastloggedonuser
 	lastloggedonsamuser loggedonuser currentuser
@@ -128,4 +129,5 @@ var documentKeys = chars.WordSet(`passport passportno passportnr passportnum pas
 	personalidentitynumber personalid cpr cprnumber dni nie nif cpf codicefiscale bsn pesel taxpayerid
 	driverlicense driverslicense driverlicence driverslicence drivinglicence drivinglicense
 	driverlicensenumber drivinglicencenumber visanumber residencepermit residencepermitnumber
+	employeenumber employeeid personnelnumber licenseplate licenceplate numberplate platenumber
 	dob dateofbirth birthdate birthday birthdt geburtsdatum fechanacimiento datenaissance`)

@@ -4,6 +4,7 @@ import (
 	"bytes"
 
 	"envask/internal/redact/chars"
+	"envask/internal/redact/lexicon"
 )
 
 // pluralAccounts end keys whose values are lists of accounts.
@@ -187,8 +188,5 @@ func IsServiceAccount(w []byte) bool {
 			return false
 		}
 	}
-	return serviceParts.HasBytes(parts[0]) || serviceParts.HasBytes(parts[len(parts)-1])
+	return lexicon.ServiceParts.HasBytes(parts[0]) || lexicon.ServiceParts.HasBytes(parts[len(parts)-1])
 }
-
-// serviceParts stand first or last in the names of the accounts of services.
-var serviceParts = chars.WordSet("svc srv app rw ro adm ops usr bot etl sync repl mon")

@@ -60,7 +60,7 @@ var harmless = []string{
 	"required", "enabled", "retries", "attempts", "errors", "error", "failed", "invalid", "rotation", "rotated", "bytes", "limit",
 	"exception", "handler", "manager", "service", "validator", "encoder", "reader", "dialog", "prompt", "reset", "check",
 	"method", "methods", "arn", "helper", "hashing", "days", "hours", "minutes", "seconds",
-	"algorithm", "algo", "scheme", "iterations", "rounds", "charset", "stdin",
+	"algorithm", "algo", "scheme", "certhash", "accountsid", "iterations", "rounds", "charset", "stdin",
 	"size", "lifetime", "issuer", "audience", "header", "set", "store", "provider", "mode",
 }
 
@@ -125,7 +125,7 @@ func IsValue(v []byte) bool {
 		return false
 	case v[0] == 'e' && bytes.HasPrefix(v, []byte("env:")), v[0] == 'f' && bytes.HasPrefix(v, []byte("file:")):
 		return false
-	case v[0] == '[' && !bytes.HasPrefix(v, []byte("[redacted:")) && !bytes.HasPrefix(v, []byte("[enc:")),
+	case v[0] == '[' && !bytes.HasPrefix(v, []byte("[redacted:")) && !bytes.HasPrefix(v, []byte("[enc:")) && !bytes.HasPrefix(v, []byte("[md5]")),
 		bytes.HasPrefix(v, []byte("****")):
 		return false
 	}

@@ -20,7 +20,7 @@ var NotValues = chars.NewWordList(chars.WordSet(`policy expiry expires expired l
 	method list group server protocol algorithm history lifetime retry retries attempts attempt timeout lockout complexity strength
 	strong weak protected protection encryption-type
 	recovery default change-password update field hint id name string any all default-group local rsa dsa ecdsa ed25519 generate
-	zeroize public private version size bits exchange
+	zeroize set-key public private version size bits exchange
 	agreement usage import export pair material management server-side client-side label at by as if when while than then until only
 	edition member website forum manager-mode
 	authorization ro rw view read-only read-write map context engineid users user login password secret key token community code pin

@@ -440,7 +440,7 @@ func Format(t []byte) bool {
 var nobodys = chars.WordSet(`foo bar baz qux me you him her them us it its xxx yyy zzz value values str string int integer bool boolean none
 	null nil undef undefined iota range shift name names username usernames userid user users someone anyone everyone somebody
 	anybody fixme todo example any team teams all other others each every same self this that these those his their our my your new
-	old first last next`)
+	old first last next add del create delete remove list report resetpassword lastseen`)
 
 // arguments are what manuals call what follows an option: without the -u flag.
 var arguments = chars.WordSet("flag flags option options switch switches argument arguments parameter parameters name user")
@@ -465,7 +465,8 @@ func (p *Place) Person() bool {
 	if bytes.IndexByte(t, ' ') >= 0 {
 		return personOfWords(bytes.Fields(t))
 	}
-	if calledByProgram(t) && !p.besideSecret() && (p.program() || p.idiom() && !p.Sure || !accountOfService(t) || !p.Sure && !p.set()) {
+	if calledByProgram(t) && !p.besideSecret() && (p.program() || p.idiom() && !p.Sure || !accountOfService(t) || !p.Sure && !p.set()) &&
+		!(p.quoted() && serviceByName(t) && !sameWord(t, p.key())) { // but $user = 'gates_rw';
 		return false
 	}
 	return p.quoted() || p.bareName(t, lower)
@@ -534,6 +535,12 @@ func accountOfService(t []byte) bool {
 		}
 	}
 	return joints == 1
+}
+
+// serviceByName reports whether one of the two parts of a word says that it is the account of a service: gates_rw.
+func serviceByName(t []byte) bool {
+	parts := Parts(t)
+	return len(parts) == 2 && accountOfService(t) && (lexicon.ServiceParts.HasBytes(parts[0]) || lexicon.ServiceParts.HasBytes(parts[1]))
 }
 
 // bareName reports whether a word without quotes can be a name where it stands.

@@ -137,7 +137,7 @@ func Learnable(v alias.Value) bool {
 	}
 	switch v.Class {
 	case alias.ID: // the date on which somebody was born is that of many other things
-		return !find.IsDate([]byte(v.Text))
+		return !find.IsDate([]byte(v.Text)) && !find.IsShortDate([]byte(v.Text))
 	case alias.User:
 		return judge.Name([]byte(v.Text))
 	case alias.Secret:

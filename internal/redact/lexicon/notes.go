@@ -41,3 +41,6 @@ var NotedIs = chars.WordSet(`is was now to = := -> => → ist lautet war auf jet
 
 // Particles stand within names of people, in small letters: van der Berg.
 var Particles = chars.WordSet("van von der den de da di dos das del della la le el al bin ibn ben ter ten zu zur af av mc mac san st")
+
+// ServiceParts stand first or last in the names of the accounts of services.
+var ServiceParts = chars.WordSet("svc srv app rw ro adm ops usr bot etl sync repl mon")

@@ -227,7 +227,7 @@ func (m *matcher) argument(a *argument, args []token, i, plain int, isPlain, com
 	}
 	for k := range words {
 		arg := args[i+k]
-		if k > 0 && arg.quote == 0 && m.b[arg.start] == '-' && words[k].kind == slots && words[k].hasSlot() {
+		if k > 0 && arg.quote == 0 && m.b[arg.start] == '-' && words[k].kind == slots && words[k].pieces[0].slot != "" {
 			return false // the next option
 		}
 		if words[k].kind == literal && !words[k].fits(m.b[arg.start:arg.end]) || words[k].kind != literal && !m.fitsToken(&words[k], arg) {

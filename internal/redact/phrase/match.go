@@ -402,6 +402,9 @@ func indexFold(b []byte, text string) int {
 // trimmed gives the end of a word without the signs of a sentence behind it, and without brackets and quotes that it does not open.
 func trimmed(b []byte, t token) int {
 	end := t.end
+	if v, ok := bytes.CutSuffix(b[t.start:end], []byte(`\r\n`)); ok && len(v) > 0 { // written by what shows line ends
+		end = t.start + len(v)
+	}
 	for ; end > t.start+1; end-- {
 		switch c := b[end-1]; c {
 		case ',', ';', '.', ':':

@@ -18,7 +18,7 @@
 //	         {code} four to eight digits, {strong}, {random} and {fierce} what looks like a
 //	         secret wherever it stands
 //	{user}   a word that looks like the name of an account; {user!} any name, {quser} any in
-//	         quotes; {name} and {surname} the whole name of a person, {person} of a person or an
+//	         quotes; {paper} the number of a passport or licence; {name} and {surname} the whole name of a person, {person} of a person or an
 //	         account
 //
 // A word may hold a slot among other signs: [{user}], {user!}:{secret!}, login={user}.
@@ -51,13 +51,14 @@ const (
 	Name       Slot = "name"    // the whole name of a person
 	Surname    Slot = "surname" // the same, where one word with a capital does
 	Phone      Slot = "phone"   // the whole of a telephone number
+	Paper      Slot = "paper"   // the number of a document of a person, or a date of birth
 	Person     Slot = "person"  // the whole name of a person, or of an account
 )
 
 // IsSecret reports whether what stands in a slot is a secret, and no name.
 func (s Slot) IsSecret() bool {
 	switch s {
-	case User, SureUser, Account, QuotedUser, Name, Surname, Person, Phone:
+	case User, SureUser, Account, QuotedUser, Name, Surname, Person, Phone, Paper:
 		return false
 	}
 	return true

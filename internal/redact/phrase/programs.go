@@ -132,5 +132,35 @@ var ProgramRows = []Program{
 		yes("Get-ADUser -Identity «itostrund»"),
 		no("Get-ADUser -Filter x")},
 	{"dsquery dsget dsmod", "-samid+{account}", yes("dsquery user -samid «itostrund»"), no("dsquery user")},
+	{"zmprov", "sp|setPassword|ca|createAccount+*+{secret!}",
+		yes("zmprov sp x@tallow.example «Wn4-Brine!k2»"), no("zmprov ga x@tallow.example")},
+	{"wp", "user+create|update|get|delete|reset-password+{user!}",
+		yes("wp user create «itostrund» x@tallow.example --role=editor"), no("wp user list")},
+	{"occ", `config:system:set+dbpassword|mail_smtppassword|secret|passwordsalt+--value="{secret!}" ` +
+		"config:system:set+dbpassword|mail_smtppassword|secret|passwordsalt+--value={secret!} " +
+		"user:resetpassword|user:delete|user:disable|user:enable|user:info|user:lastseen+{user!}",
+		yes(`php occ config:system:set dbpassword --value="«Wn4-Brine!k2»"`, "occ user:delete «itostrund»"), no("occ status")},
+	{"mc", "alias+set+*+*+{secret!}+{secret!} config+host+add+*+*+{secret!}+{secret!}",
+		yes("mc alias set pier http://192.0.2.9:9000 «AKPIER77KELP» «Kx2mP9vQ4rT7wZ1aB3cD»"), no("mc ls pier")},
+	{"ceph", "ac-user-create|ac-user-set-password+{user!}+{secret!}",
+		yes("ceph dashboard ac-user-create «itostrund» «Wn4-Brine!k2» administrator"), no("ceph -s")},
+	{"easyrsa", "build-client-full|revoke|renew+{user!}", yes("./easyrsa build-client-full «itostrund» nopass"), no("easyrsa init-pki")},
+	{"nodetool sstableloader", "-u+{account} -pw+{secret!}",
+		yes("nodetool -h 192.0.2.9 -u «ringop» -pw «Wn4-Brine!k2» status"), no("nodetool status")},
+	{"ejabberdctl", "register+{user!}+*+{secret!} change_password+{user!}+*+{secret!} check_password+{user!}+*+{secret!} " +
+		"unregister+{user!} kick_user+{user!}",
+		yes("ejabberdctl register «itostrund» tallow.example «Wn4-Brine!k2»"), no("ejabberdctl status")},
+	{"samba-tool", "user+create|add+{user!}+{secret!} user+create|add+{user!} " +
+		"user+setpassword|delete|enable|disable|setexpiry|unlock|show|edit+{user!}",
+		yes("samba-tool user create «itostrund» «Wn4-Brine!k2» --mail-address=x", "samba-tool user setpassword «itostrund» --newpassword=x"),
+		no("samba-tool domain info 192.0.2.9", "samba-tool computer delete gate-7")},
+	{"knife", "-x+{account} -P+{secret!} user+create+{user!}+{account}+{account}+*+{secret!}",
+		yes("knife bootstrap 192.0.2.9 -x «itostrund» -P «Wn4-Brine!k2»",
+			"knife user create «itostrund» «Ilvar» «Tostrund» x@tallow.example '«Wn4-Brine!k2»'"), no("knife status")},
+	{"net", "localgroup+*+{account} group+*+{account}",
+		yes("net localgroup administrators «itostrund» /add"), no("net localgroup administrators")},
+	{"ipa", "--first+{account} --last+{account} user-add+{user!} user-mod+{user!} user-show+{user!} user-del+{user!} " +
+		"user-unlock+{user!} user-disable+{user!} passwd+{user!}",
+		yes("ipa user-add «itostrund» --first=«Ilvar» --last=«Tostrund»"), no("ipa ping")},
 	{"vault", "login+{secret}", yes("vault login «Wn4-Brine!k2aB»"), no("vault login -method=x")},
 }

@@ -204,7 +204,7 @@ func compilePieces(w string) (out []piece, err error) {
 			slot := Slot(w[1:n])
 			switch slot {
 			case Secret, SureSecret, Unusual, Quoted, Code, Strong, Fierce, Random, User, SureUser, Account, QuotedUser,
-				Name, Surname, Phone, Person:
+				Name, Surname, Phone, Person, Paper:
 			default:
 				return nil, fmt.Errorf("no slot is called %s", slot)
 			}
