@@ -40,7 +40,8 @@ func fitsSlot(b []byte, f phrase.Found) bool {
 
 // isNoSecret reports whether a value is an attribute, a setting, what stands for any value, or a piece of a program.
 func isNoSecret(v []byte, quoted bool) bool {
-	return isForm(v) || bytes.Contains(v, []byte(`="`)) || bytes.Contains(v, []byte("='")) || v[0] == '<' || find.StandsForAny(v) ||
+	return isForm(v) || v[0] == '"' && len(v) > 3 && v[1] == '$' && chars.IsUpper(v[2]) || // "$DB_PASS"
+		bytes.Contains(v, []byte(`="`)) || bytes.Contains(v, []byte("='")) || v[0] == '<' || find.StandsForAny(v) ||
 		!quoted && (find.IsSetting(v) || isPiece(v))
 }
 
@@ -296,7 +297,7 @@ var (
 		"user:\n|554=\n'digest,'\n-pbkdf2-\n"+
 		" worker[\nAuthInfo:\nuser_\n[~\nWHO: \n true \n"+
 		"ssh:notty\nwhoami\n ? \n pts/\n\"auth\"\nS-1-5-21-\nauth: \n<l2tp-\n<pppoe-\n<pptp-\n<sstp-\n<ovpn-\n main[\n @ \n"+
-		"<|||>\n<<<\n MD5 \n SHA1 \n SHA256 \n M \n:om\n OBF:\n CRYPT:\nMD5:\n = ENC(\n => "), []byte("\n"))
+		"@cqlsh>\n@   \n,user\n,admin\n<|||>\n<<<\n MD5 \n SHA1 \n SHA256 \n M \n:om\n OBF:\n CRYPT:\nMD5:\n = ENC(\n => "), []byte("\n"))
 )
 
 // worthLine reports whether a whole line may be one of those of the table. Most are told by a sign in their last words.

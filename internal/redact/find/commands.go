@@ -8,7 +8,7 @@ import (
 
 // Secrets that stand before what tells them, and in the parts of forms.
 
-// quotedBefore gives the quoted text before an option that says that it is a secret: ConvertTo-SecureString "…" -AsPlainText.
+// quotedBefore gives the quoted text before an option.
 func quotedBefore(b []byte, at, free int) (int, int, bool) {
 	end := at
 	for end > free && chars.IsSpace(b[end-1]) {

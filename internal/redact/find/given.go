@@ -33,7 +33,8 @@ func GivenNames(b []byte, from, to int, person func(start, end int)) {
 		if end == 0 {
 			continue
 		}
-		if chat := !short && ofChat(b[:to], at, end, first); !chat && (isCredit(chars.LineFrom(b[:to], chars.LineStart(b, at))) ||
+		speaks := short && end < to && b[end] == ':' && at > 1 && b[at-2] == ']' // [06:12] Sorley, Maire: …
+		if chat := speaks || !short && ofChat(b[:to], at, end, first); !chat && (isCredit(chars.LineFrom(b[:to], chars.LineStart(b, at))) ||
 			!short && (first || !isNamed(b[:to], from, at, end))) {
 			continue
 		}

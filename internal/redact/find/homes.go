@@ -97,7 +97,7 @@ func endsName(before, behind byte, name []byte) bool {
 
 // peopleOf are the branches of directories in which accounts are.
 var peopleOf = chars.WordSet("people users user services service serviceaccounts accounts staff admins administrators employees " +
-	"system sysaccounts binds")
+	"system sysaccounts binds svc")
 
 // isAccountOfDirectory reports whether a word is the name of an account in a directory, told by the branch behind it,
 // cn=svcgate,ou=services,…, or by

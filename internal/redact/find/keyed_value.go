@@ -115,6 +115,9 @@ func bareEnd(b []byte, at int) int {
 			end = further
 		}
 	}
+	if n := bytes.IndexByte(chars.LineFrom(b, at), ']'); n > 0 && bytes.HasPrefix(b[at:], []byte("ENC[")) { // in parts, between brackets
+		end = at + n + 1
+	}
 	if n := bytes.IndexByte(b[at:end], '^'); n > 0 && IsSetting(b[at+n+1:end]) { // as lists of security events have it
 		end = at + n
 	}

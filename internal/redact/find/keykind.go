@@ -51,7 +51,7 @@ var WholeKeys = sync.OnceValue(func() map[string]KeyKind {
 		"tlspskvalue", "pskvalue", "cleartext", "awsseckey", "seckey"} {
 		m[k] = KeySecret
 	}
-	for _, k := range []string{"keymaterial", "keyingmaterial", "productkey", "encrypt", "inlinestring"} {
+	for _, k := range []string{"keyingmaterial", "productkey", "encrypt", "inlinestring"} {
 		m[k] = KeyWeak
 	}
 	for k := range mailboxKeys.All() {
@@ -118,6 +118,9 @@ func KindOfTwo(both, second []byte) KeyKind {
 	if kind := WholeKeys()[string(key)]; kind != 0 {
 		return kind
 	}
+	if string(key) == "keymaterial" { // in two words, of a sentence
+		return KeyWeak
+	}
 	if string(key) == "depasse" { // mot de passe
 		return KeySecret
 	}
@@ -183,8 +186,7 @@ func KindOf(raw []byte) KeyKind {
 		last := chars.LastWord(raw)
 		if tellingLast.Has(last) || tellingLast.HasBytes(key) || entries.Has(last) && isShortPassword(key, last) {
 			kind |= KeySecret
-		} else if weaklyTelling.Has(last) && !bytes.HasSuffix(key, []byte("accountsid")) && !(last == "key" && (bytes.Contains(key, []byte("public")) ||
-			bytes.HasSuffix(key, []byte("pubkey")))) {
+		} else if weaklyTelling.Has(last) && !namesOpenly(key, last) {
 			kind |= KeyWeak
 		} else if kind == 0 && (tellingPhone.Has(last)) {
 			kind = KeyPhone
@@ -193,6 +195,12 @@ func KindOf(raw []byte) KeyKind {
 		}
 	}
 	return kind
+}
+
+// namesOpenly reports whether a key whose last word tells weakly is one of what everybody may know: a public key, the number of an account.
+func namesOpenly(key []byte, last string) bool {
+	return last == "key" && (bytes.Contains(key, []byte("public")) || bytes.HasSuffix(key, []byte("pubkey"))) ||
+		bytes.HasSuffix(key, []byte("accountsid"))
 }
 
 // leastMember is how long the last part of a key with dots is at least that tells alone, in bytes.
@@ -227,7 +235,7 @@ func namesUser(key []byte, last string) bool {
 	if last == "id" {
 		return bytes.HasSuffix(key, []byte("userid")) && len(key) > len("userid")
 	}
-	return last == "user" || last == "usr" || last == "username" ||
+	return last == "user" || last == "userid" || last == "usr" || last == "username" ||
 		bytes.HasSuffix(key, []byte("username")) || bytes.HasSuffix(key, []byte("user")) &&
 		!bytes.HasSuffix(key, []byte("expanduser")) && !chars.IsOneOf(key, "superuser", "multiuser", "enduser",
 		"singleuser", "fuser", "adduser", "deluser")
@@ -236,7 +244,7 @@ func namesUser(key []byte, last string) bool {
 // lastTwo are the last two letters of the words that tell as the last word of a key: what ends in others is not looked up.
 var lastTwo = chars.Late[chars.Pairs]{Build: func() *chars.Pairs {
 	set := new(chars.Pairs)
-	for _, words := range []*chars.Words{tellingLast, weaklyTelling, tellingPhone, entries, chars.WordSet("user usr username id")} {
+	for _, words := range []*chars.Words{tellingLast, weaklyTelling, tellingPhone, entries, chars.WordSet("user usr username id userid")} {
 		for w := range words.All() {
 			set.Add(w[len(w)-2], w[len(w)-1])
 		}

@@ -28,11 +28,7 @@ func Option(b []byte, at, free int) (int, int, bool) {
 		return 0, 0, false
 	}
 	if chars.IsOneOf(name, "AsPlainText") && dash > 0 && chars.IsSpace(b[dash-1]) {
-		if start, stop, ok := quotedBefore(b, at, free); ok {
-			return start, stop, true
-		}
-		k, ok := keyed{}.readValue(b, end)
-		return k.start, k.end, ok && k.quoted && k.start >= free && IsValue(b[k.start:k.end])
+		return plainSecret(b, at, end, free)
 	}
 	if chars.IsOneOf(name, "from-literal") {
 		return literal(b, end, free)
@@ -47,14 +43,19 @@ func Option(b []byte, at, free int) (int, int, bool) {
 		start, stop, ok := OptionValue(b, end, free)
 		return start, stop, ok && !optionOfProse(b, start, stop)
 	}
-	if dash == at && string(name) == "pw" {
-		start, stop, ok := OptionValue(b, end, free)
-		return start, stop, ok && LooksChosen(b[start:stop])
-	}
-	if dash == at && len(name) == 1 && bytes.IndexByte([]byte("pPw"), name[0]) >= 0 {
+	if dash == at && isShortOption(name) {
 		return unlistedOption(b, at, end, free)
 	}
 	return 0, 0, false
+}
+
+// plainSecret finds the quoted text before or behind an option that says that it is a secret: ConvertTo-SecureString "…" -AsPlainText.
+func plainSecret(b []byte, at, end, free int) (int, int, bool) {
+	if start, stop, ok := quotedBefore(b, at, free); ok {
+		return start, stop, true
+	}
+	k, ok := keyed{}.readValue(b, end)
+	return k.start, k.end, ok && k.quoted && k.start >= free && IsValue(b[k.start:k.end])
 }
 
 // IsCredential says whether an option takes an account, whose password is asked for: -Credential DOMAIN\NAME.
@@ -73,8 +74,18 @@ func optionOfProse(b []byte, start, stop int) bool {
 	return stop < len(b) && b[stop] == ' ' && chars.IsSpace(b[start-1]) && chars.IsAllLetters(v) && IsEveryday(bytes.ToLower(v))
 }
 
-// unlistedOption finds the value of -p, -P or -w of a program that nobody listed, where the option for the account stands beside it.
+// isShortOption reports whether an option with one dash takes the secret of many programs.
+func isShortOption(name []byte) bool {
+	return string(name) == "pw" || len(name) == 1 && bytes.IndexByte([]byte("pPw"), name[0]) >= 0
+}
+
+// unlistedOption finds the value of -p, -P or -w of a program that nobody listed, where the option for the account stands beside it, and
+// that of -pw, which needs none.
 func unlistedOption(b []byte, at, end, free int) (int, int, bool) {
+	if end-at == len("-pw") {
+		start, stop, ok := OptionValue(b, end, free)
+		return start, stop, ok && LooksChosen(b[start:stop])
+	}
 	if !namesAccount(b[chars.LineStart(b, at):at]) && !namesAccount(b[end:min(len(b), end+chars.MaxPair)]) {
 		return 0, 0, false
 	}

@@ -112,10 +112,37 @@ var pairCalls = []string{"auth", "authenticate", "login", "logon", "networkcrede
 // tripleCalls take the name of a database or server before these.
 var tripleCalls = []string{"PDO", "mysqli", "mysqliconnect", "mysqlconnect", "getconnection", "odbcconnect", "db2connect", "openconnection"}
 
+// handleCalls take a handle before these: ftp_login($conn, 'svc', '…').
+var handleCalls = []string{"ftplogin", "ldapbind", "ssh2authpassword"}
+
 // takesThree says whether a call takes the name of a source of data before an account and its secret.
 func takesThree(name, b []byte, at int) bool {
 	return chars.IsOneOf(name, tripleCalls...) || chars.IsOneOf(name, "connect") && at+5 < len(b) &&
 		(chars.EqualFold(b[at+1:at+4], "dbi") || chars.EqualFold(b[at+1:at+5], "jdbc"))
+}
+
+// argumentsBefore says how many arguments of a call stand before its secret, 0 where it takes none, and whether the first is a handle.
+func argumentsBefore(name, b []byte, at int) (n int, handle bool) {
+	switch {
+	case chars.IsOneOf(name, "connectserver"): // of scripts of Windows: host, branch, name, secret
+		return 3, false
+	case chars.IsOneOf(name, handleCalls...):
+		return 2, true
+	case takesThree(name, b, at+1):
+		return 2, false
+	case chars.IsOneOf(name, pairCalls...):
+		return 1, false
+	}
+	return 0, false
+}
+
+// canBeArgument reports whether an argument is the secret of a call: calls of many meanings take one that looks like it, or say what they
+// log in to. sure says that the call has no other meaning.
+func canBeArgument(name, b []byte, k keyed, sure bool) bool {
+	v := b[k.start:k.end]
+	sure = sure || !chars.IsOneOf(name, "login", "logon", "connect", "basic", "authorization") ||
+		bytes.Contains(b[k.end:min(len(b), k.end+chars.MaxKey)], []byte("://"))
+	return IsValue(v) && (sure || (LooksChosen(v) || looksMixed(v)) && !isDeviceName(v))
 }
 
 // secondOfPair finds the secret of such a call, behind the name: auth("svc", "…"), auth=("svc", "…"), PDO("mysql:…", "svc", "…"). It says
@@ -131,26 +158,25 @@ func secondOfPair(b []byte, at, free int) (from, to int, pair bool) {
 		start--
 	}
 	name := bytes.ReplaceAll(b[start:end], []byte("_"), nil)
-	third := takesThree(name, b, at+1)
-	if start == end || !third && !chars.IsOneOf(name, pairCalls...) || at+1 >= len(b) {
+	skipped, handle := argumentsBefore(name, b, at)
+	if start == end || skipped == 0 || at+1 >= len(b) {
 		return 0, 0, false
 	}
 	second, ok := keyed{}.readValue(b, at+1)
-	for range 2 {
+	if handle { // a variable, which has no quotes
+		second.quoted, second.end = true, second.end-1
+	}
+	for range skipped {
 		if !ok || !second.quoted || second.end+1 >= len(b) || b[second.end+1] != ',' {
 			return 0, 0, false
 		}
-		if second, ok = (keyed{}).readValue(b, second.end+2); !third {
-			break
-		}
+		second, ok = keyed{}.readValue(b, second.end+2)
 	}
 	behind := second.end + 1
 	if !ok || !second.quoted || behind >= len(b) || bytes.IndexByte([]byte("),."), b[behind]) < 0 {
 		return 0, 0, false
 	}
-	sure := !chars.IsOneOf(name, "login", "logon", "connect", "basic", "authorization")
-	if v := b[second.start:second.end]; second.start < free || !IsValue(v) || !sure && (!LooksChosen(v) && !looksMixed(v) ||
-		isDeviceName(v)) {
+	if second.start < free || !canBeArgument(name, b, second, skipped > 1) {
 		return 0, 0, true
 	}
 	return second.start, second.end, true

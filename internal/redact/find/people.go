@@ -77,7 +77,30 @@ func (k keyed) person(b []byte) (int, int, bool) {
 		k.end = n
 	}
 	v := b[k.start:k.end]
+	if isExtension(b, k.start, v) {
+		return k.start, k.end, true
+	}
 	return k.start, k.end, bytes.IndexByte(v, '@') < 0 && IsPerson(v) && (k.quoted || !beginsProse(b, k.start, k.end))
+}
+
+// Telephones log in with the number of their line, which a few keys alone say: username=4412.
+var extensionKeys = chars.WordSet("username authname authid authusername authuser sipuser sipusername authorizationusername")
+
+// isExtension reports whether a value is such a number behind such a key.
+func isExtension(b []byte, start int, v []byte) bool {
+	if len(v) < 3 || len(v) > 6 || !chars.IsAllDigits(v) {
+		return false
+	}
+	at := start
+	for at > 0 && start-at < 4 && bytes.IndexByte([]byte(" \"'=:>"), b[at-1]) >= 0 {
+		at--
+	}
+	if at == start || at == 0 {
+		return false
+	}
+	var buf [chars.MaxKey]byte
+	key := b[KeyBegin(b, at):at]
+	return extensionKeys.HasBytes(PlainKey(&buf, key[memberAt(key):]))
 }
 
 // MoreNames gives the end of a name that may go on with further words: Ilka Brandvold.

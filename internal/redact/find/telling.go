@@ -17,7 +17,7 @@ var Telling = []string{
 	"keypass", "psksecret", "keydata", "privkey", "hmackey", "masterkey", "cipherkey", "accountkey", "licensekey", "licencekey",
 	"subscriptionkey", "activationkey", "storagekey", "deploykey", "wifikey", "wlankey", "networkkey",
 	"erlangcookie", "seedphrase", "totpseed", "otpseed", "activationcode", "unlockcode", "pukcode", "authtok", "recoverykey", "unsealkey",
-	"sensitivepropskey", "cryptopass", "snmpcomm", "keyunlock", "samlresponse", "samlrequest", "palavrapasse", "lozinka", "jelszo", "losenord",
+	"sensitivepropskey", "cryptopass", "keymaterial", "snmpcomm", "keyunlock", "samlresponse", "samlrequest", "palavrapasse", "lozinka", "jelszo", "losenord",
 	"passwort", "kennwort", "contrase", "senha", "motdepasse", "wachtwoord", "passord", "adgangskode", "heslo", "parola", "salasana",
 }
 
@@ -35,7 +35,7 @@ var tellingLast = chars.WordSet(`
 	pass pin psk otp auth jsessionid phpsessid pw totp hotp cpin cvv cvc puk bindpw rootpw requirepass masterauth mdp clave
 	smscode passw psw pswd passwrd pasword dbpass userpass mypass sqlpass ftppass mailpass smtppass adminpass rootpass authpass
 	privpass bindpass webpass wifipass loginpass sshpass vncpass ldappass snmppass radiuspass ipmipass certpass zippass sudopass
-	becomepass vpnpass`)
+	becomepass vpnpass tkn`)
 
 // entries are the last words of keys that begin with a short word for a password, and say how it came or how it is written: pw_attempt.
 var entries = chars.WordSet(`attempt attempted entered tried given used
@@ -43,7 +43,7 @@ var entries = chars.WordSet(`attempt attempted entered tried given used
 
 // weaklyTelling lists last words of keys whose value is a secret only when it looks like one.
 var weaklyTelling = chars.WordSet(`
-	session sess sid key signature sig nonce code salt seed hmac cred creds inline`)
+	csrf xsrf secure session sess sid key signature sig nonce code salt seed hmac cred creds inline`)
 
 // mailboxKeys are those whose value is a name with its address: From: Ilka Brandvold <…> (RFC 5322, section 3.4).
 var mailboxKeys = chars.WordSet(`from to cc bcc replyto sender author committer tagger maintainer deliveredto signedoffby
@@ -129,5 +129,5 @@ var documentKeys = chars.WordSet(`passport passportno passportnr passportnum pas
 	personalidentitynumber personalid cpr cprnumber dni nie nif cpf codicefiscale bsn pesel taxpayerid
 	driverlicense driverslicense driverlicence driverslicence drivinglicence drivinglicense
 	driverlicensenumber drivinglicencenumber visanumber residencepermit residencepermitnumber
-	employeenumber employeeid personnelnumber licenseplate licenceplate numberplate platenumber
+	licenseplate licenceplate numberplate platenumber
 	dob dateofbirth birthdate birthday birthdt geburtsdatum fechanacimiento datenaissance`)

@@ -99,6 +99,9 @@ func endsInAlias(text []byte) bool {
 
 var behindAddress = *chars.BytesOf(" \t\r\n\"'<>`?#\\),;")
 
+// minHookToken is how long such a part is at least.
+const minHookToken = 16
+
 // hookToken finds the last part of the address of a web hook: whoever knows it may call it.
 func hookToken(b []byte, host, free int) (int, int, bool) {
 	end := host
@@ -110,6 +113,10 @@ func hookToken(b []byte, host, free int) (int, int, bool) {
 		return 0, 0, false
 	}
 	slash := bytes.LastIndexByte(address, '/')
+	if slash > 0 && len(address)-slash < minHookToken { // something short behind it
+		address = address[:slash]
+		end, slash = host+slash, bytes.LastIndexByte(address, '/')
+	}
 	if slash < 0 || !bytes.HasPrefix(address, []byte("hooks.")) && !bytes.Contains(address[:slash+1], []byte("/webhook")) &&
 		!bytes.Contains(address[:slash+1], []byte("/hooks/")) {
 		return 0, 0, false

@@ -112,6 +112,19 @@ func isBraced(v []byte) bool {
 	return len(v) > 8 && v[len(v)-1] == '}' && LooksChosen(v[1:len(v)-1]) && !bytes.ContainsAny(v[1:len(v)-1], "{}\"' :.")
 }
 
+// isVariable reports whether a value is the name of a variable of a command line: %DB_PASS%.
+func isVariable(v []byte) bool {
+	if len(v) < 4 || v[0] != '%' || v[len(v)-1] != '%' {
+		return false
+	}
+	for _, c := range v[1 : len(v)-1] {
+		if !chars.IsUpper(c) && !chars.IsDigit(c) && c != '_' {
+			return false
+		}
+	}
+	return true
+}
+
 // IsValue reports whether a text can be the value of something: what is empty, masked, a placeholder of a template or ours is none.
 func IsValue(v []byte) bool {
 	switch {
@@ -119,7 +132,7 @@ func IsValue(v []byte) bool {
 		return false
 	case v[0] == '$' && len(v) > 1 && (v[1] == '{' || v[1] == '('), v[0] == '{' && !isSchemed(v) && !isBraced(v), v[0] == '(':
 		return false
-	case bytes.HasPrefix(v, []byte("# ")): // a remark
+	case bytes.HasPrefix(v, []byte("# ")), bytes.HasSuffix(v, []byte("={")), isVariable(v): // a remark, the beginning of a list
 		return false
 	case v[0] == '%' && len(v) <= 3 && (v[len(v)-1]|0x20 >= 'a' && v[len(v)-1]|0x20 <= 'z'): // of a format
 		return false

@@ -183,7 +183,10 @@ func Worded(b []byte, at, free int) (int, int, bool) {
 		if start, end, ok := formField(b, at, free); ok {
 			return start, end, true
 		}
-		return findCall(b, at, free)
+		if start, end, ok := findCall(b, at, free); ok {
+			return start, end, true
+		}
+		return findCell(b, at, free)
 	case ',':
 		if at > 0 && (b[at-1] == '"' || b[at-1] == '\'' || beforeBinary(b, at)) {
 			return findCall(b, at, free)

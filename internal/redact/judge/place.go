@@ -440,7 +440,7 @@ func Format(t []byte) bool {
 var nobodys = chars.WordSet(`foo bar baz qux me you him her them us it its xxx yyy zzz value values str string int integer bool boolean none
 	null nil undef undefined iota range shift name names username usernames userid user users someone anyone everyone somebody
 	anybody fixme todo example any team teams all other others each every same self this that these those his their our my your new
-	old first last next add del create delete remove list report resetpassword lastseen`)
+	old first last next add del create delete remove resetpassword lastseen`)
 
 // arguments are what manuals call what follows an option: without the -u flag.
 var arguments = chars.WordSet("flag flags option options switch switches argument arguments parameter parameters name user")
@@ -558,8 +558,14 @@ func (p *Place) bareName(t, lower []byte) bool {
 	return !p.prose() && !(everyday && p.idiom() && !p.Sure && !lexicon.Given(lower))
 }
 
+// weekdays are those before dates.
+var weekdays = chars.WordSet("mon tue wed thu fri sat sun")
+
 // personOfWords judges a name of several words: none is a word of sentences, none of what people are in.
 func personOfWords(words [][]byte) bool {
+	if len(words) == 2 && len(words[0]) == 3 && len(words[1]) == 3 && weekdays.HasBytes(bytes.ToLower(words[0])) { // Last login: Sat Mar 14
+		return false
+	}
 	for _, w := range words {
 		w = bytes.Trim(w, ".,")
 		if len(w) == 0 {

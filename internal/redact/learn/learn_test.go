@@ -124,3 +124,12 @@ func FuzzMatcher(f *testing.F) {
 		require.True(t, found, "%q in %q", value, text)
 	})
 }
+
+// Numbers of telephones' lines and dates are those of many other things: they teach nothing.
+func TestNumbersTeachNothing(t *testing.T) {
+	for text, class := range map[string]alias.Class{"4412": alias.User, "12AUG74": alias.ID, "1974-08-12": alias.ID} {
+		require.False(t, Learnable(alias.Value{Text: text, Class: class}), text)
+	}
+	require.True(t, Learnable(alias.Value{Text: "msorley", Class: alias.User}))
+	require.True(t, Learnable(alias.Value{Text: "XK1234567", Class: alias.ID}))
+}

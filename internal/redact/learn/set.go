@@ -139,7 +139,7 @@ func Learnable(v alias.Value) bool {
 	case alias.ID: // the date on which somebody was born is that of many other things
 		return !find.IsDate([]byte(v.Text)) && !find.IsShortDate([]byte(v.Text))
 	case alias.User:
-		return judge.Name([]byte(v.Text))
+		return !chars.AllDigits(v.Text) && judge.Name([]byte(v.Text)) // the number of a telephone's line is that of many other things
 	case alias.Secret:
 		return n >= find.MinSecret && !chars.AllDigits(v.Text) && !find.CommonWords.Has(strings.ToLower(v.Text)) && find.Shaped(v.Text) &&
 			judge.Secret([]byte(v.Text))

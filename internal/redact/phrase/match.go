@@ -343,13 +343,13 @@ func (m *matcher) pieceEnd(behind []piece, at, stop int) int {
 
 // note notes what stands in a slot, if it has the signs of what the slot is for.
 func (m *matcher) note(slot Slot, at, end int, quoted bool) bool {
-	if end == at || (slot == User || slot == SureUser || slot == Account || slot == QuotedUser) && !isName(m.b[at:end]) {
-		return false
-	}
 	if slot == Account || slot == SureUser || slot == User || slot == QuotedUser || slot == Person {
 		if n := bytes.LastIndexByte(m.b[at:end], '\\'); n > 0 && at+n+1 < end { // DOMAIN\NAME
 			at += n + 1
 		}
+	}
+	if end == at || (slot == User || slot == SureUser || slot == Account || slot == QuotedUser) && !isName(m.b[at:end]) {
+		return false
 	}
 	f := Found{slot, at, end, quoted}
 	if slot == Phone {

@@ -166,6 +166,9 @@ func (t *Table) At(b []byte, blank int, each func(Found)) {
 	for start > 0 && blank-start < 32 && (chars.IsWord(b[start-1]) || b[start-1] == '-') {
 		start--
 	}
+	if start > 1 && b[start-1] == '.' && endsPath(b[:start]) {
+		return
+	}
 	var buf [32]byte
 	word := buf[:0]
 	for _, c := range b[start:blank] {
@@ -184,6 +187,16 @@ func (t *Table) At(b []byte, blank int, each func(Found)) {
 			return
 		}
 	}
+}
+
+// endsPath reports whether the word that a text ends in has a slash in it: what ends there is the name of a file.
+func endsPath(b []byte) bool {
+	for i := len(b) - 1; i >= 0 && len(b)-i < 64 && b[i] > ' '; i-- {
+		if b[i] == '/' {
+			return true
+		}
+	}
+	return false
 }
 
 // meets reports whether two words of an identifier meet before a place.

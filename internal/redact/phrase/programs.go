@@ -162,5 +162,7 @@ var ProgramRows = []Program{
 	{"ipa", "--first+{account} --last+{account} user-add+{user!} user-mod+{user!} user-show+{user!} user-del+{user!} " +
 		"user-unlock+{user!} user-disable+{user!} passwd+{user!}",
 		yes("ipa user-add «itostrund» --first=«Ilvar» --last=«Tostrund»"), no("ipa ping")},
+	{"vault", "operator+unseal+{secret!} write+auth/userpass/users/{account}",
+		yes("vault operator unseal «Wn4-Brine!k2aB»", "vault write auth/userpass/users/«itostrund» policies=x"), no("vault operator seal")},
 	{"vault", "login+{secret}", yes("vault login «Wn4-Brine!k2aB»"), no("vault login -method=x")},
 }
