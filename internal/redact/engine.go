@@ -235,8 +235,13 @@ func (e *Engine) count(b []byte, f *finding) {
 	}
 	switch {
 	case e.learned == nil:
-	case f.coded != nil:
+	case f.original != "": // as it reads: it may be written in escapes here, and stands nowhere then
+		place := e.place
+		if f.original != string(b[f.start:f.end]) {
+			e.place = nil
+		}
 		e.learn(f, []byte(f.original))
+		e.place = place
 	default:
 		e.learn(f, b[f.start:f.end])
 	}

@@ -1,6 +1,7 @@
 package redact
 
 import (
+	"io"
 	"os"
 	"regexp"
 	"strings"
@@ -75,6 +76,25 @@ func learnedText(t *testing.T, text string) string {
 	_, err = NewEngine(Options{Matcher: NewMatcher(learned.Values())}).Text(&out, strings.NewReader(text))
 	require.NoError(t, err)
 	return out.String()
+}
+
+// What is written in escapes is learned as it reads, also within texts in texts; an address in escapes is one address with itself, and its
+// place in the file, where it stands otherwise, is told to nobody.
+func TestEscapedValuesAreLearnedAsTheyRead(t *testing.T) {
+	const text = `{"password":"brass\u0026Kelp-71!","ip":"\u0032001:db8:7\u003A:77"}` + "\n" +
+		`{"msg":"{\"password\":\"tide\\u0026Kelp-72!\"}"}` + "\n" +
+		"again brass&Kelp-71! and tide&Kelp-72! from 2001:db8:7::77\n"
+	require.Equal(t, `{"password":"[redacted:keyed-secret]","ip":"3fff::1"}`+"\n"+
+		`{"msg":"{\"password\":\"[redacted:keyed-secret]\"}"}`+"\n"+
+		"again [redacted:keyed-secret] and [redacted:keyed-secret] from 3fff::1\n", learnedText(t, text))
+	learned := NewLearned()
+	_, err := NewEngine(Options{Learned: learned}).File(io.Discard, strings.NewReader(text), Source{Place: func(v Value, at int64) {
+		require.True(t, strings.HasPrefix(text[at:], v.Text), "%s at %d", v.Text, at)
+	}})
+	require.NoError(t, err)
+	for _, v := range learned.Values() {
+		require.False(t, v.Class == IPv6 && strings.Contains(v.Text, `\u`), v.Text)
+	}
 }
 
 // A key with a value of its own is no secret behind a telling word; one whose value was chosen is, and a number keeps no half of its brackets.

@@ -237,7 +237,9 @@ func (e *Engine) merge(second int) {
 			last.coded = nil
 		}
 		if f.end > last.end {
-			last.put, last.packed = "", nil
+			if last.put, last.packed = "", nil; last.coded == nil { // of which a half is learned
+				last.original = ""
+			}
 			if last.class != alias.Secret { // half an identity of each: no alias stands for both
 				last.class = alias.Secret
 			}

@@ -187,7 +187,7 @@ func (e *Engine) fromText(b []byte, f finding, text int) (findInText, bool) {
 		for f.end >= q.end && f.end < len(b) && b[f.end] == '=' { // what filled it up
 			f.end++
 		}
-	} else if v := t.laid[start:end]; f.class != alias.Secret && f.put == "" && !bytes.Equal(v, b[f.start:f.end]) {
+	} else if v := t.laid[start:end]; f.put == "" && !bytes.Equal(v, b[f.start:f.end]) {
 		f.original = string(v)
 	}
 	if f.by != nil {

@@ -11,7 +11,8 @@ import (
 var serviceAccounts = chars.WordSet(`
 	root daemon nobody admin administrator system www-data nginx postgres mysql sshd svc service guest anonymous bin mail syslog
 	systemd unknown local localhost user default none messagebus gdm lightdm ntp chrony backup operator lp games man news uucp proxy
-	list irc gnats _apt sync halt shutdown tomcat apache httpd docker containerd redis mongodb rabbitmq elasticsearch elastic apm_system oracle sa dbo
+	list irc gnats _apt sync halt shutdown tomcat apache httpd docker containerd redis mongodb rabbitmq elasticsearch oracle sa dbo
+	elastic apm_system
 	networkservice localservice authenticated everyone users wheel sudo adm tty disk audio video staff nt authority system32 cron
 	crond kernel systemd-network systemd-resolve systemd-timesync dnsmasq avahi polkitd rpc statd test demo null nologin unset new
 	admins operators author des cleartext
