@@ -119,7 +119,7 @@ func isUnusual(v []byte) bool {
 	return len(v) >= 4 && find.IsValue(v) && !find.NotValues.Has(v) && !find.Algorithms.Has(v) && !find.IsEveryday(lower) &&
 		!find.Nobody.Has(v) &&
 		bytes.ContainsAny(lower, "abcdefghijklmnopqrstuvwxyz") && !bytes.ContainsAny(v, "/()[]{}<>:;,\"'`=$") && v[0] != '-' &&
-		v[len(v)-1] != '.'
+		v[len(v)-1] != '.' && !bytes.HasSuffix(v, []byte("_t")) // a type of C
 }
 
 // isPiece reports whether a value without quotes is a piece of a program: an index, a pointer.

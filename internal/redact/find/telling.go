@@ -17,7 +17,8 @@ var Telling = []string{
 	"keypass", "psksecret", "keydata", "privkey", "hmackey", "masterkey", "cipherkey", "accountkey", "licensekey", "licencekey",
 	"subscriptionkey", "activationkey", "storagekey", "deploykey", "wifikey", "wlankey", "networkkey",
 	"erlangcookie", "seedphrase", "totpseed", "otpseed", "activationcode", "unlockcode", "pukcode", "authtok", "recoverykey", "unsealkey",
-	"sensitivepropskey", "cryptopass", "keymaterial", "snmpcomm", "keyunlock", "samlresponse", "samlrequest", "palavrapasse", "lozinka", "jelszo", "losenord",
+	"cryptopass", "keymaterial", "snmpcomm", "keyunlock",
+	"sensitivepropskey", "samlresponse", "samlrequest", "palavrapasse", "lozinka", "jelszo", "losenord",
 	"passwort", "kennwort", "contrase", "senha", "motdepasse", "wachtwoord", "passord", "adgangskode", "heslo", "parola", "salasana",
 }
 

@@ -112,6 +112,11 @@ func isBraced(v []byte) bool {
 	return len(v) > 8 && v[len(v)-1] == '}' && LooksChosen(v[1:len(v)-1]) && !bytes.ContainsAny(v[1:len(v)-1], "{}\"' :.")
 }
 
+// isBracketed reports whether a value is one of ours, or one that begins with how it is written, in brackets.
+func isBracketed(v []byte) bool {
+	return bytes.HasPrefix(v, []byte("[redacted:")) || bytes.HasPrefix(v, []byte("[enc:")) || bytes.HasPrefix(v, []byte("[md5]"))
+}
+
 // isVariable reports whether a value is the name of a variable of a command line: %DB_PASS%.
 func isVariable(v []byte) bool {
 	if len(v) < 4 || v[0] != '%' || v[len(v)-1] != '%' {
@@ -138,8 +143,7 @@ func IsValue(v []byte) bool {
 		return false
 	case v[0] == 'e' && bytes.HasPrefix(v, []byte("env:")), v[0] == 'f' && bytes.HasPrefix(v, []byte("file:")):
 		return false
-	case v[0] == '[' && !bytes.HasPrefix(v, []byte("[redacted:")) && !bytes.HasPrefix(v, []byte("[enc:")) && !bytes.HasPrefix(v, []byte("[md5]")),
-		bytes.HasPrefix(v, []byte("****")):
+	case v[0] == '[' && !isBracketed(v), bytes.HasPrefix(v, []byte("****")):
 		return false
 	}
 	if c := v[0]; c < 0x80 && c != '*' && c|0x20 != 'x' && c != '.' {
