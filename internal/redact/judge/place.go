@@ -465,11 +465,19 @@ func (p *Place) Person() bool {
 	if bytes.IndexByte(t, ' ') >= 0 {
 		return personOfWords(bytes.Fields(t))
 	}
-	if calledByProgram(t) && !p.besideSecret() && (p.program() || p.idiom() && !p.Sure || !accountOfService(t) || !p.Sure && !p.set()) &&
-		!(p.quoted() && serviceByName(t) && !sameWord(t, p.key())) { // but $user = 'gates_rw';
+	if p.isThing(t) {
 		return false
 	}
 	return p.quoted() || p.bareName(t, lower)
+}
+
+// isThing reports whether a word is what a program calls a thing where it stands; the account of a service is none in quotes:
+// $user = 'gates_rw'.
+func (p *Place) isThing(t []byte) bool {
+	if !calledByProgram(t) || p.besideSecret() || p.quoted() && serviceByName(t) && !sameWord(t, p.key()) {
+		return false
+	}
+	return p.program() || p.idiom() && !p.Sure || !accountOfService(t) || !p.Sure && !p.set()
 }
 
 // besideSecret reports whether a password stands near in the line, under a key of its own: with it a name is that of an account, also in a

@@ -11,8 +11,9 @@ var NotedSecrets = chars.WordSet(`password passwd passphrase passcode passwort k
 
 // NotedAccounts are words for the name with which somebody logs in.
 var NotedAccounts = chars.WordSet(`user username login account benutzer benutzername benutzerkonto anmeldename konto bruker brukernavn
-	användare användarnamn bruger brugernavn gebruiker gebruikersnaam inlog inlognaam usuario usuário cuenta utilisateur identifiant compte utente uživatel
-	użytkownik użytkownika felhasználó käyttäjä käyttäjätunnus tunnus korisnik kullanıcı пользователь логин`)
+	användare användarnamn bruger brugernavn gebruiker gebruikersnaam usuario usuário cuenta utilisateur identifiant compte utente uživatel
+	użytkownik użytkownika felhasználó käyttäjä käyttäjätunnus tunnus korisnik kullanıcı пользователь логин inlog
+	inlognaam`)
 
 // NotedPhones are words for telephones.
 var NotedPhones = chars.WordSet(`tel telefon tlf telefono teléfono téléphone telephone telefone telefoon tél tfno puhelin puh móvil movil
