@@ -88,7 +88,7 @@ func fitsName(b, v []byte, f phrase.Found) bool {
 		return digits >= minPhone && digits <= 15 && (f.End == len(b) || !chars.IsWord(b[f.End]))
 	}
 	if f.Slot == phrase.Paper {
-		return find.IsShortDate(v) || find.IsDocumentNumber(v) && (find.IsDate(v) || !bytes.ContainsAny(v, "./"))
+		return isPaper(v)
 	}
 	if !find.IsPerson(v) {
 		return false
@@ -110,6 +110,11 @@ func fitsName(b, v []byte, f phrase.Found) bool {
 		return chars.NameAt(b, f.Start) == f.End
 	}
 	return chars.IsUpper(v[0]) && (find.IsGivenName(v) || find.IsUncommonName(v) || find.LooksPersonal(v))
+}
+
+// isPaper reports whether a value can be the number of a document of a person, or a date of birth.
+func isPaper(v []byte) bool {
+	return find.IsShortDate(v) || find.IsDocumentNumber(v) && (find.IsDate(v) || !bytes.ContainsAny(v, "./"))
 }
 
 // isUnusual reports whether a value is no word of a sentence or configuration: where it alone follows a telling word, it is a secret.

@@ -18,8 +18,8 @@
 //	         {code} four to eight digits, {strong}, {random} and {fierce} what looks like a
 //	         secret wherever it stands
 //	{user}   a word that looks like the name of an account; {user!} any name, {quser} any in
-//	         quotes; {paper} the number of a passport or licence; {name} and {surname} the whole name of a person, {person} of a person or an
-//	         account
+//	         quotes; {paper} the number of a passport or licence; {name} and {surname} the whole name
+//	         of a person, {person} of a person or an account
 //
 // A word may hold a slot among other signs: [{user}], {user!}:{secret!}, login={user}.
 package phrase

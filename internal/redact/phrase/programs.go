@@ -152,7 +152,8 @@ var ProgramRows = []Program{
 		yes("ejabberdctl register «itostrund» tallow.example «Wn4-Brine!k2»"), no("ejabberdctl status")},
 	{"samba-tool", "user+create|add+{user!}+{secret!} user+create|add+{user!} " +
 		"user+setpassword|delete|enable|disable|setexpiry|unlock|show|edit+{user!}",
-		yes("samba-tool user create «itostrund» «Wn4-Brine!k2» --mail-address=x", "samba-tool user setpassword «itostrund» --newpassword=x"),
+		yes("samba-tool user create «itostrund» «Wn4-Brine!k2» --mail-address=x",
+			"samba-tool user setpassword «itostrund» --newpassword=x"),
 		no("samba-tool domain info 192.0.2.9", "samba-tool computer delete gate-7")},
 	{"knife", "-x+{account} -P+{secret!} user+create+{user!}+{account}+{account}+*+{secret!}",
 		yes("knife bootstrap 192.0.2.9 -x «itostrund» -P «Wn4-Brine!k2»",

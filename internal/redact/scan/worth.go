@@ -78,7 +78,8 @@ func (g *Gate) commaWorth(b []byte, i int, p byte) bool {
 func bracketWorth(b []byte, i int, p, n byte) bool {
 	switch b[i] {
 	case '(':
-		return n == '"' || n == '\'' || n == '$' && (p == 'n' || p == 'd') || chars.IsDigit(p) || p|0x20 == 'd' && (b[i-2]|0x20 == 'r' || b[i-2]|0x20 == 'w') || OpensRow(b, i)
+		return n == '"' || n == '\'' || n == '$' && (p == 'n' || p == 'd') ||
+			chars.IsDigit(p) || p|0x20 == 'd' && (b[i-2]|0x20 == 'r' || b[i-2]|0x20 == 'w') || OpensRow(b, i)
 	case ')':
 		return n == ' ' && behindParenthesis(b, i)
 	case '[':
