@@ -156,7 +156,8 @@ func (l *arrivals) work() {
 	}
 }
 
-// learn reads one file. Only plain texts are kept: what is in a container has no place in the file.
+// learn reads one file. Only plain texts are kept in which all values stand as they read: what is in a container or a code, or written in
+// escapes, has no place in the file, and is learned again when it is packed.
 func (l *arrivals) learn(engine *redact.Engine, file string, e round.Entry) (got arrived, seen []sighting, ok bool) {
 	f, err := os.Open(file)
 	if err != nil {
@@ -164,10 +165,10 @@ func (l *arrivals) learn(engine *redact.Engine, file string, e round.Entry) (got
 	}
 	defer f.Close()
 	once := map[redact.Value]bool{}
-	check := xxhash.New()
+	check, coded := xxhash.New(), false
 	in := io.TeeReader(durable.Until(l.ctx, f), check)
 	res, err := engine.File(nil, in, redact.Source{Name: e.Name, Place: func(v redact.Value, offset int64) {
-		if !once[v] {
+		if coded = coded || offset < 0; !once[v] && offset >= 0 {
 			once[v] = true
 			seen = append(seen, sighting{v, offset})
 		}
@@ -177,7 +178,7 @@ func (l *arrivals) learn(engine *redact.Engine, file string, e round.Entry) (got
 	}
 	got = arrived{System: e.System, Name: e.Name, SHA256: e.SHA256, Check: hex.EncodeToString(check.Sum(nil)), Rules: l.digest,
 		Form: res.Form, Places: []places{}}
-	return got, seen, err == nil && res.Form == redact.Plain && len(seen) <= maxPlaces
+	return got, seen, err == nil && res.Form == redact.Plain && !coded && len(seen) <= maxPlaces
 }
 
 // maxPlaces bounds how many different values of one file are kept, and of how many of a round it is known that they are.

@@ -237,8 +237,8 @@ func (e *Engine) count(b []byte, f *finding) {
 	case e.learned == nil:
 	case f.original != "": // as it reads: it may be written in escapes here, and stands nowhere then
 		place := e.place
-		if f.original != string(b[f.start:f.end]) {
-			e.place = nil
+		if place != nil && f.original != string(b[f.start:f.end]) {
+			e.place = func(v alias.Value, _ int64) { place(v, -1) }
 		}
 		e.learn(f, []byte(f.original))
 		e.place = place

@@ -357,12 +357,13 @@ const (
 
 // Source says what is known of a file besides its content.
 type Source struct {
-	Name    string                            // its path; some forms are told by it
-	Unread  bool                              // what cannot be read goes along unread, on the engineer's word
-	Sampler func(Sample)                      // is given some findings, for a person to look at; may be nil
-	Tally   func(Told)                        // is given every finding in what can be read; may be nil
-	Place   func(v alias.Value, offset int64) // is told where each learned value stands in a plain text; may be nil
-	Within  func(t time.Time) bool            // packets of other times are left out; nil keeps all
-	Opaque  bool                              // an earlier reading found that it is no text, whatever it begins with
-	Once    bool                              // nobody read it before: whether it is text is seen only at its end
+	Name    string       // its path; some forms are told by it
+	Unread  bool         // what cannot be read goes along unread, on the engineer's word
+	Sampler func(Sample) // is given some findings, for a person to look at; may be nil
+	Tally   func(Told)   // is given every finding in what can be read; may be nil
+	// Place is told where each learned value stands in a plain text, -1 where it is written otherwise there; may be nil.
+	Place  func(v alias.Value, offset int64)
+	Within func(t time.Time) bool // packets of other times are left out; nil keeps all
+	Opaque bool                   // an earlier reading found that it is no text, whatever it begins with
+	Once   bool                   // nobody read it before: whether it is text is seen only at its end
 }

@@ -157,8 +157,8 @@ func (e *Engine) tellPacked(b []byte, f *finding) {
 		in := e.packedEngine()
 		p, plain := openPacked(bytes.TrimRight(b[f.start:f.end], "="), e.texts.packedGrowth())
 		in.learned = e.learned
-		if place, begun := e.place, e.mark+e.base+int64(f.start); place != nil && e.opener.Member() == "" {
-			in.place = func(v alias.Value, _ int64) { place(v, begun) }
+		if place := e.place; place != nil && e.opener.Member() == "" {
+			in.place = func(v alias.Value, _ int64) { place(v, -1) }
 		}
 		if e.tally != nil {
 			in.tally = func(t Told) {

@@ -20,7 +20,7 @@ func expression(t []byte) bool {
 			return true
 		}
 	}
-	return member(t) || namesFile(t) || call(t)
+	return member(t) || call(t)
 }
 
 // call reports whether a text begins with the call of something whose name has several parts, or with one that is given a variable.
@@ -51,9 +51,15 @@ func member(t []byte) bool {
 	return true
 }
 
-// fileEndings are those of texts, programs and keys, which no password ends in.
+// fileEndings are those of texts, programs and keys.
 var fileEndings = chars.WordSet("txt asc gpg c h cc cpp go py pl pm rb js ts java sh pem crt cer csr keytab json yaml yml toml ini conf " +
 	"xml html md log")
+
+// ofPassword reports whether the key of a value is one for a password: what people choose may end as the name of a file does.
+func (p *Place) ofPassword() bool {
+	key := bytes.ToLower(p.key())
+	return bytes.Contains(key, []byte("pass")) || bytes.Contains(key, []byte("pwd")) || bytes.HasSuffix(key, []byte("pin"))
+}
 
 // namesFile reports whether a text is the name of a file, with or without its path.
 func namesFile(t []byte) bool {

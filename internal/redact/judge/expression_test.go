@@ -15,6 +15,13 @@ func TestExpressions(t *testing.T) {
 		"brass-Kelp-71!": false, "Anchor.Chain": false, "trueNorth,7": false, "len": false, "x.y_7z": false, "Sheet(Bend)": false,
 		"Wharf7.go!": false, "a.txt": false, "Brine7.c": false, "kelp_7.Q": false, "tide_pool.": false, "Kelp(7": false, "tide(pool)": false, "+Kelp": false,
 	} {
-		require.Equal(t, want, expression([]byte(text)), text)
+		require.Equal(t, want, expression([]byte(text)) || namesFile([]byte(text)), text)
+	}
+}
+
+func TestPasswordsMayLookLikeFiles(t *testing.T) {
+	for before, want := range map[string]bool{"password: ": true, "db.PASS=": true, "passphrase = \"": true, "private_key = ": false, "token=": false} {
+		p := Place{Before: []byte(before), Text: []byte("kelp7.sh"), After: []byte("\"")}
+		require.Equal(t, want, p.Secret(), before)
 	}
 }
