@@ -1,7 +1,6 @@
 package redact
 
 import (
-	"bytes"
 	"regexp"
 	"time"
 
@@ -298,24 +297,6 @@ type Hits struct {
 	Rule   string
 	Member string
 	Unread bool
-}
-
-// bareJSON says whether a span is the bare value of a quoted key or behind another text of a list, as numbers are in JSON: what stands
-// there instead must be quoted, or the document breaks.
-func bareJSON(b []byte, start, end int) bool {
-	i := start
-	for i > 0 && start-i < 16 && (b[i-1] == ' ' || b[i-1] == '\t') {
-		i--
-	}
-	if i == 0 || b[i-1] != ':' && (b[i-1] != ',' || !find.IsJSONNumber(b[start:end])) {
-		return false
-	}
-	before := bytes.TrimRight(b[max(0, i-17):i-1], " \t")
-	if !bytes.HasSuffix(before, []byte(`"`)) || find.QuoteDepth(before, len(before)-1, 0) > 0 {
-		return false
-	}
-	after := bytes.TrimLeft(b[end:min(len(b), end+16)], " \t\r") // the next line may be in the next block
-	return len(after) == 0 || after[0] == ',' || after[0] == '}' || after[0] == ']' || after[0] == '\n'
 }
 
 // maxCells bounds how many columns of a table are looked at.
