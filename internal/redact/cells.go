@@ -162,12 +162,14 @@ func kindsOfHeads(names [][]byte) (kinds []cellKind, telling bool) {
 			kinds[i] = cellWeak
 		case kind&find.KeyPart != 0:
 			kinds[i] = cellName
-		case chars.IsOneOf(plain, "birth", "born"):
+		case chars.IsOneOf(plain, "birth", "born", "document", "documentno", "docno", "plate", "vehicleplate", "registration", "ticketno"):
 			kinds[i] = cellDocument
 		}
 	}
 	for i, k := range kinds {
 		switch {
+		case k == cellDocument && !people && chars.IsOneOf(names[i], "document", "registration"):
+			kinds[i] = cellOther
 		case k == cellName && !people:
 			kinds[i] = cellOther
 		case k == cellName && chars.IsOneOf(names[i], "given", "first", "last", "family"): // one word of a name
@@ -277,6 +279,9 @@ func unquotedCell(line []byte, from, to int, open, began bool) (int, int) {
 
 // row calls found for each cell in the row at a place that must not leave; it gives whether the row fits.
 func (t *cellTable) row(b []byte, at int, found func(start, end int, kind cellKind)) bool {
+	if t.sep == atOffsets {
+		return t.offsetRow(b, at, found)
+	}
 	line := chars.LineFrom(b, at)
 	if t.ruled {
 		t.ruled = false
@@ -340,14 +345,30 @@ func (k cellKind) takes(v []byte) bool {
 	case cellName:
 		return find.LooksPersonal(v) && find.IsPerson(v)
 	case cellUser:
-		return find.IsPerson(v) && bytes.IndexByte(v, '@') < 0
+		return find.IsPerson(v) && bytes.IndexByte(v, '@') < 0 || find.IsTravelName(v)
 	case cellDocument:
-		return find.IsDocumentNumber(v)
+		return find.IsDocumentNumber(v) || find.IsShortDate(v) || isPlate(v)
 	case cellPhone:
 		digits := len(chars.OnlyDigits(string(v)))
 		return find.IsPhoneLike(v) && digits >= 6 && digits <= 15
 	}
 	return false
+}
+
+// isPlate says whether a cell holds the plate of a vehicle: letters and digits, in groups.
+func isPlate(v []byte) bool {
+	letters, digits := 0, 0
+	for _, c := range v {
+		switch {
+		case chars.IsUpper(c):
+			letters++
+		case chars.IsDigit(c):
+			digits++
+		case c != ' ' && c != '-':
+			return false
+		}
+	}
+	return letters > 0 && letters < 5 && digits > 1 && digits < 6
 }
 
 // holdsAlias says whether a text holds a placeholder, or an alias that is a word.

@@ -9,7 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"envask/internal/redact/envelope"
-	"envask/internal/redact/lexicon"
+	"envask/internal/redact/find"
 	"envask/internal/redact/mutate"
 	"envask/internal/redact/phrase"
 )
@@ -78,10 +78,13 @@ one. Besides these rows there are keys of other languages and of single programs
 | words | announce | such as | but not |
 |---|---|---|---|
 `)
-	for _, k := range lexicon.Keys {
+	for _, k := range find.KeyRows {
 		what := "a secret"
-		if k.Class == lexicon.Person {
+		switch k.Kind {
+		case find.KeyUser:
 			what = "a person"
+		case find.KeyPart:
+			what = "a person, if it looks like one"
 		}
 		fmt.Fprintf(&b, "| %s | %s | %s | %s |\n", k.Words, what, tick(strings.Join(k.Yes, ", ")), tick(strings.Join(k.No, ", ")))
 	}

@@ -9,7 +9,6 @@ import (
 	"envask/internal/redact/fact"
 	"envask/internal/redact/find"
 	"envask/internal/redact/judge"
-	"envask/internal/redact/lexicon"
 )
 
 // What documents say by their structure: a value below its key, one that stands beside its name, or within a block of that name. The
@@ -64,6 +63,16 @@ var (
 	valueKeys = chars.WordSet("value val content contents text data string default dd td current plain body constant")
 )
 
+// factClass is what a key of a document is about.
+type factClass uint8
+
+const (
+	aboutNothing factClass = iota
+	aboutSecret
+	aboutPerson
+	aboutNamed // a person, or a thing, as the value looks
+)
+
 // containers hold nothing but secrets, whatever each is called.
 var containers = chars.WordSet("secrets tokens passwords credentials api_tokens apikeys api_keys " +
 	"github-oauth gitlab-oauth gitlab-token bitbucket-oauth")
@@ -86,14 +95,9 @@ func (e *Engine) keyFactOf(key []byte) keyFact {
 		return f
 	}
 	last := lastPart(key)
-	f := keyFact{class: lexicon.KeyClass(key, judge.Parts), name: nameKeys.Has(last),
-		value: last == "value" || valueKeys.Has(last) && len(last) == len(key)}
-	if f.class == lexicon.None && !f.name && !f.value {
+	f := keyFact{class: classOfKey(key), name: nameKeys.Has(last), value: last == "value" || valueKeys.Has(last) && len(last) == len(key)}
+	if f.class == aboutNothing && !f.name && !f.value {
 		switch kind := find.KindOf(key); {
-		case kind&find.KeySecret != 0:
-			f.class = lexicon.Secret
-		case kind&find.KeyUser != 0:
-			f.class = lexicon.Person
 		case kind&find.KeyWeak != 0:
 			f.weak = true
 		case kind&find.KeyPhone != 0:
@@ -111,16 +115,29 @@ func (e *Engine) keyFactOf(key []byte) keyFact {
 	return f
 }
 
+// classOfKey gives what a key announces by itself.
+func classOfKey(key []byte) factClass {
+	switch kind := find.KindOf(key); {
+	case kind&find.KeySecret != 0:
+		return aboutSecret
+	case kind&find.KeyUser != 0:
+		return aboutPerson
+	case kind&find.KeyPart != 0:
+		return aboutNamed
+	}
+	return aboutNothing
+}
+
 // classOf gives the class that the key of a member tells, or else what stands beside it.
-func (e *Engine) classOf(text []byte, o *fact.Object, i int, key keyFact) lexicon.Class {
+func (e *Engine) classOf(text []byte, o *fact.Object, i int, key keyFact) factClass {
 	m := o.Members[i]
 	switch {
-	case key.class != lexicon.None && !beside(text, m):
+	case key.class != aboutNothing && !beside(text, m):
 		return key.class
-	case key.class == lexicon.None && (m.Key.Empty() || key.value):
+	case key.class == aboutNothing && (m.Key.Empty() || key.value):
 		return e.classBeside(text, o, i)
 	}
-	return lexicon.None
+	return aboutNothing
 }
 
 // factsOf looks at the members of one object.
@@ -135,27 +152,31 @@ func (e *Engine) factsOf(b []byte, start, from int, o *fact.Object) {
 		}
 		key := e.keyFactOf(m.Key.Of(text))
 		class := e.classOf(text, o, i, key)
-		if class == lexicon.None && (sealed || contained && find.Shaped(string(m.Value.Of(text)))) {
-			class = lexicon.Secret
+		if class == aboutNothing && (sealed || contained && find.Shaped(string(m.Value.Of(text)))) {
+			class = aboutSecret
 		}
 		v := m.Value.Of(text)
-		if class == lexicon.None && i == account && find.IsPerson(v) && find.IsLoginWord(v) {
+		if class == aboutNothing && i == account && find.IsPerson(v) && find.IsLoginWord(v) {
 			e.add(b, from, start+m.Value.Start, start+m.Value.End, logUserRule)
 		}
 		switch {
-		case class != lexicon.None || beside(text, m):
+		case class != aboutNothing || beside(text, m):
 		case key.weak && find.LooksRandom(v):
-			class = lexicon.Secret
+			class = aboutSecret
 		case key.phone && chars.OnlyDigits(string(v)) != "" && len(chars.OnlyDigits(string(v))) >= minPhone:
 			e.add(b, from, start+m.Value.Start, start+m.Value.End, phoneRule)
 		case key.paper && find.IsDocumentNumber(v):
 			e.add(b, from, start+m.Value.Start, start+m.Value.End, documentRule)
 		}
 		switch class {
-		case lexicon.Secret:
+		case aboutSecret:
 			e.addFact(b, start, m, keyedSecretRule)
-		case lexicon.Person:
-			if find.IsPerson(m.Value.Of(text)) {
+		case aboutPerson:
+			if find.IsPerson(v) {
+				e.addFact(b, start, m, userRule)
+			}
+		case aboutNamed:
+			if find.LooksPersonal(v) && find.IsPerson(v) {
 				e.addFact(b, start, m, userRule)
 			}
 		}
@@ -208,7 +229,7 @@ func beside(text []byte, m fact.Member) bool {
 }
 
 // classBeside gives what a value is about whose own key says nothing: by the name that stands beside it, or by what it stands in.
-func (e *Engine) classBeside(text []byte, o *fact.Object, i int) lexicon.Class {
+func (e *Engine) classBeside(text []byte, o *fact.Object, i int) factClass {
 	self := o.Members[i]
 	for k, m := range o.Members {
 		if k == i || m.Key.Empty() || !e.keyFactOf(m.Key.Of(text)).name {
@@ -217,14 +238,14 @@ func (e *Engine) classBeside(text []byte, o *fact.Object, i int) lexicon.Class {
 		if same := bytes.EqualFold(m.Key.Of(text), self.Key.Of(text)); same && (k+1 != i || len(o.Members) != 2) {
 			continue // cells of a row: the name and its value alone
 		}
-		if class := lexicon.KeyClass(bytes.TrimRight(m.Value.Of(text), ":"), judge.Parts); class != lexicon.None {
+		if class := classOfKey(bytes.TrimRight(m.Value.Of(text), ":")); class != aboutNothing {
 			return class
 		}
 	}
 	if n := len(o.Path); n > 0 && len(o.Members) <= 8 && !self.Key.Empty() {
 		return e.keyFactOf(o.Path[n-1].Of(text)).class
 	}
-	return lexicon.None
+	return aboutNothing
 }
 
 // addFact adds a value that its place gives away, if it can be what that says, and nothing of it was found already.

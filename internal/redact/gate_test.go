@@ -86,3 +86,12 @@ func FuzzGate(f *testing.F) {
 		portable(t, func() { require.Equal(t, all, gated(t, text, Config{}), "without vectors") })
 	})
 }
+
+// Words that end with a dot are looked at where they are titles alone: a phrase with another one would be missed in long texts.
+func TestDottedAnchorsAreTitles(t *testing.T) {
+	for w := range phraseTable().Anchors() {
+		if title, ok := strings.CutSuffix(w, "."); ok {
+			require.Contains(t, find.DottedTitles, title)
+		}
+	}
+}

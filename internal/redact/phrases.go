@@ -93,11 +93,11 @@ func fitsName(b, v []byte, f phrase.Found) bool {
 	if !find.IsPerson(v) {
 		return false
 	}
+	if f.Start > 0 && b[f.Start-1] == '(' && bytes.HasPrefix(b[f.End:], []byte(") [")) { // how a host calls itself, before its address
+		return false
+	}
 	switch f.Slot {
 	case phrase.User:
-		if f.Start > 0 && b[f.Start-1] == '(' && bytes.HasPrefix(b[f.End:], []byte(") [")) { // how a host calls itself, before its address
-			return false
-		}
 		return (find.IsLoginWord(v) || find.IsServiceAccount(v)) && chars.NameAt(b, f.Start) == f.End
 	case phrase.QuotedUser:
 		return f.Quoted && !find.NoUserNames.HasBytes(bytes.ToLower(v))
@@ -302,7 +302,7 @@ var (
 		"user:\n|554=\n'digest,'\n-pbkdf2-\n"+
 		" worker[\nAuthInfo:\nuser_\n[~\nWHO: \n true \n"+
 		"ssh:notty\nwhoami\n ? \n pts/\n\"auth\"\nS-1-5-21-\nauth: \n<l2tp-\n<pppoe-\n<pptp-\n<sstp-\n<ovpn-\n main[\n @ \n"+
-		"@cqlsh>\n@   \n,user\n,admin\n<|||>\n<<<\n MD5 \n SHA1 \n SHA256 \n M \n:om\n OBF:\n CRYPT:\nMD5:\n = ENC(\n => "), []byte("\n"))
+		"@cqlsh>\n@   \n,user\n,admin\n<|||>\n<<<\n MD5 \n SHA1 \n SHA256 \n M \n:om\n OBF:\n CRYPT:\n realm:\nMD5:\n = ENC(\n => "), []byte("\n"))
 )
 
 // worthLine reports whether a whole line may be one of those of the table. Most are told by a sign in their last words.
@@ -316,6 +316,10 @@ func worthLine(line []byte) bool {
 		}
 	}
 	last := bytes.TrimRight(line, "\r\n")
+	if n := bytes.IndexAny(line, " \t"); n > 0 && bytes.IndexByte(line[:n], '.') > 0 && bytes.Count(line[n:], []byte(":")) == 1 &&
+		len(bytes.Fields(line[n:])) == 1 { // HOST NAME:SECRET
+		return true
+	}
 	if bytes.Count(line, []byte(":")) == 4 && bytes.IndexByte(last, ' ') < 0 {
 		return true
 	}

@@ -8,7 +8,6 @@ import (
 	"envask/internal/redact/find"
 	"envask/internal/redact/form"
 	"envask/internal/redact/learn"
-	"envask/internal/redact/lexicon"
 	"envask/internal/redact/scan"
 )
 
@@ -102,7 +101,7 @@ type Options struct {
 
 // keyFact is what a key says by itself; documents have few keys, and many of each.
 type keyFact struct {
-	class lexicon.Class
+	class factClass
 	name  bool // it stands over the name of something whose value stands beside it
 	value bool // it stands over that value
 	weak  bool // its value is a secret if it looks random
@@ -269,10 +268,12 @@ type findInText struct {
 
 // cellTable is what the rows of a table hold.
 type cellTable struct {
-	sep   byte // 0 is no table
+	sep   byte // 0 is no table, 1 is one whose columns begin at offsets
 	ruled bool // a rule must come first: only then there is a table
 	cells int
 	kinds [maxCells]cellKind
+	// Where the columns begin in their lines.
+	offsets []int
 	// The line before ended within the quotes of a cell; lines says how many did in a row.
 	within int
 	quoted bool

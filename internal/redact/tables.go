@@ -16,7 +16,7 @@ var mayHead = *chars.BytesOf(" @" + cellSeps)
 func (e *Engine) noteHead(b []byte, at, from int) {
 	switch b[at] {
 	case ' ':
-		if endsHead(b, at) || bytes.HasSuffix(b[:at], []byte(" "+webLogUser)) {
+		if endsHead(b, at) || endsTellingHead(b, at) || bytes.HasSuffix(b[:at], []byte(" "+webLogUser)) {
 			e.heads = append(e.heads, at)
 		}
 	case '@':
@@ -54,7 +54,7 @@ func (e *Engine) endsCellHead(b []byte, at int) bool {
 		end--
 	}
 	start := find.KeyBegin(b, end)
-	return find.KindOf(b[start:end])&(find.KeySecret|find.KeyUser|find.KeyPhone|find.KeyDocument) != 0
+	return find.KindOf(b[start:end])&tellingHead != 0
 }
 
 // findTables finds what stands in the rows from a place on, of the table that is open and of those whose heads were seen.
@@ -100,6 +100,8 @@ func (e *Engine) findTables(b []byte, from int) {
 				t.column = headAt(b, head)
 			}
 			if cells, ok := cellsHead(b, head); ok && !t.column.open {
+				t.cells = cells
+			} else if cells, ok := offsetsHead(b, head); ok && b[head] == ' ' && !t.column.open {
 				t.cells = cells
 			}
 			if t.open() {

@@ -72,6 +72,9 @@ func LastWord(raw []byte) string {
 		if upper && start > 0 && raw[start-1] >= 'a' && raw[start-1] <= 'z' {
 			break // camelCase
 		}
+		if upper && start > 1 && start+1 < end && raw[start+1] >= 'a' && raw[start-1] >= 'A' && raw[start-1] <= 'Z' {
+			break // DBPass
+		}
 	}
 	return strings.ToLower(string(raw[start:end]))
 }

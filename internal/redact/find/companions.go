@@ -11,10 +11,10 @@ import (
 
 // accountWords are words before the name of an account, where a secret stands in the same line or block.
 var accountWords = chars.WordSet(`user username user-name userid user-id login loginname account accountname uid usr user-or-group-name
-	benutzer utilisateur usuario utilizador gebruiker`)
+	benutzer utilisateur usuario utilizador gebruiker identity eap_id authid`)
 
 // firstOfAccount are the letters that these words begin with.
-var firstOfAccount = *chars.BytesOf("uUlLaAbBgGn")
+var firstOfAccount = *chars.BytesOf("uUlLaAbBgGneEiI")
 
 // fillers may stand between such a word and the name.
 var fillers = chars.WordSet("name is was admin root operator user")

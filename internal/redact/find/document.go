@@ -8,7 +8,7 @@ import (
 
 // Limits of the numbers of documents, in bytes and digits.
 const (
-	minDocument       = 6
+	minDocument       = 5
 	maxDocument       = 24
 	minDocumentDigits = 5
 )

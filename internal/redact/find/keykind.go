@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"maps"
 	"slices"
+	"strings"
 	"sync"
 
 	"envask/internal/redact/chars"
@@ -132,20 +133,6 @@ func KindOfTwo(both, second []byte) KeyKind {
 	return 0
 }
 
-// tellingElsewhere are telling keys in other scripts.
-var tellingElsewhere = [][]byte{[]byte("пароль"), []byte("Пароль"), []byte("ПАРОЛЬ"), []byte("кодовое слово"), []byte("κωδικός"),
-	[]byte("密码"), []byte("密碼"), []byte("口令"),
-	[]byte("パスワード"), []byte("비밀번호"), []byte("şifre"), []byte("Şifre"), []byte("hasło"), []byte("Hasło"), []byte("jelszó"), []byte("Jelszó")}
-
-func tellsElsewhere(key []byte) bool {
-	for _, t := range tellingElsewhere {
-		if bytes.HasSuffix(key, t) {
-			return true
-		}
-	}
-	return false
-}
-
 // kindOfLetter gives the kind of a key of one letter: the private parts of JSON web keys (RFC 7517).
 func kindOfLetter(raw []byte) KeyKind {
 	if len(raw) == 1 && (raw[0] == 'd' || raw[0] == 'k') {
@@ -162,8 +149,10 @@ func KindOf(raw []byte) KeyKind {
 	if len(raw) > 4 && raw[0] == '-' && raw[1] == 'D' { // -Dkey=value, as runtimes take it
 		raw = raw[2:]
 	}
-	if !chars.IsAscii(raw) && tellsElsewhere(raw) {
-		return KeySecret
+	if !chars.IsAscii(raw) {
+		if kind := kindElsewhere(raw); kind != 0 {
+			return kind
+		}
 	}
 	var buf [chars.MaxKey]byte
 	key := PlainKey(&buf, raw)
@@ -184,7 +173,7 @@ func KindOf(raw []byte) KeyKind {
 	}
 	if len(key) >= 2 && lastTwo.Get().Has(key[len(key)-2], key[len(key)-1]) {
 		last := chars.LastWord(raw)
-		if tellingLast.Has(last) || tellingLast.HasBytes(key) || entries.Has(last) && isShortPassword(key, last) {
+		if tellingLast.Has(last) && !otherPasses.HasBytes(key) || tellingLast.HasBytes(key) || entries.Has(last) && isShortPassword(key, last) || isCompoundPass(last) {
 			kind |= KeySecret
 		} else if weaklyTelling.Has(last) && !namesOpenly(key, last) {
 			kind |= KeyWeak
@@ -230,6 +219,15 @@ func isShortPassword(key []byte, last string) bool {
 	return chars.IsOneOf(key[:len(key)-len(last)], "pw", "pwd", "pass", "passwd")
 }
 
+// otherPasses are words that end in pass and mean no password.
+var otherPasses = chars.WordSet(`bypass compass trespass surpass overpass underpass encompass outpass onepass firstpass twopass multipass lowpass
+	highpass bandpass allpass renderpass subpass boardingpass buspass daypass seasonpass byepass impass pypass`)
+
+// isCompoundPass says whether the last word of a key is a compound whose end is the short word for a password: controlpass.
+func isCompoundPass(last string) bool {
+	return len(last) > len("pass")+1 && strings.HasSuffix(last, "pass") && !otherPasses.Has(last)
+}
+
 // namesUser says whether a key ends like those of users: session_user, dbUserName.
 func namesUser(key []byte, last string) bool {
 	if last == "id" {
@@ -263,7 +261,7 @@ var harmlessEnds = chars.Late[chars.GramSet]{Build: func() *chars.GramSet {
 
 // asking are verbs that begin keys which say what is done about secrets: requirePassword, allowEmptyPassword.
 // Not enable: behind enable_password stands one.
-var asking = []string{"require", "allow", "disable", "show", "hide"}
+var asking = []string{"require", "allow", "disable", "show", "hide", "nopass"}
 
 // IsHarmless says whether a key speaks about a secret without holding it.
 func IsHarmless(key []byte) bool {

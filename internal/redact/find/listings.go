@@ -133,6 +133,9 @@ func groupOfListing(b []byte, at int) (int, int, bool) {
 
 // userInParentheses finds the name in uid=1001(NAME).
 func userInParentheses(b []byte, at int) (int, int, bool) {
+	if start, end, ok := userOfCall(b, at); ok {
+		return start, end, true
+	}
 	digits := at
 	for digits > 0 && chars.IsDigit(b[digits-1]) {
 		digits--
@@ -146,6 +149,19 @@ func userInParentheses(b []byte, at int) (int, int, bool) {
 	}
 	end := chars.NameAt(b, at+1)
 	return at + 1, end, end < len(b) && b[end] == ')'
+}
+
+// userOfCall finds the name that a call is given as its only argument, where its name says so: setUsername("NAME"), CLNTUSER('NAME').
+func userOfCall(b []byte, at int) (int, int, bool) {
+	if at+3 >= len(b) || b[at+1] != '"' && b[at+1] != '\'' {
+		return 0, 0, false
+	}
+	start := at
+	for start > 0 && at-start < chars.MaxKey && chars.IsWord(b[start-1]) {
+		start--
+	}
+	end := chars.NameAt(b, at+2)
+	return at + 2, end, end+1 < len(b) && b[end] == b[at+1] && b[end+1] == ')' && at-start > 3 && KindOf(b[start:at])&KeyUser != 0
 }
 
 // userBeforeCron finds the name in (NAME) CMD (…) and su's (to root) NAME on.

@@ -78,11 +78,11 @@ func userOfDelivery(b []byte, at int) (int, int, bool) {
 }
 
 // DottedTitles are those that end with a dot.
-var DottedTitles = []string{"mr", "mrs", "ms", "dr", "hr", "prof", "tel"}
+var DottedTitles = []string{"mr", "mrs", "ms", "dr", "hr", "prof", "tel", "m", "sr", "sra", "sig", "mevr", "dhr", "rev", "ing"}
 
 // IsTitled says whether one of the titles that end with a dot stands before a place.
 func IsTitled(b []byte, at int) bool {
-	if at < 3 || b[at-1] != '.' {
+	if at < 2 || b[at-1] != '.' {
 		return false
 	}
 	start := at - 1
@@ -92,7 +92,7 @@ func IsTitled(b []byte, at int) bool {
 	if chars.IsOneOf(b[start:at-1], "tel") {
 		return true
 	}
-	if !chars.IsUpper(b[start]) || !chars.IsLower(b[start+1]) || start > 0 && chars.IsKeyByte(b[start-1]) {
+	if !chars.IsUpper(b[start]) || at-start > 2 && !chars.IsLower(b[start+1]) || start > 0 && chars.IsKeyByte(b[start-1]) {
 		return false
 	}
 	if chars.IsOneOf(b[start:at-1], "ms") { // also a plural

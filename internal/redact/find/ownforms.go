@@ -107,10 +107,10 @@ func BothOf(text []byte, learn func(value []byte, at int)) bool {
 // pairCalls are the ends of the names of calls and options that take a name and a secret.
 var pairCalls = []string{"auth", "authenticate", "login", "logon", "networkcredential", "credential", "credentials", "pscredential",
 	"passwordauthentication", "usernamepassword", "usernamepasswordcredentials", "basicauth",
-	"httpbasicauth", "setbasicauth", "basiccredentials", "authorization", "connect", "basic"}
+	"httpbasicauth", "usernamepasswordauthenticationtoken", "setbasicauth", "basiccredentials", "authorization", "connect", "basic"}
 
 // tripleCalls take the name of a database or server before these.
-var tripleCalls = []string{"PDO", "mysqli", "mysqliconnect", "mysqlconnect", "getconnection", "odbcconnect", "db2connect", "openconnection"}
+var tripleCalls = []string{"PDO", "mysqli", "mysqliconnect", "mysqlconnect", "getconnection", "odbcconnect", "db2connect", "openconnection", "ftp", "ftptls"}
 
 // handleCalls take a handle before these: ftp_login($conn, 'svc', '…').
 var handleCalls = []string{"ftplogin", "ldapbind", "ssh2authpassword"}

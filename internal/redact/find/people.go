@@ -154,7 +154,7 @@ func LogUser(b []byte, at, free int) (start, end int, ok bool) {
 	case '/':
 		start, end, ok = firstOf(b, at, userOfResource, userOfTerminal, nameOnPass)
 	case ':':
-		start, end, ok = firstOf(b, at, userOfPasswd, userOfProcess, userBehindSign)
+		start, end, ok = firstOf(b, at, userOfPasswd, userOfProcess, userBehindSign, speaker)
 	case '-':
 		start, end, ok = userOfArrow(b, at)
 	case '?':

@@ -114,7 +114,7 @@ func shortMACWord(text []byte) bool {
 }
 
 // hashSchemes are the names that a password hash begins with, between its first two dollar signs (crypt(5), PHC strings).
-var hashSchemes = [][]byte{[]byte("1$"), []byte("5$"), []byte("6$"),
+var hashSchemes = [][]byte{[]byte("1$"), []byte("5$"), []byte("6$"), []byte("h$"), []byte("c$"),
 	[]byte("7$"), []byte("y$"), []byte("gy$"), []byte("2a$"), []byte("2b$"), []byte("2x$"), []byte("2y$"), []byte("apr1$"),
 	[]byte("argon2i$"), []byte("argon2d$"), []byte("argon2id$"),
 	[]byte("scrypt$"), []byte("pbkdf2-sha256$"), []byte("pbkdf2-sha512$"), []byte("md5$"), []byte("sha1$")}

@@ -33,7 +33,7 @@ var tellingGrams = chars.Late[chars.GramSet]{Build: func() *chars.GramSet {
 
 // tellingLast lists last words of keys that say so, but mean something else within a longer word.
 var tellingLast = chars.WordSet(`
-	pass pin psk otp auth jsessionid phpsessid pw totp hotp cpin cvv cvc puk bindpw rootpw requirepass masterauth mdp clave
+	pass pin vmpin psk otp auth jsessionid phpsessid pw totp hotp cpin cvv cvc puk bindpw rootpw requirepass masterauth mdp clave
 	smscode passw psw pswd passwrd pasword dbpass userpass mypass sqlpass ftppass mailpass smtppass adminpass rootpass authpass
 	privpass bindpass webpass wifipass loginpass sshpass vncpass ldappass snmppass radiuspass ipmipass certpass zippass sudopass
 	becomepass vpnpass tkn`)
@@ -86,7 +86,8 @@ var tellingUser = chars.WordSet(`
 	ruser dbusr remoteuser xremoteuser xforwardeduser sudouser authuser targetusername subjectusername uid cardholder cardholdername
 	recipient recipientname familyname
 	vorname nachname apellido apellidos prenom cognome sobrenome apelido fornavn etternavn fornamn efternamn voornaam achternaam
-	benutzer benutzername utilisateur usuario utilizador gebruiker committer requester approver reviewer submitter
+	setid benutzer benutzername benutzerkennung benutzerkonto anmeldename utilisateur identifiant usuario utilizador gebruiker
+	gebruikersnaam utente nomeutente brukernavn brugernavn brugerid felhasznalo utilizator eapid clntuser contactname committer requester approver reviewer submitter
 	middlename engineer technician passengerfirstname passengerlastname samaccountname effectiveuser dbuser userlogin loginuser user
 	assignedto openedby closedby lockedby changedby signedby ownedby performedby enteredby handledby submittedby acknowledgedby
 	receivedby authorizedby
@@ -131,4 +132,6 @@ var documentKeys = chars.WordSet(`passport passportno passportnr passportnum pas
 	driverlicense driverslicense driverlicence driverslicence drivinglicence drivinglicense
 	driverlicensenumber drivinglicencenumber visanumber residencepermit residencepermitnumber
 	licenseplate licenceplate numberplate platenumber
+	employeeid employeeno employeenr employeenumber personnelid personnelno personnelnumber personalnummer personalnr
+	staffid staffno staffnumber badge badgeid badgeno badgenumber crewnumber crewno
 	dob dateofbirth birthdate birthday birthdt geburtsdatum fechanacimiento datenaissance`)

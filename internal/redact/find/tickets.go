@@ -43,3 +43,23 @@ func nameOnPass(b []byte, at int) (int, int, bool) {
 	}
 	return start, start + len(bytes.TrimRight(b[start:behind], " ")), true
 }
+
+// titles end the names of travellers.
+var titles = chars.WordSet("mr mrs ms miss dr mstr chd inf")
+
+// IsTravelName says whether a text is a name as lists of travellers have it: SURNAME/GIVEN MR.
+func IsTravelName(v []byte) bool {
+	surname, given, ok := bytes.Cut(v, []byte("/"))
+	if n := bytes.LastIndexByte(given, ' '); n > 0 && titles.HasBytes(bytes.ToLower(given[n+1:])) {
+		given = given[:n]
+	}
+	if !ok || len(surname) < 2 || len(given) < 2 || !chars.IsUpper(surname[0]) || !chars.IsUpper(given[0]) {
+		return false
+	}
+	for _, c := range append(append([]byte{}, surname...), given...) {
+		if !chars.IsWord(c) && c != ' ' && c != '-' && c != '\'' && c < 0x80 || chars.IsDigit(c) {
+			return false
+		}
+	}
+	return true
+}

@@ -20,7 +20,26 @@ func expression(t []byte) bool {
 			return true
 		}
 	}
-	return member(t) || call(t)
+	return member(t) || call(t) || parameter(t)
+}
+
+// verbs begin the names of commands in PowerShell.
+var verbs = chars.WordSet("add convertfrom convertto export get import invoke join new out read resolve select set start test write")
+
+// cmdlet reports whether a text is such a name: ConvertTo-SecureString.
+func cmdlet(t []byte) bool {
+	verb, noun, ok := bytes.Cut(t, []byte("-"))
+	return ok && len(verb) > 2 && len(noun) > 2 && chars.IsUpper(t[0]) && chars.IsUpper(noun[0]) && chars.IsAllLetters(noun) &&
+		verbs.HasBytes(bytes.ToLower(verb))
+}
+
+// parameter reports whether a text is the number of a parameter of a statement in SQL: $1.
+func parameter(t []byte) bool {
+	n := 1
+	for n < len(t) && chars.IsDigit(t[n]) {
+		n++
+	}
+	return t[0] == '$' && n > 1 && n < 4 && (n == len(t) || bytes.IndexByte([]byte(", );"), t[n]) >= 0)
 }
 
 // call reports whether a text begins with the call of something whose name has several parts, or with one that is given a variable.

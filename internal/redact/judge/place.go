@@ -89,7 +89,12 @@ func (p *Place) Secret() bool {
 		return !Format(t) && !(p.After[0] == '"' && t[0] == '$' && variable(t)) &&
 			(bytes.IndexByte([]byte("!*"), t[0]) >= 0 || !reference(t))
 	}
-	return !reference(t) && (!p.bareCode() || p.ofURL()) && !p.ofSentence()
+	return !reference(t) && (!p.bareCode() || p.ofURL()) && !p.ofSentence() && !p.asked()
+}
+
+// asked reports whether a plain value is the last word of a question: who has the password of gate1?
+func (p *Place) asked() bool {
+	return len(p.After) > 0 && p.After[0] == '?' && (len(p.After) == 1 || p.After[1] == ' ' || p.After[1] == '\r') && identifier(p.Text)
 }
 
 // quotedOption reports whether the value stands in quotes behind an option, as on a command line: --password 'Sheet(Bend)'.
@@ -110,7 +115,7 @@ func (p *Place) bareCode() bool {
 	t := p.Text
 	last := t[len(t)-1]
 	switch {
-	case variable(t) && (t[0] == '$' || p.program()), macro(t) && len(t) > 3 && bytes.IndexByte(t, '_') > 0:
+	case cmdlet(t) && len(p.After) > 1 && p.After[0] == ' ', variable(t) && (t[0] == '$' || p.program()), macro(t) && len(t) > 3 && bytes.IndexByte(t, '_') > 0:
 		return true
 	case identifier(t) && !mixed(t) && (p.program() || p.follows(t)), last == ']' && indexed(t) && p.program():
 		return true
@@ -135,12 +140,20 @@ func filledUp(t []byte) bool {
 // ofSentence reports whether a value without quotes is a part of a sentence, or one.
 func (p *Place) ofSentence() bool {
 	t := p.Text
+	if word, rest, more := bytes.Cut(append(append([]byte{}, t...), p.After...), []byte(", ")); more && states.HasBytes(word) &&
+		len(rest) > 0 && isLower(rest[0]) {
+		return true
+	}
 	if p.prose() && sentence(append(append([]byte{}, t...), p.After...)) || p.worded() || p.headed() || p.listed() ||
 		bytes.Contains(t, []byte("n't")) && isLower(t[0]) {
 		return true
 	}
 	return sentence(t) && !bytes.Contains(bytes.ToLower(p.key()), []byte("phrase"))
 }
+
+// states are words that say of a secret how it is, before a comma and more of the sentence.
+var states = chars.WordSet(`required optional mandatory missing expired unchanged incorrect invalid wrong accepted rejected redacted hidden
+	masked encrypted empty unset disabled enabled`)
 
 // documented reports whether the line is of the documentation of a program, and tells of a parameter: ":param user: Name of".
 func (p *Place) documented() bool {
@@ -209,7 +222,7 @@ var named = chars.WordSet("eap psk xauth mschapv2 mschap ms-chap-v2 chap pap gtc
 
 func isNamed(t []byte) bool {
 	var buf [lowerSize]byte
-	return len(t) <= 16 && named.Has(string(lowered(&buf, t)))
+	return len(t) <= 16 && named.Has(string(bytes.TrimPrefix(lowered(&buf, t), []byte("eap-"))))
 }
 
 // reference reports whether a text says where something is, or what it is in a program, and not what: a path of plain words, a pointer, a

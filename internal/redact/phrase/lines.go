@@ -5,6 +5,8 @@ var LineRows = []Phrase{
 	{`[*.*]:* {account}:{secret!} $`,
 		yes("[mail.tallow.example]:587 «itostrund»:«Flag-and-Buoy»", "[mail.tallow.example]:587 «itostrund»:«Wn4-Brine!k2»"),
 		no("[mail.tallow.example]:587 x")},
+	{`*.* {account}:{strong} $`, yes("192.0.2.25 «itostrund»:«Wn4-Brine!k2»", "mail.tallow.example\t«itostrund»:«Pier44Moor»"), no("192.0.2.25 x:y")},
+	{`{account}:* realm:{random} $`, yes("«itostrund»:gate realm:«9f1c2d3e4b5a69788796a5b4c3d2e1f0»"), no("x:gate realm:y")},
 	{`AuthInfo:* U:{account} I:{account} P:{secret!} *?`,
 		yes(`AuthInfo:mail.tallow.example "U:«itostrund»" "I:«itostrund»" "P:«Flag-and-Buoy»" "M:PLAIN"`), no("AuthInfo: x")},
 	{`AuthInfo:* U:{account} P:{secret!} *?`,

@@ -1,6 +1,7 @@
 package phrase
 
 import (
+	"slices"
 	"strings"
 	"testing"
 
@@ -60,12 +61,18 @@ func unmark(line string) (text string, values []string) {
 	}
 }
 
+// found gives what a table finds in a text, in the order of their places.
 func found(t *Table, text string) (values []string) {
 	b := []byte(text + "\n")
+	var all []Found
 	for i := 1; i < len(b); i++ {
 		if b[i] == ' ' && (chars.IsWord(b[i-1]) || b[i-1] == '.') {
-			t.At(b, i, func(f Found) { values = append(values, string(b[f.Start:f.End])) })
+			t.At(b, i, func(f Found) { all = append(all, f) })
 		}
+	}
+	slices.SortStableFunc(all, func(a, b Found) int { return a.Start - b.Start })
+	for _, f := range all {
+		values = append(values, string(b[f.Start:f.End]))
 	}
 	return values
 }
