@@ -277,6 +277,13 @@ func (e *Engine) peopleIn(b []byte, from, to int) {
 			e.findings[n].weak = true
 		}
 	})
+	secret := func(start, end int) { e.add(b, from, start, end, keyedSecretRule) }
+	account := func(start, end int) { e.addAccount(b, from, start, end) }
+	find.SecretSections(b, from, to, secret, account)
+	find.ChatAnswers(b, from, to, func(start, end int) { e.add(b, from, start, end, wordedSecretRule) })
+	if from == 0 && to == len(b) {
+		find.PairFile(b, secret, account)
+	}
 	e.notesIn(b, from, to)
 }
 
@@ -298,7 +305,7 @@ func (e *Engine) notesIn(b []byte, from, to int) {
 // lineSigns are what passwords have and hardly any other word; lineWords, what the other whole lines have of which a table knows.
 var (
 	lineSigns = *chars.BytesOf("!#$%&*^")
-	lineWords = bytes.Split([]byte("egards\n(ipv4:\n | \n -- \n +\nusername\n (\nauth-user-pass\nAUTH\nNAD+\nPID|\nN:\n"+
+	lineWords = bytes.Split([]byte("egards\n(ipv4:\n | \n -> \n\ttty\n\tvty\n\tpts/\n -- \n +\nusername\n (\nauth-user-pass\nAUTH\nNAD+\nPID|\nN:\n"+
 		"user:\n|554=\n'digest,'\n-pbkdf2-\n"+
 		" worker[\nAuthInfo:\nuser_\n[~\nWHO: \n true \n"+
 		"ssh:notty\nwhoami\n ? \n pts/\n\"auth\"\nS-1-5-21-\nauth: \n<l2tp-\n<pppoe-\n<pptp-\n<sstp-\n<ovpn-\n main[\n @ \n"+

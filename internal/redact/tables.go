@@ -76,7 +76,7 @@ func (e *Engine) findTables(b []byte, from int) {
 			}
 			at = chars.NextLine(b, at)
 		case t.cells.sep != 0:
-			if !t.cells.row(b, at, func(start, end int, kind cellKind) { name, _ := kind.rule(); e.add(b, from, start, end, name) }) {
+			if !t.cells.row(b, at, func(start, end int, kind cellKind) { e.addCell(b, from, start, end, kind) }) {
 				t = table{}
 				continue
 			}
@@ -110,6 +110,15 @@ func (e *Engine) findTables(b []byte, from int) {
 		}
 	}
 	e.rowsNext = t
+}
+
+// addCell adds what stands in a cell. The account of a service, or an everyday word, goes where it stands.
+func (e *Engine) addCell(b []byte, from, start, end int, kind cellKind) {
+	rule, _ := kind.rule()
+	n := len(e.findings)
+	if e.addJudged(b, from, start, end, rule, kind == cellUser); len(e.findings) > n && kind == cellUser {
+		e.findings[n].weak = !find.IsLoginWord(b[start:end]) && bytes.IndexByte(b[start:end], ' ') < 0
+	}
 }
 
 // webLogUser is the name of the column with names in the heads of web servers' logs, which are written anew at each start.

@@ -35,7 +35,7 @@ func GivenNames(b []byte, from, to int, person func(start, end int)) {
 		}
 		speaks := short && end < to && b[end] == ':' && at > 1 && b[at-2] == ']' // [06:12] Sorley, Maire: …
 		if chat := speaks || !short && ofChat(b[:to], at, end, first); !chat && (isCredit(chars.LineFrom(b[:to], chars.LineStart(b, at))) ||
-			!short && (first || !isNamed(b[:to], from, at, end))) {
+			!short && (first || !isNamed(b[:to], from, at, end)) && !acts(b[:to], end)) {
 			continue
 		}
 		person(at, end)
@@ -215,12 +215,22 @@ func surnameFirst(b []byte, at int) int {
 
 // deeds are what somebody does of whom a note tells by the given name.
 var deeds = chars.WordSet(`saw said says told called rang phoned restarted reported confirmed asked wants went came took found fixed changed
-	noticed replied answered mentioned checked tried unplugged pressed opened closed knows left
+	noticed replied answered mentioned wrote writes tried booked boarded arrived requested checked tried unplugged pressed opened closed knows left
 	logged swapped thinks reckons from rings calls needs`)
 
 // doesSomething says whether the word at a place is what somebody did.
 func doesSomething(b []byte, at int) bool {
 	return at+4 < len(b) && b[at] == ' ' && deeds.HasBytes(b[at+1:wordEnd(b, at+1)])
+}
+
+// acts says whether what follows a whole name tells what somebody does: … confirmed, … is inviting.
+func acts(b []byte, at int) bool {
+	for _, is := range []string{" is ", " was "} {
+		if from := at + len(is); bytes.HasPrefix(b[at:], []byte(is)) {
+			return bytes.HasSuffix(b[from:wordEnd(b, from)], []byte("ing"))
+		}
+	}
+	return doesSomething(b, at)
 }
 
 // wordEnd gives the end of a word of letters of any script.

@@ -79,7 +79,7 @@ func PartName(b []byte, at, free int) (int, int, bool) {
 	default:
 		owner = mappingAround(b, start)
 	}
-	if !chars.IsOneOf(owner, "pax", "traveller", "traveler") && KindOf(owner)&KeyUser == 0 &&
+	if !chars.IsOneOf(owner, "pax", "traveller", "traveler", "crew", "person", "people", "attendees", "guardian") && !besideContact(b, start) && KindOf(owner)&KeyUser == 0 &&
 		KindOf(bytes.TrimSuffix(owner, []byte("s")))&KeyUser == 0 {
 		return 0, 0, false
 	}
@@ -88,6 +88,28 @@ func PartName(b []byte, at, free int) (int, int, bool) {
 		return 0, 0, false
 	}
 	return k.person(b)
+}
+
+// contactKeys are keys of objects that are people.
+var contactKeys = [][]byte{[]byte(`"email"`), []byte(`"mobile"`), []byte(`"phone"`), []byte(`"birthday"`), []byte(`"dob"`), []byte(`"birthdate"`)}
+
+// besideContact reports whether a key of JSON for a part of a name stands in an object that is a person by its other keys.
+func besideContact(b []byte, start int) bool {
+	key := b[start:min(len(b), start+8)]
+	if start == 0 || b[start-1] != '"' || !(bytes.HasPrefix(key, []byte("first\"")) || bytes.HasPrefix(key, []byte("last\"")) ||
+		bytes.HasPrefix(key, []byte("given\"")) || bytes.HasPrefix(key, []byte("family\""))) {
+		return false
+	}
+	object := b[start:min(len(b), start+chars.MaxPair)]
+	if n := bytes.IndexAny(object, "{}"); n >= 0 {
+		object = object[:n]
+	}
+	for _, k := range contactKeys {
+		if bytes.Contains(object, k) {
+			return true
+		}
+	}
+	return false
 }
 
 // besideSecret reports whether a line of settings without brackets sets a secret behind a place: add name=itostrund password=….
@@ -197,7 +219,8 @@ func InternationalPhone(b []byte, at, free int) (int, int, bool) {
 	if groups == 1 && digits >= 11 && end-at == digits+1 && standsAlone(b, at) && goesOn(b, end) && isNumberOfCountry(b[at+1:end]) {
 		return at, end, true // E.164
 	}
-	quoted := groups == 1 && digits >= 10 && isQuotedPhone(b, at, end)
+	enclosed := at > 0 && b[at-1] == '(' && end < len(b) && b[end] == ')'
+	quoted := groups == 1 && digits >= 10 && (enclosed || isQuotedPhone(b, at, end))
 	if century := string(b[at+1 : at+3]); quoted && digits%2 == 0 && (century == "19" || century == "20") {
 		return 0, 0, false // a time, from the year to the second
 	}

@@ -262,17 +262,29 @@ func (k keyed) weakSecret(b []byte, at int) (int, int, bool) {
 	v := b[k.start:k.end]
 	start, end, _ := KeySpan(b, at)
 	if end-start == 1 && (!k.quoted || len(v) < 32) {
-		return 0, 0, false
+		return k.start, k.end, b[start] == 'p' && behindAccount(b, start) && IsValue(v) && len(v) >= MinSecret
 	}
 	parameter := start > 0 && (b[start-1] == '?' || b[start-1] == '&') // of a URL
 	looks := LooksRandom(v) || parameter && LooksStrong(v) || k.quoted && LooksFierce(v) && bytes.ContainsAny(v, "!#$%&^")
 	return k.start, k.end, looks && IsValue(v) && bytes.IndexByte(v, '(') < 0
 }
 
+// behindAccount reports whether a parameter of a URL stands right behind one for an account: ?u=itostrund&p=….
+func behindAccount(b []byte, start int) bool {
+	if start < 4 || b[start-1] != '&' {
+		return false
+	}
+	before := b[max(0, start-1-chars.MaxKey) : start-1]
+	before = before[bytes.LastIndexAny(before, "?& \t\"'")+1:]
+	key, _, ok := bytes.Cut(before, []byte("="))
+	return ok && (string(key) == "u" || KindOf(key)&KeyUser != 0)
+}
+
 // toOuterQuote lets a value without quotes go on to the quote that closes the text in which it stands with its key: "password=a b".
 func (k keyed) toOuterQuote(b []byte, at int) keyed {
 	if start, _, closed := KeySpan(b, at); !k.quoted && !closed && start > 0 && (b[start-1] == '"' || b[start-1] == '\'') {
 		k.end = toQuote(b, k.end, b[start-1], isWholeArgument(b[:start-1]))
+		k.lineStart = k.lineStart && (k.end == len(b) || b[k.end] != b[start-1])
 	}
 	return k
 }

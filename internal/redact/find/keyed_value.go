@@ -161,6 +161,14 @@ func pointed(b []byte, at int) int {
 
 // dumped gives the length of string(10) and the blank before a text in quotes, or 0.
 func dumped(b []byte, at int) int {
+	if bytes.HasPrefix(b[at:], []byte("(string) (len=")) { // as debuggers of Go do
+		if n := bytes.Index(b[at:min(len(b), at+32)], []byte(") \"")); n > 0 {
+			return n + 2
+		}
+	}
+	if bytes.HasPrefix(b[at:], []byte("Some(\"")) { // and those of Rust
+		return len("Some(")
+	}
 	if !bytes.HasPrefix(b[at:], []byte("string(")) {
 		return 0
 	}

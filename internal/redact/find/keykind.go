@@ -52,7 +52,7 @@ var WholeKeys = sync.OnceValue(func() map[string]KeyKind {
 		"tlspskvalue", "pskvalue", "cleartext", "awsseckey", "seckey"} {
 		m[k] = KeySecret
 	}
-	for _, k := range []string{"keyingmaterial", "productkey", "encrypt", "inlinestring"} {
+	for _, k := range []string{"keyingmaterial", "productkey", "encrypt", "inlinestring", "provided", "supplied", "attempted", "entered"} {
 		m[k] = KeyWeak
 	}
 	for k := range mailboxKeys.All() {
@@ -95,7 +95,7 @@ var (
 // WordBeforeKey returns the start of a key of two words, given the start of the second. The first must be a plain word that belongs to
 // nothing before it.
 func WordBeforeKey(b []byte, at int) (int, bool) {
-	if at < 2 || b[at-1] != ' ' || !chars.IsWord(b[at-2]) || chars.IsDigit(b[at-2]) {
+	if at < 3 || b[at-1] != ' ' || !chars.IsWord(b[at-2]) || chars.IsDigit(b[at-2]) && (chars.IsDigit(b[at-3]) || !chars.IsWord(b[at-3])) {
 		return 0, false
 	}
 	start := at - 1
@@ -133,9 +133,10 @@ func KindOfTwo(both, second []byte) KeyKind {
 	return 0
 }
 
-// kindOfLetter gives the kind of a key of one letter: the private parts of JSON web keys (RFC 7517).
+// kindOfLetter gives the kind of a key of one letter: the private parts of JSON web keys (RFC 7517), and what stands in URLs behind an
+// account.
 func kindOfLetter(raw []byte) KeyKind {
-	if len(raw) == 1 && (raw[0] == 'd' || raw[0] == 'k') {
+	if len(raw) == 1 && (raw[0] == 'd' || raw[0] == 'k' || raw[0] == 'p') {
 		return KeyWeak
 	}
 	return 0
@@ -199,6 +200,9 @@ const leastMember = 8
 func lastMember(raw []byte) KeyKind {
 	n := memberAt(raw)
 	if n == 0 {
+		if who, ok := bytes.CutSuffix(raw, []byte(".login")); ok && KindOf(who)&KeyUser != 0 {
+			return KeyUser
+		}
 		return 0
 	}
 	var buf [chars.MaxKey]byte
@@ -346,6 +350,10 @@ func KeySpan(b []byte, at int) (start, end int, closed bool) {
 	start = end
 	for start > 0 && end-start < chars.MaxKey && chars.IsKeyByte(b[start-1]) {
 		start--
+	}
+	if !closed && b[at] == '=' && end-start == len("string") && start > 1 && b[start-1] == ' ' && string(b[start:end]) == "string" {
+		end = start - 1 // param adminPassword string = '…', as declarations have the type behind the name
+		start = KeyBegin(b, end)
 	}
 	return start, end, closed
 }

@@ -137,6 +137,10 @@ func userAtHost(b []byte, at int) (int, int, bool) {
 	}
 	start := chars.NameBefore(b, at)
 	host := chars.NameAt(b, at+1)
+	if start == at && host > at+2 && host+3 < len(b) && b[host] == ':' && (at == 0 || bytes.IndexByte([]byte(" \t\n\"'(<[,"), b[at-1]) >= 0) {
+		server := b[host+1 : chars.NameAt(b, host+1)] // @NAME:server, as federated chats have it
+		return at + 1, host, bytes.IndexByte(server, '.') > 0 && !chars.IsDigit(server[0])
+	}
 	if start == at || host == at+1 || bytes.IndexByte(b[at+1:host], '.') >= 0 && !chars.IsDigit(b[host-1]) {
 		return 0, 0, false // a mail address, or nothing
 	}

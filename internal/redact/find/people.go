@@ -69,6 +69,15 @@ func (k keyed) person(b []byte) (int, int, bool) {
 			k.start += n + 1
 		}
 	}
+	if n := bytes.IndexByte(b[k.start:k.end], '/'); n > 1 && chars.IsUpper(b[k.start]) { // SURNAME/GIVEN MR
+		line := bytes.TrimRight(chars.LineFrom(b, k.start), " \r")
+		if gap := bytes.Index(line, []byte("  ")); gap > 0 {
+			line = line[:gap]
+		}
+		if IsTravelName(line) {
+			return k.start, k.start + len(line), true
+		}
+	}
 	if bytes.HasPrefix(b[k.start:k.end], []byte("name=")) { // new user: name=kvale, UID=1007
 		k.start += len("name=")
 	}

@@ -176,7 +176,7 @@ func PasswordHash(b []byte, at, free int) (int, int, bool) {
 // hashLabels begin the password hashes of directories (RFC 2307).
 var hashLabels = [][]byte{[]byte("{SSHA}"), []byte("{SHA}"), []byte("{SMD5}"),
 	[]byte("{MD5}"), []byte("{CRYPT}"), []byte("{SSHA256}"), []byte("{SSHA512}"),
-	[]byte("{PBKDF2"), []byte("{SHA256}"), []byte("{SHA512}"), []byte("{ssha}")}
+	[]byte("{AES}"), []byte("{AES256}"), []byte("{3DES}"), []byte("{PBKDF2"), []byte("{SHA256}"), []byte("{SHA512}"), []byte("{ssha}")}
 
 // plainLabels say in lists of accounts that a password stands there as it is.
 var plainLabels = [][]byte{[]byte("{PLAIN}"), []byte("{CLEAR}"), []byte("{CLEARTEXT}")}
@@ -201,7 +201,7 @@ func otherHash(b []byte, at, free int) (int, int, bool) {
 
 // labelledHash finds a hash behind its way in braces, as directories have it: {SSHA}….
 func labelledHash(b []byte, at, free int) (int, int, bool) {
-	if at+1 >= len(b) || bytes.IndexByte([]byte("SMCPs"), b[at+1]) < 0 {
+	if at+1 >= len(b) || bytes.IndexByte([]byte("SMCPsA3"), b[at+1]) < 0 {
 		return 0, 0, false
 	}
 	for _, l := range plainLabels {

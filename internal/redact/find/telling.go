@@ -17,6 +17,7 @@ var Telling = []string{
 	"keypass", "psksecret", "keydata", "privkey", "hmackey", "masterkey", "cipherkey", "accountkey", "licensekey", "licencekey",
 	"subscriptionkey", "activationkey", "storagekey", "deploykey", "wifikey", "wlankey", "networkkey",
 	"erlangcookie", "seedphrase", "totpseed", "otpseed", "activationcode", "unlockcode", "pukcode", "authtok", "recoverykey", "unsealkey",
+	"wpakey", "wpa2key", "wpa3key", "wepkey", "vouchercode", "guestcode", "doorcode", "alarmcode", "entrycode", "keypadcode",
 	"cryptopass", "keymaterial", "snmpcomm", "keyunlock",
 	"sensitivepropskey", "samlresponse", "samlrequest", "palavrapasse", "lozinka", "jelszo", "losenord",
 	"passwort", "kennwort", "contrase", "senha", "motdepasse", "wachtwoord", "passord", "adgangskode", "heslo", "parola", "salasana",
@@ -72,6 +73,7 @@ var tellingPhone = chars.WordSet(`
 
 // tellingUser lists whole keys whose value names a person.
 var tellingUser = chars.WordSet(`
+	domainadmin adminlogin osdjoinaccount
 	dblogin sqllogin ftplogin sftplogin smtplogin maillogin ldaplogin authname userrealname
 	operatorid userorgroupname secname securityname mcauser ldapuser
 	employeename userprincipalname upn agentname actor actorname sendername managername visitorname registeredowner lastloggedonuser
@@ -131,6 +133,7 @@ var documentKeys = chars.WordSet(`passport passportno passportnr passportnum pas
 	personalidentitynumber personalid cpr cprnumber dni nie nif cpf codicefiscale bsn pesel taxpayerid
 	driverlicense driverslicense driverlicence driverslicence drivinglicence drivinglicense
 	driverlicensenumber drivinglicencenumber visanumber residencepermit residencepermitnumber
+	plate kennzeichen vrm vrn vehicleregistration fodselsdato fodt syntymaaika datadenascimento datadinascita datumnarozeni
 	licenseplate licenceplate numberplate platenumber
 	employeeid employeeno employeenr employeenumber personnelid personnelno personnelnumber personalnummer personalnr
 	staffid staffno staffnumber badge badgeid badgeno badgenumber crewnumber crewno

@@ -8,7 +8,7 @@ import (
 )
 
 // pluralAccounts end keys whose values are lists of accounts.
-var pluralAccounts = chars.WordSet(`users members admins administrators operators owners accounts logins usernames approvers reviewers
+var pluralAccounts = chars.WordSet(`users authusers validusers members admins administrators operators owners accounts logins usernames approvers reviewers
 	assignees watchers participants recipients userlist memberuid memberuids allowusers denyusers superusers subscribers maintainers
 	collaborators developers managers supervisors`)
 
@@ -173,7 +173,7 @@ func listedAccount(w []byte) bool {
 	if chars.NameAt(w, 0) != len(w) {
 		return IsGivenName(w)
 	}
-	return !chars.IsAllDigits(w) && (IsLoginWord(w) || IsAccountWord(w) || IsServiceAccount(w))
+	return !chars.IsAllDigits(w) && (bytes.IndexByte(w, '_') > 0 || IsLoginWord(w) || IsAccountWord(w) || IsServiceAccount(w))
 }
 
 // IsServiceAccount says whether a word is joined as accounts of services are, of which one part is no word of everybody, or is one of

@@ -53,9 +53,9 @@ func LooksRandom(v []byte) bool {
 
 // harmless lists ends of keys that speak about a secret without holding it.
 var harmless = []string{
-	"existingsecret", "passwordencryption", "publickeytoken", // of an assembly: the checksum of a public key
+	"existingsecret", "acctsessionid", "auditsessionid", "acctmultisessionid", "passwordencryption", "publickeytoken", // of an assembly: the checksum of a public key
 	"ref", "refs", "reference", "file", "name", "path", "dir", "policy", "expires", "expiry", "expired", "expiration", "expiresin",
-	"age", "length", "count", "type",
+	"age", "length", "count", "type", "prefix", "suffix",
 	"ttl", "url", "uri", "endpoint", "hint", "field", "timeout", "version", "status", "format", "changed", "updated", "valid",
 	"required", "enabled", "retries", "attempts", "errors", "error", "failed", "invalid", "rotation", "rotated", "bytes", "limit",
 	"exception", "handler", "manager", "service", "validator", "encoder", "reader", "dialog", "prompt", "reset", "check",

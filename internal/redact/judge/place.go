@@ -115,9 +115,9 @@ func (p *Place) bareCode() bool {
 	t := p.Text
 	last := t[len(t)-1]
 	switch {
-	case cmdlet(t) && len(p.After) > 1 && p.After[0] == ' ', variable(t) && (t[0] == '$' || p.program()), macro(t) && len(t) > 3 && bytes.IndexByte(t, '_') > 0:
+	case chars.IsUpper(t[0]) && identifier(t) && !hasDigit(t) && bytes.HasPrefix(p.After, []byte(" {")), cmdlet(t) && len(p.After) > 1 && p.After[0] == ' ', variable(t) && (t[0] == '$' || p.program()), macro(t) && len(t) > 3 && bytes.IndexByte(t, '_') > 0:
 		return true
-	case identifier(t) && !mixed(t) && (p.program() || p.follows(t)), last == ']' && indexed(t) && p.program():
+	case identifier(t) && !mixed(t) && !chosen(t) && (p.program() || p.follows(t)), last == ']' && indexed(t) && p.program():
 		return true
 	}
 	return last == '=' && identifier(t[:len(t)-1]) && !hasDigit(t) && len(t) <= 20 && !filledUp(t)
@@ -384,6 +384,11 @@ func mixed(t []byte) bool {
 		digits = digits || chars.IsDigit(c)
 	}
 	return letters && digits && !madeOfWords(t)
+}
+
+// chosen reports whether a word of letters of both sizes ends with a digit, as passwords do, and names of variables hardly: Eye_Splice1.
+func chosen(t []byte) bool {
+	return chars.IsUpper(t[0]) && chars.IsDigit(t[len(t)-1]) && bytes.IndexFunc(t, func(r rune) bool { return r >= 'a' && r <= 'z' }) > 0
 }
 
 // macro reports whether a text is one in capitals that stands for something else: DB_PASSWORD.

@@ -305,7 +305,7 @@ func (m *matcher) within(pieces []piece, t token) (at, stop int) {
 	if first.slot == "" {
 		return at, stop
 	}
-	for at < stop && (bytes.IndexByte([]byte("([<"), m.b[at]) >= 0 && stop < t.end || isQuote(m.b[at]) && m.b[stop-1] != m.b[at]) {
+	for at < stop && (bytes.IndexByte([]byte("([<{"), m.b[at]) >= 0 && stop < t.end || isQuote(m.b[at]) && m.b[stop-1] != m.b[at]) {
 		at++
 	}
 	if stop-at > 2 && (isQuote(m.b[at]) || m.b[at] == '`') && m.b[stop-1] == m.b[at] && len(pieces) == 1 {
@@ -353,7 +353,7 @@ func (m *matcher) note(slot Slot, at, end int, quoted bool) bool {
 	}
 	f := Found{slot, at, end, quoted}
 	if slot == Phone {
-		if f.End = phoneEnd(m.b[:m.to], at); at > m.from && m.b[at-1] == '(' {
+		if f.End = phoneEnd(m.b[:m.to], at); at > m.from && m.b[at-1] == '(' && bytes.IndexByte(m.b[at:f.End], ')') > 0 {
 			f.Start = at - 1
 		}
 	} else if slot.grows() {
