@@ -122,7 +122,7 @@ func classOfKey(key []byte) factClass {
 		return aboutSecret
 	case kind&find.KeyUser != 0:
 		return aboutPerson
-	case kind&find.KeyPart != 0:
+	case kind&find.KeyPart != 0 && find.NamesWhole(key):
 		return aboutNamed
 	}
 	return aboutNothing
@@ -168,19 +168,29 @@ func (e *Engine) factsOf(b []byte, start, from int, o *fact.Object) {
 		case key.paper && find.IsDocumentNumber(v):
 			e.add(b, from, start+m.Value.Start, start+m.Value.End, documentRule)
 		}
-		switch class {
-		case aboutSecret:
-			e.addFact(b, start, m, keyedSecretRule)
-		case aboutPerson:
-			if find.IsPerson(v) {
-				e.addFact(b, start, m, userRule)
-			}
-		case aboutNamed:
-			if find.LooksPersonal(v) && find.IsPerson(v) {
-				e.addFact(b, start, m, userRule)
-			}
+		if class.takes(v) {
+			e.addFact(b, start, m, class.rule())
 		}
 	}
+}
+
+// takes reports whether a value can be what its key is about.
+func (c factClass) takes(v []byte) bool {
+	switch c {
+	case aboutPerson:
+		return find.IsPerson(v)
+	case aboutNamed:
+		return find.LooksPersonal(v) && find.IsPerson(v)
+	}
+	return c == aboutSecret
+}
+
+// rule gives the name of the rule that a find of the class belongs to.
+func (c factClass) rule() string {
+	if c == aboutSecret {
+		return keyedSecretRule
+	}
+	return userRule
 }
 
 // accountBeside gives the member of an object that is the name of whose password stands beside it, or -1: {"name": "itostrund",

@@ -65,15 +65,16 @@ func offsetsHead(b []byte, at int) (t cellTable, ok bool) {
 	return t, true
 }
 
-// isHeadName says whether a text can be the name of a column: up to three words of letters, of which the first begins with a capital; a type of
-// the registry of Windows stands between a name and its value.
+// isHeadName says whether a text can be the name of a column: up to three words of letters, of which the first begins with a capital; a
+// type of the registry of Windows stands between a name and its value.
 func isHeadName(name []byte) bool {
 	for _, c := range name {
 		if !chars.IsKeyByte(c) && c != ' ' && c != '.' && c != '/' && c != '#' {
 			return false
 		}
 	}
-	return len(name) <= 40 && !bytes.HasPrefix(name, []byte("REG_")) && (chars.IsUpper(name[0]) || name[0] >= 0x80) && bytes.Count(name, []byte(" ")) < 3
+	return len(name) <= 40 && !bytes.HasPrefix(name, []byte("REG_")) && (chars.IsUpper(name[0]) || name[0] >= 0x80) &&
+		bytes.Count(name, []byte(" ")) < 3
 }
 
 // offsetRow calls found for each cell in the row at a place that must not leave; it gives whether the row fits: a blank stands before each
@@ -99,7 +100,8 @@ func (t *cellTable) offsetRow(b []byte, at int, found func(start, end int, kind 
 		if from >= to {
 			break
 		}
-		if blank := bytes.IndexByte(line[from:to], ' '); blank > 0 && to < len(line) && line[to-1] != ' ' { // what is behind stands too near
+		// what is behind stands too near
+		if blank := bytes.IndexByte(line[from:to], ' '); blank > 0 && to < len(line) && line[to-1] != ' ' {
 			to = from + blank
 		}
 		if from, to = trimmedCell(line, from, to); t.kinds[n].takes(line[from:to]) {

@@ -33,7 +33,7 @@ func fitsSlot(b []byte, f phrase.Found) bool {
 		return false
 	}
 	if f.Slot.IsSecret() {
-		return !isNoSecret(v, f.Quoted) && fitsSecret(v, f)
+		return !isNoSecret(v, f.Quoted) && fitsSecret(v, f) && !(f.Slot == phrase.Strong && isSum(b[:f.Start]))
 	}
 	return (f.Start == 0 || b[f.Start-1] != '`') && fitsName(b, v, f) // between backquotes stands what a program calls something
 }
@@ -43,6 +43,12 @@ func isNoSecret(v []byte, quoted bool) bool {
 	return isForm(v) || v[0] == '"' && len(v) > 3 && v[1] == '$' && chars.IsUpper(v[2]) || // "$DB_PASS"
 		bytes.Contains(v, []byte(`="`)) || bytes.Contains(v, []byte("='")) || v[0] == '<' || find.StandsForAny(v) ||
 		!quoted && (find.IsSetting(v) || isPiece(v))
+}
+
+// isSum reports whether a value stands behind the name of a way to make a checksum: sha256:….
+func isSum(before []byte) bool {
+	name, ok := bytes.CutSuffix(before, []byte(":"))
+	return ok && find.Algorithms.Has(name[chars.NameBefore(name, len(name)):])
 }
 
 // isForm reports whether a value is the content of a form, whose parts have keys of their own: grant_type=x&client_id=y.
@@ -305,11 +311,13 @@ func (e *Engine) notesIn(b []byte, from, to int) {
 // lineSigns are what passwords have and hardly any other word; lineWords, what the other whole lines have of which a table knows.
 var (
 	lineSigns = *chars.BytesOf("!#$%&*^")
-	lineWords = bytes.Split([]byte("egards\n(ipv4:\n | \n -> \n\ttty\n\tvty\n\tpts/\n -- \n +\nusername\n (\nauth-user-pass\nAUTH\nNAD+\nPID|\nN:\n"+
+	lineWords = bytes.Split([]byte("egards\n(ipv4:\n | \n -> \n\ttty\n\tvty\n\tpts/\n -- \n +\nusername\n (\n"+
+		"auth-user-pass\nAUTH\nNAD+\nPID|\nN:\n"+
 		"user:\n|554=\n'digest,'\n-pbkdf2-\n"+
 		" worker[\nAuthInfo:\nuser_\n[~\nWHO: \n true \n"+
 		"ssh:notty\nwhoami\n ? \n pts/\n\"auth\"\nS-1-5-21-\nauth: \n<l2tp-\n<pppoe-\n<pptp-\n<sstp-\n<ovpn-\n main[\n @ \n"+
-		"@cqlsh>\n@   \n,user\n,admin\n<|||>\n<<<\n MD5 \n SHA1 \n SHA256 \n M \n:om\n OBF:\n CRYPT:\n realm:\nMD5:\n = ENC(\n => "), []byte("\n"))
+		"@cqlsh>\n@   \n,user\n,admin\n<|||>\n<<<\n MD5 \n SHA1 \n SHA256 \n M \n:om\n OBF:\n CRYPT:\n realm:\nMD5:\n = ENC(\n => "),
+		[]byte("\n"))
 )
 
 // worthLine reports whether a whole line may be one of those of the table. Most are told by a sign in their last words.

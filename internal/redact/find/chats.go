@@ -25,7 +25,8 @@ func speaker(b []byte, at int) (int, int, bool) {
 			b[word-1] == '-' || b[word-1] == '\'') {
 			word--
 		}
-		if start-word < 2 || !chars.IsUpper(b[word]) && b[word] < 0x80 || IsEveryday(bytes.ToLower(b[word:start])) || words == maxSpeakerWords {
+		if start-word < 2 || !chars.IsUpper(b[word]) &&
+			b[word] < 0x80 || IsEveryday(bytes.ToLower(b[word:start])) || words == maxSpeakerWords {
 			return 0, 0, false
 		}
 		if words++; word < 2 || b[word-1] != ' ' {
@@ -53,8 +54,8 @@ func saidAt(b []byte) bool {
 // farAnswer is how many messages behind a question its answer may stand.
 const farAnswer = 3
 
-// ChatAnswers finds what somebody answers in an exported chat who was asked for a password or code: [06:15] A B: it is 4417#. It is for short
-// texts.
+// ChatAnswers finds what somebody answers in an exported chat who was asked for a password or code: [06:15] A B: it is 4417#. It is for
+// short texts.
 func ChatAnswers(b []byte, from, to int, secret func(start, end int)) {
 	asked := 0
 	for at := from; at < to; at = chars.NextLine(b[:to], at) {
@@ -95,7 +96,8 @@ func messageOf(line []byte) int {
 	return 0
 }
 
-var askedFor = chars.WordSet("password passwd pw pwd pass passphrase pin code passcode passwort kennwort wachtwoord senha passord login creds credentials")
+var askedFor = chars.WordSet(`password passwd pw pwd pass passphrase pin code passcode passwort kennwort wachtwoord senha passord login
+	creds credentials`)
 
 func asksForSecret(text []byte) bool {
 	for _, w := range bytes.FieldsFunc(text, func(r rune) bool { return r < 0x80 && !chars.IsWord(byte(r)) }) {

@@ -215,7 +215,8 @@ func surnameFirst(b []byte, at int) int {
 
 // deeds are what somebody does of whom a note tells by the given name.
 var deeds = chars.WordSet(`saw said says told called rang phoned restarted reported confirmed asked wants went came took found fixed changed
-	noticed replied answered mentioned wrote writes tried booked boarded arrived requested checked tried unplugged pressed opened closed knows left
+	noticed replied answered mentioned wrote writes tried booked boarded arrived requested checked tried unplugged pressed opened
+		closed knows left
 	logged swapped thinks reckons from rings calls needs`)
 
 // doesSomething says whether the word at a place is what somebody did.

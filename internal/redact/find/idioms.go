@@ -40,6 +40,19 @@ func MailboxName(b []byte, at, free int) (int, int, bool) {
 	return start, end, start >= free && end > start && IsPerson(b[start:end]) && !(chars.IsLower(b[start]) && IsEveryday(b[start:end]))
 }
 
+// ownsName reports whether a key is that of something whose parts name a person.
+func ownsName(owner []byte) bool {
+	return chars.IsOneOf(owner, "pax", "traveller", "traveler", "crew", "person", "people", "attendees", "guardian") ||
+		KindOf(owner)&KeyUser != 0 || KindOf(bytes.TrimSuffix(owner, []byte("s")))&KeyUser != 0
+}
+
+// NamesWhole reports whether a key is one behind which the whole name of somebody is shown: displayName, caller_id_name.
+func NamesWhole(key []byte) bool {
+	var buf [chars.MaxKey]byte
+	plain := PlainKey(&buf, key)
+	return bytes.HasSuffix(plain, []byte("displayname")) || bytes.HasSuffix(plain, []byte("calleridname"))
+}
+
 // PartName finds the name in a part of something whose key tells: "user": {"name": "…"}, <user><name>…, and in YAML.
 func PartName(b []byte, at, free int) (int, int, bool) {
 	start, end, _ := KeySpan(b, at)
@@ -79,8 +92,7 @@ func PartName(b []byte, at, free int) (int, int, bool) {
 	default:
 		owner = mappingAround(b, start)
 	}
-	if !chars.IsOneOf(owner, "pax", "traveller", "traveler", "crew", "person", "people", "attendees", "guardian") && !besideContact(b, start) && KindOf(owner)&KeyUser == 0 &&
-		KindOf(bytes.TrimSuffix(owner, []byte("s")))&KeyUser == 0 {
+	if !ownsName(owner) && !besideContact(b, start) {
 		return 0, 0, false
 	}
 	k, ok := keyedAt(b, at)
@@ -91,7 +103,8 @@ func PartName(b []byte, at, free int) (int, int, bool) {
 }
 
 // contactKeys are keys of objects that are people.
-var contactKeys = [][]byte{[]byte(`"email"`), []byte(`"mobile"`), []byte(`"phone"`), []byte(`"birthday"`), []byte(`"dob"`), []byte(`"birthdate"`)}
+var contactKeys = [][]byte{[]byte(`"email"`), []byte(`"mobile"`), []byte(`"phone"`), []byte(`"birthday"`), []byte(`"dob"`),
+	[]byte(`"birthdate"`)}
 
 // besideContact reports whether a key of JSON for a part of a name stands in an object that is a person by its other keys.
 func besideContact(b []byte, start int) bool {
@@ -219,8 +232,7 @@ func InternationalPhone(b []byte, at, free int) (int, int, bool) {
 	if groups == 1 && digits >= 11 && end-at == digits+1 && standsAlone(b, at) && goesOn(b, end) && isNumberOfCountry(b[at+1:end]) {
 		return at, end, true // E.164
 	}
-	enclosed := at > 0 && b[at-1] == '(' && end < len(b) && b[end] == ')'
-	quoted := groups == 1 && digits >= 10 && (enclosed || isQuotedPhone(b, at, end))
+	quoted := groups == 1 && digits >= 10 && isQuotedPhone(b, at, end)
 	if century := string(b[at+1 : at+3]); quoted && digits%2 == 0 && (century == "19" || century == "20") {
 		return 0, 0, false // a time, from the year to the second
 	}
@@ -259,9 +271,13 @@ func standsAlone(b []byte, at int) bool {
 	return at > 0 && (b[at-1] == ' ' || b[at-1] == '(' || b[at-1] == '=') && (at < 2 || b[at-2] != '\n')
 }
 
-// isQuotedPhone says whether a number stands between quotes or signs of a URL: "+351912345678" (E.164).
+// isQuotedPhone says whether a number stands between quotes, brackets or signs of a URL: "+351912345678" (E.164).
 func isQuotedPhone(b []byte, at, end int) bool {
-	return at > 0 && bytes.IndexByte([]byte("\"'<:"), b[at-1]) >= 0 && end < len(b) && bytes.IndexByte([]byte("\"'>@;,"), b[end]) >= 0
+	if at == 0 || end == len(b) {
+		return false
+	}
+	return b[at-1] == '(' && b[end] == ')' ||
+		bytes.IndexByte([]byte("\"'<:"), b[at-1]) >= 0 && bytes.IndexByte([]byte("\"'>@;,"), b[end]) >= 0
 }
 
 // isNumberOfCountry says whether digits are as many as telephone numbers of a country have behind its code (ITU-T E.164): in North America

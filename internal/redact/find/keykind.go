@@ -172,17 +172,26 @@ func KindOf(raw []byte) KeyKind {
 		}
 		return kind
 	}
-	if len(key) >= 2 && lastTwo.Get().Has(key[len(key)-2], key[len(key)-1]) {
-		last := chars.LastWord(raw)
-		if tellingLast.Has(last) && !otherPasses.HasBytes(key) || tellingLast.HasBytes(key) || entries.Has(last) && isShortPassword(key, last) || isCompoundPass(last) {
-			kind |= KeySecret
-		} else if weaklyTelling.Has(last) && !namesOpenly(key, last) {
-			kind |= KeyWeak
-		} else if kind == 0 && (tellingPhone.Has(last)) {
-			kind = KeyPhone
-		} else if kind == 0 && namesUser(key, last) {
-			kind = KeyUser
-		}
+	if lastTwo.Get().Has(key[len(key)-2], key[len(key)-1]) {
+		return kindOfLast(raw, key, kind)
+	}
+	return kind
+}
+
+// kindOfLast gives the kind of a key by its last word, given what it is as a whole.
+func kindOfLast(raw, key []byte, kind KeyKind) KeyKind {
+	last := chars.LastWord(raw)
+	switch {
+	case tellingLast.Has(last) && !otherPasses.HasBytes(key), tellingLast.HasBytes(key), isCompoundPass(last),
+		entries.Has(last) && isShortPassword(key, last):
+		return kind | KeySecret
+	case weaklyTelling.Has(last) && !namesOpenly(key, last):
+		return kind | KeyWeak
+	case kind != 0:
+	case tellingPhone.Has(last):
+		return KeyPhone
+	case namesUser(key, last):
+		return KeyUser
 	}
 	return kind
 }
@@ -224,7 +233,8 @@ func isShortPassword(key []byte, last string) bool {
 }
 
 // otherPasses are words that end in pass and mean no password.
-var otherPasses = chars.WordSet(`bypass compass trespass surpass overpass underpass encompass outpass onepass firstpass twopass multipass lowpass
+var otherPasses = chars.WordSet(`bypass compass trespass surpass overpass underpass encompass outpass onepass firstpass twopass
+	multipass lowpass
 	highpass bandpass allpass renderpass subpass boardingpass buspass daypass seasonpass byepass impass pypass`)
 
 // isCompoundPass says whether the last word of a key is a compound whose end is the short word for a password: controlpass.
@@ -351,11 +361,18 @@ func KeySpan(b []byte, at int) (start, end int, closed bool) {
 	for start > 0 && end-start < chars.MaxKey && chars.IsKeyByte(b[start-1]) {
 		start--
 	}
-	if !closed && b[at] == '=' && end-start == len("string") && start > 1 && b[start-1] == ' ' && string(b[start:end]) == "string" {
-		end = start - 1 // param adminPassword string = '…', as declarations have the type behind the name
-		start = KeyBegin(b, end)
+	if !closed {
+		start, end = beforeType(b, at, start, end)
 	}
 	return start, end, closed
+}
+
+// beforeType gives the name before the type of a declaration that has it behind the name: param adminPassword string = '…'.
+func beforeType(b []byte, at, start, end int) (int, int) {
+	if b[at] != '=' || end-start != len("string") || start < 2 || b[start-1] != ' ' || string(b[start:end]) != "string" {
+		return start, end
+	}
+	return KeyBegin(b, start-1), start - 1
 }
 
 // KeyBegin gives where the bytes of keys begin that end at a place.

@@ -10,7 +10,8 @@ type KeyRow struct {
 
 // KeyRows are the keys that systems have most.
 var KeyRows = []KeyRow{
-	{"password", KeySecret, []string{"password", "dbPassword", "DB_PASSWORD2", "spring.datasource.password", "bindPassword", "Neues Password"},
+	{"password", KeySecret, []string{"password", "dbPassword", "DB_PASSWORD2", "spring.datasource.password", "bindPassword",
+		"Neues Password"},
 		[]string{"password_file", "PasswordPolicy", "passwordless", "password-length"}},
 	{"passwd", KeySecret, []string{"passwd", "ROOT_PASSWD"}, []string{"passwd_file", "nopasswd"}},
 	{"passphrase", KeySecret, []string{"passphrase", "keyPassphrase"}, []string{"passphrase_hint", "passphrase-prompt"}},

@@ -66,7 +66,7 @@ func userOfRevision(b []byte, at int) (int, int, bool) {
 
 // userOfDelivery finds whose login let a mail in: … A=plain:NAME ….
 func userOfDelivery(b []byte, at int) (int, int, bool) {
-	if at < 2 || b[at-1] != 'A' || b[at-2] != ' ' {
+	if at < 3 || b[at-1] != 'A' || b[at-2] != ' ' {
 		return 0, 0, false
 	}
 	colon := chars.NameAt(b, at+1)
@@ -78,7 +78,7 @@ func userOfDelivery(b []byte, at int) (int, int, bool) {
 }
 
 // DottedTitles are those that end with a dot.
-var DottedTitles = []string{"mr", "mrs", "ms", "dr", "hr", "prof", "tel", "m", "sr", "sra", "sig", "mevr", "dhr", "rev", "ing"}
+var DottedTitles = []string{"mr", "mrs", "ms", "dr", "hr", "prof", "tel", "sr", "sra", "sig", "mevr", "dhr", "rev", "ing"}
 
 // IsTitled says whether one of the titles that end with a dot stands before a place.
 func IsTitled(b []byte, at int) bool {
@@ -92,7 +92,7 @@ func IsTitled(b []byte, at int) bool {
 	if chars.IsOneOf(b[start:at-1], "tel") {
 		return true
 	}
-	if !chars.IsUpper(b[start]) || at-start > 2 && !chars.IsLower(b[start+1]) || start > 0 && chars.IsKeyByte(b[start-1]) {
+	if !chars.IsUpper(b[start]) || !chars.IsLower(b[start+1]) || start > 0 && chars.IsKeyByte(b[start-1]) {
 		return false
 	}
 	if chars.IsOneOf(b[start:at-1], "ms") { // also a plural
@@ -137,7 +137,8 @@ func userAtHost(b []byte, at int) (int, int, bool) {
 	}
 	start := chars.NameBefore(b, at)
 	host := chars.NameAt(b, at+1)
-	if start == at && host > at+2 && host+3 < len(b) && b[host] == ':' && (at == 0 || bytes.IndexByte([]byte(" \t\n\"'(<[,"), b[at-1]) >= 0) {
+	if start == at && host > at+2 && host+3 < len(b) && b[host] == ':' &&
+		(at == 0 || bytes.IndexByte([]byte(" \t\n\"'(<[,"), b[at-1]) >= 0) {
 		server := b[host+1 : chars.NameAt(b, host+1)] // @NAME:server, as federated chats have it
 		return at + 1, host, bytes.IndexByte(server, '.') > 0 && !chars.IsDigit(server[0])
 	}

@@ -110,7 +110,8 @@ var pairCalls = []string{"auth", "authenticate", "login", "logon", "networkcrede
 	"httpbasicauth", "usernamepasswordauthenticationtoken", "setbasicauth", "basiccredentials", "authorization", "connect", "basic"}
 
 // tripleCalls take the name of a database or server before these.
-var tripleCalls = []string{"PDO", "mysqli", "mysqliconnect", "mysqlconnect", "getconnection", "odbcconnect", "db2connect", "openconnection", "ftp", "ftptls", "database"}
+var tripleCalls = []string{"PDO", "mysqli", "mysqliconnect", "mysqlconnect", "getconnection", "odbcconnect", "db2connect",
+	"openconnection", "ftp", "ftptls", "database"}
 
 // handleCalls take a handle before these: ftp_login($conn, 'svc', '…').
 var handleCalls = []string{"ftplogin", "ldapbind", "ssh2authpassword"}

@@ -7,13 +7,14 @@ import (
 )
 
 // secretSections are the heads of sections whose keys are accounts, with their secrets: [admins], as databases and repositories have them.
-var secretSections = chars.WordSet("users admins passwords passwd credentials secrets logins accounts basicauth htpasswd auth-users admin-users")
+var secretSections = chars.WordSet(`users admins passwords passwd credentials secrets logins accounts basicauth htpasswd auth-users
+	admin-users`)
 
 // listedPair is a line of such a section.
 type listedPair struct{ name, nameEnd, value, valueEnd int }
 
-// SecretSections finds the accounts and secrets in such sections of a settings file: NAME = SECRET. All lines of a section must be like this.
-// It is for short texts.
+// SecretSections finds the accounts and secrets in such sections of a settings file: NAME = SECRET. All lines of a section must be like
+// this. It is for short texts.
 func SecretSections(b []byte, from, to int, secret, account func(start, end int)) {
 	var pairs []listedPair
 	tell := func() {
@@ -71,8 +72,8 @@ const (
 	mostPairs  = 8 << 10
 )
 
-// PairFile finds the accounts and secrets of a file that is nothing but pairs of them, NAME:SECRET in each line, of which half at least look
-// like it.
+// PairFile finds the accounts and secrets of a file that is nothing but pairs of them, NAME:SECRET in each line, of which half at least
+// look like it.
 func PairFile(b []byte, secret, account func(start, end int)) {
 	if len(b) > mostPairs {
 		return
@@ -85,7 +86,8 @@ func PairFile(b []byte, secret, account func(start, end int)) {
 			continue
 		}
 		name, value, ok := bytes.Cut(line, []byte(":"))
-		if !ok || len(name) < 3 || chars.NameAt(name, 0) != len(name) || !chars.IsLower(name[0]) || KindOf(name) != 0 || !isListedSecret(value) ||
+		if !ok || len(name) < 3 || chars.NameAt(name, 0) != len(name) || !chars.IsLower(name[0]) || KindOf(name) != 0 ||
+			!isListedSecret(value) ||
 			chars.IsDigit(value[0]) || bytes.IndexByte(value, ':') >= 0 {
 			return
 		}

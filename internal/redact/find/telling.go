@@ -89,7 +89,8 @@ var tellingUser = chars.WordSet(`
 	recipient recipientname familyname
 	vorname nachname apellido apellidos prenom cognome sobrenome apelido fornavn etternavn fornamn efternamn voornaam achternaam
 	setid benutzer benutzername benutzerkennung benutzerkonto anmeldename utilisateur identifiant usuario utilizador gebruiker
-	gebruikersnaam utente nomeutente brukernavn brugernavn brugerid felhasznalo utilizator eapid clntuser contactname committer requester approver reviewer submitter
+	gebruikersnaam utente nomeutente brukernavn brugernavn brugerid felhasznalo utilizator eapid clntuser contactname committer
+		requester approver reviewer submitter
 	middlename engineer technician passengerfirstname passengerlastname samaccountname effectiveuser dbuser userlogin loginuser user
 	assignedto openedby closedby lockedby changedby signedby ownedby performedby enteredby handledby submittedby acknowledgedby
 	receivedby authorizedby

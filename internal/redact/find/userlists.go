@@ -8,7 +8,8 @@ import (
 )
 
 // pluralAccounts end keys whose values are lists of accounts.
-var pluralAccounts = chars.WordSet(`users authusers validusers members admins administrators operators owners accounts logins usernames approvers reviewers
+var pluralAccounts = chars.WordSet(`users authusers validusers members admins administrators operators owners accounts logins usernames
+	approvers reviewers
 	assignees watchers participants recipients userlist memberuid memberuids allowusers denyusers superusers subscribers maintainers
 	collaborators developers managers supervisors`)
 

@@ -53,7 +53,8 @@ func LooksRandom(v []byte) bool {
 
 // harmless lists ends of keys that speak about a secret without holding it.
 var harmless = []string{
-	"existingsecret", "acctsessionid", "auditsessionid", "acctmultisessionid", "passwordencryption", "publickeytoken", // of an assembly: the checksum of a public key
+	// of an assembly: the checksum of a public key
+	"existingsecret", "acctsessionid", "auditsessionid", "acctmultisessionid", "passwordencryption", "publickeytoken",
 	"ref", "refs", "reference", "file", "name", "path", "dir", "policy", "expires", "expiry", "expired", "expiration", "expiresin",
 	"age", "length", "count", "type", "prefix", "suffix",
 	"ttl", "url", "uri", "endpoint", "hint", "field", "timeout", "version", "status", "format", "changed", "updated", "valid",

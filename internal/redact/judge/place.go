@@ -115,7 +115,9 @@ func (p *Place) bareCode() bool {
 	t := p.Text
 	last := t[len(t)-1]
 	switch {
-	case chars.IsUpper(t[0]) && identifier(t) && !hasDigit(t) && bytes.HasPrefix(p.After, []byte(" {")), cmdlet(t) && len(p.After) > 1 && p.After[0] == ' ', variable(t) && (t[0] == '$' || p.program()), macro(t) && len(t) > 3 && bytes.IndexByte(t, '_') > 0:
+	case chars.IsUpper(t[0]) && identifier(t) && !hasDigit(t) && bytes.HasPrefix(p.After, []byte(" {")), cmdlet(t) &&
+		len(p.After) > 1 && p.After[0] == ' ', variable(t) && (t[0] == '$' || p.program()), macro(t) && len(t) > 3 &&
+		bytes.IndexByte(t, '_') > 0:
 		return true
 	case identifier(t) && !mixed(t) && !chosen(t) && (p.program() || p.follows(t)), last == ']' && indexed(t) && p.program():
 		return true

@@ -172,7 +172,7 @@ var People = []Phrase{
 	{`DEED by! {name}`, yes("opened by «Ilvar Tostrund»", "Reported by «Ilvar Tostrund» on 14 March"), no("opened by data")},
 	{`ACT by! {user} $`, yes("approved by «itostrund»"), no("approved by data")},
 	{`ACT by! {user} at|on|from|via|in`, yes("modified by «itostrund» at 06:12"), no("opened by data at x")},
-	{`Mr|Mrs|Herr|Herrn|Frau|Mr.|Mrs.|Ms.|Dr.|Hr.|Prof.|Mme|Mlle|M.|Sra.|Sr.|Sig.|Rev.|Ing.|Signora|Signor|Mevr.|Dhr. {surname}`,
+	{`Mr|Mrs|Herr|Herrn|Frau|Mr.|Mrs.|Ms.|Dr.|Hr.|Prof.|Mme|Mlle|Sra.|Sr.|Sig.|Rev.|Ing.|Signora|Signor|Mevr.|Dhr. {surname}`,
 		yes("called Mrs «Marta Quintela» at noon", "Dr. «Marta Quintela» confirmed", "Appeler Mme «Quintela» au bureau",
 			"bei Herrn «Tostrund» melden"),
 		no("mr x", "Mr. it", "Mme de")},
