@@ -265,7 +265,8 @@ func (k keyed) weakSecret(b []byte, at int) (int, int, bool) {
 		return k.start, k.end, b[start] == 'p' && behindAccount(b, start) && IsValue(v) && len(v) >= MinSecret
 	}
 	parameter := start > 0 && (b[start-1] == '?' || b[start-1] == '&') // of a URL
-	looks := LooksRandom(v) || parameter && LooksStrong(v) || k.quoted && LooksFierce(v) && bytes.ContainsAny(v, "!#$%&^")
+	page := b[at] == '>' && string(b[start:end]) == "code"
+	looks := LooksRandom(v) && !page || parameter && LooksStrong(v) || k.quoted && LooksFierce(v) && bytes.ContainsAny(v, "!#$%&^")
 	return k.start, k.end, looks && IsValue(v) && bytes.IndexByte(v, '(') < 0
 }
 

@@ -235,7 +235,7 @@ func isShortPassword(key []byte, last string) bool {
 // otherPasses are words that end in pass and mean no password.
 var otherPasses = chars.WordSet(`bypass compass trespass surpass overpass underpass encompass outpass onepass firstpass twopass
 	multipass lowpass
-	highpass bandpass allpass renderpass subpass boardingpass buspass daypass seasonpass byepass impass pypass`)
+	testpass testspass highpass bandpass allpass renderpass subpass boardingpass buspass daypass seasonpass byepass impass pypass`)
 
 // isCompoundPass says whether the last word of a key is a compound whose end is the short word for a password: controlpass.
 func isCompoundPass(last string) bool {

@@ -56,7 +56,7 @@ var harmless = []string{
 	// of an assembly: the checksum of a public key
 	"existingsecret", "acctsessionid", "auditsessionid", "acctmultisessionid", "passwordencryption", "publickeytoken",
 	"ref", "refs", "reference", "file", "name", "path", "dir", "policy", "expires", "expiry", "expired", "expiration", "expiresin",
-	"age", "length", "count", "type", "prefix", "suffix",
+	"age", "length", "count", "type", "description", "desc", "label", "title", "help", "usage", "prefix", "suffix",
 	"ttl", "url", "uri", "endpoint", "hint", "field", "timeout", "version", "status", "format", "changed", "updated", "valid",
 	"required", "enabled", "retries", "attempts", "errors", "error", "failed", "invalid", "rotation", "rotated", "bytes", "limit",
 	"exception", "handler", "manager", "service", "validator", "encoder", "reader", "dialog", "prompt", "reset", "check",
@@ -67,7 +67,7 @@ var harmless = []string{
 
 // notSecret lists values that stand for something else.
 var notSecret = chars.WordSet(`
-	auth session account setcred set configured present stored saved changed
+	bytes binary nobody auth session account setcred set configured present stored saved changed
 	true false null none nil yes no on off amd64 arm64 i386 armhf all any chauthtok undefined n/a - ok unset enabled disabled
 	required optional missing expired invalid empty denied`)
 

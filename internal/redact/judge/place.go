@@ -82,14 +82,14 @@ func (p *Place) Secret() bool {
 	if len(t) < leastSecret || len(t) == 2 && chars.IsDigit(t[0]) && chars.IsDigit(t[1]) {
 		return false
 	}
-	if p.elsewhere() || Code(t) && !p.quotedOption() || isNamed(t) || expression(t) || namesFile(t) && !p.ofPassword() {
+	if p.elsewhere() || Code(t) && !p.quotedOption() || isNamed(t) || expression(t) || namesFile(t) && !p.ofPassword() || p.standsFor() {
 		return false
 	}
 	if p.quoted() {
-		return !Format(t) && !(p.After[0] == '"' && t[0] == '$' && variable(t)) &&
+		return !Format(t) && !p.says() && !(p.After[0] == '"' && t[0] == '$' && variable(t)) &&
 			(bytes.IndexByte([]byte("!*"), t[0]) >= 0 || !reference(t))
 	}
-	return !reference(t) && (!p.bareCode() || p.ofURL()) && !p.ofSentence() && !p.asked()
+	return !reference(t) && (!p.bareCode() && !p.bareExpression() || p.ofURL()) && !p.ofSentence() && !p.asked() && !p.told()
 }
 
 // asked reports whether a plain value is the last word of a question: who has the password of gate1?
@@ -117,7 +117,7 @@ func (p *Place) bareCode() bool {
 	switch {
 	case chars.IsUpper(t[0]) && identifier(t) && !hasDigit(t) && bytes.HasPrefix(p.After, []byte(" {")), cmdlet(t) &&
 		len(p.After) > 1 && p.After[0] == ' ', variable(t) && (t[0] == '$' || p.program()), macro(t) && len(t) > 3 &&
-		bytes.IndexByte(t, '_') > 0:
+		bytes.LastIndexByte(t, '_') > 0:
 		return true
 	case identifier(t) && !mixed(t) && !chosen(t) && (p.program() || p.follows(t)), last == ']' && indexed(t) && p.program():
 		return true
@@ -147,7 +147,8 @@ func (p *Place) ofSentence() bool {
 		return true
 	}
 	if p.prose() && sentence(append(append([]byte{}, t...), p.After...)) || p.worded() || p.headed() || p.listed() ||
-		bytes.Contains(t, []byte("n't")) && isLower(t[0]) {
+		bytes.Contains(t, []byte("n't")) && chars.IsAllLetters(t[:len(t)-2]) || bytes.HasSuffix(t, []byte("'s")) &&
+		chars.IsAllLetters(t[:len(t)-2]) {
 		return true
 	}
 	return sentence(t) && !bytes.Contains(bytes.ToLower(p.key()), []byte("phrase"))
@@ -184,7 +185,11 @@ func (p *Place) elsewhere() bool {
 		return !hasDigit(p.Text) || bytes.IndexByte(p.Text, ' ') > 0 && isLower(p.Text[0])
 	}
 	switch {
-	case p.quoted() && missing(p.After[1:]): // its name
+	case p.quoted() && (missing(p.After[1:]) || p.argued()): // its name
+		return true
+	case bytes.HasSuffix(p.Before, []byte("<")) && bytes.IndexByte(p.Text, '>') > 0: // <code>code</code>
+		return true
+	case p.summed():
 		return true
 	case bytes.HasPrefix(p.After, []byte(" secret ")) && chars.IsAllLetters(p.Text): // what the secret is called that follows
 		return true
@@ -192,6 +197,29 @@ func (p *Place) elsewhere() bool {
 		return true // where a template reads it
 	}
 	return p.Text[0] == '$' && bytes.IndexByte(p.Text, ' ') > 0 && variable(p.Text[:bytes.IndexByte(p.Text, ' ')])
+}
+
+// takers are methods that take the name of something, and no secret.
+var takers = []string{".get(", ".pop(", ".remove(", ".append(", ".startswith(", ".endswith(", ".has(", ".index(", ".getpwnam("}
+
+// argued reports whether a word in quotes is the argument of such a method, and one that everybody uses: token.get('state').
+func (p *Place) argued() bool {
+	var buf [lowerSize]byte
+	before := p.Before[:len(p.Before)-1]
+	for _, method := range takers {
+		if bytes.HasSuffix(before, []byte(method)) {
+			return identifier(p.Text) && (lexicon.Everyday(lowered(&buf, p.Text)) || macro(p.Text) || bytes.IndexByte(p.Text, '_') > 0)
+		}
+	}
+	return false
+}
+
+// summed reports whether a value is a checksum behind the path of a file, in a list of them.
+func (p *Place) summed() bool {
+	before := bytes.TrimRight(p.Before, " *")
+	file := before[bytes.LastIndexByte(before, ' ')+1:]
+	return len(before) < len(p.Before) && len(p.Text) >= 32 && chars.IsHexes(p.Text) && bytes.IndexByte(file, '/') >= 0 &&
+		bytes.IndexByte(file, '=') < 0
 }
 
 // missing reports whether what follows a name says that the thing is there, or not.
