@@ -311,7 +311,7 @@ func (e *Engine) notesIn(b []byte, from, to int) {
 // lineSigns are what passwords have and hardly any other word; lineWords, what the other whole lines have of which a table knows.
 var (
 	lineSigns = *chars.BytesOf("!#$%&*^")
-	lineWords = bytes.Split([]byte("egards\n(ipv4:\n | \n -> \n\ttty\n\tvty\n\tpts/\n -- \n +\nusername\n (\n"+
+	lineWords = bytes.Split([]byte("egards\n(ipv4:\n | \n -> \nhilsen\nGrüßen\nGruß\n\ttty\n\tvty\n\tpts/\n -- \n +\nusername\n (\n"+
 		"auth-user-pass\nAUTH\nNAD+\nPID|\nN:\n"+
 		"user:\n|554=\n'digest,'\n-pbkdf2-\n"+
 		" worker[\nAuthInfo:\nuser_\n[~\nWHO: \n true \n"+
@@ -341,7 +341,7 @@ func worthLine(line []byte) bool {
 	if last[len(last)-1] == ':' && bytes.IndexByte(last, ' ') < 0 || string(last) == "password" { // what it is about stands below
 		return true
 	}
-	if first := line[0]; first == 'B' || first == 'T' || first == 'C' || first == 'Y' || first == 'G' { // the ends of letters
+	if bytes.IndexByte([]byte("BTCYGSAM"), line[0]) >= 0 { // the ends of letters
 		return len(line) < 24
 	}
 	for _, w := range lineWords {

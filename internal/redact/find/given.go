@@ -90,7 +90,7 @@ func beforeMail(b []byte, at int) bool {
 
 // behindKey says whether a colon and a blank stand before a place, behind a word.
 func behindKey(b []byte, at int) bool {
-	return at > 2 && b[at-1] == ' ' && b[at-2] == ':' && isKeyLetter(b[at-3])
+	return at > 2 && b[at-1] == ' ' && b[at-2] == ':' && (isKeyLetter(b[at-3]) || at > 3 && b[at-3] == ' ' && isKeyLetter(b[at-4]))
 }
 
 // greetings are words before the given name of somebody who is spoken to.
@@ -111,6 +111,9 @@ func shortName(b []byte, from, at int) (end int) {
 		return initialAndSurname(b, at, before)
 	}
 	if to := recordName(b, at); to > 0 {
+		return to
+	}
+	if to := foreignName(b, at); to > 0 {
 		return to
 	}
 	if to := givenOfNotes(b, at, before); to > 0 {
@@ -222,6 +225,38 @@ var deeds = chars.WordSet(`saw said says told called rang phoned restarted repor
 // doesSomething says whether the word at a place is what somebody did.
 func doesSomething(b []byte, at int) bool {
 	return at+4 < len(b) && b[at] == ' ' && deeds.HasBytes(b[at+1:wordEnd(b, at+1)])
+}
+
+// mostForeign is how many words a name has at most that letters of other languages tell.
+const mostForeign = 4
+
+// foreignName gives the end of a name that is all that stands behind a key, of words with capitals of which one at least has letters that
+// English has not, and none is one that everybody uses: Vaktstjóri: Guðrún Jónsdóttir. 0 where there is none.
+func foreignName(b []byte, at int) (end int) {
+	if !behindKey(b, at) {
+		return 0
+	}
+	foreign, words := false, 0
+	for end = at; end < len(b) && words < mostForeign; {
+		next := wordEnd(b, end)
+		word := b[end:next]
+		if len(word) < 2 || !isCapital(b, end) || IsEveryday(bytes.ToLower(word)) {
+			return 0
+		}
+		foreign = foreign || !chars.IsAscii(word)
+		words++
+		if end = next; end == len(b) || b[end] == '\n' || b[end] == '\r' {
+			break
+		}
+		if b[end] != ' ' {
+			return 0
+		}
+		end++
+	}
+	if !foreign || words < 2 || end < len(b) && b[end] != '\n' && b[end] != '\r' {
+		return 0
+	}
+	return end
 }
 
 // acts says whether what follows a whole name tells what somebody does: … confirmed, … is inviting.

@@ -37,6 +37,17 @@ func domainBehind(b []byte, at int) (dot, end int) {
 	return dot, end
 }
 
+// isPrincipal reports whether what stands before and behind an @ is the principal of a realm or a host (RFC 4120): krbtgt/REALM@REALM,
+// host/gate1.pier.example@PIER.EXAMPLE.
+func isPrincipal(b []byte, start, at, sign, end int) bool {
+	local := b[start:max(start, at+1-sign)]
+	return bytes.Equal(local, b[at+1:max(end, at+1)]) ||
+		bytes.IndexByte(local, '.') > 0 && servicesOfHosts.HasBytes(bytes.ToLower(b[chars.NameBefore(b, start-1):start-1]))
+}
+
+// servicesOfHosts begin the principals of hosts (RFC 4120).
+var servicesOfHosts = chars.WordSet("host http nfs cifs ldap imap smtp ftp postgres mssqlsvc")
+
 // Mail finds an address around its @ (the common part of RFC 5321).
 func Mail(b []byte, at, free int) (int, int, bool) {
 	sign := 1
@@ -60,7 +71,7 @@ func Mail(b []byte, at, free int) (int, int, bool) {
 	}
 	at += sign - 1
 	dot, end := domainBehind(b, at)
-	if start > 0 && b[start-1] == '/' && bytes.Equal(b[start:max(start, at+1-sign)], b[at+1:max(end, at+1)]) { // krbtgt/REALM@REALM
+	if start > 0 && b[start-1] == '/' && isPrincipal(b, start, at, sign, end) {
 		return 0, 0, false
 	}
 	if start > at-sign || dot <= at+1 || end-dot < 3 || !isTopDomain(b[dot+1:end]) || isUnit(b[dot+1:end]) &&

@@ -42,7 +42,7 @@ func MailboxName(b []byte, at, free int) (int, int, bool) {
 
 // ownsName reports whether a key is that of something whose parts name a person.
 func ownsName(owner []byte) bool {
-	return chars.IsOneOf(owner, "pax", "traveller", "traveler", "crew", "person", "people", "attendees", "guardian") ||
+	return chars.IsOneOf(owner, "pax", "traveller", "traveler", "crew", "person", "people", "attendees", "guardian", "name") ||
 		KindOf(owner)&KeyUser != 0 || KindOf(bytes.TrimSuffix(owner, []byte("s")))&KeyUser != 0
 }
 
@@ -229,7 +229,7 @@ func InternationalPhone(b []byte, at, free int) (int, int, bool) {
 		return 0, 0, false
 	}
 	end, digits, groups := groupsOfPhone(b, at)
-	if groups == 1 && digits >= 11 && end-at == digits+1 && standsAlone(b, at) && goesOn(b, end) && isNumberOfCountry(b[at+1:end]) {
+	if groups == 1 && digits >= 10 && end-at == digits+1 && standsAlone(b, at) && goesOn(b, end) && isNumberOfCountry(b[at+1:end]) {
 		return at, end, true // E.164
 	}
 	quoted := groups == 1 && digits >= 10 && isQuotedPhone(b, at, end)
@@ -285,6 +285,9 @@ func isQuotedPhone(b []byte, at, end int) bool {
 func isNumberOfCountry(digits []byte) bool {
 	if digits[0] == '1' {
 		return len(digits) == 11 && digits[1] > '1' && digits[4] > '1'
+	}
+	if code := string(digits[:2]); code == "45" || code == "47" || code == "65" { // eight digits behind it
+		return len(digits) == 10
 	}
 	return len(digits) >= 11 && len(digits) <= 13
 }

@@ -49,7 +49,7 @@ var WholeKeys = sync.OnceValue(func() map[string]KeyKind {
 	for _, k := range []string{"encryptkey", "keycontent", "loggedinkey",
 		"noncekey", "authsalt", "secureauthsalt", "loggedinsalt", "noncesalt", "recoverycode", "backupcode", "securityanswer",
 		"secretanswer", "challengeanswer", "remotepass", "dnpass", "cvc", "cvv", "cvv2", "cardcvc", "pass4symmkey",
-		"tlspskvalue", "pskvalue", "cleartext", "awsseckey", "seckey"} {
+		"tlspskvalue", "pskvalue", "cleartext", "awsseckey", "seckey", "xjfrogartapi"} {
 		m[k] = KeySecret
 	}
 	for _, k := range []string{"keyingmaterial", "productkey", "encrypt", "inlinestring", "provided", "supplied", "attempted", "entered"} {

@@ -69,6 +69,7 @@ func isListedSecret(v []byte) bool {
 // Bounds of a file of pairs: lines, and how large it is, in bytes.
 const (
 	leastPairs = 2
+	leastKey   = 32
 	mostPairs  = 8 << 10
 )
 
@@ -88,7 +89,7 @@ func PairFile(b []byte, secret, account func(start, end int)) {
 		name, value, ok := bytes.Cut(line, []byte(":"))
 		if !ok || len(name) < 3 || chars.NameAt(name, 0) != len(name) || !chars.IsLower(name[0]) || KindOf(name) != 0 ||
 			!isListedSecret(value) ||
-			chars.IsDigit(value[0]) || bytes.IndexByte(value, ':') >= 0 {
+			chars.IsDigit(value[0]) && !(chars.IsHexes(value) && len(value) >= leastKey) || bytes.IndexByte(value, ':') >= 0 {
 			return
 		}
 		if LooksChosen(value) {

@@ -249,6 +249,7 @@ var TokenShapes = []tokenShape{
 	{"hvs.", 20}, {"hvb.", 20}, {"ya29.", 20}, {"SG.", 40}, {"AGE-SECRET-KEY-1",
 		40}, {"glptt-", 18}, {"glsa_", 24}, {"shpat_", 30}, {"dapi-", 30}, {"sq0atp-", 20}, {"EAAA-", 40},
 	{"xoxb-", 16}, {"xoxp-", 16}, {"xoxa-", 16}, {"xoxr-", 16}, {"xoxs-", 16}, {"xapp-", 16}, {"sk-", 32}, {"tskey-", 16},
+	{"squ_", 20}, {"sqp_", 20}, {"sqa_", 20}, {"rubygems_", 30},
 }
 
 // shapesBy are the shapes by the byte before their first separator, which rules nearly all places out.

@@ -20,7 +20,8 @@ var Telling = []string{
 	"wpakey", "wpa2key", "wpa3key", "wepkey", "vouchercode", "guestcode", "doorcode", "alarmcode", "entrycode", "keypadcode",
 	"cryptopass", "keymaterial", "snmpcomm", "keyunlock",
 	"sensitivepropskey", "samlresponse", "samlrequest", "palavrapasse", "lozinka", "jelszo", "losenord",
-	"passwort", "kennwort", "contrase", "senha", "motdepasse", "wachtwoord", "passord", "adgangskode", "heslo", "parola", "salasana",
+	"passwort", "kennwort", "parool", "slaptazodis", "authphrase", "privphrase", "contrase", "senha", "motdepasse", "wachtwoord",
+	"passord", "adgangskode", "heslo", "parola", "salasana",
 }
 
 // tellingGrams are the first three letters of the telling pieces.
@@ -68,6 +69,7 @@ var AddressKeys = chars.WordSet(`ip ipaddr ipaddress ipv ipvaddress ipnum ipnumb
 var tellingPhone = chars.WordSet(`
 	mobilenumber faxnumber telnumber cellnumber homephone workphone phones telephonenumber contactphone mobilephonenumber phoneno
 	telno mobileno
+	mob mobil puh
 	imei phone phonenumber telephone tel mobile mobilephone cell cellphone fax msisdn callerid telefon telefone telemovel telefono handy
 	gsm contactnumber imsi callernumber callingnumber callednumber callerno worknumber homenumber emergencyphone smsnumber whatsapp`)
 
@@ -89,7 +91,8 @@ var tellingUser = chars.WordSet(`
 	recipient recipientname familyname
 	vorname nachname apellido apellidos prenom cognome sobrenome apelido fornavn etternavn fornamn efternamn voornaam achternaam
 	setid benutzer benutzername benutzerkennung benutzerkonto anmeldename utilisateur identifiant usuario utilizador gebruiker
-	gebruikersnaam utente nomeutente brukernavn brugernavn brugerid felhasznalo utilizator eapid clntuser contactname committer
+	gebruikersnaam utente nomeutente kasutaja kasutajanimi notandi notandanafn vartotojas naudotojas brukernavn brugernavn brugerid
+		felhasznalo utilizator eapid clntuser contactname committer
 		requester approver reviewer submitter
 	middlename engineer technician passengerfirstname passengerlastname samaccountname effectiveuser dbuser userlogin loginuser user
 	assignedto openedby closedby lockedby changedby signedby ownedby performedby enteredby handledby submittedby acknowledgedby

@@ -16,7 +16,7 @@ var NotValues = chars.NewWordList(chars.WordSet(`policy expiry expires expired l
 	cannot not no yes true false null none never ever required optional enabled disabled changed change reset wrong missing invalid
 	incorrect accepted rejected denied failed failure ok check
 	checking verified verification prompt manager service store storage lookup hash rotation generated created updated set sent read
-	received empty mismatch match matches valid mode
+	received assigned empty mismatch match matches valid mode
 	method list group server protocol algorithm history lifetime retry retries attempts attempt timeout lockout complexity strength
 	strong weak protected protection encryption-type
 	recovery default change-password update field hint id name string any all default-group local rsa dsa ecdsa ed25519 generate

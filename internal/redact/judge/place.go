@@ -191,6 +191,8 @@ func (p *Place) elsewhere() bool {
 		return true
 	case p.summed():
 		return true
+	case bytes.HasPrefix(p.Text, []byte("http://")) || bytes.HasPrefix(p.Text, []byte("https://")): // where something is, see URLs
+		return bytes.IndexByte(p.Text, '@') < 0
 	case bytes.HasPrefix(p.After, []byte(" secret ")) && chars.IsAllLetters(p.Text): // what the secret is called that follows
 		return true
 	case bytes.LastIndex(p.Before, []byte("{{")) > bytes.LastIndex(p.Before, []byte("}}")) && bytes.IndexByte(p.Text, '/') > 0:

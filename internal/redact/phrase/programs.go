@@ -140,7 +140,7 @@ var ProgramRows = []Program{
 		"config:system:set+dbpassword|mail_smtppassword|secret|passwordsalt+--value={secret!} " +
 		"user:resetpassword|user:delete|user:disable|user:enable|user:info|user:lastseen+{user!}",
 		yes(`php occ config:system:set dbpassword --value="«Wn4-Brine!k2»"`, "occ user:delete «itostrund»"), no("occ status")},
-	{"mc", "alias+set+*+*+{secret!}+{secret!} config+host+add+*+*+{secret!}+{secret!}",
+	{"mc", "alias+set+*+*+{secret!}+{secret!} config+host+add+*+*+{secret!}+{secret!} admin+user+add+*+{account}+{secret!}",
 		yes("mc alias set pier http://192.0.2.9:9000 «AKPIER77KELP» «Kx2mP9vQ4rT7wZ1aB3cD»"), no("mc ls pier")},
 	{"ceph", "ac-user-create|ac-user-set-password+{user!}+{secret!}",
 		yes("ceph dashboard ac-user-create «itostrund» «Wn4-Brine!k2» administrator"), no("ceph -s")},

@@ -28,7 +28,8 @@ var sets = map[string]*chars.Words{
 		incorrect mismatch expired authenticated authentication changed required expiry requested reset opened closed
 		started ended`),
 	// What people do to things.
-	"DEED": chars.WordSet(`opened closed approved modified created updated changed reported reviewed requested granted revoked initiated
+	"DEED": chars.WordSet(`answered escorted accompanied opened closed approved modified created updated changed reported reviewed
+		requested granted revoked initiated
 		serviced prepared resolved cancelled canceled released confirmed rejected uploaded registered ordered booked
 		invited edited locked unlocked signed owned performed entered handled submitted acknowledged received
 		authorized authorised deleted added sent checked verified assigned started stopped restarted installed
