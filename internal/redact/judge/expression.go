@@ -148,20 +148,19 @@ const longName = 16
 // it: credentials=user_creds, or token = current_token at the end of a line.
 func (p *Place) namesSecret() bool {
 	t := p.Text
-	if !identifier(t) || bytes.IndexByte(t, '-') >= 0 {
+	n, behind := len(p.Before), len(p.After)
+	worded := n > 1 && p.Before[n-1] == ' ' && (isLower(p.Before[n-2]|0x20) || p.Before[n-2] == '"') // behind a word, without a sign
+	given := behind > 0 && bytes.IndexByte([]byte(",)}"), p.After[0]) >= 0
+	last := behind == 0 && bytes.HasSuffix(p.Before, []byte(" = "))
+	if !worded && !given && !last || !endsTelling[t[len(t)-1]|0x20] || !identifier(t) || bytes.IndexByte(t, '-') >= 0 {
 		return false
 	}
-	parts := Parts(t)
-	if len(parts) < 2 || hasDigit(t) && len(t) < longName || !tells.HasBytes(bytes.ToLower(parts[len(parts)-1])) {
-		return false
-	}
-	// behind a word, without a sign
-	if n := len(p.Before); n > 1 && p.Before[n-1] == ' ' && (isLower(p.Before[n-2]|0x20) || p.Before[n-2] == '"') {
-		return true
-	}
-	return len(p.After) > 0 && bytes.IndexByte([]byte(",)}"), p.After[0]) >= 0 || len(p.After) == 0 &&
-		bytes.HasSuffix(p.Before, []byte(" = ")) && !p.ofPassword()
+	word := chars.LastWord(t)
+	return len(word) < len(t) && tells.Has(word) && !(hasDigit(t) && len(t) < longName) && (worded || given || !p.ofPassword())
 }
+
+// endsTelling are the last letters of these words.
+var endsTelling = *chars.BytesOf("ndstylshe")
 
 // stands are the words that stand for any key in examples.
 var stands = chars.WordSet(`my your the a api key keys token secret test testing fake example sample synthetic default client admin dummy
@@ -169,6 +168,9 @@ var stands = chars.WordSet(`my your the a api key keys token secret test testing
 
 // standsFor reports whether a value is words that stand for any: "My API Key", test-key. People choose such ones for passwords.
 func (p *Place) standsFor() bool {
+	if len(p.Text) > 64 || bytes.IndexAny(p.Text, " -_") < 0 {
+		return false
+	}
 	words := 0
 	for w := range bytes.FieldsFuncSeq(p.Text, func(r rune) bool { return r == ' ' || r == '-' || r == '_' }) {
 		if words++; !stands.HasBytes(bytes.ToLower(w)) {
