@@ -95,3 +95,20 @@ func TestDottedAnchorsAreTitles(t *testing.T) {
 		}
 	}
 }
+
+// What is found in a line of a short text is found in one of a long text, too, where the gate says which places are looked at.
+func TestGateHidesNothingOfFiles(t *testing.T) {
+	data, err := os.ReadFile("testdata/files.txt")
+	require.NoError(t, err)
+	pad := strings.Repeat("2026-03-14T06:12:00Z INFO  nothing here; ", 4)
+	r := rand.New(rand.NewPCG(12, 13))
+	for _, l := range strings.Split(strings.NewReplacer("«", "", "»", "", "‹", "", "›", "").Replace(string(data)), "\n") {
+		if strings.HasPrefix(l, "=== ") {
+			continue
+		}
+		text := pad[r.IntN(40):] + "\n" + l + "\n" + pad
+		if a, b := ungated(t, text, Config{}), gated(t, text, Config{}); a != b {
+			t.Errorf("%s\n%s\n%s", l, a, b)
+		}
+	}
+}

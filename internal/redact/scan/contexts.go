@@ -41,9 +41,10 @@ const keySigns = ":;=>,|@\t$"
 var otherContexts = sync.OnceValue(func() []family {
 	return []family{
 		{tokenContexts("_"), 1},
-		{append(behind("/", chars.BytesOf("t"), chars.BytesOf("s")), tokenContexts(".")...), 1},
+		{slices.Concat(behind("/", chars.BytesOf("t"), chars.BytesOf("s")), behind("/", chars.BytesOf("e"), chars.BytesOf("r")),
+			between([]*chars.ByteSet{anyCapital}, "/", anyCapital), tokenContexts(".")), 1},
 		{append(behind("J", chars.BytesOf("y")), at("\xef", chars.BytesOf("\xbc"), chars.BytesOf("\x9a\x9d"))...), 1},
-		{append(at("{", chars.BytesOf("SMCPs")), at("A", chars.BytesOf("KSRI"))...), 1},
+		{append(at("{", chars.BytesOf("SMCPsA3")), at("A", chars.BytesOf("KSRI"))...), 1},
 		{append(at("[", chars.BytesOf("r"), chars.BytesOf("e"), chars.BytesOf("d"), chars.BytesOf("a")), at("[", anyDigit,
 			nil, chars.BytesOf("/"))...), 1},
 		{slices.Concat(at("/", chars.BytesOf("hU")), at("/", chars.BytesOf("m"),

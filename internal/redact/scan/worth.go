@@ -85,7 +85,7 @@ func bracketWorth(b []byte, i int, p, n byte) bool {
 	case '[':
 		return n == 'r' && b[i+3] == 'd' || chars.IsDigit(n) && b[i+3] == '/' && p == ' ' && b[i-3] != ' '
 	}
-	return n == 'S' || n == 'M' || n == 'C' || n == 'P' || n == 's'
+	return n == 'S' || n == 'M' || n == 'C' || n == 'P' || n == 's' || n == 'A' || n == '3'
 }
 
 // slashWorth reports the same at a slash or backslash.
@@ -170,13 +170,16 @@ func hashesOf(sets ...map[string]bool) *[1 << 14]bool {
 	return set
 }
 
+// longestAnchor is how long a word is at most that announces something, in bytes.
+const longestAnchor = 32
+
 // announces says whether the word before a place is one of those. "pass" tells only in capitals.
 func (w *announced) announces(b []byte, at int) bool {
 	if b[at-1] == '.' {
 		return find.IsTitled(b, at)
 	}
 	h, i, last := uint32(0), at-1, uint32(0)
-	for ; i > at-24 && (chars.IsWord(b[i]) || b[i] == '-'); i-- {
+	for ; i > at-longestAnchor && (chars.IsWord(b[i]) || b[i] == '-'); i-- {
 		if (b[i] == '-' || b[i] == '_') && w.endings[h>>18] {
 			return true
 		}
