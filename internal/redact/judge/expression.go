@@ -168,7 +168,7 @@ var stands = chars.WordSet(`my your the a api key keys token secret test testing
 
 // standsFor reports whether a value is words that stand for any: "My API Key", test-key. People choose such ones for passwords.
 func (p *Place) standsFor() bool {
-	if len(p.Text) > 64 || bytes.IndexAny(p.Text, " -_") < 0 {
+	if len(p.Text) > 64 || !bytes.ContainsAny(p.Text, " -_") {
 		return false
 	}
 	words := 0
