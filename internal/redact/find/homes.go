@@ -92,9 +92,8 @@ func DistinguishedName(b []byte, at, free int) (int, int, bool) {
 // endsName reports whether the signs around CN=NAME are those of the attendee of an appointment, ;CN=Ilka Brandvold:mailto:… (RFC 5545), or
 // of the subject of a certificate, /CN=Ilka Brandvold/emailAddress=….
 func endsName(before, behind byte, name []byte) bool {
-	return before == ';' && bytes.IndexByte([]byte(":;\""), behind) >= 0 || (before == '/' || before == '=' || before == ',') &&
-		behind == '/' &&
-		IsGivenName(name)
+	return before == ';' && bytes.IndexByte([]byte(":;\""), behind) >= 0 || behind == '/' &&
+		bytes.IndexByte([]byte("/=,"), before) >= 0 && IsGivenName(name)
 }
 
 // peopleOf are the branches of directories in which accounts are.

@@ -157,7 +157,7 @@ const endOrder = `ram des nha aes dpw ctl sin pin as by ear end eap ha1 key uth 
 // titleEnds are the ends of titles with a dot, see isTitled.
 var titleEnds = func() (ends []string) {
 	for _, t := range find.DottedTitles {
-		ends = append(ends, t[max(0, len(t)-2):]+".")
+		ends = append(ends, t[len(t)-2:]+".")
 	}
 	return ends
 }()
