@@ -106,14 +106,22 @@ func TestStaysWithinText(t *testing.T) {
 		`{"m":"params={:password=\u003e\"Vq7-Lamp!x\"}"}`:                                `{"m":"params={:password=\u003e\"[redacted:keyed-secret]\"}"}`,
 		`{"m":"at 06:12\ndc1.merrowick.corp"}`:                                           `{"m":"at 06:12\nhost-2a.example"}`,
 		`["mysql","-p","/","--pin",4711,"--password,"]`:                                  `["mysql","-p","/","--pin",0,"--password,"]`,
-		"{\"password\": [\n  3221225990,\n  \"PT50\"\n]}":                                "{\"password\": [\n  0,\n  \"[redacted:keyed-secret]\"\n]}",
-		"{\"passwords\": [\n [ 471155,\n 4712993],\n \"Kelp71brass\"]}":                  "{\"passwords\": [\n [ 0,\n 0],\n \"[redacted:keyed-secret]\"]}",
 		"{\n \"password\":\n   471155,\n \"lane\": 1}":                                   "{\n \"password\":\n   0,\n \"lane\": 1}",
 		`{"cookie": 3221225990 },"info"`:                                                 `{"cookie": 0 },"info"`,
 		`{"m":"AT+CGAUTH=1,1,\"fare\",\"Kelp71brass\"","AT^AUTHDATA":["a","b","c","d"]}`: `{"m":"AT+CGAUTH=1,1,\"fare\",\"[redacted:keyed-secret]\"","AT^AUTHDATA":["a","b","c","d"]}`,
 		`{"m":"x {\"m\":\"password: \\\"Ke\\\\\\\"lp71\\\" y\"}"}`:                       `{"m":"x {\"m\":\"password: \\\"[redacted:keyed-secret]\\\" y\"}"}`,
 	} {
 		assert.Equal(t, want, redactText(t, in), in)
+	}
+}
+
+// A number in a list, or on the line below its key, stays a number, or the document would break.
+func TestNumbersStayNumbers(t *testing.T) {
+	for _, c := range [][2]string{
+		{"{\"password\": [\n  3221225990,\n  \"PT50\"\n]}", "{\"password\": [\n  0,\n  \"[redacted:keyed-secret]\"\n]}"},
+		{"{\"passwords\": [\n [ 471155,\n 4712993],\n \"Kelp71brass\"]}", "{\"passwords\": [\n [ 0,\n 0],\n \"[redacted:keyed-secret]\"]}"},
+	} {
+		assert.Equal(t, c[1], redactText(t, c[0]))
 	}
 }
 

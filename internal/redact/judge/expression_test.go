@@ -34,14 +34,15 @@ func TestPiecesOfProgramsBehindKeys(t *testing.T) {
 		`InvalidToken("⟦Supplied value does not match.⟧")`, `WithAPIKey("⟦My API Key⟧")`, `token: "⟦test-token⟧"`,
 		"<li><⟦code>code⟧</code>",
 		"* **auth:** ⟦isolate⟧ the requests of tokens", "tests/passwd ⟦eaf2ad85b5ccd06cceb19a3e75f40c63⟧",
-		"password hash ⟦userPassword⟧ schemes",
+		"password hash ⟦userPassword⟧ schemes", "proxy_pass ⟦http://192.0.2.61:8080⟧;",
 		"who has the pw of ⟦gate⟧? thanks", "password: ⟦required⟧, at least 12 characters", "$pw = ⟦ConvertTo-SecureString⟧ 'x'",
 		"auth: ⟦Credentials⟧ { user", "auth = ⟦eap-mschapv2⟧"} {
 		require.False(t, placeOf(no).Secret(), no)
 	}
 	for _, yes := range []string{"password = ⟦user_pass⟧", "password=⟦Ray20auth⟧ priv", "sha ⟦Ray20auth⟧ priv aes",
 		`password: "⟦test-password⟧"`, `password: "⟦wind is over the quay⟧"`,
-		"token = ⟦tide_7mark⟧", "password=⟦Eye_Splice1⟧,jndi=x)", "api_key: ⟦X7F3_9Q2K⟧", "password = ⟦X509_KELP⟧",
+		"token = ⟦tide_7mark⟧", "webhook_secret = ⟦https://hooks.example/in/B0QUAY77/kelpZx8Qv3LmN0pR7t⟧",
+		"password=⟦Eye_Splice1⟧,jndi=x)", "api_key: ⟦X7F3_9Q2K⟧", "password = ⟦X509_KELP⟧",
 		"pw: ⟦kelpsea⟧ lane three now",
 		"token=⟦eaf2ad85b5ccd06cceb19a3e75f40c63⟧", `secret.get("⟦kelp7Brass⟧")`, "pin: ⟦4417⟧? yes"} {
 		require.True(t, placeOf(yes).Secret(), yes)

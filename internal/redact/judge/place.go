@@ -191,14 +191,28 @@ func (p *Place) elsewhere() bool {
 		return true
 	case p.summed():
 		return true
-	case bytes.HasPrefix(p.Text, []byte("http://")) || bytes.HasPrefix(p.Text, []byte("https://")): // where something is, see URLs
-		return bytes.IndexByte(p.Text, '@') < 0
+	case plainURL(p.Text):
+		return true
 	case bytes.HasPrefix(p.After, []byte(" secret ")) && chars.IsAllLetters(p.Text): // what the secret is called that follows
 		return true
 	case bytes.LastIndex(p.Before, []byte("{{")) > bytes.LastIndex(p.Before, []byte("}}")) && bytes.IndexByte(p.Text, '/') > 0:
 		return true // where a template reads it
 	}
 	return p.Text[0] == '$' && bytes.IndexByte(p.Text, ' ') > 0 && variable(p.Text[:bytes.IndexByte(p.Text, ' ')])
+}
+
+// plainURL reports whether a text is the URL of something that everybody may know: without an account, and without a part that is as
+// long as a token and has digits.
+func plainURL(t []byte) bool {
+	if !bytes.HasPrefix(t, []byte("http://")) && !bytes.HasPrefix(t, []byte("https://")) || bytes.IndexByte(t, '@') >= 0 {
+		return false
+	}
+	for part := range bytes.FieldsFuncSeq(t, func(r rune) bool { return r == '/' || r == '?' || r == '&' || r == '=' }) {
+		if len(part) >= longName && hasDigit(part) && bytes.IndexByte(part, '.') < 0 {
+			return false
+		}
+	}
+	return true
 }
 
 // takers are methods that take the name of something, and no secret.
