@@ -21,10 +21,21 @@ func expression(t []byte) bool {
 			return true
 		}
 	}
-	return member(t) || call(t) || parameter(t) || roff(t) || colour(t) || tag(t) || slot(t) || markup(t) || numberOf(t)
+	return member(t) || call(t) || parameter(t) || tag(t) || slot(t) || markup(t)
 }
 
-// markup reports whether a text is a piece of one with marks: an entity, the attribute of an element, bold words, POD's C<…>, a place in
+// stands reports whether a value is the name of a file or such a piece, behind a key that is none for passwords.
+func (p *Place) stands() bool { return (namesFile(p.Text) || loosePiece(p.Text)) && !p.ofPassword() }
+
+// loosePiece reports whether a text is a piece of a manual or page, or a number: what people choose for passwords may read so.
+func loosePiece(t []byte) bool {
+	n := len(t)
+	bold := n > 4 && (bytes.HasPrefix(t, []byte("__")) && bytes.HasSuffix(t, []byte("__")) ||
+		bytes.HasSuffix(t, []byte("**")) && chars.IsAllLetters(t[:n-2]))
+	return bold || roff(t) || colour(t) || numberOf(t)
+}
+
+// markup reports whether a text is a piece of one with marks: an entity, the attribute of an element, POD's C<…>, a place in
 // a page.
 func markup(t []byte) bool {
 	for _, piece := range []string{"&ndash;", "&mdash;", `=\"`, ".md#", ".html#"} {
@@ -32,10 +43,7 @@ func markup(t []byte) bool {
 			return true
 		}
 	}
-	n := len(t)
-	return n > 4 && (bytes.HasPrefix(t, []byte("__")) && bytes.HasSuffix(t, []byte("__")) || bytes.HasSuffix(t, []byte("**")) &&
-		chars.IsAllLetters(t[:n-2]) ||
-		chars.IsUpper(t[0]) && t[1] == '<' && t[n-1] == '>')
+	return len(t) > 4 && chars.IsUpper(t[0]) && t[1] == '<' && t[len(t)-1] == '>'
 }
 
 // numberOf reports whether a text is the number of a version or of a report: 3.6.1, GateAgent/4.2, lp#314814.
@@ -91,6 +99,9 @@ func slot(t []byte) bool {
 // that it is a secret itself.
 func (p *Place) bareExpression() bool {
 	t := p.Text
+	if p.ofPassword() {
+		return p.callOf()
+	}
 	for _, sign := range []string{" + ", "+len(", " % (", " or ", " if ", "<<", "[:", `["`, "[0]", "['"} {
 		if n := bytes.Index(t, []byte(sign)); n > 0 && isLower(t[0]|0x20) || n == 1 {
 			return true
@@ -99,13 +110,16 @@ func (p *Place) bareExpression() bool {
 	if rest, ok := bytes.CutSuffix(t, []byte(" |")); ok && macro(rest) {
 		return true
 	}
-	open := bytes.IndexByte(t, '(')
-	if open > 2 && identifier(t[:open]) && !hasDigit(t[:open]) && len(p.After) > 0 && (p.After[0] == ',' || len(t) > open+1 &&
-		t[len(t)-1] == ' ') {
-		return true
-	}
-	return p.namesSecret() || p.namesPart() || constant(t) || t[0] == '`' && bytes.IndexByte(t[1:], '`') < 0 ||
+	return p.callOf() || p.namesSecret() || p.namesPart() || constant(t) || t[0] == '`' && bytes.IndexByte(t[1:], '`') < 0 ||
 		chars.IsDigit(t[0]) && len(t) < 4 && t[len(t)-1] == ':'
+}
+
+// callOf reports whether a value without quotes begins a call whose arguments go on behind it: decodeHex(t, …).
+func (p *Place) callOf() bool {
+	t := p.Text
+	open := bytes.IndexByte(t, '(')
+	return open > 2 && identifier(t[:open]) && !hasDigit(t[:open]) && len(p.After) > 0 &&
+		(p.After[0] == ',' || len(t) > open+1 && t[len(t)-1] == ' ')
 }
 
 // constant reports whether a text is the name of a constant of several words, with digits or without: X509_STORE_CTX.
@@ -127,7 +141,7 @@ func constant(t []byte) bool {
 // namesPart reports whether a value is the name of a variable, in small letters and of several words, that a program gives to another:
 // token_mark = start_mark. Passwords may read so.
 func (p *Place) namesPart() bool {
-	if bytes.IndexByte(p.Text, '_') < 1 || !bytes.HasSuffix(p.Before, []byte(" = ")) || p.ofPassword() {
+	if bytes.IndexByte(p.Text, '_') < 1 || !bytes.HasSuffix(p.Before, []byte(" = ")) {
 		return false
 	}
 	for _, c := range p.Text {
@@ -156,7 +170,7 @@ func (p *Place) namesSecret() bool {
 		return false
 	}
 	word := chars.LastWord(t)
-	return len(word) < len(t) && tells.Has(word) && !(hasDigit(t) && len(t) < longName) && (worded || given || !p.ofPassword())
+	return len(word) < len(t) && tells.Has(word) && !(hasDigit(t) && len(t) < longName)
 }
 
 // endsTelling are the last letters of these words.

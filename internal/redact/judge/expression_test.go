@@ -21,13 +21,13 @@ func TestExpressions(t *testing.T) {
 		"brass-Kelp-71!": false, "Anchor.Chain": false, "trueNorth,7": false, "len": false, "x.y_7z": false, "Sheet(Bend)": false,
 		"Wharf7.go!": false, "a.txt": false, "Brine7.c": false, "kelp_7.Q": false, "tide_pool.": false, "Kelp(7": false, "tide(pool)": false, "+Kelp": false,
 	} {
-		require.Equal(t, want, expression([]byte(text)) || namesFile([]byte(text)), text)
+		require.Equal(t, want, expression([]byte(text)) || loosePiece([]byte(text)) || namesFile([]byte(text)), text)
 	}
 }
 
 // What stands behind a key without quotes, or is the argument of a call, may be a piece of a program; the same signs stand in passwords.
 func TestPiecesOfProgramsBehindKeys(t *testing.T) {
-	for _, no := range []string{"token = ⟦start_mark⟧", "credentials=⟦user_creds⟧,", "token = ⟦current_token⟧", "pw = ⟦pw + c⟧",
+	for _, no := range []string{"token = ⟦start_mark⟧", "credentials=⟦user_creds⟧,", "token = ⟦current_token⟧", "token = ⟦head + c⟧",
 		"token_number = ⟦self.taken+len(x)⟧",
 		"TOKEN_ALL = ⟦RIGHTS_REQUIRED |⟧", "token ⟦X509_STORE_CTX⟧ structure", "token := ⟦decodeHex(t⟧, x)",
 		"state = token.get('⟦state⟧', None)",
@@ -44,7 +44,8 @@ func TestPiecesOfProgramsBehindKeys(t *testing.T) {
 		"token = ⟦tide_7mark⟧", "webhook_secret = ⟦https://hooks.example/in/B0QUAY77/kelpZx8Qv3LmN0pR7t⟧",
 		"password=⟦Eye_Splice1⟧,jndi=x)", "api_key: ⟦X7F3_9Q2K⟧", "password = ⟦X509_KELP⟧",
 		"pw: ⟦kelpsea⟧ lane three now",
-		"token=⟦eaf2ad85b5ccd06cceb19a3e75f40c63⟧", `secret.get("⟦kelp7Brass⟧")`, "pin: ⟦4417⟧? yes"} {
+		"token=⟦eaf2ad85b5ccd06cceb19a3e75f40c63⟧", `secret.get("⟦kelp7Brass⟧")`, "pin: ⟦4417⟧? yes", "password: ⟦kelp#4417⟧", "username svc password ⟦AdminPass⟧",
+		"passphrase: ⟦wind or tide⟧", "password=⟦SUPER_SECRET_1⟧", "pwd: ⟦Brass**⟧"} {
 		require.True(t, placeOf(yes).Secret(), yes)
 	}
 }

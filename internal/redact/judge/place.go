@@ -82,7 +82,7 @@ func (p *Place) Secret() bool {
 	if len(t) < leastSecret || len(t) == 2 && chars.IsDigit(t[0]) && chars.IsDigit(t[1]) {
 		return false
 	}
-	if p.elsewhere() || Code(t) && !p.quotedOption() || isNamed(t) || expression(t) || namesFile(t) && !p.ofPassword() || p.standsFor() {
+	if p.elsewhere() || Code(t) && !p.quotedOption() || isNamed(t) || expression(t) || p.stands() || p.standsFor() {
 		return false
 	}
 	if p.quoted() {
