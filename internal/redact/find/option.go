@@ -68,9 +68,16 @@ func literal(b []byte, end, free int) (int, int, bool) {
 	return k.start + n + 1, k.end, ok && n > 0 && k.start >= free && IsValue(b[k.start+n+1:k.end])
 }
 
+// sentenceWords are words of sentences behind an option that is told of.
+var sentenceWords = chars.WordSet("to or and which that is are was can must should may will implies means does with for from in on")
+
 // optionOfProse says whether what stands behind an option is a word of a sentence about it.
 func optionOfProse(b []byte, start, stop int) bool {
 	v := b[start:stop]
+	if sentenceWords.HasBytes(v) && (stop == len(b) || b[stop] == ' ' || b[stop] == '\n') || chars.IsAllLetters(v) &&
+		chars.IsUpper(v[0]) && bytes.HasSuffix(b[:start], []byte("    ")) && stop < len(b) && b[stop] == ' ' {
+		return true
+	}
 	return stop < len(b) && b[stop] == ' ' && chars.IsSpace(b[start-1]) && chars.IsAllLetters(v) && IsEveryday(bytes.ToLower(v))
 }
 

@@ -80,7 +80,7 @@ func findCall(b []byte, at, free int) (int, int, bool) {
 		end--
 	}
 	start := KeyBegin(b, end)
-	if start == end {
+	if end-start < 2 || start > 0 && b[start-1] == '/' { // crypto/hmac
 		return 0, 0, false
 	}
 	kind := KindOf(b[start:end])
@@ -152,7 +152,7 @@ func findCell(b []byte, at, free int) (int, int, bool) {
 		before--
 	}
 	start := KeyBegin(b, before)
-	if before-start < 3 || KindOf(b[start:before])&KeySecret == 0 {
+	if before-start < 3 || start > 0 && b[start-1] == '/' && b[at] == ',' || KindOf(b[start:before])&KeySecret == 0 {
 		return 0, 0, false
 	}
 	for next < len(b) && b[next] == ' ' {

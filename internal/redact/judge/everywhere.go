@@ -249,5 +249,5 @@ func identifier(w []byte) bool {
 			return false
 		}
 	}
-	return !chars.IsDigit(w[0])
+	return len(w) > 0 && !chars.IsDigit(w[0])
 }

@@ -225,6 +225,9 @@ func (p *Place) told() bool {
 		return false
 	}
 	plain := 0
+	if bytes.Contains(p.Before, []byte("**")) && chars.IsUpper(p.Text[0]) { // an entry of a list of changes
+		plain++
+	}
 	for _, w := range words[:min(4, len(words))] {
 		if chars.IsAllLetters(bytes.TrimRight(w, ".,")) {
 			plain++

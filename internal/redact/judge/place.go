@@ -82,7 +82,7 @@ func (p *Place) Secret() bool {
 	if len(t) < leastSecret || len(t) == 2 && chars.IsDigit(t[0]) && chars.IsDigit(t[1]) {
 		return false
 	}
-	if p.elsewhere() || Code(t) && !p.quotedOption() || isNamed(t) || expression(t) || p.stands() || p.standsFor() {
+	if p.elsewhere() || Code(t) && !p.quotedOption() || isNamed(t) || expression(t) || p.stands() || p.standsFor() || p.otherwise() || p.reading() {
 		return false
 	}
 	if p.quoted() {
@@ -268,6 +268,7 @@ var named = chars.WordSet("eap psk xauth mschapv2 mschap ms-chap-v2 chap pap gtc
 
 func isNamed(t []byte) bool {
 	var buf [lowerSize]byte
+	t = bytes.TrimRight(t, " ")
 	return len(t) <= 16 && named.Has(string(bytes.TrimPrefix(lowered(&buf, t), []byte("eap-"))))
 }
 

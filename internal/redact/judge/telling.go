@@ -1,0 +1,325 @@
+package judge
+
+import (
+	"bytes"
+
+	"envask/internal/redact/chars"
+	"envask/internal/redact/lexicon"
+)
+
+// What stands before and behind a value says often that it is none, although its key is one for passwords: no password: it means …,
+// pw = pw[:-1], Original Code is: …
+
+// otherwise reports whether the words and signs around a value say that it is none, whatever its key is.
+func (p *Place) otherwise() bool {
+	return p.denied() || p.continued() || p.ofItself() || p.formatted() || p.ofFile() || signsOnly(p.Text) || hexes(p.Text) || p.either()
+}
+
+// denials are words before a key by which there is none, or something else is told of it.
+var denials = chars.WordSet("no without bad unknown unexpected tests test checks invalid original")
+
+// denied reports whether the word before the key says that there is none: "no password: it means", "bad token: got".
+func (p *Place) denied() bool {
+	before := bytes.TrimRight(p.Before, " ")
+	if !bytes.HasSuffix(before, []byte(":")) || len(p.Text) == 0 || !chars.IsAllLetters(bytes.Trim(p.Text, "`")) {
+		return false
+	}
+	key := p.key()
+	rest := bytes.TrimRight(before[:len(before)-1], " ")
+	if len(key) == 0 || !bytes.HasSuffix(rest, key) {
+		return false
+	}
+	if string(key) == "is" { // The Original Code is: of licences
+		return bytes.HasSuffix(rest, []byte("Original Code is"))
+	}
+	return denials.Has(chars.LastWordOf(rest[:len(rest)-len(key)])) && len(p.After) > 1 && p.After[0] == ' '
+}
+
+// modals are words behind which a sentence goes on about what its key is.
+var modals = chars.WordSet("can must should may cannot is are was has does did will means it got")
+
+// continued reports whether a value begins the rest of a sentence: --passphrase= can be empty.
+func (p *Place) continued() bool {
+	if p.quoted() || !modals.HasBytes(p.Text) || len(p.After) < 3 || p.After[0] != ' ' {
+		return false
+	}
+	next, _, _ := bytes.Cut(p.After[1:], []byte(" "))
+	return len(next) > 0 && (joining.HasBytes(next) || next[0] == '%')
+}
+
+// ofItself reports whether a value is computed from what its key stands for, or is an element or argument: pw = pw[:-1], pw = pw + c,
+// min_pwd = rows[0]['age'], password=user_pass).
+func (p *Place) ofItself() bool {
+	t := bytes.TrimRight(p.Text, ");")
+	if key := p.key(); p.quoted() && bytes.IndexByte(key, '_') > 0 && joinedKey(t, key[bytes.LastIndexByte(key, '.')+1:]) {
+		return true // CHALLENGE_PASSWORD: "challengePassword"
+	}
+	if string(t) == "FAIL" && bytes.HasSuffix(p.key(), []byte("PASS")) || p.ofFolder() || verdicts(t) {
+		return true
+	}
+	if p.quoted() || len(t) == 0 || !isLower(t[0]) {
+		return false
+	}
+	if bytes.HasSuffix(p.Before, []byte(" = ")) {
+		if left, right, ok := bytes.Cut(t, []byte(" + ")); ok && identifier(left) && len(right) > 0 && identifier(right) {
+			return sameWord(left, p.key()) || sameWord(right, p.key())
+		}
+		open := bytes.IndexByte(t, '[')
+		return open > 0 && open+1 < len(t) && t[len(t)-1] == ']' && identifier(t[:open]) && !hasDigit(t[:open]) &&
+			(bytes.IndexByte([]byte(`'":-`), t[open+1]) >= 0 || bytes.Contains(t, []byte("][")))
+	}
+	shut := len(t) < len(p.Text) && p.Text[len(t)] == ')' || len(p.After) > 0 && (p.After[0] == ',' || p.After[0] == ')')
+	return shut && bytes.HasSuffix(p.Before, []byte("=")) && snake(t) && (tellsIn(t) || sharesWords(t, p.key()))
+}
+
+// ofFolder reports whether a program asks another in which folder it is: pwd=`cd`.
+func (p *Place) ofFolder() bool {
+	tick := bytes.HasSuffix(p.Before, []byte("`")) || len(p.Text) > 0 && p.Text[0] == '`'
+	return tick && bytes.HasSuffix(bytes.ToLower(p.key()), []byte("pwd"))
+}
+
+// outcomes are words that say how a check ended, in lists of them: pass:softfail:neutral.
+var outcomes = chars.WordSet("pass fail softfail neutral permerror temperror none policy")
+
+// verdicts reports whether a text is a list of such words, or the number of a step that a check has before its end: 0:.
+func verdicts(t []byte) bool {
+	head, rest, ok := bytes.Cut(t, []byte(":"))
+	if !ok {
+		return false
+	}
+	return outcomes.HasBytes(head) || len(rest) == 0 && len(head) < 4 && len(head) > 0 && chars.IsAllDigits(head)
+}
+
+// snake reports whether a text is words in small letters with underscores between.
+func snake(t []byte) bool {
+	return bytes.IndexByte(t, '_') > 0 && len(bytes.Trim(t, "abcdefghijklmnopqrstuvwxyz_")) == 0
+}
+
+// tellsIn reports whether the first or last word of a name is one for a secret: pwd_buf, user_pass.
+func tellsIn(t []byte) bool {
+	return tells.HasBytes(t[:bytes.IndexByte(t, '_')]) || tells.HasBytes(t[bytes.LastIndexByte(t, '_')+1:])
+}
+
+// sharesWords reports whether a name has three words and its key has two of them.
+func sharesWords(t, key []byte) bool {
+	words, shared := 0, 0
+	for w := range bytes.SplitSeq(t, []byte("_")) {
+		if words++; len(w) > 3 && bytes.Contains(key, w) {
+			shared++
+		}
+	}
+	return words > 2 && shared > 1
+}
+
+// formatted reports whether a text is a part of what is put together: a format of messages, a text between two that are joined, a place of
+// a value in a program.
+func (p *Place) formatted() bool {
+	t := p.Text
+	switch {
+	case bytes.HasPrefix(t, []byte("' . ")), bytes.HasPrefix(t, []byte("' + ")), bytes.HasPrefix(t, []byte(`" + `)),
+		bytes.HasPrefix(t, []byte(`" . `)), bytes.HasPrefix(t, []byte("(?")), bytes.HasPrefix(t, []byte(">$")):
+		return true
+	case t[0] == '[' || t[0] == ']' || t[0] == ',':
+		return len(t) > 1 && (t[1] == '\\' || t[1] == '$') || t[0] == ']' && chars.IsAllLetters(t[1:])
+	case bytes.Contains(p.After, []byte("; urgency=")):
+		return true
+	case t[len(t)-1] == '[':
+		return identifier(t[:len(t)-1]) && bytes.HasPrefix(p.After, []byte(`"`))
+	case bytes.HasSuffix(p.Before, []byte("{")) && (bytes.HasSuffix(t, []byte("!r")) || bytes.HasSuffix(t, []byte("!s"))),
+		bytes.HasPrefix(t, []byte(`\x00`)), bytes.HasPrefix(t, []byte("authpriv")),
+		len(p.After) > 0 && p.After[0] == ']' && bytes.IndexByte(t, '[') > 1 && snake(t[:bytes.IndexByte(t, '[')]):
+		return true
+	case t[0] == '$' && len(t) == 2:
+		return bytes.IndexByte([]byte("!@_?&"), t[1]) >= 0
+	case t[0] == '$' && !p.quoted() || t[0] == '$' && bytes.IndexByte(t[1:], '$') > 0:
+		return joinedVariables(t)
+	}
+	return statement(t) || literalOf(t) || bytes.HasSuffix(t, []byte(".''")) || bytes.HasSuffix(t, []byte(`.""`)) || prompts(t)
+}
+
+// joinedVariables reports whether a text is variables, and the signs that end a text behind them: $cwd)\n, $ROOT$1.
+func joinedVariables(t []byte) bool {
+	rest := bytes.TrimSuffix(bytes.TrimSuffix(t, []byte(`\n`)), []byte(")"))
+	if len(rest) < len(t) {
+		return len(rest) > 1 && len(bytes.Trim(rest[1:], "abcdefghijklmnopqrstuvwxyz_")) == 0
+	}
+	for part := range bytes.SplitSeq(rest[1:], []byte("$")) {
+		if len(part) == 0 || !macro(part) && !(len(part) == 1 && chars.IsDigit(part[0])) {
+			return false
+		}
+	}
+	return bytes.IndexByte(rest[1:], '$') > 0
+}
+
+// statement reports whether a text is a statement of a program: while (@tokens) {.
+func statement(t []byte) bool {
+	word, rest, ok := bytes.Cut(t, []byte(" ("))
+	return ok && len(rest) > 2 && programWords.HasBytes(word) && bytes.IndexByte(rest, ')') > 0 && t[len(t)-1] == '{'
+}
+
+// literalOf reports whether a text begins a value with its type: gate.RunnerOptions{....
+func literalOf(t []byte) bool {
+	n := bytes.IndexByte(t, '{')
+	dot := bytes.IndexByte(t, '.')
+	return dot > 0 && n > dot+1 && chars.IsUpper(t[dot+1]) && identifier(t[:n]) && !hasDigit(t[:n]) && bytes.IndexByte(t[n:], '}') < 0
+}
+
+// kinds are the words for kinds of values, as references of settings have them.
+var kinds = chars.WordSet("string boolean integer binary bytes int bool")
+
+// either reports whether a value is two words of a sentence that stand for each other, behind a word: a password and/or the name.
+func (p *Place) either() bool {
+	a, b, ok := bytes.Cut(p.Text, []byte("/"))
+	n := len(p.Before)
+	return ok && len(a) > 1 && len(b) > 1 && n > 1 && p.Before[n-1] == ' ' && (isLower(p.Before[n-2]) || p.Before[n-2] == ',') &&
+		len(bytes.Trim(a, "abcdefghijklmnopqrstuvwxyz")) == 0 && len(bytes.Trim(b, "abcdefghijklmnopqrstuvwxyz")) == 0
+}
+
+// prompts reports whether a text asks for a password: "New Password: ".
+func prompts(t []byte) bool {
+	return bytes.HasSuffix(t, []byte("assword: ")) || bytes.HasSuffix(t, []byte("assphrase: ")) || bytes.HasSuffix(t, []byte("assword:"))
+}
+
+// signsOnly reports whether a text is the end of lines or a character that is written out, and nothing more: %s\n, \x80, \\\n.
+func signsOnly(t []byte) bool {
+	rest := bytes.TrimPrefix(t, []byte("%s"))
+	for len(rest) > 0 && rest[0] == '\\' {
+		switch {
+		case len(rest) > 3 && rest[1] == 'x' && chars.IsHexes(rest[2:4]):
+			rest = rest[4:]
+		case len(rest) > 1 && bytes.IndexByte([]byte(`nrt\0`), rest[1]) >= 0:
+			rest = rest[2:]
+		default:
+			return false
+		}
+	}
+	return len(rest) == 0
+}
+
+// ofFile reports whether the key is the name of a file or of a program, and what follows tells of it: /etc/passwd: gates:x:100,
+// decrypt-session-key.scm: Likewise., htpasswd: Add -v.
+func (p *Place) ofFile() bool {
+	key := p.key()
+	if len(key) < 3 || p.quoted() || !bytes.HasSuffix(bytes.TrimRight(p.Before, " "), []byte(":")) {
+		return false
+	}
+	if n := bytes.LastIndex(p.Before, key); n > 4 && bytes.HasSuffix(p.Before[:n], []byte("/etc/")) {
+		return true
+	}
+	dot := bytes.LastIndexByte(key, '.')
+	if dot > 2 && programEndings.HasBytes(key[dot+1:]) || passPrograms.HasBytes(key) {
+		return len(bytes.TrimRight(p.Text, ".")) > 0 && chars.IsAllLetters(bytes.TrimRight(p.Text, ".")) && chars.IsUpper(p.Text[0])
+	}
+	return false
+}
+
+var (
+	programEndings = chars.WordSet("scm texi c h py pl pm sh go js rb java in am ac el")
+	passPrograms   = chars.WordSet("htpasswd chpasswd gpasswd smbpasswd ldappasswd passwd")
+)
+
+// reading reports whether a value behind a key that is none for passwords is a piece of a program or of a sentence by what it is together
+// with its key: token_type = type, "hotp": "HOTP", max_token => 400, nextToken=-1.
+func (p *Place) reading() bool {
+	if p.ofPassword() {
+		return false
+	}
+	t, key := p.Text, p.key()
+	if p.sameAsKey(t, key) || counted(t, key) || constants(t) || kinds.HasBytes(t) && !p.quoted() {
+		return true
+	}
+	var buf [lowerSize]byte
+	if p.quoted() {
+		return lexicon.Everyday(t) && len(p.Before) > 1 && (bytes.HasSuffix(p.Before[:len(p.Before)-1], []byte("token(")) ||
+			bytes.HasSuffix(p.Before[:len(p.Before)-1], []byte("token68(")))
+	}
+	last := chars.LastWord(key)
+	switch {
+	case p.given():
+		return true
+	case t[0] == '$':
+		path, _, _ := bytes.Cut(t, []byte("#"))
+		n := bytes.IndexByte(path, '/')
+		return n > 1 && variable(path[:n]) && identifier(bytes.ReplaceAll(path[n+1:], []byte("/"), nil))
+	case t[len(t)-1] == ':' && chars.IsAllLetters(t[:len(t)-1]):
+		return len(p.After) > 0 && p.After[0] == ' '
+	case chars.IsAllLetters(t) && len(p.After) > 1 && p.After[0] == ' ' && p.After[1] == '$', bytes.HasPrefix(p.After, []byte(" *")):
+		return identifier(t)
+	case snake(t):
+		return bytes.HasPrefix(p.After, []byte(" $"))
+	case len(last) > 2 && string(lowered(&buf, t)) == last:
+		return len(p.After) == 0 || p.After[0] == '}' || p.After[0] == ';'
+	}
+	return p.itemOfProse()
+}
+
+// given reports whether a value is a call that is given a variable first: decodeHex(t, "…"), parse(text, from).
+func (p *Place) given() bool {
+	open := bytes.IndexByte(p.Text, '(')
+	if open < 2 || !identifier(p.Text[:open]) || hasDigit(p.Text[:open]) {
+		return false
+	}
+	first, rest, ok := bytes.Cut(p.Text[open+1:], []byte(", "))
+	return ok && len(rest) > 0 && len(first) > 0 && identifier(first)
+}
+
+// sameAsKey reports whether a value is its key in another form, or a name with the words of it: "private_key": "_DSAPrivateKey".
+func (p *Place) sameAsKey(t, key []byte) bool {
+	if len(key) < 4 || !p.quoted() || hasDigit(t) && !bytes.HasPrefix(t, key) {
+		return false
+	}
+	plain := func(w []byte) []byte { return bytes.ReplaceAll(bytes.ToLower(w), []byte("_"), nil) }
+	a, b := bytes.TrimRight(plain(t), "0123456789"), plain(key[bytes.LastIndexByte(key, '.')+1:])
+	return len(b) > 3 && bytes.HasSuffix(a, b) && (len(a) == len(b) || t[0] == '_')
+}
+
+// counted reports whether a number stands behind a key that bounds or counts something: max_num_auth = 2049.
+func counted(t, key []byte) bool {
+	if len(t) == 0 || !chars.IsDigit(t[0]) && t[0] != '-' && t[0] != '~' {
+		return false
+	}
+	if len(t) > 1 && t[0] == '-' && chars.IsAllDigits(t[1:]) && len(t) < 4 || len(t) > 1 && t[0] == '~' && chars.IsDigit(t[1]) && len(t) < 5 {
+		return true
+	}
+	var buf [lowerSize]byte
+	lower := lowered(&buf, key)
+	return chars.IsAllDigits(t) && len(t) < 7 && (bytes.HasPrefix(lower, []byte("max")) || bytes.HasPrefix(lower, []byte("min")) ||
+		bytes.HasPrefix(lower, []byte("num")))
+}
+
+// constants reports whether a text is names of constants with bars between: STANDARD_READ | TOKEN_QUERY.
+func constants(t []byte) bool {
+	if !bytes.Contains(t, []byte(" | ")) {
+		return false
+	}
+	for part := range bytes.SplitSeq(t, []byte(" | ")) {
+		if len(part) == 0 || !macro(part) {
+			return false
+		}
+	}
+	return true
+}
+
+// hexes reports whether a text is a number of programs: 1<<8, 0x53c237_53c237.
+func hexes(t []byte) bool {
+	if a, b, ok := bytes.Cut(t, []byte("<<")); ok {
+		return len(a) > 0 && len(b) > 0 && chars.IsAllDigits(a) && chars.IsAllDigits(b)
+	}
+	rest, ok := bytes.CutPrefix(t, []byte("0x"))
+	return ok && bytes.IndexByte(rest, '_') > 0 && len(bytes.Trim(rest, "0123456789abcdefABCDEF_")) == 0
+}
+
+// itemOfProse reports whether a value is a sentence that is an item of a list: - Populate the map of claims.
+func (p *Place) itemOfProse() bool {
+	t := p.Text
+	if string(bytes.TrimLeft(p.Before, " \t")) != "- " && string(bytes.TrimLeft(p.Before, " \t")) != "* " || !chars.IsUpper(t[0]) {
+		return false
+	}
+	words := bytes.Fields(append(append([]byte{}, t...), p.After...))
+	for _, w := range words {
+		if !chars.IsAllLetters(bytes.TrimRight(w, ".,")) {
+			return false
+		}
+	}
+	return len(words) > 2
+}
