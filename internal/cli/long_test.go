@@ -158,7 +158,7 @@ func TestKilledAtAnyMoment(t *testing.T) {
 
 	times := 4
 	if long() {
-		times = 24 // other moments each time
+		times = 12 // other moments each time
 	}
 	r := rand.New(rand.NewPCG(uint64(time.Now().UnixNano()), 1))
 	killed := 0
@@ -365,14 +365,14 @@ func runAndMeasure(t *testing.T, c *exec.Cmd) int {
 	}
 }
 
-// TestManySmallFiles takes 100,000 files from an SSH system.
+// TestManySmallFiles takes 40,000 files from an SSH system.
 func TestManySmallFiles(t *testing.T) {
 	if !long() {
 		t.Skip("SKIPPED: long (make test-long)")
 	}
 	t.Parallel()
 	site, dir, home := startSite(t)
-	for i := range 100_000 {
+	for i := range 40_000 {
 		site.Systems[0].Tree.File(fmt.Sprintf("/var/crash/boarding/c%06d.txt", i),
 			[]byte(fmt.Sprintf("crash %d password=kelp-%06d\n", i, i)), standin.FaultAt)
 	}
@@ -383,22 +383,22 @@ func TestManySmallFiles(t *testing.T) {
 	c := envask("collect", "--system", "gate-1", "--item", "gate-crash")
 	c.Stdout = &out
 	peak := runAndMeasure(t, c)
-	require.Contains(t, out.String(), "100,000 files")
+	require.Contains(t, out.String(), "40,000 files")
 	t.Logf("collect: %s, %d MiB resident", c.ProcessState.UserTime()+c.ProcessState.SystemTime(), peak)
 	c = envask("pack")
 	c.Stdout = &out
 	peak = runAndMeasure(t, c)
-	require.Contains(t, out.String(), "100,000 keyed-secret")
+	require.Contains(t, out.String(), "40,000 keyed-secret")
 	t.Logf("pack: %s, %d MiB resident", c.ProcessState.UserTime()+c.ProcessState.SystemTime(), peak)
 }
 
-// TestManyEntries verifies an archive of 400,000 files in flat memory.
+// TestManyEntries verifies an archive of 200,000 files in flat memory.
 func TestManyEntries(t *testing.T) {
 	if !long() {
 		t.Skip("SKIPPED: long (make test-long)")
 	}
 	t.Parallel()
-	const n = 400_000
+	const n = 200_000
 	file := filepath.Join(t.TempDir(), "many.tar.gz")
 	out, err := os.Create(file)
 	require.NoError(t, err)
@@ -449,7 +449,7 @@ func TestManyEntries(t *testing.T) {
 	var said bytes.Buffer
 	c.Stdout = &said
 	resident := runAndMeasure(t, c)
-	require.Contains(t, said.String(), "400,002")
+	require.Contains(t, said.String(), "200,002")
 	require.Less(t, resident, 110, "MiB resident")
 	t.Logf("verify of %d entries: %s, %d MiB resident", n, c.ProcessState.UserTime()+c.ProcessState.SystemTime(), resident)
 }
@@ -470,7 +470,7 @@ func (e *endlessLine) Read(b []byte) (int, error) {
 	return n, nil
 }
 
-// TestHugeLine redacts one line of 192 MiB in flat memory.
+// TestHugeLine redacts one line of 96 MiB in flat memory.
 func TestHugeLine(t *testing.T) {
 	if !long() {
 		t.Skip("SKIPPED: long (make test-long)")
@@ -478,14 +478,14 @@ func TestHugeLine(t *testing.T) {
 	t.Parallel()
 	envask := program(t, t.TempDir())
 	c := envask("redact")
-	c.Stdin = &endlessLine{left: 192 << 20}
+	c.Stdin = &endlessLine{left: 96 << 20}
 	found := &counter{}
 	c.Stdout = found
 	resident := runAndMeasure(t, c)
 	require.False(t, found.leaked, "a secret came through")
-	require.Greater(t, found.n, 150<<20)
+	require.Greater(t, found.n, 75<<20)
 	require.Less(t, resident, 100, "MiB resident")
-	t.Logf("%d MiB in one line: %s, %d MiB resident", 192, c.ProcessState.UserTime(), resident)
+	t.Logf("%d MiB in one line: %s, %d MiB resident", 96, c.ProcessState.UserTime(), resident)
 }
 
 // counter counts what is written, and looks for the secret in it, also across writes.

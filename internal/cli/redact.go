@@ -19,7 +19,7 @@ func newRedact(s *session) *cobra.Command {
 		Use:   "redact [FILE...]",
 		Short: "Redact any file, or standard input to standard output",
 		Long: `Redact files or standard input. Files are read twice, so that a value found next to a key in one file is removed from all of
-them. Standard input is read once. With --case the aliases and learned values of that case are used.`,
+them. So is standard input of up to 1 MiB; what is longer is read once. With --case the aliases and learned values of that case are used.`,
 		Example: `  journalctl --since -1h | envask redact > safe.log
   envask redact -o safe/ logs/gate.log logs/agent.log`,
 		RunE: func(cmd *cobra.Command, args []string) error {

@@ -1,6 +1,7 @@
 package flow
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -35,8 +36,8 @@ type Redacted struct {
 	Notes   []string
 }
 
-// Redact redacts files, or a stream. Files are read twice, so that what is learned in one is removed from all; a stream
-// is read once.
+// Redact redacts files, or a stream. Files are read twice, so that what is learned in one is removed from all, and so is a short stream;
+// a longer one is read once.
 func (a *App) Redact(ctx context.Context, q RedactRequest) (*Redacted, error) {
 	defer calm()() // the few collections of garbage would take 3 % of the time
 	if q.Case != nil {
@@ -137,20 +138,7 @@ func (r *redaction) all(ctx context.Context, q RedactRequest, res *Redacted) err
 	o := redact.Options{TempDir: r.tmp, Aliases: r.table, Config: r.policy.Config(), Keep: r.keep}
 	learned, table := r.learned, r.table
 	if len(q.Files) == 0 {
-		values := learned.Values()
-		table.Give(values)
-		o.Matcher = redact.NewMatcher(values)
-		r, err := redact.NewEngine(o).File(q.Out, durable.Until(ctx, q.In), redact.Source{Once: true})
-		if err != nil {
-			return fault.Wrap("redact", "standard input", err)
-		}
-		if r.Unreadable() && len(r.Counts) > 0 {
-			return fault.New(fault.Incomplete, "redact", "standard input",
-				"is binary, though it begins like text: what was written may be damaged",
-				"give it as a file: that is looked at before anything is written")
-		}
-		res.add("standard input", r)
-		return nil
+		return r.stream(ctx, q, o, res)
 	}
 	o.Aliases, o.Learned = nil, learned
 	learner := redact.NewEngine(o)
@@ -187,6 +175,49 @@ func (r *redaction) all(ctx context.Context, q RedactRequest, res *Redacted) err
 			return fault.Wrap("redact", name, err)
 		}
 	}
+	return nil
+}
+
+// shortInput is up to how many bytes of standard input are read twice, as files are: they fit in memory.
+const shortInput = 1 << 20
+
+// stream redacts standard input. A short one is learned from first, as a file is; of a longer one nothing can be read again.
+func (r *redaction) stream(ctx context.Context, q RedactRequest, o redact.Options, res *Redacted) error {
+	const name = "standard input"
+	in := durable.Until(ctx, q.In)
+	begin := make([]byte, shortInput+1)
+	n, err := io.ReadFull(in, begin)
+	begin = begin[:n]
+	short := errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF)
+	if err != nil && !short {
+		return fault.Wrap("redact", name, err)
+	}
+	if short {
+		o.Aliases, o.Learned = nil, r.learned
+		seen, err := redact.NewEngine(o).File(nil, bytes.NewReader(begin), redact.Source{})
+		if err != nil {
+			return fault.Wrap("redact", name, err)
+		}
+		if seen.Unreadable() {
+			res.add(name, redact.Result{Form: seen.Form, Inner: seen.Inner, Note: seen.Note})
+			return nil
+		}
+		in = bytes.NewReader(begin)
+	} else {
+		in = io.MultiReader(bytes.NewReader(begin), in)
+	}
+	values := r.learned.Values()
+	r.table.Give(values)
+	o.Aliases, o.Learned, o.Matcher = r.table, nil, redact.NewMatcher(values)
+	got, err := redact.NewEngine(o).File(q.Out, in, redact.Source{Once: !short})
+	if err != nil {
+		return fault.Wrap("redact", name, err)
+	}
+	if !short && got.Unreadable() && len(got.Counts) > 0 {
+		return fault.New(fault.Incomplete, "redact", name, "is binary, though it begins like text: what was written may be damaged",
+			"give it as a file: that is looked at before anything is written")
+	}
+	res.add(name, got)
 	return nil
 }
 

@@ -220,7 +220,8 @@ func (e *Engine) addPhones(b []byte, from, at int) {
 
 // plausible reports whether what was found can be what its place says.
 func plausible(b []byte, start, end int, class alias.Class, sure bool) bool {
-	p := judge.Place{Before: b[max(chars.LineStart(b, start), start-maxAround):start], Text: b[start:end],
+	near := max(0, start-maxAround)
+	p := judge.Place{Before: b[near+chars.LineStart(b[near:], start-near) : start], Text: b[start:end],
 		After: b[end:min(len(b), end+maxAround)], Sure: sure}
 	if n := bytes.IndexByte(p.After, '\n'); n >= 0 {
 		p.After = p.After[:n]

@@ -397,7 +397,8 @@ func (e *Engine) learn(f *finding, text []byte) {
 	}) {
 		return
 	}
-	if v := (alias.Value{Text: string(text), Class: f.class, Rule: f.rule}); !f.mute && (!f.weak || e.learned.SeenBefore(v)) {
+	v := alias.Value{Text: string(text), Class: f.class, Rule: f.rule}
+	if !f.mute && (!f.weak && !learn.Short(v) || e.learned.SeenBefore(v)) {
 		e.learnValue(v, f.start)
 	}
 }

@@ -268,15 +268,18 @@ func (e *Engine) findLines(b []byte, from int) {
 	}
 }
 
-// peopleIn adds the people that a short text names. A sentence is no evidence for other places: they go where they
-// stand.
+// peopleIn adds the people that a short text names. One sentence is no evidence for other places: there they go if they are named
+// again.
 func (e *Engine) peopleIn(b []byte, from, to int) {
 	find.GivenNames(b, from, to, func(start, end int) {
 		n := len(e.findings)
 		if e.add(b, from, start, end, logUserRule); len(e.findings) > n {
-			e.findings[n].weak, e.findings[n].mute = true, true
+			e.findings[n].weak = true
 		}
 	})
+	find.CallNames(b, from, to, func(start, end int) { e.addAccount(b, from, start, end) })
+	find.Passengers(b, from, to, func(start, end int) { e.add(b, from, start, end, logUserRule) },
+		func(start, end int) { e.add(b, from, start, end, documentRule) })
 	find.AccountLists(b, from, to, func(start, end int) {
 		n := len(e.findings)
 		if e.addJudged(b, from, start, end, logUserRule, true); len(e.findings) > n {
@@ -286,6 +289,7 @@ func (e *Engine) peopleIn(b []byte, from, to int) {
 	secret := func(start, end int) { e.add(b, from, start, end, keyedSecretRule) }
 	account := func(start, end int) { e.addAccount(b, from, start, end) }
 	find.SecretSections(b, from, to, secret, account)
+	find.Directives(b, from, to, secret, account)
 	find.ChatAnswers(b, from, to, func(start, end int) { e.add(b, from, start, end, wordedSecretRule) })
 	if from == 0 && to == len(b) {
 		find.PairFile(b, secret, account)

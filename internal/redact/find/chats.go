@@ -64,7 +64,7 @@ func ChatAnswers(b []byte, from, to int, secret func(start, end int)) {
 		if message == 0 {
 			continue
 		}
-		if text := line[message:]; bytes.IndexByte(text, '?') > 0 && asksForSecret(text) {
+		if text := line[message:]; asks(text) && asksForSecret(text) {
 			asked = farAnswer
 			continue
 		}
@@ -74,6 +74,7 @@ func ChatAnswers(b []byte, from, to int, secret func(start, end int)) {
 		asked--
 		if start, end := answered(line, message); start < end {
 			secret(at+start, at+end)
+			asked = 0
 		}
 	}
 }
@@ -96,6 +97,15 @@ func messageOf(line []byte) int {
 	return 0
 }
 
+// askingWords begin questions that have no sign at their end.
+var askingWords = chars.WordSet("can could what whats what's which send do does need please pls who where")
+
+// asks reports whether somebody asks for something.
+func asks(text []byte) bool {
+	return bytes.IndexByte(text, '?') > 0 || askingWords.HasBytes(bytes.ToLower(text[:len(text)-len(bytes.TrimLeft(text,
+		"abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ'"))]))
+}
+
 var askedFor = chars.WordSet(`password passwd pw pwd pass passphrase pin code passcode passwort kennwort wachtwoord senha passord login
 	creds credentials`)
 
@@ -109,7 +119,9 @@ func asksForSecret(text []byte) bool {
 }
 
 // answerHeads may stand before what was asked for.
-var answerHeads = [][]byte{[]byte("it is "), []byte("it's "), []byte("its "), []byte("is "), []byte("yes, "), []byte("try ")}
+var answerHeads = [][]byte{[]byte("it is "), []byte("it's "), []byte("its "), []byte("is "), []byte("yes, "), []byte("try "),
+	[]byte("sure, "), []byte("sure: "), []byte("yes: "), []byte("here: "), []byte("here you go: "), []byte("use "), []byte("that's "),
+	[]byte("should be "), []byte("ok, ")}
 
 // answered gives the secret that a message is, or begins with: a word that looks chosen, or a code of digits.
 func answered(line []byte, message int) (start, end int) {

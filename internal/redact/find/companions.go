@@ -86,8 +86,7 @@ func Companions(b []byte, start, end int, named bool, found func(from, to int, w
 
 // accountBy gives who did something with a secret: password reset to SECRET by NAME.
 func accountBy(b []byte, _, end int) (from, to int) {
-	rest := chars.LineFrom(b, min(end+1, len(b)))
-	if end >= len(b) || b[end] != ' ' || !bytes.HasPrefix(rest, []byte("by ")) {
+	if !bytes.HasPrefix(b[end:], []byte(" by ")) {
 		return 0, 0
 	}
 	if from, to = nameBehind(b, end+len(" by "), len(b)); from != end+len(" by ") {
@@ -284,11 +283,17 @@ func isSibling(b []byte, line, indent int, found func(from, to int, what Compani
 		return true
 	}
 	from, to := valueBehind(text, key)
-	if from > key && from < to && IsPerson(text[from:to]) &&
+	if from > key && from < to && IsPerson(text[from:to]) && !saysHow(text, key, from, to) &&
 		(owner && LooksPersonal(text[from:to]) || !owner && chars.NameAt(b, at+from) == at+to) {
 		found(at+from, at+to, Account)
 	}
 	return true
+}
+
+// saysHow says whether a word without a sign before it says how it went, and names nobody: Login Succeeded.
+func saysHow(text []byte, key, from, to int) bool {
+	sign := bytes.TrimLeft(text[key:], " \t")
+	return sign[0] != '=' && sign[0] != ':' && IsEveryday(bytes.ToLower(text[from:to]))
 }
 
 // accountOfConstant gives the account in a line of PHP that names a constant: define('DB_USER', 'itostrund');.

@@ -19,7 +19,10 @@ const mostGiven = 4
 // GivenNames finds whole names of people that begin with a given name: behind a word that people are named behind, before a mail address,
 // and between the signs of a cell, a value or parentheses. It looks at each word with a capital, which is for short texts only: in a log
 // hardly any is a person.
+//
+// A text of a program with a licence names its authors, who are known to everybody: there only what surely is a place of a name counts.
 func GivenNames(b []byte, from, to int, person func(start, end int)) {
+	licensed := ofProgram(b[from:to])
 	for at := from; at < to; at++ {
 		first := at == 0 || b[at-1] == '\n'
 		if !isCapital(b[:to], at) || !first && !besideNames[b[at-1]] {
@@ -35,7 +38,8 @@ func GivenNames(b []byte, from, to int, person func(start, end int)) {
 		}
 		speaks := short && end < to && b[end] == ':' && at > 1 && b[at-2] == ']' // [06:12] Sorley, Maire: …
 		if chat := speaks || !short && ofChat(b[:to], at, end, first); !chat && (isCredit(chars.LineFrom(b[:to], chars.LineStart(b, at))) ||
-			!short && (first || !isNamed(b[:to], from, at, end)) && !acts(b[:to], end)) {
+			!short && (first || !isNamed(b[:to], from, at, end)) && !acts(b[:to], end) &&
+				(licensed || !namedFreely(b[:to], at, end))) {
 			continue
 		}
 		person(at, end)
@@ -45,6 +49,16 @@ func GivenNames(b []byte, from, to int, person func(start, end int)) {
 		}
 		at = end
 	}
+}
+
+// ofProgram reports whether a text speaks of the rights on a program, or of its changes.
+func ofProgram(text []byte) bool {
+	for _, word := range []string{"opyright", "icense", "icence", "urgency=", "Changelog", "CHANGES", "AUTHORS"} {
+		if bytes.Contains(text, []byte(word)) {
+			return true
+		}
+	}
+	return false
 }
 
 // ofChat says whether a name stands over or before what somebody wrote: "Ilvar Tostrund: …" and "Ilvar Tostrund [06:12]".
@@ -76,6 +90,35 @@ func isNamed(b []byte, from, at, end int) bool {
 		return false
 	}
 	return lexicon.NotedBeforePeople.Has(lastWord(b[max(from, at-16):at]))
+}
+
+// ofPlaces are words before what may be the name of a place, ship or thing, and no person.
+var ofPlaces = chars.WordSet(`the a an in at near via port saint st mount lake cape fort pier terminal ship ferry vessel mv ms ss rms
+	boat station street project operation class hurricane storm`)
+
+// namedFreely says whether a whole name stands in a text with no word beside it that makes it a part of a longer name, or one of a place.
+func namedFreely(b []byte, at, end int) bool {
+	if shouted(b, at) || end+1 < len(b) && b[end] == ' ' && isCapital(b, end+1) {
+		return false
+	}
+	if end < len(b) && bytes.IndexByte([]byte("'_-/\\@"), b[end]) >= 0 {
+		return false
+	}
+	if last := bytes.LastIndexByte(b[at:end], ' ') + 1; last > 1 && chars.IsUpper(b[end-1]) && chars.IsLower(b[at+1]) &&
+		end-at-last > 1 { // Travis CI
+		return false
+	}
+	if at == 0 || b[at-1] == '\n' {
+		return true
+	}
+	before := b[max(0, at-24):at]
+	word := lastWord(before)
+	if ofPlaces.Has(word) {
+		return false
+	}
+	start := len(bytes.TrimRight(before, " ")) - len(word)
+	return start < 0 || before[len(before)-1] != ' ' || len(word) == 0 || !chars.IsUpper(before[start]) ||
+		!isKeyLetter(before[len(before)-2])
 }
 
 // beforeMail says whether the next text in quotes is a mail address.
@@ -182,7 +225,8 @@ func initialAndSurname(b []byte, at int, before string) int {
 	entry := chars.IsAllDigits([]byte(strings.ReplaceAll(before, ":", ""))) && len(before) >= 4 && end+1 < len(b) && b[end] == ' ' &&
 		chars.IsLower(b[end+1])
 	if end-at > 5 && (end == len(b) || !chars.IsWord(b[end]) && b[end] != '-') && !IsEveryday(bytes.ToLower(b[at+3:end])) &&
-		(entry || lexicon.NotedBeforePeople.Has(before)) {
+		(entry || lexicon.NotedBeforePeople.Has(before) || end-at > 7 && at > 0 && b[at-1] != '\n' && chars.IsLower(b[at+4]) &&
+			namedFreely(b, at, end)) {
 		return end
 	}
 	return 0

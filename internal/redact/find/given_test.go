@@ -18,11 +18,15 @@ func TestGivenNames(t *testing.T) {
 		"06:20 reported by phone to ‹Ingrid Aas›, who authorized six trials of ‹Tomas Quill›",
 		"sent from New York to Los Angeles",
 		"a table from Fare Server to Lane Two",
-		"Ingrid Aas stands there alone",
+		"‹Ingrid Aas› stands there alone",
+		"09:14 | GATE-3 | ‹Maire Sorley› | ok",
+		"Gate 4 was opened by hand, ‹Tomas Quill› held the key",
+		"to the port of Victoria Sund", "aboard the ferry Ingrid Aas", "call Super Ingrid Aas now", "Ingrid Aas Hall is closed", "Ingrid Aas/x",
+		"as of ‹M. Sorleysen›, E. Faecalis Test",
 		"patch from Tomas Quill", // the credits of a program
 		"# found by Tomas Quill",
 		"by Tomas_Quill, by Tomas Quill()",
-		"fixed it (Tomas Quill)\n",
+		"fixed it (‹Tomas Quill›)\n",
 	} {
 		plain := strings.NewReplacer("‹", "", "›", "").Replace(line)
 		var want, got []string

@@ -379,7 +379,7 @@ func wrapped(b []byte, at int) (start, end int, ok bool) {
 	for start < len(b) && b[start] == ' ' {
 		start++
 	}
-	if rest := chars.LineFrom(b, start); bytes.HasPrefix(rest, []byte(`Some("`)) { // as Rust prints what is there
+	if bytes.HasPrefix(b[start:], []byte(`Some("`)) { // as Rust prints what is there
 		start += len(`Some("`)
 		n := bytes.IndexByte(b[start:min(len(b), start+maxElement)], '"')
 		return start, start + max(n, 0), n > 0

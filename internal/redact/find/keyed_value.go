@@ -115,8 +115,10 @@ func bareEnd(b []byte, at int) int {
 			end = further
 		}
 	}
-	if n := bytes.IndexByte(chars.LineFrom(b, at), ']'); n > 0 && bytes.HasPrefix(b[at:], []byte("ENC[")) { // in parts, between brackets
-		end = at + n + 1
+	if bytes.HasPrefix(b[at:], []byte("ENC[")) { // in parts, between brackets
+		if n := bytes.IndexByte(chars.LineFrom(b, at), ']'); n > 0 {
+			end = at + n + 1
+		}
 	}
 	if n := bytes.IndexByte(b[at:end], '^'); n > 0 && IsSetting(b[at+n+1:end]) { // as lists of security events have it
 		end = at + n
@@ -253,10 +255,31 @@ func (k keyed) toLineEnd(b []byte) (keyed, bool) {
 	if bytes.HasPrefix(more, []byte("  ")) && chars.IsAllDigits(b[k.start:k.end]) && chars.IsDigit(bytes.TrimLeft(more, " \t")[0]) {
 		return k, false
 	}
+	if end := k.beforeCommand(b, line); end > 0 {
+		k.end = max(k.end, end)
+		return k, true
+	}
 	if len(more) > 0 && len(line) <= 128 && !bytes.ContainsAny(more, "=:") && !IsPlaceholder(b[k.start:k.end]) {
 		k.end = k.start + len(line)
 	}
 	return k, true
+}
+
+// beforeCommand gives the end of a value that is set for the command behind it: PGPASSWORD=… psql -h …; 0 where there is none.
+func (k keyed) beforeCommand(b, line []byte) int {
+	sign := k.start - 1
+	value, more, ok := bytes.Cut(line, []byte(" "))
+	program, rest, _ := bytes.Cut(more, []byte(" "))
+	if !ok || len(program) < 2 || sign < 2 || b[sign] != '=' || !chars.IsUpper(b[sign-1]) || IsEveryday(program) {
+		return 0
+	}
+	path := program[0] == '/' || bytes.HasPrefix(program, []byte("./"))
+	option := len(rest) > 1 && rest[0] == '-' && (chars.IsWord(rest[1]) || rest[1] == '-') || bytes.Contains(rest, []byte(" -"))
+	piped := bytes.Contains(rest, []byte(" > ")) || bytes.Contains(rest, []byte(" | ")) || bytes.Contains(rest, []byte(" && "))
+	if !path && !(chars.IsLower(program[0]) && (option || piped)) {
+		return 0
+	}
+	return k.start + len(value)
 }
 
 // holdsSecret says whether a value behind a telling key is a secret, and not a sentence, a sign, or what stands for one.

@@ -157,7 +157,7 @@ func LogUser(b []byte, at, free int) (start, end int, ok bool) {
 	case '=':
 		start, end, ok = firstOf(b, at, userOfSudoers, userOfSudo, userOfDelivery)
 	case '@':
-		start, end, ok = userAtHost(b, at)
+		start, end, ok = firstOf(b, at, numberOfCall, userAtHost)
 	case '\\':
 		start, end, ok = userOfDomain(b, at)
 	case '/':
@@ -177,7 +177,7 @@ func LogUser(b []byte, at, free int) (start, end int, ok bool) {
 			start, end, ok = userOfTuple(b, at)
 		}
 	}
-	return start, end, ok && start >= free && start < end && IsPerson(b[start:end])
+	return start, end, ok && start >= free && start < end && (IsPerson(b[start:end]) || b[at] == '@' && ofCall(b, at) == start)
 }
 
 // firstOf gives what the first of several finders finds.

@@ -32,6 +32,9 @@ func (p *Place) Person() bool {
 		bytes.Contains(p.After, []byte(" family=")) {
 		return false
 	}
+	if bytes.HasSuffix(p.Before, []byte("sip:")) && chars.IsAllDigits(t) { // the number of a telephone, in the address of a call
+		return true
+	}
 	var buf [lowerSize]byte
 	lower := lowered(&buf, t)
 	if p.Sure && arguments.HasBytes(lower) || nobodys.HasBytes(lower) || isNamed(t) {

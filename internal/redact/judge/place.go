@@ -35,6 +35,9 @@ var programWords = chars.WordSet("my our local let const var final static return
 	"lambda yield await " +
 	"#define #if #ifdef and or not && || }")
 
+// statements begin those of SQL, in which an account stands without quotes.
+var statements = chars.WordSet("grant revoke create alter drop")
+
 // program reports whether the line is one of a program, as far as the signs around the value tell.
 func (p *Place) program() bool {
 	before := bytes.TrimLeft(p.Before, " \t*+-")
@@ -57,6 +60,9 @@ func (p *Place) program() bool {
 	case '{', '(':
 		return true
 	case ';':
+		if statements.HasBytes(bytes.ToLower(word)) {
+			return false
+		}
 		return len(after) == 1 || bytes.IndexByte(after, ')') >= 0
 	case ')':
 		return bytes.IndexByte(before, '(') > 0
@@ -82,14 +88,21 @@ func (p *Place) Secret() bool {
 	if len(t) < leastSecret || len(t) == 2 && chars.IsDigit(t[0]) && chars.IsDigit(t[1]) {
 		return false
 	}
-	if p.elsewhere() || Code(t) && !p.quotedOption() || isNamed(t) || expression(t) || p.stands() || p.standsFor() || p.otherwise() || p.reading() {
+	if p.elsewhere() || Code(t) && !p.quotedOption() || isNamed(t) || expression(t) || p.stands() || p.standsFor() || p.otherwise() ||
+		p.reading() {
 		return false
 	}
 	if p.quoted() {
-		return !Format(t) && !p.says() && !(p.After[0] == '"' && t[0] == '$' && variable(t)) &&
-			(bytes.IndexByte([]byte("!*"), t[0]) >= 0 || !reference(t))
+		return p.secretInQuotes()
 	}
 	return !reference(t) && (!p.bareCode() && !p.bareExpression() || p.ofURL()) && !p.ofSentence() && !p.asked() && !p.told()
+}
+
+// secretInQuotes reports whether a value in quotes is no format, sentence, variable or reference.
+func (p *Place) secretInQuotes() bool {
+	t := p.Text
+	return !Format(t) && !p.says() && !(p.After[0] == '"' && t[0] == '$' && variable(t)) &&
+		(bytes.IndexByte([]byte("!*"), t[0]) >= 0 || !reference(t))
 }
 
 // asked reports whether a plain value is the last word of a question: who has the password of gate1?

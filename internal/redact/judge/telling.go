@@ -50,26 +50,35 @@ func (p *Place) continued() bool {
 // ofItself reports whether a value is computed from what its key stands for, or is an element or argument: pw = pw[:-1], pw = pw + c,
 // min_pwd = rows[0]['age'], password=user_pass).
 func (p *Place) ofItself() bool {
-	t := bytes.TrimRight(p.Text, ");")
-	if key := p.key(); p.quoted() && bytes.IndexByte(key, '_') > 0 && joinedKey(t, key[bytes.LastIndexByte(key, '.')+1:]) {
+	key := p.key()
+	switch {
+	case p.quoted() && bytes.IndexByte(key, '_') > 0 && joinedKey(p.Text, key[bytes.LastIndexByte(key, '.')+1:]):
 		return true // CHALLENGE_PASSWORD: "challengePassword"
-	}
-	if string(t) == "FAIL" && bytes.HasSuffix(p.key(), []byte("PASS")) || p.ofFolder() || verdicts(t) {
+	case string(p.Text) == "FAIL" && bytes.HasSuffix(key, []byte("PASS")), p.ofFolder(), verdicts(p.Text):
 		return true
 	}
+	t := bytes.TrimRight(p.Text, ");")
 	if p.quoted() || len(t) == 0 || !isLower(t[0]) {
 		return false
 	}
 	if bytes.HasSuffix(p.Before, []byte(" = ")) {
-		if left, right, ok := bytes.Cut(t, []byte(" + ")); ok && identifier(left) && len(right) > 0 && identifier(right) {
-			return sameWord(left, p.key()) || sameWord(right, p.key())
-		}
-		open := bytes.IndexByte(t, '[')
-		return open > 0 && open+1 < len(t) && t[len(t)-1] == ']' && identifier(t[:open]) && !hasDigit(t[:open]) &&
-			(bytes.IndexByte([]byte(`'":-`), t[open+1]) >= 0 || bytes.Contains(t, []byte("][")))
+		return sumWith(t, key) || element(t)
 	}
 	shut := len(t) < len(p.Text) && p.Text[len(t)] == ')' || len(p.After) > 0 && (p.After[0] == ',' || p.After[0] == ')')
-	return shut && bytes.HasSuffix(p.Before, []byte("=")) && snake(t) && (tellsIn(t) || sharesWords(t, p.key()))
+	return shut && bytes.HasSuffix(p.Before, []byte("=")) && snake(t) && (tellsIn(t) || sharesWords(t, key))
+}
+
+// sumWith reports whether a text is two variables that are put together, of which one is what the key is: pw + c.
+func sumWith(t, key []byte) bool {
+	left, right, ok := bytes.Cut(t, []byte(" + "))
+	return ok && identifier(left) && len(right) > 0 && identifier(right) && (sameWord(left, key) || sameWord(right, key))
+}
+
+// element reports whether a text is an element or a part of a variable: pw[:-1], rows[0]['age'].
+func element(t []byte) bool {
+	open := bytes.IndexByte(t, '[')
+	return open > 0 && open+1 < len(t) && t[len(t)-1] == ']' && identifier(t[:open]) && !hasDigit(t[:open]) &&
+		(bytes.IndexByte([]byte(`'":-`), t[open+1]) >= 0 || bytes.Contains(t, []byte("][")))
 }
 
 // ofFolder reports whether a program asks another in which folder it is: pwd=`cd`.
@@ -115,26 +124,42 @@ func sharesWords(t, key []byte) bool {
 // a value in a program.
 func (p *Place) formatted() bool {
 	t := p.Text
-	switch {
-	case bytes.HasPrefix(t, []byte("' . ")), bytes.HasPrefix(t, []byte("' + ")), bytes.HasPrefix(t, []byte(`" + `)),
-		bytes.HasPrefix(t, []byte(`" . `)), bytes.HasPrefix(t, []byte("(?")), bytes.HasPrefix(t, []byte(">$")):
-		return true
-	case t[0] == '[' || t[0] == ']' || t[0] == ',':
-		return len(t) > 1 && (t[1] == '\\' || t[1] == '$') || t[0] == ']' && chars.IsAllLetters(t[1:])
-	case bytes.Contains(p.After, []byte("; urgency=")):
-		return true
-	case t[len(t)-1] == '[':
-		return identifier(t[:len(t)-1]) && bytes.HasPrefix(p.After, []byte(`"`))
-	case bytes.HasSuffix(p.Before, []byte("{")) && (bytes.HasSuffix(t, []byte("!r")) || bytes.HasSuffix(t, []byte("!s"))),
-		bytes.HasPrefix(t, []byte(`\x00`)), bytes.HasPrefix(t, []byte("authpriv")),
-		len(p.After) > 0 && p.After[0] == ']' && bytes.IndexByte(t, '[') > 1 && snake(t[:bytes.IndexByte(t, '[')]):
-		return true
-	case t[0] == '$' && len(t) == 2:
-		return bytes.IndexByte([]byte("!@_?&"), t[1]) >= 0
-	case t[0] == '$' && !p.quoted() || t[0] == '$' && bytes.IndexByte(t[1:], '$') > 0:
-		return joinedVariables(t)
+	for _, head := range putTogether {
+		if bytes.HasPrefix(t, head) {
+			return true
+		}
 	}
-	return statement(t) || literalOf(t) || bytes.HasSuffix(t, []byte(".''")) || bytes.HasSuffix(t, []byte(`.""`)) || prompts(t)
+	switch t[0] {
+	case ']':
+		return chars.IsAllLetters(t[1:])
+	case '[', ',':
+		return len(t) > 1 && (t[1] == '\\' || t[1] == '$')
+	case '$':
+		if len(t) == 2 {
+			return bytes.IndexByte([]byte("!@_?&"), t[1]) >= 0
+		}
+		return (!p.quoted() || bytes.IndexByte(t[1:], '$') > 0) && joinedVariables(t)
+	}
+	return bytes.Contains(p.After, []byte("; urgency=")) || p.inBrackets() || statement(t) || literalOf(t) ||
+		bytes.HasSuffix(t, []byte(".''")) || bytes.HasSuffix(t, []byte(`.""`)) || prompts(t)
+}
+
+// putTogether are beginnings of what is no value: the end of a text that is joined with another, a pattern, a file that is written to, a
+// list of numbers, and the facility of a log.
+var putTogether = [][]byte{[]byte("' . "), []byte("' + "), []byte(`" + `), []byte(`" . `), []byte("(?"), []byte(">$"), []byte(`\x00`),
+	[]byte("authpriv")}
+
+// inBrackets reports whether a text is cut off at a bracket, or is a place of a value in a format: event["type"], {0.nonce!r}.
+func (p *Place) inBrackets() bool {
+	t := p.Text
+	open := bytes.IndexByte(t, '[')
+	switch {
+	case open == len(t)-1:
+		return identifier(t[:open]) && bytes.HasPrefix(p.After, []byte(`"`))
+	case open > 1 && len(p.After) > 0 && p.After[0] == ']':
+		return snake(t[:open])
+	}
+	return bytes.HasSuffix(p.Before, []byte("{")) && (bytes.HasSuffix(t, []byte("!r")) || bytes.HasSuffix(t, []byte("!s")))
 }
 
 // joinedVariables reports whether a text is variables, and the signs that end a text behind them: $cwd)\n, $ROOT$1.
@@ -225,32 +250,40 @@ func (p *Place) reading() bool {
 		return false
 	}
 	t, key := p.Text, p.key()
-	if p.sameAsKey(t, key) || counted(t, key) || constants(t) || kinds.HasBytes(t) && !p.quoted() {
-		return true
-	}
-	var buf [lowerSize]byte
-	if p.quoted() {
-		return lexicon.Everyday(t) && len(p.Before) > 1 && (bytes.HasSuffix(p.Before[:len(p.Before)-1], []byte("token(")) ||
-			bytes.HasSuffix(p.Before[:len(p.Before)-1], []byte("token68(")))
-	}
-	last := chars.LastWord(key)
 	switch {
-	case p.given():
+	case p.sameAsKey(t, key), counted(t, key), constants(t):
+		return true
+	case p.quoted():
+		return lexicon.Everyday(t) && (bytes.HasSuffix(p.Before[:len(p.Before)-1], []byte("token(")) ||
+			bytes.HasSuffix(p.Before[:len(p.Before)-1], []byte("token68(")))
+	case kinds.HasBytes(t), p.given():
 		return true
 	case t[0] == '$':
-		path, _, _ := bytes.Cut(t, []byte("#"))
-		n := bytes.IndexByte(path, '/')
-		return n > 1 && variable(path[:n]) && identifier(bytes.ReplaceAll(path[n+1:], []byte("/"), nil))
+		return pathOfVariable(t)
+	}
+	return p.named(t, key) || p.itemOfProse()
+}
+
+// named reports whether a value without quotes is what a program calls a thing: it is told by what stands behind it.
+func (p *Place) named(t, key []byte) bool {
+	var buf [lowerSize]byte
+	last := chars.LastWord(key)
+	switch {
 	case t[len(t)-1] == ':' && chars.IsAllLetters(t[:len(t)-1]):
 		return len(p.After) > 0 && p.After[0] == ' '
-	case chars.IsAllLetters(t) && len(p.After) > 1 && p.After[0] == ' ' && p.After[1] == '$', bytes.HasPrefix(p.After, []byte(" *")):
+	case bytes.HasPrefix(p.After, []byte(" $")):
+		return snake(t) || chars.IsAllLetters(t)
+	case bytes.HasPrefix(p.After, []byte(" *")):
 		return identifier(t)
-	case snake(t):
-		return bytes.HasPrefix(p.After, []byte(" $"))
-	case len(last) > 2 && string(lowered(&buf, t)) == last:
-		return len(p.After) == 0 || p.After[0] == '}' || p.After[0] == ';'
 	}
-	return p.itemOfProse()
+	return len(last) > 2 && string(lowered(&buf, t)) == last && (len(p.After) == 0 || p.After[0] == '}' || p.After[0] == ';')
+}
+
+// pathOfVariable reports whether a text is a path that begins with a variable: $dir/private/key.pem.
+func pathOfVariable(t []byte) bool {
+	path, _, _ := bytes.Cut(t, []byte("#"))
+	n := bytes.IndexByte(path, '/')
+	return n > 1 && variable(path[:n]) && identifier(bytes.ReplaceAll(path[n+1:], []byte("/"), nil))
 }
 
 // given reports whether a value is a call that is given a variable first: decodeHex(t, "…"), parse(text, from).
@@ -278,7 +311,8 @@ func counted(t, key []byte) bool {
 	if len(t) == 0 || !chars.IsDigit(t[0]) && t[0] != '-' && t[0] != '~' {
 		return false
 	}
-	if len(t) > 1 && t[0] == '-' && chars.IsAllDigits(t[1:]) && len(t) < 4 || len(t) > 1 && t[0] == '~' && chars.IsDigit(t[1]) && len(t) < 5 {
+	if len(t) > 1 && t[0] == '-' && chars.IsAllDigits(t[1:]) && len(t) < 4 || len(t) > 1 && t[0] == '~' && chars.IsDigit(t[1]) &&
+		len(t) < 5 {
 		return true
 	}
 	var buf [lowerSize]byte

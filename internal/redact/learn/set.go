@@ -9,6 +9,7 @@ import (
 	"envask/internal/redact/chars"
 	"envask/internal/redact/find"
 	"envask/internal/redact/judge"
+	"envask/internal/redact/lexicon"
 )
 
 // Rules of values that count more than what is common: LiteralRule is that of texts of the engineer's own, HeldRule that of passwords,
@@ -19,7 +20,7 @@ const (
 )
 
 // Limits of what is learned, in bytes. A name shorter than MinName is replaced at
-// its place only: everywhere else it would hit by chance. So is a name that is one plain word shorter than MinPlainName,
+// its place only: everywhere else it would hit by chance. A name that is one plain word shorter than MinPlainName must be found twice,
 // since products and folders have such names too.
 const (
 	MinName      = 4
@@ -124,6 +125,12 @@ func (l *Set) less(a, b alias.Value) bool {
 	return l.order(a.Rule) < l.order(b.Rule)
 }
 
+// Short reports whether a name is one plain word so short that it must be found twice.
+func Short(v alias.Value) bool {
+	return v.Class == alias.User && len(v.Text) < MinPlainName && chars.IsAllLetters([]byte(v.Text))
+}
+
+// Learnable reports whether a value is of a kind that is removed everywhere.
 func Learnable(v alias.Value) bool {
 	n := len(v.Text)
 	if v.Rule == HeldRule {
@@ -132,13 +139,13 @@ func Learnable(v alias.Value) bool {
 	if n > MaxLearned || n < MinName || strings.ContainsAny(v.Text, "\r\n") {
 		return false
 	}
-	if v.Class == alias.User && n < MinPlainName && chars.IsAllLetters([]byte(v.Text)) {
-		return false
-	}
 	switch v.Class {
 	case alias.ID: // the date on which somebody was born is that of many other things
 		return !find.IsDate([]byte(v.Text)) && !find.IsShortDate([]byte(v.Text))
 	case alias.User:
+		if word := []byte(strings.ToLower(v.Text)); Short(v) && (find.IsEveryday(word) || lexicon.Given(word)) { // mark is a word, too
+			return false
+		}
 		return !chars.AllDigits(v.Text) && judge.Name([]byte(v.Text)) // the number of a telephone's line is that of many other things
 	case alias.Secret:
 		return n >= find.MinSecret && !chars.AllDigits(v.Text) && !find.CommonWords.Has(strings.ToLower(v.Text)) && find.Shaped(v.Text) &&

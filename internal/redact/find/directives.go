@@ -1,0 +1,44 @@
+package find
+
+import (
+	"bytes"
+
+	"envask/internal/redact/chars"
+)
+
+// Directives finds the settings of configurations that have nothing but a blank between key and value, one in a line of its own:
+// remote_username NAME, remote_password SECRET. The key is of several words, as no word of a sentence is. It is for short texts.
+func Directives(b []byte, from, to int, secret, account func(start, end int)) {
+	for at := from; at < to; at = chars.NextLine(b[:to], at) {
+		line := bytes.TrimRight(chars.LineFrom(b[:to], at), " \t")
+		start := at + len(line)
+		line = bytes.TrimLeft(line, " \t")
+		start -= len(line)
+		blank := bytes.IndexAny(line, " \t")
+		if blank < 4 || len(line) > chars.MaxPair || bytes.IndexByte(line[1:blank-1], '_') < 0 &&
+			bytes.IndexByte(line[1:blank-1], '-') < 0 ||
+			chars.NameAt(line, 0) != blank || line[0] == '-' {
+			continue
+		}
+		kind := KindOf(line[:blank])
+		if kind&(KeySecret|KeyUser) == 0 {
+			continue
+		}
+		value := bytes.TrimLeft(line[blank:], " \t")
+		first := start + len(line) - len(value)
+		if n := len(value); n > 2 && isQuote(value[0]) && value[n-1] == value[0] {
+			value, first = value[1:n-1], first+1
+		} else if bytes.IndexAny(value, " \t") >= 0 {
+			continue
+		}
+		switch {
+		case IsEveryday(bytes.ToLower(value)) || NotValues.Has(bytes.ToLower(value)):
+		case kind&KeySecret != 0:
+			if isListedSecret(value) {
+				secret(first, first+len(value))
+			}
+		case chars.NameAt(value, 0) == len(value) && IsPerson(value) && KindOf(value) == 0:
+			account(first, first+len(value))
+		}
+	}
+}
