@@ -145,9 +145,9 @@ func (p *Place) formatted() bool {
 }
 
 // putTogether are beginnings of what is no value: the end of a text that is joined with another, a pattern, a file that is written to, a
-// list of numbers, and the facility of a log.
+// list of numbers, the facility of a log, and the mark of a text that follows.
 var putTogether = [][]byte{[]byte("' . "), []byte("' + "), []byte(`" + `), []byte(`" . `), []byte("(?"), []byte(">$"), []byte(`\x00`),
-	[]byte("authpriv")}
+	[]byte("authpriv"), []byte("<<E"), []byte("<<'E"), []byte("<<-E"), []byte("<<~E")}
 
 // inBrackets reports whether a text is cut off at a bracket, or is a place of a value in a format: event["type"], {0.nonce!r}.
 func (p *Place) inBrackets() bool {
