@@ -289,7 +289,7 @@ func (e *Engine) peopleIn(b []byte, from, to int) {
 	secret := func(start, end int) { e.add(b, from, start, end, keyedSecretRule) }
 	account := func(start, end int) { e.addAccount(b, from, start, end) }
 	find.SecretSections(b, from, to, secret, account)
-	find.Directives(b, from, to, secret, account)
+	find.Directives(b, from, to, func(start, end int) { e.addJudged(b, from, start, end, keyedSecretRule, false) }, account)
 	find.ChatAnswers(b, from, to, func(start, end int) { e.add(b, from, start, end, wordedSecretRule) })
 	if from == 0 && to == len(b) {
 		find.PairFile(b, secret, account)
@@ -305,8 +305,12 @@ func (e *Engine) notesIn(b []byte, from, to int) {
 		if find.PlaceholderLen(b[max(0, start-1):]) > 0 || holdsPlaceholder(b[start:end]) {
 			return
 		}
+		if kind == find.NotedSecret {
+			e.addJudged(b, from, start, end, wordedSecretRule, false)
+			return
+		}
 		n := len(e.findings)
-		if e.add(b, from, start, end, ruleOfNoted[kind]); len(e.findings) > n && kind != find.NotedSecret {
+		if e.add(b, from, start, end, ruleOfNoted[kind]); len(e.findings) > n {
 			e.findings[n].weak = true
 		}
 	})

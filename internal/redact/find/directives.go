@@ -6,6 +6,10 @@ import (
 	"envask/internal/redact/chars"
 )
 
+// typeNames stand behind the names of fields in programs.
+var typeNames = chars.WordSet(`uint8 uint16 uint32 uint64 int8 int16 int32 int64 float32 float64 uintptr string bool byte rune error int
+	uint char double float long short void size_t`)
+
 // Directives finds the settings of configurations that have nothing but a blank between key and value, one in a line of its own:
 // remote_username NAME, remote_password SECRET. The key is of several words, as no word of a sentence is. It is for short texts.
 func Directives(b []byte, from, to int, secret, account func(start, end int)) {
@@ -21,6 +25,9 @@ func Directives(b []byte, from, to int, secret, account func(start, end int)) {
 			continue
 		}
 		kind := KindOf(line[:blank])
+		if last := chars.LastWord(line[:blank]); last == "auth" || last == "pass" && bytes.HasSuffix(line, []byte(";")) { // what goes where
+			kind &^= KeySecret
+		}
 		if kind&(KeySecret|KeyUser) == 0 {
 			continue
 		}
@@ -34,7 +41,7 @@ func Directives(b []byte, from, to int, secret, account func(start, end int)) {
 		switch {
 		case IsEveryday(bytes.ToLower(value)) || NotValues.Has(bytes.ToLower(value)):
 		case kind&KeySecret != 0:
-			if isListedSecret(value) {
+			if isListedSecret(value) && !typeNames.HasBytes(value) && value[0] != '_' && !bytes.HasPrefix(value, []byte("unix:")) {
 				secret(first, first+len(value))
 			}
 		case chars.NameAt(value, 0) == len(value) && IsPerson(value) && KindOf(value) == 0:

@@ -106,7 +106,7 @@ func BothOf(text []byte, learn func(value []byte, at int)) bool {
 
 // pairCalls are the ends of the names of calls and options that take a name and a secret.
 var pairCalls = []string{"auth", "authenticate", "login", "logon", "networkcredential", "credential", "credentials", "pscredential",
-	"passwordauthentication", "usernamepassword", "usernamepasswordcredentials", "basicauth",
+	"passwordauthentication", "usernamepassword", "userpassword", "usernamepasswordcredentials", "basicauth",
 	"httpbasicauth", "usernamepasswordauthenticationtoken", "setbasicauth", "basiccredentials", "authorization", "connect", "basic"}
 
 // tripleCalls take the name of a database or server before these.

@@ -62,8 +62,8 @@ var harmless = []string{
 	"exception", "handler", "manager", "service", "validator", "encoder", "reader", "dialog", "prompt", "reset", "check",
 	"method", "methods", "arn", "helper", "hashing", "days", "hours", "minutes", "seconds",
 	"algorithm", "algo", "scheme", "certhash", "accountsid", "iterations", "rounds", "charset", "stdin",
-	"size", "lifetime", "issuer", "audience", "header", "set", "store", "provider", "mode", "complexity", "mgr", "mgmt", "mark", "debugpass",
-	"signingkeyid", "encryptionkeyid", "masterkeyid", "accessor",
+	"size", "lifetime", "issuer", "audience", "header", "set", "store", "provider", "mode", "complexity", "mgr", "mgmt", "mark",
+	"debugpass", "realm", "signingkeyid", "encryptionkeyid", "masterkeyid", "accessor",
 	"inputtokens", "outputtokens", "prompttokens", "completiontokens", "totaltokens", "maxtokens", "usedtokens", "personality",
 }
 

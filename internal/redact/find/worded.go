@@ -23,7 +23,8 @@ var NotValues = chars.NewWordList(chars.WordSet(`policy expiry expires expired l
 	zeroize set-key public private version size bits exchange
 	agreement usage import export pair material management server-side client-side label at by as if when while than then until only
 	edition member website forum manager-mode
-	authorization ro rw view read-only read-write map context engineid users user login password secret key token community code pin
+	authorization ro rw view read-only read-write map context engineid notice fields cpu thus users user login
+	password secret key token community code pin
 	bearer basic digest null-auth cryptographic`))
 
 // WordsFrom gives the words of the rest of a line as places, or of the text in quotes within it. What is far away is left out: lines can

@@ -221,11 +221,12 @@ func (p *Place) told() bool {
 		return false
 	}
 	words := bytes.Fields(p.After)
-	if len(words) < 3 || p.After[0] != ' ' {
+	change := bytes.HasSuffix(p.Before, []byte(":** ")) && chars.IsUpper(p.Text[0]) // an entry of a list of changes
+	if len(words) < 3 && !(change && len(words) > 1) || p.After[0] != ' ' {
 		return false
 	}
 	plain := 0
-	if bytes.Contains(p.Before, []byte("**")) && chars.IsUpper(p.Text[0]) { // an entry of a list of changes
+	if change {
 		plain++
 	}
 	for _, w := range words[:min(4, len(words))] {
@@ -285,7 +286,7 @@ func member(t []byte) bool {
 
 // fileEndings are those of texts, programs and keys.
 var fileEndings = chars.WordSet("txt asc gpg c h cc cpp go py pl pm rb js ts java sh pem crt cer csr keytab json yaml yml toml ini conf " +
-	"xml html md log")
+	"xml html md log patch diff")
 
 // ofPassword reports whether the key of a value is one for a password: what people choose may end as the name of a file does.
 func (p *Place) ofPassword() bool {

@@ -12,7 +12,30 @@ import (
 
 // otherwise reports whether the words and signs around a value say that it is none, whatever its key is.
 func (p *Place) otherwise() bool {
-	return p.denied() || p.continued() || p.ofItself() || p.formatted() || p.ofFile() || signsOnly(p.Text) || hexes(p.Text) || p.either()
+	if p.denied() || p.typed() || p.endsSentence() {
+		return true
+	}
+	return p.continued() || p.ofItself() || p.formatted() || p.ofFile() || signsOnly(p.Text) || hexes(p.Text) || p.either()
+}
+
+// typed reports whether a reference of settings says of what kind the value is: http_auth_pass : string.
+func (p *Place) typed() bool {
+	return len(p.After) == 0 && bytes.HasSuffix(p.Before, []byte(" : ")) && kinds.HasBytes(p.Text)
+}
+
+// endsSentence reports whether a value is a word of every day before what ends a sentence, a pattern or a stretch of a manual, behind a
+// blank: it should reject the password change!, passphrase cache\.$, password change\&.
+func (p *Place) endsSentence() bool {
+	n := len(p.Before)
+	if n < 2 || p.Before[n-1] != ' ' || !isLower(p.Before[n-2]|0x20) || !isLower(p.Text[0]) {
+		return false
+	}
+	for _, end := range []string{"!", `\.$`, `)\&`, `\&`} {
+		if word, ok := bytes.CutSuffix(p.Text, []byte(end)); ok {
+			return lexicon.Everyday(word)
+		}
+	}
+	return false
 }
 
 // denials are words before a key by which there is none, or something else is told of it.
@@ -62,7 +85,8 @@ func (p *Place) ofItself() bool {
 		return false
 	}
 	if bytes.HasSuffix(p.Before, []byte(" = ")) {
-		return sumWith(t, key) || element(t)
+		return sumWith(t, key) || element(t) || bytes.HasSuffix(t, append([]byte("_"), key...)) && snake(t) ||
+			bytes.HasSuffix(p.Text, append(append([]byte("("), key...), ')'))
 	}
 	shut := len(t) < len(p.Text) && p.Text[len(t)] == ')' || len(p.After) > 0 && (p.After[0] == ',' || p.After[0] == ')')
 	return shut && bytes.HasSuffix(p.Before, []byte("=")) && snake(t) && (tellsIn(t) || sharesWords(t, key))
@@ -140,8 +164,21 @@ func (p *Place) formatted() bool {
 		}
 		return (!p.quoted() || bytes.IndexByte(t[1:], '$') > 0) && joinedVariables(t)
 	}
+	if bytes.HasPrefix(t, []byte("Bug#")) || bytes.HasPrefix(t, []byte(`"{`)) && bytes.HasSuffix(t, []byte(`}"`)) ||
+		bytes.IndexByte(t, ' ') > 0 && bytes.HasSuffix(p.Before[:max(0, len(p.Before)-1)], []byte(`pass(`)) &&
+			chars.IsBlank(p.beforeCall()) {
+		return true
+	}
 	return bytes.Contains(p.After, []byte("; urgency=")) || p.inBrackets() || statement(t) || literalOf(t) ||
 		bytes.HasSuffix(t, []byte(".''")) || bytes.HasSuffix(t, []byte(`.""`)) || prompts(t)
+}
+
+// beforeCall gives what stands before the name of the test that a program calls: pass("First test").
+func (p *Place) beforeCall() byte {
+	if n := len(p.Before) - len(`pass("`); n > 0 {
+		return p.Before[n-1]
+	}
+	return '\n'
 }
 
 // putTogether are beginnings of what is no value: the end of a text that is joined with another, a pattern, a file that is written to, a
@@ -154,6 +191,9 @@ func (p *Place) inBrackets() bool {
 	t := p.Text
 	open := bytes.IndexByte(t, '[')
 	switch {
+	case open < 0 && len(t) < 4 && len(p.After) > 0 && p.After[0] == '}': // {code:08X}
+		return bytes.LastIndexByte(p.Before, '{') > bytes.LastIndexByte(p.Before, '}') &&
+			bytes.IndexByte([]byte("xXdsf"), t[len(t)-1]) >= 0 && (len(t) == 1 || chars.IsAllDigits(t[:len(t)-1]))
 	case open == len(t)-1:
 		return identifier(t[:open]) && bytes.HasPrefix(p.After, []byte(`"`))
 	case open > 1 && len(p.After) > 0 && p.After[0] == ']':
@@ -232,6 +272,9 @@ func (p *Place) ofFile() bool {
 		return true
 	}
 	dot := bytes.LastIndexByte(key, '.')
+	if n := bytes.LastIndex(p.Before, key); dot > 2 && n > 0 && p.Before[n-1] == '/' && len(p.After) == 0 && p.Text[len(p.Text)-1] == '.' {
+		return chars.IsUpper(p.Text[0]) && chars.IsAllLetters(p.Text[:len(p.Text)-1]) // key-format.home: Delete.
+	}
 	if dot > 2 && programEndings.HasBytes(key[dot+1:]) || passPrograms.HasBytes(key) {
 		return len(bytes.TrimRight(p.Text, ".")) > 0 && chars.IsAllLetters(bytes.TrimRight(p.Text, ".")) && chars.IsUpper(p.Text[0])
 	}
@@ -242,118 +285,3 @@ var (
 	programEndings = chars.WordSet("scm texi c h py pl pm sh go js rb java in am ac el")
 	passPrograms   = chars.WordSet("htpasswd chpasswd gpasswd smbpasswd ldappasswd passwd")
 )
-
-// reading reports whether a value behind a key that is none for passwords is a piece of a program or of a sentence by what it is together
-// with its key: token_type = type, "hotp": "HOTP", max_token => 400, nextToken=-1.
-func (p *Place) reading() bool {
-	if p.ofPassword() {
-		return false
-	}
-	t, key := p.Text, p.key()
-	switch {
-	case p.sameAsKey(t, key), counted(t, key), constants(t):
-		return true
-	case p.quoted():
-		return lexicon.Everyday(t) && (bytes.HasSuffix(p.Before[:len(p.Before)-1], []byte("token(")) ||
-			bytes.HasSuffix(p.Before[:len(p.Before)-1], []byte("token68(")))
-	case kinds.HasBytes(t), p.given():
-		return true
-	case t[0] == '$':
-		return pathOfVariable(t)
-	}
-	return p.named(t, key) || p.itemOfProse()
-}
-
-// named reports whether a value without quotes is what a program calls a thing: it is told by what stands behind it.
-func (p *Place) named(t, key []byte) bool {
-	var buf [lowerSize]byte
-	last := chars.LastWord(key)
-	switch {
-	case t[len(t)-1] == ':' && chars.IsAllLetters(t[:len(t)-1]):
-		return len(p.After) > 0 && p.After[0] == ' '
-	case bytes.HasPrefix(p.After, []byte(" $")):
-		return snake(t) || chars.IsAllLetters(t)
-	case bytes.HasPrefix(p.After, []byte(" *")):
-		return identifier(t)
-	}
-	return len(last) > 2 && string(lowered(&buf, t)) == last && (len(p.After) == 0 || p.After[0] == '}' || p.After[0] == ';')
-}
-
-// pathOfVariable reports whether a text is a path that begins with a variable: $dir/private/key.pem.
-func pathOfVariable(t []byte) bool {
-	path, _, _ := bytes.Cut(t, []byte("#"))
-	n := bytes.IndexByte(path, '/')
-	return n > 1 && variable(path[:n]) && identifier(bytes.ReplaceAll(path[n+1:], []byte("/"), nil))
-}
-
-// given reports whether a value is a call that is given a variable first: decodeHex(t, "…"), parse(text, from).
-func (p *Place) given() bool {
-	open := bytes.IndexByte(p.Text, '(')
-	if open < 2 || !identifier(p.Text[:open]) || hasDigit(p.Text[:open]) {
-		return false
-	}
-	first, rest, ok := bytes.Cut(p.Text[open+1:], []byte(", "))
-	return ok && len(rest) > 0 && len(first) > 0 && identifier(first)
-}
-
-// sameAsKey reports whether a value is its key in another form, or a name with the words of it: "private_key": "_DSAPrivateKey".
-func (p *Place) sameAsKey(t, key []byte) bool {
-	if len(key) < 4 || !p.quoted() || hasDigit(t) && !bytes.HasPrefix(t, key) {
-		return false
-	}
-	plain := func(w []byte) []byte { return bytes.ReplaceAll(bytes.ToLower(w), []byte("_"), nil) }
-	a, b := bytes.TrimRight(plain(t), "0123456789"), plain(key[bytes.LastIndexByte(key, '.')+1:])
-	return len(b) > 3 && bytes.HasSuffix(a, b) && (len(a) == len(b) || t[0] == '_')
-}
-
-// counted reports whether a number stands behind a key that bounds or counts something: max_num_auth = 2049.
-func counted(t, key []byte) bool {
-	if len(t) == 0 || !chars.IsDigit(t[0]) && t[0] != '-' && t[0] != '~' {
-		return false
-	}
-	if len(t) > 1 && t[0] == '-' && chars.IsAllDigits(t[1:]) && len(t) < 4 || len(t) > 1 && t[0] == '~' && chars.IsDigit(t[1]) &&
-		len(t) < 5 {
-		return true
-	}
-	var buf [lowerSize]byte
-	lower := lowered(&buf, key)
-	return chars.IsAllDigits(t) && len(t) < 7 && (bytes.HasPrefix(lower, []byte("max")) || bytes.HasPrefix(lower, []byte("min")) ||
-		bytes.HasPrefix(lower, []byte("num")))
-}
-
-// constants reports whether a text is names of constants with bars between: STANDARD_READ | TOKEN_QUERY.
-func constants(t []byte) bool {
-	if !bytes.Contains(t, []byte(" | ")) {
-		return false
-	}
-	for part := range bytes.SplitSeq(t, []byte(" | ")) {
-		if len(part) == 0 || !macro(part) {
-			return false
-		}
-	}
-	return true
-}
-
-// hexes reports whether a text is a number of programs: 1<<8, 0x53c237_53c237.
-func hexes(t []byte) bool {
-	if a, b, ok := bytes.Cut(t, []byte("<<")); ok {
-		return len(a) > 0 && len(b) > 0 && chars.IsAllDigits(a) && chars.IsAllDigits(b)
-	}
-	rest, ok := bytes.CutPrefix(t, []byte("0x"))
-	return ok && bytes.IndexByte(rest, '_') > 0 && len(bytes.Trim(rest, "0123456789abcdefABCDEF_")) == 0
-}
-
-// itemOfProse reports whether a value is a sentence that is an item of a list: - Populate the map of claims.
-func (p *Place) itemOfProse() bool {
-	t := p.Text
-	if string(bytes.TrimLeft(p.Before, " \t")) != "- " && string(bytes.TrimLeft(p.Before, " \t")) != "* " || !chars.IsUpper(t[0]) {
-		return false
-	}
-	words := bytes.Fields(append(append([]byte{}, t...), p.After...))
-	for _, w := range words {
-		if !chars.IsAllLetters(bytes.TrimRight(w, ".,")) {
-			return false
-		}
-	}
-	return len(words) > 2
-}

@@ -19,13 +19,16 @@ func TestWhatIsToldOfKeys(t *testing.T) {
 		"TOKEN: ⟦while (@tokens) {⟧", "runner(id, token, ⟦gate.RunnerOptions{...⟧", `"""Password for encrypted ⟦files.""⟧"`,
 		`getpass("⟦New Password: ⟧")`, `outf("passwords: ⟦%s\n⟧")`, `SIMPLE_AUTH = b'⟦\x80⟧'`, "# /etc/passwd: ⟦gates:x:100:101⟧",
 		"*) htpasswd: ⟦Add⟧ an option", "tests/open-session-key.scm: ⟦Likewise.⟧", "NULL_PASSWORD = ⟦1<<8⟧",
-		"a password ⟦and/or⟧ the name", "(scheme, password, ⟦host/port⟧)"} {
+		"a password ⟦and/or⟧ the name", "(scheme, password, ⟦host/port⟧)",
+		"http_auth_pass : ⟦string⟧", "it should reject the password ⟦change!⟧", `passphrase ⟦cache\.$⟧`, `the password ⟦change\&⟧. It`,
+		"Closes: password ⟦Bug#1071,#872⟧", `pw = f'⟦"{password}"⟧'`, `pass("⟦First test⟧");`, "tests/ext-private-key.home: ⟦Delete.⟧"} {
 		require.False(t, placeOf(no).Secret(), no)
 	}
 	for _, yes := range []string{"password: ⟦it⟧", "no password yet: ⟦Kelp-71!⟧", "pw = ⟦kelp[71]⟧", "pwd: ⟦wind + tide⟧",
 		"password=⟦user_pass⟧ x", "password: ⟦`Kelp71`⟧", `pass: "⟦kelpFAIL⟧"`, "token = ⟦{kelp!71}⟧", "password: ⟦[\"x]kelp⟧",
 		"password ⟦$kelp)71⟧", "password: ⟦$Kelp$71⟧", `password: "⟦files."x⟧"`, `pw "⟦New Password 7⟧"`, `pass: "⟦\x80kelp⟧"`,
-		"passwd: ⟦Kelp71⟧ now", "password: ⟦wind/tide⟧", "pin: ⟦4417⟧", "password ⟦Wind/7tide⟧"} {
+		"passwd: ⟦Kelp71⟧ now", "password: ⟦wind/tide⟧", "pin: ⟦4417⟧", "password ⟦Wind/7tide⟧",
+		"password ⟦Kelpsea!⟧", `password: "⟦First test⟧"`, "password: ⟦string⟧", `x->pass("⟦kelp brass⟧")`} {
 		require.True(t, placeOf(yes).Secret(), yes)
 	}
 }
@@ -36,7 +39,8 @@ func TestWhatTokensAreNot(t *testing.T) {
 		"UnhandledToken = ⟦~0U⟧;", "TOKEN_READ  = ⟦STANDARD_READ | TOKEN_QUERY⟧", "secretValue = ⟦0x53c237_53c237⟧",
 		"private_key = ⟦$dir/private/cakey.pem# The key⟧", "- !2707 credentials: ⟦macos:⟧ check", "%$credential = ⟦credential_read⟧ $reader;",
 		"resetToken = ⟦token⟧", "{PrivateKey: ⟦key⟧}", "early_secret : ⟦string⟧", "tokens = ⟦parse(text, from)⟧",
-		`token("⟦scheme⟧")`, "- ⟦Populate⟧ the map of claims.", "(unsigned, token ⟦VectorType⟧ *,"} {
+		`token("⟦scheme⟧")`, "- ⟦Populate⟧ the map of claims.", "(unsigned, token ⟦VectorType⟧ *,",
+		"max_token => ⟦10_000⟧", `"EncapsulationKey768": "⟦EncapsulationKey1024⟧"`, "- ⟦Fix flaky test.\n  - Fix some typos in the docs.⟧"} {
 		require.False(t, placeOf(no).Secret(), no)
 	}
 	for _, yes := range []string{`hotp: "⟦Kelp-HOTP-7⟧"`, "max_token => ⟦Zx8Qv3LmN0⟧", "token = ⟦4471⟧", "token: ⟦-1-kelp⟧", "secret = ⟦0x53c2aa71ff⟧",
