@@ -276,6 +276,9 @@ func (e *Engine) peopleIn(b []byte, from, to int) {
 		if e.add(b, from, start, end, logUserRule); len(e.findings) > n {
 			e.findings[n].weak = true
 		}
+		if first, last := find.PhoneOfNamed(b[:to], end); first < last {
+			e.add(b, from, first, last, phoneRule)
+		}
 	})
 	find.CallNames(b, from, to, func(start, end int) { e.addAccount(b, from, start, end) })
 	find.Passengers(b, from, to, func(start, end int) { e.add(b, from, start, end, logUserRule) },
@@ -289,6 +292,7 @@ func (e *Engine) peopleIn(b []byte, from, to int) {
 	secret := func(start, end int) { e.add(b, from, start, end, keyedSecretRule) }
 	account := func(start, end int) { e.addAccount(b, from, start, end) }
 	find.SecretSections(b, from, to, secret, account)
+	find.ChangedPasswords(b, from, to, secret, account)
 	find.Directives(b, from, to, func(start, end int) { e.addJudged(b, from, start, end, keyedSecretRule, false) }, account)
 	find.ChatAnswers(b, from, to, func(start, end int) { e.add(b, from, start, end, wordedSecretRule) })
 	if from == 0 && to == len(b) {

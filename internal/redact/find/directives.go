@@ -31,11 +31,12 @@ func Directives(b []byte, from, to int, secret, account func(start, end int)) {
 		if kind&(KeySecret|KeyUser) == 0 {
 			continue
 		}
+		line = bytes.TrimRight(line, ";")
 		value := bytes.TrimLeft(line[blank:], " \t")
 		first := start + len(line) - len(value)
 		if n := len(value); n > 2 && isQuote(value[0]) && value[n-1] == value[0] {
 			value, first = value[1:n-1], first+1
-		} else if bytes.IndexAny(value, " \t") >= 0 {
+		} else if bytes.ContainsAny(value, " \t") {
 			continue
 		}
 		switch {

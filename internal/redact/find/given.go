@@ -51,6 +51,32 @@ func GivenNames(b []byte, from, to int, person func(start, end int)) {
 	}
 }
 
+// leastNational is how many digits a telephone number has at least without its country.
+const leastNational = 8
+
+// PhoneOfNamed finds the number of a telephone right behind the name of somebody: NAME (912 00 713), NAME, 912 345 679.
+func PhoneOfNamed(b []byte, end int) (first, last int) {
+	rest := b[end:]
+	bracket := bytes.HasPrefix(rest, []byte(" ("))
+	if !bracket && !bytes.HasPrefix(rest, []byte(", ")) || len(rest) < leastNational+2 {
+		return 0, 0
+	}
+	first = end + 2
+	digits, blanks := 0, 0
+	for last = first; last < len(b) && last-first < 20 && (chars.IsDigit(b[last]) || b[last] == ' ' || b[last] == '-'); last++ {
+		if chars.IsDigit(b[last]) {
+			digits++
+		} else {
+			blanks++
+		}
+	}
+	closed := last == len(b) || b[last] == '\n' || b[last] == '\r' || b[last] == '.' || b[last] == ',' || bracket && b[last] == ')'
+	if digits < leastNational || digits > 11 || blanks == 0 || !closed {
+		return 0, 0
+	}
+	return first, last
+}
+
 // ofProgram reports whether a text speaks of the rights on a program, or of its changes.
 func ofProgram(text []byte) bool {
 	for _, word := range []string{"opyright", "icense", "icence", "urgency=", "Changelog", "CHANGES", "AUTHORS"} {
@@ -350,7 +376,7 @@ func lastWord(text []byte) string { return strings.TrimRight(chars.LastWordOf(te
 
 // creditWords are those of the lines in which programs and their changes name who made them, who is known to everybody. A part of a word
 // is none: reported, authorized, six.
-var creditWords = chars.WordSet(`copyright c author authors authored patch patches bug contributed contributions contributor maintainer
+var creditWords = chars.WordSet(`copyright author authors authored patch patches bug contributed contributions contributor maintainer
 	maintained written thanks suggested suggestion discovered developed derived revised adapted based original originally ported
 	committed license licence credits translated translation book algorithm published upstream debian fix fixes bugs
 	documentation`)
@@ -361,7 +387,10 @@ func isCredit(line []byte) bool {
 		bytes.HasPrefix(line, []byte("* ")) { // a remark of a program
 		return true
 	}
-	if bytes.Contains(line, []byte("©")) || bytes.Contains(line, []byte("](http")) || bytes.Contains(line, []byte(" -- ")) {
+	if bytes.Contains(line, []byte("©")) || bytes.Contains(line, []byte("(c)")) || bytes.Contains(line, []byte("(C)")) {
+		return true
+	}
+	if bytes.Contains(line, []byte("](http")) || bytes.Contains(line, []byte(" -- ")) {
 		return true
 	}
 	for _, w := range bytes.FieldsFunc(line, func(r rune) bool { return r < utf8.RuneSelf && !chars.IsWord(byte(r)) }) {

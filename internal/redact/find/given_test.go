@@ -21,7 +21,8 @@ func TestGivenNames(t *testing.T) {
 		"‹Ingrid Aas› stands there alone",
 		"09:14 | GATE-3 | ‹Maire Sorley› | ok",
 		"Gate 4 was opened by hand, ‹Tomas Quill› held the key",
-		"to the port of Victoria Sund", "aboard the ferry Ingrid Aas", "call Super Ingrid Aas now", "Ingrid Aas Hall is closed", "Ingrid Aas/x",
+		"to the port of Victoria Sund", "aboard the ferry Ingrid Aas", "call Super Ingrid Aas now", "Ingrid Aas Hall is closed",
+		"Ingrid Aas/x",
 		"as of ‹M. Sorleysen›, E. Faecalis Test",
 		"patch from Tomas Quill", // the credits of a program
 		"# found by Tomas Quill",

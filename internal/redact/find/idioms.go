@@ -40,37 +40,10 @@ func MailboxName(b []byte, at, free int) (int, int, bool) {
 	return start, end, start >= free && end > start && IsPerson(b[start:end]) && !(chars.IsLower(b[start]) && IsEveryday(b[start:end]))
 }
 
-// CallNames finds the names that are shown of who calls, before an address of a call (RFC 3261, section 20.10): "NAME NAME" <sip:…>.
-// It is for short texts.
-func CallNames(b []byte, from, to int, person func(start, end int)) {
-	for at := from; ; {
-		n := bytes.Index(b[at:to], []byte(`" <sip`))
-		if n < 0 {
-			return
-		}
-		end := at + n
-		at = end + 1
-		start := end
-		for start > from && end-start < chars.MaxKey && b[start-1] != '"' && b[start-1] != '\n' {
-			start--
-		}
-		if start > from && b[start-1] == '"' && LooksPersonal(b[start:end]) {
-			person(start, end)
-		}
-	}
-}
-
 // ownsName reports whether a key is that of something whose parts name a person.
 func ownsName(owner []byte) bool {
 	return chars.IsOneOf(owner, "pax", "traveller", "traveler", "crew", "person", "people", "attendees", "guardian", "name") ||
 		KindOf(owner)&KeyUser != 0 || KindOf(bytes.TrimSuffix(owner, []byte("s")))&KeyUser != 0
-}
-
-// NamesWhole reports whether a key is one behind which the whole name of somebody is shown: displayName, caller_id_name.
-func NamesWhole(key []byte) bool {
-	var buf [chars.MaxKey]byte
-	plain := PlainKey(&buf, key)
-	return bytes.HasSuffix(plain, []byte("displayname")) || bytes.HasSuffix(plain, []byte("calleridname"))
 }
 
 // PartName finds the name in a part of something whose key tells: "user": {"name": "…"}, <user><name>…, and in YAML.

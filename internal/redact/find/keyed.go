@@ -219,7 +219,7 @@ func KeyedSecret(b []byte, at, free int, kind KeyKind) (int, int, bool) {
 	case kind&KeySecret == 0:
 		return k.weakSecret(b, at)
 	}
-	k = k.toOuterQuote(b, at)
+	k = k.toOuterQuote(b, at).ofBoth(b, at)
 	if k.saysOtherwise(b, at) || isCount(b, at, b[k.start:k.end]) || isWorkingFolder(b, at, b[k.start:k.end]) {
 		return 0, 0, false
 	}
@@ -286,6 +286,22 @@ func (k keyed) toOuterQuote(b []byte, at int) keyed {
 	if start, _, closed := KeySpan(b, at); !k.quoted && !closed && start > 0 && (b[start-1] == '"' || b[start-1] == '\'') {
 		k.end = toQuote(b, k.end, b[start-1], isWholeArgument(b[:start-1]))
 		k.lineStart = k.lineStart && (k.end == len(b) || b[k.end] != b[start-1])
+	}
+	return k
+}
+
+// ofBoth lets an account go on to the secret behind a comma, behind an option: --credentials=NAME,SECRET.
+func (k keyed) ofBoth(b []byte, at int) keyed {
+	start, end, _ := KeySpan(b, at)
+	if b[at] != '=' || start == end || b[start] != '-' && (start < 1 || b[start-1] != '-') {
+		return k
+	}
+	k.lineStart = false
+	if k.quoted || k.end+2 >= len(b) || b[k.end] != ',' || chars.LastWord(b[start:end]) != "credentials" {
+		return k
+	}
+	for k.end < len(b) && !chars.IsBlank(b[k.end]) {
+		k.end++
 	}
 	return k
 }

@@ -178,27 +178,6 @@ func ofMessage(behind []byte) bool {
 		len(behind) > 0 && behind[0] == ' ' && databaseName.Has(chars.FirstWord(behind[:min(len(behind), 16)])) // NAME@DATABASE LOG:
 }
 
-// mostExtension is how many digits the number of a telephone within a house has at most.
-const mostExtension = 15
-
-// numberOfCall finds the number of a telephone in the address of a call.
-func numberOfCall(b []byte, at int) (int, int, bool) {
-	start := ofCall(b, at)
-	return start, at, start < at
-}
-
-// ofCall gives where the number of a telephone begins that ends at a place, in the address of a call (RFC 3261): sip:4107@….
-func ofCall(b []byte, at int) int {
-	start := at
-	for start > 0 && at-start < mostExtension && chars.IsDigit(b[start-1]) {
-		start--
-	}
-	if start < at-1 && (bytes.HasSuffix(b[:start], []byte("sip:")) || bytes.HasSuffix(b[:start], []byte("sips:"))) {
-		return start
-	}
-	return at
-}
-
 // ofScheme says whether a name stands in a URL of what somebody logs in to, or calls (RFC 3261).
 func ofScheme(b []byte, start int) bool {
 	before := b[max(0, start-16):start]

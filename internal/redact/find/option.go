@@ -75,7 +75,8 @@ var sentenceWords = chars.WordSet("to or and which that is are was can must shou
 func optionOfProse(b []byte, start, stop int) bool {
 	v := b[start:stop]
 	if sentenceWords.HasBytes(v) && (stop == len(b) || b[stop] == ' ' || b[stop] == '\n') || chars.IsAllLetters(v) &&
-		chars.IsUpper(v[0]) && bytes.HasSuffix(b[:start], []byte("    ")) && stop < len(b) && b[stop] == ' ' {
+		chars.IsUpper(v[0]) && bytes.HasSuffix(b[:start], []byte("    ")) && stop < len(b) && b[stop] == ' ' &&
+		(sentenceWords.Has(chars.FirstWord(b[stop+1:])) || IsEveryday([]byte(chars.FirstWord(b[stop+1:])))) {
 		return true
 	}
 	return stop < len(b) && b[stop] == ' ' && chars.IsSpace(b[start-1]) && chars.IsAllLetters(v) && IsEveryday(bytes.ToLower(v))

@@ -56,9 +56,10 @@ func lengthBefore(b []byte, at int) int {
 
 // person gives the name that a value is, if it is one. Mail addresses are left to their own rule.
 func (k keyed) person(b []byte) (int, int, bool) {
-	if !k.quoted {
+	if !k.quoted && bytes.IndexByte(b[k.start:k.end], '\\') < 0 {
 		k.end = MoreNames(b, k.start, k.end)
 	}
+	k = k.withoutRealm(b)
 	if v := b[k.start:k.end]; len(v) > 3 && v[0] == 's' && v[1] == ':' { // username:s:DOMAIN\NAME of files for remote desktops
 		k.start += 2
 	}
@@ -86,10 +87,30 @@ func (k keyed) person(b []byte) (int, int, bool) {
 		k.end = n
 	}
 	v := b[k.start:k.end]
-	if isExtension(b, k.start, v) {
+	if isExtension(b, k.start, v) || k.quoted && namesBoth(v) {
 		return k.start, k.end, true
 	}
 	return k.start, k.end, bytes.IndexByte(v, '@') < 0 && IsPerson(v) && (k.quoted || !beginsProse(b, k.start, k.end))
+}
+
+// withoutRealm gives a name without the realm in which it is known: NAME@pam; and the whole of NAME NAME (ACCOUNT) in quotes.
+func (k keyed) withoutRealm(b []byte) keyed {
+	v := b[k.start:k.end]
+	if n := bytes.IndexByte(v, '@'); !k.quoted && n > 2 && len(v)-n < 16 && chars.NameAt(v, 0) == n &&
+		realms.HasBytes(bytes.ToLower(v[n+1:])) {
+		k.end = k.start + n
+	}
+	return k
+}
+
+// realms are those of systems that know accounts of several kinds.
+var realms = chars.WordSet("pam pve pbs local ldap ad ssh sso internal system")
+
+// namesBoth says whether a text is the name of somebody, and the account in parentheses.
+func namesBoth(v []byte) bool {
+	name, account, ok := bytes.Cut(v, []byte(" ("))
+	n := len(account)
+	return ok && n > 3 && account[n-1] == ')' && LooksPersonal(name) && chars.NameAt(account, 0) == n-1
 }
 
 // Telephones log in with the number of their line, which a few keys alone say: username=4412.

@@ -44,6 +44,35 @@ func SecretSections(b []byte, from, to int, secret, account func(start, end int)
 	tell()
 }
 
+// mostChanged bounds how many accounts are given passwords at once, in lines.
+const mostChanged = 64
+
+// ChangedPasswords finds the accounts and secrets that a program is given which sets passwords (chpasswd(8)): lines of NAME:SECRET below
+// its name. It is for short texts.
+func ChangedPasswords(b []byte, from, to int, secret, account func(start, end int)) {
+	n := bytes.Index(b[from:to], []byte("chpasswd"))
+	if n < 0 {
+		return
+	}
+	lines, before := 0, 0
+	for at := chars.NextLine(b[:to], from+n); at < to && lines < mostChanged; at = chars.NextLine(b[:to], at) {
+		line := bytes.TrimRight(chars.LineFrom(b[:to], at), " \t\r\"'")
+		text := bytes.TrimLeft(line, " \t-\"'")
+		start := at + len(line) - len(text)
+		colon := bytes.IndexByte(text, ':')
+		if colon < 2 || chars.NameAt(text, 0) != colon || !isListedSecret(text[colon+1:]) {
+			if before++; before > 3 || lines > 0 { // list: | and expire: false stand between
+				return
+			}
+			continue
+		}
+		if lines++; IsPerson(text[:colon]) {
+			account(start, start+colon)
+		}
+		secret(start+colon+1, start+len(text))
+	}
+}
+
 // listedPairOf reads a line that begins at a place.
 func listedPairOf(line []byte, at int) (p listedPair, ok bool) {
 	name, value, ok := bytes.Cut(line, []byte("="))

@@ -26,7 +26,8 @@ func rowKey(b []byte, at int) (key []byte, ok bool) {
 // userOfRow finds the name in a row of two cells whose first one tells: | username | ilka.brandvold |, and the same with a tab.
 func userOfRow(b []byte, at int) (int, int, bool) {
 	key, ok := rowKey(b, at)
-	if !ok || KindOf(key)&KeyUser == 0 {
+	whole := ok && NamesWhole(key)
+	if !ok || KindOf(key)&KeyUser == 0 && !whole {
 		return 0, 0, false
 	}
 	cell := bytes.TrimRight(chars.LineFrom(b, at+1), " \t\r|")
@@ -37,7 +38,7 @@ func userOfRow(b []byte, at int) (int, int, bool) {
 	if len(cell) > 80 || bytes.IndexByte(cell, b[at]) >= 0 {
 		return 0, 0, false
 	}
-	return start, start + len(cell), IsAccountWord(cell) && KindOf(cell) == 0 || LooksPersonal(cell)
+	return start, start + len(cell), !whole && IsAccountWord(cell) && KindOf(cell) == 0 || LooksPersonal(cell)
 }
 
 // secretInBrackets finds what stands in brackets behind a word for a secret: PASSWORD(…), as some configurations have it.

@@ -75,7 +75,7 @@ var tellingPhone = chars.WordSet(`
 
 // tellingUser lists whole keys whose value names a person.
 var tellingUser = chars.WordSet(`
-	domainadmin adminlogin osdjoinaccount
+	domainadmin adminlogin osdjoinaccount deviceowner jobowner
 	dblogin sqllogin ftplogin sftplogin smtplogin maillogin ldaplogin authname userrealname
 	operatorid userorgroupname secname securityname mcauser ldapuser
 	employeename userprincipalname upn agentname actor actorname sendername managername visitorname registeredowner lastloggedonuser
@@ -140,5 +140,5 @@ var documentKeys = chars.WordSet(`passport passportno passportnr passportnum pas
 	plate kennzeichen vrm vrn vehicleregistration fodselsdato fodt syntymaaika datadenascimento datadinascita datumnarozeni
 	licenseplate licenceplate numberplate platenumber
 	employeeid employeeno employeenr employeenumber personnelid personnelno personnelnumber personalnummer personalnr
-	staffid staffno staffnumber badge badgeid badgeno badgenumber crewnumber crewno
+	cardno cardid keycard keycardno staffid staffno staffnumber badge badgeid badgeno badgenumber crewnumber crewno
 	dob dateofbirth birthdate birthday birthdt geburtsdatum fechanacimiento datenaissance`)

@@ -96,7 +96,8 @@ func TestSecretsWhereTheyStand(t *testing.T) {
 	}
 	for _, no := range []string{"upcaseTokens = ⟦upcase_tokens⟧", `<a accesskey="⟦p⟧" href`, "AsmToken:⟦:TokenKind OperatorToken⟧,",
 		"c.sessionID = ⟦event.SessionID⟧",
-		":param refresh_token: ⟦Unicode⟧ refresh token.", "@param password ⟦Sable7wharf⟧ of the gate", "// Second pass: ⟦find⟧ repeats of it", "NOPASSWD: ⟦/bin/sh⟧",
+		":param refresh_token: ⟦Unicode⟧ refresh token.", "@param password ⟦Sable7wharf⟧ of the gate",
+		"// Second pass: ⟦find⟧ repeats of it", "NOPASSWD: ⟦/bin/sh⟧",
 		"MAGIC\t⟦0x5345434d⟧", "pass := ⟦!isEmpty(object)⟧",
 		"credentials=⟦self.creds⟧, lp=lp)", "<auth>⟦EXTERNAL⟧</auth>", "(token, ⟦*Group⟧) {", `passwd "⟦$user⟧")`,
 		"GOOGLE_API_KEY='⟦your-api-key⟧'", "pw = ⟦getpass(⟧\"x\")",

@@ -81,11 +81,19 @@ func counted(t, key []byte) bool {
 		return true
 	}
 	var buf [lowerSize]byte
-	lower := lowered(&buf, key)
-	return len(bytes.Trim(t, "0123456789_")) == 0 && len(t) < 7 &&
-		(bytes.HasPrefix(lower, []byte("max")) || bytes.HasPrefix(lower, []byte("min")) ||
-			bytes.HasPrefix(lower, []byte("num")))
+	if chars.IsAllDigits(t) && len(t) < 11 && chars.LastWord(key) == "id" &&
+		!bytes.Contains(lowered(&buf, key), []byte("session")) { // token_id: 4711
+		return true
+	}
+	if len(bytes.Trim(t, "0123456789_")) > 0 || len(t) > 6 || len(key) == 0 {
+		return false
+	}
+	words := Parts(key)
+	return len(words) > 1 && bounds.HasBytes(bytes.ToLower(words[0]))
 }
+
+// bounds are first words of the keys of bounds and counts.
+var bounds = chars.WordSet("max min num maximum minimum")
 
 // constants reports whether a text is names of constants with bars between: STANDARD_READ | TOKEN_QUERY.
 func constants(t []byte) bool {
@@ -116,8 +124,11 @@ func (p *Place) itemOfProse() bool {
 		return false
 	}
 	words := bytes.Fields(append(append([]byte{}, t...), p.After...))
-	if bytes.IndexByte(t, '\n') > 0 { // of several items
+	if bytes.Contains(t, []byte(".\n")) { // of several items
 		return len(words) > 6
+	}
+	if words[len(words)-1][len(words[len(words)-1])-1] != '.' {
+		return false
 	}
 	for _, w := range words {
 		if !chars.IsAllLetters(bytes.TrimRight(w, ".,")) {

@@ -23,14 +23,14 @@ func (p *Place) typed() bool {
 	return len(p.After) == 0 && bytes.HasSuffix(p.Before, []byte(" : ")) && kinds.HasBytes(p.Text)
 }
 
-// endsSentence reports whether a value is a word of every day before what ends a sentence, a pattern or a stretch of a manual, behind a
-// blank: it should reject the password change!, passphrase cache\.$, password change\&.
+// endsSentence reports whether a value is a word of every day before what ends a pattern or a stretch of a manual, behind a blank:
+// passphrase cache\.$, password change\&.
 func (p *Place) endsSentence() bool {
 	n := len(p.Before)
 	if n < 2 || p.Before[n-1] != ' ' || !isLower(p.Before[n-2]|0x20) || !isLower(p.Text[0]) {
 		return false
 	}
-	for _, end := range []string{"!", `\.$`, `)\&`, `\&`} {
+	for _, end := range []string{`\.$`, `)\&`, `\&`} {
 		if word, ok := bytes.CutSuffix(p.Text, []byte(end)); ok {
 			return lexicon.Everyday(word)
 		}
@@ -38,8 +38,12 @@ func (p *Place) endsSentence() bool {
 	return false
 }
 
-// denials are words before a key by which there is none, or something else is told of it.
-var denials = chars.WordSet("no without bad unknown unexpected tests test checks invalid original")
+// denials are words before a key by which there is none; doubts, those by which a token was none that a program knows: the wrong password
+// that somebody tried is one still.
+var (
+	denials = chars.WordSet("no without")
+	doubts  = chars.WordSet("bad unknown unexpected invalid")
+)
 
 // denied reports whether the word before the key says that there is none: "no password: it means", "bad token: got".
 func (p *Place) denied() bool {
@@ -55,7 +59,9 @@ func (p *Place) denied() bool {
 	if string(key) == "is" { // The Original Code is: of licences
 		return bytes.HasSuffix(rest, []byte("Original Code is"))
 	}
-	return denials.Has(chars.LastWordOf(rest[:len(rest)-len(key)])) && len(p.After) > 1 && p.After[0] == ' '
+	word := chars.LastWordOf(rest[:len(rest)-len(key)])
+	told := denials.Has(word) || doubts.Has(word) && !p.ofPassword() || word == "tests" && string(key) == "pass"
+	return told && len(p.After) > 1 && p.After[0] == ' '
 }
 
 // modals are words behind which a sentence goes on about what its key is.
@@ -85,11 +91,13 @@ func (p *Place) ofItself() bool {
 		return false
 	}
 	if bytes.HasSuffix(p.Before, []byte(" = ")) {
-		return sumWith(t, key) || element(t) || bytes.HasSuffix(t, append([]byte("_"), key...)) && snake(t) ||
+		return sumWith(t, key) || element(t) ||
 			bytes.HasSuffix(p.Text, append(append([]byte("("), key...), ')'))
 	}
 	shut := len(t) < len(p.Text) && p.Text[len(t)] == ')' || len(p.After) > 0 && (p.After[0] == ',' || p.After[0] == ')')
-	return shut && bytes.HasSuffix(p.Before, []byte("=")) && snake(t) && (tellsIn(t) || sharesWords(t, key))
+	alone := len(p.After) < 2 && len(bytes.TrimSpace(p.Before)) == len(key)+1 // of a call that begins above
+	return shut && (alone || bytes.IndexByte(p.Before, '(') >= 0) && bytes.HasSuffix(p.Before, []byte("=")) && snake(t) &&
+		(tellsIn(t) || sharesWords(t, key))
 }
 
 // sumWith reports whether a text is two variables that are put together, of which one is what the key is: pw + c.
@@ -120,7 +128,15 @@ func verdicts(t []byte) bool {
 	if !ok {
 		return false
 	}
-	return outcomes.HasBytes(head) || len(rest) == 0 && len(head) < 4 && len(head) > 0 && chars.IsAllDigits(head)
+	if len(rest) == 0 {
+		return len(head) < 4 && len(head) > 0 && chars.IsAllDigits(head)
+	}
+	for part := range bytes.SplitSeq(t, []byte(":")) {
+		if !outcomes.HasBytes(part) {
+			return false
+		}
+	}
+	return true
 }
 
 // snake reports whether a text is words in small letters with underscores between.
@@ -156,8 +172,8 @@ func (p *Place) formatted() bool {
 	switch t[0] {
 	case ']':
 		return chars.IsAllLetters(t[1:])
-	case '[', ',':
-		return len(t) > 1 && (t[1] == '\\' || t[1] == '$')
+	case '[', ',', '>':
+		return len(t) > 3 && (t[1] == '\\' && t[2] == '%' || t[1] == '$' && variable(t[1:]))
 	case '$':
 		if len(t) == 2 {
 			return bytes.IndexByte([]byte("!@_?&"), t[1]) >= 0
@@ -165,26 +181,23 @@ func (p *Place) formatted() bool {
 		return (!p.quoted() || bytes.IndexByte(t[1:], '$') > 0) && joinedVariables(t)
 	}
 	if bytes.HasPrefix(t, []byte("Bug#")) || bytes.HasPrefix(t, []byte(`"{`)) && bytes.HasSuffix(t, []byte(`}"`)) ||
-		bytes.IndexByte(t, ' ') > 0 && bytes.HasSuffix(p.Before[:max(0, len(p.Before)-1)], []byte(`pass(`)) &&
-			chars.IsBlank(p.beforeCall()) {
+		bytes.IndexByte(t, ' ') > 0 && p.ofTest() {
 		return true
 	}
 	return bytes.Contains(p.After, []byte("; urgency=")) || p.inBrackets() || statement(t) || literalOf(t) ||
 		bytes.HasSuffix(t, []byte(".''")) || bytes.HasSuffix(t, []byte(`.""`)) || prompts(t)
 }
 
-// beforeCall gives what stands before the name of the test that a program calls: pass("First test").
-func (p *Place) beforeCall() byte {
-	if n := len(p.Before) - len(`pass("`); n > 0 {
-		return p.Before[n-1]
-	}
-	return '\n'
+// ofTest reports whether a value is what a program calls a test: pass("First test").
+func (p *Place) ofTest() bool {
+	call, ok := bytes.CutSuffix(p.Before[:max(0, len(p.Before)-1)], []byte("pass("))
+	return ok && (len(call) == 0 || chars.IsBlank(call[len(call)-1]))
 }
 
 // putTogether are beginnings of what is no value: the end of a text that is joined with another, a pattern, a file that is written to, a
 // list of numbers, the facility of a log, and the mark of a text that follows.
-var putTogether = [][]byte{[]byte("' . "), []byte("' + "), []byte(`" + `), []byte(`" . `), []byte("(?"), []byte(">$"), []byte(`\x00`),
-	[]byte("authpriv"), []byte("<<E"), []byte("<<'E"), []byte("<<-E"), []byte("<<~E")}
+var putTogether = [][]byte{[]byte("' . "), []byte("' + "), []byte(`" + `), []byte(`" . `), []byte("(?:"), []byte("(?="), []byte("(?P<"),
+	[]byte("(?!"), []byte(`\x00`), []byte("authpriv"), []byte("<<E"), []byte("<<'E"), []byte("<<-E"), []byte("<<~E")}
 
 // inBrackets reports whether a text is cut off at a bracket, or is a place of a value in a format: event["type"], {0.nonce!r}.
 func (p *Place) inBrackets() bool {
@@ -236,7 +249,8 @@ var kinds = chars.WordSet("string boolean integer binary bytes int bool")
 func (p *Place) either() bool {
 	a, b, ok := bytes.Cut(p.Text, []byte("/"))
 	n := len(p.Before)
-	return ok && len(a) > 1 && len(b) > 1 && n > 1 && p.Before[n-1] == ' ' && (isLower(p.Before[n-2]) || p.Before[n-2] == ',') &&
+	return ok && len(a) > 1 && len(b) > 1 && n > 1 && p.Before[n-1] == ' ' &&
+		(string(p.Text) == "and/or" || p.Before[n-2] == ',') &&
 		len(bytes.Trim(a, "abcdefghijklmnopqrstuvwxyz")) == 0 && len(bytes.Trim(b, "abcdefghijklmnopqrstuvwxyz")) == 0
 }
 
@@ -283,5 +297,5 @@ func (p *Place) ofFile() bool {
 
 var (
 	programEndings = chars.WordSet("scm texi c h py pl pm sh go js rb java in am ac el")
-	passPrograms   = chars.WordSet("htpasswd chpasswd gpasswd smbpasswd ldappasswd passwd")
+	passPrograms   = chars.WordSet("htpasswd chpasswd gpasswd smbpasswd ldappasswd")
 )

@@ -104,6 +104,8 @@ var Secrets = []Phrase{
 	{`identified by password? {secret}`, yes("create user x identified by '«Wn4-Brine!k2»';"), no("it is identified by memcheck")},
 	{`^ connect|conn target? {account}/{secret!}@*`, yes("connect target «svcuser»/«Wn4-Brine!k2»@fare"), no("connect to it")},
 	{`identified with * by|as {secret!}`, yes("IDENTIFIED WITH x BY '«Wn4-Brine!k2»'"), no("identified with it by")},
+	{`passord|lösenord|adgangskode! for|för|til * byttet|endret|endra|ändrat|skiftet|satt til|till {secret}`,
+		yes("passord for vakt2 byttet til «Wn4-Brine!k2»"), no("passord for vakt2 byttet til nytt")},
 	{`set password for * = {secret!}`, yes("SET PASSWORD FOR 'fare'@'%' = '«Wn4-Brine!k2»';"), no("set password for all")},
 	{`connect|attach to * user {account} using {secret!}`,
 		yes("db2 connect to fare user «fareuser» using «Wn4-Brine!k2»"), no("connect to it using x")},
