@@ -290,7 +290,13 @@ var fileEndings = chars.WordSet("txt asc gpg c h cc cpp go py pl pm rb js ts jav
 
 // ofPassword reports whether the key of a value is one for a password: what people choose may end as the name of a file does.
 func (p *Place) ofPassword() bool {
-	key := bytes.ToLower(p.key())
+	p.key()
+	return p.password
+}
+
+func namesPassword(key []byte) bool {
+	var buf [lowerSize]byte
+	key = lowered(&buf, key)
 	return bytes.Contains(key, []byte("pass")) || bytes.Contains(key, []byte("pwd")) || bytes.HasSuffix(key, []byte("pin")) ||
 		bytes.HasSuffix(key, []byte("pw")) || bytes.HasSuffix(key, []byte("wort")) || bytes.HasSuffix(key, []byte("senha"))
 }

@@ -11,6 +11,10 @@ import (
 type Place struct {
 	Before, Text, After []byte // of one line
 	Sure                bool   // what stands around it is enough for a name
+
+	keyed    bool // whether the next two are known: they are asked for many times
+	name     []byte
+	password bool
 }
 
 // quoted reports whether quotes stand around the value.
@@ -72,7 +76,16 @@ func (p *Place) program() bool {
 
 // key gives the last word before the sign before the value: the key, or the end of it.
 func (p *Place) key() []byte {
-	b := bytes.TrimRight(p.Before, " \t\"'=:>({[`*")
+	if !p.keyed {
+		p.keyed, p.name = true, keyBefore(p.Before)
+		p.password = namesPassword(p.name)
+	}
+	return p.name
+}
+
+// keyBefore gives the last word before the sign that a text ends with.
+func keyBefore(b []byte) []byte {
+	b = bytes.TrimRight(b, " \t\"'=:>({[`*")
 	start := len(b)
 	for start > 0 && (isLower(b[start-1]|0x20) || chars.IsDigit(b[start-1]) || b[start-1] == '_' || b[start-1] == '-' ||
 		b[start-1] == '.') {
