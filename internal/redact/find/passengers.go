@@ -4,6 +4,7 @@ import (
 	"bytes"
 
 	"envask/internal/redact/chars"
+	"envask/internal/redact/lexicon"
 )
 
 // Passengers finds who travels in the messages that ports, airlines and authorities send each other: names and numbers in lists of
@@ -150,7 +151,8 @@ func listedPassenger(line []byte) int {
 		return 0
 	}
 	for _, title := range listTitles {
-		if bytes.HasSuffix(name, title) {
+		given, ok := bytes.CutSuffix(name[slash+1:], title)
+		if word := bytes.ToLower(given); ok && (lexicon.Given(word) || len(given) > 3 && !IsEveryday(word)) {
 			return end
 		}
 	}

@@ -19,7 +19,7 @@ func TestPassengers(t *testing.T) {
 		"NAD+FL'",
 		"1‹RUD/KJERSTIMRS› .L/MF7K2Q",
 		"12‹VIK/ANSELM› .R/TKNE HK1",
-		"1HOME/GATE and more", "4711/12 of them", "1RUD/KJ",
+		"1HOME/GATE and more", "4711/12 of them", "1RUD/KJ", "3GPP/IMS release 8", "3GPP/LTEMS", "1‹RUD/EVAMS› x",
 	} {
 		plain := strings.NewReplacer("‹", "", "›", "", "«", "", "»", "").Replace(line)
 		got := []byte(plain)
