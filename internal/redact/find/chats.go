@@ -2,6 +2,7 @@ package find
 
 import (
 	"bytes"
+	"strings"
 
 	"envask/internal/redact/chars"
 )
@@ -102,8 +103,7 @@ var askingWords = chars.WordSet("can could what whats what's which send do does 
 
 // asks reports whether somebody asks for something.
 func asks(text []byte) bool {
-	return bytes.IndexByte(text, '?') > 0 || askingWords.HasBytes(bytes.ToLower(text[:len(text)-len(bytes.TrimLeft(text,
-		"abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ'"))]))
+	return bytes.IndexByte(text, '?') > 0 || askingWords.Has(strings.ToLower(chars.FirstWord(text)))
 }
 
 var askedFor = chars.WordSet(`password passwd pw pwd pass passphrase pin code passcode passwort kennwort wachtwoord senha passord login

@@ -71,7 +71,7 @@ func PhoneOfNamed(b []byte, end int) (first, last int) {
 		}
 	}
 	closed := last == len(b) || b[last] == '\n' || b[last] == '\r' || b[last] == '.' || b[last] == ',' || bracket && b[last] == ')'
-	if digits < leastNational || digits > 11 || blanks == 0 || !closed {
+	if digits < leastNational || digits > 11 || blanks == 0 || !closed || IsDate(b[first:last]) {
 		return 0, 0
 	}
 	return first, last

@@ -93,7 +93,7 @@ func (k keyed) person(b []byte) (int, int, bool) {
 	return k.start, k.end, bytes.IndexByte(v, '@') < 0 && IsPerson(v) && (k.quoted || !beginsProse(b, k.start, k.end))
 }
 
-// withoutRealm gives a name without the realm in which it is known: NAME@pam; and the whole of NAME NAME (ACCOUNT) in quotes.
+// withoutRealm gives a name without the realm in which it is known: NAME@pam.
 func (k keyed) withoutRealm(b []byte) keyed {
 	v := b[k.start:k.end]
 	if n := bytes.IndexByte(v, '@'); !k.quoted && n > 2 && len(v)-n < 16 && chars.NameAt(v, 0) == n &&

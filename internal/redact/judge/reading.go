@@ -38,7 +38,7 @@ func (p *Place) named(t, key []byte) bool {
 	case bytes.HasPrefix(p.After, []byte(" $")):
 		return snake(t) || chars.IsAllLetters(t)
 	case bytes.HasPrefix(p.After, []byte(" *")):
-		return identifier(t)
+		return identifier(t) && !hasDigit(t)
 	}
 	return len(last) > 2 && string(lowered(&buf, t)) == last && (len(p.After) == 0 || p.After[0] == '}' || p.After[0] == ';')
 }

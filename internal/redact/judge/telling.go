@@ -115,9 +115,13 @@ func element(t []byte) bool {
 
 // ofFolder reports whether a program asks another in which folder it is: pwd=`cd`.
 func (p *Place) ofFolder() bool {
-	tick := bytes.HasSuffix(p.Before, []byte("`")) || len(p.Text) > 0 && p.Text[0] == '`'
-	return tick && bytes.HasSuffix(bytes.ToLower(p.key()), []byte("pwd"))
+	sign := bytes.HasSuffix(bytes.TrimRight(p.Before, "` "), []byte("="))
+	tick := bytes.HasSuffix(p.Before, []byte("`")) || p.Text[0] == '`'
+	return sign && tick && askFolder.HasBytes(bytes.Trim(p.Text, "`")) && bytes.HasSuffix(bytes.ToLower(p.key()), []byte("pwd"))
 }
+
+// askFolder are the commands by which it does; in notes of Markdown a password stands between such signs, too.
+var askFolder = chars.WordSet("cd pwd cmd dirname")
 
 // outcomes are words that say how a check ended, in lists of them: pass:softfail:neutral.
 var outcomes = chars.WordSet("pass fail softfail neutral permerror temperror none policy")
@@ -171,7 +175,7 @@ func (p *Place) formatted() bool {
 	}
 	switch t[0] {
 	case ']':
-		return chars.IsAllLetters(t[1:])
+		return kinds.HasBytes(t[1:])
 	case '[', ',', '>':
 		return len(t) > 3 && (t[1] == '\\' && t[2] == '%' || t[1] == '$' && variable(t[1:]))
 	case '$':
@@ -180,12 +184,18 @@ func (p *Place) formatted() bool {
 		}
 		return (!p.quoted() || bytes.IndexByte(t[1:], '$') > 0) && joinedVariables(t)
 	}
-	if bytes.HasPrefix(t, []byte("Bug#")) || bytes.HasPrefix(t, []byte(`"{`)) && bytes.HasSuffix(t, []byte(`}"`)) ||
+	if reports(t) || bytes.HasPrefix(t, []byte(`"{`)) && bytes.HasSuffix(t, []byte(`}"`)) ||
 		bytes.IndexByte(t, ' ') > 0 && p.ofTest() {
 		return true
 	}
 	return bytes.Contains(p.After, []byte("; urgency=")) || p.inBrackets() || statement(t) || literalOf(t) ||
 		bytes.HasSuffix(t, []byte(".''")) || bytes.HasSuffix(t, []byte(`.""`)) || prompts(t)
+}
+
+// reports reports whether a text is the numbers of reports of faults: Bug#1071,#872.
+func reports(t []byte) bool {
+	rest, ok := bytes.CutPrefix(t, []byte("Bug#"))
+	return ok && len(bytes.Trim(rest, "0123456789#,")) == 0
 }
 
 // ofTest reports whether a value is what a program calls a test: pass("First test").
@@ -197,7 +207,7 @@ func (p *Place) ofTest() bool {
 // putTogether are beginnings of what is no value: the end of a text that is joined with another, a pattern, a file that is written to, a
 // list of numbers, the facility of a log, and the mark of a text that follows.
 var putTogether = [][]byte{[]byte("' . "), []byte("' + "), []byte(`" + `), []byte(`" . `), []byte("(?:"), []byte("(?="), []byte("(?P<"),
-	[]byte("(?!"), []byte(`\x00`), []byte("authpriv"), []byte("<<E"), []byte("<<'E"), []byte("<<-E"), []byte("<<~E")}
+	[]byte("(?!"), []byte(`\x00`), []byte("authpriv."), []byte("<<EO"), []byte("<<'EO"), []byte("<<-EO"), []byte("<<~EO")}
 
 // inBrackets reports whether a text is cut off at a bracket, or is a place of a value in a format: event["type"], {0.nonce!r}.
 func (p *Place) inBrackets() bool {
@@ -217,16 +227,11 @@ func (p *Place) inBrackets() bool {
 
 // joinedVariables reports whether a text is variables, and the signs that end a text behind them: $cwd)\n, $ROOT$1.
 func joinedVariables(t []byte) bool {
-	rest := bytes.TrimSuffix(bytes.TrimSuffix(t, []byte(`\n`)), []byte(")"))
-	if len(rest) < len(t) {
+	if rest, ok := bytes.CutSuffix(t, []byte(`)\n`)); ok {
 		return len(rest) > 1 && len(bytes.Trim(rest[1:], "abcdefghijklmnopqrstuvwxyz_")) == 0
 	}
-	for part := range bytes.SplitSeq(rest[1:], []byte("$")) {
-		if len(part) == 0 || !macro(part) && !(len(part) == 1 && chars.IsDigit(part[0])) {
-			return false
-		}
-	}
-	return bytes.IndexByte(rest[1:], '$') > 0
+	name, number, ok := bytes.Cut(t[1:], []byte("$"))
+	return ok && macro(name) && len(number) == 1 && chars.IsDigit(number[0])
 }
 
 // statement reports whether a text is a statement of a program: while (@tokens) {.
@@ -239,11 +244,12 @@ func statement(t []byte) bool {
 func literalOf(t []byte) bool {
 	n := bytes.IndexByte(t, '{')
 	dot := bytes.IndexByte(t, '.')
-	return dot > 0 && n > dot+1 && chars.IsUpper(t[dot+1]) && identifier(t[:n]) && !hasDigit(t[:n]) && bytes.IndexByte(t[n:], '}') < 0
+	return dot > 0 && n > dot+1 && chars.IsUpper(t[dot+1]) && identifier(t[:n]) && !hasDigit(t[:n]) &&
+		len(bytes.TrimRight(t[n+1:], ".")) == 0
 }
 
 // kinds are the words for kinds of values, as references of settings have them.
-var kinds = chars.WordSet("string boolean integer binary bytes int bool")
+var kinds = chars.WordSet("string boolean integer binary byte bytes int bool")
 
 // either reports whether a value is two words of a sentence that stand for each other, behind a word: a password and/or the name.
 func (p *Place) either() bool {
