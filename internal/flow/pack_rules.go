@@ -143,16 +143,15 @@ func (r *ruleset) aliases() error {
 		made, missed, err = r.prover.Learn(r.options())
 		return err
 	})
-	for _, v := range r.learned.Values() {
-		if _, stays := r.keep[v.Text]; !stays {
-			r.known = append(r.known, v)
-		}
-	}
+	stays := func(v redact.Value) bool { _, ok := r.keep[v.Text]; return ok }
+	r.known = append(r.known, slices.DeleteFunc(r.learned.Values(), stays)...)
+	derived, unclear := r.learned.Derived()
+	derived = slices.DeleteFunc(derived, stays)
 	if err := beside.Wait(); err != nil {
 		return err
 	}
-	beside.Go(func() error { table.Give(r.known); return nil })
-	r.matcher = redact.NewMatcher(slices.Concat(r.known, made))
+	beside.Go(func() error { table.Give(slices.Concat(r.known, unclear)); return nil })
+	r.matcher = redact.NewMatcher(slices.Concat(r.known, derived, made))
 	_ = beside.Wait()
 	o := r.options()
 	o.Aliases, o.Matcher = r.table, r.matcher

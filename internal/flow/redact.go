@@ -8,6 +8,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"envask/internal/casefile"
@@ -166,9 +167,7 @@ func (r *redaction) all(ctx context.Context, q RedactRequest, res *Redacted) err
 		learned.AddCommon(redact.PathWords(name)...)
 		readable = append(readable, name)
 	}
-	values := learned.Values()
-	table.Give(values)
-	o.Aliases, o.Learned, o.Matcher = table, nil, redact.NewMatcher(values)
+	o.Aliases, o.Learned, o.Matcher = table, nil, matcherOf(learned, table)
 	engine := redact.NewEngine(o)
 	for _, name := range readable {
 		if err := redactOne(ctx, q, engine, name, res); err != nil {
@@ -176,6 +175,14 @@ func (r *redaction) all(ctx context.Context, q RedactRequest, res *Redacted) err
 		}
 	}
 	return nil
+}
+
+// matcherOf gives what finds all that was learned and what follows from it, and gives the identities of it their aliases.
+func matcherOf(learned *redact.Learned, table *redact.Table) *redact.Matcher {
+	values := learned.Values()
+	derived, unclear := learned.Derived()
+	table.Give(slices.Concat(values, unclear))
+	return redact.NewMatcher(slices.Concat(values, derived))
 }
 
 // shortInput is up to how many bytes of standard input are read twice, as files are: they fit in memory.
@@ -206,9 +213,7 @@ func (r *redaction) stream(ctx context.Context, q RedactRequest, o redact.Option
 	} else {
 		in = io.MultiReader(bytes.NewReader(begin), in)
 	}
-	values := r.learned.Values()
-	r.table.Give(values)
-	o.Aliases, o.Learned, o.Matcher = r.table, nil, redact.NewMatcher(values)
+	o.Aliases, o.Learned, o.Matcher = r.table, nil, matcherOf(r.learned, r.table)
 	got, err := redact.NewEngine(o).File(q.Out, in, redact.Source{Once: !short})
 	if err != nil {
 		return fault.Wrap("redact", name, err)

@@ -286,7 +286,7 @@ func (e *Engine) replacement(f *finding, text []byte) string {
 		return Placeholder(f.rule)
 	}
 	original := f.original
-	if original == "" {
+	if original == "" || f.coded == nil && (f.class == alias.MAC || len(original) == len(text) && strings.EqualFold(original, string(text))) {
 		original = string(text)
 	}
 	known := e.cache[f.class].all
@@ -298,15 +298,9 @@ func (e *Engine) replacement(f *finding, text []byte) string {
 		a = e.aliases.Alias(f.class, original)
 		switch f.class {
 		case alias.IPv4:
-			if _, ok := alias.NumberAddress(original); ok {
-				a = alias.AsNumber(a, original)
-			} else if strings.IndexByte(original, '-') >= 0 {
-				a = strings.ReplaceAll(a, ".", "-")
-			}
+			a = alias.AsIPv4(a, original)
 		case alias.IPv6:
-			if n := strings.Index(original, "%3"); n >= 0 && n+3 <= len(original) {
-				a = strings.ReplaceAll(a, ":", original[n:n+3])
-			}
+			a = alias.AsIPv6(a, original)
 		case alias.MAC:
 			a = alias.AsMAC(a, original)
 		case alias.Phone:

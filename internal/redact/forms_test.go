@@ -266,7 +266,7 @@ func TestBareValues(t *testing.T) {
 		{"a.yaml", "secret: |-\n  brass-Kelp-71!\n  second line\nport: 5432\n", "secret: |-\n  [redacted:keyed-secret]\nport: 5432\n"},
 		{"a.yaml", "  token: >\n    brass-Kelp-71!\n", "  token: >\n    [redacted:keyed-secret]\n"},
 		{"a.csv", "id,login,password,lane\n1,m.quintela,brass-Kelp-71!,7\n2,root,\"a \"\"b\"\", c\",8\n", "id,login,password,lane\n1,user-2a,[redacted:keyed-secret],7\n2,root,\"[redacted:keyed-secret]\",8\n"},
-		{"a.tsv", "name\tphone\tpin\r\ngate\t+351 912 345 678\t4711\r\nfrom 192.0.2.7\t\t\r\n", "name\tphone\tpin\r\ngate\t+99900000001\t[redacted:keyed-secret]\r\nfrom 240.0.0.1\t\t\r\n"},
+		{"a.tsv", "name\tphone\tpin\r\ngate\t+351 912 345 678\t4711\r\nfrom 192.0.2.7\t\t\r\n", "name\tphone\tpin\r\ngate\t+999 000 000 001\t[redacted:keyed-secret]\r\nfrom 240.0.0.1\t\t\r\n"},
 		{"a.csv", "lane;zone\n7;token=x1y2z3\n", "lane;zone\n7;token=[redacted:keyed-secret]\n"},
 		{"a.toml", "pin = 4711\nport = 8080\n", "pin = 0\nport = 8080\n"},
 		{"a.toml", "token = 2f9Qw2LmX8\n", "token = \"[redacted:keyed-secret]\"\n"},

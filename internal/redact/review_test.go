@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"bytes"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 
@@ -60,6 +61,35 @@ func TestRevealTurnsAliasesBack(t *testing.T) {
 		_, err := alias.Reveal(table, bufio.NewWriter(&back), strings.NewReader(out))
 		require.NoError(t, err)
 		require.Equal(t, text, back.String(), "by way of %s", out)
+	}
+}
+
+// Every spelling of an identity comes back as it stood, byte for byte, from whole texts in which they stand beside each other.
+func TestRevealGivesSpellingsBack(t *testing.T) {
+	for _, text := range []string{
+		"From: Marek Zielonka <Marek.Zielonka@Merrowick.example>\nTo: marek.zielonka@merrowick.example, MAREK.ZIELONKA@MERROWICK.EXAMPLE\n",
+		"user: Marek Zielonka\nuser: Marek Zielonka\nZielonka, Marek (dock 3)\nlogin mzielonka, MERROWICK\\MZIELONKA, home of marekz\nM. Zielonka was there\n",
+		"peer 10.1.2.3 ::ffff:10.1.2.3 client=010.001.002.003 host=ip-10-1-2-3 src_ip=0x0A010203\n",
+		"2001:db8::1 2001:DB8::1 2001:DB8:0:0:0:0:0:1 2001:0db8:0000:0000:0000:0000:0000:0001 [2001:db8::1]:443 fe80::1%eth0 ::ffff:192.0.2.7\n",
+		"mac 00:1B:44:11:3A:B7, 00-1b-44-11-3a-b7, 001b.4411.3ab7, 001B-4411-3AB7, mac=001b44113ab7, 001b44113ab7 and 001B44113AB7\n",
+		"phone: +49 40 5550 1234\nphone: 0049 40 5550-1234\nphone: (040) 5550/1234\ntel: 555-0123, then 7 of 9\nphone: +351 912 345 678\n",
+		"Host=TP-Gate07.pier.internal tp-gate07.pier.internal TP-GATE07.PIER.INTERNAL; ping tp-gate07, ping TP-GATE07\n",
+		"card 4111 1111 1111 1111, 4111-1111-1111-1111, 4111111111111111; GB82WEST12345698765432, GB82 WEST 1234 5698 7654 32\n",
+		"user=ines.rocha user=Ines.Rocha user=INES.ROCHA user=inesrocha\n",
+	} {
+		l := learnFrom(t, text)
+		table := alias.NewTable()
+		derived, unclear := l.Derived()
+		table.Give(slices.Concat(l.Values(), unclear))
+		out := NewEngine(Options{Aliases: table, Matcher: NewMatcher(slices.Concat(l.Values(), derived))}).String(text)
+		var back bytes.Buffer
+		_, err := alias.Reveal(table, bufio.NewWriter(&back), strings.NewReader(out))
+		require.NoError(t, err)
+		require.Equal(t, text, back.String(), "by way of %s", out)
+		for _, gone := range []string{"Marek", "arek", "ielonka", "IELONKA", "10.1.2", "010.001", "0A01", "1b44", "1B44", "5550", "ate07", "ATE07", "4111", "WEST", "ocha"} {
+			require.NotContains(t, out, gone)
+		}
+		t.Log(out)
 	}
 }
 

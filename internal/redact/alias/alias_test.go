@@ -5,6 +5,7 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -69,7 +70,42 @@ func TestNoTwoOriginalsShareAnAlias(t *testing.T) {
 	}
 	require.NotContains(t, seen, "255.255.255.255")
 	require.Equal(t, table.Alias(IPv6, "2001:DB8:0:0::1"), table.Alias(IPv6, "2001:db8::1"), "spellings are one")
-	require.Equal(t, table.Alias(Mail, "A@X.example"), table.Alias(Mail, "a@x.example"))
+}
+
+// Spellings of one name, account, address of mail or host have aliases that begin alike, the same ones whatever the order in which they come
+// together, and also when the table is read again.
+func TestSpellingsBeginAlike(t *testing.T) {
+	given := []Value{{"Marek Zielonka", User, ""}, {"ZIELONKA, Marek", User, ""}, {"mzielonka", User, ""}, {"MZIELONKA", User, ""},
+		{"Zielonka", User, ""}, {"Marek.Zielonka@Pier.example", Mail, ""}, {"marek.zielonka@pier.example", Mail, ""},
+		{"mzielonka@pier.example", Mail, ""}, {"Mirren Sorley", User, ""}, {"Moira Sorley", User, ""}, {"msorley", User, ""},
+		{"tp-gate07.pier.internal", Host, ""}, {"TP-Gate07.pier.internal", Host, ""}, {"tp-gate07", Host, ""}, {"gate1.a.internal", Host, ""},
+		{"gate1.b.internal", Host, ""}, {"gate1", Host, ""}, {"Jörg Mößner", User, ""}, {"jmoessner", User, ""}, {"Ana van der Berg", User, ""},
+		{"avanderberg", User, ""}}
+	want := map[string]string{"Marek Zielonka": "user-2c", "ZIELONKA, Marek": "user-2cb", "MZIELONKA": "user-2cz", "mzielonka": "user-2czb",
+		"Zielonka": "user-2ck", "Marek.Zielonka@Pier.example": "user-2c@host-2d.example",
+		"marek.zielonka@pier.example": "user-2c@host-2db.example", "mzielonka@pier.example": "user-2czb@host-2db.example",
+		"Pier.example": "host-2d.example", "pier.example": "host-2db.example", "Mirren Sorley": "user-2d", "Moira Sorley": "user-2e",
+		"msorley": "user-2f", "TP-Gate07.pier.internal": "host-2a.example", "tp-gate07.pier.internal": "host-2ab.example",
+		"tp-gate07": "host-2a", "gate1.a.internal": "host-2b.example", "gate1.b.internal": "host-2c.example", "gate1": "host-2e.example",
+		"Jörg Mößner": "user-2b", "jmoessner": "user-2bq", "Ana van der Berg": "user-2a", "avanderberg": "user-2az"}
+	table := NewTable()
+	table.Give(given)
+	got := map[string]string{}
+	for _, a := range table.All() {
+		got[a.Original] = a.Alias
+		require.True(t, IsAlias(a.Class, []byte(a.Alias)), a.Alias)
+	}
+	require.Equal(t, want, got)
+	data, err := table.Marshal()
+	require.NoError(t, err)
+	again, err := parseTable(data, "t")
+	require.NoError(t, err)
+	require.Equal(t, table.All(), again.All())
+	require.Equal(t, table.bases, again.bases)
+	other := NewTable()
+	slices.Reverse(given)
+	other.Give(given)
+	require.Equal(t, table.All(), other.All())
 }
 
 func TestTableIsKept(t *testing.T) {

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
-	"strings"
 
 	"github.com/go-json-experiment/json"
 )
@@ -62,12 +61,13 @@ func parseTable(data []byte, file string) (*Table, error) {
 			return nil, fmt.Errorf("%s gives the alias %s twice", file, a.Alias)
 		}
 		taken[a.Alias] = true
-		t.apart = a.Class == Mail && strings.HasPrefix(a.Alias, aliasHeads[Mail])
+		t.asBefore = t.isFirst(a)
+		t.apart = t.asBefore && a.Class == Mail
 		// Giving it again brings the counters to where they were, and shows whether the file was changed.
 		if got := t.give(a.Class, a.Original); got != a.Alias {
 			return nil, fmt.Errorf("%s: the alias %s does not follow those before it; the file was changed", file, a.Alias)
 		}
 	}
-	t.changed, t.apart = false, false
+	t.changed, t.apart, t.asBefore = false, false, false
 	return t, nil
 }

@@ -2,9 +2,7 @@ package alias
 
 import (
 	"bytes"
-	"fmt"
 	"net/netip"
-	"strconv"
 	"strings"
 	"unicode/utf8"
 
@@ -13,7 +11,8 @@ import (
 	"envask/internal/redact/chars"
 )
 
-// canonical gives the form under which spellings of the same thing are one.
+// canonical gives the form under which spellings of the same thing are one, where the alias is written as its original is; spellings of
+// names, hosts and addresses of mail stay apart.
 func canonical(class Class, text string) string {
 	text = AsUTF8(text)
 	switch class {
@@ -32,12 +31,13 @@ func canonical(class Class, text string) string {
 			return a.WithZone("").String()
 		}
 	case Mail:
-		return strings.ToLower(plainAt.Replace(text))
-	case Host:
-		return strings.ToLower(text)
+		return plainAt.Replace(text)
 	case MAC:
 		return plainMAC(text)
-	case Phone, Card:
+	case Phone:
+		_, number := phoneParts(text)
+		return chars.OnlyDigits(number)
+	case Card:
 		return chars.OnlyDigits(text)
 	case IBAN:
 		return strings.ReplaceAll(text, " ", "")
@@ -67,13 +67,32 @@ func code(n int) string {
 // aliasHeads are what the aliases that are words begin with.
 var aliasHeads = map[Class]string{Mail: "mail-", Host: "host-", User: "user-", ID: "id-"}
 
-// cutCode takes the code of an alias off the beginning of a text; ok is false when there is none.
+// cutCode takes the code of an alias off the beginning of a text, with the letters behind it; ok is false when there is none.
 func cutCode(text []byte) (rest []byte, ok bool) {
+	n := CodeLen(text)
+	return text[n:], n > 0
+}
+
+// mostLetters is how many letters stand behind a code at most: one of an account that is made of a name, one of its spelling.
+const mostLetters = 2
+
+// CodeLen gives how long the code is that a text begins with, with the letters behind it; 0 is none.
+func CodeLen(text []byte) int {
 	n := 0
-	for n+1 < len(text) && text[n] >= '2' && text[n] <= '9' && text[n+1] >= 'a' && text[n+1] <= 'z' {
+	for n+1 < len(text) && text[n] >= '2' && text[n] <= '9' && chars.IsLower(text[n+1]) {
 		n += 2
 	}
-	return text[n:], n > 0
+	if n == 0 {
+		return 0
+	}
+	end := n
+	for end < len(text) && chars.IsLower(text[end]) {
+		end++
+	}
+	if end-n > mostLetters || end < len(text) && chars.IsWord(text[end]) {
+		return n
+	}
+	return end
 }
 
 // isWordAlias says whether a text is an alias of a class whose aliases are words.
@@ -95,7 +114,7 @@ func isWordAlias(class Class, text []byte) bool {
 		rest, ok = bytes.CutPrefix(rest, []byte("@"))
 		return ok && isWordAlias(Host, rest)
 	case Host:
-		return string(rest) == ".example"
+		return len(rest) == 0 || string(rest) == hostDomain
 	}
 	return len(rest) == 0
 }
@@ -116,55 +135,14 @@ func IsAlias(class Class, text []byte) bool {
 	case MAC:
 		return strings.HasPrefix(plainMAC(string(text)), macHead)
 	case Phone:
-		return strings.HasPrefix(chars.OnlyDigits(string(text)), phoneHead)
+		_, number := phoneParts(string(text))
+		return strings.HasPrefix(chars.OnlyDigits(number), phoneHead)
 	}
 	return isWordAlias(class, text)
 }
 
 // plainAt writes it as it is.
 var plainAt = strings.NewReplacer("%40", "@", "\\u0040", "@", "&#64;", "@", "&#x40;", "@", "&commat;", "@")
-
-// WithoutZeros takes the zeros out of the beginnings of the parts of an address.
-func WithoutZeros(address string) string {
-	parts := strings.Split(address, ".")
-	for i, p := range parts {
-		if p = strings.TrimLeft(p, "0"); p == "" {
-			p = "0"
-		}
-		parts[i] = p
-	}
-	return strings.Join(parts, ".")
-}
-
-// WrittenColons are the colons of an address within the address of a page.
-var WrittenColons = strings.NewReplacer("%3A", ":", "%3a", ":")
-
-// NumberAddress reads an address that is written as one number, of ten digits at most or hexadecimal with all its eight.
-func NumberAddress(text string) (a netip.Addr, ok bool) {
-	digits, base := text, 10
-	if hex, found := strings.CutPrefix(strings.ToLower(text), "0x"); found {
-		if digits, base = hex, 16; len(digits) != 8 {
-			return a, false
-		}
-	} else if len(text) < 8 || len(text) > 10 || text[0] < '1' {
-		return a, false
-	}
-	n, err := strconv.ParseUint(digits, base, 32)
-	return netip.AddrFrom4([4]byte{byte(n >> 24), byte(n >> 16), byte(n >> 8), byte(n)}), err == nil && n >= 1<<24
-}
-
-// AsNumber writes an address as the original is written.
-func AsNumber(address, original string) string {
-	a := netip.MustParseAddr(address).As4()
-	n := uint32(a[0])<<24 | uint32(a[1])<<16 | uint32(a[2])<<8 | uint32(a[3])
-	switch {
-	case !strings.HasPrefix(strings.ToLower(original), "0x"):
-		return strconv.FormatUint(uint64(n), 10)
-	case strings.ContainsAny(original[2:], "ABCDEF"):
-		return original[:2] + fmt.Sprintf("%08X", n)
-	}
-	return original[:2] + fmt.Sprintf("%08x", n)
-}
 
 // Luhn checks the last of some digits (ISO/IEC 7812-1, annex B).
 func Luhn(d []byte) bool {
@@ -188,14 +166,6 @@ const (
 	cardHead  = "9999"
 	ibanHead  = "ZZ00"
 )
-
-// AsPhone writes an alias of a telephone number like its original.
-func AsPhone(alias, original string) string {
-	if strings.HasPrefix(original, "+") {
-		return "+" + alias
-	}
-	return alias
-}
 
 // AsCard writes the number of an alias as a card number with the digits and signs of its original and a wrong check digit.
 func AsCard(number, original string) string {
@@ -230,45 +200,6 @@ func inShape(digits, original string) string {
 	}
 	out.WriteString(digits)
 	return out.String()
-}
-
-// macHead is the first half of every alias of a hardware address: locally administered, so that no maker has it (IEEE 802c).
-const macHead = "02:ea:5c"
-
-var macSigns = strings.NewReplacer(":", "", "-", "", ".", "")
-
-// plainMAC gives a hardware address in one notation.
-func plainMAC(text string) string {
-	if parts := strings.Split(text, ":"); len(parts) == 6 && len(text) < 17 {
-		for i, p := range parts {
-			parts[i] = strings.Repeat("0", max(0, 2-len(p))) + p
-		}
-		text = strings.Join(parts, ":")
-	}
-	digits := macSigns.Replace(strings.ToLower(text))
-	var parts []string
-	for i := 0; i+2 <= len(digits); i += 2 {
-		parts = append(parts, digits[i:i+2])
-	}
-	return strings.Join(parts, ":")
-}
-
-// AsMAC writes an alias in the notation of the original, so that what reads the log still reads it.
-func AsMAC(alias, original string) string {
-	switch digits := strings.ReplaceAll(alias, ":", ""); {
-	case len(original) == 12:
-		alias = digits
-	case original[4] == '.' || len(original) == 14 && original[4] == '-':
-		sign := original[4:5]
-		alias = digits[:4] + sign + digits[4:8] + sign + digits[8:]
-	case len(original) < 17:
-	default:
-		alias = strings.ReplaceAll(alias, ":", original[2:3])
-	}
-	if strings.ContainsAny(original, "ABCDEF") {
-		alias = strings.ToUpper(alias)
-	}
-	return alias
 }
 
 // FromJSON gives what a text stands for within the quotes of JSON (RFC 8259, section 7).

@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"errors"
 	"io"
+	"net/netip"
 	"regexp"
 	"strings"
 	"sync"
@@ -29,19 +30,11 @@ func Reveal(t *Table, w *bufio.Writer, r io.Reader) (int, error) {
 	br := bufio.NewReaderSize(r, 64<<10)
 	held := ""
 	for {
-		line, rest, err := pieceOf(br, held)
+		piece, rest, err := pieceOf(br, held)
 		held = rest
-		cards := 0
-		line = numberAliases().ReplaceAllStringFunc(line, func(text string) string {
-			if o, ok := back[onlyNumber(text)]; ok {
-				cards++
-				return inShape(o, text)
-			}
-			return text
-		})
+		line, numbers := revealNumbers(piece, back)
 		text, found := revealLine(line, back)
-		found += cards
-		n += found
+		n += numbers + found
 		if _, werr := w.WriteString(text); werr != nil {
 			return n, werr
 		}
@@ -80,10 +73,47 @@ func pieceOf(br *bufio.Reader, held string) (piece, rest string, err error) {
 	}
 }
 
-// numberAliases find the aliases of cards and accounts, which may stand in groups.
+// numberAliases find the aliases of cards, accounts and telephones, which may stand in groups.
 var numberAliases = sync.OnceValue(func() *regexp.Regexp {
-	return regexp.MustCompile(cardHead + `(?:[ -]?[0-9]){9,15}|` + ibanHead + `(?: ?[0-9]){11,30}`)
+	return regexp.MustCompile(cardHead + `(?:[ -]?[0-9]){9,15}|` + ibanHead + `(?: ?[0-9]){11,30}|` +
+		`(?:\+|\(?\b00)?9(?:[ ().\-/]{0,2}[0-9]){5,19}`)
 })
+
+// revealNumbers turns the aliases of cards, accounts and telephones back, and gives how many there were.
+func revealNumbers(line string, back map[string]string) (string, int) {
+	n := 0
+	return numberAliases().ReplaceAllStringFunc(line, func(text string) string {
+		if o, ok := back[onlyNumber(text)]; ok {
+			n++
+			return inShape(o, text)
+		}
+		for end := len(text); end >= len(phoneHead); end-- { // digits of something else may stand behind it
+			if end < len(text) && chars.IsDigit(text[end]) && chars.IsDigit(text[end-1]) {
+				continue
+			}
+			if o, ok := revealPhone(text[:end], back); ok {
+				n++
+				return o + text[end:]
+			}
+		}
+		return text
+	}), n
+}
+
+// revealPhone gives the telephone number of an alias.
+func revealPhone(text string, back map[string]string) (string, bool) {
+	head, number := phoneParts(text)
+	digits := chars.OnlyDigits(number)
+	a, ok := phoneAlias(digits)
+	o := back[a]
+	switch {
+	case !ok || o == "":
+		return "", false
+	case len(o) == len(digits):
+		return head + inShape(o, number), true
+	}
+	return head + o, digits == a
+}
 
 func onlyNumber(text string) string { return strings.NewReplacer(" ", "", "-", "").Replace(text) }
 
@@ -128,22 +158,48 @@ func revealWord(word string, back map[string]string) (string, int) {
 			continue
 		}
 		w := word[:n]
+		if o, ok := revealAddress(w, back); ok {
+			return o, n
+		}
 		if o, ok := back[strings.ToLower(w)]; ok {
 			return o, n
 		}
 		if o, ok := back[w]; ok {
 			return o, n
 		}
-		if a, ok := NumberAddress(w); ok {
-			if o, ok := back[a.String()]; ok {
-				return AsNumber(o, w), n
-			}
-		}
-		if len(w) == 17 && w[2] == '-' || len(w) == 14 && w[4] == '.' { // a hardware address in another notation
-			if o, ok := back[plainMAC(w)]; ok {
-				return AsMAC(o, w), n
-			}
-		}
 	}
 	return "", 0
 }
+
+// revealAddress gives the original of the alias of an address in whatever way it is written, in the same way.
+func revealAddress(w string, back map[string]string) (string, bool) {
+	if !chars.IsDigit(w[0]) && !isHexLetter(w[0]) {
+		return "", false
+	}
+	if strings.Count(w, ":") == 5 || len(w) == 12 || len(w) == 17 || len(w) == 14 {
+		if o, ok := back[plainMAC(w)]; ok {
+			return AsMAC(o, w), true
+		}
+	}
+	if strings.IndexByte(w, ':') >= 0 {
+		if a, err := netip.ParseAddr(w); err == nil {
+			o, ok := back[a.WithZone("").String()]
+			return AsIPv6(o, w), ok
+		}
+		return "", false
+	}
+	if a, ok := NumberAddress(w); ok {
+		o, ok := back[a.String()]
+		if !ok {
+			return "", false
+		}
+		return AsNumber(o, w), true
+	}
+	if a, err := netip.ParseAddr(WithoutZeros(strings.ReplaceAll(w, "-", "."))); err == nil && a.Is4() {
+		o, ok := back[a.String()]
+		return AsIPv4(o, w), ok
+	}
+	return "", false
+}
+
+func isHexLetter(c byte) bool { return c|0x20 >= 'a' && c|0x20 <= 'f' }

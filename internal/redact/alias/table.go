@@ -12,7 +12,9 @@ import (
 	"sync"
 )
 
-// Table is a case's table of aliases: once given, an alias never changes, and no two originals share one.
+// Table is a case's table of aliases: once given, an alias never changes, and no two originals share one. Spellings of one name, account,
+// address of mail or host have aliases that begin alike (user-2a, user-2ab), so that the reader sees that they are one and each can be
+// turned back into what stood there.
 //
 // The forms are reserved ones, so that an alias is never mistaken for an original: IPv4 in 240.0.0.0/4 (reserved by
 // RFC 1112), IPv6 in 3fff::/20 (documentation, RFC 9637), hardware addresses locally administered with one
@@ -26,6 +28,13 @@ type Table struct {
 	networks map[group]int // their numbers among their siblings
 	changed  bool
 	apart    bool // the address of mail that is read was given its alias before that of its account was known
+	asBefore bool // what is read was given its alias when spellings had aliases of their own
+
+	bases  map[origin]string // the first alias of what has several spellings, by the form under which they are one
+	shorts map[string]string // aliases of hosts by the first parts of their names; "" where several hosts have the same
+	mails  map[string]bool   // the aliases of mail
+
+	derived map[string]string // the aliases of accounts that are made of the names of people; "" where several may have the same
 }
 
 type origin struct {
@@ -50,8 +59,9 @@ type Alias struct {
 func NewTable() *Table { return newTable(0) }
 
 func newTable(size int) *Table {
-	return &Table{given: make([]Alias, 0, size), byOrigin: make(map[origin]string,
-		size), counts: map[group]int{}, networks: map[group]int{}}
+	return &Table{given: make([]Alias, 0, size), byOrigin: make(map[origin]string, size), counts: map[group]int{},
+		networks: map[group]int{}, bases: map[origin]string{}, shorts: map[string]string{}, mails: map[string]bool{},
+		derived: map[string]string{}}
 }
 
 // Changed says whether aliases were given since the table was loaded.
@@ -105,7 +115,7 @@ func (t *Table) Give(identities []Value) {
 		}
 	}
 	slices.SortFunc(sorted, func(a, b origin) int {
-		return cmp.Or(cmp.Compare(rank(a.class), rank(b.class)), strings.Compare(string(a.class), string(b.class)),
+		return cmp.Or(cmp.Compare(rank(a), rank(b)), strings.Compare(string(a.class), string(b.class)),
 			strings.Compare(a.text, b.text))
 	})
 	t.mu.Lock()
@@ -115,10 +125,16 @@ func (t *Table) Give(identities []Value) {
 	}
 }
 
-// rank puts accounts before addresses of mail, which share their aliases.
-func rank(c Class) int {
-	if c == User {
+// rank puts what has an alias of its own before what shares it: names of people, their accounts, addresses of mail; whole names of hosts,
+// short ones.
+func rank(o origin) int {
+	switch {
+	case o.class == User && strings.IndexByte(o.text, ' ') > 0:
+		return -1
+	case o.class == User:
 		return 0
+	case o.class == Host && strings.IndexByte(o.text, '.') < 0:
+		return 2
 	}
 	return 1
 }
@@ -141,8 +157,6 @@ func (t *Table) give(class Class, original string) string {
 		a = t.giveIPv4(original)
 	case IPv6:
 		a = t.giveIPv6(original)
-	case Mail:
-		a = t.giveMail(original)
 	case MAC:
 		a = t.giveMAC()
 	case Phone:
@@ -153,25 +167,16 @@ func (t *Table) give(class Class, original string) string {
 		a = t.giveIBAN()
 	case ID:
 		a = "id-" + code(t.next("id"))
-	case Host:
-		a = "host-" + code(t.next("host")) + ".example"
 	default:
-		a = "user-" + code(t.next("user"))
+		var again bool
+		if a, again = t.giveSpelled(o); again {
+			return a
+		}
 	}
 	t.given = append(t.given, Alias{class, original, a})
 	t.byOrigin[o] = a
 	t.changed = true
 	return a
-}
-
-// giveMail gives the alias of an address of mail: that of the account of this name, if there is one, since both are one person's.
-func (t *Table) giveMail(original string) string {
-	at := strings.LastIndexByte(original, '@')
-	host := t.give(Host, original[at+1:])
-	if account := t.byOrigin[origin{User, original[:max(at, 0)]}]; account != "" && !t.apart {
-		return account + "@" + host
-	}
-	return "mail-" + code(t.next("mail")) + "@" + host
 }
 
 // next counts up from 0 within a class.
@@ -235,11 +240,14 @@ func (t *Table) Clone() *Table {
 	}
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	return &Table{given: slices.Clone(t.given), byOrigin: maps.Clone(t.byOrigin),
-		counts: maps.Clone(t.counts), networks: maps.Clone(t.networks)}
+	return &Table{given: slices.Clone(t.given), byOrigin: maps.Clone(t.byOrigin), counts: maps.Clone(t.counts),
+		networks: maps.Clone(t.networks), bases: maps.Clone(t.bases), shorts: maps.Clone(t.shorts), mails: maps.Clone(t.mails),
+		derived: maps.Clone(t.derived)}
 }
 
-func (t *Table) givePhone() string { return fmt.Sprintf("%s%06d", phoneHead, t.next("phone")+1) }
+func (t *Table) givePhone() string {
+	return fmt.Sprintf("%s%0*d", phoneHead, phoneSerial, t.next("phone")+1)
+}
 
 func (t *Table) giveCard() string { return fmt.Sprintf("%d", t.next("card")+1) }
 

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"unicode"
 
+	"envask/internal/redact/alias"
 	"envask/internal/redact/chars"
 )
 
@@ -78,7 +79,7 @@ var notSecretWords = chars.NewWordList(notSecret)
 // IsAliasWord says whether a value is the first part of an alias, which may have come to stand where a secret would.
 func IsAliasWord(v []byte) bool {
 	dash := bytes.IndexByte(v, '-')
-	if dash < 0 || len(v) > 16 || len(v) < dash+3 || (len(v)-dash)%2 == 0 {
+	if dash < 0 || len(v) > 16 {
 		return false
 	}
 	switch string(v[:dash]) {
@@ -86,12 +87,8 @@ func IsAliasWord(v []byte) bool {
 	default:
 		return false
 	}
-	for i := dash + 1; i < len(v); i += 2 {
-		if v[i] < '2' || v[i] > '9' || !chars.IsLower(v[i+1]) {
-			return false
-		}
-	}
-	return true
+	n := alias.CodeLen(v[dash+1:])
+	return n > 0 && n == len(v)-dash-1
 }
 
 // isZero says whether a value is nothing but zeros: what stands in the place of numbers, and no secret of anybody.

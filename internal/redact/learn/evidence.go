@@ -16,6 +16,9 @@ func Unmistakable(text string) bool { return len(text) >= 12 && find.KindsIn(tex
 
 // withinName reports whether a plain word stands as part of a path, class, package, unit or file name.
 func withinName(b []byte, at, end int) bool {
+	if at >= 2 && b[at-1] == '\\' && ofDomain(b, at-1) {
+		at = 0
+	}
 	if at >= 2 && (b[at-1] == '/' || b[at-1] == '\\' || b[at-1] == '.' || b[at-1] == '-' || b[at-1] == '_') && chars.IsWord(b[at-2]) {
 		return true
 	}
@@ -23,6 +26,15 @@ func withinName(b []byte, at, end int) bool {
 		return true
 	}
 	return end+1 < len(b) && (b[end] == '/' || b[end] == '\\' || b[end] == '.' || b[end] == '-' || b[end] == '_') && chars.IsWord(b[end+1])
+}
+
+// ofDomain reports whether what stands before a backslash is the domain of an account, and no folder: MERROWICK\\mzielonka.
+func ofDomain(b []byte, at int) bool {
+	start := at
+	for start > 0 && (chars.IsWord(b[start-1]) || b[start-1] == '-') {
+		start--
+	}
+	return start < at && chars.IsUpper(b[start]) && (start == 0 || bytes.IndexByte([]byte(` "'(=[,;<>\t`+"\n"), b[start-1]) >= 0)
 }
 
 // ofPerson reports whether a word in a path names whose something is, by the part before it: /api/users/NAME.

@@ -84,6 +84,14 @@ func formsOfNumber(v *alias.Value, add func(text string)) {
 		if d := chars.OnlyDigits(v.Text); len(d) >= 9 {
 			add(d)
 		}
+	case alias.MAC: // without signs nothing else tells what it is
+		if d := hexDigits(v.Text); len(d) == 12 {
+			lower, upper := strings.ToLower(d), strings.ToUpper(d)
+			add(lower)
+			add(upper)
+			add(lower[:4] + "-" + lower[4:8] + "-" + lower[8:])
+			add(upper[:4] + "-" + upper[4:8] + "-" + upper[8:])
+		}
 	case alias.Host:
 		lower, upper := strings.ToLower(v.Text), strings.ToUpper(v.Text)
 		add(lower)
@@ -91,6 +99,11 @@ func formsOfNumber(v *alias.Value, add func(text string)) {
 			add(upper)
 		}
 	}
+}
+
+// hexDigits gives the digits of an address.
+func hexDigits(address string) string {
+	return strings.NewReplacer(":", "", "-", "", ".", "").Replace(address)
 }
 
 // formsInBase64 adds the hearts of a value in base64, one for each place within three bytes at which it may begin.

@@ -39,7 +39,7 @@ func listed(text string, size int) map[string]bool {
 func Given(word []byte) bool {
 	for _, c := range word {
 		if c >= utf8.RuneSelf {
-			return given()[string(withoutMarks(word))]
+			return given()[string(WithoutMarks(word))]
 		}
 	}
 	return given()[string(word)]
@@ -48,8 +48,8 @@ func Given(word []byte) bool {
 // letters are those that have no mark to take away (Unicode's decomposition leaves them as they are).
 var letters = strings.NewReplacer("ø", "o", "ł", "l", "đ", "d", "ß", "ss", "æ", "ae", "œ", "oe", "ı", "i")
 
-// withoutMarks takes the marks off letters: hélène, helene.
-func withoutMarks(word []byte) []byte {
+// WithoutMarks takes the marks off letters: hélène, helene.
+func WithoutMarks(word []byte) []byte {
 	out := norm.NFD.Bytes([]byte(letters.Replace(string(word))))
 	plain := out[:0]
 	for len(out) > 0 {

@@ -1,0 +1,151 @@
+package learn
+
+import (
+	"slices"
+	"strings"
+
+	"envask/internal/redact/alias"
+	"envask/internal/redact/chars"
+	"envask/internal/redact/find"
+	"envask/internal/redact/judge"
+	"envask/internal/redact/lexicon"
+)
+
+// What follows from names that were found: other ways to write the name of somebody, the accounts that are mostly made of it, and the first
+// part of a host's name. None of them need stand anywhere; what does is the same person or host.
+
+// Limits of what is derived, so that a list of a hundred thousand passengers does not make a million values: beyond them nothing is.
+const (
+	mostPeople = 5000
+	mostHosts  = 20_000
+)
+
+// The least lengths of what is derived, in bytes: what is shorter would hit by chance.
+const (
+	minAccount   = 5
+	minInitialed = 6 // of a given name and one letter: marekz
+	minShortHost = 5
+)
+
+// Derived gives what follows from the names that were learned, sorted by text. What may be of several people or hosts is given a second time
+// as unclear: it has an alias of its own.
+func (l *Set) Derived() (all, unclear []alias.Value) {
+	people, hosts := l.named()
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	seen := map[string]int{}
+	add := func(text string, v *alias.Value) {
+		if _, known := l.values[text]; known || l.common[strings.ToLower(text)] {
+			return
+		}
+		if seen[text]++; seen[text] == 1 {
+			all = append(all, alias.Value{Text: text, Class: v.Class, Rule: v.Rule})
+		}
+	}
+	for i := range people {
+		for _, form := range writtenOtherwise(people[i].Text) {
+			add(form, &people[i])
+		}
+		for _, account := range accountsOf(people[i].Text) {
+			add(account, &people[i])
+			add(strings.ToUpper(account), &people[i])
+		}
+	}
+	for i := range hosts {
+		if short, ok := shortHost(hosts[i].Text); ok {
+			add(short, &hosts[i])
+			add(strings.ToUpper(short), &hosts[i])
+		}
+	}
+	slices.SortFunc(all, func(a, b alias.Value) int { return strings.Compare(a.Text, b.Text) })
+	for _, v := range all {
+		if seen[v.Text] > 1 {
+			unclear = append(unclear, v)
+		}
+	}
+	return all, unclear
+}
+
+// named gives the people and the hosts among what was learned, sorted by text.
+func (l *Set) named() (people, hosts []alias.Value) {
+	for _, v := range l.Values() {
+		switch {
+		case v.Class == alias.User && strings.IndexByte(v.Text, ' ') > 0:
+			people = append(people, v)
+		case v.Class == alias.Host && strings.IndexByte(v.Text, '.') > 0:
+			hosts = append(hosts, v)
+		}
+	}
+	if len(people) > mostPeople {
+		people = nil
+	}
+	if len(hosts) > mostHosts {
+		hosts = nil
+	}
+	return people, hosts
+}
+
+// writtenOtherwise gives the other ways to write a name: Zielonka, Marek; ZIELONKA Marek; M. Zielonka.
+func writtenOtherwise(name string) []string {
+	given, surname, ok := alias.PartsOf(name)
+	if !ok {
+		return nil
+	}
+	given, surname = asName(given), asName(surname)
+	upper := strings.ToUpper(surname)
+	forms := []string{given + " " + surname, surname + ", " + given, surname + " " + given, surname + "," + given, given + " " + upper,
+		upper + ", " + given, upper + " " + given, strings.ToUpper(given) + " " + upper, upper + " " + strings.ToUpper(given),
+		upper + ", " + strings.ToUpper(given), strings.ToLower(given + " " + surname)}
+	if len(surname) >= minAccount {
+		initial := string([]rune(given)[:1])
+		forms = append(forms, initial+". "+surname, initial+"."+surname, surname+", "+initial+".", surname+" "+initial+".")
+	}
+	return slices.DeleteFunc(forms, func(f string) bool { return f == name })
+}
+
+// asName writes a name that stands in capitals or small letters as names are.
+func asName(name string) string {
+	if name != strings.ToUpper(name) && name != strings.ToLower(name) {
+		return name
+	}
+	words := strings.Split(strings.ToLower(name), " ")
+	for i, w := range words {
+		if r := []rune(w); len(r) > 0 && !lexicon.Particles.Has(w) {
+			words[i] = strings.ToUpper(string(r[:1])) + string(r[1:])
+		}
+	}
+	return strings.Join(words, " ")
+}
+
+// accountsOf gives the accounts that may be somebody's and are no words of everybody's.
+func accountsOf(name string) (accounts []string) {
+	given, surname, _ := alias.PartsOf(name)
+	given, surname = alias.PlainLetters(given), alias.PlainLetters(surname)
+	for _, a := range append([]string{given + " " + surname}, slices.Collect(alias.AccountsOf(name))...) {
+		first, last, two := strings.Cut(a, " ")
+		switch {
+		case two && (first == "" || last == "" || len(first)+len(last) < minAccount):
+		case two:
+			accounts = append(accounts, first+"."+last, last+"."+first, first+"_"+last, last+"_"+first)
+		case len(a) < minAccount || len(a) == len(given)+1 && len(a) < minInitialed:
+		case judge.Name([]byte(a)) && !find.IsEveryday([]byte(a)) && !find.Nobody.Has([]byte(a)):
+			accounts = append(accounts, a)
+		}
+	}
+	return accounts
+}
+
+// shortHost gives the first part of the name of a host, if it is shaped like the name of one: with a digit, and with a letter.
+func shortHost(name string) (string, bool) {
+	short, _, _ := strings.Cut(strings.ToLower(name), ".")
+	digits, letters := 0, 0
+	for i := range len(short) {
+		switch c := short[i]; {
+		case chars.IsDigit(c):
+			digits++
+		case chars.IsLower(c):
+			letters++
+		}
+	}
+	return short, len(short) >= minShortHost && digits > 0 && letters > 1
+}
