@@ -195,9 +195,6 @@ func (e *Engine) write(w io.Writer, b []byte, at int) error {
 		if put == "" || e.options.Config.Classes[f.class] == Remove {
 			put = e.replacement(f, b[f.start:f.end])
 		}
-		if f.coded != nil {
-			put = f.coded.inBase64(put)
-		}
 		if e.bare != asIs && (put[0] == '[' || f.class == alias.ID) {
 			end, put = e.asBare(b, f, put)
 		}
@@ -286,7 +283,7 @@ func (e *Engine) replacement(f *finding, text []byte) string {
 		return Placeholder(f.rule)
 	}
 	original := f.original
-	if original == "" || f.coded == nil && (f.class == alias.MAC || len(original) == len(text) && strings.EqualFold(original, string(text))) {
+	if original == "" || f.class == alias.MAC || len(original) == len(text) && strings.EqualFold(original, string(text)) {
 		original = string(text)
 	}
 	known := e.cache[f.class].all

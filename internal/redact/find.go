@@ -119,7 +119,7 @@ func (e *Engine) findBehind(b []byte, from int) {
 	e.findFacts(b, from)
 	ruled = e.findInTexts(b, from, ruled)
 	e.findCompanions(b, from)
-	if e.texts.depth < maxTextDepth {
+	if e.texts.noteLong(b, len(b), len(b)); e.texts.depth < maxTextDepth {
 		e.findPacked(b, from)
 	}
 	numbered := len(e.findings)
@@ -229,18 +229,9 @@ func (e *Engine) merge(second int) {
 		if last.class != alias.Secret && (f.class == alias.Secret || f.end-f.start > last.end-last.start) {
 			last.class, last.rule, last.by, last.original, last.put = f.class, f.rule, f.by, f.original, ""
 		}
-		switch {
-		case f.end <= last.end:
-		case last.coded != nil && f.coded != nil: // both within the letters of one word of base64
-			last.coded = &coded{last.coded.before, f.coded.behind}
-		default:
-			last.coded = nil
-		}
 		if f.end > last.end {
-			if last.put, last.packed = "", nil; last.coded == nil { // of which a half is learned
-				last.original = ""
-			}
-			if last.class != alias.Secret { // half an identity of each: no alias stands for both
+			last.put, last.packed, last.original = "", nil, "" // of which a half is learned
+			if last.class != alias.Secret {                    // half an identity of each: no alias stands for both
 				last.class = alias.Secret
 			}
 			last.end = f.end

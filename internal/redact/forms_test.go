@@ -545,7 +545,7 @@ func FuzzForms(f *testing.F) {
 }
 
 // The resolution of a capture's times is a power of ten or of two, and absurd ones end.
-// What is found in base64 is replaced so that it can be decoded, also where two finds stand in one group of letters.
+// What is found in base64 is replaced, and the rest of the text in it stays as it was.
 func TestBase64StaysReadable(t *testing.T) {
 	for in, want := range map[string]string{
 		"itostrund:brass-Kelp-71!":                      "user-2a:[redacted:worded-secret]",
@@ -556,9 +556,7 @@ func TestBase64StaysReadable(t *testing.T) {
 		words := strings.Fields(out)
 		plain, err := base64.StdEncoding.DecodeString(words[len(words)-1])
 		require.NoError(t, err, "%s became %s", in, out)
-		t.Log(in, "became", string(plain))
-		require.NotContains(t, string(plain), "brass")
-		require.Equal(t, strings.ReplaceAll(want, " ", ""), strings.ReplaceAll(string(plain), " ", ""), "but for blanks that fill it up")
+		require.Equal(t, want, string(plain))
 	}
 }
 

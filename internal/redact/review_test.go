@@ -3,6 +3,7 @@ package redact
 import (
 	"bufio"
 	"bytes"
+	"encoding/base64"
 	"regexp"
 	"slices"
 	"strings"
@@ -58,7 +59,7 @@ func TestRevealTurnsAliasesBack(t *testing.T) {
 		"192.0.2.61,192.0.2.61;m.quintela's", "src_ip=0xC000023D", `{"ip": 3221226045}`, "nothing here", ""} {
 		out := e.String(text)
 		var back bytes.Buffer
-		_, err := alias.Reveal(table, bufio.NewWriter(&back), strings.NewReader(out))
+		_, err := Reveal(table, bufio.NewWriter(&back), strings.NewReader(out))
 		require.NoError(t, err)
 		require.Equal(t, text, back.String(), "by way of %s", out)
 	}
@@ -83,13 +84,50 @@ func TestRevealGivesSpellingsBack(t *testing.T) {
 		table.Give(slices.Concat(l.Values(), unclear))
 		out := NewEngine(Options{Aliases: table, Matcher: NewMatcher(slices.Concat(l.Values(), derived))}).String(text)
 		var back bytes.Buffer
-		_, err := alias.Reveal(table, bufio.NewWriter(&back), strings.NewReader(out))
+		_, err := Reveal(table, bufio.NewWriter(&back), strings.NewReader(out))
 		require.NoError(t, err)
 		require.Equal(t, text, back.String(), "by way of %s", out)
 		for _, gone := range []string{"Marek", "arek", "ielonka", "IELONKA", "10.1.2", "010.001", "0A01", "1b44", "1B44", "5550", "ate07", "ATE07", "4111", "WEST", "ocha"} {
 			require.NotContains(t, out, gone)
 		}
 		t.Log(out)
+	}
+}
+
+// What stands in base64, compressed or not, comes back as well.
+func TestRevealLooksIntoBase64(t *testing.T) {
+	const text = "login of marek.zielonka from 10.1.2.3 port 2222, all of it is true\n"
+	var packed bytes.Buffer
+	z := closeGzip(&packed)
+	_, err := z.Write([]byte(text))
+	require.NoError(t, err)
+	require.NoError(t, z.Close())
+	table := alias.NewTable()
+	values := []Value{{Text: "marek.zielonka", Class: User, Rule: "user"}, {Text: "10.1.2.3", Class: IPv4, Rule: "ipv4"}}
+	table.Give(values)
+	for _, code := range []*base64.Encoding{base64.StdEncoding, base64.URLEncoding, base64.RawStdEncoding} {
+		for _, inner := range []string{text, packed.String()} {
+			line := "blob: " + code.EncodeToString([]byte(inner)) + " and 10.1.2.3\n"
+			out := NewEngine(Options{Aliases: table, Matcher: NewMatcher(values)}).String(line)
+			require.NotContains(t, out, "10.1.2.3")
+			leaks, err := FindLeaks(NewMatcher(values), strings.NewReader(line))
+			require.NoError(t, err)
+			require.Len(t, leaks, 3, "the leak check opens it, too")
+			var back bytes.Buffer
+			n, err := Reveal(table, bufio.NewWriter(&back), strings.NewReader(out))
+			require.NoError(t, err)
+			require.Equal(t, 3, n, out)
+			word := strings.Fields(back.String())[1]
+			require.Equal(t, "blob: "+word+" and 10.1.2.3\n", back.String())
+			if inner == text {
+				plain, err := code.DecodeString(word)
+				require.NoError(t, err)
+				require.Equal(t, text, string(plain))
+				continue
+			}
+			_, plain := openPacked([]byte(strings.TrimRight(word, "=")), maxPackedGrowth)
+			require.Equal(t, text, string(plain))
+		}
 	}
 }
 

@@ -85,7 +85,6 @@ type finding struct {
 	put        string // the alias, when the original had one before
 	weak       bool   // one such find alone teaches nothing
 	mute       bool   // nor do several: it goes where it stands
-	coded      *coded // of a find in base64; nil elsewhere
 	packed     Counts // of what was found in a packed text, which this is; nil elsewhere
 }
 
@@ -151,9 +150,6 @@ type Sample struct {
 	Put    string      `json:"put"`              // what stands in its place
 	Right  string      `json:"right"`            // what stands behind it, redacted
 }
-
-// coded is what stands beside a find within the letters of base64 that are replaced with it.
-type coded struct{ before, behind string }
 
 // quotedText is a text of a block.
 type quotedText struct {

@@ -2,7 +2,6 @@ package redact
 
 import (
 	"bytes"
-	"encoding/base64"
 	"slices"
 	"strings"
 	"unicode/utf8"
@@ -11,13 +10,12 @@ import (
 	"envask/internal/redact/chars"
 )
 
-// Some texts are written in a code: as percent escapes within addresses and forms (RFC 3986), as base64 (RFC 4648), as sections of XML in
-// which nothing is escaped, and between the backticks of notes.
+// Some texts are written in a code: as percent escapes within addresses and forms (RFC 3986), as sections of XML in which nothing is
+// escaped, and between the backticks of notes.
 
 // The quotes of such texts.
 const (
 	percentQuote = '%'
-	base64Quote  = '='
 	sectionQuote = '['
 	tickQuote    = '`'
 )
@@ -30,7 +28,6 @@ func (t *texts) gatherCoded(b []byte, at int) {
 	t.gatherSections(b, at)
 	t.gatherTicks(b, at)
 	t.gatherPercent(b, at)
-	t.gatherBase64(b, at)
 }
 
 // sections are the heads of sections in which signs are no escapes, and what closes them: those of XML, and the messages of logs that look
@@ -155,7 +152,13 @@ var codeBytes = *chars.BytesThat(func(c byte) bool { return chars.IsWord(c) || c
 // noteLong says that the words from one place of a block to another are looked through by someone else; those up to there are looked
 // through now.
 func (t *texts) noteLong(b []byte, from, to int) {
-	for at := t.longTo; at < from && at+minCode <= len(b); {
+	eachLong(b, t.longTo, from, func(place int) { t.long = append(t.long, place) })
+	t.longTo = max(t.longTo, to)
+}
+
+// eachLong gives a place in each word of a text that begins between two places and is so long that it may be base64.
+func eachLong(b []byte, at, to int, each func(place int)) {
+	for at < to && at+minCode <= len(b) {
 		last := at + minCode - 1 // each word of that length covers one of these places
 		if !codeBytes[b[last]] {
 			at = last + 1
@@ -173,52 +176,32 @@ func (t *texts) noteLong(b []byte, from, to int) {
 			end++
 		}
 		if at = end; end-start >= minCode {
-			t.long = append(t.long, last)
+			each(last)
 		}
-	}
-	t.longTo = max(t.longTo, to)
-}
-
-// gatherBase64 finds the long words that are base64 of texts.
-func (t *texts) gatherBase64(b []byte, at int) {
-	t.noteLong(b, len(b), len(b))
-	for _, place := range t.long {
-		if place < at {
-			continue
-		}
-		start, end := place, place
-		for start > 0 && place-start < chars.MaxValue && codeBytes[b[start-1]] {
-			start--
-		}
-		for end < len(b) && codeBytes[b[end]] {
-			end++
-		}
-		if at = end; start == end || end-start < minCode || !isTextInBase64(b[start:end]) {
-			continue
-		}
-		q := quotedText{start: start, end: end, sign: '=', quote: base64Quote}
-		if (end-start)&3 == 1 {
-			q.end--
-		}
-		t.found = append(t.found, q)
 	}
 }
 
-// isTextInBase64 reports whether a word is base64 of a text with more than one word in it.
-func isTextInBase64(word []byte) bool {
+// decodedText gives the text with more than one word in it that a word is in base64; nil when it is none.
+func decodedText(word []byte) []byte {
+	if len(word) < minCode {
+		return nil
+	}
 	var room [minCode * 3 / 4]byte
 	n, err := chars.DecodeBase64(room[:], word[:minCode])
 	if err != nil || !alias.IsPlainText(string(bytes.Map(noLineEnds, cutRune(room[:n])))) {
-		return false
+		return nil
 	}
 	plain := make([]byte, len(word)/4*3+3)
 	n, err = chars.DecodeBase64(plain, word)
 	if err != nil {
-		return false
+		return nil
 	}
 	plain = plain[:n]
-	return utf8.Valid(plain) && alias.IsPlainText(string(bytes.Map(noLineEnds, plain))) &&
-		bytes.ContainsFunc(plain, func(r rune) bool { return r < 0x80 && !chars.IsWord(byte(r)) })
+	if !utf8.Valid(plain) || !alias.IsPlainText(string(bytes.Map(noLineEnds, plain))) ||
+		!bytes.ContainsFunc(plain, func(r rune) bool { return r < 0x80 && !chars.IsWord(byte(r)) }) {
+		return nil
+	}
+	return plain
 }
 
 // cutRune takes half a character from the end of a text.
@@ -240,41 +223,10 @@ func noLineEnds(r rune) rune {
 	return r
 }
 
-// layBase64 lays out what a word of base64 stands for: each four letters are three bytes.
-func (t *texts) layBase64(b []byte, q *quotedText) {
-	plain := make([]byte, (q.end-q.start)/4*3+3)
-	n, err := chars.DecodeBase64(plain, b[q.start:q.end])
-	if err != nil {
-		n = 0 // it was decoded before
-	}
-	for i := 0; i < n; i += 3 {
-		at := q.start + i/3*4
-		t.parts = append(t.parts, stretch{laid: len(t.laid) + i, start: at, escape: min(4, q.end-at)})
-	}
-	t.laid = append(t.laid, plain[:n]...)
-	q.plain = true
-}
-
-// inBase64 gives what is put into base64 in the place of some letters: it can be decoded.
-func (c *coded) inBase64(put string) string {
-	text := c.before + put + c.behind
-	text += strings.Repeat(" ", (3-len(text)%3)%3)
-	return base64.StdEncoding.EncodeToString([]byte(text))
-}
-
-// besideInBase64 gives that for a find among the texts laid out.
-func (t *texts) besideInBase64(q *quotedText, start, end int) *coded {
-	first := q.laid + (start-q.laid)/3*3
-	last := min(q.laidEnd, q.laid+(end-q.laid+2)/3*3)
-	return &coded{string(t.laid[first:start]), string(t.laid[end:last])}
-}
-
 // isCoded reports whether a text is written in a code.
 func isCoded(q *quotedText) bool {
-	return q.quote == percentQuote || q.quote == sectionQuote || q.quote == tickQuote || isBase64Text(q)
+	return q.quote == percentQuote || q.quote == sectionQuote || q.quote == tickQuote
 }
-
-func isBase64Text(q *quotedText) bool { return q.quote == base64Quote && q.sign == base64Quote }
 
 func isPercent(v []byte) bool {
 	_, size := percent(v)

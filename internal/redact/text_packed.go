@@ -2,9 +2,7 @@ package redact
 
 import (
 	"bytes"
-	"encoding/base64"
 	"io"
-	"strings"
 
 	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zlib"
@@ -14,7 +12,7 @@ import (
 	"envask/internal/redact/form"
 )
 
-// Programs put whole files into a value: compressed, and in base64. Such a value is opened, redacted by an engine of its own, and packed
+// Programs put whole files into a value: in base64, compressed or not. Such a value is opened, redacted by an engine of its own, and packed
 // again in the same way.
 
 // Bounds of what such a value may grow to: in bytes, and in bytes for each letter. One within another may grow by less, or a short
@@ -38,7 +36,18 @@ var packings = []packing{
 	{"eJ", zlibForm, zlib.NewReader, closeZlib}, {"eN", zlibForm, zlib.NewReader, closeZlib}, {"eA", zlibForm, zlib.NewReader, closeZlib},
 }
 
-const zlibForm form.Kind = "zlib"
+const (
+	zlibForm   form.Kind = "zlib"
+	base64Form form.Kind = "base64"
+)
+
+// plainPacking is that of texts that are not compressed.
+var plainPacking = packing{name: base64Form, close: func(w io.Writer) io.WriteCloser { return notClosed{w} }}
+
+// notClosed is a writer that need not be closed.
+type notClosed struct{ io.Writer }
+
+func (notClosed) Close() error { return nil }
 
 func openGzip(r io.Reader) (io.ReadCloser, error) { return gzip.NewReader(r) }
 func closeGzip(w io.Writer) io.WriteCloser        { return gzip.NewWriter(w) }
@@ -47,25 +56,49 @@ func closeZlib(w io.Writer) io.WriteCloser        { return zlib.NewWriter(w) }
 // letterOfBase64 are the letters of both alphabets.
 var letterOfBase64 = *chars.BytesThat(func(c byte) bool { return codeBytes[c] || c == '-' })
 
-// findPacked adds the values of a block from a place on that are compressed texts in base64, of which something goes.
+// findPacked adds the values of a block from a place on that are texts in base64, compressed or not, of which something goes.
 func (e *Engine) findPacked(b []byte, from int) {
 	done := from
 	for _, place := range e.texts.long {
 		if place < done {
 			continue
 		}
-		start, end := place, place
-		for start > done && letterOfBase64[b[start-1]] {
-			start--
+		start, end := wordAround(b, place, done, &letterOfBase64)
+		p, plain := openPacked(b[start:end], e.texts.packedGrowth())
+		if p == nil {
+			start, end, plain = textInBase64(b, place, done)
+			p = &plainPacking
 		}
-		for end < len(b) && letterOfBase64[b[end]] {
-			end++
-		}
-		done = end
-		if p, plain := openPacked(b[start:end], e.texts.packedGrowth()); p != nil {
+		if done = end; plain != nil {
 			e.repack(b, start, end, p, plain)
 		}
 	}
+}
+
+// wordAround gives the letters around one.
+func wordAround(b []byte, place, from int, letters *chars.ByteSet) (start, end int) {
+	start, end = place, place
+	for start > from && letters[b[start-1]] {
+		start--
+	}
+	for end < len(b) && letters[b[end]] {
+		end++
+	}
+	return start, end
+}
+
+// textInBase64 gives the word around a letter that is base64 of a text, and the text; nil is none. Dashes are letters of base64 in addresses
+// alone: elsewhere dates and names have them.
+func textInBase64(b []byte, place, from int) (start, end int, plain []byte) {
+	start, end = wordAround(b, place, from, &codeBytes)
+	if plain = decodedText(b[start:end]); plain != nil {
+		return start, end, plain
+	}
+	if wideStart, wideEnd := wordAround(b, place, from, &letterOfBase64); wideEnd-wideStart > end-start {
+		start, end = wideStart, wideEnd
+		plain = decodedText(b[start:end])
+	}
+	return start, end, plain
 }
 
 // packedGrowth is how many bytes a letter of a packed text may stand for.
@@ -99,38 +132,36 @@ func openPacked(word []byte, growth int) (*packing, []byte) {
 	return nil, nil
 }
 
-// eachPacked calls found for the words of a text that are compressed texts in base64, whole ones alone. One that the text may end within
-// begins at the place that it gives, else it gives -1.
+// eachPacked calls found for the words of a text that are texts in base64, compressed or not, whole ones alone. One that the text may end
+// within begins at the place that it gives, else it gives -1.
 func eachPacked(b []byte, found func(at int, plain []byte)) (open int) {
 	open = -1
-	for rare, head := range []string{"H4", "eJ"} { // of gzip, and of zlib in its usual way: the first or second letter is rare in logs
-		for at := 0; at < len(b); {
-			n := bytes.IndexByte(b[at:], head[rare])
-			if n < 0 {
-				break
-			}
-			start := at + n - rare
-			if at += n + 1; start < 0 || b[start] != head[0] || start+1 >= len(b) || b[start+1] != head[1] ||
-				start > 0 && letterOfBase64[b[start-1]] {
-				continue
-			}
-			for at < len(b) && letterOfBase64[b[at]] {
-				at++
-			}
-			if at == len(b) && start > 0 && (open < 0 || start < open) {
-				open = start
-			}
-			if p, plain := openPacked(b[start:at], maxPackedGrowth); p != nil {
-				found(start, plain)
-			}
+	done := 0
+	eachLong(b, 0, len(b), func(place int) {
+		if place < done {
+			return
 		}
-	}
+		start, end := wordAround(b, place, done, &letterOfBase64)
+		if end == len(b) && start > 0 {
+			open = start
+		}
+		p, plain := openPacked(b[start:end], maxPackedGrowth)
+		if p == nil {
+			start, end, plain = textInBase64(b, place, done)
+		}
+		if done = end; plain != nil {
+			found(start, plain)
+		}
+	})
 	return open
 }
 
 // repack adds a value as a find if something in what it holds goes.
 func (e *Engine) repack(b []byte, start, end int, p *packing, plain []byte) {
 	word := b[start:end]
+	if len(word)&3 == 1 { // the last letter is none of it
+		end, word = end-1, word[:len(word)-1]
+	}
 	var out bytes.Buffer
 	counts, err := e.packedEngine().Text(&out, bytes.NewReader(plain))
 	if err != nil || counts.Total() == 0 || bytes.Equal(out.Bytes(), plain) {
@@ -155,7 +186,11 @@ func (e *Engine) repack(b []byte, start, end int, p *packing, plain []byte) {
 func (e *Engine) tellPacked(b []byte, f *finding) {
 	if e.learned != nil || e.tally != nil || e.sampler != nil {
 		in := e.packedEngine()
-		p, plain := openPacked(bytes.TrimRight(b[f.start:f.end], "="), e.texts.packedGrowth())
+		word := bytes.TrimRight(b[f.start:f.end], "=")
+		p, plain := openPacked(word, e.texts.packedGrowth())
+		if p == nil {
+			p, plain = &plainPacking, decodedText(word)
+		}
 		in.learned = e.learned
 		if place := e.place; place != nil && e.opener.Member() == "" {
 			in.place = func(v alias.Value, _ int64) { place(v, -1) }
@@ -191,15 +226,7 @@ func (p *packing) packed(text []byte, forURLs, padded bool) string {
 	if _, err := w.Write(text); err != nil || w.Close() != nil {
 		panic("memory does not fail")
 	}
-	code := base64.StdEncoding
-	if forURLs {
-		code = base64.URLEncoding
-	}
-	put := code.EncodeToString(out.Bytes())
-	if !padded {
-		put = strings.TrimRight(put, "=")
-	}
-	return put
+	return encodeBase64(out.Bytes(), forURLs, padded)
 }
 
 // packedEngine gives the engine for what is packed.

@@ -98,8 +98,7 @@ func (e *Engine) findInTexts(b []byte, from, ruled int) int {
 		return ruled
 	}
 	t.Quotes(b, len(b), len(b), false)
-	t.noteLong(b, len(b), len(b))
-	if !t.signs && !t.markup && !t.hunks && len(t.long) == 0 && !t.gathered {
+	if !t.signs && !t.markup && !t.hunks && !t.gathered {
 		if start, _ := nextPrefixed(b, lineFromStart(b, from)); start == len(b) {
 			return ruled
 		}
@@ -182,19 +181,13 @@ func (e *Engine) fromText(b []byte, f finding, text int) (findInText, bool) {
 	f.trigger, _ = t.inBlock(min(max(f.trigger, q.laid), q.laidEnd-1))
 	f.start, _ = t.inBlock(start)
 	_, f.end = t.inBlock(end - 1)
-	if isBase64Text(&q) {
-		f.coded, f.original = t.besideInBase64(&q, start, end), string(t.laid[start:end])
-		for f.end >= q.end && f.end < len(b) && b[f.end] == '=' { // what filled it up
-			f.end++
-		}
-	} else if v := t.laid[start:end]; f.put == "" && !bytes.Equal(v, b[f.start:f.end]) {
+	if v := t.laid[start:end]; f.put == "" && !bytes.Equal(v, b[f.start:f.end]) {
 		f.original = string(v)
 	}
 	if f.by != nil {
 		f.by = e.named[f.by.Name]
 	}
 	switch {
-	case f.coded != nil:
 	case f.put != "":
 		f.put = q.written(f.put)
 	case f.class == alias.Secret && bareJSON(t.laid, start, end):

@@ -8,7 +8,7 @@ func (e *Engine) tell(b []byte, f finding) {
 	if t.Text == "" {
 		t.Text = string(b[f.start:f.end])
 	}
-	if e.opener.Opened() == "" && e.opener.Member() == "" && f.coded == nil && int64(len(t.Text)) == int64(f.end-f.start) {
+	if e.opener.Opened() == "" && e.opener.Member() == "" && int64(len(t.Text)) == int64(f.end-f.start) {
 		t.Offset = e.mark + e.base + int64(f.start)
 	}
 	e.tally(t)

@@ -12,9 +12,41 @@ import (
 	"envask/internal/redact/chars"
 )
 
+// Coded turns the aliases in what stands coded in a line back with a function, and gives how many there were.
+type Coded func(line string, reveal func(text string) (string, int)) (string, int)
+
 // Reveal copies a text with the aliases of a table turned back into their originals, line by line, and gives how many there
-// were. Secrets cannot be turned back: nothing is kept of them.
-func Reveal(t *Table, w *bufio.Writer, r io.Reader) (int, error) {
+// were. Secrets cannot be turned back: nothing is kept of them. coded looks into what only stands in lines coded.
+func Reveal(t *Table, w *bufio.Writer, r io.Reader, coded Coded) (int, error) {
+	back := t.back()
+	reveal := func(text string) (string, int) {
+		text, numbers := revealNumbers(text, back)
+		text, found := revealLine(text, back)
+		return text, numbers + found
+	}
+	n := 0
+	br := bufio.NewReaderSize(r, 64<<10)
+	held := ""
+	for {
+		piece, rest, err := pieceOf(br, held)
+		held = rest
+		line, inside := coded(piece, reveal)
+		text, found := reveal(line)
+		n += inside + found
+		if _, werr := w.WriteString(text); werr != nil {
+			return n, werr
+		}
+		if errors.Is(err, io.EOF) {
+			return n, w.Flush()
+		}
+		if err != nil {
+			return n, errors.Join(err, w.Flush())
+		}
+	}
+}
+
+// back gives the originals by their aliases; those of cards and accounts without the signs between their groups.
+func (t *Table) back() map[string]string {
 	back := map[string]string{}
 	for _, a := range t.All() {
 		switch a.Class {
@@ -26,25 +58,7 @@ func Reveal(t *Table, w *bufio.Writer, r io.Reader) (int, error) {
 			back[a.Alias] = a.Original
 		}
 	}
-	n := 0
-	br := bufio.NewReaderSize(r, 64<<10)
-	held := ""
-	for {
-		piece, rest, err := pieceOf(br, held)
-		held = rest
-		line, numbers := revealNumbers(piece, back)
-		text, found := revealLine(line, back)
-		n += numbers + found
-		if _, werr := w.WriteString(text); werr != nil {
-			return n, werr
-		}
-		if errors.Is(err, io.EOF) {
-			return n, w.Flush()
-		}
-		if err != nil {
-			return n, errors.Join(err, w.Flush())
-		}
-	}
+	return back
 }
 
 // maxRevealed is how much of one line is in memory, in bytes; a longer one is taken in pieces that end between words.

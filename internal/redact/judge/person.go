@@ -37,6 +37,9 @@ func (p *Place) Person() bool {
 	}
 	var buf [lowerSize]byte
 	lower := lowered(&buf, t)
+	if bytes.HasSuffix(lower, []byte("'s")) || bytes.HasPrefix(lower, []byte("self.")) || bytes.HasPrefix(lower, []byte("this.")) {
+		return false
+	}
 	if p.Sure && arguments.HasBytes(lower) || nobodys.HasBytes(lower) || isNamed(t) {
 		return false
 	}

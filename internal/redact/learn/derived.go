@@ -135,7 +135,8 @@ func accountsOf(name string) (accounts []string) {
 	return accounts
 }
 
-// shortHost gives the first part of the name of a host, if it is shaped like the name of one: with a digit, and with a letter.
+// shortHost gives the first part of the name of a host, if it is shaped like the name of one: with letters, and a number at its end or behind
+// a dash.
 func shortHost(name string) (string, bool) {
 	short, _, _ := strings.Cut(strings.ToLower(name), ".")
 	digits, letters := 0, 0
@@ -147,5 +148,7 @@ func shortHost(name string) (string, bool) {
 			letters++
 		}
 	}
-	return short, len(short) >= minShortHost && digits > 0 && letters > 1
+	last := strings.TrimRight(short, "abcdefghijklmnopqrstuvwxyz") // gate7a is one, f5cluster is none
+	joined := strings.IndexByte(short, '-') > 0 || len(short)-len(last) <= 1
+	return short, len(short) >= minShortHost && digits > 0 && letters > 1 && joined
 }

@@ -146,6 +146,9 @@ func Learnable(v alias.Value) bool {
 		if word := []byte(strings.ToLower(v.Text)); Short(v) && (find.IsEveryday(word) || lexicon.Given(word)) { // mark is a word, too
 			return false
 		}
+		if given, surname, ok := alias.PartsOf(v.Text); ok && strings.Contains(v.Text, ", ") { // Zielonka, Marek
+			return judge.Name([]byte(given + " " + surname))
+		}
 		return !chars.AllDigits(v.Text) && judge.Name([]byte(v.Text)) // the number of a telephone's line is that of many other things
 	case alias.Secret:
 		return n >= find.MinSecret && !chars.AllDigits(v.Text) && !find.CommonWords.Has(strings.ToLower(v.Text)) && find.Shaped(v.Text) &&
