@@ -144,14 +144,14 @@ func (r *ruleset) aliases() error {
 		return err
 	})
 	stays := func(v redact.Value) bool { _, ok := r.keep[v.Text]; return ok }
-	r.known = append(r.known, slices.DeleteFunc(r.learned.Values(), stays)...)
-	derived, unclear := r.learned.Derived()
-	derived = slices.DeleteFunc(derived, stays)
+	all, first := r.learned.Everything()
+	all, first = slices.DeleteFunc(all, stays), slices.DeleteFunc(first, stays)
+	r.known = slices.DeleteFunc(r.learned.Values(), stays)
 	if err := beside.Wait(); err != nil {
 		return err
 	}
-	beside.Go(func() error { table.Give(slices.Concat(r.known, unclear)); return nil })
-	r.matcher = redact.NewMatcher(slices.Concat(r.known, derived, made))
+	beside.Go(func() error { table.Give(first); return nil })
+	r.matcher = redact.NewMatcher(slices.Concat(all, made))
 	_ = beside.Wait()
 	o := r.options()
 	o.Aliases, o.Matcher = r.table, r.matcher

@@ -8,7 +8,6 @@ import (
 	"io"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 
 	"envask/internal/casefile"
@@ -179,10 +178,9 @@ func (r *redaction) all(ctx context.Context, q RedactRequest, res *Redacted) err
 
 // matcherOf gives what finds all that was learned and what follows from it, and gives the identities of it their aliases.
 func matcherOf(learned *redact.Learned, table *redact.Table) *redact.Matcher {
-	values := learned.Values()
-	derived, unclear := learned.Derived()
-	table.Give(slices.Concat(values, unclear))
-	return redact.NewMatcher(slices.Concat(values, derived))
+	all, first := learned.Everything()
+	table.Give(first)
+	return redact.NewMatcher(all)
 }
 
 // shortInput is up to how many bytes of standard input are read twice, as files are: they fit in memory.

@@ -73,7 +73,10 @@ func learnedText(t *testing.T, text string) string {
 	_, err := NewEngine(Options{Learned: learned}).Text(nil, strings.NewReader(text))
 	require.NoError(t, err)
 	var out strings.Builder
-	_, err = NewEngine(Options{Matcher: NewMatcher(learned.Values())}).Text(&out, strings.NewReader(text))
+	all, first := learned.Everything()
+	table := NewTable()
+	table.Give(first)
+	_, err = NewEngine(Options{Aliases: table, Matcher: NewMatcher(all)}).Text(&out, strings.NewReader(text))
 	require.NoError(t, err)
 	return out.String()
 }

@@ -5,7 +5,6 @@ import (
 	"bytes"
 	"encoding/base64"
 	"regexp"
-	"slices"
 	"strings"
 	"testing"
 
@@ -80,9 +79,9 @@ func TestRevealGivesSpellingsBack(t *testing.T) {
 	} {
 		l := learnFrom(t, text)
 		table := alias.NewTable()
-		derived, unclear := l.Derived()
-		table.Give(slices.Concat(l.Values(), unclear))
-		out := NewEngine(Options{Aliases: table, Matcher: NewMatcher(slices.Concat(l.Values(), derived))}).String(text)
+		all, first := l.Everything()
+		table.Give(first)
+		out := NewEngine(Options{Aliases: table, Matcher: NewMatcher(all)}).String(text)
 		var back bytes.Buffer
 		_, err := Reveal(table, bufio.NewWriter(&back), strings.NewReader(out))
 		require.NoError(t, err)

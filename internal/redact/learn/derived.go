@@ -14,6 +14,9 @@ import (
 // What follows from names that were found: other ways to write the name of somebody, the accounts that are mostly made of it, and the first
 // part of a host's name. None of them need stand anywhere; what does is the same person or host.
 
+// derivedRule is the rule for which what follows from a name counts that teaches nothing by itself.
+const derivedRule = "log-user"
+
 // Limits of what is derived, so that a list of a hundred thousand passengers does not make a million values: beyond them nothing is.
 const (
 	mostPeople = 5000
@@ -27,10 +30,17 @@ const (
 	minShortHost = 5
 )
 
-// Derived gives what follows from the names that were learned, sorted by text. What may be of several people or hosts is given a second time
-// as unclear: it has an alias of its own.
-func (l *Set) Derived() (all, unclear []alias.Value) {
-	people, hosts := l.named()
+// Everything gives what was learned with all that follows from it; and what needs an alias before anything is replaced.
+func (l *Set) Everything() (all, first []alias.Value) {
+	values := l.Values()
+	derived, before := l.Derived()
+	return slices.Concat(values, derived), slices.Concat(values, before)
+}
+
+// Derived gives what follows from the names that were learned, sorted by text; and what needs an alias before all that: people who were
+// named only, and what may be of several people or hosts, which has one of its own.
+func (l *Set) Derived() (all, first []alias.Value) {
+	people, hosts := l.named() // of which some were named only
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	seen := map[string]int{}
@@ -60,13 +70,18 @@ func (l *Set) Derived() (all, unclear []alias.Value) {
 	slices.SortFunc(all, func(a, b alias.Value) int { return strings.Compare(a.Text, b.Text) })
 	for _, v := range all {
 		if seen[v.Text] > 1 {
-			unclear = append(unclear, v)
+			first = append(first, v)
 		}
 	}
-	return all, unclear
+	for _, v := range people {
+		if v.Rule == derivedRule {
+			first = append(first, v)
+		}
+	}
+	return all, first
 }
 
-// named gives the people and the hosts among what was learned, sorted by text.
+// named gives the people and the hosts among what was learned, and the people who were named only, sorted by text.
 func (l *Set) named() (people, hosts []alias.Value) {
 	for _, v := range l.Values() {
 		switch {
@@ -76,6 +91,14 @@ func (l *Set) named() (people, hosts []alias.Value) {
 			hosts = append(hosts, v)
 		}
 	}
+	l.mu.Lock()
+	for name := range l.people {
+		if _, learned := l.values[name]; !learned {
+			people = append(people, alias.Value{Text: name, Class: alias.User, Rule: derivedRule})
+		}
+	}
+	l.mu.Unlock()
+	slices.SortFunc(people, func(a, b alias.Value) int { return strings.Compare(a.Text, b.Text) })
 	if len(people) > mostPeople {
 		people = nil
 	}
@@ -151,4 +174,10 @@ func shortHost(name string) (string, bool) {
 	last := strings.TrimRight(short, "abcdefghijklmnopqrstuvwxyz") // gate7a is one, f5cluster is none
 	joined := strings.IndexByte(short, '-') > 0 || len(short)-len(last) <= 1
 	return short, len(short) >= minShortHost && digits > 0 && letters > 1 && joined
+}
+
+// Named reports whether a text is the whole name of somebody from whom something follows.
+func Named(text string) bool {
+	given, surname, ok := alias.PartsOf(text)
+	return ok && judge.Name([]byte(given+" "+surname))
 }

@@ -41,13 +41,13 @@ func TestDerived(t *testing.T) {
 		l := New(func(string) int { return 0 }, "kiosk-12")
 		l.AddCommon("kiosk-12")
 		l.Add(alias.Value{Text: c.name, Class: c.class, Rule: "user"})
-		all, unclear := l.Derived()
+		all, first := l.Derived()
 		got := texts(all)
 		require.Subset(t, got, c.want, c.name)
 		for _, n := range c.not {
 			require.NotContains(t, got, n, c.name)
 		}
-		require.Empty(t, unclear)
+		require.Empty(t, first)
 		require.True(t, slices.IsSorted(got))
 	}
 }
@@ -65,9 +65,15 @@ func TestDerivedOfSeveral(t *testing.T) {
 	}
 	require.Contains(t, names, "msorley")
 	require.NotContains(t, names, "mirren.sorley")
-	for i := range mostPeople {
+	l.Add(alias.Value{Text: "Ana van der Berg", Class: alias.User, Rule: NamedRule})
+	all, first := l.Derived()
+	require.Contains(t, all, alias.Value{Text: "avanderberg", Class: alias.User, Rule: derivedRule})
+	require.Contains(t, first, alias.Value{Text: "Ana van der Berg", Class: alias.User, Rule: derivedRule}, "for its alias")
+	require.NotContains(t, l.Values(), alias.Value{Text: "Ana van der Berg", Class: alias.User, Rule: NamedRule})
+	require.Contains(t, l.Take(), alias.Value{Text: "Ana van der Berg", Class: alias.User, Rule: NamedRule})
+	for i := range mostPeople + 1 {
 		l.Add(alias.Value{Text: "Mirren " + string(rune('A'+i%26)) + "kel" + string(rune('a'+i/26%26)) + "brin" + string(rune('a'+i/676)), Class: alias.User, Rule: "user"})
 	}
-	all, _ := l.Derived()
-	require.Empty(t, all)
+	all, _ = l.Derived()
+	require.Zero(t, len(all))
 }

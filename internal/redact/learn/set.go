@@ -19,6 +19,10 @@ const (
 	HeldRule    = "held-secret"
 )
 
+// NamedRule is the rule of whole names of people that teach nothing by themselves, since the evidence for them is weak: what follows from
+// them is removed where it stands, since two that fit are no chance (see Derived).
+const NamedRule = "named"
+
 // Limits of what is learned, in bytes. A name shorter than MinName is replaced at
 // its place only: everywhere else it would hit by chance. A name that is one plain word shorter than MinPlainName must be found twice,
 // since products and folders have such names too.
@@ -35,6 +39,7 @@ type Set struct {
 	values map[string]alias.Value
 	common map[string]bool
 	weak   map[string]bool // found once, on weak evidence
+	people map[string]bool // whose whole names were found, on whatever evidence
 	order  func(rule string) int
 }
 
@@ -42,7 +47,7 @@ type Set struct {
 // over the case (names of items, roles and systems), so that a value which is one of them is replaced at its place only. Of two
 // rules that found the same text the one of lower order counts.
 func New(order func(rule string) int, texts ...string) *Set {
-	l := &Set{order: order, values: map[string]alias.Value{}, common: map[string]bool{}}
+	l := &Set{order: order, values: map[string]alias.Value{}, common: map[string]bool{}, people: map[string]bool{}}
 	for _, t := range texts {
 		for _, w := range strings.FieldsFunc(t, func(r rune) bool { return r < 0x80 && !chars.IsWord(byte(r)) }) {
 			l.common[strings.ToLower(w)] = true
@@ -56,6 +61,12 @@ func (l *Set) Add(values ...alias.Value) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	for _, v := range values {
+		if v.Rule == NamedRule {
+			if len(l.people) <= mostPeople {
+				l.people[v.Text] = true
+			}
+			continue
+		}
 		old, ok := l.values[v.Text]
 		// The same text may be found by two rules in two files; which one counts must not depend on the order of reading.
 		if ok && !l.less(v, old) { // most of what a log says, it says in every file
@@ -76,6 +87,10 @@ func (l *Set) Take() []alias.Value {
 	values := l.Values()
 	l.mu.Lock()
 	defer l.mu.Unlock()
+	for name := range l.people {
+		values = append(values, alias.Value{Text: name, Class: alias.User, Rule: NamedRule})
+	}
+	clear(l.people)
 	clear(l.values)
 	clear(l.weak) // or what one file teaches would depend on those before it
 	return values
