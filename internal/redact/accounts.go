@@ -102,6 +102,19 @@ func nameBeside(of func(b []byte, start, end int) (from, to int)) func(e *Engine
 	}
 }
 
+// besideAddress adds the account that stands beside an address.
+func besideAddress(e *Engine, b []byte, from, start, end int) {
+	nameOfTunnel(e, b, from, start, end)
+	if at, to := find.AccountBesideAddress(b, start, end); at < to {
+		n := len(e.findings)
+		if e.addJudged(b, from, at, to, logUserRule, true); len(e.findings) > n {
+			e.findings[n].weak = true
+		}
+	}
+}
+
+var nameOfTunnel = nameBeside(find.NameOfTunnel)
+
 // accountOfURL adds the account to which the secret of a URL is joined. Databases and brokers are mostly reached under the name of a
 // program, which stands everywhere in its logs: such a name goes where it stands, and teaches nothing.
 func accountOfURL(e *Engine, b []byte, from, start, stop int) {

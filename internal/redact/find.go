@@ -230,8 +230,8 @@ func (e *Engine) merge(second int) {
 			last.class, last.rule, last.by, last.original, last.put = f.class, f.rule, f.by, f.original, ""
 		}
 		if f.end > last.end {
-			last.put, last.packed, last.original = "", nil, "" // of which a half is learned
-			if last.class != alias.Secret {                    // half an identity of each: no alias stands for both
+			last.put, last.packed, last.original = "", nil, ""                                     // of which a half is learned
+			if last.class != alias.Secret && (last.class != alias.User || f.class != alias.User) { // no alias stands for half of each
 				last.class = alias.Secret
 			}
 			last.end = f.end

@@ -280,6 +280,12 @@ func (e *Engine) peopleIn(b []byte, from, to int) {
 			e.add(b, from, first, last, phoneRule)
 		}
 	})
+	find.Nicks(b, from, to, func(start, end int) {
+		n := len(e.findings)
+		if e.addJudged(b, from, start, end, logUserRule, true); len(e.findings) > n {
+			e.findings[n].weak = true
+		}
+	})
 	find.CallNames(b, from, to, func(start, end int) { e.addAccount(b, from, start, end) })
 	find.Passengers(b, from, to, func(start, end int) { e.add(b, from, start, end, logUserRule) },
 		func(start, end int) { e.add(b, from, start, end, documentRule) })
@@ -323,7 +329,7 @@ func (e *Engine) notesIn(b []byte, from, to int) {
 // lineSigns are what passwords have and hardly any other word; lineWords, what the other whole lines have of which a table knows.
 var (
 	lineSigns = *chars.BytesOf("!#$%&*^")
-	lineWords = bytes.Split([]byte("egards\n(ipv4:\n | \n -> \nhilsen\nGrüßen\nGruß\n\ttty\n\tvty\n\tpts/\n -- \n +\nusername\n (\n"+
+	lineWords = bytes.Split([]byte("Filter] \nsmbd_audit\n su: \nsubject,\ncn=Recipients\negards\n(ipv4:\n | \n -> \nhilsen\nGrüßen\nGruß\n\ttty\n\tvty\n\tpts/\n -- \n +\nusername\n (\n"+
 		"auth-user-pass\nAUTH\nNAD+\nPID|\nN:\n"+
 		"user:\n|554=\n'digest,'\n-pbkdf2-\n"+
 		" worker[\nAuthInfo:\nuser_\n[~\nWHO: \n true \n"+
@@ -353,8 +359,8 @@ func worthLine(line []byte) bool {
 	if last[len(last)-1] == ':' && bytes.IndexByte(last, ' ') < 0 || string(last) == "password" { // what it is about stands below
 		return true
 	}
-	if bytes.IndexByte([]byte("BTCYGSAM"), line[0]) >= 0 { // the ends of letters
-		return len(line) < 24
+	if bytes.IndexByte([]byte("BTCYGSAM"), line[0]) >= 0 && len(line) < 24 { // the ends of letters
+		return true
 	}
 	for _, w := range lineWords {
 		if bytes.Contains(line, w) {

@@ -73,7 +73,7 @@ var Rules = []Rule{
 		Doc:      "host names under private domains (.internal, .local, .lan, .corp, .home.arpa, …) and under those of the site",
 		Triggers: ".", Find: find.Host},
 	{Name: "ipv4", Class: alias.IPv4, Doc: "IPv4 addresses; loopback, unspecified, broadcast and multicast stay",
-		Triggers: ".-", Find: find.IPv4, beside: nameBeside(find.NameOfTunnel)},
+		Triggers: ".-", Find: find.IPv4, beside: besideAddress},
 	{Name: "keyed-ipv4", Class: alias.IPv4, Doc: "IPv4 addresses written as one number, hexadecimal or not, next to a telling key",
 		Triggers: separators, Find: find.NumberIPv4, Keys: find.KeyAddress},
 	{Name: "ipv6", Class: alias.IPv6, Doc: "IPv6 addresses; loopback, unspecified and multicast stay", Triggers: ":%", Find: find.IPv6},

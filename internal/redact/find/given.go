@@ -58,12 +58,15 @@ const leastNational = 8
 func PhoneOfNamed(b []byte, end int) (first, last int) {
 	rest := b[end:]
 	bracket := bytes.HasPrefix(rest, []byte(" ("))
-	if !bracket && !bytes.HasPrefix(rest, []byte(", ")) || len(rest) < leastNational+2 {
+	bare := bytes.HasPrefix(rest, []byte(" 0")) || bytes.HasPrefix(rest, []byte(" +"))
+	if !bracket && !bare && !bytes.HasPrefix(rest, []byte(", ")) || len(rest) < leastNational+2 {
 		return 0, 0
 	}
-	first = end + 2
+	if first = end + 2; bare {
+		first--
+	}
 	digits, blanks := 0, 0
-	for last = first; last < len(b) && last-first < 20 && (chars.IsDigit(b[last]) || b[last] == ' ' || b[last] == '-'); last++ {
+	for last = first; last < len(b) && last-first < 20 && (chars.IsDigit(b[last]) || b[last] == '+' && last == first || b[last] == ' ' || b[last] == '-'); last++ {
 		if chars.IsDigit(b[last]) {
 			digits++
 		} else {
@@ -108,7 +111,7 @@ func isNamed(b []byte, from, at, end int) bool {
 		return true
 	case bytes.HasPrefix(b[end:], []byte(" (")) && !shouted(b, at): // Rina Okafor (passport …)
 		return true
-	case behindKey(b, at) && (ends || b[end] == ',' || nextOfList(b, end) > 0): // the whole value, or a list
+	case behindKey(b, at) && (ends || b[end] == ',' || nextOfList(b, end) > 0 || beforeKey(b, end)): // the whole value, or a list
 		return true
 	case (b[at-1] == '"' || b[at-1] == '\'') && !ends && b[end] == b[at-1] && beforeMail(b, end+1): // ('NAME', 'ilvar@pier.example')
 		return true
@@ -127,7 +130,7 @@ func namedFreely(b []byte, at, end int) bool {
 	if shouted(b, at) || end+1 < len(b) && b[end] == ' ' && isCapital(b, end+1) {
 		return false
 	}
-	if end < len(b) && bytes.IndexByte([]byte("'_-/\\@"), b[end]) >= 0 {
+	if end < len(b) && bytes.IndexByte([]byte("'_-/\\@"), b[end]) >= 0 && !ofOrganisation(b, end) {
 		return false
 	}
 	if last := bytes.LastIndexByte(b[at:end], ' ') + 1; last > 1 && chars.IsUpper(b[end-1]) && chars.IsLower(b[at+1]) &&
@@ -145,6 +148,24 @@ func namedFreely(b []byte, at, end int) bool {
 	start := len(bytes.TrimRight(before, " ")) - len(word)
 	return start < 0 || before[len(before)-1] != ' ' || len(word) == 0 || !chars.IsUpper(before[start]) ||
 		!isKeyLetter(before[len(before)-2])
+}
+
+// ofOrganisation says whether a name goes on with what somebody belongs to, as directories write it: Ilvar Tostrund/Ops/Pier.
+func ofOrganisation(b []byte, end int) bool {
+	if end+2 >= len(b) || b[end] != '/' || !isCapital(b, end+1) {
+		return false
+	}
+	to := wordEnd(b, end+1)
+	return to > end+2 && (to == len(b) || b[to] != ' ' || !isCapital(b, min(len(b)-1, to+1)))
+}
+
+// beforeKey says whether the next word is a key with a colon.
+func beforeKey(b []byte, end int) bool {
+	if end+1 >= len(b) || b[end] != ' ' {
+		return false
+	}
+	colon := wordEnd(b, end+1)
+	return colon > end+2 && colon < len(b) && b[colon] == ':'
 }
 
 // beforeMail says whether the next text in quotes is a mail address.
@@ -213,6 +234,9 @@ func givenOfNotes(b []byte, at int, before string) int {
 	if bytes.HasPrefix(rest, []byte("'s ")) && ownedThings.HasBytes(rest[3:3+wordEnd(rest[3:], 0)]) {
 		return end
 	}
+	if toldOf.Has(before) && at > 2 && b[at-1] == ' ' && chars.IsLower(b[at-2]) && endsThere(rest) {
+		return end
+	}
 	initial := len(rest) > 3 && rest[0] == ' ' && chars.IsUpper(rest[1]) && rest[2] == '.'
 	if initial && lexicon.NotedBeforePeople.Has(before) &&
 		!(len(rest) > 4 && rest[3] == ' ' && chars.IsUpper(rest[4])) { // then it is no whole name
@@ -220,6 +244,25 @@ func givenOfNotes(b []byte, at int, before string) int {
 	}
 	return 0
 }
+
+// toldOf are words before the given name alone of somebody of whom a note tells.
+var toldOf = chars.WordSet(`to told asked tell ask called phoned rang met saw met informed thank thanks by from`)
+
+// endsThere reports whether a given name stands alone: nothing follows that belongs to it.
+func endsThere(rest []byte) bool {
+	if len(rest) == 0 || bytes.IndexByte([]byte("\n\r,;!?)"), rest[0]) >= 0 || bytes.HasPrefix(rest, []byte(" (")) ||
+		rest[0] == '.' && (len(rest) == 1 || chars.IsSpace(rest[1])) {
+		return true
+	}
+	if len(rest) < 3 || rest[0] != ' ' || !chars.IsLower(rest[1]) {
+		return false
+	}
+	return behindGiven.HasBytes(rest[1:wordEnd(rest, 1)])
+}
+
+// behindGiven are words behind the given name of somebody in a sentence.
+var behindGiven = chars.WordSet(`on at about that who and to in for yesterday today tonight again this last earlier before after if when why
+	has had is was will gave gives`)
 
 // mailWords stand before the given name alone of whom a note is for or from.
 var mailWords = chars.WordSet("to from cc an von attn til fra aan van para de call duty standby backup oncall")
@@ -271,6 +314,17 @@ func isCell(b []byte, at, end int) bool {
 		strings.IndexByte(signs, b[end]) >= 0)
 }
 
+// isListed reports whether a name stands alone in a line, behind a key, or behind the number of a line, and wide blanks or the end behind it.
+func isListed(b []byte, at, end int) bool {
+	rest := b[end:]
+	if len(rest) > 0 && rest[0] != '\n' && rest[0] != '\r' && rest[0] != '\t' && rest[0] != ';' && rest[0] != '"' &&
+		!bytes.HasPrefix(rest, []byte("  ")) && !bytes.HasPrefix(rest, []byte(" (")) && !bytes.HasPrefix(rest, []byte(" <")) {
+		return false
+	}
+	before := bytes.TrimRight(b[chars.LineStart(b, at):at], " \t\"")
+	return len(bytes.Trim(before, " 0123456789.)-*#")) == 0 || before[len(before)-1] == ':'
+}
+
 // surnameFirst gives the end of a surname and a given name behind a comma, where a colon follows as in chats, and in the cells of tables:
 // Sorley, Maire: ….
 func surnameFirst(b []byte, at int) int {
@@ -280,7 +334,7 @@ func surnameFirst(b []byte, at int) int {
 	}
 	end := wordEnd(b, comma+2)
 	colon := end < len(b) && b[end] == ':'
-	if (colon || isCell(b, at, end)) && lexicon.Given(bytes.ToLower(b[comma+2:end])) && !IsEveryday(bytes.ToLower(b[at:comma])) {
+	if (colon || isCell(b, at, end) || isListed(b, at, end)) && lexicon.Given(bytes.ToLower(b[comma+2:end])) && !IsEveryday(bytes.ToLower(b[at:comma])) {
 		return end
 	}
 	return 0
@@ -290,6 +344,7 @@ func surnameFirst(b []byte, at int) int {
 var deeds = chars.WordSet(`saw said says told called rang phoned restarted reported confirmed asked wants went came took found fixed changed
 	noticed replied answered mentioned wrote writes tried booked boarded arrived requested checked tried unplugged pressed opened
 		closed knows left
+	has had gave gives sent sends will
 	logged swapped thinks reckons from rings calls needs`)
 
 // doesSomething says whether the word at a place is what somebody did.
@@ -418,6 +473,12 @@ func givenName(b []byte, at int) (end int) {
 		for to < len(b) && (chars.IsWord(b[to]) && !chars.IsDigit(b[to]) && b[to] != '_' || b[to] >= utf8.RuneSelf ||
 			(b[to] == '-' || b[to] == '\'') && to+1 < len(b) && chars.IsWord(b[to+1])) {
 			to++
+		}
+		if words > 0 && to < len(b) && b[to] == ':' && bytes.ContainsFunc(b[min(to, word+3):to], unicode.IsUpper) { // CustomerUser: x
+			break
+		}
+		if words > 0 && ofOrganisation(b, to) && IsGivenName(b[at:to]) {
+			return to
 		}
 		if to-word < 2 || to < len(b) && bytes.IndexByte([]byte("_/=(\\@0123456789"), b[to]) >= 0 {
 			break

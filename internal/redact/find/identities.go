@@ -74,6 +74,9 @@ func Mail(b []byte, at, free int) (int, int, bool) {
 	if start > 0 && b[start-1] == '/' && isPrincipal(b, start, at, sign, end) {
 		return 0, 0, false
 	}
+	if n := bytes.IndexByte(b[dot+1:max(dot+1, end)], '-'); n > 1 { // x@pier.example-The password is wrong
+		end = dot + 1 + n
+	}
 	if start > at-sign || dot <= at+1 || end-dot < 3 || !isTopDomain(b[dot+1:end]) || isUnit(b[dot+1:end]) &&
 		bytes.IndexByte(b[at:dot], '.') < 0 {
 		return 0, 0, false

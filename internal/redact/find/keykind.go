@@ -188,6 +188,8 @@ func kindOfLast(raw, key []byte, kind KeyKind) KeyKind {
 	case weaklyTelling.Has(last) && !namesOpenly(key, last):
 		return kind | KeyWeak
 	case kind != 0:
+	case last == "mac" || bytes.HasSuffix(key, []byte("macaddress")):
+		return KeyMAC
 	case tellingPhone.Has(last):
 		return KeyPhone
 	case namesUser(key, last):
@@ -256,7 +258,7 @@ func namesUser(key []byte, last string) bool {
 // lastTwo are the last two letters of the words that tell as the last word of a key: what ends in others is not looked up.
 var lastTwo = chars.Late[chars.Pairs]{Build: func() *chars.Pairs {
 	set := new(chars.Pairs)
-	for _, words := range []*chars.Words{tellingLast, weaklyTelling, tellingPhone, entries, chars.WordSet("user usr username id userid")} {
+	for _, words := range []*chars.Words{tellingLast, weaklyTelling, tellingPhone, entries, chars.WordSet("user usr username id userid mac address")} {
 		for w := range words.All() {
 			set.Add(w[len(w)-2], w[len(w)-1])
 		}

@@ -60,12 +60,14 @@ func noteLine(b []byte, from, to int, found func(start, end int, kind Noted)) {
 
 // heard is what the words before one say of it.
 type heard struct {
-	since    int  // words since the one for a password; 0 without one
-	told     bool // it was said what follows
-	account  bool // a word for an account stands before it
-	phone    bool // one for a telephone
-	codes    bool // one for codes that are kept for emergencies
-	ofSpares bool // the first of the two words for these
+	since    int    // words since the one for a password; 0 without one
+	told     bool   // it was said what follows
+	account  bool   // a word for an account stands before it
+	named    [2]int // what stands behind such a word and is one if a password follows in the line
+	phone    bool   // one for a telephone
+	short    bool   // one for the number of a telephone in a house
+	codes    bool   // one for codes that are kept for emergencies
+	ofSpares bool   // the first of the two words for these
 }
 
 // take finds in a word what was said to follow, and gives where that ends.
@@ -75,13 +77,22 @@ func (h *heard) take(b []byte, start, stop, to int, found func(start, end int, k
 	case h.since > 0 && h.told && notedSecret(w):
 		found(start, stop, NotedSecret)
 		h.since, h.told = 0, false
+		if h.named[1] > 0 {
+			found(h.named[0], h.named[1], NotedAccount)
+		}
 	case h.account && notedAccount(w):
 		found(start, stop, NotedAccount)
+	case h.account && IsPerson(w) && IsAccountWord(w) && !IsEveryday(bytes.ToLower(w)):
+		h.named = [2]int{start, stop}
 	case h.phone:
 		if end = notedPhone(b, start, to); end > start {
 			found(start, end, NotedPhone)
 			return end
 		}
+	case h.short && len(w) >= 3 && len(w) <= 5 && chars.IsAllDigits(w):
+		found(start, stop, NotedPhone)
+	case h.since > 0 && h.told && isKeypadCode(b, start, stop):
+		found(start, stop+1, NotedSecret)
 	case h.codes && isBackupCode(w):
 		found(start, stop, NotedSecret)
 	}
@@ -110,16 +121,20 @@ func (h *heard) listen(written, w []byte) {
 		if h.since++; h.since > farNoted {
 			h.since = 0
 		}
-		h.told = colon || isWord(written)
+		h.told = colon || isWord(written) || h.told && lexicon.NotedFresh.HasBytes(bytes.ToLower(w))
 	}
 	if ok && kind == NotedSecret {
-		h.since, h.told = 1, colon
+		h.since, h.told = 1, colon || !plainEnglish.HasBytes(bytes.ToLower(w))
 	}
 	h.codes = h.codes && isBackupCode(w) || colon && h.ofSpares && isCodes(w)
 	h.ofSpares = lexicon.NotedSpare.HasBytes(bytes.ToLower(w))
 	plain := len(written) == 1 && bytes.IndexByte([]byte(":=-"), written[0]) >= 0
+	h.short = lexicon.NotedExtensions.HasBytes(bytes.ToLower(bytes.TrimRight(w, ":")))
 	h.account, h.phone = ok && kind == NotedAccount || h.account && plain, ok && kind == NotedPhone || h.phone && plain
 }
+
+// plainEnglish are words for passwords that stand in texts about programs as well: behind them a colon or "is" must tell that one follows.
+var plainEnglish = chars.WordSet("password passwd passphrase passcode pw pwd parole passe clave senha")
 
 func isWord(w []byte) bool { return len(w) <= 16 && lexicon.NotedIs.HasBytes(bytes.ToLower(w)) }
 
@@ -129,6 +144,11 @@ func isCodes(w []byte) bool { return chars.IsOneOf(bytes.ToLower(w), "codes", "c
 func isBackupCode(w []byte) bool {
 	digits := len(chars.OnlyDigits(string(w)))
 	return digits >= 6 && digits <= 12 && len(bytes.Trim(w, "0123456789-")) == 0
+}
+
+// isKeypadCode says whether a word is what is typed at a door: digits and a sign that ends them.
+func isKeypadCode(b []byte, start, stop int) bool {
+	return stop < len(b) && (b[stop] == '#' || b[stop] == '*') && stop-start >= 4 && stop-start <= 8 && chars.IsAllDigits(b[start:stop])
 }
 
 // pair finds a name and a password with a slash between, as people write them, and gives where it ends: scan7 / Clove-Hitch2.

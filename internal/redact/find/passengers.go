@@ -17,6 +17,8 @@ func Passengers(b []byte, from, to int, person, paper func(start, end int)) {
 			continue
 		}
 		switch {
+		case bytes.Contains(line, []byte("DOCS ")) && bytes.Count(line, []byte("/")) > 6:
+			travelDocument(line, at, person, paper)
 		case bytes.IndexByte(line, '^') > 0 && bytes.IndexByte(line, '|') > 0:
 			recordFields(line, at, person, paper)
 		case bytes.IndexByte(line, '\'') > 0 && bytes.IndexByte(line, '+') > 0:
@@ -26,6 +28,28 @@ func Passengers(b []byte, from, to int, person, paper func(start, end int)) {
 				person(at+digitsAt(line), at+end)
 			}
 		}
+	}
+}
+
+// travelDocument finds the number, the days and the name in what carriers send about the passport of somebody (SSR DOCS):
+// /P/NOR/NUMBER/NOR/12JUL88/F/04MAY35/SURNAME/GIVEN.
+func travelDocument(line []byte, at int, person, paper func(start, end int)) {
+	dated := false
+	for start := bytes.IndexByte(line, '/') + 1; start > 0 && start < len(line); {
+		end := start + len(bytes.TrimRight(line[start:], "\r\n"))
+		if n := bytes.IndexByte(line[start:end], '/'); n >= 0 {
+			end = start + n
+		}
+		switch field := line[start:end]; {
+		case len(field) == 7 && IsShortDate(field):
+			dated = true
+			paper(at+start, at+end)
+		case !dated && len(field) > 5 && IsDocumentNumber(field):
+			paper(at+start, at+end)
+		case dated && len(field) > 1 && isCapitals(field):
+			person(at+start, at+end)
+		}
+		start = end + 1
 	}
 }
 

@@ -28,9 +28,10 @@ func User(b []byte, at, free int) (int, int, bool) {
 	if !ok || k.start < free {
 		return 0, 0, false
 	}
-	if c := b[at-1]; c|0x20 == 'y' || !chars.IsWord(c) {
-		if key, end, _ := KeySpan(b, at); chars.IsOneOf(b[key:end], "identity") && bytes.IndexByte(b[k.start:k.end], '.') < 0 {
-			return 0, 0, false // of a device
+	if c := b[at-1] | 0x20; c == 'y' || c == 'n' || !chars.IsWord(b[at-1]) { // of a device, or a page
+		if key, end, _ := KeySpan(b, at); chars.IsOneOf(bytes.ToLower(b[key:end]), "identity", "admin", "/admin") &&
+			bytes.IndexByte(b[k.start:k.end], '.') < 0 && !isFieldAccount(b, k.start, k.end) {
+			return 0, 0, false
 		}
 	}
 	if v := b[k.start:k.end]; len(v) > 3 && (v[0]|0x20 == 'c') && v[1]|0x20 == 'n' && v[2] == '=' { // Owner: CN=…, see DistinguishedName
@@ -143,12 +144,20 @@ func MoreNames(b []byte, start, end int) int {
 		for next < len(b) && (chars.IsWord(b[next]) && !chars.IsDigit(b[next]) || b[next] == '-' || b[next] == '\'' || b[next] >= 0x80) {
 			next++
 		}
-		if next-end < 3 || next < len(b) && bytes.IndexByte([]byte("=:_(/0123456789"), b[next]) >= 0 || !chars.IsLower(b[end+2]) {
+		if next-end < 3 || next < len(b) && bytes.IndexByte([]byte("=:_(/0123456789"), b[next]) >= 0 ||
+			!chars.IsLower(b[end+2]) && !goesOnInCapitals(b, start, end, next) {
 			break
 		}
 		end = next
 	}
 	return end
+}
+
+// goesOnInCapitals reports whether a word in capitals belongs to the name before it, which is written so, too: K STRAND, KARI STRAND.
+func goesOnInCapitals(b []byte, start, end, next int) bool {
+	word := b[end+1 : next]
+	return isCapitals(b[start:end]) && isCapitals(word) && !IsEveryday(bytes.ToLower(word)) &&
+		(next == len(b) || b[next] == '\n' || b[next] == '\r' || bytes.HasPrefix(b[next:], []byte("  ")) || b[next] == ',' || b[next] == ';')
 }
 
 // Words around a user name, as logs of logins have them.

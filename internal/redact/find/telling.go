@@ -78,6 +78,9 @@ var tellingUser = chars.WordSet(`
 	domainadmin adminlogin osdjoinaccount deviceowner jobowner
 	dblogin sqllogin ftplogin sftplogin smtplogin maillogin ldaplogin authname userrealname
 	operatorid userorgroupname secname securityname mcauser ldapuser
+	watcher watchers admin bearbeiter sachbearbeiter melder ansprechperson techniker mitarbeiter demandeur technicien operatore tecnico
+	saksbehandler handlaggare oppdragsgiver zglaszajacy
+	adminuser adminname
 	employeename userprincipalname upn agentname actor actorname sendername managername visitorname registeredowner lastloggedonuser
 	lastloggedonsamuser loggedonuser currentuser
 	reportedby reviewedby grantedby revokedby initiatedby servicedby preparedby resolvedby cancelledby canceledby releasedby
@@ -141,4 +144,5 @@ var documentKeys = chars.WordSet(`passport passportno passportnr passportnum pas
 	licenseplate licenceplate numberplate platenumber
 	employeeid employeeno employeenr employeenumber personnelid personnelno personnelnumber personalnummer personalnr
 	cardno cardid keycard keycardno staffid staffno staffnumber badge badgeid badgeno badgenumber crewnumber crewno
+	documentno documentnr born geboren pasnummer passnummer
 	dob dateofbirth birthdate birthday birthdt geburtsdatum fechanacimiento datenaissance`)

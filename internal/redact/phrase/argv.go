@@ -227,6 +227,9 @@ func (m *matcher) argument(a *argument, args []token, i, plain int, isPlain, com
 	}
 	for k := range words {
 		arg := args[i+k]
+		if words[k].kind == slots && words[k].pieces[0].text != "" && longOptions.HasBytes(bytes.TrimLeft(m.b[arg.start:arg.end], "-")) {
+			return false // -user is no -u with "ser" behind it
+		}
 		if k > 0 && arg.quote == 0 && m.b[arg.start] == '-' && words[k].kind == slots && words[k].pieces[0].slot != "" {
 			return false // the next option
 		}
@@ -236,6 +239,9 @@ func (m *matcher) argument(a *argument, args []token, i, plain int, isPlain, com
 	}
 	return true
 }
+
+// longOptions are options that some programs take behind one dash.
+var longOptions = chars.WordSet("user username password passwd pass port path print project profile public private")
 
 // joined gives the value of an option with = between.
 func (m *matcher) joined(n *node, t token) (token, bool) {

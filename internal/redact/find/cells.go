@@ -1,0 +1,95 @@
+package find
+
+import (
+	"bytes"
+
+	"envask/internal/redact/chars"
+	"envask/internal/redact/lexicon"
+)
+
+// Lines whose fields are parted by a sign and have no head: audits and logs of access. Whose an address is mostly stands in the next field.
+
+// The length of an account in such a field, in bytes: shorter ones are states and codes, longer ones are sentences.
+const (
+	minFieldAccount = 5
+	maxFieldAccount = 24
+)
+
+// AccountBesideAddress gives the account in the field before the one with an address, or in that behind it: a word in small letters that
+// nobody uses in texts about computers.
+func AccountBesideAddress(b []byte, address, behind int) (start, end int) {
+	at := address
+	for at > 0 && address-at < 4 && b[at-1] == ' ' {
+		at--
+	}
+	if at > 1 && isFieldSign(b[at-1]) {
+		if start, end = fieldBefore(b, at-1); isFieldAccount(b, start, end) {
+			return start, end
+		}
+	}
+	for at = behind; at < len(b) && at-behind < 4 && b[at] == ' '; {
+		at++
+	}
+	if at+1 < len(b) && isFieldSign(b[at]) {
+		if start, end = fieldBehind(b, at+1); isFieldAccount(b, start, end) {
+			return start, end
+		}
+	}
+	return 0, 0
+}
+
+func isFieldSign(c byte) bool { return c == '|' || c == ',' || c == ';' }
+
+// fieldBefore gives the field that ends before a sign, if it ends behind the same one.
+func fieldBefore(b []byte, sign int) (start, end int) {
+	for end = sign; end > 0 && b[end-1] == ' '; {
+		end--
+	}
+	for start = end; start > 0 && end-start <= maxFieldAccount && isFieldLetter(b[start-1]); {
+		start--
+	}
+	before := bytes.TrimRight(b[max(0, start-4):start], " ")
+	if len(before) == 0 || before[len(before)-1] != b[sign] {
+		return 0, 0
+	}
+	return start, end
+}
+
+// fieldBehind gives the field behind a sign, if the same one ends it.
+func fieldBehind(b []byte, at int) (start, end int) {
+	sign := b[at-1]
+	for start = at; start < len(b) && start-at < 4 && b[start] == ' '; {
+		start++
+	}
+	for end = start; end < len(b) && end-start <= maxFieldAccount && isFieldLetter(b[end]); {
+		end++
+	}
+	behind := bytes.TrimLeft(b[end:min(len(b), end+4)], " ")
+	if len(behind) == 0 || behind[0] != sign {
+		return 0, 0
+	}
+	return start, end
+}
+
+func isFieldLetter(c byte) bool { return chars.IsLower(c) || c == '.' || c == '_' }
+
+// isFieldAccount reports whether a field can be nothing but an account.
+func isFieldAccount(b []byte, start, end int) bool {
+	if end-start < minFieldAccount || end-start > maxFieldAccount {
+		return false
+	}
+	w := b[start:end]
+	if !chars.IsLower(w[0]) || !chars.IsLower(w[len(w)-1]) || Nobody.Has(w) || lexicon.Everyday(w) {
+		return false
+	}
+	parts := bytes.FieldsFunc(w, func(r rune) bool { return r == '.' || r == '_' })
+	if len(parts) > 2 {
+		return false
+	}
+	for _, p := range parts {
+		if !lexicon.Everyday(p) {
+			return true
+		}
+	}
+	return false
+}
