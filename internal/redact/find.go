@@ -229,12 +229,15 @@ func (e *Engine) merge(second int) {
 		if last.class != alias.Secret && (f.class == alias.Secret || f.end-f.start > last.end-last.start) {
 			last.class, last.rule, last.by, last.original, last.put = f.class, f.rule, f.by, f.original, ""
 		}
-		if f.end > last.end {
-			last.put, last.packed, last.original = "", nil, ""                                     // of which a half is learned
-			if last.class != alias.Secret && (last.class != alias.User || f.class != alias.User) { // no alias stands for half of each
-				last.class = alias.Secret
-			}
-			last.end = f.end
+		if f.end <= last.end {
+			continue
+		}
+		if last.end = f.end; f.start == last.start && last.class == f.class { // it is part of this one
+			continue
+		}
+		last.put, last.packed, last.original = "", nil, "" // of which a half is learned
+		if last.class != alias.Secret && (last.class != alias.User || f.class != alias.User) { // no alias stands for half of each
+			last.class = alias.Secret
 		}
 	}
 	e.findings, e.merged = merged, e.findings

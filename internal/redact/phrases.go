@@ -254,8 +254,17 @@ func (e *Engine) findLines(b []byte, from int) {
 		return
 	}
 	for _, s := range e.segments {
+		if end := s.start + len(bytes.TrimRight(b[s.start:s.end], " \r\n")); end-s.start <= chars.MaxKey && s.start >= from &&
+			chars.IsUpper(b[s.start]) && find.IsGivenName(b[s.start:end]) { // all that a remark says
+			e.add(b, from, s.start, end, logUserRule)
+		}
 		switch n := s.end - s.start; {
 		case n > mostLines:
+		case e.short && n > minText && bytes.IndexByte(b[s.start:s.end], ' ') > 0:
+			if worthLine(b[s.start:s.end]) {
+				e.linesIn(b, max(from, s.start), s.end)
+			}
+			e.peopleIn(b, max(from, s.start), s.end)
 		case bytes.IndexByte(b[s.start:max(s.start, s.end-2)], '\n') >= 0:
 			e.linesIn(b, max(from, s.start), s.end)
 			e.peopleIn(b, max(from, s.start), s.end)
@@ -271,13 +280,21 @@ func (e *Engine) findLines(b []byte, from int) {
 // peopleIn adds the people that a short text names. One sentence is no evidence for other places: there they go if they are named
 // again.
 func (e *Engine) peopleIn(b []byte, from, to int) {
+	halves := find.Halves{}
 	find.GivenNames(b, from, to, func(start, end int) {
 		n := len(e.findings)
 		if e.add(b, from, start, end, logUserRule); len(e.findings) > n {
 			e.findings[n].weak = true
+			halves.Add(b[start:end])
 		}
 		if first, last := find.PhoneOfNamed(b[:to], end); first < last {
 			e.add(b, from, first, last, phoneRule)
+		}
+	})
+	halves.Each(b, from, to, func(start, end int) {
+		n := len(e.findings)
+		if e.add(b, from, start, end, logUserRule); len(e.findings) > n {
+			e.findings[n].weak, e.findings[n].mute = true, true
 		}
 	})
 	find.Nicks(b, from, to, func(start, end int) {
@@ -329,7 +346,7 @@ func (e *Engine) notesIn(b []byte, from, to int) {
 // lineSigns are what passwords have and hardly any other word; lineWords, what the other whole lines have of which a table knows.
 var (
 	lineSigns = *chars.BytesOf("!#$%&*^")
-	lineWords = bytes.Split([]byte("Filter] \nsmbd_audit\n su: \nsubject,\ncn=Recipients\negards\n(ipv4:\n | \n -> \nhilsen\nGrüßen\nGruß\n\ttty\n\tvty\n\tpts/\n -- \n +\nusername\n (\n"+
+	lineWords = bytes.Split([]byte("Filter] \nauth \nlogon \nsmbd_audit\n su: \nsubject,\ncn=Recipients\negards\n(ipv4:\n | \n -> \nhilsen\nGrüßen\nGruß\n\ttty\n\tvty\n\tpts/\n -- \n +\nusername\n (\n"+
 		"auth-user-pass\nAUTH\nNAD+\nPID|\nN:\n"+
 		"user:\n|554=\n'digest,'\n-pbkdf2-\n"+
 		" worker[\nAuthInfo:\nuser_\n[~\nWHO: \n true \n"+

@@ -62,6 +62,7 @@ type Engine struct {
 	scan          *leakScan // when set, nothing is redacted, but learned values are searched for
 	child         *Engine   // for short texts while this one is at work
 	counts        Counts
+	short         bool // it looks at texts within a short document
 	inKey         bool // within a private key block, from the block before
 	openKey       bool // the block looked at ends within a private key block
 	findings      []finding

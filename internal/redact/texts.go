@@ -116,6 +116,7 @@ func (e *Engine) findInTexts(b []byte, from, ruled int) int {
 		t.inner.texts.depth, t.inner.gate.Open = t.depth+1, e.gate.Open
 	}
 	in := t.inner
+	in.short = e.short || e.segments == nil && e.base == 0 && from == 0 && len(b) <= mostLines
 	in.base, in.rows, in.sqlKinds, in.inKey = 1, table{}, nil, false // it is no beginning of a file
 	begin, open := 0, false
 	if t.inKey {

@@ -137,6 +137,8 @@ func IsAlias(class Class, text []byte) bool {
 	case Phone:
 		_, number := phoneParts(string(text))
 		return strings.HasPrefix(chars.OnlyDigits(number), phoneHead)
+	case Card:
+		return strings.HasPrefix(chars.OnlyDigits(string(text)), cardHead)
 	}
 	return isWordAlias(class, text)
 }
@@ -157,6 +159,15 @@ func Luhn(d []byte) bool {
 		sum += v
 	}
 	return sum%10 == 0
+}
+
+// LuhnDigits checks the last of some digits that are written as a text.
+func LuhnDigits(text []byte) bool {
+	d := make([]byte, len(text))
+	for i, c := range text {
+		d[i] = c - '0'
+	}
+	return Luhn(d)
 }
 
 // The beginnings of the aliases of numbers, none of which can be an original: +999 is a country code that is not assigned

@@ -93,3 +93,27 @@ func isFieldAccount(b []byte, start, end int) bool {
 	}
 	return false
 }
+
+// loginCells are fields of records behind which the account stands.
+var loginCells = chars.WordSet("logon login logoff logout signon signin signoff signout badpw badpin authfail unlock lockout badlogin")
+
+// EndsLoginField reports whether a field that tells of a login ends before a sign.
+func EndsLoginField(b []byte, at int) bool {
+	start := at
+	for start > 0 && at-start < 12 && chars.IsWord(b[start-1]) {
+		start--
+	}
+	return start > 0 && b[start-1] == b[at] && loginCells.HasBytes(bytes.ToLower(b[start:at]))
+}
+
+// userOfRecord finds the account in the field behind one that tells of a login: EVT|20310314061201|LOGON|NAME|GATE3.
+func userOfRecord(b []byte, at int) (int, int, bool) {
+	if !EndsLoginField(b, at) {
+		return 0, 0, false
+	}
+	end := chars.NameAt(b, at+1)
+	if end-at < 4 || end < len(b) && b[end] != b[at] && b[end] != '\n' && b[end] != '\r' || chars.AllDigits(string(b[at+1:end])) {
+		return 0, 0, false
+	}
+	return at + 1, end, !IsEveryday(bytes.ToLower(b[at+1 : end]))
+}

@@ -3,6 +3,7 @@ package find
 import (
 	"bytes"
 
+	"envask/internal/redact/alias"
 	"envask/internal/redact/chars"
 )
 
@@ -45,6 +46,10 @@ func IsDocumentNumber(v []byte) bool {
 		case c >= 'a' && c <= 'z':
 			return false
 		}
+	}
+	if (digits == 15 || digits == 16) && digits == len(v) &&
+		(alias.LuhnDigits(v) || alias.IsAlias(alias.Card, v)) { // of a bank, which has a rule of its own
+		return false
 	}
 	return len(v) >= minDocument && len(v) <= maxDocument && digits >= minDocumentDigits && len(bytes.Trim(v, "0-./")) > 0
 }

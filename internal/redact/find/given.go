@@ -142,7 +142,7 @@ func namedFreely(b []byte, at, end int) bool {
 	}
 	before := b[max(0, at-24):at]
 	word := lastWord(before)
-	if ofPlaces.Has(word) {
+	if ofPlaces.Has(word) && (chars.IsAscii(b[at:end]) || len(word) > 2) {
 		return false
 	}
 	start := len(bytes.TrimRight(before, " ")) - len(word)
@@ -184,7 +184,7 @@ func behindKey(b []byte, at int) bool {
 }
 
 // greetings are words before the given name of somebody who is spoken to.
-var greetings = chars.WordSet(`hi hello dear hey hallo hei hej hola bonjour ciao moin liebe lieber beste chère cher caro cara
+var greetings = chars.WordSet(`hi hello best cheers regards thanks mvh dear hey hallo hei hej hola bonjour ciao moin liebe lieber beste chère cher caro cara
 	querido querida morning evening afternoon`)
 
 // shortName gives the end of what people are called in notes for short: an initial and a surname behind a word that people are named
@@ -198,7 +198,15 @@ func shortName(b []byte, from, at int) (end int) {
 		return end
 	}
 	if at+3 < len(b) && b[at+1] == '.' && b[at+2] == ' ' && isCapital(b, at+3) {
+		if end = wordEnd(b, at+3); end-at > 5 && isCell(b, at, end) && !IsEveryday(bytes.ToLower(b[at+3:end])) {
+			return end
+		}
 		return initialAndSurname(b, at, before)
+	}
+	if surnameTitles.Has(strings.TrimRight(before, ".")) && b[at-1] == ' ' { // also where the surname is a word of everybody's: Mr White
+		if end = wordEnd(b, at); end-at > 2 && !shouted(b, at) && (end == len(b) || bytes.IndexByte([]byte("-_/(0123456789"), b[end]) < 0) {
+			return end
+		}
 	}
 	if to := recordName(b, at); to > 0 {
 		return to
@@ -234,6 +242,10 @@ func givenOfNotes(b []byte, at int, before string) int {
 	if bytes.HasPrefix(rest, []byte("'s ")) && ownedThings.HasBytes(rest[3:3+wordEnd(rest[3:], 0)]) {
 		return end
 	}
+	if before == "is" && bytes.HasSuffix(bytes.ToLower(b[max(0, at-8):at]), []byte("this is ")) && endsThere(rest) ||
+		roles.Has(before) && at > 2 && b[at-1] == ' ' && endsThere(rest) || behindKey(b, at) && bytes.HasPrefix(rest, []byte(" to ")) {
+		return end
+	}
 	if toldOf.Has(before) && at > 2 && b[at-1] == ' ' && chars.IsLower(b[at-2]) && endsThere(rest) {
 		return end
 	}
@@ -245,8 +257,16 @@ func givenOfNotes(b []byte, at int, before string) int {
 	return 0
 }
 
+// surnameTitles stand before surnames.
+var surnameTitles = chars.WordSet("mr mrs ms sgt capt cpt insp herr frau fru mme mlle signora signor señor señora")
+
+// roles are what people are on a ship, at a pier and at a desk: a name stands behind them.
+var roles = chars.WordSet(`agent operator engineer colleague technician driver captain capt master pilot clerk cashier steward stewardess
+	supervisor mate bosun purser officer sgt sergeant lt cpt inspector nurse doctor guard kapitän kapitein capitán capitaine kaptein styrmann
+	steuermann lots pilote piloto`)
+
 // toldOf are words before the given name alone of somebody of whom a note tells.
-var toldOf = chars.WordSet(`to told asked tell ask called phoned rang met saw met informed thank thanks by from`)
+var toldOf = chars.WordSet(`to told asked tell ask called phoned rang met saw met informed thank thanks by from with hos bei chez con med fra från til till avisar avisa`)
 
 // endsThere reports whether a given name stands alone: nothing follows that belongs to it.
 func endsThere(rest []byte) bool {
@@ -293,6 +313,10 @@ func initialAndSurname(b []byte, at int, before string) int {
 	end := wordEnd(b, at+3)
 	entry := chars.IsAllDigits([]byte(strings.ReplaceAll(before, ":", ""))) && len(before) >= 4 && end+1 < len(b) && b[end] == ' ' &&
 		chars.IsLower(b[end+1])
+	ofShip := bytes.HasSuffix(b[:at], []byte("/O ")) || bytes.HasSuffix(b[:at], []byte("/E ")) // C/O J. Park
+	if end-at > 4 && (roles.Has(before) || ofShip) && (end == len(b) || !chars.IsWord(b[end])) && !IsEveryday(bytes.ToLower(b[at+3:end])) {
+		return end
+	}
 	if end-at > 5 && (end == len(b) || !chars.IsWord(b[end]) && b[end] != '-') && !IsEveryday(bytes.ToLower(b[at+3:end])) &&
 		(entry || lexicon.NotedBeforePeople.Has(before) || end-at > 7 && at > 0 && b[at-1] != '\n' && chars.IsLower(b[at+4]) &&
 			namedFreely(b, at, end)) {
@@ -334,7 +358,7 @@ func surnameFirst(b []byte, at int) int {
 	}
 	end := wordEnd(b, comma+2)
 	colon := end < len(b) && b[end] == ':'
-	if (colon || isCell(b, at, end) || isListed(b, at, end)) && lexicon.Given(bytes.ToLower(b[comma+2:end])) && !IsEveryday(bytes.ToLower(b[at:comma])) {
+	if (colon || isCell(b, at, end) || isListed(b, at, end) || isCapitals(b[at:comma]) && isCapitals(b[comma+2:end]) && end-comma > 4) && lexicon.Given(bytes.ToLower(b[comma+2:end])) && !IsEveryday(bytes.ToLower(b[at:comma])) {
 		return end
 	}
 	return 0
@@ -344,7 +368,8 @@ func surnameFirst(b []byte, at int) int {
 var deeds = chars.WordSet(`saw said says told called rang phoned restarted reported confirmed asked wants went came took found fixed changed
 	noticed replied answered mentioned wrote writes tried booked boarded arrived requested checked tried unplugged pressed opened
 		closed knows left
-	has had gave gives sent sends will
+	has had gave gives sent sends will copies is isn't can could would should did does doesn't wants
+	ist war hat wird kommt est été était será está estaba jest był było je bude er var har on oli è era
 	logged swapped thinks reckons from rings calls needs`)
 
 // doesSomething says whether the word at a place is what somebody did.
@@ -438,7 +463,11 @@ var creditWords = chars.WordSet(`copyright author authors authored patch patches
 
 // isCredit says whether a line is one of these.
 func isCredit(line []byte) bool {
-	if line = bytes.TrimLeft(line, " \t"); bytes.HasPrefix(line, []byte("#")) || bytes.HasPrefix(line, []byte("//")) ||
+	line = bytes.TrimLeft(line, " \t")
+	if bytes.HasPrefix(line, []byte("# ")) && IsGivenName(bytes.TrimRight(line[2:], " \r\n")) { // whose the next lines are
+		return false
+	}
+	if bytes.HasPrefix(line, []byte("#")) || bytes.HasPrefix(line, []byte("//")) ||
 		bytes.HasPrefix(line, []byte("* ")) { // a remark of a program
 		return true
 	}

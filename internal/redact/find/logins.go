@@ -78,7 +78,8 @@ func userOfDelivery(b []byte, at int) (int, int, bool) {
 }
 
 // DottedTitles are those that end with a dot.
-var DottedTitles = []string{"mr", "mrs", "ms", "dr", "hr", "prof", "tel", "sr", "sra", "sig", "mevr", "dhr", "rev", "ing"}
+var DottedTitles = []string{"mr", "mrs", "ms", "dr", "hr", "prof", "tel", "sr", "sra", "sig", "mevr", "dhr", "rev", "ing",
+	"sgt", "capt", "lt", "insp", "cpt"}
 
 // IsTitled says whether one of the titles that end with a dot stands before a place.
 func IsTitled(b []byte, at int) bool {

@@ -62,10 +62,12 @@ func noteLine(b []byte, from, to int, found func(start, end int, kind Noted)) {
 type heard struct {
 	since    int    // words since the one for a password; 0 without one
 	told     bool   // it was said what follows
+	foreign  bool   // that word is of no language in which texts about programs are written
 	account  bool   // a word for an account stands before it
 	named    [2]int // what stands behind such a word and is one if a password follows in the line
 	phone    bool   // one for a telephone
 	short    bool   // one for the number of a telephone in a house
+	code     int    // words since one for the code of a door
 	codes    bool   // one for codes that are kept for emergencies
 	ofSpares bool   // the first of the two words for these
 }
@@ -74,7 +76,7 @@ type heard struct {
 func (h *heard) take(b []byte, start, stop, to int, found func(start, end int, kind Noted)) (end int) {
 	w := b[start:stop]
 	switch {
-	case h.since > 0 && h.told && notedSecret(w):
+	case h.since > 0 && (h.told || h.foreign && fiercelySecret(w)) && (notedSecret(w) || notedSecret(bytes.Replace(w, []byte("="), []byte("+"), 1))):
 		found(start, stop, NotedSecret)
 		h.since, h.told = 0, false
 		if h.named[1] > 0 {
@@ -91,8 +93,8 @@ func (h *heard) take(b []byte, start, stop, to int, found func(start, end int, k
 		}
 	case h.short && len(w) >= 3 && len(w) <= 5 && chars.IsAllDigits(w):
 		found(start, stop, NotedPhone)
-	case h.since > 0 && h.told && isKeypadCode(b, start, stop):
-		found(start, stop+1, NotedSecret)
+	case (h.since > 0 && h.told || h.code > 0) && isKeypadCode(w):
+		found(start, stop, NotedSecret)
 	case h.codes && isBackupCode(w):
 		found(start, stop, NotedSecret)
 	}
@@ -124,7 +126,16 @@ func (h *heard) listen(written, w []byte) {
 		h.told = colon || isWord(written) || h.told && lexicon.NotedFresh.HasBytes(bytes.ToLower(w))
 	}
 	if ok && kind == NotedSecret {
+		h.foreign = !plainEnglish.HasBytes(bytes.ToLower(w)) || bytes.Equal(bytes.ToLower(w), []byte("clave"))
 		h.since, h.told = 1, colon || !plainEnglish.HasBytes(bytes.ToLower(w))
+	}
+	if h.code > 0 {
+		if h.code++; h.code > farNoted {
+			h.code = 0
+		}
+	}
+	if chars.IsOneOf(bytes.ToLower(w), "code", "pin", "kode", "kod", "codice", "código", "codigo") {
+		h.code = 1
 	}
 	h.codes = h.codes && isBackupCode(w) || colon && h.ofSpares && isCodes(w)
 	h.ofSpares = lexicon.NotedSpare.HasBytes(bytes.ToLower(w))
@@ -146,9 +157,13 @@ func isBackupCode(w []byte) bool {
 	return digits >= 6 && digits <= 12 && len(bytes.Trim(w, "0123456789-")) == 0
 }
 
+// fiercelySecret says whether a word is what nobody writes in a sentence: letters of both cases, digits and signs.
+func fiercelySecret(w []byte) bool { return len(w) >= 8 && KindsIn(string(w)) >= 4 }
+
 // isKeypadCode says whether a word is what is typed at a door: digits and a sign that ends them.
-func isKeypadCode(b []byte, start, stop int) bool {
-	return stop < len(b) && (b[stop] == '#' || b[stop] == '*') && stop-start >= 4 && stop-start <= 8 && chars.IsAllDigits(b[start:stop])
+func isKeypadCode(w []byte) bool {
+	n := len(w) - 1
+	return n >= 4 && n <= 8 && (w[n] == '#' || w[n] == '*') && chars.IsAllDigits(w[:n])
 }
 
 // pair finds a name and a password with a slash between, as people write them, and gives where it ends: scan7 / Clove-Hitch2.
@@ -160,7 +175,7 @@ func pair(b []byte, start, stop, to int, found func(start, end int, kind Noted))
 		end++
 	}
 	from, until := bareWord(b, stop+3, end)
-	if !notedSecret(b[from:until]) || !notedAccount(b[start:stop]) && !IsLoginWord(b[start:stop]) && !IsServiceAccount(b[start:stop]) {
+	if !notedSecret(b[from:until]) && !notedSecret(bytes.Replace(b[from:until], []byte("="), []byte("+"), 1)) || !notedAccount(b[start:stop]) && !IsLoginWord(b[start:stop]) && !IsServiceAccount(b[start:stop]) {
 		return 0
 	}
 	found(start, stop, NotedAccount)

@@ -29,8 +29,12 @@ func User(b []byte, at, free int) (int, int, bool) {
 		return 0, 0, false
 	}
 	if c := b[at-1] | 0x20; c == 'y' || c == 'n' || !chars.IsWord(b[at-1]) { // of a device, or a page
-		if key, end, _ := KeySpan(b, at); chars.IsOneOf(bytes.ToLower(b[key:end]), "identity", "admin", "/admin") &&
-			bytes.IndexByte(b[k.start:k.end], '.') < 0 && !isFieldAccount(b, k.start, k.end) {
+		key, end, _ := KeySpan(b, at)
+		if b[at] != '=' && chars.EqualFold(b[key:end], "by") { // Caused by: x
+			return 0, 0, false
+		}
+		if chars.IsOneOf(bytes.ToLower(b[key:end]), "identity", "admin", "/admin", "by") &&
+			bytes.IndexByte(b[k.start:k.end], '.') < 0 && !IsGivenName(b[k.start:k.end]) && !isFieldAccount(b, k.start, k.end) {
 			return 0, 0, false
 		}
 	}
@@ -199,7 +203,7 @@ func LogUser(b []byte, at, free int) (start, end int, ok bool) {
 	case '?':
 		start, end, ok = userOfJob(b, at)
 	case '|', '\t':
-		start, end, ok = firstOf(b, at, userOfRevision, userOfRow)
+		start, end, ok = firstOf(b, at, userOfRevision, userOfRow, userOfRecord)
 	case ',':
 		if at > 0 && b[at-1] == '>' { // the next of several mail addresses
 			start, end, ok = MailboxName(b, at, free)

@@ -42,11 +42,11 @@ var tellingLast = chars.WordSet(`
 
 // entries are the last words of keys that begin with a short word for a password, and say how it came or how it is written: pw_attempt.
 var entries = chars.WordSet(`attempt attempted entered tried given used
-	 supplied provided received typed guess old new current plain clear value`)
+	 issued supplied provided received typed guess old new current plain clear value`)
 
 // weaklyTelling lists last words of keys whose value is a secret only when it looks like one.
 var weaklyTelling = chars.WordSet(`
-	csrf xsrf secure session sess sid key signature sig nonce code salt seed hmac cred creds inline`)
+	tok csrf xsrf secure session sess sid key signature sig nonce code salt seed hmac cred creds inline`)
 
 // mailboxKeys are those whose value is a name with its address: From: Ilka Brandvold <…> (RFC 5322, section 3.4).
 var mailboxKeys = chars.WordSet(`from to cc bcc replyto sender author committer tagger maintainer deliveredto signedoffby
@@ -78,7 +78,7 @@ var tellingUser = chars.WordSet(`
 	domainadmin adminlogin osdjoinaccount deviceowner jobowner
 	dblogin sqllogin ftplogin sftplogin smtplogin maillogin ldaplogin authname userrealname
 	operatorid userorgroupname secname securityname mcauser ldapuser
-	watcher watchers admin bearbeiter sachbearbeiter melder ansprechperson techniker mitarbeiter demandeur technicien operatore tecnico
+	by who grantedto grantor grantee issuedto handedto givento onbehalfof watcher watchers admin bearbeiter sachbearbeiter melder ansprechperson techniker mitarbeiter demandeur technicien operatore tecnico
 	saksbehandler handlaggare oppdragsgiver zglaszajacy
 	adminuser adminname
 	employeename userprincipalname upn agentname actor actorname sendername managername visitorname registeredowner lastloggedonuser
@@ -144,5 +144,5 @@ var documentKeys = chars.WordSet(`passport passportno passportnr passportnum pas
 	licenseplate licenceplate numberplate platenumber
 	employeeid employeeno employeenr employeenumber personnelid personnelno personnelnumber personalnummer personalnr
 	cardno cardid keycard keycardno staffid staffno staffnumber badge badgeid badgeno badgenumber crewnumber crewno
-	documentno documentnr born geboren pasnummer passnummer
+	card documentno documentnr born geboren pasnummer passnummer
 	dob dateofbirth birthdate birthday birthdt geburtsdatum fechanacimiento datenaissance`)

@@ -11,10 +11,10 @@ import (
 var pluralAccounts = chars.WordSet(`users authusers validusers members admins administrators operators owners accounts logins usernames
 	approvers reviewers
 	assignees watchers participants recipients userlist memberuid memberuids allowusers denyusers superusers subscribers maintainers
-	collaborators developers managers supervisors`)
+	collaborators developers managers supervisors escalation escalations oncall staff engineers technicians drivers contacts`)
 
 // pluralEnds are the last letters of these.
-var pluralEnds = []string{"rs", "ns", "ts", "es", "st", "id", "ds"}
+var pluralEnds = []string{"rs", "ns", "ts", "es", "st", "id", "ds", "on", "ll", "ff"}
 
 // mostListed bounds the accounts of a list, and listedFar how far behind its key it may go on, in bytes.
 const (

@@ -23,7 +23,8 @@ const (
 	mostHosts  = 20_000
 )
 
-// The least lengths of what is derived, in bytes: what is shorter would hit by chance.
+// The least lengths of what is derived, in bytes: what is shorter would hit by chance. Of an initial and a surname, which most accounts are
+// made of, four are enough.
 const (
 	minAccount   = 5
 	minInitialed = 6 // of a given name and one letter: marekz
@@ -144,13 +145,16 @@ func asName(name string) string {
 func accountsOf(name string) (accounts []string) {
 	given, surname, _ := alias.PartsOf(name)
 	given, surname = alias.PlainLetters(given), alias.PlainLetters(surname)
+	if len(given) == 0 {
+		return nil
+	}
 	for _, a := range append([]string{given + " " + surname}, slices.Collect(alias.AccountsOf(name))...) {
 		first, last, two := strings.Cut(a, " ")
 		switch {
 		case two && (first == "" || last == "" || len(first)+len(last) < minAccount):
 		case two:
 			accounts = append(accounts, first+"."+last, last+"."+first, first+"_"+last, last+"_"+first)
-		case len(a) < minAccount || len(a) == len(given)+1 && len(a) < minInitialed:
+		case len(a) < minAccount && a != given[:1]+surname || len(a) == len(given)+1 && len(a) < minInitialed:
 		case judge.Name([]byte(a)) && !find.IsEveryday([]byte(a)) && !find.Nobody.Has([]byte(a)):
 			accounts = append(accounts, a)
 		}

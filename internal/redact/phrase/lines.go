@@ -128,6 +128,8 @@ var LineRows = []Phrase{
 	{`# {user!} true|false true|false true|false ADMINISTRATOR|OPERATOR|USER|CALLBACK|NO *?`,
 		yes("2   «pieripmi»         true    true       true       ADMINISTRATOR"),
 		no("2 x true false")},
+	{`auth|logon {user} {strong} $`, yes("auth «itostrund» «Wn4-Brine!k2»"), no("auth to it")},
+	{`*? username NL *? {quser} $`, yes("1) \"username\"\n2) \"«itostrund»\""), no("1) \"username\"\n2) x")},
 	{`username {quser}`, yes(`"username" "«itostrund»" "client-info" "x"`), no(`"username" is`)},
 }
 

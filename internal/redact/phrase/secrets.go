@@ -3,6 +3,10 @@ package phrase
 // Secrets are the phrases of configurations, protocols and sentences in which a secret stands.
 var Secrets = []Phrase{
 	// Servers' settings.
+	{`pin! {code} ->|=>|→ {code}`, yes("pin «4417» -> «9031» for x"), no("pin 4 -> 5")},
+	{`voucher! {unusual} redeemed|used|issued|expired|refused`, yes("voucher «K7PX-2A9Q» redeemed by x"), no("voucher was used")},
+	{`staff|door|gate|alarm|entry|access|cabinet|keypad code! {code} entered|typed|used|refused|rejected|accepted`,
+		yes("wrong staff code «4417» entered by x"), no("access code is entered")},
 	{`^ requirepass|masterauth|authpass {secret!} $`,
 		yes("requirepass «Wn4-Brine!k2»", `masterauth "«Wn4-Brine!k2»"`),
 		no("requirepass is not set here")},
