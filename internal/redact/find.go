@@ -235,7 +235,7 @@ func (e *Engine) merge(second int) {
 		if last.end = f.end; f.start == last.start && last.class == f.class { // it is part of this one
 			continue
 		}
-		last.put, last.packed, last.original = "", nil, "" // of which a half is learned
+		last.put, last.packed, last.original = "", nil, ""                                     // of which a half is learned
 		if last.class != alias.Secret && (last.class != alias.User || f.class != alias.User) { // no alias stands for half of each
 			last.class = alias.Secret
 		}

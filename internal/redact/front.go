@@ -1,9 +1,6 @@
 package redact
 
 import (
-	"bufio"
-	"io"
-
 	"envask/internal/redact/alias"
 	"envask/internal/redact/find"
 	"envask/internal/redact/form"
@@ -42,12 +39,6 @@ func NewTable() *Table { return alias.NewTable() }
 
 // LoadTable reads a table; a file that is not there is an empty table.
 func LoadTable(file string) (*Table, error) { return alias.LoadTable(file) }
-
-// Reveal copies a text with the aliases of a table turned back into their originals, also in base64 of texts and of compressed ones, and
-// gives how many there were.
-func Reveal(t *Table, w *bufio.Writer, r io.Reader) (int, error) {
-	return alias.Reveal(t, w, r, revealCoded)
-}
 
 // What users of redaction need of what is learned, under the name of redaction.
 type (

@@ -346,7 +346,8 @@ func (e *Engine) notesIn(b []byte, from, to int) {
 // lineSigns are what passwords have and hardly any other word; lineWords, what the other whole lines have of which a table knows.
 var (
 	lineSigns = *chars.BytesOf("!#$%&*^")
-	lineWords = bytes.Split([]byte("Filter] \nauth \nlogon \nsmbd_audit\n su: \nsubject,\ncn=Recipients\negards\n(ipv4:\n | \n -> \nhilsen\nGrüßen\nGruß\n\ttty\n\tvty\n\tpts/\n -- \n +\nusername\n (\n"+
+	lineWords = bytes.Split([]byte("Filter] \nauth \nlogon \nsmbd_audit\n su: \nsubject,\ncn=Recipients\negards\n"+
+		"(ipv4:\n | \n -> \nhilsen\nGrüßen\nGruß\n\ttty\n\tvty\n\tpts/\n -- \n +\nusername\n (\n"+
 		"auth-user-pass\nAUTH\nNAD+\nPID|\nN:\n"+
 		"user:\n|554=\n'digest,'\n-pbkdf2-\n"+
 		" worker[\nAuthInfo:\nuser_\n[~\nWHO: \n true \n"+

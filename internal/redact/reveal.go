@@ -1,10 +1,20 @@
 package redact
 
 import (
+	"bufio"
 	"bytes"
 	"encoding/base64"
+	"io"
 	"strings"
+
+	"envask/internal/redact/alias"
 )
+
+// Reveal copies a text with the aliases of a table turned back into their originals, also in base64 of texts and of compressed ones, and
+// gives how many there were.
+func Reveal(t *Table, w *bufio.Writer, r io.Reader) (int, error) {
+	return alias.Reveal(t, w, r, revealCoded)
+}
 
 // revealCoded turns aliases back in the words of a line that are texts in base64, compressed or not.
 func revealCoded(line string, reveal func(string) (string, int)) (string, int) {

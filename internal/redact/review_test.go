@@ -50,11 +50,14 @@ func TestPlacesOfLearnedValues(t *testing.T) {
 }
 
 func TestRevealTurnsAliasesBack(t *testing.T) {
-	l := learnFrom(t, "from 192.0.2.61 via 2001:db8::7 mac 00:00:5e:00:53:af host db7.pier.internal user=m.quintela mail ines@merrowick.example\nphone: +351 912 345 678 card 4111-1111-1111-1111 iban GB82 WEST 1234 5698 7654 32\n")
+	l := learnFrom(t,
+		"from 192.0.2.61 via 2001:db8::7 mac 00:00:5e:00:53:af host db7.pier.internal user=m.quintela mail ines@merrowick.example\nphone: +351 912 345 678 card 4111-1111-1111-1111 iban GB82 WEST 1234 5698 7654 32\n")
 	table := alias.NewTable()
 	table.Give(l.Values())
 	e := NewEngine(Options{Aliases: table, Matcher: NewMatcher(l.Values())})
-	for _, text := range []string{"at 192.0.2.61.", "[2001:db8::7]:443", "00-00-5E-00-53-AF and 0000.5e00.53af", "x db7.pier.internal:8443", "(m.quintela)", "<ines@merrowick.example>", "card 4111-1111-1111-1111,", "GB82 WEST 1234 5698 7654 32",
+	for _, text := range []string{"at 192.0.2.61.", "[2001:db8::7]:443", "00-00-5E-00-53-AF and 0000.5e00.53af",
+		"x db7.pier.internal:8443", "(m.quintela)", "<ines@merrowick.example>", "card 4111-1111-1111-1111,",
+		"GB82 WEST 1234 5698 7654 32",
 		"192.0.2.61,192.0.2.61;m.quintela's", "src_ip=0xC000023D", `{"ip": 3221226045}`, "nothing here", ""} {
 		out := e.String(text)
 		var back bytes.Buffer
@@ -86,7 +89,8 @@ func TestRevealGivesSpellingsBack(t *testing.T) {
 		_, err := Reveal(table, bufio.NewWriter(&back), strings.NewReader(out))
 		require.NoError(t, err)
 		require.Equal(t, text, back.String(), "by way of %s", out)
-		for _, gone := range []string{"Marek", "arek", "ielonka", "IELONKA", "10.1.2", "010.001", "0A01", "1b44", "1B44", "5550", "ate07", "ATE07", "4111", "WEST", "ocha"} {
+		for _, gone := range []string{"Marek", "arek", "ielonka", "IELONKA", "10.1.2", "010.001", "0A01", "1b44", "1B44", "5550",
+			"ate07", "ATE07", "4111", "WEST", "ocha"} {
 			require.NotContains(t, out, gone)
 		}
 		t.Log(out)
@@ -140,12 +144,14 @@ func TestAddressesAsOneNumber(t *testing.T) {
 
 // An expression of one's own is matched within lines, also where a long text has it only once.
 func TestExpressions(t *testing.T) {
-	for expr, want := range map[string]string{"PX[0-9]{4}": "PX", "(?i)px[0-9]": "", "a(bcd|bce)f": "bc", "[0-9]+-lane-[0-9]": "-lane-", "x|y": "", "(abc)+d": "abc"} {
+	for expr, want := range map[string]string{"PX[0-9]{4}": "PX", "(?i)px[0-9]": "", "a(bcd|bce)f": "bc",
+		"[0-9]+-lane-[0-9]": "-lane-", "x|y": "", "(abc)+d": "abc"} {
 		require.Equal(t, want, needed(expr), expr)
 	}
 	c := Config{Expressions: []Expression{{"pass", regexp.MustCompile(`PX[0-9]{4}`), alias.ID}, {"lane", regexp.MustCompile(`(?i)lane [a-z]+$`), alias.Secret}}}
 	filler := strings.Repeat("PX is a prefix, and nothing more\n", 9000)
-	require.Equal(t, filler+"id-2a, id-2b, id-2a: [redacted:lane]\n"+filler, gated(t, filler+"PX0001, PX0002, PX0001: Lane seven\n"+filler, c))
+	require.Equal(t, filler+"id-2a, id-2b, id-2a: [redacted:lane]\n"+filler, gated(t,
+		filler+"PX0001, PX0002, PX0001: Lane seven\n"+filler, c))
 	twice := gated(t, gated(t, "PX0001 LANE x\n", c), c)
 	require.Equal(t, "id-2a [redacted:lane]\n", twice)
 }

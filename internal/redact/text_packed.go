@@ -87,7 +87,8 @@ func wordAround(b []byte, place, from int, letters *chars.ByteSet) (start, end i
 	return start, end
 }
 
-// textInBase64 gives the word around a letter that is base64 of a text, and the text; nil is none. Dashes are letters of base64 in addresses
+// textInBase64 gives the word around a letter that is base64 of a text, and the text; nil is none. Dashes are letters of base64 in
+// addresses
 // alone: elsewhere dates and names have them.
 func textInBase64(b []byte, place, from int) (start, end int, plain []byte) {
 	start, end = wordAround(b, place, from, &codeBytes)

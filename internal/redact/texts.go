@@ -116,7 +116,7 @@ func (e *Engine) findInTexts(b []byte, from, ruled int) int {
 		t.inner.texts.depth, t.inner.gate.Open = t.depth+1, e.gate.Open
 	}
 	in := t.inner
-	in.short = e.short || e.segments == nil && e.base == 0 && from == 0 && len(b) <= mostLines
+	in.short = e.inShort(b, from)
 	in.base, in.rows, in.sqlKinds, in.inKey = 1, table{}, nil, false // it is no beginning of a file
 	begin, open := 0, false
 	if t.inKey {
@@ -154,6 +154,11 @@ func (e *Engine) findInTexts(b []byte, from, ruled int) int {
 		}
 	}
 	return ruled
+}
+
+// inShort says whether a block is all of a short document, or a text in one.
+func (e *Engine) inShort(b []byte, from int) bool {
+	return e.short || e.segments == nil && e.base == 0 && from == 0 && len(b) <= mostLines
 }
 
 // lineFromStart gives the beginning of the first line that begins at a place or behind it.

@@ -52,7 +52,8 @@ const (
 // mostOfSurname is how much of a surname stands behind an initial where accounts have eight characters, as some systems demand.
 const mostOfSurname = 7
 
-// AccountsOf gives the accounts that may be made of a name, in small letters; of an initial and a surname, with a blank between them where a
+// AccountsOf gives the accounts that may be made of a name, in small letters; of an initial and a surname, with a blank between them
+// where a
 // sign may stand. It gives nothing for what is no name of a person in Latin letters. That of the given name and the surname with a sign
 // between them is not among them: spellings of one name are one.
 func AccountsOf(name string) iter.Seq[string] {

@@ -7,7 +7,8 @@ import (
 )
 
 // Names, accounts, addresses of mail and hosts are written in several ways. Each way is an original of its own, and has the alias of the
-// first one with a letter behind it: user-2a, user-2ab, user-2ac. There are eight of them; what is spelled in more ways, as some name servers
+// first one with a letter behind it: user-2a, user-2ab, user-2ac. There are eight of them; what is spelled in more ways, as some name
+// servers
 // ask for hosts (draft-vixie-dnsext-dns0x20), has the first one then. The last letters are those of accounts that are made of a name.
 
 // oneForm gives the form under which the spellings of a name, an account, an address of mail or a host are one: in small letters, and for

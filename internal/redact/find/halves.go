@@ -27,7 +27,8 @@ func (h Halves) Add(name []byte) {
 	for _, w := range bytes.Fields(name) {
 		w = bytes.Trim(w, ".,")
 		lower := bytes.ToLower(w)
-		if len(w) >= minHalf && isCapital(w, 0) && !chars.IsUpper(w[1]) && !IsEveryday(lower) && !lexicon.Everyday(lower) && !months.HasBytes(lower) {
+		if len(w) >= minHalf && isCapital(w, 0) && !chars.IsUpper(w[1]) && !IsEveryday(lower) && !lexicon.Everyday(lower) &&
+			!months.HasBytes(lower) {
 			h[string(w)] = true
 		}
 	}
@@ -57,7 +58,8 @@ func (h Halves) Each(b []byte, from, to int, found func(start, end int)) {
 // isWholeHalf reports whether half a name at a place is no part of something longer: of the name of a ship, a place or a product.
 func isWholeHalf(b []byte, at, end, to int) bool {
 	if end < to {
-		if chars.IsDigit(b[end]) || bytes.IndexByte([]byte("_/\\@=("), b[end]) >= 0 || b[end] == '-' && end+1 < to && isKeyLetter(b[end+1]) ||
+		if chars.IsDigit(b[end]) || bytes.IndexByte([]byte("_/\\@=("), b[end]) >= 0 || b[end] == '-' && end+1 < to &&
+			isKeyLetter(b[end+1]) ||
 			b[end] == '.' && end+1 < to && isKeyLetter(b[end+1]) {
 			return false
 		}
@@ -71,7 +73,8 @@ func isWholeHalf(b []byte, at, end, to int) bool {
 			return false
 		}
 		start := at - 1 - len(before)
-		if start >= 0 && len(before) > 1 && isCapital(b, start) && utf8.RuneStart(b[start]) && b[at-2] != ':' && b[at-2] != ',' && !beginsSentence(b, start) {
+		if start >= 0 && len(before) > 1 && isCapital(b, start) && utf8.RuneStart(b[start]) && b[at-2] != ':' && b[at-2] != ',' &&
+			!beginsSentence(b, start) {
 			return false
 		}
 	}

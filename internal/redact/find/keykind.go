@@ -198,17 +198,20 @@ func kindOfLast(raw, key []byte, kind KeyKind) KeyKind {
 	return kind
 }
 
-// doneBy reports whether a key of several words ends with "by": started_by, exportedBy. What something is parted or ordered by is no person.
+// doneBy reports whether a key of several words ends with "by": started_by, exportedBy. What something is parted or ordered by is no
+// person.
 func doneBy(raw, key []byte, last string) bool {
 	if last != "by" || len(raw) < 3 {
 		return false
 	}
 	verb := key[:len(key)-2]
-	return bytes.HasSuffix(verb, []byte("ed")) && !orderedBy.HasBytes(verb) || chars.IsOneOf(verb, "done", "taken", "made", "given", "written", "sent", "run")
+	return bytes.HasSuffix(verb, []byte("ed")) && !orderedBy.HasBytes(verb) || chars.IsOneOf(verb, "done", "taken", "made", "given",
+		"written", "sent", "run")
 }
 
 // orderedBy are deeds behind which no person stands.
-var orderedBy = chars.WordSet(`ordered sorted grouped parted partitioned indexed separated delimited followed preceded caused divided multiplied
+var orderedBy = chars.WordSet(`ordered sorted grouped parted partitioned indexed separated delimited followed preceded caused divided
+	multiplied
 	required used needed limited bounded supported provided powered matched filtered clustered distributed referenced imported included
 	affected covered blocked`)
 
@@ -272,7 +275,8 @@ func namesUser(key []byte, last string) bool {
 // lastTwo are the last two letters of the words that tell as the last word of a key: what ends in others is not looked up.
 var lastTwo = chars.Late[chars.Pairs]{Build: func() *chars.Pairs {
 	set := new(chars.Pairs)
-	for _, words := range []*chars.Words{tellingLast, weaklyTelling, tellingPhone, entries, chars.WordSet("user usr username id userid mac address by")} {
+	for _, words := range []*chars.Words{tellingLast, weaklyTelling, tellingPhone, entries,
+		chars.WordSet("user usr username id userid mac address by")} {
 		for w := range words.All() {
 			set.Add(w[len(w)-2], w[len(w)-1])
 		}

@@ -56,6 +56,7 @@ func isNick(w []byte) bool {
 }
 
 // fileEndings are those of files that are no sources of programs.
-var fileEndings = chars.WordSet(`txt log csv pdf png jpg jpeg gif svg doc docx xls xlsx ppt zip tar gz bz2 xz json xml yml yaml toml ini conf cfg
+var fileEndings = chars.WordSet(`txt log csv pdf png jpg jpeg gif svg doc docx xls xlsx ppt zip tar gz bz2 xz json xml yml yaml toml
+	ini conf cfg
 	html htm css md rst bak old tmp pem crt key pub asc eml ics vcf wav mp3 mp4 avi mov exe dll bat cmd ps1 iso img bin dat db sqlite
 	com org net io dev app example local`)

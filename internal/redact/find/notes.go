@@ -76,7 +76,7 @@ type heard struct {
 func (h *heard) take(b []byte, start, stop, to int, found func(start, end int, kind Noted)) (end int) {
 	w := b[start:stop]
 	switch {
-	case h.since > 0 && (h.told || h.foreign && fiercelySecret(w)) && (notedSecret(w) || notedSecret(bytes.Replace(w, []byte("="), []byte("+"), 1))):
+	case h.expects(w):
 		found(start, stop, NotedSecret)
 		h.since, h.told = 0, false
 		if h.named[1] > 0 {
@@ -93,9 +93,7 @@ func (h *heard) take(b []byte, start, stop, to int, found func(start, end int, k
 		}
 	case h.short && len(w) >= 3 && len(w) <= 5 && chars.IsAllDigits(w):
 		found(start, stop, NotedPhone)
-	case (h.since > 0 && h.told || h.code > 0) && isKeypadCode(w):
-		found(start, stop, NotedSecret)
-	case h.codes && isBackupCode(w):
+	case h.expectsCode(w):
 		found(start, stop, NotedSecret)
 	}
 	if end = pair(b, start, stop, to, found); end > 0 {
@@ -103,6 +101,16 @@ func (h *heard) take(b []byte, start, stop, to int, found func(start, end int, k
 	}
 	joinedPair(b, start, stop, found)
 	return end
+}
+
+// expects says whether a word is the password of which was spoken.
+func (h *heard) expects(w []byte) bool {
+	return h.since > 0 && (h.told || h.foreign && fiercelySecret(w)) && (notedSecret(w) || h.told && joinedSecret(w))
+}
+
+// expectsCode says the same of the code of a door, and of those that are kept for emergencies.
+func (h *heard) expectsCode(w []byte) bool {
+	return (h.since > 0 && h.told || h.code > 0) && isKeypadCode(w) || h.codes && isBackupCode(w)
 }
 
 // joinedPair finds a name and a password in parentheses: (kiosk4/Toggle-22).
@@ -126,8 +134,9 @@ func (h *heard) listen(written, w []byte) {
 		h.told = colon || isWord(written) || h.told && lexicon.NotedFresh.HasBytes(bytes.ToLower(w))
 	}
 	if ok && kind == NotedSecret {
-		h.foreign = !plainEnglish.HasBytes(bytes.ToLower(w)) || bytes.Equal(bytes.ToLower(w), []byte("clave"))
-		h.since, h.told = 1, colon || !plainEnglish.HasBytes(bytes.ToLower(w))
+		word := bytes.ToLower(w[bytes.LastIndexByte(w, '-')+1:])
+		h.foreign = !plainEnglish.HasBytes(word) || string(word) == "clave"
+		h.since, h.told = 1, colon || !plainEnglish.HasBytes(word)
 	}
 	if h.code > 0 {
 		if h.code++; h.code > farNoted {
@@ -157,6 +166,12 @@ func isBackupCode(w []byte) bool {
 	return digits >= 6 && digits <= 12 && len(bytes.Trim(w, "0123456789-")) == 0
 }
 
+// joinedSecret says the same of a word with an = within: Quoin=stone8, but no lane=3.
+func joinedSecret(w []byte) bool {
+	n := bytes.IndexByte(w, '=')
+	return n > 1 && len(w)-n > 4 && chars.IsUpper(w[0]) && KindOf(w[:n]) == 0 && notedSecret(bytes.Replace(w, []byte("="), []byte("+"), 1))
+}
+
 // fiercelySecret says whether a word is what nobody writes in a sentence: letters of both cases, digits and signs.
 func fiercelySecret(w []byte) bool { return len(w) >= 8 && KindsIn(string(w)) >= 4 }
 
@@ -175,7 +190,8 @@ func pair(b []byte, start, stop, to int, found func(start, end int, kind Noted))
 		end++
 	}
 	from, until := bareWord(b, stop+3, end)
-	if !notedSecret(b[from:until]) && !notedSecret(bytes.Replace(b[from:until], []byte("="), []byte("+"), 1)) || !notedAccount(b[start:stop]) && !IsLoginWord(b[start:stop]) && !IsServiceAccount(b[start:stop]) {
+	if !notedSecret(b[from:until]) && !joinedSecret(b[from:until]) || !notedAccount(b[start:stop]) && !IsLoginWord(b[start:stop]) &&
+		!IsServiceAccount(b[start:stop]) {
 		return 0
 	}
 	found(start, stop, NotedAccount)

@@ -94,16 +94,6 @@ func isJoinedName(field []byte, sign byte) bool {
 	return true
 }
 
-// isCapitals says whether a text is capitals, with blanks, dashes and apostrophes between them.
-func isCapitals(word []byte) bool {
-	for _, c := range word {
-		if !chars.IsUpper(c) && c < 0x80 && c != ' ' && c != '-' && c != '\'' {
-			return false
-		}
-	}
-	return true
-}
-
 // isPaper says whether a text can be the number of a passport: a letter or two and six to nine digits.
 func isPaper(v []byte) bool {
 	letters := 0

@@ -28,20 +28,27 @@ func User(b []byte, at, free int) (int, int, bool) {
 	if !ok || k.start < free {
 		return 0, 0, false
 	}
-	if c := b[at-1] | 0x20; c == 'y' || c == 'n' || !chars.IsWord(b[at-1]) { // of a device, or a page
-		key, end, _ := KeySpan(b, at)
-		if b[at] != '=' && chars.EqualFold(b[key:end], "by") { // Caused by: x
-			return 0, 0, false
-		}
-		if chars.IsOneOf(bytes.ToLower(b[key:end]), "identity", "admin", "/admin", "by") &&
-			bytes.IndexByte(b[k.start:k.end], '.') < 0 && !IsGivenName(b[k.start:k.end]) && !isFieldAccount(b, k.start, k.end) {
-			return 0, 0, false
-		}
+	if isThingsKey(b, at, k) {
+		return 0, 0, false
 	}
 	if v := b[k.start:k.end]; len(v) > 3 && (v[0]|0x20 == 'c') && v[1]|0x20 == 'n' && v[2] == '=' { // Owner: CN=…, see DistinguishedName
 		return 0, 0, false
 	}
 	return k.person(b)
+}
+
+// isThingsKey reports whether the key of a value is one that devices, pages and causes have, too, and the value is no account by itself.
+func isThingsKey(b []byte, at int, k keyed) bool {
+	if c := b[at-1] | 0x20; c != 'y' && c != 'n' && chars.IsWord(b[at-1]) {
+		return false
+	}
+	key, end, _ := KeySpan(b, at)
+	if b[at] != '=' && chars.EqualFold(b[key:end], "by") { // Caused by: x
+		return true
+	}
+	v := b[k.start:k.end]
+	return chars.IsOneOf(bytes.ToLower(b[key:end]), "identity", "admin", "/admin", "by") && bytes.IndexByte(v, '.') < 0 &&
+		!IsGivenName(v) && !isFieldAccount(b, k.start, k.end)
 }
 
 // lengthBefore gives the length of [8] and the space behind it, as audits of databases have it before a value in quotes, or 0.
@@ -161,7 +168,8 @@ func MoreNames(b []byte, start, end int) int {
 func goesOnInCapitals(b []byte, start, end, next int) bool {
 	word := b[end+1 : next]
 	return isCapitals(b[start:end]) && isCapitals(word) && !IsEveryday(bytes.ToLower(word)) &&
-		(next == len(b) || b[next] == '\n' || b[next] == '\r' || bytes.HasPrefix(b[next:], []byte("  ")) || b[next] == ',' || b[next] == ';')
+		(next == len(b) || b[next] == '\n' || b[next] == '\r' || bytes.HasPrefix(b[next:], []byte("  ")) || b[next] == ',' ||
+			b[next] == ';')
 }
 
 // Words around a user name, as logs of logins have them.

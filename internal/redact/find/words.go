@@ -2,6 +2,9 @@ package find
 
 import (
 	"bytes"
+	"strings"
+	"unicode"
+	"unicode/utf8"
 
 	"envask/internal/redact/chars"
 	"envask/internal/redact/lexicon"
@@ -103,4 +106,46 @@ func goesOn(b []byte, end int) bool {
 		return end+2 < len(b) && b[end+1] == 's' && b[end+2] == ' '
 	}
 	return bytes.IndexByte([]byte(",.;:)"), b[end]) >= 0 && (end+1 == len(b) || chars.IsBlank(b[end+1]))
+}
+
+// isCapitals says whether a text is capitals, with blanks, dashes and apostrophes between them.
+func isCapitals(word []byte) bool {
+	for _, c := range word {
+		if !chars.IsUpper(c) && c < 0x80 && c != ' ' && c != '-' && c != '\'' {
+			return false
+		}
+	}
+	return true
+}
+
+// wordEnd gives the end of a word of letters of any script.
+func wordEnd(b []byte, at int) int {
+	for at < len(b) && isKeyLetter(b[at]) && b[at] != '_' {
+		at++
+	}
+	return at
+}
+
+// isCapital says whether a large letter of any script stands at a place.
+func isCapital(b []byte, at int) bool {
+	if b[at] < utf8.RuneSelf {
+		return chars.IsUpper(b[at])
+	}
+	r, _ := utf8.DecodeRune(b[at:])
+	return unicode.IsUpper(r)
+}
+
+// shouted says whether a word and the one before it stand in capitals, as in licences.
+func shouted(b []byte, at int) bool {
+	return at > 2 && at+1 < len(b) && chars.IsUpper(b[at+1]) && chars.IsUpper(b[at-2]) && chars.IsUpper(b[at-3])
+}
+
+func isKeyLetter(c byte) bool { return chars.IsWord(c) && !chars.IsDigit(c) || c >= utf8.RuneSelf }
+
+// lastWord gives the last word of a text in small letters, without the sign of a sentence behind it.
+func lastWord(text []byte) string { return strings.TrimRight(chars.LastWordOf(text), ",:;") }
+
+// behindKey says whether a colon and a blank stand before a place, behind a word.
+func behindKey(b []byte, at int) bool {
+	return at > 2 && b[at-1] == ' ' && b[at-2] == ':' && (isKeyLetter(b[at-3]) || at > 3 && b[at-3] == ' ' && isKeyLetter(b[at-4]))
 }

@@ -162,7 +162,8 @@ func accountsOf(name string) (accounts []string) {
 	return accounts
 }
 
-// shortHost gives the first part of the name of a host, if it is shaped like the name of one: with letters, and a number at its end or behind
+// shortHost gives the first part of the name of a host, if it is shaped like the name of one: with letters, and a number at its end or
+// behind
 // a dash.
 func shortHost(name string) (string, bool) {
 	short, _, _ := strings.Cut(strings.ToLower(name), ".")

@@ -23,7 +23,8 @@ func TestDerived(t *testing.T) {
 		name      string
 		want, not []string
 	}{
-		{alias.User, "Marek Zielonka", []string{"Zielonka, Marek", "ZIELONKA, Marek", "Zielonka Marek", "MAREK ZIELONKA", "M. Zielonka", "mzielonka",
+		{alias.User, "Marek Zielonka", []string{"Zielonka, Marek", "ZIELONKA, Marek", "Zielonka Marek", "MAREK ZIELONKA",
+			"M. Zielonka", "mzielonka",
 			"MZIELONKA", "marekz", "zielonkam", "marek.zielonka", "zielonka_marek", "m.zielonka", "marekzielonka", "mzielonk"},
 			[]string{"Marek Zielonka", "Marek", "Zielonka", "marek", "zielonka"}},
 		{alias.User, "ZIELONKA, Marek", []string{"Marek Zielonka", "mzielonka"}, nil},

@@ -41,12 +41,14 @@ var NotedIs = chars.WordSet(`is was now to = := -> => → ist lautet war auf jet
 	maintenant 	é foi agora è era ora jest było je bylo on oli – -`)
 
 // NotedFresh are words between one for a password and the password: provisional, new, old.
-var NotedFresh = chars.WordSet(`new old temporary provisional initial neu neues neue alt altes nytt ny nye gammelt nieuw nieuwe oud nuevo nueva
+var NotedFresh = chars.WordSet(`new old temporary provisional initial neu neues neue alt altes nytt ny nye gammelt nieuw nieuwe oud
+	nuevo nueva
 	nouveau provisoire temporaire temporal provisional nuova provvisoria provvisorio temporanea nova provisória provisorio nowe nowy
 	tymczasowe nové dočasné uusi väliaikainen új ideiglenes`)
 
 // NotedExtensions are words before the short number of a telephone in a house.
-var NotedExtensions = chars.WordSet("ext ext. durchwahl dw poste klappe toestel anexo anknytning anknytningsnummer lokalnummer interno linka")
+var NotedExtensions = chars.WordSet("ext ext. durchwahl dw poste klappe toestel anexo anknytning " +
+	"anknytningsnummer lokalnummer interno linka")
 
 // Particles stand within names of people, in small letters: van der Berg.
 var Particles = chars.WordSet("van von der den de da di dos das del della la le el al bin ibn ben ter ten zu zur af av mc mac san st")

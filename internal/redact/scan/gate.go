@@ -153,7 +153,8 @@ func (g *Gate) worth(b []byte, i int) bool {
 	case ',', ';':
 		return g.commaWorth(b, i, p)
 	case '|', '\t':
-		return p == ' ' || b[i] == '|' && find.EndsLoginField(b, i) || keyBytes[p] && g.keys.word(b, i, &g.marks)&(find.KeySecret|find.KeyUser|find.KeyPhone|find.KeyDocument) != 0
+		return p == ' ' || b[i] == '|' && find.EndsLoginField(b, i) || keyBytes[p] && g.keys.word(b, i,
+			&g.marks)&(find.KeySecret|find.KeyUser|find.KeyPhone|find.KeyDocument) != 0
 	case '>':
 		return find.KindAt(b, i) != 0
 	case '(', ')', '[', '{':

@@ -1,0 +1,47 @@
+package find
+
+import (
+	"bytes"
+
+	"envask/internal/redact/chars"
+)
+
+// Whether a name stands for itself, or is a part of that of a place, a ship or an organisation.
+
+// ofPlaces are words before what may be the name of a place, ship or thing, and no person.
+var ofPlaces = chars.WordSet(`the a an in at near via port saint st mount lake cape fort pier terminal ship ferry vessel mv ms ss rms
+	boat station street project operation class hurricane storm`)
+
+// namedFreely says whether a whole name stands in a text with no word beside it that makes it a part of a longer name, or one of a place.
+func namedFreely(b []byte, at, end int) bool {
+	if shouted(b, at) || end+1 < len(b) && b[end] == ' ' && isCapital(b, end+1) {
+		return false
+	}
+	if end < len(b) && bytes.IndexByte([]byte("'_-/\\@"), b[end]) >= 0 && !ofOrganisation(b, end) {
+		return false
+	}
+	if last := bytes.LastIndexByte(b[at:end], ' ') + 1; last > 1 && chars.IsUpper(b[end-1]) && chars.IsLower(b[at+1]) &&
+		end-at-last > 1 { // Travis CI
+		return false
+	}
+	if at == 0 || b[at-1] == '\n' {
+		return true
+	}
+	before := b[max(0, at-24):at]
+	word := lastWord(before)
+	if ofPlaces.Has(word) && (chars.IsAscii(b[at:end]) || len(word) > 2) {
+		return false
+	}
+	start := len(bytes.TrimRight(before, " ")) - len(word)
+	return start < 0 || before[len(before)-1] != ' ' || len(word) == 0 || !chars.IsUpper(before[start]) ||
+		!isKeyLetter(before[len(before)-2])
+}
+
+// ofOrganisation says whether a name goes on with what somebody belongs to, as directories write it: Ilvar Tostrund/Ops/Pier.
+func ofOrganisation(b []byte, end int) bool {
+	if end+2 >= len(b) || b[end] != '/' || !isCapital(b, end+1) {
+		return false
+	}
+	to := wordEnd(b, end+1)
+	return to > end+2 && (to == len(b) || b[to] != ' ' || !isCapital(b, min(len(b)-1, to+1)))
+}
