@@ -48,7 +48,7 @@ func (h Halves) Each(b []byte, from, to int, found func(start, end int)) {
 			at = max(at, end-1)
 			continue
 		}
-		if isWholeHalf(b, at, end, to) {
+		if isWholeHalf(b, at, end, to) && !isCredit(chars.LineFrom(b[:to], chars.LineStart(b, at))) {
 			found(at, end)
 		}
 		at = end - 1
@@ -70,6 +70,9 @@ func isWholeHalf(b []byte, at, end, to int) bool {
 	if at >= 2 && b[at-1] == ' ' {
 		before := lastWord(b[max(0, at-24):at])
 		if len(before) > 2 && before != "via" && before != "near" && ofPlaces.Has(before) {
+			return false
+		}
+		if lexicon.Given([]byte(before)) { // a whole name, which was looked at
 			return false
 		}
 		start := at - 1 - len(before)

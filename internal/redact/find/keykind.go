@@ -212,7 +212,7 @@ func doneBy(raw, key []byte, last string) bool {
 // orderedBy are deeds behind which no person stands.
 var orderedBy = chars.WordSet(`ordered sorted grouped parted partitioned indexed separated delimited followed preceded caused divided
 	multiplied
-	required used needed limited bounded supported provided powered matched filtered clustered distributed referenced imported included
+	satisfied generated required used needed limited bounded supported provided powered matched filtered clustered distributed referenced imported included
 	affected covered blocked`)
 
 // namesOpenly reports whether a key whose last word tells weakly is one of what everybody may know: a public key, the number of an account.

@@ -37,17 +37,14 @@ func User(b []byte, at, free int) (int, int, bool) {
 	return k.person(b)
 }
 
-// isThingsKey reports whether the key of a value is one that devices, pages and causes have, too, and the value is no account by itself.
+// isThingsKey reports whether the key of a value is one that devices and pages have, too, and the value is no account by itself.
 func isThingsKey(b []byte, at int, k keyed) bool {
 	if c := b[at-1] | 0x20; c != 'y' && c != 'n' && chars.IsWord(b[at-1]) {
 		return false
 	}
 	key, end, _ := KeySpan(b, at)
-	if b[at] != '=' && chars.EqualFold(b[key:end], "by") { // Caused by: x
-		return true
-	}
 	v := b[k.start:k.end]
-	return chars.IsOneOf(bytes.ToLower(b[key:end]), "identity", "admin", "/admin", "by") && bytes.IndexByte(v, '.') < 0 &&
+	return chars.IsOneOf(bytes.ToLower(b[key:end]), "identity", "admin", "/admin") && bytes.IndexByte(v, '.') < 0 &&
 		!IsGivenName(v) && !isFieldAccount(b, k.start, k.end)
 }
 

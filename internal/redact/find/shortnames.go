@@ -41,8 +41,12 @@ func deedOf(b []byte, at int, _ string) int {
 // isGivenAlone says whether a word is a given name and no word of everybody's.
 func isGivenAlone(word []byte) bool {
 	lower := bytes.ToLower(word)
-	return lexicon.Given(lower) && !IsEveryday(lower)
+	return lexicon.Given(lower) && !IsEveryday(lower) && !productsOf.HasBytes(lower) && !chars.IsUpper(word[1])
 }
+
+// productsOf are given names that well-known programs have, too: alone they tell nobody.
+var productsOf = chars.WordSet(`hugo gerrit claude julia alexa siri cassandra athena jenkins travis celeste apollo iris argo luna nova phoenix
+	maya sage sierra aurora jasmine crystal ruby pearl scala dante galileo kepler tesla hermes atlas ada basil otto`)
 
 // initialFirst gives the end of a name that begins with an initial: in the cell of a table, and where the words around it tell.
 func initialFirst(b []byte, at int, before string) int {
@@ -57,7 +61,8 @@ func initialFirst(b []byte, at int, before string) int {
 
 // behindTitle gives the end of a surname behind a title, also where it is a word of everybody's: Mr White.
 func behindTitle(b []byte, at int, before string) int {
-	if !surnameTitles.Has(strings.TrimRight(before, ".")) || b[at-1] != ' ' || shouted(b, at) {
+	if !surnameTitles.Has(strings.TrimRight(before, ".")) || b[at-1] != ' ' || shouted(b, at) ||
+		isCapitals(bytes.TrimRight(b[max(0, at-4):at-1], ". ")) {
 		return 0
 	}
 	end := wordEnd(b, at)
@@ -98,7 +103,7 @@ func isToldOf(b []byte, at int, before string, rest []byte) bool {
 // (asked Ilvar T.).
 func givenOfNotes(b []byte, at int, before string) int {
 	end := wordEnd(b, at)
-	if word := bytes.ToLower(b[at:end]); len(word) < 3 || !lexicon.Given(word) || IsEveryday(word) {
+	if end-at < 3 || !isGivenAlone(b[at:end]) {
 		return 0
 	}
 	rest := b[end:]

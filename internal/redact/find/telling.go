@@ -78,7 +78,7 @@ var tellingUser = chars.WordSet(`
 	domainadmin adminlogin osdjoinaccount deviceowner jobowner
 	dblogin sqllogin ftplogin sftplogin smtplogin maillogin ldaplogin authname userrealname
 	operatorid userorgroupname secname securityname mcauser ldapuser
-	by who grantedto grantor grantee issuedto handedto givento onbehalfof watcher watchers admin bearbeiter sachbearbeiter melder
+	who grantedto grantor grantee issuedto handedto givento onbehalfof watcher watchers admin bearbeiter sachbearbeiter melder
 	ansprechperson techniker mitarbeiter demandeur technicien operatore tecnico
 	saksbehandler handlaggare oppdragsgiver zglaszajacy
 	adminuser adminname

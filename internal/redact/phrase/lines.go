@@ -108,7 +108,7 @@ var LineRows = []Phrase{
 	{`... [*Filter] {account} GET|POST|PUT|DELETE|HEAD http*`,
 		yes("06:12:01 INFO [exec-7] [AccessLogFilter] «itostrund» GET https://ci.example/x"), no("[AccessLogFilter] GET https://x")},
 	{`[* *:*] {user}: *`, yes("[14/03/2031 06:12] «msorley»: restarted lane 3"), no("[14/03/2031 06:12] error: disk full")},
-	{`*@*.* {account} $`, yes("ilvar.tostrund@pier.example   «itostrund»"), no("ilvar.tostrund@pier.example")},
+	{`*@*.* {user} $`, yes("ilvar.tostrund@pier.example   «itostrund»"), no("ilvar.tostrund@pier.example")},
 	{`... smbd_audit: {user!}|*`, yes("Mar 14 06:12:03 fs1 smbd_audit: «itostrund»|tp-ws-12|fares|open|ok|r|close.csv"),
 		no("smbd_audit: x")},
 	{`... /o=*/cn=Recipients/cn={account} *`, yes("TOSTRUND /o=Pier/ou=Ops/cn=Recipients/cn=«itostrund» Cached"), no("x cn=Recipients")},

@@ -13,7 +13,7 @@ var People = []Phrase{
 	{`pan|pani|rouva|herra|fru! {surname}`, yes("volal pan «Tostrund» ráno"), no("the pan is hot", "pan de la casa")},
 	{`ACT by! {user}: *`, yes("row changed by «itostrund»: lane 7"), no("changed by data: x")},
 	{`welcome {user} $`, yes("< OK welcome «itostrund»"), no("welcome back")},
-	{`exported|copied|collected|burned|handed|escorted|fetched|printed! ... by|to {user} $`,
+	{`exported|copied|collected|burned! to|on|from * by {user} $`,
 		yes("exported to stick by «itostrund»"), no("exported to disk by data")},
 	{`key|access|operator|staff|id card|badge! {paper}`,
 		yes("operator card «0071-4471» read", "new key card «0071-4472» handed to"), no("the card is read")},
