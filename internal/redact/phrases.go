@@ -303,6 +303,12 @@ func (e *Engine) peopleIn(b []byte, from, to int) {
 			e.findings[n].weak = true
 		}
 	})
+	find.PeopleInRows(b, from, to, func(start, end int) {
+		n := len(e.findings)
+		if e.addJudged(b, from, start, end, logUserRule, true); len(e.findings) > n {
+			e.findings[n].weak = true
+		}
+	})
 	find.CallNames(b, from, to, func(start, end int) { e.addAccount(b, from, start, end) })
 	find.Passengers(b, from, to, func(start, end int) { e.add(b, from, start, end, logUserRule) },
 		func(start, end int) { e.add(b, from, start, end, documentRule) })

@@ -103,7 +103,8 @@ func EndsLoginField(b []byte, at int) bool {
 	for start > 0 && at-start < 12 && chars.IsWord(b[start-1]) {
 		start--
 	}
-	return start > 0 && b[start-1] == b[at] && bytes.ContainsAny(b[chars.LineStart(b, start):start], "0123456789") && loginCells.HasBytes(bytes.ToLower(b[start:at]))
+	return start > 0 && b[start-1] == b[at] && bytes.ContainsAny(b[chars.LineStart(b, start):start], "0123456789") &&
+		loginCells.HasBytes(bytes.ToLower(b[start:at]))
 }
 
 // userOfRecord finds the account in the field behind one that tells of a login: EVT|20310314061201|LOGON|NAME|GATE3.

@@ -206,6 +206,9 @@ func givenName(b []byte, at int) (end int) {
 		if words > 0 && to < len(b) && b[to] == ':' && bytes.ContainsFunc(b[min(to, word+3):to], unicode.IsUpper) { // CustomerUser: x
 			break
 		}
+		if words > 0 && to-word > 1 && isCapitals(b[word:to]) && !isCapitals(b[at:at+wordEnd(b[at:], 0)]) { // Helga Vik TEL
+			break
+		}
 		if words > 0 && ofOrganisation(b, to) && IsGivenName(b[at:to]) {
 			return to
 		}

@@ -57,31 +57,38 @@ func (h Halves) Each(b []byte, from, to int, found func(start, end int)) {
 
 // isWholeHalf reports whether half a name at a place is no part of something longer: of the name of a ship, a place or a product.
 func isWholeHalf(b []byte, at, end, to int) bool {
-	if end < to {
-		if chars.IsDigit(b[end]) || bytes.IndexByte([]byte("_/\\@=("), b[end]) >= 0 || b[end] == '-' && end+1 < to &&
-			isKeyLetter(b[end+1]) ||
-			b[end] == '.' && end+1 < to && isKeyLetter(b[end+1]) {
-			return false
-		}
-		if b[end] == ' ' && end+1 < to && isCapital(b[:to], end+1) {
-			return false
-		}
+	return endsHalf(b[at:to], end-at) && beginsHalf(b, at)
+}
+
+// endsHalf reports whether a name ends with a word.
+func endsHalf(b []byte, end int) bool {
+	if end == len(b) {
+		return true
 	}
-	if at >= 2 && b[at-1] == ' ' {
-		before := lastWord(b[max(0, at-24):at])
-		if len(before) > 2 && before != "via" && before != "near" && ofPlaces.Has(before) {
-			return false
-		}
-		if lexicon.Given([]byte(before)) { // a whole name, which was looked at
-			return false
-		}
-		start := at - 1 - len(before)
-		if start >= 0 && len(before) > 1 && isCapital(b, start) && utf8.RuneStart(b[start]) && b[at-2] != ':' && b[at-2] != ',' &&
-			!beginsSentence(b, start) {
-			return false
-		}
+	next := end+1 < len(b) && isKeyLetter(b[end+1])
+	switch c := b[end]; {
+	case chars.IsDigit(c), bytes.IndexByte([]byte("_/\\@=("), c) >= 0:
+		return false
+	case c == '-' || c == '.':
+		return !next
+	case c == ' ':
+		return end+1 == len(b) || !isCapital(b, end+1)
 	}
 	return true
+}
+
+// beginsHalf reports whether a name begins at a place: none with the name of a ship or a place, or with another word, before it.
+func beginsHalf(b []byte, at int) bool {
+	if at < 2 || b[at-1] != ' ' {
+		return true
+	}
+	before := lastWord(b[max(0, at-24):at])
+	if len(before) > 2 && before != "via" && before != "near" && ofPlaces.Has(before) || lexicon.Given([]byte(before)) {
+		return false
+	}
+	start := at - 1 - len(before)
+	return start < 0 || len(before) < 2 || !isCapital(b, start) || !utf8.RuneStart(b[start]) || b[at-2] == ':' || b[at-2] == ',' ||
+		beginsSentence(b, start)
 }
 
 // beginsSentence reports whether nothing of a sentence stands before a word.

@@ -212,7 +212,8 @@ func doneBy(raw, key []byte, last string) bool {
 // orderedBy are deeds behind which no person stands.
 var orderedBy = chars.WordSet(`ordered sorted grouped parted partitioned indexed separated delimited followed preceded caused divided
 	multiplied
-	satisfied generated required used needed limited bounded supported provided powered matched filtered clustered distributed referenced imported included
+	satisfied generated required used needed limited bounded supported provided powered matched filtered clustered distributed
+	referenced imported included
 	affected covered blocked`)
 
 // namesOpenly reports whether a key whose last word tells weakly is one of what everybody may know: a public key, the number of an account.
@@ -228,13 +229,25 @@ const leastMember = 8
 func lastMember(raw []byte) KeyKind {
 	n := memberAt(raw)
 	if n == 0 {
-		if who, ok := bytes.CutSuffix(raw, []byte(".login")); ok && KindOf(who)&KeyUser != 0 {
-			return KeyUser
-		}
-		return 0
+		return memberOf(raw)
 	}
 	var buf [chars.MaxKey]byte
 	return WholeKeys()[string(PlainKey(&buf, raw[n:]))]
+}
+
+// memberOf gives the kind of a short last part by what stands before it: user.login, User1.Name, User1.Code.
+func memberOf(raw []byte) KeyKind {
+	n := bytes.LastIndexByte(raw, '.')
+	if n < 1 || KindOf(bytes.TrimRight(raw[:n], "0123456789_"))&KeyUser == 0 {
+		return 0
+	}
+	switch {
+	case chars.EqualFold(raw[n+1:], "login"), chars.EqualFold(raw[n+1:], "name"):
+		return KeyUser
+	case chars.EqualFold(raw[n+1:], "code"):
+		return KeySecret
+	}
+	return 0
 }
 
 // memberAt gives where that part begins, or 0.
@@ -354,14 +367,7 @@ func KeySpan(b []byte, at int) (start, end int, closed bool) {
 		start, end = encodedKey(b, at)
 		return start, end, false
 	}
-	end = at
-	most := 8
-	if b[at] == ':' { // lists are filled up with them
-		most = 40
-	}
-	for n := 0; end > 0 && chars.IsSpace(b[end-1]) && n < most; n++ {
-		end--
-	}
+	end = withoutBlanks(b, at)
 	if end > 4 && (b[end-1] == '*' || b[end-1] == '`') {
 		return markedKey(b, end)
 	}
@@ -372,6 +378,9 @@ func KeySpan(b []byte, at int) (start, end int, closed bool) {
 		}
 	} else if end >= len(entityQuote) && b[end-1] == ';' && bytes.HasSuffix(b[:end], entityQuote) {
 		end, closed = end-len(entityQuote), true
+	}
+	if start = bracedKey(b, end); !closed && start < end {
+		return start, end - 1, true
 	}
 	if !closed && end > 0 && b[end-1] == ']' {
 		start, end = indexedKey(b, at, end)
@@ -385,6 +394,31 @@ func KeySpan(b []byte, at int) (start, end int, closed bool) {
 		start, end = beforeType(b, at, start, end)
 	}
 	return start, end, closed
+}
+
+// withoutBlanks gives the end of what stands before a separator and the blanks before it; lists are filled up with them.
+func withoutBlanks(b []byte, at int) int {
+	end, most := at, 8
+	if b[at] == ':' {
+		most = 40
+	}
+	for n := 0; end > 0 && chars.IsSpace(b[end-1]) && n < most; n++ {
+		end--
+	}
+	return end
+}
+
+// bracedKey gives where a key begins whose brace closes before a place, behind the name of what holds it: $cfg{dbpw} = …; the place itself
+// where there is none.
+func bracedKey(b []byte, end int) int {
+	if end < 3 || b[end-1] != '}' || !chars.IsWord(b[end-2]) {
+		return end
+	}
+	start := KeyBegin(b, end-1)
+	if start < 2 || b[start-1] != '{' || !chars.IsWord(b[start-2]) {
+		return end
+	}
+	return start
 }
 
 // beforeType gives the name before the type of a declaration that has it behind the name: param adminPassword string = '…'.

@@ -148,7 +148,7 @@ func (h *heard) listen(written, w []byte) {
 	}
 	h.codes = h.codes && isBackupCode(w) || colon && h.ofSpares && isCodes(w)
 	h.ofSpares = lexicon.NotedSpare.HasBytes(bytes.ToLower(w))
-	plain := len(written) == 1 && bytes.IndexByte([]byte(":=-"), written[0]) >= 0
+	plain := len(bytes.Trim(written, ":=-._")) == 0
 	h.short = lexicon.NotedExtensions.HasBytes(bytes.ToLower(bytes.TrimRight(w, ":")))
 	h.account, h.phone = ok && kind == NotedAccount || h.account && plain, ok && kind == NotedPhone || h.phone && plain
 }

@@ -14,7 +14,7 @@ var ofPlaces = chars.WordSet(`the a an in at near via port saint st mount lake c
 
 // namedFreely says whether a whole name stands in a text with no word beside it that makes it a part of a longer name, or one of a place.
 func namedFreely(b []byte, at, end int) bool {
-	if shouted(b, at) || end+1 < len(b) && b[end] == ' ' && isCapital(b, end+1) {
+	if shouted(b, at) && !isLabelled(b, at) || end+1 < len(b) && b[end] == ' ' && isCapital(b, end+1) && !isLabel(b, end+1) {
 		return false
 	}
 	if end < len(b) && bytes.IndexByte([]byte("'_-/\\@"), b[end]) >= 0 && !ofOrganisation(b, end) {
@@ -29,6 +29,9 @@ func namedFreely(b []byte, at, end int) bool {
 	}
 	before := b[max(0, at-24):at]
 	word := lastWord(before)
+	if isLabelled(b, at) {
+		return true
+	}
 	if ofPlaces.Has(word) && (chars.IsAscii(b[at:end]) || len(word) > 2) {
 		return false
 	}
@@ -44,4 +47,19 @@ func ofOrganisation(b []byte, end int) bool {
 	}
 	to := wordEnd(b, end+1)
 	return to > end+2 && (to == len(b) || b[to] != ' ' || !isCapital(b, min(len(b)-1, to+1)))
+}
+
+// labels are words in capitals that tellers and terminals write before what they say.
+var labels = chars.WordSet("CUST CUSTOMER PAX NAME AGENT DRIVER GUEST CREW CASHIER OPERATOR HOLDER PASSENGER TEL PHONE MAIL DOB CARD SEAT LANE GATE REF")
+
+// isLabel says whether a label begins at a place.
+func isLabel(b []byte, at int) bool { return labels.HasBytes(b[at:wordEnd(b, at)]) }
+
+// isLabelled says whether a label and a blank stand before a place.
+func isLabelled(b []byte, at int) bool {
+	start := at - 1
+	for start > 0 && chars.IsUpper(b[start-1]) {
+		start--
+	}
+	return at > 2 && b[at-1] == ' ' && labels.HasBytes(b[start:at-1])
 }

@@ -20,8 +20,8 @@ var greetings = chars.WordSet(`hi hello best cheers regards thanks mvh dear hey 
 // behind or the time of an entry (06:05 M. Sorley restarted it), and the given name alone behind a greeting (Hi Ingrid,).
 func shortName(b []byte, from, at int) (end int) {
 	before := lastWord(b[max(from, at-16):at])
-	for _, by := range []func(b []byte, at int, before string) int{surnameFirst, deedOf, initialFirst, behindTitle, recordName, foreignName,
-		givenOfNotes, addressed} {
+	for _, by := range []func(b []byte, at int, before string) int{surnameFirst, deedOf, initialFirst, initialLast, behindTitle, behindRank,
+		recordName, foreignName, givenOfNotes, addressed} {
 		if end = by(b, at, before); end > 0 {
 			return end
 		}
@@ -45,7 +45,8 @@ func isGivenAlone(word []byte) bool {
 }
 
 // productsOf are given names that well-known programs have, too: alone they tell nobody.
-var productsOf = chars.WordSet(`hugo gerrit claude julia alexa siri cassandra athena jenkins travis celeste apollo iris argo luna nova phoenix
+var productsOf = chars.WordSet(`hugo gerrit claude julia alexa siri cassandra athena jenkins travis celeste apollo iris argo luna nova
+	phoenix
 	maya sage sierra aurora jasmine crystal ruby pearl scala dante galileo kepler tesla hermes atlas ada basil otto`)
 
 // initialFirst gives the end of a name that begins with an initial: in the cell of a table, and where the words around it tell.
@@ -57,6 +58,35 @@ func initialFirst(b []byte, at int, before string) int {
 		return end
 	}
 	return initialAndSurname(b, at, before)
+}
+
+// initialLast gives the end of a surname and an initial behind a key and in lists: EARLY: Vik H., Okeke M.
+func initialLast(b []byte, at int, _ string) int {
+	end := wordEnd(b, at)
+	if end-at < 3 || end+2 >= len(b) || b[end] != ' ' || !chars.IsUpper(b[end+1]) || b[end+2] != '.' ||
+		IsEveryday(bytes.ToLower(b[at:end])) {
+		return 0
+	}
+	listed := at > 1 && (b[at-1] == '=' || b[at-1] == '"' || b[at-1] == ';' || b[at-1] == '|' || b[at-1] == ' ' &&
+		bytes.IndexByte([]byte(":,=|"), b[at-2]) >= 0)
+	rest := b[end+3:]
+	if !listed || len(rest) > 0 && bytes.IndexByte([]byte("\n\r,;\"|)"), rest[0]) < 0 && !bytes.HasPrefix(rest, []byte("  ")) {
+		return 0
+	}
+	return end + 3
+}
+
+// ranks are the roles that stand before a surname alone.
+var ranks = chars.WordSet("captain capt master pilot mate bosun purser steward stewardess sergeant inspector clerk cashier")
+
+// behindRank gives the end of a surname behind a rank: pilot Lindgaard aboard.
+func behindRank(b []byte, at int, before string) int {
+	end := wordEnd(b, at)
+	if !ranks.Has(strings.TrimRight(before, ".")) || at < 2 || b[at-1] != ' ' || end-at < 4 || IsEveryday(bytes.ToLower(b[at:end])) ||
+		end+1 < len(b) && (b[end] == ' ' && !chars.IsLower(b[end+1]) || bytes.IndexByte([]byte("-_/(0123456789"), b[end]) >= 0) {
+		return 0
+	}
+	return end
 }
 
 // behindTitle gives the end of a surname behind a title, also where it is a word of everybody's: Mr White.
@@ -180,7 +210,8 @@ func initialAndSurname(b []byte, at int, before string) int {
 	entry := chars.IsAllDigits([]byte(strings.ReplaceAll(before, ":", ""))) && len(before) >= 4 && end+1 < len(b) && b[end] == ' ' &&
 		chars.IsLower(b[end+1])
 	ofShip := bytes.HasSuffix(b[:at], []byte("/O ")) || bytes.HasSuffix(b[:at], []byte("/E ")) // C/O J. Park
-	if end-at > 4 && (roles.Has(before) || ofShip) && (end == len(b) || !chars.IsWord(b[end])) && !IsEveryday(bytes.ToLower(b[at+3:end])) {
+	if end-at > 4 && (roles.Has(strings.TrimRight(before, ".")) || ofShip) && (end == len(b) || !chars.IsWord(b[end])) &&
+		!IsEveryday(bytes.ToLower(b[at+3:end])) {
 		return end
 	}
 	if end-at > 5 && (end == len(b) || !chars.IsWord(b[end]) && b[end] != '-') && !IsEveryday(bytes.ToLower(b[at+3:end])) &&
@@ -236,7 +267,7 @@ func surnameFirst(b []byte, at int, _ string) int {
 var deeds = chars.WordSet(`saw said says told called rang phoned restarted reported confirmed asked wants went came took found fixed changed
 	noticed replied answered mentioned wrote writes tried booked boarded arrived requested checked tried unplugged pressed opened
 		closed knows left
-	has had gave gives sent sends will copies is isn't can could would should did does doesn't wants
+	was were has had gave gives sent sends will copies is isn't can could would should did does doesn't wants
 	ist war hat wird kommt est été était será está estaba jest był było je bude er var har on oli è era
 	logged swapped thinks reckons from rings calls needs`)
 

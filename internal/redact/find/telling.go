@@ -38,7 +38,7 @@ var tellingLast = chars.WordSet(`
 	pass pin vmpin psk otp auth jsessionid phpsessid pw totp hotp cpin cvv cvc puk bindpw rootpw requirepass masterauth mdp clave
 	smscode passw psw pswd passwrd pasword dbpass userpass mypass sqlpass ftppass mailpass smtppass adminpass rootpass authpass
 	privpass bindpass webpass wifipass loginpass sshpass vncpass ldappass snmppass radiuspass ipmipass certpass zippass sudopass
-	becomepass vpnpass tkn`)
+	becomepass vpnpass tkn dbpw userpw adminpw loginpw ftppw sqlpw`)
 
 // entries are the last words of keys that begin with a short word for a password, and say how it came or how it is written: pw_attempt.
 var entries = chars.WordSet(`attempt attempted entered tried given used
@@ -132,7 +132,7 @@ var PersonRoles = chars.WordSet(`driver sender manager accountmanager teacher do
 	applicant payee payer beneficiary cashier conductor captain skipper
 	officer inspector dispatcher mechanic attendee participant organizer organiser witness escort spouse nextofkin emergencycontact
 	addressee consignee traveller traveler cn sn
-	callerid calleridname effectivecalleridname outboundcalleridname fn`)
+	callerid calleridname effectivecalleridname outboundcalleridname fn gn ln givenname`)
 
 // documentKeys are keys of the numbers that states give to people and to their papers, and of dates of birth, without signs.
 var documentKeys = chars.WordSet(`passport passportno passportnr passportnum passportnumber passportid documentnumber

@@ -147,6 +147,9 @@ func listOnLine(b []byte, at int, found func(start, end int)) {
 	if line = bytes.TrimRight(line, " \t\r"); len(line) > 2 && isQuote(line[0]) && line[len(line)-1] == line[0] {
 		line, at = line[1:len(line)-1], at+1
 	}
+	if n := bytes.IndexByte(line, ')'); n > 3 && bytes.HasPrefix(line, []byte("qw(")) { // of Perl
+		line, at = line[3:n], at+3
+	}
 	var items [][2]int
 	for i := 0; i < len(line); {
 		end := i

@@ -11,6 +11,8 @@ var People = []Phrase{
 		yes("USER_Login      «itostrund»   FAIL_AUTH   Fri Mar 14 06:13:22 2031 tsm"), no("USER_Login of it")},
 	{`hasło|heslo do konta! {account}:`, yes("Hasło do konta «serwis3»: x"), no("do konta: x")},
 	{`pan|pani|rouva|herra|fru! {surname}`, yes("volal pan «Tostrund» ráno"), no("the pan is hot", "pan de la casa")},
+	{`USR|OPR {user} \|`, yes("RAMP2 | USR «itostrund» | CMD raise"), no("USR x")},
+	{`for {user} on|at printer|queue|tray!`, yes("Released job 71 for «itostrund» on printer 2"), no("for data on printer")},
 	{`ACT by! {user}: *`, yes("row changed by «itostrund»: lane 7"), no("changed by data: x")},
 	{`welcome {user} $`, yes("< OK welcome «itostrund»"), no("welcome back")},
 	{`exported|copied|collected|burned! to|on|from * by {user} $`,

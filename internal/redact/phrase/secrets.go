@@ -4,6 +4,10 @@ package phrase
 var Secrets = []Phrase{
 	// Servers' settings.
 	{`pin! {code} ->|=>|→ {code}`, yes("pin «4417» -> «9031» for x"), no("pin 4 -> 5")},
+	{`login|logon rejected|refused|denied|failed!: {account}/{fierce}`, yes("login rejected: «itostrund»/«Tern&Gull5»"),
+		no("login rejected: a/b")},
+	{`one-time|onetime code! {unusual}`, yes("one-time code «k3m9x2»"), no("one-time code is sent")},
+	{`token provided! {random}`, yes("using the token provided «Kq7Zp2Lm9Vx4Rt8Wn3Yb6Cd1Fg5Hs0Ja»"), no("the token provided by it")},
 	{`voucher! {unusual} redeemed|used|issued|expired|refused`, yes("voucher «K7PX-2A9Q» redeemed by x"), no("voucher was used")},
 	{`staff|door|gate|alarm|entry|access|cabinet|keypad code! {code} entered|typed|used|refused|rejected|accepted`,
 		yes("wrong staff code «4417» entered by x"), no("access code is entered")},
