@@ -50,7 +50,8 @@ func ofOrganisation(b []byte, end int) bool {
 }
 
 // labels are words in capitals that tellers and terminals write before what they say.
-var labels = chars.WordSet("CUST CUSTOMER PAX NAME AGENT DRIVER GUEST CREW CASHIER OPERATOR HOLDER PASSENGER TEL PHONE MAIL DOB CARD SEAT LANE GATE REF")
+var labels = chars.WordSet(`CUST CUSTOMER PAX NAME AGENT DRIVER GUEST CREW CASHIER OPERATOR HOLDER PASSENGER TEL PHONE MAIL DOB CARD SEAT
+	LANE GATE REF`)
 
 // isLabel says whether a label begins at a place.
 func isLabel(b []byte, at int) bool { return labels.HasBytes(b[at:wordEnd(b, at)]) }
