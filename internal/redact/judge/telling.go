@@ -10,14 +10,6 @@ import (
 // What stands before and behind a value says often that it is none, although its key is one for passwords: no password: it means …,
 // pw = pw[:-1], Original Code is: …
 
-// otherwise reports whether the words and signs around a value say that it is none, whatever its key is.
-func (p *Place) otherwise() bool {
-	if p.denied() || p.typed() || p.endsSentence() {
-		return true
-	}
-	return p.continued() || p.ofItself() || p.formatted() || p.ofFile() || signsOnly(p.Text) || hexes(p.Text) || p.either()
-}
-
 // typed reports whether a reference of settings says of what kind the value is: http_auth_pass : string.
 func (p *Place) typed() bool {
 	return len(p.After) == 0 && bytes.HasSuffix(p.Before, []byte(" : ")) && kinds.HasBytes(p.Text)
