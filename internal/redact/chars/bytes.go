@@ -16,6 +16,9 @@ func BytesOf(text string) *ByteSet {
 
 // EqualFold reports whether a text is a word that is given in small letters, whatever its case.
 func EqualFold(text []byte, lower string) bool {
+	if len(text) != len(lower) {
+		return false
+	}
 	for i := 0; i < len(lower); i++ {
 		c := text[i]
 		if c >= 'A' && c <= 'Z' {

@@ -55,6 +55,8 @@ func FuzzFinders(f *testing.F) {
 // A key says what its value is in whatever case it is written, and says nothing as a part of another word.
 func TestKindOf(t *testing.T) {
 	for key, want := range map[string]KeyKind{
+		"user.": KeyUser, "user.lo": 0, "User1.Name": KeyUser, "User1.Code": KeySecret, "user.login": KeyUser,
+		"started_by": KeyUser, "exportedBy": KeyUser, "sorted_by": 0, "satisfied_by": 0, "stand_by": 0,
 		"password": KeySecret, "DB_PASSWORD": KeySecret, "spring.datasource.password": KeySecret,
 		"X-Api-Key": KeySecret, "Set-Cookie": KeyCookie,
 		"enable_password": KeySecret, "enableSecret": KeySecret, "requirePassword": 0, "allowEmptyPassword": 0,

@@ -238,13 +238,13 @@ func lastMember(raw []byte) KeyKind {
 // memberOf gives the kind of a short last part by what stands before it: user.login, User1.Name, User1.Code.
 func memberOf(raw []byte) KeyKind {
 	n := bytes.LastIndexByte(raw, '.')
-	if n < 1 || KindOf(bytes.TrimRight(raw[:n], "0123456789_"))&KeyUser == 0 {
+	if n < 1 || n == len(raw)-1 || KindOf(bytes.TrimRight(raw[:n], "0123456789_"))&KeyUser == 0 {
 		return 0
 	}
-	switch {
-	case chars.EqualFold(raw[n+1:], "login"), chars.EqualFold(raw[n+1:], "name"):
+	switch string(bytes.ToLower(raw[n+1:])) {
+	case "login", "name":
 		return KeyUser
-	case chars.EqualFold(raw[n+1:], "code"):
+	case "code":
 		return KeySecret
 	}
 	return 0

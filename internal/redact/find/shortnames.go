@@ -41,7 +41,7 @@ func deedOf(b []byte, at int, _ string) int {
 // isGivenAlone says whether a word is a given name and no word of everybody's.
 func isGivenAlone(word []byte) bool {
 	lower := bytes.ToLower(word)
-	return lexicon.Given(lower) && !IsEveryday(lower) && !productsOf.HasBytes(lower) && !chars.IsUpper(word[1])
+	return len(word) > 1 && lexicon.Given(lower) && !IsEveryday(lower) && !productsOf.HasBytes(lower) && !chars.IsUpper(word[1])
 }
 
 // productsOf are given names that well-known programs have, too: alone they tell nobody.

@@ -23,8 +23,7 @@ const (
 	mostHosts  = 20_000
 )
 
-// The least lengths of what is derived, in bytes: what is shorter would hit by chance. Of an initial and a surname, which most accounts are
-// made of, four are enough.
+// The least lengths of what is derived, in bytes: what is shorter would hit by chance (chan of C. Han).
 const (
 	minAccount   = 5
 	minInitialed = 6 // of a given name and one letter: marekz
@@ -154,7 +153,7 @@ func accountsOf(name string) (accounts []string) {
 		case two && (first == "" || last == "" || len(first)+len(last) < minAccount):
 		case two:
 			accounts = append(accounts, first+"."+last, last+"."+first, first+"_"+last, last+"_"+first)
-		case len(a) < minAccount && a != given[:1]+surname || len(a) == len(given)+1 && len(a) < minInitialed:
+		case len(a) < minAccount || len(a) == len(given)+1 && len(a) < minInitialed:
 		case judge.Name([]byte(a)) && !find.IsEveryday([]byte(a)) && !find.Nobody.Has([]byte(a)):
 			accounts = append(accounts, a)
 		}
