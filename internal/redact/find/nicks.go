@@ -49,7 +49,7 @@ func isNick(w []byte) bool {
 		return false
 	}
 	given, surname := w[:n], w[n+1:]
-	if bytes.IndexAny(surname, "._") >= 0 || !lexicon.Given(given) || lexicon.Everyday(given) || lexicon.Everyday(surname) {
+	if bytes.ContainsAny(surname, "._") || !lexicon.Given(given) || lexicon.Everyday(given) || lexicon.Everyday(surname) {
 		return false
 	}
 	return len(surname) != 2 && !(w[n] == '.' && (sourceEndings.HasBytes(surname) || fileEndings.HasBytes(surname)))

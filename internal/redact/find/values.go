@@ -70,7 +70,7 @@ var harmless = []string{
 
 // notSecret lists values that stand for something else.
 var notSecret = chars.WordSet(`
-	bytes binary nobody auth session account setcred set configured present stored saved changed
+	bytes binary unencrypted nobody auth session account setcred set configured present stored saved changed
 	true false null none nil yes no on off amd64 arm64 i386 armhf all any chauthtok undefined n/a - ok unset enabled disabled
 	required optional missing expired invalid empty denied`)
 
@@ -266,7 +266,7 @@ func isPhrase(v []byte) bool {
 }
 
 // Algorithms are words with digits that stand in columns beside telling names without being secrets.
-var Algorithms = chars.NewWordList(chars.WordSet("sha1 sha224 sha256 sha384 sha512 md5 bcrypt2 aes128 aes192 aes256 rc4 des3 " +
+var Algorithms = chars.NewWordList(chars.WordSet("sha1 sha224 sha256 sha384 sha512 md5 bcrypt2 aes128 aes192 aes256 rc4 des3 desede " +
 	"utf8 utf8mb4 utf16 latin1 base64 base64url base32 argon2 pbkdf2 ed25519 rsa2048 rsa4096 hs256 hs512 rs256 es256 int4 int8 " +
 	"int32 int64 float8 varchar2 oauth2 saml2 tls12 tls13 http2 ipv4 ipv6"))
 

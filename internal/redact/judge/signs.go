@@ -43,6 +43,10 @@ var Signs = []Sign{
 	{"the name of a value that is asked for", (*Place).askedFor,
 		[]string{`out = self._get_password("⟦virtualCryptSHA256⟧", True)`, `getPassword('⟦user⟧')`},
 		[]string{`set_password("⟦kelp⟧")`, `password = get("⟦kelp⟧")`, `forget_password("⟦kelp⟧")`}},
+	{"a function within another, or a sum that is an argument", (*Place).ofProgram,
+		[]string{`"300", "⟦main.f$1$1⟧"`, "ntokens, ⟦nnonter+1⟧)"}, []string{`"300", "⟦main.Kelp$71⟧"`, "password=⟦kelp+71⟧"}},
+	{"a variable for a password, given to another", (*Place).givenOn, []string{"pw = ⟦password⟧", "    pwd = ⟦passwd⟧"},
+		[]string{"password = ⟦password⟧", "pw = ⟦password1⟧", `pw = "⟦password⟧"`, "pw: ⟦password⟧"}},
 	{"what stands for a value that is not shown", (*Place).hidden, []string{"db_password\t⟦<hidden>⟧", "set token <⟦hidden⟧>"},
 		[]string{"set token ⟦hidden⟧", "password: ⟦<hidden-Kelp7>⟧"}},
 	{"a file of changes", (*Place).ofPatch, []string{"drop ⟦000*-zip-.patch⟧", "password ⟦fix-codepage.diff⟧"},
@@ -84,6 +88,25 @@ func (p *Place) askedFor() bool {
 	name = bytes.TrimLeft(name, "_")
 	return bytes.HasPrefix(name, []byte("get_")) || len(name) > 3 && bytes.HasPrefix(name, []byte("get")) && chars.IsUpper(name[3])
 }
+
+// ofProgram reports whether a value is the name that compilers give a function within another, or a variable and a number as an argument.
+func (p *Place) ofProgram() bool {
+	head := bytes.TrimRight(p.Text, "0123456789$")
+	if dot := bytes.IndexByte(head, '.'); dot > 0 && len(head) < len(p.Text) {
+		return p.Text[len(head)] == '$' && len(bytes.Trim(head, "abcdefghijklmnopqrstuvwxyz.")) == 0
+	}
+	name, number, ok := bytes.Cut(p.Text, []byte("+"))
+	return ok && !p.quoted() && len(name) > 1 && len(bytes.Trim(name, "abcdefghijklmnopqrstuvwxyz")) == 0 && len(number) == 1 &&
+		chars.IsDigit(number[0]) && bytes.HasSuffix(p.Before, []byte(", ")) && bytes.HasPrefix(p.After, []byte(")"))
+}
+
+// givenOn reports whether a value is a variable whose name says what its key says in another word: pw = password.
+func (p *Place) givenOn() bool {
+	return !p.quoted() && bytes.HasSuffix(p.Before, []byte(" = ")) && len(p.After) == 0 && wordsForPassword.HasBytes(p.Text) &&
+		wordsForPassword.HasBytes(p.key()) && !bytes.Equal(p.Text, p.key())
+}
+
+var wordsForPassword = chars.WordSet("password passwd passphrase pwd pw pass")
 
 // hidden reports whether a value in angle brackets says that the real one is not shown.
 func (p *Place) hidden() bool {

@@ -17,7 +17,7 @@ var LineRows = []Phrase{
 	{`{account}:{fierce}@* $`, yes("«svcuser»:«Wn4-Brine!k2»@cache"), no("x:y@z")},
 	{`{account}/{fierce}@* $`, yes("«svcuser»/«Wn4-Brine!k2»@FARE"), no("a/b@c")},
 	{`*/{account}/{fierce}@* $`, yes("x/«svcuser»/«Wn4-Brine!k2»@FARE"), no("a/b/c@d")},
-	{`{account} md5{secret!} $`, yes(`"«fareuser»" "md5«a3f1c2b4d5e6978012345678deadbeef»"`), no(`"a" "b"`)},
+	{`{account} md5{random} $`, yes(`"«fareuser»" "md5«a3f1c2b4d5e6978012345678deadbeef»"`), no(`"a" "b"`)},
 	{`{account} SCRAM-SHA-256$* $`, yes(`"«fareuser»" "SCRAM-SHA-256$4096:c2Fs"`), no(`"a" "SCRAM-SHA-1"`)},
 	{`{quser} {fierce} $`, yes(`"«fareuser»" "«Wn4-Brine!k2»"`), no(`"a" "b"`)},
 	{`{account} \* {fierce} \* $`, yes(`"«itostrund»" * "«Wn4-Brine!k2»" *`, "«itostrund» * «Wn4-Brine!k2» *"), no("a * b *")},
