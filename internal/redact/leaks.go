@@ -55,8 +55,8 @@ func (s *leakScan) stream(e *Engine, r io.Reader) error {
 			}
 			s.m.Each(plain, 0, nil, func(m learn.Match) { s.add(e, m, base+int64(at)) })
 		})
-		if !atEnd && open >= 0 {
-			limit = min(limit, open) // it is looked at whole with what comes
+		if !atEnd && open > 1 { // it is looked at whole with what comes; one that fills the buffer never would be
+			limit = min(limit, open)
 		}
 		next := 0
 		s.m.Each(buf, 0, nil, func(m learn.Match) {

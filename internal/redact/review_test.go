@@ -134,6 +134,17 @@ func TestRevealLooksIntoBase64(t *testing.T) {
 	}
 }
 
+// A word without an end is longer than what is looked at in one go: the check goes on behind it, and ends.
+func TestLeakCheckEndsBehindEndlessWords(t *testing.T) {
+	m := NewMatcher([]Value{{Text: "brass-Kelp-71!", Class: alias.Secret, Rule: "keyed-secret"}})
+	for _, head := range []string{"", "H4sI", "eJ"} {
+		text := "x " + head + strings.Repeat("QUJD", 300_000) + " z brass-Kelp-71! w"
+		leaks, err := FindLeaks(m, strings.NewReader(text))
+		require.NoError(t, err)
+		require.Len(t, leaks, 1)
+	}
+}
+
 // An address that is written as one number has the alias of the same address, as a number.
 func TestAddressesAsOneNumber(t *testing.T) {
 	e := NewEngine(Options{Aliases: alias.NewTable()})

@@ -90,7 +90,7 @@ func pieceOf(br *bufio.Reader, held string) (piece, rest string, err error) {
 // numberAliases find the aliases of cards, accounts and telephones, which may stand in groups.
 var numberAliases = sync.OnceValue(func() *regexp.Regexp {
 	return regexp.MustCompile(cardHead + `(?:[ -]?[0-9]){9,15}|` + ibanHead + `(?: ?[0-9]){11,30}|` +
-		`(?:\+|\(?\b00)?9(?:[ ().\-/]{0,2}[0-9]){5,19}`)
+		`(?:\+|\b00|\b)9(?:[ ().\-/]{0,2}[0-9]){5,19}`)
 })
 
 // revealNumbers turns the aliases of cards, accounts and telephones back, and gives how many there were.

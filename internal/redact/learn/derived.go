@@ -118,7 +118,10 @@ func writtenOtherwise(name string) []string {
 	upper := strings.ToUpper(surname)
 	forms := []string{given + " " + surname, surname + ", " + given, surname + " " + given, surname + "," + given, given + " " + upper,
 		upper + ", " + given, upper + " " + given, strings.ToUpper(given) + " " + upper, upper + " " + strings.ToUpper(given),
-		upper + ", " + strings.ToUpper(given), strings.ToLower(given + " " + surname)}
+		upper + ", " + strings.ToUpper(given)}
+	if !find.IsEveryday([]byte(strings.ToLower(given))) && !find.IsEveryday([]byte(strings.ToLower(surname))) {
+		forms = append(forms, strings.ToLower(given+" "+surname))
+	}
 	if len(surname) >= minAccount {
 		initial := string([]rune(given)[:1])
 		forms = append(forms, initial+". "+surname, initial+"."+surname, surname+", "+initial+".", surname+" "+initial+".")
