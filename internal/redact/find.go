@@ -232,7 +232,7 @@ func (e *Engine) merge(second int) {
 		if f.end <= last.end {
 			continue
 		}
-		if last.end = f.end; f.start == last.start && last.class == f.class { // it is part of this one
+		if last.end = f.end; f.start == last.start && f.class != alias.Secret && last.class == f.class { // it is part of this one
 			continue
 		}
 		last.put, last.packed, last.original = "", nil, ""                                     // of which a half is learned

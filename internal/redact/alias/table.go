@@ -12,7 +12,8 @@ import (
 	"sync"
 )
 
-// Table is a case's table of aliases: once given, an alias never changes, and no two originals share one. Spellings of one name, account,
+// Table is a case's table of aliases: once given, an alias never changes, and no two originals share one,
+// but for spellings of one of which there are many. Spellings of one name, account,
 // address of mail or host have aliases that begin alike (user-2a, user-2ab), so that the reader sees that they are one and each can be
 // turned back into what stood there.
 //

@@ -38,7 +38,7 @@ func GivenNames(b []byte, from, to int, person func(start, end int)) {
 		speaks := short && end < to && b[end] == ':' && at > 1 && b[at-2] == ']' // [06:12] Sorley, Maire: …
 		if chat := speaks || !short && ofChat(b[:to], at, end, first); !chat && (isCredit(chars.LineFrom(b[:to], chars.LineStart(b, at))) ||
 			!short && (first || !isNamed(b[:to], from, at, end)) && !acts(b[:to], end) &&
-				(licensed || !namedFreely(b[:to], at, end))) {
+				(licensed || !namedFreely(b[:to], at, end)) || !short && ofShip(b, at)) {
 			continue
 		}
 		person(at, end)
@@ -206,7 +206,7 @@ func givenName(b []byte, at int) (end int) {
 		if words > 0 && to < len(b) && b[to] == ':' && bytes.ContainsFunc(b[min(to, word+3):to], unicode.IsUpper) { // CustomerUser: x
 			break
 		}
-		if words > 0 && to-word > 1 && isCapitals(b[word:to]) && !isCapitals(b[at:at+wordEnd(b[at:], 0)]) { // Helga Vik TEL
+		if words > 1 && isLabel(b, word) { // Helga Vik TEL
 			break
 		}
 		if words > 0 && ofOrganisation(b, to) && IsGivenName(b[at:to]) {

@@ -64,3 +64,14 @@ func isLabelled(b []byte, at int) bool {
 	}
 	return at > 2 && b[at-1] == ' ' && labels.HasBytes(b[start:at-1])
 }
+
+// ofShip says whether the word before a name tells that it is one of a ship, a place or a thing, whatever it does: the ferry Marina Bay
+// came.
+func ofShip(b []byte, at int) bool {
+	if at < 3 || b[at-1] != ' ' {
+		return false
+	}
+	before := lastWord(b[max(0, at-24):at])
+	return ofPlaces.Has(before) && (len(before) > 4 || chars.IsOneOf([]byte(before), "ship", "boat", "ms", "mv", "rms", "port", "pier",
+		"lake", "cape", "fort"))
+}

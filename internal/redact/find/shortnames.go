@@ -210,8 +210,8 @@ func initialAndSurname(b []byte, at int, before string) int {
 	entry := chars.IsAllDigits([]byte(strings.ReplaceAll(before, ":", ""))) && len(before) >= 4 && end+1 < len(b) && b[end] == ' ' &&
 		chars.IsLower(b[end+1])
 	ofShip := bytes.HasSuffix(b[:at], []byte("/O ")) || bytes.HasSuffix(b[:at], []byte("/E ")) // C/O J. Park
-	if end-at > 4 && (roles.Has(strings.TrimRight(before, ".")) || ofShip) && (end == len(b) || !chars.IsWord(b[end])) &&
-		!IsEveryday(bytes.ToLower(b[at+3:end])) {
+	if end-at > 4 && (end == len(b) || !chars.IsWord(b[end])) &&
+		(ofShip || roles.Has(strings.TrimRight(before, ".")) && !IsEveryday(bytes.ToLower(b[at+3:end]))) {
 		return end
 	}
 	if end-at > 5 && (end == len(b) || !chars.IsWord(b[end]) && b[end] != '-') && !IsEveryday(bytes.ToLower(b[at+3:end])) &&
