@@ -76,8 +76,8 @@ func (v *evidence) learnTexts() error {
 	for _, answer := range v.c.Brief {
 		err = errors.Join(err, learn(answer))
 	}
-	v.rules.learned.Add(l.learned.Take()...)
-	v.rules.learned.Add(v.said.Take()...)
+	v.rules.learned.Absorb(l.learned)
+	v.rules.learned.Absorb(v.said)
 	return err
 }
 
@@ -90,7 +90,7 @@ func (v *evidence) learnNames(texts ...string) error {
 			return err
 		}
 	}
-	v.said.Add(l.learned.Take()...)
+	v.said.Absorb(l.learned)
 	return nil
 }
 
@@ -109,8 +109,10 @@ func (v *evidence) learnPiece(ctx context.Context, x *piece) error {
 		if res, err = l.engine.File(nil, tee, v.rules.source(x)); err != nil {
 			return fmt.Errorf("%s: %w", x.raw(), err)
 		}
-		if values := l.learned.Take(); !res.Unreadable() { // what a rule hits in binary by chance teaches nothing
-			v.rules.learned.Add(values...)
+		if res.Unreadable() { // what a rule hits in binary by chance teaches nothing
+			l.learned.Take()
+		} else {
+			v.rules.learned.Absorb(l.learned)
 		}
 	}
 	if _, err := io.Copy(io.Discard, tee); err != nil {

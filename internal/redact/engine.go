@@ -389,21 +389,19 @@ func (e *Engine) learn(f *finding, text []byte) {
 		return
 	}
 	v := alias.Value{Text: string(text), Class: f.class, Rule: f.rule}
-	if v.Class == alias.User && bytes.IndexByte(text, ' ') > 0 && learn.Named(v.Text) {
-		e.learned.Add(alias.Value{Text: v.Text, Class: alias.User, Rule: learn.NamedRule})
-		if e.place != nil && e.opener.Member() == "" {
-			e.place(alias.Value{Text: v.Text, Class: alias.User, Rule: learn.NamedRule}, e.mark+e.base+int64(f.start))
+	if f.mute || (f.weak || learn.Short(v)) && !e.learned.SeenBefore(v) {
+		if v.Class == alias.Secret {
+			return
 		}
+		v.Rule = learn.NamedRule
 	}
-	if !f.mute && (!f.weak && !learn.Short(v) || e.learned.SeenBefore(v)) {
-		e.learnValue(v, f.start)
-	}
+	e.learnValue(v, f.start)
 }
 
 // learnValue learns a value that stands at a place in the block.
 func (e *Engine) learnValue(v alias.Value, at int) {
 	e.learned.Add(v)
-	if e.place != nil && e.opener.Member() == "" && learn.Learnable(v) {
+	if e.place != nil && e.opener.Member() == "" && (v.Class != alias.Secret || learn.Learnable(v)) {
 		e.place(v, e.mark+e.base+int64(at))
 	}
 }

@@ -119,7 +119,8 @@ func (e *Engine) findBehind(b []byte, from int) {
 	e.findFacts(b, from)
 	ruled = e.findInTexts(b, from, ruled)
 	e.findCompanions(b, from)
-	if e.texts.noteLong(b, len(b), len(b)); e.texts.depth < maxTextDepth {
+	if e.texts.depth < maxTextDepth {
+		e.texts.noteLong(b, len(b), len(b))
 		e.findPacked(b, from)
 	}
 	numbered := len(e.findings)

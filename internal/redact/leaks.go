@@ -49,18 +49,26 @@ func (s *leakScan) stream(e *Engine, r io.Reader) error {
 		if !atEnd {
 			limit -= 2 * MaxLearned
 		}
-		open := eachPacked(buf, func(at int, plain []byte) {
-			if at >= limit {
+		var opened []packedWord // in which something was found, which counts once
+		open := eachPacked(buf, func(w packedWord) {
+			if w.start >= limit {
 				return
 			}
-			s.m.Each(plain, 0, nil, func(m learn.Match) { s.add(e, m, base+int64(at)) })
+			before := len(opened)
+			s.m.Each(w.plain, 0, nil, func(m learn.Match) {
+				s.add(e, m, base+int64(w.start))
+				opened = append(opened[:before], w)
+			})
 		})
 		if !atEnd && open > 1 { // it is looked at whole with what comes; one that fills the buffer never would be
 			limit = min(limit, open)
 		}
 		next := 0
 		s.m.Each(buf, 0, nil, func(m learn.Match) {
-			if m.Start < limit {
+			for len(opened) > 0 && opened[0].end <= m.Start {
+				opened = opened[1:]
+			}
+			if m.Start < limit && (len(opened) == 0 || m.Start < opened[0].start) {
 				s.add(e, m, base+int64(m.Start))
 				next = m.End
 			}

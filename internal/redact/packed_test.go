@@ -13,8 +13,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// packedWord gives a text as gzip or zlib in base64.
-func packedWord(t testing.TB, kind byte, text string) string {
+// wordPacked gives a text as gzip or zlib in base64.
+func wordPacked(t testing.TB, kind byte, text string) string {
 	var b bytes.Buffer
 	var w io.WriteCloser = gzip.NewWriter(&b)
 	if kind == 'z' {
@@ -29,7 +29,7 @@ func packedWord(t testing.TB, kind byte, text string) string {
 func TestPackedInBase64(t *testing.T) {
 	const plain = "kind: release\npassword: brass-Kelp-71!\nuser=m.quintela from 192.0.2.61\nlane 7\n"
 	const want = "kind: release\npassword: [redacted:keyed-secret]\nuser=user-2a from 240.0.0.1\nlane 7\n"
-	pack := func(kind byte, text string) string { return packedWord(t, kind, text) }
+	pack := func(kind byte, text string) string { return wordPacked(t, kind, text) }
 	open := func(kind byte, word string) string {
 		data, err := base64.StdEncoding.DecodeString(word)
 		require.NoError(t, err, word)
@@ -67,7 +67,7 @@ func TestPackedInBase64(t *testing.T) {
 // What is found in a packed text counts once, is told and shown as it reads there and not as a word of base64, and teaches as it would in
 // plain text: one weak find alone teaches nothing.
 func TestPackedTextsAreToldAsTheyRead(t *testing.T) {
-	word := packedWord(t, 'g', "kind: release\npassword: brass-Kelp-71!\nuser=m.quintela from 192.0.2.61\nlane 7\n")
+	word := wordPacked(t, 'g', "kind: release\npassword: brass-Kelp-71!\nuser=m.quintela from 192.0.2.61\nlane 7\n")
 	long := strings.Repeat("lane 7 is open\n", maxBlock/15-10)
 	in := long + "release: " + word + " " + strings.Repeat("x", 2*keepBack+1000) // the block ends in a line: it is looked at twice
 	var told []string
@@ -93,7 +93,7 @@ func TestPackedTextsAreToldAsTheyRead(t *testing.T) {
 func TestPackedTextsGrowByABound(t *testing.T) {
 	line := strings.Repeat("lane 7 is open ", 8)
 	for lines, opened := range map[int]bool{10: true, 20_000: false} {
-		word := packedWord(t, 'z', "password: brass-Kelp-71!\n"+strings.Repeat(line+"\n", lines))
+		word := wordPacked(t, 'z', "password: brass-Kelp-71!\n"+strings.Repeat(line+"\n", lines))
 		require.Equal(t, opened, redactText(t, "state "+word+"\n") != "state "+word+"\n", lines)
 	}
 }

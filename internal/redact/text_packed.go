@@ -2,6 +2,7 @@ package redact
 
 import (
 	"bytes"
+	"encoding/base64"
 	"io"
 
 	"github.com/klauspost/compress/gzip"
@@ -56,6 +57,13 @@ func closeZlib(w io.Writer) io.WriteCloser        { return zlib.NewWriter(w) }
 // letterOfBase64 are the letters of both alphabets.
 var letterOfBase64 = *chars.BytesThat(func(c byte) bool { return codeBytes[c] || c == '-' })
 
+// packedWord is a word of a text that is base64 of a text, compressed or not.
+type packedWord struct {
+	start, end int // without what fills it up; where there is none, what need not be looked at again ends there
+	packing    *packing
+	plain      []byte // nil where there is none
+}
+
 // findPacked adds the values of a block from a place on that are texts in base64, compressed or not, of which something goes.
 func (e *Engine) findPacked(b []byte, from int) {
 	done := from
@@ -63,16 +71,35 @@ func (e *Engine) findPacked(b []byte, from int) {
 		if place < done {
 			continue
 		}
-		start, end := wordAround(b, place, done, &letterOfBase64)
-		p, plain := openPacked(b[start:end], e.texts.packedGrowth())
-		if p == nil {
-			start, end, plain = textInBase64(b, place, done)
-			p = &plainPacking
-		}
-		if done = end; plain != nil {
-			e.repack(b, start, end, p, plain)
+		w := packedAround(b, place, done, e.texts.packedGrowth())
+		if done = w.end; w.plain != nil {
+			e.repack(b, w)
 		}
 	}
+}
+
+// packedAround gives the word around a letter that is base64 of a text. Dashes are letters of base64 in addresses alone: elsewhere dates
+// and names have them.
+func packedAround(b []byte, place, from, growth int) (w packedWord) {
+	wideStart, wideEnd := wordAround(b, place, from, &letterOfBase64)
+	start, end := wordAround(b, place, from, &codeBytes)
+	for _, w = range []packedWord{{start: wideStart, end: wideEnd}, {start: start, end: end}} {
+		if w.packing, w.plain = unpack(b[w.start:w.end], growth); w.plain != nil || w.end-w.start == end-start {
+			break
+		}
+	}
+	if w.plain != nil && (w.end-w.start)&3 == 1 { // the last letter is none of it
+		w.end--
+	}
+	return w
+}
+
+// unpack gives the text that a word in base64 holds, of up to so many bytes for each letter, and how it is packed; nil when it is none.
+func unpack(word []byte, growth int) (*packing, []byte) {
+	if p, plain := openPacked(word, growth); p != nil {
+		return p, plain
+	}
+	return &plainPacking, decodedText(word)
 }
 
 // wordAround gives the letters around one.
@@ -85,21 +112,6 @@ func wordAround(b []byte, place, from int, letters *chars.ByteSet) (start, end i
 		end++
 	}
 	return start, end
-}
-
-// textInBase64 gives the word around a letter that is base64 of a text, and the text; nil is none. Dashes are letters of base64 in
-// addresses
-// alone: elsewhere dates and names have them.
-func textInBase64(b []byte, place, from int) (start, end int, plain []byte) {
-	start, end = wordAround(b, place, from, &codeBytes)
-	if plain = decodedText(b[start:end]); plain != nil {
-		return start, end, plain
-	}
-	if wideStart, wideEnd := wordAround(b, place, from, &letterOfBase64); wideEnd-wideStart > end-start {
-		start, end = wideStart, wideEnd
-		plain = decodedText(b[start:end])
-	}
-	return start, end, plain
 }
 
 // packedGrowth is how many bytes a letter of a packed text may stand for.
@@ -135,37 +147,29 @@ func openPacked(word []byte, growth int) (*packing, []byte) {
 
 // eachPacked calls found for the words of a text that are texts in base64, compressed or not, whole ones alone. One that the text may end
 // within begins at the place that it gives, else it gives -1.
-func eachPacked(b []byte, found func(at int, plain []byte)) (open int) {
+func eachPacked(b []byte, found func(w packedWord)) (open int) {
 	open = -1
 	done := 0
 	eachLong(b, 0, len(b), func(place int) {
 		if place < done {
 			return
 		}
-		start, end := wordAround(b, place, done, &letterOfBase64)
-		if end == len(b) && start > 0 {
+		if start, end := wordAround(b, place, done, &letterOfBase64); end == len(b) && start > 0 {
 			open = start
 		}
-		p, plain := openPacked(b[start:end], maxPackedGrowth)
-		if p == nil {
-			start, end, plain = textInBase64(b, place, done)
-		}
-		if done = end; plain != nil {
-			found(start, plain)
+		w := packedAround(b, place, done, maxPackedGrowth)
+		if done = w.end; w.plain != nil {
+			found(w)
 		}
 	})
 	return open
 }
 
 // repack adds a value as a find if something in what it holds goes.
-func (e *Engine) repack(b []byte, start, end int, p *packing, plain []byte) {
-	word := b[start:end]
-	if len(word)&3 == 1 { // the last letter is none of it
-		end, word = end-1, word[:len(word)-1]
-	}
+func (e *Engine) repack(b []byte, w packedWord) {
 	var out bytes.Buffer
-	counts, err := e.packedEngine().Text(&out, bytes.NewReader(plain))
-	if err != nil || counts.Total() == 0 || bytes.Equal(out.Bytes(), plain) {
+	counts, err := e.packedEngine().Text(&out, bytes.NewReader(w.plain))
+	if err != nil || counts.Total() == 0 || bytes.Equal(out.Bytes(), w.plain) {
 		return
 	}
 	rule := ""
@@ -174,24 +178,25 @@ func (e *Engine) repack(b []byte, start, end int, p *packing, plain []byte) {
 			rule = name
 		}
 	}
-	padded := end
-	for padded < len(b) && b[padded] == '=' && padded-end < 2 {
-		padded++
-	}
-	put := p.packed(out.Bytes(), bytes.ContainsAny(word, "-_"), padded > end || len(word)%4 == 0)
-	e.findings = append(e.findings, finding{start: start, end: padded, trigger: start, class: alias.Secret, rule: rule, put: put,
+	put, end := w.again(b, out.Bytes())
+	e.findings = append(e.findings, finding{start: w.start, end: end, trigger: w.start, class: alias.Secret, rule: rule, put: put,
 		packed: counts})
+}
+
+// again writes a text as that of the word is written, and gives where the word ends with what fills it up.
+func (w *packedWord) again(b, text []byte) (put string, end int) {
+	word := b[w.start:w.end]
+	for end = w.end; end < len(b) && b[end] == '=' && end-w.end < 2; {
+		end++
+	}
+	return w.packing.packed(text, bytes.ContainsAny(word, "-_"), end > w.end || len(word)%4 == 0), end
 }
 
 // tellPacked counts, learns and tells what was found within a packed text, which is a find that goes out.
 func (e *Engine) tellPacked(b []byte, f *finding) {
 	if e.learned != nil || e.tally != nil || e.sampler != nil {
 		in := e.packedEngine()
-		word := bytes.TrimRight(b[f.start:f.end], "=")
-		p, plain := openPacked(word, e.texts.packedGrowth())
-		if p == nil {
-			p, plain = &plainPacking, decodedText(word)
-		}
+		p, plain := unpack(bytes.TrimRight(b[f.start:f.end], "="), e.texts.packedGrowth())
 		in.learned = e.learned
 		if place := e.place; place != nil && e.opener.Member() == "" {
 			in.place = func(v alias.Value, _ int64) { place(v, -1) }
@@ -227,7 +232,14 @@ func (p *packing) packed(text []byte, forURLs, padded bool) string {
 	if _, err := w.Write(text); err != nil || w.Close() != nil {
 		panic("memory does not fail")
 	}
-	return encodeBase64(out.Bytes(), forURLs, padded)
+	code := base64.StdEncoding
+	if forURLs {
+		code = base64.URLEncoding
+	}
+	if !padded {
+		code = code.WithPadding(base64.NoPadding)
+	}
+	return code.EncodeToString(out.Bytes())
 }
 
 // packedEngine gives the engine for what is packed.

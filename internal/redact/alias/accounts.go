@@ -53,9 +53,8 @@ const (
 const mostOfSurname = 7
 
 // AccountsOf gives the accounts that may be made of a name, in small letters; of an initial and a surname, with a blank between them
-// where a
-// sign may stand. It gives nothing for what is no name of a person in Latin letters. That of the given name and the surname with a sign
-// between them is not among them: spellings of one name are one.
+// where a sign may stand. It gives nothing for what is no name of a person in Latin letters. That of the given name and the surname with a
+// sign between them is not among them: spellings of one name are one.
 func AccountsOf(name string) iter.Seq[string] {
 	return func(yield func(string) bool) {
 		parts := madeOf(name)
@@ -108,12 +107,12 @@ func PlainLetters(name string) string {
 // umlauts are written with an e where there are none.
 var umlauts = strings.NewReplacer("ä", "ae", "ö", "oe", "ü", "ue", "Ä", "Ae", "Ö", "Oe", "Ü", "Ue")
 
-// mostPeople bounds for how many people accounts are made of their names.
-const mostPeople = 5000
+// MostPeople bounds for how many people accounts are made of their names.
+const MostPeople = 5000
 
 // tellAccounts remembers which accounts would be those of a person who has an alias.
 func (t *Table) tellAccounts(name, a string) {
-	if t.counts[group{of: "people"}] >= mostPeople {
+	if t.counts[group{of: "people"}] >= MostPeople {
 		return
 	}
 	accounts := madeOf(name)
@@ -125,7 +124,7 @@ func (t *Table) tellAccounts(name, a string) {
 		if account == "" {
 			continue
 		}
-		form := oneForm(User, account)
+		form := OneForm(User, account)
 		if _, several := t.derived[form]; several {
 			t.derived[form] = ""
 		} else {

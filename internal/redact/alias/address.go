@@ -110,6 +110,9 @@ const macHead = "02:ea:5c"
 
 var macSigns = strings.NewReplacer(":", "", "-", "", ".", "")
 
+// HexDigits gives the digits of a hardware address as they are written.
+func HexDigits(address string) string { return macSigns.Replace(address) }
+
 // plainMAC gives a hardware address in one notation.
 func plainMAC(text string) string {
 	if parts := strings.Split(text, ":"); len(parts) == 6 && len(text) < 17 {
@@ -118,7 +121,7 @@ func plainMAC(text string) string {
 		}
 		text = strings.Join(parts, ":")
 	}
-	digits := macSigns.Replace(strings.ToLower(text))
+	digits := HexDigits(strings.ToLower(text))
 	var parts []string
 	for i := 0; i+2 <= len(digits); i += 2 {
 		parts = append(parts, digits[i:i+2])
@@ -137,7 +140,7 @@ func AsMAC(alias, original string) string {
 	case len(original) < 17: // its parts are without zeros
 		parts := strings.Split(alias, ":")
 		for i, p := range parts {
-			if original != alias && len(p) == 2 && p[0] == '0' {
+			if p[0] == '0' {
 				parts[i] = p[1:]
 			}
 		}

@@ -72,8 +72,38 @@ func TestNoTwoOriginalsShareAnAlias(t *testing.T) {
 	require.Equal(t, table.Alias(IPv6, "2001:DB8:0:0::1"), table.Alias(IPv6, "2001:db8::1"), "spellings are one")
 }
 
-// Spellings of one name, account, address of mail or host have aliases that begin alike, the same ones whatever the order in which they come
-// together, and also when the table is read again.
+// A table from before spellings had aliases that begin alike is read as it is, and goes on.
+func TestOlderTablesAreRead(t *testing.T) {
+	older := `{"version": 1, "aliases": [
+{"class":"user","original":"MAREK ZIELONKA","alias":"user-2a"},
+{"class":"user","original":"MZIELONKA","alias":"user-2b"},
+{"class":"user","original":"Marek Zielonka","alias":"user-2c"},
+{"class":"user","original":"ines.rocha","alias":"user-2d"},
+{"class":"user","original":"mzielonka","alias":"user-2e"},
+{"class":"host","original":"db7.pier.internal","alias":"host-2a.example"},
+{"class":"host","original":"db7","alias":"host-2b.example"},
+{"class":"host","original":"pier.example","alias":"host-2c.example"},
+{"class":"mail","original":"ines.rocha@pier.example","alias":"user-2d@host-2c.example"},
+{"class":"mail","original":"marek.zielonka@pier.example","alias":"mail-2a@host-2c.example"},
+{"class":"phone","original":"004940555","alias":"99900000001"},
+{"class":"user","original":"fare","alias":"user-2f"}
+]}`
+	table, err := parseTable([]byte(older), "t")
+	require.NoError(t, err)
+	require.Len(t, table.All(), 12)
+	require.Equal(t, "user-2a", table.Alias(User, "MAREK ZIELONKA"))
+	require.Equal(t, "mail-2a@host-2c.example", table.Alias(Mail, "marek.zielonka@pier.example"))
+	require.Equal(t, "user-2d@host-2cb.example", table.Alias(Mail, "ines.rocha@Pier.example"))
+	require.Equal(t, "user-2g", table.Alias(User, "new"))
+	data, err := table.Marshal()
+	require.NoError(t, err)
+	again, err := parseTable(data, "t")
+	require.NoError(t, err)
+	require.Equal(t, table.All(), again.All())
+}
+
+// Spellings of one name, account, address of mail or host have aliases that begin alike, the same ones whatever the order in which they
+// come together, and also when the table is read again.
 func TestSpellingsBeginAlike(t *testing.T) {
 	given := []Value{{"Marek Zielonka", User, ""}, {"ZIELONKA, Marek", User, ""}, {"mzielonka", User, ""}, {"MZIELONKA", User, ""},
 		{"Zielonka", User, ""}, {"Marek.Zielonka@Pier.example", Mail, ""}, {"marek.zielonka@pier.example", Mail, ""},

@@ -19,20 +19,27 @@ type Coded func(line string, reveal func(text string) (string, int)) (string, in
 // were. Secrets cannot be turned back: nothing is kept of them. coded looks into what only stands in lines coded.
 func Reveal(t *Table, w *bufio.Writer, r io.Reader, coded Coded) (int, error) {
 	back := t.back()
-	reveal := func(text string) (string, int) {
-		text, numbers := revealNumbers(text, back)
-		text, found := revealLine(text, back)
-		return text, numbers + found
+	var within func(depth int) func(text string) (string, int)
+	within = func(depth int) func(text string) (string, int) {
+		return func(text string) (string, int) {
+			inside := 0
+			if depth < mostWithin {
+				text, inside = coded(text, within(depth+1))
+			}
+			text, numbers := revealNumbers(text, back)
+			text, found := revealLine(text, back)
+			return text, inside + numbers + found
+		}
 	}
+	reveal := within(0)
 	n := 0
 	br := bufio.NewReaderSize(r, 64<<10)
 	held := ""
 	for {
 		piece, rest, err := pieceOf(br, held)
 		held = rest
-		line, inside := coded(piece, reveal)
-		text, found := reveal(line)
-		n += inside + found
+		text, found := reveal(piece)
+		n += found
 		if _, werr := w.WriteString(text); werr != nil {
 			return n, werr
 		}
@@ -44,6 +51,9 @@ func Reveal(t *Table, w *bufio.Writer, r io.Reader, coded Coded) (int, error) {
 		}
 	}
 }
+
+// mostWithin is how many coded texts within each other are looked into, as redaction does.
+const mostWithin = 3
 
 // back gives the originals by their aliases; those of cards and accounts without the signs between their groups.
 func (t *Table) back() map[string]string {
@@ -90,7 +100,7 @@ func pieceOf(br *bufio.Reader, held string) (piece, rest string, err error) {
 // numberAliases find the aliases of cards, accounts and telephones, which may stand in groups.
 var numberAliases = sync.OnceValue(func() *regexp.Regexp {
 	return regexp.MustCompile(cardHead + `(?:[ -]?[0-9]){9,15}|` + ibanHead + `(?: ?[0-9]){11,30}|` +
-		`(?:\+|\b00|\b)9(?:[ ().\-/]{0,2}[0-9]){5,19}`)
+		`(?:\+|\b00|\b)9(?:[ ().\-/]{0,3}[0-9]){5,19}`)
 })
 
 // revealNumbers turns the aliases of cards, accounts and telephones back, and gives how many there were.
@@ -102,7 +112,7 @@ func revealNumbers(line string, back map[string]string) (string, int) {
 			return inShape(o, text)
 		}
 		for end := len(text); end >= len(phoneHead); end-- { // digits of something else may stand behind it
-			if end < len(text) && chars.IsDigit(text[end]) && chars.IsDigit(text[end-1]) {
+			if !chars.IsDigit(text[end-1]) || end < len(text) && chars.IsDigit(text[end]) {
 				continue
 			}
 			if o, ok := revealPhone(text[:end], back); ok {
@@ -159,10 +169,25 @@ func revealLine(line string, back map[string]string) (string, int) {
 		for next < end && (chars.IsWord(line[next-1]) && chars.IsWord(line[next])) {
 			next++
 		}
+		if head := headBefore(line[:next], line[next:end]); next-head > i { // M1user-2a of passes
+			next -= head
+		}
 		out.WriteString(line[i:next])
 		i = next
 	}
 	return out.String(), n
+}
+
+// headBefore gives how much of the beginning of an alias stands before its dash.
+func headBefore(before, rest string) int {
+	if strings.HasPrefix(rest, "-") {
+		for _, head := range aliasHeads {
+			if strings.HasSuffix(before, head[:len(head)-1]) {
+				return len(head) - 1
+			}
+		}
+	}
+	return 0
 }
 
 // revealWord gives the original of the alias that a word begins with, and the alias's length.

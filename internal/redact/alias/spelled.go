@@ -8,13 +8,13 @@ import (
 
 // Names, accounts, addresses of mail and hosts are written in several ways. Each way is an original of its own, and has the alias of the
 // first one with a letter behind it: user-2a, user-2ab, user-2ac. There are eight of them; what is spelled in more ways, as some name
-// servers
-// ask for hosts (draft-vixie-dnsext-dns0x20), has the first one then. The last letters are those of accounts that are made of a name.
+// servers ask for hosts (draft-vixie-dnsext-dns0x20), has the first one then. The last letters are those of accounts that are made of a
+// name.
 
-// oneForm gives the form under which the spellings of a name, an account, an address of mail or a host are one: in small letters, and for
+// OneForm gives the form under which the spellings of a name, an account, an address of mail or a host are one: in small letters, and for
 // people without commas and with the parts of the name in the order of the alphabet, so that "Zielonka, Marek", "MAREK ZIELONKA" and
 // marek.zielonka are one.
-func oneForm(class Class, original string) string {
+func OneForm(class Class, original string) string {
 	lower := strings.ToLower(original)
 	if class != User || !strings.ContainsAny(lower, " ,._") {
 		return lower
@@ -26,7 +26,7 @@ func oneForm(class Class, original string) string {
 
 // giveSpelled gives the alias of a name, an account, an address of mail or a host; again is true when it is given to another spelling, too.
 func (t *Table) giveSpelled(o origin) (a string, again bool) {
-	form := origin{o.class, oneForm(o.class, o.text)}
+	form := origin{o.class, OneForm(o.class, o.text)}
 	base := ""
 	if !t.asBefore {
 		base = t.first(form)
@@ -122,7 +122,7 @@ func (t *Table) giveMail(original, base string, form origin) (a string, again bo
 	default:
 		account := origin{User, original[:max(at, 0)]}
 		if local = t.byOrigin[account]; local == "" {
-			account.text = oneForm(User, account.text)
+			account.text = OneForm(User, account.text)
 			local = cmp.Or(t.first(account), t.derived[account.text])
 		}
 	}

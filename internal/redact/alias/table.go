@@ -12,10 +12,9 @@ import (
 	"sync"
 )
 
-// Table is a case's table of aliases: once given, an alias never changes, and no two originals share one,
-// but for spellings of one of which there are many. Spellings of one name, account,
-// address of mail or host have aliases that begin alike (user-2a, user-2ab), so that the reader sees that they are one and each can be
-// turned back into what stood there.
+// Table is a case's table of aliases: once given, an alias never changes, and no two originals share one, but for
+// spellings of one of which there are many. Spellings of one name, account, address of mail or host have aliases that begin alike (user-2a,
+// user-2ab), so that the reader sees that they are one and each can be turned back into what stood there.
 //
 // The forms are reserved ones, so that an alias is never mistaken for an original: IPv4 in 240.0.0.0/4 (reserved by
 // RFC 1112), IPv6 in 3fff::/20 (documentation, RFC 9637), hardware addresses locally administered with one

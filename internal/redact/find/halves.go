@@ -27,8 +27,7 @@ func (h Halves) Add(name []byte) {
 	for _, w := range bytes.Fields(name) {
 		w = bytes.Trim(w, ".,")
 		lower := bytes.ToLower(w)
-		if len(w) >= minHalf && isCapital(w, 0) && !chars.IsUpper(w[1]) && !IsEveryday(lower) && !lexicon.Everyday(lower) &&
-			!months.HasBytes(lower) {
+		if len(w) >= minHalf && isCapital(w, 0) && !chars.IsUpper(w[1]) && !IsEveryday(lower) && !months.HasBytes(lower) {
 			h[string(w)] = true
 		}
 	}

@@ -192,7 +192,7 @@ func kindOfLast(raw, key []byte, kind KeyKind) KeyKind {
 		return KeyMAC
 	case tellingPhone.Has(last):
 		return KeyPhone
-	case namesUser(key, last), len(key) > 4 && doneBy(raw, key, last):
+	case namesUser(key, last), len(key) > 4 && doneBy(key, last):
 		return KeyUser
 	}
 	return kind
@@ -200,8 +200,8 @@ func kindOfLast(raw, key []byte, kind KeyKind) KeyKind {
 
 // doneBy reports whether a key of several words ends with "by": started_by, exportedBy. What something is parted or ordered by is no
 // person.
-func doneBy(raw, key []byte, last string) bool {
-	if last != "by" || len(raw) < 3 {
+func doneBy(key []byte, last string) bool {
+	if last != "by" {
 		return false
 	}
 	verb := key[:len(key)-2]
@@ -211,10 +211,8 @@ func doneBy(raw, key []byte, last string) bool {
 
 // orderedBy are deeds behind which no person stands.
 var orderedBy = chars.WordSet(`ordered sorted grouped parted partitioned indexed separated delimited followed preceded caused divided
-	multiplied
-	satisfied generated required used needed limited bounded supported provided powered matched filtered clustered distributed
-	referenced imported included
-	affected covered blocked`)
+	multiplied satisfied generated required used needed limited bounded supported provided powered matched filtered clustered
+	distributed referenced imported included affected covered blocked`)
 
 // namesOpenly reports whether a key whose last word tells weakly is one of what everybody may know: a public key, the number of an account.
 func namesOpenly(key []byte, last string) bool {

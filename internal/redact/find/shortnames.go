@@ -12,9 +12,8 @@ import (
 // What people are called in notes for short, and in lists and records: halves of names with what tells that they are some.
 
 // greetings are words before the given name of somebody who is spoken to.
-var greetings = chars.WordSet(`hi hello best cheers regards thanks mvh dear hey hallo hei hej hola bonjour ciao moin liebe lieber beste
-	chère cher caro cara
-	querido querida morning evening afternoon`)
+var greetings = chars.WordSet(`hi hello best cheers regards thanks mvh dear hey hallo hei hej hola bonjour ciao moin liebe lieber
+	beste chère cher caro cara querido querida morning evening afternoon`)
 
 // shortName gives the end of what people are called in notes for short: an initial and a surname behind a word that people are named
 // behind or the time of an entry (06:05 M. Sorley restarted it), and the given name alone behind a greeting (Hi Ingrid,).
@@ -46,8 +45,7 @@ func isGivenAlone(word []byte) bool {
 
 // productsOf are given names that well-known programs have, too: alone they tell nobody.
 var productsOf = chars.WordSet(`hugo gerrit claude julia alexa siri cassandra athena jenkins travis celeste apollo iris argo luna nova
-	phoenix
-	maya sage sierra aurora jasmine crystal ruby pearl scala dante galileo kepler tesla hermes atlas ada basil otto`)
+	phoenix maya sage sierra aurora jasmine crystal ruby pearl scala dante galileo kepler tesla hermes atlas ada basil otto`)
 
 // initialFirst gives the end of a name that begins with an initial: in the cell of a table, and where the words around it tell.
 func initialFirst(b []byte, at int, before string) int {
@@ -155,10 +153,9 @@ func givenOfNotes(b []byte, at int, before string) int {
 var surnameTitles = chars.WordSet("mr mrs ms sgt capt cpt insp herr frau fru mme mlle signora signor señor señora")
 
 // roles are what people are on a ship, at a pier and at a desk: a name stands behind them.
-var roles = chars.WordSet(`agent operator engineer colleague technician driver captain capt master pilot clerk cashier steward stewardess
-	supervisor mate bosun purser officer sgt sergeant lt cpt inspector nurse doctor guard kapitän kapitein capitán capitaine kaptein
-	styrmann
-	steuermann lots pilote piloto`)
+var roles = chars.WordSet(`agent operator engineer colleague technician driver captain capt master pilot clerk cashier steward
+	stewardess supervisor mate bosun purser officer sgt sergeant lt cpt inspector nurse doctor guard kapitän kapitein capitán
+	capitaine kaptein styrmann steuermann lots pilote piloto`)
 
 // toldOf are words before the given name alone of somebody of whom a note tells.
 var toldOf = chars.WordSet(`to told asked tell ask called phoned rang met saw met informed thank thanks by from with hos bei chez con
@@ -177,8 +174,8 @@ func endsThere(rest []byte) bool {
 }
 
 // behindGiven are words behind the given name of somebody in a sentence.
-var behindGiven = chars.WordSet(`on at about that who and to in for yesterday today tonight again this last earlier before after if when why
-	has had is was will gave gives`)
+var behindGiven = chars.WordSet(`on at about that who and to in for yesterday today tonight again this last earlier before after if
+	when why has had is was will gave gives`)
 
 // mailWords stand before the given name alone of whom a note is for or from.
 var mailWords = chars.WordSet("to from cc an von attn til fra aan van para de call duty standby backup oncall")
@@ -264,12 +261,11 @@ func surnameFirst(b []byte, at int, _ string) int {
 }
 
 // deeds are what somebody does of whom a note tells by the given name.
-var deeds = chars.WordSet(`saw said says told called rang phoned restarted reported confirmed asked wants went came took found fixed changed
-	noticed replied answered mentioned wrote writes tried booked boarded arrived requested checked tried unplugged pressed opened
-		closed knows left
-	was were has had gave gives sent sends will copies is isn't can could would should did does doesn't wants
-	ist war hat wird kommt est été était será está estaba jest był było je bude er var har on oli è era
-	logged swapped thinks reckons from rings calls needs`)
+var deeds = chars.WordSet(`saw said says told called rang phoned restarted reported confirmed asked wants went came took found fixed
+	changed noticed replied answered mentioned wrote writes tried booked boarded arrived requested checked tried unplugged pressed
+	opened closed knows left was were has had gave gives sent sends will copies is isn't can could would should did does doesn't wants
+	ist war hat wird kommt est été était será está estaba jest był było je bude er var har on oli è era logged swapped thinks reckons
+	from rings calls needs`)
 
 // doesSomething says whether the word at a place is what somebody did.
 func doesSomething(b []byte, at int) bool {

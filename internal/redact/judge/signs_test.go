@@ -17,7 +17,8 @@ func TestSigns(t *testing.T) {
 				before, rest, ok := strings.Cut(line, "⟦")
 				text, after, closed := strings.Cut(rest, "⟧")
 				require.True(t, ok && closed, line)
-				require.Equal(t, want, s.of(&Place{Before: []byte(before), Text: []byte(text), After: []byte(after)}), "%s: %s", s.Name, line)
+				p := &Place{Before: []byte(before), Text: []byte(text), After: []byte(after)}
+				require.Equal(t, want, s.of(p), "%s: %s", s.Name, line)
 			}
 		}
 	}

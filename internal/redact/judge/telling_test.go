@@ -32,7 +32,8 @@ func TestWhatIsToldOfKeys(t *testing.T) {
 		"password ⟦$kelp)71⟧", "password: ⟦$Kelp$71⟧", `password: "⟦files."x⟧"`, `pw "⟦New Password 7⟧"`, `pass: "⟦\x80kelp⟧"`,
 		"passwd: ⟦Kelp71⟧ now", "password: ⟦wind/tide⟧", "pin: ⟦4417⟧", "password ⟦Wind/7tide⟧",
 		"pwd: `⟦Kelp71⟧`", "pwd = `⟦brine⟧`", "password: ⟦]brine⟧", "password: ⟦Bug#71kelp⟧", "password: ⟦authprivKelp7⟧", "pw: ⟦<<Eel7⟧",
-		"password: ⟦$brine)⟧", "password: ⟦$KELP$TIDE⟧", "password: ⟦tide.Pool{xyz⟧", "password ⟦Kelpsea!⟧", "the password is ⟦wind/tide⟧", "invalid password: ⟦kelp⟧ from x", "x password ⟦summer!⟧",
+		"password: ⟦$brine)⟧", "password: ⟦$KELP$TIDE⟧", "password: ⟦tide.Pool{xyz⟧", "password ⟦Kelpsea!⟧", "the password is ⟦wind/tide⟧",
+		"invalid password: ⟦kelp⟧ from x", "x password ⟦summer!⟧",
 		"passwd: ⟦Brine⟧",
 		"db=x,password=⟦gate_pass⟧,host=y", "password = ⟦gate_password⟧", "password: ⟦pass:word1⟧", "password: ⟦,$kelp71x⟧",
 		"password: ⟦(?kelp⟧",
@@ -57,7 +58,8 @@ func TestWhatTokensAreNot(t *testing.T) {
 	for _, yes := range []string{`hotp: "⟦Kelp-HOTP-7⟧"`, "max_token => ⟦Zx8Qv3LmN0⟧", "token = ⟦4471⟧", "token: ⟦-1-kelp⟧",
 		"secret = ⟦0x53c2aa71ff⟧",
 		"token = ⟦$kelp/71!⟧", "token: ⟦kelp71:⟧ x", "- ⟦Kelp71⟧ the x", "- ⟦Wind over quay⟧",
-		"- ⟦Wind over quay\n- Tide in the bay now⟧", "minio_secret_key = ⟦123456⟧", "mint_token: ⟦4471⟧", "token(\"⟦Zx8Qv3LmN0⟧\")", "token ⟦Zx8Qv3LmN0⟧ * of gate"} {
+		"- ⟦Wind over quay\n- Tide in the bay now⟧", "minio_secret_key = ⟦123456⟧", "mint_token: ⟦4471⟧",
+		"token(\"⟦Zx8Qv3LmN0⟧\")", "token ⟦Zx8Qv3LmN0⟧ * of gate"} {
 		require.True(t, placeOf(yes).Secret(), yes)
 	}
 }

@@ -1,6 +1,7 @@
 package learn
 
 import (
+	"maps"
 	"slices"
 	"strings"
 
@@ -17,11 +18,9 @@ import (
 // derivedRule is the rule for which what follows from a name counts that teaches nothing by itself.
 const derivedRule = "log-user"
 
-// Limits of what is derived, so that a list of a hundred thousand passengers does not make a million values: beyond them nothing is.
-const (
-	mostPeople = 5000
-	mostHosts  = 20_000
-)
+// mostHosts bounds of how many hosts short names are derived, as alias.MostPeople bounds the people, so that a list of a hundred thousand
+// passengers does not make a million values: beyond them nothing is.
+const mostHosts = 20_000
 
 // The least lengths of what is derived, in bytes: what is shorter would hit by chance (chan of C. Han).
 const (
@@ -37,52 +36,50 @@ func (l *Set) Everything() (all, first []alias.Value) {
 	return slices.Concat(values, derived), slices.Concat(values, before)
 }
 
-// Derived gives what follows from the names that were learned, sorted by text; and what needs an alias before all that: people who were
-// named only, and what may be of several people or hosts, which has one of its own.
+// Derived gives what follows from the names that were learned, sorted by text; and what needs an alias before all that: identities that
+// were named only, and what may be of several people or hosts, which has one of its own.
 func (l *Set) Derived() (all, first []alias.Value) {
-	people, hosts := l.named() // of which some were named only
+	people, hosts := l.sources()
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	seen := map[string]int{}
-	add := func(text string, v *alias.Value) {
+	first = slices.Collect(maps.Keys(l.named))
+	of := map[string]string{} // whose each is, "" where several
+	add := func(text, source string, v *alias.Value) {
 		if _, known := l.values[text]; known || l.common[strings.ToLower(text)] {
 			return
 		}
-		if seen[text]++; seen[text] == 1 {
+		switch before, again := of[text]; {
+		case !again:
+			of[text] = source
 			all = append(all, alias.Value{Text: text, Class: v.Class, Rule: v.Rule})
+		case before != source && before != "":
+			of[text] = ""
+			first = append(first, alias.Value{Text: text, Class: v.Class, Rule: v.Rule})
 		}
 	}
 	for i := range people {
+		whose := alias.OneForm(alias.User, people[i].Text)
 		for _, form := range writtenOtherwise(people[i].Text) {
-			add(form, &people[i])
+			add(form, whose, &people[i])
 		}
 		for _, account := range accountsOf(people[i].Text) {
-			add(account, &people[i])
-			add(strings.ToUpper(account), &people[i])
+			add(account, whose, &people[i])
+			add(strings.ToUpper(account), whose, &people[i])
 		}
 	}
 	for i := range hosts {
 		if short, ok := shortHost(hosts[i].Text); ok {
-			add(short, &hosts[i])
-			add(strings.ToUpper(short), &hosts[i])
+			whose := alias.OneForm(alias.Host, hosts[i].Text)
+			add(short, whose, &hosts[i])
+			add(strings.ToUpper(short), whose, &hosts[i])
 		}
 	}
 	slices.SortFunc(all, func(a, b alias.Value) int { return strings.Compare(a.Text, b.Text) })
-	for _, v := range all {
-		if seen[v.Text] > 1 {
-			first = append(first, v)
-		}
-	}
-	for _, v := range people {
-		if v.Rule == derivedRule {
-			first = append(first, v)
-		}
-	}
 	return all, first
 }
 
-// named gives the people and the hosts among what was learned, and the people who were named only, sorted by text.
-func (l *Set) named() (people, hosts []alias.Value) {
+// sources gives the people and the hosts among what was learned, and the people who were named only, sorted by text.
+func (l *Set) sources() (people, hosts []alias.Value) {
 	for _, v := range l.Values() {
 		switch {
 		case v.Class == alias.User && strings.IndexByte(v.Text, ' ') > 0:
@@ -92,14 +89,14 @@ func (l *Set) named() (people, hosts []alias.Value) {
 		}
 	}
 	l.mu.Lock()
-	for name := range l.people {
-		if _, learned := l.values[name]; !learned {
-			people = append(people, alias.Value{Text: name, Class: alias.User, Rule: derivedRule})
+	for v := range l.named {
+		if _, learned := l.values[v.Text]; !learned && v.Class == alias.User && isWholeName(v.Text) {
+			people = append(people, alias.Value{Text: v.Text, Class: alias.User, Rule: derivedRule})
 		}
 	}
 	l.mu.Unlock()
 	slices.SortFunc(people, func(a, b alias.Value) int { return strings.Compare(a.Text, b.Text) })
-	if len(people) > mostPeople {
+	if len(people) > alias.MostPeople {
 		people = nil
 	}
 	if len(hosts) > mostHosts {
@@ -183,8 +180,8 @@ func shortHost(name string) (string, bool) {
 	return short, len(short) >= minShortHost && digits > 0 && letters > 1 && joined
 }
 
-// Named reports whether a text is the whole name of somebody from whom something follows.
-func Named(text string) bool {
+// isWholeName reports whether a text is the whole name of somebody from whom something follows.
+func isWholeName(text string) bool {
 	given, surname, ok := alias.PartsOf(text)
 	return ok && judge.Name([]byte(given+" "+surname))
 }

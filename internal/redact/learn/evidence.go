@@ -16,17 +16,20 @@ func Unmistakable(text string) bool { return len(text) >= 12 && find.KindsIn(tex
 
 // withinName reports whether a plain word stands as part of a path, class, package, unit or file name.
 func withinName(b []byte, at, end int) bool {
-	if at >= 2 && b[at-1] == '\\' && ofDomain(b, at-1) {
-		at = 0
-	}
-	if at >= 2 && (b[at-1] == '/' || b[at-1] == '\\' || b[at-1] == '.' || b[at-1] == '-' || b[at-1] == '_') && chars.IsWord(b[at-2]) {
+	if end+1 < len(b) && isJoint(b[end]) && chars.IsWord(b[end+1]) {
 		return true
 	}
-	if at >= 1 && (b[at-1] == '/' || b[at-1] == '_') {
+	switch {
+	case at == 0, at >= 2 && b[at-1] == '\\' && ofDomain(b, at-1):
+		return false
+	case b[at-1] == '/' || b[at-1] == '_':
 		return true
 	}
-	return end+1 < len(b) && (b[end] == '/' || b[end] == '\\' || b[end] == '.' || b[end] == '-' || b[end] == '_') && chars.IsWord(b[end+1])
+	return at >= 2 && isJoint(b[at-1]) && chars.IsWord(b[at-2])
 }
+
+// isJoint reports whether a sign joins the parts of paths and names.
+func isJoint(c byte) bool { return c == '/' || c == '\\' || c == '.' || c == '-' || c == '_' }
 
 // ofDomain reports whether what stands before a backslash is the domain of an account, and no folder: MERROWICK\\mzielonka.
 func ofDomain(b []byte, at int) bool {

@@ -1,6 +1,7 @@
 package learn
 
 import (
+	"maps"
 	"slices"
 	"strings"
 	"sync"
@@ -19,8 +20,9 @@ const (
 	HeldRule    = "held-secret"
 )
 
-// NamedRule is the rule of whole names of people that teach nothing by themselves, since the evidence for them is weak: what follows from
-// them is removed where it stands, since two that fit are no chance (see Derived).
+// NamedRule is the rule of identities that go where they stand and teach nothing by themselves: the evidence for them is weak, or they are
+// words for other things, too. They have their aliases before anything is replaced, so that these do not depend on the order of files, and
+// what follows from the names of people is removed where it stands: two that fit are no chance (see Derived).
 const NamedRule = "named"
 
 // Limits of what is learned, in bytes. A name shorter than MinName is replaced at
@@ -38,8 +40,8 @@ type Set struct {
 	mu     sync.Mutex
 	values map[string]alias.Value
 	common map[string]bool
-	weak   map[string]bool // found once, on weak evidence
-	people map[string]bool // whose whole names were found, on whatever evidence
+	weak   map[string]bool      // found once, on weak evidence
+	named  map[alias.Value]bool // identities that go where they stand, and teach nothing by themselves
 	order  func(rule string) int
 }
 
@@ -47,7 +49,7 @@ type Set struct {
 // over the case (names of items, roles and systems), so that a value which is one of them is replaced at its place only. Of two
 // rules that found the same text the one of lower order counts.
 func New(order func(rule string) int, texts ...string) *Set {
-	l := &Set{order: order, values: map[string]alias.Value{}, common: map[string]bool{}, people: map[string]bool{}}
+	l := &Set{order: order, values: map[string]alias.Value{}, common: map[string]bool{}, named: map[alias.Value]bool{}}
 	for _, t := range texts {
 		for _, w := range strings.FieldsFunc(t, func(r rune) bool { return r < 0x80 && !chars.IsWord(byte(r)) }) {
 			l.common[strings.ToLower(w)] = true
@@ -62,9 +64,7 @@ func (l *Set) Add(values ...alias.Value) {
 	defer l.mu.Unlock()
 	for _, v := range values {
 		if v.Rule == NamedRule {
-			if len(l.people) <= mostPeople {
-				l.people[v.Text] = true
-			}
+			l.name(v)
 			continue
 		}
 		old, ok := l.values[v.Text]
@@ -78,19 +78,37 @@ func (l *Set) Add(values ...alias.Value) {
 			}
 		} else if Learnable(v) && !l.common[strings.ToLower(v.Text)] {
 			l.values[v.Text] = v
+		} else {
+			l.name(v)
 		}
 	}
 }
 
-// Take gives what was learned and forgets it.
+// mostNamed bounds how many identities are remembered that teach nothing.
+const mostNamed = 100_000
+
+// name remembers an identity that teaches nothing.
+func (l *Set) name(v alias.Value) {
+	if v.Class != alias.Secret && len(l.named) < mostNamed {
+		l.named[alias.Value{Text: v.Text, Class: v.Class, Rule: NamedRule}] = true
+	}
+}
+
+// Absorb takes all that another set knows, which forgets it: what one file taught.
+func (l *Set) Absorb(other *Set) {
+	other.mu.Lock()
+	named := slices.Collect(maps.Keys(other.named))
+	other.mu.Unlock()
+	l.Add(other.Take()...)
+	l.Add(named...)
+}
+
+// Take gives what was learned and forgets it, and what was named as well.
 func (l *Set) Take() []alias.Value {
 	values := l.Values()
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	for name := range l.people {
-		values = append(values, alias.Value{Text: name, Class: alias.User, Rule: NamedRule})
-	}
-	clear(l.people)
+	clear(l.named)
 	clear(l.values)
 	clear(l.weak) // or what one file teaches would depend on those before it
 	return values

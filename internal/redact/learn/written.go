@@ -85,7 +85,7 @@ func formsOfNumber(v *alias.Value, add func(text string)) {
 			add(d)
 		}
 	case alias.MAC: // without signs nothing else tells what it is
-		if d := hexDigits(v.Text); len(d) == 12 {
+		if d := alias.HexDigits(v.Text); len(d) == 12 {
 			lower, upper := strings.ToLower(d), strings.ToUpper(d)
 			add(lower)
 			add(upper)
@@ -99,11 +99,6 @@ func formsOfNumber(v *alias.Value, add func(text string)) {
 			add(upper)
 		}
 	}
-}
-
-// hexDigits gives the digits of an address.
-func hexDigits(address string) string {
-	return strings.NewReplacer(":", "", "-", "", ".", "").Replace(address)
 }
 
 // formsInBase64 adds the hearts of a value in base64, one for each place within three bytes at which it may begin.
