@@ -116,7 +116,8 @@ func TestRevealLooksIntoTextsInTexts(t *testing.T) {
 	require.Equal(t, 1, n)
 }
 
-// Of all the marked files, every line that lost no secret comes back as it stood, but for a few of odd spellings (an address of mail within one of a page).
+// Of all the marked files, every line that lost no secret comes back as it stood, but for a few of odd
+// spellings (an address of mail within one of a page).
 func TestRevealGivesFilesBack(t *testing.T) {
 	data, err := os.ReadFile("testdata/files.txt")
 	require.NoError(t, err)
